@@ -1,0 +1,1 @@
+"""What a person can do: one transaction each, and the only place where permission is asked."""

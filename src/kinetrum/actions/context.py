@@ -1,0 +1,82 @@
+"""Who acts, on which project, and whether they may."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kinetrum.core.errors import NotAllowed, NotFound
+from kinetrum.core.permissions import Act, Role, least_role, permits
+from kinetrum.core.values import check_name
+from kinetrum.storage import people, projects
+from kinetrum.storage.projects import ExperimentRow, ProjectRow
+
+
+@dataclass(frozen=True)
+class Actor:
+    """The signed-in person behind a request, and where it came from."""
+
+    person_id: int
+    name: str
+    full_name: str
+    is_admin: bool
+    origin: str = ""
+
+
+@dataclass(frozen=True)
+class Place:
+    """A project that the actor may see, with the actor's role in it."""
+
+    project: ProjectRow
+    role: Role
+
+    @property
+    def project_id(self) -> int:
+        """Id of the project."""
+        return self.project.project_id
+
+
+def enter(actor: Actor, project_name: str, act: Act = Act.SEE) -> Place:
+    """Return the project if the actor may do `act` there.
+
+    Raises NotFound where the actor may not even see it, NotAllowed where the role does not suffice.
+    """
+    project = projects.project_named(check_name(project_name, "project"))
+    role = role_of(actor, project.project_id) if project else None
+    if project is None or role is None:
+        raise NotFound(
+            f"There is no project {project_name!r} that {actor.full_name} may see; an administrator makes projects "
+            "and gives roles.",
+            field="project",
+        )
+    place = Place(project, role)
+    require(actor, place, act)
+    return place
+
+
+def role_of(actor: Actor, project_id: int) -> Role | None:
+    """Return the actor's role; an administrator is maintainer of everything."""
+    return Role.MAINTAINER if actor.is_admin else people.role_in(project_id, actor.person_id)
+
+
+def require(actor: Actor, place: Place, act: Act) -> None:
+    """Raise NotAllowed unless the actor's role permits the act."""
+    if not permits(place.role, act):
+        raise NotAllowed(
+            f"{actor.full_name} is {_article(place.role)} in {place.project.name}; to {act} takes "
+            f"{_article(least_role(act))}."
+        )
+
+
+def _article(role: Role) -> str:
+    return f"an {role}" if role is Role.APPROVER else f"a {role}"
+
+
+def experiment_in(place: Place, name: str) -> ExperimentRow:
+    """Return the experiment of that name or raise NotFound with the names there are."""
+    found = projects.experiment_named(place.project_id, check_name(name, "experiment"))
+    if found is None:
+        known = ", ".join(row.name for row in projects.experiment_summaries(place.project_id)[:8])
+        raise NotFound(
+            f"{place.project.name} has no experiment {name!r}; it has {known or 'none yet'}.", field="experiment"
+        )
+    return found

@@ -1,0 +1,79 @@
+"""From a reference to the thing it names."""
+
+from __future__ import annotations
+
+from kinetrum.actions.context import Place, experiment_in
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.ids import id_bytes
+from kinetrum.core.refs import is_id_tail
+from kinetrum.storage import artifacts, projects, runs
+from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.runs import Run
+
+
+def find_run(place: Place, experiment: str, pick: str) -> Run:
+    """Return the run that `pick` names in an experiment: a number, `last`, `best:KEY`, or its id."""
+    if len(pick) == 36:
+        found = runs.run_by_uid(id_bytes(pick))
+        if found is None or found.project_id != place.project_id or found.experiment != experiment:
+            raise NotFound(f"{experiment} has no run with the id {pick}.", field="run")
+        return found
+    row = experiment_in(place, experiment)
+    if pick.isascii() and pick.isdigit():
+        found = runs.run_by_number(row.experiment_id, int(pick)) if len(pick) < 10 else None
+    elif pick == "last":
+        found = runs.last_run(row.experiment_id)
+    elif pick.startswith("best:"):
+        return _best(place, row.experiment_id, experiment, pick[5:])
+    elif is_id_tail(pick):
+        return find_run_by_tail(place, pick)
+    else:
+        raise InvalidInput(f"{pick!r} names no run; a number, last, best:KEY or an id does.", field="run")
+    if found is None:
+        last = runs.last_run(row.experiment_id)
+        there = f"the newest is {last.reference}" if last else "it has no runs yet"
+        raise NotFound(f"There is no run {experiment}/{pick}; {there}.", field="run")
+    return found
+
+
+def _best(place: Place, experiment_id: int, experiment: str, key: str) -> Run:
+    goal = projects.goals_of(experiment_id).get(key)
+    if goal is None:
+        known = ", ".join(projects.goals_of(experiment_id)) or "none"
+        raise NotFound(f"{experiment} has no goal for {key!r}, so no run is best; goals: {known}.", field="run")
+    found = runs.best_run(place.project_id, experiment_id, key, goal.higher)
+    if found is None:
+        raise NotFound(f"No finished run of {experiment} has {key!r}.", field="run")
+    return found
+
+
+def find_run_by_tail(place: Place, tail: str) -> Run:
+    """Return the one run of a project whose id ends so; raises InvalidInput where several do."""
+    found = runs.runs_by_tail([place.project_id], tail.lower())
+    if not found:
+        raise NotFound(f"No run of {place.project.name} has an id that ends in {tail}.", field="run")
+    if len(found) > 1:
+        both = " and ".join(run.reference for run in found)
+        raise InvalidInput(f"{tail} fits several runs: {both}; write more of the id.", field="run")
+    return found[0]
+
+
+def find_version(place: Place, name: str, which: str) -> VersionRow:
+    """Return an artifact's version by number or `latest`."""
+    row = artifacts.artifact_named(place.project_id, name)
+    if row is None:
+        known = ", ".join(version.name for version in artifacts.artifacts_of(place.project_id)[:8])
+        raise NotFound(
+            f"{place.project.name} has no artifact {name!r}; it has {known or 'none yet'}.", field="artifact"
+        )
+    if which == "latest":
+        found = artifacts.newest_version(row.artifact_id)
+    elif which.isascii() and which.isdigit() and len(which) < 10:
+        found = artifacts.version_numbered(row.artifact_id, int(which))
+    else:
+        raise NotFound(f"{name}@{which}: {name} is an artifact; its versions are numbers or latest.", field="version")
+    if found is None:
+        newest = artifacts.newest_version(row.artifact_id)
+        there = f"the newest is {newest.reference}" if newest else "it has none"
+        raise NotFound(f"There is no version {name}@{which}; {there}.", field="version")
+    return found

@@ -1,0 +1,11 @@
+"""Whether the records can be reached."""
+
+from __future__ import annotations
+
+from kinetrum.storage.database import query, transaction
+
+
+@transaction
+def check_database() -> None:
+    """Ask the database for something small; raises Unavailable where it does not answer."""
+    query("SELECT 1")

@@ -1,0 +1,324 @@
+"""Looking: projects, experiments, tables of runs, one run, curves and points."""
+
+from __future__ import annotations
+
+import base64
+import math
+from dataclasses import dataclass
+from datetime import datetime
+
+from kinetrum.actions.context import Actor, Place, enter, experiment_in
+from kinetrum.actions.finding import find_run, find_run_by_tail
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.goals import Goal
+from kinetrum.core.permissions import Act, Role
+from kinetrum.core.points.columns import Points
+from kinetrum.core.query.condition import parse_condition
+from kinetrum.core.rundoc import RunDoc
+from kinetrum.core.values import Value, same
+from kinetrum.storage import journal, people, points, projects, run_search, runs
+from kinetrum.storage.database import query, transaction
+from kinetrum.storage.projects import ExperimentRow, ExperimentSummary, ProjectRow
+from kinetrum.storage.run_search import COUNT_CAP, SortKey
+from kinetrum.storage.runs import Run
+
+PAGE_LIMIT = 500
+CURVES_LIMIT = 100
+WIDTH_RANGE = (10, 4_000)
+
+
+@dataclass(frozen=True)
+class ProjectView:
+    """A project with the actor's role and its counts."""
+
+    project: ProjectRow
+    role: Role
+    experiments: int
+    runs: int
+    last_activity: datetime | None
+
+
+@dataclass(frozen=True)
+class ExperimentView:
+    """An experiment with its goals and, by its first goal, its best finished run."""
+
+    summary: ExperimentSummary
+    goals: list[Goal]
+    best_reference: str | None
+    best_value: Value
+
+
+@dataclass(frozen=True)
+class RunView:
+    """One run with its document and what stands for each key."""
+
+    run: Run
+    author: str
+    doc: RunDoc
+    values: dict[str, Value]
+    goals: dict[str, Goal]
+    parent: str | None = None
+    children: tuple[str, ...] = ()
+    versions: tuple[str, ...] = ()
+    metrics: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of the run table; `differs` tells whether the shown rows differ in it."""
+
+    scope: str
+    name: str
+    differs: bool
+
+
+@dataclass(frozen=True)
+class RunPage:
+    """One page of the run table; `count` is at most the cap plus one."""
+
+    rows: list[RunView]
+    columns: list[Column]
+    goals: list[Goal]
+    count: int
+    count_is_capped: bool
+    next_cursor: str | None
+
+
+@transaction
+def list_projects(actor: Actor) -> list[ProjectView]:
+    """Return the projects that the actor may see."""
+    found = []
+    for project, experiments, run_count, last in projects.projects_of(actor.person_id, actor.is_admin):
+        role = Role.MAINTAINER if actor.is_admin else people.role_in(project.project_id, actor.person_id)
+        if role is not None:
+            found.append(ProjectView(project, role, experiments, run_count, last))
+    return found
+
+
+@transaction
+def read_project(actor: Actor, name: str) -> ProjectView:
+    """Return one project."""
+    place = enter(actor, name)
+    for project, experiments, run_count, last in projects.projects_of(actor.person_id, actor.is_admin):
+        if project.project_id == place.project_id:
+            return ProjectView(project, place.role, experiments, run_count, last)
+    raise NotFound(f"There is no project {name!r}.", field="project")
+
+
+@transaction
+def list_members(actor: Actor, project: str) -> list[tuple[str, str, Role]]:
+    """Return (name, full name, role) of a project's members."""
+    return people.members(enter(actor, project).project_id)
+
+
+@transaction
+def list_experiments(actor: Actor, project: str) -> list[ExperimentView]:
+    """Return a project's experiments, the last active first."""
+    place = enter(actor, project)
+    return [_experiment(place, summary) for summary in projects.experiment_summaries(place.project_id)]
+
+
+@transaction
+def read_experiment(actor: Actor, project: str, experiment: str) -> ExperimentView:
+    """Return one experiment."""
+    place = enter(actor, project)
+    row = experiment_in(place, experiment)
+    summaries = projects.experiment_summaries(place.project_id)
+    return _experiment(place, next(s for s in summaries if s.experiment_id == row.experiment_id))
+
+
+def _experiment(place: Place, summary: ExperimentSummary) -> ExperimentView:
+    goals = projects.goals_of(summary.experiment_id)
+    best, value = None, None
+    if goals:
+        first = next(iter(goals.values()))
+        best = runs.best_run(place.project_id, summary.experiment_id, first.key, first.higher)
+        value = runs.load_doc(best.run_id).value(first.key, goals)[1] if best else None
+    return ExperimentView(summary, list(goals.values()), best.reference if best else None, value)
+
+
+@transaction
+def list_runs(
+    actor: Actor, project: str, experiment: str, query_text: str, sort_text: str, cursor: str | None, limit: int
+) -> RunPage:
+    """Return one page of an experiment's runs.
+
+    `sort_text` names keys, the strongest first: `recall` (better first by its goal, else the higher),
+    `fit_seconds:asc`, `started:desc`. Missing values come last; without it the latest run is first.
+    """
+    if not 1 <= limit <= PAGE_LIMIT:
+        raise InvalidInput(f"A page has 1 to {PAGE_LIMIT} runs, not {limit}.", field="limit")
+    place = enter(actor, project)
+    row = experiment_in(place, experiment)
+    goals = projects.goals_of(row.experiment_id)
+    known = runs.keys_of_experiment(row.experiment_id)
+    where = run_search.compile_condition(place.project_id, row.experiment_id, parse_condition(query_text))
+    sort = _sort_keys(sort_text, known, goals)
+    offset = _read_cursor(cursor)
+    ids = run_search.page(place.project_id, row.experiment_id, where, sort, offset, limit + 1)
+    count = run_search.count(row.experiment_id, where)
+    views = _views(place, runs.runs_by_ids(ids[:limit]), goals)
+    return RunPage(
+        rows=views,
+        columns=[Column(scope, name, _differs(views, scope, name)) for scope, name in known],
+        goals=list(goals.values()),
+        count=min(count, COUNT_CAP),
+        count_is_capped=count > COUNT_CAP,
+        next_cursor=_write_cursor(offset + limit) if len(ids) > limit else None,
+    )
+
+
+def _views(place: Place, found: list[Run], goals: dict[str, Goal]) -> list[RunView]:
+    docs = runs.load_docs([run.run_id for run in found])
+    names = people.full_names()
+    return [RunView(run, names[run.author_id], docs[run.run_id], docs[run.run_id].values(goals), goals)
+            for run in found]  # fmt: skip
+
+
+def _differs(views: list[RunView], scope: str, name: str) -> bool:
+    if scope == "value":
+        return True
+    present = [name in view.doc.params for view in views]
+    if not all(present):
+        return any(present)
+    return any(not same(views[0].doc.params[name], view.doc.params[name]) for view in views)
+
+
+def _sort_keys(text: str, known: list[tuple[str, str]], goals: dict[str, Goal]) -> list[SortKey]:
+    keys = [_sort_key(part.strip(), known, goals) for part in text.split(",") if part.strip()]
+    if len(keys) > 4:
+        raise InvalidInput(f"{len(keys)} keys to sort by; at most 4 are taken.", field="sort")
+    return keys or [SortKey("field", "number", True)]
+
+
+def _sort_key(part: str, known: list[tuple[str, str]], goals: dict[str, Goal]) -> SortKey:
+    name, _, way = part.rpartition(":")
+    if way not in {"asc", "desc"}:
+        name, way = part, ""
+    if ("value", name) in known or name in goals:
+        by_goal = goals[name].higher if name in goals else True
+        return SortKey("value", name, by_goal if not way else way == "desc")
+    if ("param", name) in known:
+        return SortKey("param", name, way == "desc")
+    if run_search.sort_field(name):
+        return SortKey("field", name, way != "asc")
+    raise InvalidInput(f"No run here has {name!r} to sort by.", field="sort")
+
+
+def _write_cursor(offset: int) -> str:
+    return base64.urlsafe_b64encode(f"after:{offset}".encode()).decode().rstrip("=")
+
+
+def _read_cursor(cursor: str | None) -> int:
+    if not cursor:
+        return 0
+    try:
+        word, _, offset = base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)).decode().partition(":")
+        if word == "after" and 0 <= int(offset) < 10_000_000:
+            return int(offset)
+    except ValueError:
+        pass
+    raise InvalidInput("This cursor was not given out here; begin without one.", field="cursor")
+
+
+@transaction
+def read_run(actor: Actor, project: str, experiment: str, run_ref: str) -> RunView:
+    """Return one run."""
+    place = enter(actor, project)
+    return _detail(place, find_run(place, experiment, run_ref))
+
+
+@transaction
+def read_run_by_id(actor: Actor, project: str, tail: str) -> RunView:
+    """Return the run whose id is or ends in `tail`."""
+    place = enter(actor, project)
+    return _detail(place, find_run_by_tail(place, tail))
+
+
+def _detail(place: Place, run: Run) -> RunView:
+    goals = projects.goals_of(run.experiment_id)
+    view = _views(place, [run], goals)[0]
+    parent = runs.run_by_uid(run.parent_uid) if run.parent_uid else None
+    children = query(
+        "SELECT CONCAT(e.name, '/', r.number) FROM run r JOIN experiment e USING (experiment_id)"
+        " WHERE r.parent_uid = %s AND e.project_id = %s ORDER BY r.run_id LIMIT 200",
+        run.uid, place.project_id,
+    )  # fmt: skip
+    versions = query(
+        "SELECT CONCAT(m.name, '@', v.number) FROM model_version v JOIN model m USING (model_id)"
+        " WHERE v.run_id = %s ORDER BY m.name, v.number",
+        run.run_id,
+    )
+    visible_parent = parent if parent and parent.project_id == place.project_id else None
+    return RunView(
+        run, view.author, view.doc, view.values, goals,
+        visible_parent.reference if visible_parent else None,
+        tuple(reference for (reference,) in children),
+        tuple(reference for (reference,) in versions),
+        tuple(points.metric_names(run.run_id)),
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Curve:
+    """One run's metric, reduced to a chart's width."""
+
+    run: Run
+    metric: str
+    points: Points
+
+
+@transaction
+def read_curves(
+    actor: Actor, project: str, references: list[str], metric: str, width: int, first: int | None, last: int | None
+) -> list[Curve]:
+    """Return one metric of up to 100 runs (`experiment/number`), each reduced to `width` pixel columns."""
+    low, high = WIDTH_RANGE
+    if not low <= width <= high:
+        raise InvalidInput(f"A width is {low} to {high} pixels, not {width}.", field="width")
+    if len(references) > CURVES_LIMIT:
+        raise InvalidInput(f"{len(references)} runs were named; at most {CURVES_LIMIT} are drawn.", field="run")
+    place = enter(actor, project)
+    found = []
+    for reference in references:
+        run = _run_of(place, reference)
+        found.append(Curve(run, metric, points.read_curve(run.run_id, metric, width, first, last)))
+    return found
+
+
+def _run_of(place: Place, reference: str) -> Run:
+    experiment, _, pick = reference.rpartition("/")
+    return find_run(place, experiment, pick) if experiment else find_run_by_tail(place, pick)
+
+
+@transaction
+def read_points(actor: Actor, project: str, experiment: str, run_ref: str, metric: str) -> Points:
+    """Return every point of a metric, also those of repeated steps that are not shown."""
+    place = enter(actor, project)
+    run = find_run(place, experiment, run_ref)
+    found = points.read_points(run.run_id, metric)
+    if not len(found):
+        known = ", ".join(points.metric_names(run.run_id)[:12]) or "none"
+        raise NotFound(f"{run.reference} has no metric {metric!r}; it has {known}.", field="metric")
+    return found
+
+
+@transaction
+def read_journal(
+    actor: Actor, project: str, subject: str | None, before: int | None, limit: int
+) -> list[journal.Entry]:
+    """Return journal entries, latest first: of one thing for everybody, of the project for maintainers."""
+    place = enter(actor, project, Act.SEE if subject else Act.READ_JOURNAL)
+    return journal.entries(place.project_id, subject, before, max(1, min(limit, PAGE_LIMIT)))
+
+
+def finite(value: float) -> float | None:
+    """Return None for what JSON has no number for: a gap in a chart."""
+    return value if math.isfinite(value) else None
+
+
+__all__ = [
+    "Column", "Curve", "ExperimentRow", "ExperimentView", "ProjectView", "RunPage", "RunView", "finite",
+    "list_experiments", "list_members", "list_projects", "list_runs", "read_curves", "read_experiment",
+    "read_journal", "read_points", "read_project", "read_run", "read_run_by_id",
+]  # fmt: skip

@@ -1,0 +1,298 @@
+"""Recording: runs begin, are told things, and end. Everything here may be sent twice without harm."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from kinetrum.actions import accounts
+from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.actions.finding import find_run
+from kinetrum.core.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.goals import Goal
+from kinetrum.core.ids import id_bytes
+from kinetrum.core.permissions import Act
+from kinetrum.core.points.codec import Group, encode_batch
+from kinetrum.core.rundoc import Problem, Result, RunDoc
+from kinetrum.core.values import Value, check_key, check_name, same, show, to_json
+from kinetrum.storage import journal, points, projects, runs
+from kinetrum.storage.clock import from_micros, now, to_micros
+from kinetrum.storage.database import insert_many, query, transaction
+from kinetrum.storage.runs import Run
+
+LEASE_RANGE_S = (10, 604_800)
+_STATUSES = ("finished", "failed", "stopped")
+_REASON_LIMIT = 4_000
+
+
+@dataclass(frozen=True)
+class Beginning:
+    """What a run is begun with. Times are microseconds since 1970, UTC."""
+
+    uid: str
+    started_at: int
+    name: str | None = None
+    host: str = ""
+    parent: str | None = None
+    lease_s: int = 120
+    params: dict[str, Value] = field(default_factory=dict)
+    goals: dict[str, Goal] = field(default_factory=dict)
+    labels: dict[str, str] = field(default_factory=dict)
+    about: dict[str, Value] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class NewResult:
+    """One result with its client-made id and time in microseconds."""
+
+    uid: str
+    key: str
+    value: Value
+    at: int
+
+
+@dataclass(frozen=True)
+class SetAside:
+    """What could not be taken because something else stood there first."""
+
+    key: str
+    text: str
+
+
+def begin_run(actor: Actor, project: str, experiment: str, beginning: Beginning) -> Run:
+    """Begin a run, making the experiment (for administrators the project too) on first use.
+
+    Begun again under the same id, the run that is there comes back unchanged.
+    """
+    _make_project_on_first_use(actor, project)
+    return _begin(actor, project, experiment, beginning)
+
+
+def _make_project_on_first_use(actor: Actor, project: str) -> None:
+    if actor.is_admin and not _project_exists(check_name(project, "project")):
+        try:
+            accounts.make_project(actor, project)
+        except Conflict:
+            return
+
+
+@transaction
+def _project_exists(project: str) -> bool:
+    return projects.project_named(project) is not None
+
+
+@transaction
+def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) -> Run:
+    place = enter(actor, project, Act.RECORD)
+    check_name(experiment, "experiment")
+    uid = id_bytes(beginning.uid)
+    known = runs.run_by_uid(uid)
+    if known is not None:
+        if (known.project_id, known.experiment) != (place.project_id, experiment):
+            raise Conflict(f"The id {beginning.uid} belongs to another run.", field="id")
+        return known
+    if projects.add_experiment(place.project_id, experiment, actor.person_id):
+        journal.append(
+            place.project_id, actor.person_id, "made the experiment", f"experiment:{experiment}", origin=actor.origin
+        )
+    row = projects.experiment_named(place.project_id, experiment)
+    if row is None:
+        raise NotFound(f"The experiment {experiment!r} vanished.", field="experiment")
+    low, high = LEASE_RANGE_S
+    run_id = runs.add_run(
+        uid, row.experiment_id, projects.next_run_number(row.experiment_id), _run_name(beginning.name),
+        actor.person_id, beginning.host[:200], id_bytes(beginning.parent, "parent") if beginning.parent else None,
+        _moment(beginning.started_at, "started_at"), min(max(beginning.lease_s, low), high),
+    )  # fmt: skip
+    run = runs.run_by_id(run_id)
+    doc = RunDoc(labels=_labels(beginning.labels), about=beginning.about)
+    _declare_goals(row.experiment_id, beginning.goals, doc, beginning.started_at)
+    _set_params(doc, beginning.params, beginning.started_at)
+    runs.save_doc(run, doc, projects.goals_of(row.experiment_id), params=doc.params)
+    return run
+
+
+def _run_name(name: str | None) -> str | None:
+    if name is None:
+        return None
+    if not name.strip() or len(name) > 200 or not name.isprintable():
+        raise InvalidInput("A run's name has 1 to 200 printable characters.", field="name")
+    return name.strip()
+
+
+def _labels(labels: dict[str, str]) -> dict[str, str]:
+    for key, text in labels.items():
+        check_key(key, "label")
+        if len(text) > 500:
+            raise InvalidInput(f"The label {key!r} has over 500 characters.", field=key)
+    return labels
+
+
+def _moment(micros: int, what: str) -> datetime:
+    if not 0 <= micros < 2**55:
+        raise InvalidInput(f"{micros} is no time in microseconds since 1970.", field=what)
+    return from_micros(micros)
+
+
+def _declare_goals(experiment_id: int, goals: dict[str, Goal], doc: RunDoc, at: int) -> None:
+    standing = projects.goals_of(experiment_id)
+    for goal in goals.values():
+        known = standing.get(goal.key)
+        if known is None:
+            projects.add_goal(experiment_id, goal, len(standing))
+            standing[goal.key] = goal
+        elif known != goal:
+            _add_problem(doc, f"The goal of {goal.key} stands differently in this experiment and was kept: "
+                              f"{known.direction}{'' if known.bound is None else f', bound {known.bound:g}'}.", at)  # fmt: skip
+
+
+def _add_problem(doc: RunDoc, text: str, at: int, uid: str | None = None) -> None:
+    if all(problem.text != text and problem.uid != uid for problem in doc.problems):
+        doc.problems.append(Problem(uid or secrets.token_hex(8), text[:2_000], at))
+
+
+def _set_params(doc: RunDoc, params: dict[str, Value], at: int) -> tuple[list[str], list[SetAside]]:
+    fresh, aside = [], []
+    for key, value in params.items():
+        if key not in doc.params:
+            doc.params[key] = value
+            fresh.append(key)
+        elif not same(doc.params[key], value):
+            text = f"The parameter {key} was set to {show(doc.params[key])}; {show(value)}, sent later, was set aside."
+            aside.append(SetAside(key, text))
+            _add_problem(doc, text, at)
+    return fresh, aside
+
+
+def _run_to_write(actor: Actor, project: str, experiment: str, run: str) -> tuple[Place, Run]:
+    place = enter(actor, project, Act.RECORD)
+    return place, find_run(place, experiment, run)
+
+
+@transaction
+def set_params(
+    actor: Actor, project: str, experiment: str, run_ref: str, params: dict[str, Value]
+) -> list[SetAside]:
+    """Set parameters once; another value for a set one is put aside and becomes a problem of the run."""
+    _, run = _run_to_write(actor, project, experiment, run_ref)
+    doc = runs.lock_doc(run.run_id)
+    fresh, aside = _set_params(doc, params, to_micros(now()))
+    if fresh or aside:
+        runs.save_doc(run, doc, projects.goals_of(run.experiment_id), params=fresh)
+    runs.sign_of_life(run.run_id)
+    return aside
+
+
+@transaction
+def add_points(actor: Actor, project: str, experiment: str, run_ref: str, batch: str, groups: list[Group]) -> int:
+    """Keep a batch of points; returns how many values it holds, also where it was kept before."""
+    return _keep_points(actor, project, experiment, run_ref, batch, groups, encode_batch(groups))
+
+
+@transaction
+def add_packed_points(
+    actor: Actor, project: str, experiment: str, run_ref: str, batch: str, groups: list[Group], body: bytes
+) -> int:
+    """Keep a batch that came in binary form as it is; `groups` is what was read from `body`."""
+    return _keep_points(actor, project, experiment, run_ref, batch, groups, body)
+
+
+def _keep_points(
+    actor: Actor, project: str, experiment: str, run_ref: str, batch: str, groups: Sequence[Group], body: bytes
+) -> int:
+    _, run = _run_to_write(actor, project, experiment, run_ref)
+    count = sum(group.values.size for group in groups)
+    if count:
+        points.append_batch(run.run_id, id_bytes(batch, "batch"), body, count)
+    runs.sign_of_life(run.run_id)
+    return count
+
+
+@transaction
+def add_results(actor: Actor, project: str, experiment: str, run_ref: str, results: list[NewResult]) -> None:
+    """Keep results; of one key the latest by time is shown, all are kept."""
+    _, run = _run_to_write(actor, project, experiment, run_ref)
+    doc = runs.lock_doc(run.run_id)
+    insert_many(
+        "INSERT IGNORE INTO result_record (run_id, uid, name, value, recorded_at)",
+        [
+            (run.run_id, id_bytes(result.uid), check_key(result.key, "result"), json.dumps(to_json(result.value)),
+             _moment(result.at, "at"))
+            for result in results
+        ],
+    )  # fmt: skip
+    changed = []
+    for result in sorted(results, key=lambda result: (result.at, result.uid)):
+        standing = doc.results.get(result.key)
+        if standing is None or standing.at <= result.at:
+            doc.results[result.key] = Result(result.value, result.at)
+            changed.append(result.key)
+    if changed:
+        runs.save_doc(run, doc, projects.goals_of(run.experiment_id), values=dict.fromkeys(changed))
+    runs.sign_of_life(run.run_id)
+
+
+@transaction
+def add_problem(actor: Actor, project: str, experiment: str, run_ref: str, uid: str, text: str, at: int) -> None:
+    """Tell of something that went wrong while recording."""
+    _, run = _run_to_write(actor, project, experiment, run_ref)
+    doc = runs.lock_doc(run.run_id)
+    before = len(doc.problems)
+    _add_problem(doc, text, at, uid)
+    if len(doc.problems) > before:
+        runs.save_doc(run, doc, {})
+
+
+@transaction
+def keep_alive(actor: Actor, project: str, experiment: str, run_ref: str) -> Run:
+    """Give a sign of life; a run that was taken for lost runs again."""
+    _, run = _run_to_write(actor, project, experiment, run_ref)
+    runs.sign_of_life(run.run_id)
+    return runs.run_by_id(run.run_id)
+
+
+@transaction
+def end_run(
+    actor: Actor, project: str, experiment: str, run_ref: str, status: str, reason: str | None, ended_at: int
+) -> Run:
+    """End a run as finished, failed or stopped. Ended again the same way, nothing changes."""
+    if status not in _STATUSES:
+        raise InvalidInput(f"{status!r} is no final status; {', '.join(_STATUSES)} are.", field="status")
+    _, run = _run_to_write(actor, project, experiment, run_ref)
+    query("SELECT run_id FROM run WHERE run_id = %s FOR UPDATE", run.run_id)
+    run = runs.run_by_id(run.run_id)
+    if run.status in _STATUSES:
+        if run.status != status:
+            raise Conflict(f"{run.reference} is {run.status} already and stays so.", field="status")
+        return run
+    runs.end_run(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, _moment(ended_at, "ended_at"))
+    return runs.run_by_id(run.run_id)
+
+
+@transaction
+def compact_run(run_id: int) -> bool:
+    """Move a run's waiting points into chunks and bring its row up to date; False where nothing was to do."""
+    done = points.compact(run_id)
+    if done is None:
+        return False
+    run = runs.run_by_id(run_id)
+    doc = runs.lock_doc(run_id)
+    doc.stats.update(done.stats)
+    doc.sketches.update(done.sketches)
+    runs.save_doc(run, doc, projects.goals_of(run.experiment_id), values=done.stats)
+    return True
+
+
+@transaction
+def waiting_runs() -> list[int]:
+    """Return runs whose points wait for compaction."""
+    return points.runs_to_compact()
+
+
+@transaction
+def mark_lost_runs() -> int:
+    """Mark runs without a sign of life as lost."""
+    return runs.mark_lost()

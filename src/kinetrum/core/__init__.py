@@ -1,0 +1,1 @@
+"""Pure computation: no clock, no input or output, no framework, no database."""

@@ -1,0 +1,1 @@
+"""Metric points as columns: binary forms, merging, statistics, reduction for charts."""

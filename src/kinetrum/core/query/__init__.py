@@ -1,0 +1,1 @@
+"""Questions about runs: one condition, read and typed."""

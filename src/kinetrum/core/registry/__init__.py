@@ -1,0 +1,1 @@
+"""Rules of the registry: reviews, ladders, stages, promotion and the ways back."""

@@ -1,0 +1,122 @@
+"""A run's document: everything that a row of the run table or a comparison shows, in one packed piece."""
+
+from __future__ import annotations
+
+import base64
+import json
+import math
+from dataclasses import dataclass, field
+from typing import Any
+
+import zstandard
+
+from kinetrum.core.goals import Goal, aggregate_value, shown_value
+from kinetrum.core.points.stats import Stats, unpack
+from kinetrum.core.values import Value, from_json, to_json
+
+
+@dataclass
+class Result:
+    """The shown result of a key and when it was recorded (microseconds since 1970)."""
+
+    value: Value
+    at: int
+
+
+@dataclass
+class Link:
+    """An artifact version that the run used or generated."""
+
+    name: str
+    version: int
+    digest: str
+    role: str | None = None
+    step: int | None = None
+    kind: str = "file"
+
+
+@dataclass
+class Problem:
+    """Something that must be told about the run."""
+
+    uid: str
+    text: str
+    at: int
+
+
+@dataclass
+class RunDoc:
+    """Parameters, results, statistics and thin lines of metrics, inputs, outputs, problems, labels, surroundings."""
+
+    params: dict[str, Value] = field(default_factory=dict)
+    results: dict[str, Result] = field(default_factory=dict)
+    stats: dict[str, Stats] = field(default_factory=dict)
+    sketches: dict[str, list[tuple[int, float]]] = field(default_factory=dict)
+    used: list[Link] = field(default_factory=list)
+    generated: list[Link] = field(default_factory=list)
+    problems: list[Problem] = field(default_factory=list)
+    labels: dict[str, str] = field(default_factory=dict)
+    about: dict[str, Value] = field(default_factory=dict)
+
+    def values(self, goals: dict[str, Goal]) -> dict[str, Value]:
+        """Return what stands for each key: the result if there is one, else the metric by its goal."""
+        found: dict[str, Value] = {key: shown_value(stats, goals.get(key)) for key, stats in self.stats.items()}
+        found.update({key: result.value for key, result in self.results.items()})
+        return found
+
+    def value(self, key: str, goals: dict[str, Goal]) -> tuple[bool, Value]:
+        """Return (present, value) of one key."""
+        if key in self.results:
+            return True, self.results[key].value
+        if key in self.stats:
+            return True, shown_value(self.stats[key], goals.get(key))
+        return False, None
+
+    def index_values(self, key: str, goals: dict[str, Goal]) -> dict[str, Value]:
+        """Return what is indexed for a key, by aggregate: shown, and of a metric last, min, max."""
+        present, value = self.value(key, goals)
+        found: dict[str, Value] = {"shown": value} if present else {}
+        if key in self.stats:
+            found.update({name: aggregate_value(self.stats[key], name, None) for name in ("last", "min", "max")})
+        return found
+
+
+def pack(doc: RunDoc) -> bytes:
+    """Return the document as zstd-compressed JSON."""
+    data = {
+        "params": {key: to_json(value) for key, value in doc.params.items()},
+        "results": {key: [to_json(result.value), result.at] for key, result in doc.results.items()},
+        "stats": {key: base64.b64encode(stats.pack()).decode() for key, stats in doc.stats.items()},
+        "sketches": {
+            key: [[step for step, _ in line], [value if math.isfinite(value) else None for _, value in line]]
+            for key, line in doc.sketches.items()
+        },
+        "used": [vars(link) for link in doc.used],
+        "generated": [vars(link) for link in doc.generated],
+        "problems": [vars(problem) for problem in doc.problems],
+        "labels": doc.labels,
+        "about": {key: to_json(value) for key, value in doc.about.items()},
+    }
+    return zstandard.ZstdCompressor(level=3).compress(json.dumps(data, separators=(",", ":")).encode())
+
+
+def unpack_doc(raw: bytes) -> RunDoc:
+    """Undo `pack`."""
+    data: dict[str, Any] = json.loads(zstandard.ZstdDecompressor().decompress(raw))
+    return RunDoc(
+        params={key: from_json(value) for key, value in data["params"].items()},
+        results={key: Result(from_json(value), at) for key, (value, at) in data["results"].items()},
+        stats={key: unpack(base64.b64decode(text)) for key, text in data["stats"].items()},
+        sketches={
+            key: [
+                (step, math.nan if value is None else value)
+                for step, value in zip(steps, values, strict=True)
+            ]
+            for key, (steps, values) in data["sketches"].items()
+        },
+        used=[Link(**link) for link in data["used"]],
+        generated=[Link(**link) for link in data["generated"]],
+        problems=[Problem(**problem) for problem in data["problems"]],
+        labels=data["labels"],
+        about={key: from_json(value) for key, value in data["about"].items()},
+    )  # fmt: skip

@@ -1,0 +1,116 @@
+"""Start, stop and ask about a private instance: `python -m kinetrum.instance.control up|down|status`.
+
+The command line runs this as a process of its own, so that a training machine needs no service packages.
+One line of JSON on standard output is the answer; exit status 1 says that it failed.
+"""
+
+from __future__ import annotations
+
+import argparse
+import fcntl
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from typing import Any
+
+from kinetrum.core.errors import KinetrumError, Unavailable
+from kinetrum.instance.settings import DEFAULT_PORT, Home, default_home
+
+_UP_S, _DOWN_S = 120.0, 60.0
+
+
+def is_running(home: Home) -> bool:
+    """Tell whether anything of the instance runs."""
+    if not home.lock.exists():
+        return False
+    handle = os.open(home.lock, os.O_RDWR)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return True
+    finally:
+        os.close(handle)
+    return False
+
+
+def status(home: Home) -> dict[str, Any]:
+    """Describe the instance: running, address, folder, where the first password stands."""
+    state = home.read_state() if is_running(home) else None
+    return {
+        "running": bool(state and "url" in state), "url": (state or {}).get("url"), "folder": str(home.folder),
+        "log": str(home.log),
+        "first_account": str(home.first_password) if home.first_password.exists() else None,
+    }  # fmt: skip
+
+
+def up(home: Home, port: int) -> dict[str, Any]:
+    """Start the instance unless it runs; returns its status, `started`, and `port_taken` where another was given."""
+    if is_running(home):
+        return _wait(home, None) | {"started": False, "port_taken": None}
+    home.prepare()
+    home.state.unlink(missing_ok=True)
+    log = home.log.open("ab")
+    keeper = subprocess.Popen(
+        [sys.executable, "-m", "kinetrum.instance.keeper", str(home.folder), str(port)],
+        stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True,
+    )  # fmt: skip
+    found = _wait(home, keeper)
+    state = home.read_state() or {}
+    taken = port if port and state.get("port") != port else None
+    return found | {"started": True, "port_taken": taken}
+
+
+def _wait(home: Home, keeper: subprocess.Popen[bytes] | None) -> dict[str, Any]:
+    give_up = time.monotonic() + _UP_S
+    while time.monotonic() < give_up:
+        state = home.read_state()
+        if state and "error" in state:
+            raise Unavailable(str(state["error"]))
+        if state and "url" in state:
+            return status(home)
+        if keeper is not None and keeper.poll() is not None:
+            raise Unavailable(f"The instance did not start; {home.log} says why.")
+        time.sleep(0.05)
+    raise Unavailable(f"The instance was not ready within {_UP_S:.0f} s; {home.log} says more.")
+
+
+def down(home: Home) -> dict[str, Any]:
+    """Stop the instance and wait until everything has ended."""
+    if not is_running(home):
+        return {"stopped": False, "folder": str(home.folder)}
+    pid = (home.read_state() or {}).get("pid")
+    if not isinstance(pid, int):
+        raise Unavailable(f"Something holds {home.lock}, but no keeper told its process; stop it by hand.")
+    os.kill(pid, signal.SIGTERM)
+    give_up = time.monotonic() + _DOWN_S
+    while is_running(home):
+        if time.monotonic() > give_up:
+            raise Unavailable(f"The instance did not end within {_DOWN_S:.0f} s; {home.log} says more.")
+        time.sleep(0.05)
+    home.state.unlink(missing_ok=True)
+    return {"stopped": True, "folder": str(home.folder)}
+
+
+def main() -> int:
+    """Answer one command."""
+    parser = argparse.ArgumentParser(prog="python -m kinetrum.instance.control")
+    parser.add_argument("command", choices=["up", "down", "status"])
+    parser.add_argument("--port", type=int, default=DEFAULT_PORT)
+    given = parser.parse_args()
+    try:
+        home = default_home()
+        answer = {"up": lambda: up(home, given.port), "down": lambda: down(home), "status": lambda: status(home)}[
+            given.command
+        ]()
+    except KinetrumError as error:
+        print(json.dumps({"error": str(error)}))  # noqa: T201
+        return 1
+    print(json.dumps(answer))  # noqa: T201
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

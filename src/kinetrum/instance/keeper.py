@@ -1,0 +1,134 @@
+"""The keeper of an instance: starts MariaDB and the service, restarts the service, stops both.
+
+`python -m kinetrum.instance.keeper FOLDER PORT` runs until SIGTERM. The lock file is held by the keeper
+and inherited by what it starts, so a second instance on the same folder is refused even after a crash
+of the keeper, as long as the old server still runs.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import logging
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+
+from kinetrum.core.errors import KinetrumError
+from kinetrum.instance.mariadb import OWNER, SERVICE, PrivateServer
+from kinetrum.instance.prepare import prepare
+from kinetrum.instance.settings import Home, write_private
+
+_PORTS_TRIED = 50
+log = logging.getLogger("kinetrum.keeper")
+
+
+class Keeper:
+    """One running instance."""
+
+    def __init__(self, home: Home, port: int) -> None:
+        self.home, self.port = home, port
+        self.server = PrivateServer(home)
+        self.service: subprocess.Popen[bytes] | None = None
+        self.stopping = threading.Event()
+
+    def run(self) -> int:
+        """Start everything, watch over it, stop it in order; returns an exit status."""
+        self.home.prepare()
+        lock = os.open(self.home.lock, os.O_RDWR | os.O_CREAT, 0o600)
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            self._tell({"error": f"Something of an instance runs on {self.home.folder} already."})
+            return 1
+        for number in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(number, lambda *_: self.stopping.set())
+        try:
+            self._start(lock)
+            self._watch(lock)
+        except KinetrumError as error:
+            log.error("%s", error)
+            self._tell({"error": str(error)})
+            return 1
+        except Exception:
+            log.exception("the instance did not start")
+            return 1
+        finally:
+            self._stop_service()
+            self.server.stop()
+            if "url" in (self.home.read_state() or {}):
+                self.home.state.unlink(missing_ok=True)
+        return 0
+
+    def _tell(self, state: dict[str, object]) -> None:
+        write_private(self.home.state, json.dumps(state))
+
+    def _start(self, lock: int) -> None:
+        self.server.start(pass_fds=(lock,))
+        prepare(self.server.address(OWNER), SERVICE, self.home.first_password)
+        wanted, last = self.port, self.port + _PORTS_TRIED
+        while True:
+            url = self._start_service(lock)
+            if url is not None:
+                break
+            if self.port == 0 or self.port >= last:
+                raise KinetrumError(f"No free port was found from {wanted} on; {self.home.log} says more.")
+            self.port += 1
+        self._tell({"url": url, "pid": os.getpid(), "wanted_port": wanted, "port": int(url.rpartition(":")[2])})
+
+    def _start_service(self, lock: int) -> str | None:
+        log_file = self.home.log.open("ab")
+        self.service = subprocess.Popen(
+            [sys.executable, "-m", "kinetrum.service.main"],
+            stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=log_file, start_new_session=True, pass_fds=(lock,),
+            env=os.environ | {"KINETRUM_DATABASE": self.server.url(SERVICE), "KINETRUM_STORE": str(self.home.store),
+                              "KINETRUM_HOST": "127.0.0.1", "KINETRUM_PORT": str(self.port)},
+        )  # fmt: skip
+        if self.service.stdout is None:
+            return None
+        line = self.service.stdout.readline()
+        return json.loads(line)["url"] if line else None
+
+    def _watch(self, lock: int) -> None:
+        while not self.stopping.wait(0.2):
+            if self.server.process is not None and self.server.process.poll() is not None:
+                log.error("MariaDB ended; starting it again")
+                self._stop_service()
+                self.server.start(pass_fds=(lock,))
+                self._again(lock)
+            elif self.service is not None and self.service.poll() is not None:
+                log.error("the service ended with %s; starting it again", self.service.returncode)
+                self._again(lock)
+
+    def _again(self, lock: int) -> None:
+        state = self.home.read_state() or {}
+        self.port = int(state.get("port", self.port))
+        for _ in range(50):
+            if self.stopping.is_set() or self._start_service(lock) is not None:
+                return
+            time.sleep(0.2)
+        raise KinetrumError(f"The service does not start again; {self.home.log} says why.")
+
+    def _stop_service(self) -> None:
+        if self.service is None or self.service.poll() is not None:
+            return
+        self.service.terminate()
+        try:
+            self.service.wait(10)
+        except subprocess.TimeoutExpired:
+            self.service.kill()
+            self.service.wait()
+
+
+def main() -> int:
+    """Run a keeper as a process."""
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s", stream=sys.stderr)
+    return Keeper(Home(Path(sys.argv[1])), int(sys.argv[2])).run()
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,100 @@
+"""Where an instance keeps what: one folder, readable by its owner only."""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import platformdirs
+
+from kinetrum.core.errors import InvalidInput
+
+DEFAULT_PORT = 7373
+
+
+@dataclass(frozen=True)
+class Home:
+    """The folder of an instance and the files in it."""
+
+    folder: Path
+
+    @property
+    def database(self) -> Path:
+        """Data folder of MariaDB."""
+        return self.folder / "database"
+
+    @property
+    def store(self) -> Path:
+        """Bytes of artifacts."""
+        return self.folder / "store"
+
+    @property
+    def log(self) -> Path:
+        """Output of the keeper, the service and MariaDB."""
+        return self.folder / "instance.log"
+
+    @property
+    def state(self) -> Path:
+        """Address and process of the running instance."""
+        return self.folder / "state.json"
+
+    @property
+    def lock(self) -> Path:
+        """Held as long as anything of the instance runs."""
+        return self.folder / "lock"
+
+    @property
+    def first_password(self) -> Path:
+        """Name and password of the first account."""
+        return self.folder / "first-account.txt"
+
+    @property
+    def secrets_file(self) -> Path:
+        """Passwords of the database accounts."""
+        return self.folder / "secrets.json"
+
+    def prepare(self) -> None:
+        """Make the folders, closed to others."""
+        for folder in (self.folder, self.store):
+            folder.mkdir(parents=True, exist_ok=True)
+            folder.chmod(0o700)
+
+    def secret(self, name: str) -> str:
+        """Return a stored random secret, made when first asked for."""
+        known: dict[str, str] = json.loads(self.secrets_file.read_text()) if self.secrets_file.exists() else {}
+        if name not in known:
+            known[name] = secrets.token_urlsafe(24)
+            write_private(self.secrets_file, json.dumps(known))
+        return known[name]
+
+    def read_state(self) -> dict[str, Any] | None:
+        """Return what the running instance wrote about itself."""
+        try:
+            found: dict[str, Any] = json.loads(self.state.read_text())
+        except (FileNotFoundError, ValueError):
+            return None
+        return found
+
+
+def write_private(path: Path, text: str) -> None:
+    """Write a file that only its owner can read, whole or not at all."""
+    part = path.with_name(path.name + ".part")
+    handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(handle, "w") as file:
+        file.write(text)
+    os.replace(part, path)
+
+
+def default_home() -> Home:
+    """Return the instance folder: KINETRUM_HOME, else the person's data folder."""
+    chosen = os.environ.get("KINETRUM_HOME")
+    if chosen:
+        folder = Path(chosen).expanduser()
+        if not folder.is_absolute():
+            raise InvalidInput(f"KINETRUM_HOME is {chosen!r}; an absolute path is needed.", field="KINETRUM_HOME")
+        return Home(folder)
+    return Home(Path(platformdirs.user_data_dir("kinetrum", appauthor=False)) / "instance")

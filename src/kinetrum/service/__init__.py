@@ -1,0 +1,1 @@
+"""The HTTP service: routes parse, call one action, and shape its answer."""

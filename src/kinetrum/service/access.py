@@ -1,0 +1,52 @@
+"""Who is asking: a client token, or the console's session cookie with its CSRF token."""
+
+from __future__ import annotations
+
+import hmac
+from typing import Annotated
+
+from fastapi import Depends, Request
+
+from kinetrum.actions import accounts
+from kinetrum.actions.context import Actor
+from kinetrum.core.errors import NotAllowed, NotSignedIn
+
+CSRF_HEADER = "Kinetrum-Csrf"
+TOKEN_HEADER = "Kinetrum-Token"
+_SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
+
+
+def cookie_name(request: Request) -> str:
+    """Name the session cookie after the port: cookies know hosts, not ports, and one host may have two instances."""
+    return f"kinetrum_session_{request.url.port or 0}"
+
+
+def _origin(request: Request) -> str:
+    host = request.client.host if request.client else "unknown"
+    return f"{host} {request.headers.get('user-agent', '')[:120]}".strip()
+
+
+def _token(request: Request) -> str | None:
+    own = request.headers.get(TOKEN_HEADER)
+    if own:
+        return own
+    scheme, _, secret = request.headers.get("authorization", "").partition(" ")
+    return secret.strip() if scheme.lower() == "bearer" and secret.strip() else None
+
+
+def signed_in(request: Request) -> Actor:
+    """Return the person behind the request; raises NotSignedIn, or NotAllowed where the CSRF token is missing."""
+    token = _token(request)
+    if token:
+        return accounts.actor_of_token(token, _origin(request))
+    secret = request.cookies.get(cookie_name(request))
+    if not secret:
+        raise NotSignedIn("Sign in, or send a token as 'Authorization: Bearer …'.")
+    actor, csrf = accounts.actor_of_session(secret, _origin(request))
+    request.state.csrf_token = csrf
+    if request.method not in _SAFE and not hmac.compare_digest(request.headers.get(CSRF_HEADER, ""), csrf):
+        raise NotAllowed(f"The request lacks the session's {CSRF_HEADER} header.")
+    return actor
+
+
+SignedIn = Annotated[Actor, Depends(signed_in)]

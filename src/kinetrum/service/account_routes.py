@@ -1,0 +1,126 @@
+"""Routes for sessions, people, tokens, projects, members and the journal."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Query, Request, Response
+
+from kinetrum.actions import accounts, looking
+from kinetrum.core.values import check_name
+from kinetrum.service import shapes
+from kinetrum.service.access import SignedIn, cookie_name
+from kinetrum.wire import accounts as wire
+
+router = APIRouter(tags=["accounts"])
+
+
+@router.post("/session")
+def sign_in(body: wire.SignIn, request: Request, response: Response) -> wire.Me:
+    """Open a console session: sets the session cookie and returns the CSRF token."""
+    origin = request.client.host if request.client else ""
+    opened = accounts.sign_in(body.name, body.password, origin)
+    response.set_cookie(
+        cookie_name(request), opened.secret, max_age=14 * 86_400, httponly=True, samesite="strict",
+        secure=request.url.scheme == "https",
+    )  # fmt: skip
+    me = opened.actor
+    return wire.Me(name=me.name, full_name=me.full_name, is_admin=me.is_admin, csrf_token=opened.csrf_token)
+
+
+@router.get("/session")
+def read_session(actor: SignedIn, request: Request) -> wire.Me:
+    """Tell who is signed in."""
+    csrf = getattr(request.state, "csrf_token", None)
+    return wire.Me(name=actor.name, full_name=actor.full_name, is_admin=actor.is_admin, csrf_token=csrf)
+
+
+@router.delete("/session", status_code=204)
+def sign_out(actor: SignedIn, request: Request, response: Response) -> None:
+    """Close the console session."""
+    accounts.sign_out(request.cookies.get(cookie_name(request), ""))
+    response.delete_cookie(cookie_name(request))
+
+
+@router.get("/people")
+def list_people(actor: SignedIn) -> list[wire.Person]:
+    """List everybody; for administrators."""
+    return [wire.Person.model_validate(row) for row in accounts.list_people(actor)]
+
+
+@router.post("/people", status_code=201)
+def make_person(actor: SignedIn, body: wire.NewPerson) -> wire.Person:
+    """Make an account; for administrators."""
+    accounts.make_person(actor, body.name, body.full_name, body.password, body.is_admin)
+    return wire.Person(name=body.name, full_name=body.full_name.strip(), is_admin=body.is_admin)
+
+
+@router.put("/people/{person}/password", status_code=204)
+def set_password(actor: SignedIn, person: str, body: wire.NewPassword) -> None:
+    """Set one's own password, or as an administrator anybody's."""
+    accounts.set_password(actor, person, body.password)
+
+
+@router.post("/tokens", status_code=201)
+def make_token(actor: SignedIn, body: wire.NewToken) -> wire.Token:
+    """Make a client token; the secret is in this answer and nowhere else."""
+    return wire.Token(name=body.name, secret=accounts.make_token(actor, body.name, body.person))
+
+
+@router.delete("/tokens/{token}", status_code=204)
+def revoke_token(actor: SignedIn, token: str, person: str | None = None) -> None:
+    """Revoke a token by name."""
+    accounts.revoke_token(actor, token, person)
+
+
+@router.get("/projects")
+def list_projects(actor: SignedIn) -> list[wire.Project]:
+    """List the projects that one may see."""
+    return [shapes.project(view) for view in looking.list_projects(actor)]
+
+
+@router.post("/projects", status_code=201)
+def make_project(actor: SignedIn, body: wire.NewProject) -> wire.Project:
+    """Make a project; for administrators."""
+    accounts.make_project(actor, body.name, body.description)
+    return shapes.project(looking.read_project(actor, body.name))
+
+
+@router.get("/projects/{project}")
+def read_project(actor: SignedIn, project: str) -> wire.Project:
+    """Read one project."""
+    return shapes.project(looking.read_project(actor, project))
+
+
+@router.get("/projects/{project}/members")
+def list_members(actor: SignedIn, project: str) -> list[wire.Member]:
+    """List a project's members and their roles."""
+    found = looking.list_members(actor, project)
+    return [wire.Member(name=name, full_name=full_name, role=role) for name, full_name, role in found]
+
+
+@router.put("/projects/{project}/members/{person}", status_code=204)
+def set_role(actor: SignedIn, project: str, person: str, body: wire.NewRole) -> None:
+    """Give a person a role in a project; for its maintainers."""
+    accounts.set_role(actor, project, person, body.role)
+
+
+@router.delete("/projects/{project}/members/{person}", status_code=204)
+def remove_member(actor: SignedIn, project: str, person: str) -> None:
+    """Take a person's role away; for the project's maintainers."""
+    accounts.set_role(actor, project, person, None)
+
+
+@router.get("/projects/{project}/journal")
+def read_journal(
+    actor: SignedIn,
+    project: str,
+    subject: str | None = Query(None, max_length=400, description="A thing's reference; of the project without."),
+    before: int | None = Query(None, description="Only entries before this one."),
+    limit: int = Query(100, ge=1, le=500),
+) -> list[wire.JournalEntry]:
+    """Read who changed what, latest first."""
+    if subject is not None:
+        check_name(subject.split("@")[0].split("/")[0].split(":")[-1], "subject")
+    return [
+        wire.JournalEntry.model_validate(entry)
+        for entry in looking.read_journal(actor, project, subject, before, limit)
+    ]

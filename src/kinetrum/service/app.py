@@ -1,0 +1,98 @@
+"""The assembly of the service."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
+from importlib.metadata import version
+from pathlib import Path
+from typing import Any
+
+from fastapi import FastAPI, Request, Response
+from fastapi.routing import APIRoute
+
+from kinetrum.service import (
+    account_routes,
+    console_files,
+    health_routes,
+    live_routes,
+    problems,
+    registry_routes,
+    run_routes,
+)
+from kinetrum.service.chores import Chores
+from kinetrum.service.limits import BodyLimit
+from kinetrum.service.live import Broker
+from kinetrum.storage.blobs import BlobStore
+from kinetrum.storage.database import disconnect
+from kinetrum.wire.base import Problem
+
+API = "/api/v1"
+_PROBLEM: dict[str, Any] = {
+    "description": "A problem document (RFC 9457).",
+    "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}},
+}
+_RESPONSES: dict[int | str, dict[str, Any]] = {
+    "4XX": {"model": Problem, "description": "What was wrong with the request (RFC 9457)."},
+    422: {"model": Problem, "description": "What was wrong with the input (RFC 9457)."},
+}
+
+
+def _operation_id(route: APIRoute) -> str:
+    return route.name
+
+
+def make_app(blob_folder: Path) -> FastAPI:
+    """Build the application; the database must be connected before it serves."""
+    blobs = BlobStore(blob_folder)
+
+    @asynccontextmanager
+    async def life(app: FastAPI) -> AsyncIterator[None]:
+        chores = Chores(blobs)
+        chores.start()
+        app.state.broker.start()
+        yield
+        await app.state.broker.stop()
+        chores.stop()
+        disconnect()
+
+    app = FastAPI(
+        title="Kinetrum", version=version("kinetrum"), lifespan=life, openapi_url=f"{API}/openapi.json",
+        docs_url=None, redoc_url=None, generate_unique_id_function=_operation_id, responses=_RESPONSES,
+        description="Record training runs, compare them, version models and promote them.",
+    )  # fmt: skip
+    app.state.blobs = blobs
+    app.state.broker = Broker()
+    problems.install(app)
+    for module in (health_routes, account_routes, run_routes, registry_routes, live_routes):
+        app.include_router(module.router, prefix=API)
+    console_files.install(app)
+    app.add_middleware(BodyLimit)
+
+    @app.middleware("http")
+    async def harden(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
+        response = await call_next(request)
+        response.headers.setdefault("X-Content-Type-Options", "nosniff")
+        response.headers.setdefault("Referrer-Policy", "same-origin")
+        if request.url.path.startswith("/api/"):
+            response.headers.setdefault("Cache-Control", "no-store")
+        return response
+
+    _use_problem_media_type(app)
+    return app
+
+
+def _use_problem_media_type(app: FastAPI) -> None:
+    """State in the OpenAPI document what errors really are: application/problem+json."""
+    plain = app.openapi
+
+    def truthful() -> dict[str, Any]:
+        schema = plain()
+        for path in schema["paths"].values():
+            for operation in path.values():
+                for status in ("4XX", "422"):
+                    if status in operation["responses"]:
+                        operation["responses"][status] = _PROBLEM
+        return schema
+
+    app.openapi = truthful  # type: ignore[method-assign]

@@ -1,0 +1,55 @@
+"""Work in the background: compaction of points, runs that are lost, old temporary files."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+
+from kinetrum.actions import recording
+from kinetrum.core.errors import Unavailable
+from kinetrum.storage.blobs import BlobStore
+
+COMPACT_EVERY_S = 0.5
+LOST_EVERY_S = 5.0
+SWEEP_OLDER_THAN_S = 86_400.0
+log = logging.getLogger("kinetrum.chores")
+
+
+class Chores:
+    """One thread; any number of service processes may have one on the same database."""
+
+    def __init__(self, blobs: BlobStore) -> None:
+        self._blobs = blobs
+        self._stop = threading.Event()
+        self._thread = threading.Thread(target=self._work, name="chores", daemon=True)
+
+    def start(self) -> None:
+        """Begin."""
+        self._thread.start()
+
+    def stop(self) -> None:
+        """Finish the piece at hand and end."""
+        self._stop.set()
+        self._thread.join(10)
+
+    def _work(self) -> None:
+        self._blobs.sweep(SWEEP_OLDER_THAN_S, time.time())
+        next_lost = time.monotonic()
+        while not self._stop.wait(COMPACT_EVERY_S):
+            try:
+                self._compact()
+                if time.monotonic() >= next_lost:
+                    recording.mark_lost_runs()
+                    next_lost = time.monotonic() + LOST_EVERY_S
+            except Unavailable as error:
+                log.warning("%s", error)
+                self._stop.wait(2)
+            except Exception:
+                log.exception("a chore failed; the next round tries again")
+                self._stop.wait(2)
+
+    def _compact(self) -> None:
+        for run_id in recording.waiting_runs():
+            while not self._stop.is_set() and recording.compact_run(run_id):
+                pass

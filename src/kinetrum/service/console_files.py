@@ -1,0 +1,41 @@
+"""The console's built files, served from the same origin under a strict policy."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from fastapi import FastAPI, Request
+from fastapi.responses import FileResponse, HTMLResponse, Response
+from starlette.exceptions import HTTPException
+
+FOLDER = Path(__file__).parent / "console"
+POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; font-src 'self'; "
+    "connect-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; "
+    "object-src 'none'"
+)
+_NOT_BUILT = "<!doctype html><title>Kinetrum</title><p>The console was not built; run 'make console'.</p>"
+_TYPES = {
+    ".js": "text/javascript", ".css": "text/css", ".woff2": "font/woff2", ".svg": "image/svg+xml",
+    ".png": "image/png", ".ico": "image/x-icon", ".html": "text/html; charset=utf-8",
+}  # fmt: skip
+
+
+def install(app: FastAPI) -> None:
+    """Serve the console at every address that is not the interface's."""
+
+    @app.get("/{path:path}", include_in_schema=False)
+    def console(path: str, request: Request) -> Response:
+        if path.startswith("api/"):
+            raise HTTPException(404)
+        file = (FOLDER / path).resolve()
+        if path and file.is_file() and file.is_relative_to(FOLDER.resolve()) and file.suffix in _TYPES:
+            forever = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
+            return FileResponse(file, media_type=_TYPES[file.suffix], headers={"Cache-Control": forever})
+        if path.startswith("assets/"):
+            raise HTTPException(404)
+        index = FOLDER / "index.html"
+        headers = {"Content-Security-Policy": POLICY, "Cache-Control": "no-cache"}
+        if not index.is_file():
+            return HTMLResponse(_NOT_BUILT, headers=headers)
+        return FileResponse(index, media_type="text/html; charset=utf-8", headers=headers)

@@ -1,0 +1,241 @@
+"""Routes for experiments, runs, what is recorded in them, curves and comparisons."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Header, Query, Request, Response
+
+from kinetrum.actions import comparing, looking, recording, storing
+from kinetrum.actions.recording import Beginning, NewResult
+from kinetrum.actions.storing import NewVersion
+from kinetrum.core.errors import InvalidInput
+from kinetrum.core.goals import make_goal
+from kinetrum.core.ids import id_text
+from kinetrum.core.manifests import FileEntry
+from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, decode_batch
+from kinetrum.core.refs import VersionRef, parse_ref
+from kinetrum.core.values import check_key, from_json
+from kinetrum.service import shapes
+from kinetrum.service.access import SignedIn
+from kinetrum.service.point_bodies import groups_from_json
+from kinetrum.storage.runs import Run
+from kinetrum.wire import registry
+from kinetrum.wire import runs as wire
+
+router = APIRouter(prefix="/projects/{project}", tags=["runs"])
+_RUN = "/experiments/{experiment}/runs/{run}"
+_POINTS_BODY: dict[str, Any] = {
+    "requestBody": {
+        "required": True,
+        "content": {
+            "application/json": {"schema": wire.PointBatch.model_json_schema(ref_template="#/components/schemas/{model}")},
+            BATCH_MEDIA_TYPE: {"schema": {"type": "string", "format": "binary"}},
+        },
+    }
+}
+_POINTS_BODY["requestBody"]["content"]["application/json"]["schema"].pop("$defs", None)
+
+
+def _begun(run: Run) -> wire.Begun:
+    return wire.Begun(reference=run.reference, id=id_text(run.uid), number=run.number, status=run.status)
+
+
+@router.get("/experiments")
+def list_experiments(actor: SignedIn, project: str) -> list[wire.Experiment]:
+    """List a project's experiments, the last active first."""
+    return [shapes.experiment(view) for view in looking.list_experiments(actor, project)]
+
+
+@router.get("/experiments/{experiment}")
+def read_experiment(actor: SignedIn, project: str, experiment: str) -> wire.Experiment:
+    """Read one experiment."""
+    return shapes.experiment(looking.read_experiment(actor, project, experiment))
+
+
+@router.get("/experiments/{experiment}/runs")
+def list_runs(
+    actor: SignedIn,
+    project: str,
+    experiment: str,
+    request: Request,
+    response: Response,
+    query: str = Query("", max_length=2_000, description="One condition, such as recall >= 0.9."),
+    sort: str = Query("", max_length=1_000, description="Keys, the strongest first: recall,fit_seconds:asc"),
+    cursor: str | None = Query(None, max_length=200),
+    limit: int = Query(100, ge=1, le=500),
+) -> wire.RunPage:
+    """List an experiment's runs, a page at a time; the next page is named by `next_cursor` and a Link header."""
+    page = looking.list_runs(actor, project, experiment, query, sort, cursor, limit)
+    if page.next_cursor:
+        following = request.url.include_query_params(cursor=page.next_cursor)
+        response.headers["Link"] = f'<{following.path}?{following.query}>; rel="next"'
+    return shapes.run_page(page)
+
+
+@router.put(_RUN)
+def begin_run(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewRun) -> wire.Begun:
+    """Begin a run under the id that the client made. Sent again, the run that is there comes back unchanged."""
+    beginning = Beginning(
+        uid=run, started_at=body.started_at, name=body.name, host=body.host, parent=body.parent, lease_s=body.lease_s,
+        params=shapes.read_values(body.params),
+        goals={
+            key: make_goal(key, new.direction, new.unit, new.bound, new.aggregate) for key, new in body.goals.items()
+        },
+        labels=body.labels, about=shapes.read_values(body.about),
+    )  # fmt: skip
+    return _begun(recording.begin_run(actor, project, experiment, beginning))
+
+
+@router.get(_RUN)
+def read_run(actor: SignedIn, project: str, experiment: str, run: str) -> wire.RunDetail:
+    """Read a run named by number, `last`, `best:KEY` or id."""
+    return shapes.run_detail(looking.read_run(actor, project, experiment, run))
+
+
+@router.get("/runs/{run}")
+def read_run_by_id(actor: SignedIn, project: str, run: str) -> wire.RunDetail:
+    """Read a run by its id or the last ten or more digits of it."""
+    return shapes.run_detail(looking.read_run_by_id(actor, project, run))
+
+
+@router.post(f"{_RUN}/parameters")
+def set_parameters(
+    actor: SignedIn, project: str, experiment: str, run: str, body: wire.Params
+) -> wire.ParamsSet:
+    """Set parameters, each once. Another value for a set one is put aside and becomes a problem of the run."""
+    aside = recording.set_params(actor, project, experiment, run, shapes.read_values(body.params))
+    return wire.ParamsSet(set_aside=[wire.SetAside(key=item.key, text=item.text) for item in aside])
+
+
+@router.post(f"{_RUN}/points", openapi_extra=_POINTS_BODY)
+async def add_points(
+    actor: SignedIn,
+    project: str,
+    experiment: str,
+    run: str,
+    request: Request,
+    batch: Annotated[str, Query(description="UUID of this batch, made by the client; a repeat changes nothing.")],
+    content_type: Annotated[str, Header()] = "application/json",
+) -> wire.PointsKept:
+    """Keep a batch of metric points, as JSON columns or in the binary form."""
+    from starlette.concurrency import run_in_threadpool
+
+    body = await request.body()
+
+    def keep() -> int:
+        if content_type.split(";")[0].strip() == BATCH_MEDIA_TYPE:
+            groups = decode_batch(body)
+            return recording.add_packed_points(actor, project, experiment, run, batch, groups, body)
+        return recording.add_points(actor, project, experiment, run, batch, groups_from_json(body))
+
+    return wire.PointsKept(values=await run_in_threadpool(keep))
+
+
+@router.post(f"{_RUN}/results", status_code=204)
+def add_results(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewResults) -> None:
+    """Keep final values; of one key the latest by time is shown."""
+    results = [
+        NewResult(new.id, check_key(new.key, "result"), from_json(new.value, new.key), new.at) for new in body.results
+    ]
+    recording.add_results(actor, project, experiment, run, results)
+
+
+@router.post(f"{_RUN}/problems", status_code=204)
+def add_problem(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewProblem) -> None:
+    """Tell of something that went wrong while recording."""
+    recording.add_problem(actor, project, experiment, run, body.id, body.text, body.at)
+
+
+@router.post(f"{_RUN}/signs", status_code=204)
+def keep_alive(actor: SignedIn, project: str, experiment: str, run: str) -> None:
+    """Give a sign of life."""
+    recording.keep_alive(actor, project, experiment, run)
+
+
+@router.post(f"{_RUN}/ending")
+def end_run(actor: SignedIn, project: str, experiment: str, run: str, body: wire.Ending) -> wire.Begun:
+    """End a run as finished, failed or stopped."""
+    return _begun(recording.end_run(actor, project, experiment, run, body.status, body.reason, body.ended_at))
+
+
+def new_version(body: registry.NewContent) -> NewVersion:
+    """Read content under a name; raises InvalidInput without a name."""
+    if body.name is None:
+        raise InvalidInput("The content needs a name, or artifact=NAME@NUMBER.", field="name")
+    return NewVersion(
+        uid=body.id, name=body.name, kind=body.kind,
+        files=tuple(FileEntry(entry.path, entry.size, entry.sha256) for entry in body.files),
+        by_reference=body.by_reference, at=body.at, address=body.address, role=body.role, step=body.step,
+    )  # fmt: skip
+
+
+@router.post(f"{_RUN}/used")
+def add_used(
+    actor: SignedIn, project: str, experiment: str, run: str, body: registry.NewContent
+) -> registry.ArtifactVersion:
+    """Record what the run used: new content by its manifest, or an existing version by reference."""
+    if body.artifact is not None:
+        ref = parse_ref(body.artifact)
+        if not isinstance(ref, VersionRef):
+            raise InvalidInput(f"{body.artifact!r} names no artifact version; write NAME@NUMBER.", field="artifact")
+        return shapes.artifact_version(
+            storing.link_existing(actor, project, experiment, run, ref.name, ref.which, body.id, body.role, body.at)
+        )
+    return shapes.artifact_version(
+        storing.link_version(actor, project, experiment, run, "used", new_version(body))
+    )
+
+
+@router.post(f"{_RUN}/generated")
+def add_generated(
+    actor: SignedIn, project: str, experiment: str, run: str, body: registry.NewContent
+) -> registry.ArtifactVersion:
+    """Record what the run generated; its bytes were sent before."""
+    return shapes.artifact_version(
+        storing.link_version(actor, project, experiment, run, "generated", new_version(body))
+    )
+
+
+@router.get(f"{_RUN}/points")
+def read_points(
+    actor: SignedIn, project: str, experiment: str, run: str, metric: Annotated[str, Query(max_length=250)]
+) -> wire.Points:
+    """Read every point of a metric."""
+    return shapes.all_points(metric, looking.read_points(actor, project, experiment, run, metric))
+
+
+@router.get("/curves")
+def read_curves(
+    actor: SignedIn,
+    project: str,
+    metric: Annotated[str, Query(max_length=250)],
+    run: Annotated[list[str], Query(description="References such as frost-alarm/42; up to 100.")],
+    width: Annotated[int, Query(description="Pixel columns of the chart, 10 to 4000.")] = 600,
+    first_step: Annotated[int | None, Query(ge=-(2**62), le=2**62)] = None,
+    last_step: Annotated[int | None, Query(ge=-(2**62), le=2**62)] = None,
+) -> wire.Curves:
+    """Read one metric of several runs, reduced to what a chart of that width can show."""
+    found = looking.read_curves(actor, project, run, metric, width, first_step, last_step)
+    return wire.Curves(
+        metric=metric,
+        curves=[
+            wire.Curve(
+                run=curve.run.reference, id=id_text(curve.run.uid), status=curve.run.status,
+                steps=curve.points.steps.tolist(), times=curve.points.times.tolist(),
+                values=shapes.curve_values(curve.points),
+            )
+            for curve in found
+        ],
+    )  # fmt: skip
+
+
+@router.get("/comparison")
+def compare_runs(
+    actor: SignedIn,
+    project: str,
+    run: Annotated[list[str], Query(description="References such as frost-alarm/42; 2 to 100.")],
+    baseline: Annotated[int, Query(description="Index of the run that changes are measured against.")] = 1,
+) -> wire.Comparison:
+    """Compare runs: what was set differently, what came out differently."""
+    return shapes.comparison(*comparing.compare(actor, project, run, baseline))

@@ -1,0 +1,210 @@
+"""From what actions return to what the interface sends."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from kinetrum.actions.looking import ExperimentView, ProjectView, RunPage, RunView, finite
+from kinetrum.actions.registry_views import ModelView, VersionDetailView, VersionView
+from kinetrum.core import values
+from kinetrum.core.compare import Comparison
+from kinetrum.core.goals import Goal
+from kinetrum.core.ids import id_text
+from kinetrum.core.manifests import FileEntry
+from kinetrum.core.points.columns import Points
+from kinetrum.core.points.stats import Stats
+from kinetrum.core.rundoc import Link
+from kinetrum.core.values import Value, special_name, to_json
+from kinetrum.storage.artifacts import VersionRow
+from kinetrum.wire import accounts, registry, runs
+
+
+def project(view: ProjectView) -> accounts.Project:
+    """Shape a project."""
+    return accounts.Project(
+        name=view.project.name, description=view.project.description, role=view.role,
+        experiments=view.experiments, runs=view.runs, last_activity=view.last_activity,
+    )  # fmt: skip
+
+
+def goal(found: Goal) -> runs.Goal:
+    """Shape a goal."""
+    return runs.Goal(key=found.key, direction=found.direction.value, unit=found.unit, bound=found.bound,
+                     aggregate=found.aggregate)  # fmt: skip
+
+
+def experiment(view: ExperimentView) -> runs.Experiment:
+    """Shape an experiment."""
+    summary = view.summary
+    return runs.Experiment(
+        name=summary.name, description=summary.description, runs=summary.runs, running=summary.running,
+        last_activity=summary.last_activity, goals=[goal(found) for found in view.goals],
+        best_run=view.best_reference, best_value=to_json(view.best_value),
+    )  # fmt: skip
+
+
+def _json_values(found: dict[str, Value]) -> dict[str, Any]:
+    return {key: to_json(value) for key, value in found.items()}
+
+
+def metric(stats: Stats, found: Goal | None, line: list[tuple[int, float]]) -> runs.Metric:
+    """Shape a metric's aggregates and its thin line."""
+    best = stats.best(found.higher) if found else None
+    return runs.Metric(
+        count=stats.count, nan_count=stats.nan_count, first=to_json(stats.first), last=to_json(stats.last),
+        min=to_json(stats.low), max=to_json(stats.high), mean=to_json(stats.mean),
+        best=to_json(best[0]) if best else None,
+        best_step=best[1] if best and not math.isnan(best[0]) else None,
+        first_step=stats.first_step, last_step=stats.last_step,
+        line_steps=[step for step, _ in line], line_values=[finite(value) for _, value in line],
+    )  # fmt: skip
+
+
+def link(found: Link) -> runs.Link:
+    """Shape an input or output."""
+    return runs.Link(
+        artifact=f"{found.name}@{found.version}", name=found.name, version=found.version, kind=found.kind,
+        digest=found.digest, role=found.role, step=found.step,
+    )  # fmt: skip
+
+
+def _run_fields(view: RunView) -> dict[str, Any]:
+    run, doc = view.run, view.doc
+    return {
+        "reference": run.reference, "id": id_text(run.uid), "project": run.project, "experiment": run.experiment,
+        "number": run.number, "name": run.name, "status": run.status, "reason": run.reason, "author": view.author,
+        "host": run.host, "started_at": run.started_at, "ended_at": run.ended_at,
+        "params": _json_values(doc.params), "values": _json_values(view.values),
+        "metrics": {
+            key: metric(stats, view.goals.get(key), doc.sketches.get(key, [])) for key, stats in doc.stats.items()
+        },
+        "labels": doc.labels,
+        "problems": [runs.ProblemOfRun(text=found.text, at=found.at) for found in doc.problems],
+        "used": [link(found) for found in doc.used], "generated": [link(found) for found in doc.generated],
+    }  # fmt: skip
+
+
+def run(view: RunView) -> runs.Run:
+    """Shape a run as a row."""
+    return runs.Run(**_run_fields(view))
+
+
+def run_detail(view: RunView) -> runs.RunDetail:
+    """Shape a run whole."""
+    return runs.RunDetail(
+        **_run_fields(view),
+        results={key: to_json(result.value) for key, result in view.doc.results.items()},
+        goals=[goal(found) for found in view.goals.values()],
+        about=_json_values(view.doc.about),
+        parent=view.parent, children=list(view.children), versions=list(view.versions),
+        metric_names=list(view.metrics),
+    )  # fmt: skip
+
+
+def run_page(page: RunPage) -> runs.RunPage:
+    """Shape a page of the run table."""
+    return runs.RunPage(
+        rows=[run(view) for view in page.rows],
+        columns=[runs.RunColumn(scope="param" if column.scope == "param" else "value", name=column.name,
+                                differs=column.differs) for column in page.columns],
+        goals=[goal(found) for found in page.goals],
+        count=page.count, count_is_capped=page.count_is_capped, next_cursor=page.next_cursor,
+    )  # fmt: skip
+
+
+def curve_values(points: Points) -> list[float | None]:
+    """Return values for a chart."""
+    return [finite(value) for value in points.values.tolist()]
+
+
+def all_points(name: str, points: Points) -> runs.Points:
+    """Shape every point of a metric."""
+    return runs.Points(
+        metric=name, steps=points.steps.tolist(), times=points.times.tolist(),
+        values=[value if math.isfinite(value) else special_name(value) for value in points.values.tolist()],
+    )  # fmt: skip
+
+
+def comparison(found: Comparison, views: list[RunView]) -> runs.Comparison:
+    """Shape a comparison."""
+    return runs.Comparison(
+        runs=[
+            runs.ComparedRun(
+                reference=facts.reference, id=id_text(view.run.uid), label=facts.label, experiment=facts.experiment,
+                name=view.run.name, status=facts.status, started_at=view.run.started_at, author=view.author,
+            )
+            for facts, view in zip(found.runs, views, strict=True)
+        ],
+        baseline=found.baseline,
+        headline=runs.Headline.model_validate(found.headline),
+        settings=[_setting(row) for row in found.settings], settings_equal=found.settings_equal,
+        inputs=[_setting(row) for row in found.inputs], inputs_equal=found.inputs_equal,
+        outcomes=[
+            runs.ComparedOutcome.model_validate({
+                "key": row.key, "goal": goal(row.goal) if row.goal else None,
+                "values": [to_json(value) for value in row.values], "present": row.present, "change": row.change,
+                "change_share": row.change_share, "verdict": row.verdict, "best": row.best,
+            })
+            for row in found.outcomes
+        ],
+        outcomes_equal=found.outcomes_equal,
+        metrics=found.metrics,
+    )  # fmt: skip
+
+
+def _setting(row: Any) -> runs.ComparedSetting:
+    return runs.ComparedSetting(key=row.key, values=[to_json(value) for value in row.values], present=row.present)
+
+
+def files(entries: tuple[FileEntry, ...]) -> list[registry.FileEntry]:
+    """Shape a manifest."""
+    return [registry.FileEntry(path=entry.path, size=entry.size, sha256=entry.sha256) for entry in entries]
+
+
+def artifact_version(row: VersionRow) -> registry.ArtifactVersion:
+    """Shape an artifact version."""
+    return registry.ArtifactVersion.model_validate(row)
+
+
+def _version_fields(view: VersionView) -> dict[str, Any]:
+    return {
+        "reference": f"{view.model}@{view.number}", "number": view.number,
+        "artifact": artifact_version(view.artifact), "run": view.run, "origin": view.origin, "comment": view.comment,
+        "registered_by": view.registered_by, "registered_at": view.registered_at, "review": view.review.value,
+        "retired": view.retired, "damaged": view.damaged,
+        "verdicts": [registry.Verdict.model_validate(verdict) for verdict in view.verdicts],
+        "approvals_needed": view.approvals_needed, "stages": view.stages, "values": _json_values(view.values),
+        "goals": [goal(found) for found in view.goals.values()],
+    }  # fmt: skip
+
+
+def version_detail(view: VersionDetailView) -> registry.ModelVersionDetail:
+    """Shape one model version with its files."""
+    return registry.ModelVersionDetail(
+        **_version_fields(view.version), model=view.version.model, files=files(view.files), obstacles=view.obstacles
+    )
+
+
+def model(view: ModelView) -> registry.Model:
+    """Shape a model."""
+    return registry.Model(
+        name=view.name, project=view.project, purpose=view.purpose, person=view.person, created_at=view.created_at,
+        approvals_needed=view.approvals_needed,
+        stages=[
+            registry.Stage(
+                name=stage.stage.name, asks_approved=stage.stage.asks_approved, least_role=stage.stage.least_role,
+                occupant=stage.occupant, since=stage.since, placed_by=stage.placed_by, warning=stage.warning,
+                may_place=stage.may_place,
+            )
+            for stage in view.stages
+        ],
+        versions=[registry.ModelVersion(**_version_fields(version)) for version in view.versions],
+        events=[registry.StageEvent.model_validate(event) for event in view.events],
+        lead=view.lead, lead_chosen=view.lead_chosen, may=view.may,
+    )  # fmt: skip
+
+
+def read_values(found: dict[str, Any]) -> dict[str, Value]:
+    """Read typed values of a request; raises InvalidInput that names the key."""
+    return {values.check_key(key): values.from_json(value, key) for key, value in found.items()}

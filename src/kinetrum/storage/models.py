@@ -1,0 +1,250 @@
+"""Models, their ladders, versions, verdicts and the stays of versions on stages."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from kinetrum.core.permissions import Role
+from kinetrum.core.registry.ladder import Stack, Stage, Stay
+from kinetrum.core.registry.review import Standing, review_of
+from kinetrum.storage.clock import iso, now
+from kinetrum.storage.database import execute, insert_many, query
+from kinetrum.storage.tables import ModelVersion, RegisteredModel, StageEvent, StageRow
+
+
+@dataclass(frozen=True)
+class ModelRow:
+    """One model as stored."""
+
+    model_id: int
+    project_id: int
+    name: str
+    purpose: str
+    approvals_needed: int
+    second_pair: bool
+    last_number: int
+    lead_number: int | None
+    created_by: int
+    created_at: datetime
+
+
+@dataclass(frozen=True)
+class ModelVersionRow:
+    """One version of a model as stored."""
+
+    model_id: int
+    number: int
+    uid: bytes
+    version_id: int
+    run_id: int | None
+    origin: str | None
+    comment: str
+    retired: bool
+    created_by: int
+    created_at: datetime
+
+
+@dataclass(frozen=True)
+class VerdictRow:
+    """The standing verdict of one person on one version."""
+
+    number: int
+    person_id: int
+    person: str
+    approves: bool
+    comment: str
+    given_at: datetime
+
+
+@dataclass(frozen=True)
+class EventRow:
+    """One change of a stage's occupant."""
+
+    uid: bytes
+    act: str
+    stage: str
+    before: int | None
+    after: int | None
+    person: str
+    comment: str
+    at: datetime
+
+
+def model_named(project_id: int, name: str, lock: bool = False) -> ModelRow | None:
+    """Return the model of that name; `lock` holds its row, and so all acts on it, until the transaction ends."""
+    chosen = RegisteredModel.select().where(
+        (RegisteredModel.project_id == project_id) & (RegisteredModel.name == name)
+    )
+    found = (chosen.for_update() if lock else chosen).first()
+    return _model(found) if found else None
+
+
+def _model(found: RegisteredModel) -> ModelRow:
+    return ModelRow(
+        found.model_id, found.project_id, found.name, found.purpose, found.approvals_needed, bool(found.second_pair),
+        found.last_number, found.lead_number, found.created_by, found.created_at,
+    )  # fmt: skip
+
+
+def models_of(project_id: int) -> list[ModelRow]:
+    """Return a project's models by name."""
+    rows = RegisteredModel.select().where(RegisteredModel.project_id == project_id).order_by(RegisteredModel.name)
+    return [_model(row) for row in rows]
+
+
+def add_model(project_id: int, name: str, purpose: str, ladder: tuple[Stage, ...], person_id: int) -> None:
+    """Insert a model with its ladder."""
+    model_id = RegisteredModel.insert(
+        project_id=project_id, name=name, purpose=purpose, approvals_needed=1, second_pair=False, last_number=0,
+        created_by=person_id, created_at=now(),
+    ).execute()  # fmt: skip
+    insert_many(
+        "INSERT INTO stage (model_id, position, name, asks_approved, least_role)",
+        [(model_id, at, stage.name, stage.asks_approved, stage.least_role) for at, stage in enumerate(ladder)],
+    )
+
+
+def ladder_of(model_id: int) -> tuple[Stage, ...]:
+    """Return a model's stages from the lowest to the highest."""
+    rows = StageRow.select().where(StageRow.model_id == model_id).order_by(StageRow.position)
+    return tuple(Stage(row.name, bool(row.asks_approved), Role(row.least_role)) for row in rows)
+
+
+def stacks_of(model_id: int) -> dict[str, Stack]:
+    """Return the stack of every stage that was ever placed on and not emptied since."""
+    found: dict[str, list[Stay]] = {}
+    rows = query(
+        "SELECT s.stage, s.number, p.full_name, s.placed_at FROM stage_stay s JOIN person p ON p.person_id ="
+        " s.placed_by WHERE s.model_id = %s ORDER BY s.stage, s.depth",
+        model_id,
+    )
+    for stage, number, person, placed_at in rows:
+        found.setdefault(stage, []).append(Stay(number, person, iso(placed_at) or ""))
+    return {stage: tuple(stays) for stage, stays in found.items()}
+
+
+def push_stay(model_id: int, stage: str, depth: int, number: int, person_id: int) -> None:
+    """Put a version on top of a stage's stack."""
+    execute(
+        "INSERT INTO stage_stay (model_id, stage, depth, number, placed_by, placed_at) VALUES (%s, %s, %s, %s, %s, %s)",
+        model_id, stage, depth, number, person_id, now(),
+    )  # fmt: skip
+
+
+def cut_stack(model_id: int, stage: str, height: int) -> None:
+    """Keep the lowest `height` stays of a stage."""
+    execute("DELETE FROM stage_stay WHERE model_id = %s AND stage = %s AND depth >= %s", model_id, stage, height)
+
+
+def add_event(
+    model_id: int, uid: bytes, act: str, stage: str, before: int | None, after: int | None, person_id: int, comment: str
+) -> None:
+    """Add to the timeline of stages."""
+    StageEvent.insert(
+        model_id=model_id, uid=uid, act=act, stage=stage, before_number=before, after_number=after,
+        person_id=person_id, comment=comment, at=now(),
+    ).execute()  # fmt: skip
+
+
+def event_by_uid(uid: bytes) -> tuple[int, str, str, int | None] | None:
+    """Return (model id, act, stage, after) of the event with that client-made id."""
+    rows = query("SELECT model_id, act, stage, after_number FROM stage_event WHERE uid = %s", uid)
+    return rows[0] if rows else None
+
+
+def events_of(model_id: int) -> list[EventRow]:
+    """Return the timeline of a model's stages, the earliest first."""
+    rows = query(
+        "SELECT e.uid, e.act, e.stage, e.before_number, e.after_number, p.full_name, e.comment, e.at"
+        " FROM stage_event e JOIN person p USING (person_id) WHERE e.model_id = %s ORDER BY e.event_id",
+        model_id,
+    )
+    return [EventRow(*row) for row in rows]
+
+
+def _version(found: ModelVersion) -> ModelVersionRow:
+    return ModelVersionRow(
+        found.model_id, found.number, found.uid, found.version_id, found.run_id, found.origin, found.comment,
+        bool(found.retired), found.created_by, found.created_at,
+    )  # fmt: skip
+
+
+def version_by_uid(uid: bytes) -> ModelVersionRow | None:
+    """Return the version with that client-made id."""
+    found = ModelVersion.get_or_none(ModelVersion.uid == uid)
+    return _version(found) if found else None
+
+
+def versions_of_model(model_id: int) -> list[ModelVersionRow]:
+    """Return a model's versions, the newest first."""
+    rows = ModelVersion.select().where(ModelVersion.model_id == model_id).order_by(ModelVersion.number.desc())
+    return [_version(row) for row in rows]
+
+
+def add_model_version(
+    model: ModelRow, uid: bytes, version_id: int, run_id: int | None, origin: str | None, comment: str, person_id: int
+) -> int:
+    """Insert the next version of a locked model and return its number."""
+    number = model.last_number + 1
+    RegisteredModel.update(last_number=number).where(RegisteredModel.model_id == model.model_id).execute()
+    ModelVersion.insert(
+        model_id=model.model_id, number=number, uid=uid, version_id=version_id, run_id=run_id, origin=origin,
+        comment=comment, retired=False, created_by=person_id, created_at=now(),
+    ).execute()  # fmt: skip
+    return number
+
+
+def set_retired(model_id: int, number: int, retired: bool) -> None:
+    """Put or take the mark of retirement."""
+    ModelVersion.update(retired=retired).where(
+        (ModelVersion.model_id == model_id) & (ModelVersion.number == number)
+    ).execute()
+
+
+def set_lead(model_id: int, number: int | None) -> None:
+    """Choose the lead version, or leave it to the ladder."""
+    RegisteredModel.update(lead_number=number).where(RegisteredModel.model_id == model_id).execute()
+
+
+def verdicts_of(model_id: int) -> list[VerdictRow]:
+    """Return the standing verdicts on all versions of a model."""
+    rows = query(
+        "SELECT v.number, v.person_id, p.full_name, v.approves, v.comment, v.given_at FROM verdict v"
+        " JOIN person p USING (person_id) WHERE v.model_id = %s ORDER BY v.given_at",
+        model_id,
+    )
+    return [VerdictRow(row[0], row[1], row[2], bool(row[3]), row[4], row[5]) for row in rows]
+
+
+def set_verdict(model_id: int, number: int, person_id: int, approves: bool | None, comment: str) -> None:
+    """Give, replace or (None) take back a person's verdict."""
+    if approves is None:
+        execute(
+            "DELETE FROM verdict WHERE model_id = %s AND number = %s AND person_id = %s", model_id, number, person_id
+        )
+        return
+    execute(
+        "REPLACE INTO verdict (model_id, number, person_id, approves, comment, given_at)"
+        " VALUES (%s, %s, %s, %s, %s, %s)",
+        model_id, number, person_id, approves, comment, now(),
+    )  # fmt: skip
+
+
+def standings_of(model: ModelRow) -> dict[int, Standing]:
+    """Return what decides whether each version may stand on a stage."""
+    verdicts: dict[int, dict[str, bool]] = {}
+    for verdict in verdicts_of(model.model_id):
+        verdicts.setdefault(verdict.number, {})[str(verdict.person_id)] = verdict.approves
+    rows = query(
+        "SELECT v.number, v.retired, EXISTS (SELECT 1 FROM artifact_version a JOIN manifest_blob mb"
+        " ON mb.digest = a.digest JOIN blob_file b USING (sha256) WHERE a.version_id = v.version_id AND b.damaged)"
+        " FROM model_version v WHERE v.model_id = %s",
+        model.model_id,
+    )
+    return {
+        number: Standing(
+            number, review_of(verdicts.get(number, {}), model.approvals_needed), bool(retired), bool(damaged)
+        )
+        for number, retired, damaged in rows
+    }

@@ -1,0 +1,228 @@
+"""Metric points: a tail of batches as they came, and chunks into which they are compacted.
+
+Guarantees: a batch is durable when `append_batch` returns; the same batch sent again changes nothing;
+batches that are late, repeated or overlapping give the same series in whatever order they arrive;
+a reader sees every acknowledged point, also while compaction moves it.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+
+from kinetrum.core.points.codec import Group, decode_batch, decode_chunk, encode_chunk
+from kinetrum.core.points.columns import Points, merge, shown, split
+from kinetrum.core.points.reduce import from_rollups, reduce, rollup, sketch
+from kinetrum.core.points.stats import Stats, combine, stats_of, unpack
+from kinetrum.storage.database import execute, insert_many, places, query
+
+CHUNK_SIZE = 4_096
+ROLLUP_FROM = 64
+SKETCH_SIZE = 48
+_BATCHES_AT_ONCE = 64
+
+
+def append_batch(run_id: int, batch_uid: bytes, body: bytes, count: int) -> bool:
+    """Keep one batch; tells whether it is new."""
+    return bool(
+        execute(
+            "INSERT IGNORE INTO point_tail (run_id, batch_uid, n, payload) VALUES (%s, %s, %s, %s)",
+            run_id, batch_uid, count, body,
+        )
+    )  # fmt: skip
+
+
+def runs_to_compact(limit: int = 100) -> list[int]:
+    """Return runs with batches in their tail."""
+    return [run_id for (run_id,) in query("SELECT DISTINCT run_id FROM point_tail LIMIT %s", limit)]
+
+
+@dataclass(frozen=True)
+class Compacted:
+    """What compaction changed: statistics and thin line of every touched metric."""
+
+    stats: dict[str, Stats]
+    sketches: dict[str, list[tuple[int, float]]]
+
+
+def compact(run_id: int) -> Compacted | None:
+    """Move the run's tail into chunks, in the caller's transaction.
+
+    Returns None where another process is at it or there is nothing to do.
+    """
+    if not query("SELECT run_id FROM run_ingest WHERE run_id = %s FOR UPDATE SKIP LOCKED", run_id):
+        return None
+    tail = query(
+        "SELECT seq, payload FROM point_tail WHERE run_id = %s ORDER BY seq LIMIT %s",
+        run_id, _BATCHES_AT_ONCE,
+    )  # fmt: skip
+    if not tail:
+        return None
+    fresh = _by_key([group for _, payload in tail for group in decode_batch(payload)])
+    ids = _intern_series(run_id, list(fresh))
+    changed: dict[str, Stats] = {}
+    sketches: dict[str, list[tuple[int, float]]] = {}
+    for key in sorted(fresh):
+        changed[key], sketches[key] = _compact_series(ids[key], merge(fresh[key]))
+    # Exactly the rows that were read: others may have been committed meanwhile. A batch that is repeated
+    # after its row is gone arrives anew, and the merge finds every point of it in place.
+    sequence = [row[0] for row in tail]
+    execute(f"DELETE FROM point_tail WHERE run_id = %s AND seq IN {places(sequence)}", run_id, *sequence)
+    return Compacted(changed, sketches)
+
+
+def _by_key(groups: list[Group]) -> dict[str, list[Points]]:
+    found: dict[str, list[Points]] = defaultdict(list)
+    for group in groups:
+        for key, points in group.series():
+            if len(points):
+                found[key].append(points)
+    return found
+
+
+def _intern_series(run_id: int, keys: list[str]) -> dict[str, int]:
+    ids = series_ids(run_id, keys)
+    missing = sorted(set(keys) - set(ids))
+    if missing:
+        insert_many("INSERT IGNORE INTO series (run_id, name)", [(run_id, key) for key in missing])
+        ids.update(series_ids(run_id, missing))
+    return ids
+
+
+def series_ids(run_id: int, keys: list[str]) -> dict[str, int]:
+    """Return the ids of the run's series of these names."""
+    if not keys:
+        return {}
+    return dict(
+        query(f"SELECT name, series_id FROM series WHERE run_id = %s AND name IN {places(keys)}", run_id, *keys)
+    )
+
+
+def _compact_series(series_id: int, fresh: Points) -> tuple[Stats, list[tuple[int, float]]]:
+    first, last = int(fresh.steps[0]), int(fresh.steps[-1])
+    chunks = query(
+        "SELECT chunk_id, first_step, last_step, n, data FROM point_chunk WHERE series_id = %s"
+        " AND last_step >= %s AND first_step <= %s",
+        series_id, first, last,
+    )  # fmt: skip
+    chunks += query(
+        "SELECT chunk_id, first_step, last_step, n, data FROM point_chunk WHERE series_id = %s"
+        " AND last_step < %s AND n < %s ORDER BY first_step DESC LIMIT 1",
+        series_id, first, CHUNK_SIZE,
+    )  # fmt: skip
+    if chunks:
+        gone = [row[0] for row in chunks]
+        execute(f"DELETE FROM point_chunk WHERE chunk_id IN {places(gone)}", *gone)
+        starts = [row[1] for row in chunks]
+        execute(
+            f"DELETE FROM point_rollup WHERE series_id = %s AND first_step IN {places(starts)}", series_id, *starts
+        )
+    pieces = split(merge([*[decode_chunk(row[4]) for row in chunks], fresh]), CHUNK_SIZE)
+    insert_many(
+        "INSERT INTO point_chunk (series_id, first_step, first_time, last_step, last_time, n, stats, data)",
+        [
+            (series_id, int(piece.steps[0]), int(piece.times[0]), int(piece.steps[-1]), int(piece.times[-1]),
+             len(piece), stats_of(piece).pack(), encode_chunk(piece))
+            for piece in pieces
+        ],
+        size=20,
+    )  # fmt: skip
+    insert_many(
+        "INSERT INTO point_rollup (series_id, first_step, mini)",
+        [(series_id, int(piece.steps[0]), rollup(piece)) for piece in pieces],
+        size=100,
+    )
+    rows = query("SELECT stats FROM point_chunk WHERE series_id = %s ORDER BY first_step", series_id)
+    parts = [unpack(raw) for (raw,) in rows]
+    return combine(parts), _thin_line(parts, pieces)
+
+
+def _thin_line(parts: list[Stats], pieces: list[Points]) -> list[tuple[int, float]]:
+    if len(parts) == len(pieces):
+        return sketch(merge(pieces), SKETCH_SIZE)
+    if len(parts) < SKETCH_SIZE:
+        line = [(part.first_step, part.first) for part in parts]
+    else:
+        line = [(parts[at * len(parts) // SKETCH_SIZE].first_step, parts[at * len(parts) // SKETCH_SIZE].mean)
+                for at in range(SKETCH_SIZE)]  # fmt: skip
+    return [*line, (parts[-1].last_step, parts[-1].last)]
+
+
+def _tail_points(run_id: int, keys: set[str] | None) -> dict[str, list[Points]]:
+    rows = query("SELECT payload FROM point_tail WHERE run_id = %s ORDER BY seq", run_id)
+    found = _by_key([group for (payload,) in rows for group in decode_batch(payload)])
+    return {key: points for key, points in found.items() if keys is None or key in keys}
+
+
+def metric_names(run_id: int) -> list[str]:
+    """Return the names of the run's metrics, in the order of their first arrival."""
+    waiting = _tail_points(run_id, None)
+    names = [name for (name,) in query("SELECT name FROM series WHERE run_id = %s ORDER BY series_id", run_id)]
+    return list(dict.fromkeys([*names, *waiting]))
+
+
+def read_points(run_id: int, key: str) -> Points:
+    """Return every point of a metric that was acknowledged before the call, merged; also those not shown."""
+    waiting = _tail_points(run_id, {key}).get(key, [])
+    series_id = series_ids(run_id, [key]).get(key)
+    stored = []
+    if series_id is not None:
+        rows = query("SELECT data FROM point_chunk WHERE series_id = %s ORDER BY first_step", series_id)
+        stored = [decode_chunk(raw) for (raw,) in rows]
+    return merge([*stored, *waiting])
+
+
+def read_curve(run_id: int, key: str, width: int, first: int | None, last: int | None) -> Points:
+    """Return a metric's shown points between two steps, reduced to `width` pixels.
+
+    Long stretches are read from rollups: lowest and highest value of every 256 points.
+    """
+    # The tail is read before the chunks: compaction moves points from it to them, never back.
+    waiting = _tail_points(run_id, {key}).get(key, [])
+    series_id = series_ids(run_id, [key]).get(key)
+    stored: list[Points] = []
+    if series_id is not None:
+        span = ("AND last_step >= %s AND first_step <= %s", [_or(first, -(2**62)), _or(last, 2**62)])
+        ((count, total),) = query(
+            f"SELECT COUNT(*), COALESCE(SUM(n), 0) FROM point_chunk WHERE series_id = %s {span[0]}",
+            series_id, *span[1],
+        )  # fmt: skip
+        if count and total > ROLLUP_FROM * width:
+            rows = query(
+                "SELECT mini FROM point_rollup WHERE series_id = %s AND first_step <= %s AND first_step >="
+                " COALESCE((SELECT MAX(first_step) FROM point_chunk WHERE series_id = %s AND first_step <= %s), %s)"
+                " ORDER BY first_step",
+                series_id, span[1][1], series_id, span[1][0], span[1][0],
+            )  # fmt: skip
+            coarse = from_rollups([raw for (raw,) in rows])
+            newest = shown(merge(waiting))
+            if not len(newest):
+                return reduce(_between(coarse, first, last), width)
+            early, late = coarse.steps < newest.steps[0], coarse.steps > newest.steps[-1]
+            whole = [coarse.cut(early), newest, coarse.cut(late)]
+            return reduce(_between(_joined(whole), first, last), width)
+        rows = query(
+            f"SELECT data FROM point_chunk WHERE series_id = %s {span[0]} ORDER BY first_step", series_id, *span[1]
+        )
+        stored = [decode_chunk(raw) for (raw,) in rows]
+    return reduce(_between(shown(merge([*stored, *waiting])), first, last), width)
+
+
+def _joined(parts: list[Points]) -> Points:
+    import numpy as np
+
+    return Points(
+        np.concatenate([part.steps for part in parts]),
+        np.concatenate([part.times for part in parts]),
+        np.concatenate([part.values for part in parts]),
+    )
+
+
+def _or(value: int | None, otherwise: int) -> int:
+    return otherwise if value is None else value
+
+
+def _between(points: Points, first: int | None, last: int | None) -> Points:
+    if first is None and last is None:
+        return points
+    return points.cut((points.steps >= _or(first, -(2**62))) & (points.steps <= _or(last, 2**62)))

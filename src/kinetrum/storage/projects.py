@@ -1,0 +1,123 @@
+"""Projects, experiments and their goals."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from kinetrum.core.goals import Direction, Goal
+from kinetrum.storage.clock import now
+from kinetrum.storage.database import execute, query
+from kinetrum.storage.tables import Experiment, GoalRow, Project
+
+
+@dataclass(frozen=True)
+class ProjectRow:
+    """One project as stored."""
+
+    project_id: int
+    name: str
+    description: str
+
+
+@dataclass(frozen=True)
+class ExperimentRow:
+    """One experiment as stored."""
+
+    experiment_id: int
+    project_id: int
+    name: str
+    description: str
+
+
+@dataclass(frozen=True)
+class ExperimentSummary:
+    """An experiment with counts of its runs and its last activity."""
+
+    name: str
+    description: str
+    runs: int
+    running: int
+    last_activity: datetime | None
+    experiment_id: int
+
+
+def project_named(name: str) -> ProjectRow | None:
+    """Return the project of that name."""
+    found = Project.get_or_none(Project.name == name)
+    return ProjectRow(found.project_id, found.name, found.description) if found else None
+
+
+def add_project(name: str, description: str, person_id: int) -> int:
+    """Insert a project and return its id."""
+    return int(
+        Project.insert(name=name, description=description, created_by=person_id, created_at=now()).execute()
+    )
+
+
+def projects_of(person_id: int, all_of_them: bool) -> list[tuple[ProjectRow, int, int, datetime | None]]:
+    """Return the projects one may see with their number of experiments and runs and the last activity."""
+    where = "" if all_of_them else "WHERE p.project_id IN (SELECT project_id FROM member WHERE person_id = %s)"
+    rows = query(
+        "SELECT p.project_id, p.name, p.description, COUNT(DISTINCT e.experiment_id), COUNT(r.run_id),"
+        " MAX(r.changed_at) FROM project p LEFT JOIN experiment e USING (project_id)"
+        f" LEFT JOIN run r USING (experiment_id) {where} GROUP BY p.project_id ORDER BY p.name",
+        *([] if all_of_them else [person_id]),
+    )
+    return [(ProjectRow(row[0], row[1], row[2]), int(row[3]), int(row[4]), row[5]) for row in rows]
+
+
+def experiment_named(project_id: int, name: str) -> ExperimentRow | None:
+    """Return the experiment of that name in a project."""
+    found = Experiment.get_or_none((Experiment.project_id == project_id) & (Experiment.name == name))
+    return ExperimentRow(found.experiment_id, project_id, found.name, found.description) if found else None
+
+
+def experiment_by_id(experiment_id: int) -> ExperimentRow:
+    """Return an experiment that is known to exist."""
+    found = Experiment.get_by_id(experiment_id)
+    return ExperimentRow(found.experiment_id, found.project_id, found.name, found.description)
+
+
+def add_experiment(project_id: int, name: str, person_id: int) -> bool:
+    """Insert an experiment unless it is there; tells whether it is new."""
+    return bool(
+        execute(
+            "INSERT IGNORE INTO experiment (project_id, name, description, last_number, created_by, created_at)"
+            " VALUES (%s, %s, '', 0, %s, %s)",
+            project_id, name, person_id, now(),
+        )
+    )  # fmt: skip
+
+
+def next_run_number(experiment_id: int) -> int:
+    """Take the next run number; the experiment's row stays locked until the transaction ends."""
+    ((last,),) = query("SELECT last_number FROM experiment WHERE experiment_id = %s FOR UPDATE", experiment_id)
+    execute("UPDATE experiment SET last_number = %s WHERE experiment_id = %s", last + 1, experiment_id)
+    return int(last) + 1
+
+
+def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
+    """Return a project's experiments, the last active first."""
+    rows = query(
+        "SELECT e.name, e.description, COUNT(r.run_id), COALESCE(SUM(r.status = 'running'), 0), MAX(r.changed_at),"
+        " e.experiment_id FROM experiment e LEFT JOIN run r USING (experiment_id) WHERE e.project_id = %s"
+        " GROUP BY e.experiment_id ORDER BY MAX(r.changed_at) IS NULL, MAX(r.changed_at) DESC, e.name",
+        project_id,
+    )
+    return [ExperimentSummary(row[0], row[1], int(row[2]), int(row[3]), row[4], row[5]) for row in rows]
+
+
+def goals_of(experiment_id: int) -> dict[str, Goal]:
+    """Return an experiment's goals by key, in the order in which they were declared."""
+    rows = GoalRow.select().where(GoalRow.experiment_id == experiment_id).order_by(GoalRow.position)
+    return {row.name: Goal(row.name, Direction(row.direction), row.unit, row.bound, row.aggregate) for row in rows}
+
+
+def add_goal(experiment_id: int, goal: Goal, position: int) -> None:
+    """Insert a goal that is not there yet."""
+    execute(
+        "INSERT IGNORE INTO goal (experiment_id, name, position, direction, unit, bound, aggregate)"
+        " VALUES (%s, %s, %s, %s, %s, %s, %s)",
+        experiment_id, goal.key, position, goal.direction, goal.unit, goal.bound, goal.aggregate,
+    )  # fmt: skip

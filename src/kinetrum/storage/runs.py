@@ -1,0 +1,302 @@
+"""Runs: their rows, their documents, and the index tables that follow the documents.
+
+Guarantee: a document and its index rows change in one transaction, under the lock of the run's row,
+so the table that sorts and filters never disagrees with the page that shows the run.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+
+from kinetrum.core.goals import Goal
+from kinetrum.core.indexing import index_forms
+from kinetrum.core.rundoc import RunDoc, pack, unpack_doc
+from kinetrum.core.values import Value
+from kinetrum.storage.clock import now
+from kinetrum.storage.database import execute, insert_many, places, query
+from kinetrum.storage.tables import RunRow
+
+
+@dataclass(frozen=True)
+class Run:
+    """One run's row; the experiment and project names come along for references."""
+
+    run_id: int
+    uid: bytes
+    project_id: int
+    project: str
+    experiment_id: int
+    experiment: str
+    number: int
+    name: str | None
+    status: str
+    reason: str | None
+    author_id: int
+    host: str
+    parent_uid: bytes | None
+    started_at: datetime
+    ended_at: datetime | None
+    last_sign_at: datetime
+    lease_s: int
+    changed_at: datetime
+
+    @property
+    def reference(self) -> str:
+        """`experiment/number`."""
+        return f"{self.experiment}/{self.number}"
+
+
+_SELECT = (
+    "SELECT r.run_id, r.uid, e.project_id, p.name, r.experiment_id, e.name, r.number, r.name, r.status, r.reason,"
+    " r.author_id, r.host, r.parent_uid, r.started_at, r.ended_at, r.last_sign_at, r.lease_s, r.changed_at"
+    " FROM run r JOIN experiment e USING (experiment_id) JOIN project p USING (project_id) "
+)
+
+
+def _one(where: str, *values: object) -> Run | None:
+    rows = query(_SELECT + where, *values)
+    return Run(*rows[0]) if rows else None
+
+
+def run_by_uid(uid: bytes) -> Run | None:
+    """Return the run with that id."""
+    return _one("WHERE r.uid = %s", uid)
+
+
+def run_by_id(run_id: int) -> Run:
+    """Return a run that is known to exist."""
+    found = _one("WHERE r.run_id = %s", run_id)
+    if found is None:
+        raise LookupError(run_id)
+    return found
+
+
+def run_by_number(experiment_id: int, number: int) -> Run | None:
+    """Return a run by its number."""
+    return _one("WHERE r.experiment_id = %s AND r.number = %s", experiment_id, number)
+
+
+def last_run(experiment_id: int) -> Run | None:
+    """Return the run that was started last."""
+    return _one("WHERE r.experiment_id = %s ORDER BY r.started_at DESC, r.run_id DESC LIMIT 1", experiment_id)
+
+
+def best_run(project_id: int, experiment_id: int, key: str, higher: bool) -> Run | None:
+    """Return the finished run with the best value of a key, the earlier one where two are equal."""
+    key_id = key_ids(project_id, [("value", "shown", key)]).get(("value", "shown", key))
+    if key_id is None:
+        return None
+    return _one(
+        "JOIN value_num v ON v.run_id = r.run_id AND v.key_id = %s AND v.experiment_id = r.experiment_id"
+        f" WHERE r.experiment_id = %s AND r.status = 'finished' ORDER BY v.num {'DESC' if higher else 'ASC'},"
+        " r.run_id ASC LIMIT 1",
+        key_id,
+        experiment_id,
+    )
+
+
+def runs_by_tail(project_ids: list[int], tail: str) -> list[Run]:
+    """Return up to three runs whose id ends in these hex digits."""
+    if not project_ids:
+        return []
+    rows = query(
+        _SELECT + f"WHERE e.project_id IN {places(project_ids)} AND LOWER(HEX(r.uid)) LIKE %s LIMIT 3",
+        *project_ids,
+        "%" + tail.replace("-", ""),
+    )
+    return [Run(*row) for row in rows]
+
+
+def runs_by_ids(run_ids: list[int]) -> list[Run]:
+    """Return runs in the order of the given ids."""
+    if not run_ids:
+        return []
+    found = {row[0]: Run(*row) for row in query(_SELECT + f"WHERE r.run_id IN {places(run_ids)}", *run_ids)}
+    return [found[run_id] for run_id in run_ids if run_id in found]
+
+
+def add_run(
+    uid: bytes, experiment_id: int, number: int, name: str | None, author_id: int, host: str,
+    parent_uid: bytes | None, started_at: datetime, lease_s: int,
+) -> int:  # fmt: skip
+    """Insert a running run with an empty document and return its id."""
+    run_id = int(
+        RunRow.insert(
+            uid=uid, experiment_id=experiment_id, number=number, name=name, status="running", author_id=author_id,
+            host=host, parent_uid=parent_uid, started_at=started_at, last_sign_at=now(), lease_s=lease_s,
+            changed_at=now(),
+        ).execute()
+    )  # fmt: skip
+    execute("INSERT INTO run_doc (run_id, doc) VALUES (%s, %s)", run_id, pack(RunDoc()))
+    execute("INSERT INTO run_ingest (run_id) VALUES (%s)", run_id)
+    return run_id
+
+
+def sign_of_life(run_id: int) -> None:
+    """Note that the run is alive; one that was taken for lost is running again."""
+    execute(
+        "UPDATE run SET last_sign_at = %s, changed_at = %s, reason = IF(status = 'lost', NULL, reason),"
+        " ended_at = IF(status = 'lost', NULL, ended_at), status = IF(status = 'lost', 'running', status)"
+        " WHERE run_id = %s",
+        now(), now(), run_id,
+    )  # fmt: skip
+
+
+def end_run(run_id: int, status: str, reason: str | None, ended_at: datetime) -> None:
+    """Set the final status."""
+    execute(
+        "UPDATE run SET status = %s, reason = %s, ended_at = %s, changed_at = %s WHERE run_id = %s",
+        status, reason, ended_at, now(), run_id,
+    )  # fmt: skip
+
+
+def mark_lost() -> int:
+    """Mark running runs as lost whose last sign of life is older than their lease; returns how many."""
+    return execute(
+        "UPDATE run SET status = 'lost', ended_at = last_sign_at, changed_at = %s,"
+        " reason = CONCAT('no sign of life for over ', lease_s, ' s')"
+        " WHERE status = 'running' AND last_sign_at < %s - INTERVAL lease_s SECOND",
+        now(), now(),
+    )  # fmt: skip
+
+
+def load_doc(run_id: int) -> RunDoc:
+    """Return a run's document."""
+    ((raw,),) = query("SELECT doc FROM run_doc WHERE run_id = %s", run_id)
+    return unpack_doc(raw)
+
+
+def load_docs(run_ids: list[int]) -> dict[int, RunDoc]:
+    """Return many documents by run id."""
+    if not run_ids:
+        return {}
+    rows = query(f"SELECT run_id, doc FROM run_doc WHERE run_id IN {places(run_ids)}", *run_ids)
+    return {run_id: unpack_doc(raw) for run_id, raw in rows}
+
+
+def lock_doc(run_id: int) -> RunDoc:
+    """Return a run's document, locked against other writers until the transaction ends."""
+    ((raw,),) = query("SELECT doc FROM run_doc WHERE run_id = %s FOR UPDATE", run_id)
+    return unpack_doc(raw)
+
+
+def save_doc(
+    run: Run, doc: RunDoc, goals: dict[str, Goal], params: Iterable[str] = (), values: Iterable[str] = ()
+) -> None:
+    """Write a locked document back and bring the index up to date for the named parameters and values."""
+    execute("UPDATE run_doc SET doc = %s WHERE run_id = %s", pack(doc), run.run_id)
+    execute("UPDATE run SET changed_at = %s WHERE run_id = %s", now(), run.run_id)
+    index: dict[tuple[str, str, str], Value] = {("param", "", key): doc.params[key] for key in params}
+    for key in values:
+        index.update({("value", aggregate, key): value for aggregate, value in doc.index_values(key, goals).items()})
+    _write_index(run, index)
+
+
+def _write_index(run: Run, index: dict[tuple[str, str, str], Value]) -> None:
+    if not index:
+        return
+    ids = intern_keys(run.project_id, list(index))
+    numbers, texts, no_number, no_text = [], [], [], []
+    for key, value in index.items():
+        number, text = index_forms(value)
+        key_id = ids[key]
+        if number is None:
+            no_number.append(key_id)
+        else:
+            numbers.append((key_id, run.experiment_id, run.run_id, number))
+        if text is None:
+            no_text.append(key_id)
+        else:
+            texts.append((key_id, run.experiment_id, run.run_id, text))
+    insert_many(
+        "INSERT INTO value_num (key_id, experiment_id, run_id, num)",
+        sorted(numbers), "ON DUPLICATE KEY UPDATE num = VALUES(num)",
+    )  # fmt: skip
+    insert_many(
+        "INSERT INTO value_text (key_id, experiment_id, run_id, text)",
+        sorted(texts), "ON DUPLICATE KEY UPDATE text = VALUES(text)",
+    )  # fmt: skip
+    for table, key_ids_gone in (("value_num", no_number), ("value_text", no_text)):
+        for key_id in _present(table, run, sorted(key_ids_gone)):
+            execute(
+                f"DELETE FROM {table} WHERE key_id = %s AND experiment_id = %s AND run_id = %s",
+                key_id, run.experiment_id, run.run_id,
+            )  # fmt: skip
+    insert_many(
+        "INSERT IGNORE INTO experiment_key (experiment_id, key_id)",
+        sorted((run.experiment_id, key_id) for key_id in _unlisted(run.experiment_id, list(ids.values()))),
+    )
+
+
+def _present(table: str, run: Run, ids: list[int]) -> list[int]:
+    if not ids:
+        return []
+    return [
+        key_id
+        for (key_id,) in query(
+            f"SELECT key_id FROM {table} WHERE key_id IN {places(ids)} AND experiment_id = %s AND run_id = %s",
+            *ids, run.experiment_id, run.run_id,
+        )
+    ]  # fmt: skip
+
+
+def _unlisted(experiment_id: int, ids: list[int]) -> set[int]:
+    rows = query(
+        f"SELECT key_id FROM experiment_key WHERE experiment_id = %s AND key_id IN {places(ids)}", experiment_id, *ids
+    )
+    return set(ids) - {key_id for (key_id,) in rows}
+
+
+def key_ids(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple[str, str, str], int]:
+    """Return the ids of (scope, aggregate, name) that exist."""
+    if not keys:
+        return {}
+    found: dict[tuple[str, str, str], int] = {}
+    names = sorted({name for _, _, name in keys})
+    for start in range(0, len(names), 500):
+        part = names[start : start + 500]
+        rows = query(
+            "SELECT scope, aggregate, name, key_id FROM key_name WHERE project_id = %s"
+            f" AND scope IN ('param', 'value') AND aggregate IN ('', 'shown', 'last', 'min', 'max')"
+            f" AND name IN {places(part)}",
+            project_id, *part,
+        )  # fmt: skip
+        found.update({(scope, aggregate, name): key_id for scope, aggregate, name, key_id in rows})
+    return {key: found[key] for key in keys if key in found}
+
+
+def intern_keys(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple[str, str, str], int]:
+    """Return ids for all keys, making those that are missing (selected first: inserts would take gap locks)."""
+    found = key_ids(project_id, keys)
+    missing = sorted(set(keys) - set(found))
+    if missing:
+        insert_many(
+            "INSERT IGNORE INTO key_name (project_id, scope, aggregate, name)",
+            [(project_id, *key) for key in missing],
+        )
+        found.update(key_ids(project_id, missing))
+    return found
+
+
+def keys_of_experiment(experiment_id: int) -> list[tuple[str, str]]:
+    """Return (scope, name) of the parameters and values that runs of this experiment have."""
+    return [
+        (scope, name)
+        for scope, name in query(
+            "SELECT k.scope, k.name FROM experiment_key x JOIN key_name k USING (key_id)"
+            " WHERE x.experiment_id = %s AND k.aggregate IN ('', 'shown') ORDER BY k.scope, k.key_id",
+            experiment_id,
+        )
+    ]
+
+
+def changed_since(moment: datetime, limit: int = 2_000) -> list[tuple[str, str, int, bytes, str, datetime]]:
+    """Return (project, experiment, number, uid, status, changed at) of runs changed after `moment`."""
+    return query(
+        "SELECT p.name, e.name, r.number, r.uid, r.status, r.changed_at FROM run r JOIN experiment e"
+        " USING (experiment_id) JOIN project p USING (project_id) WHERE r.changed_at > %s"
+        " ORDER BY r.changed_at LIMIT %s",
+        moment, limit,
+    )  # fmt: skip

@@ -1,0 +1,240 @@
+"""The tables as peewee sees them; their definition stands in `migrations/`."""
+
+from __future__ import annotations
+
+from peewee import (
+    BigIntegerField,
+    BooleanField,
+    CharField,
+    CompositeKey,
+    DateTimeField,
+    DoubleField,
+    Field,
+    IntegerField,
+    Model,
+    TextField,
+)
+
+from kinetrum.storage.database import database
+
+
+class Binary(Field):
+    """Bytes as they are."""
+
+    field_type = "VARBINARY"
+
+    def db_value(self, value: bytes | None) -> bytes | None:
+        return value
+
+    def python_value(self, value: bytes | None) -> bytes | None:
+        return value
+
+
+class Table(Model):
+    class Meta:
+        database = database
+        legacy_table_names = False
+
+
+class Person(Table):
+    person_id = IntegerField(primary_key=True)
+    name = CharField()
+    full_name = CharField()
+    password_hash = CharField()
+    is_admin = BooleanField()
+    created_at = DateTimeField()
+
+
+class Token(Table):
+    token_id = IntegerField(primary_key=True)
+    person_id = IntegerField()
+    name = CharField()
+    secret_sha256 = Binary()
+    created_at = DateTimeField()
+    revoked_at = DateTimeField(null=True)
+
+
+class Session(Table):
+    secret_sha256 = Binary(primary_key=True)
+    person_id = IntegerField()
+    csrf_token = CharField()
+    expires_at = DateTimeField()
+
+
+class Project(Table):
+    project_id = IntegerField(primary_key=True)
+    name = CharField()
+    description = TextField()
+    created_by = IntegerField()
+    created_at = DateTimeField()
+
+
+class Member(Table):
+    project_id = IntegerField()
+    person_id = IntegerField()
+    role = CharField()
+
+    class Meta:
+        primary_key = CompositeKey("project_id", "person_id")
+
+
+class Experiment(Table):
+    experiment_id = IntegerField(primary_key=True)
+    project_id = IntegerField()
+    name = CharField()
+    description = TextField()
+    last_number = IntegerField()
+    created_by = IntegerField()
+    created_at = DateTimeField()
+
+
+class GoalRow(Table):
+    experiment_id = IntegerField()
+    name = CharField()
+    position = IntegerField()
+    direction = CharField()
+    unit = CharField(null=True)
+    bound = DoubleField(null=True)
+    aggregate = CharField()
+
+    class Meta:
+        table_name = "goal"
+        primary_key = CompositeKey("experiment_id", "name")
+
+
+class RunRow(Table):
+    run_id = BigIntegerField(primary_key=True)
+    uid = Binary()
+    experiment_id = IntegerField()
+    number = IntegerField()
+    name = CharField(null=True)
+    status = CharField()
+    reason = CharField(null=True)
+    author_id = IntegerField()
+    host = CharField()
+    parent_uid = Binary(null=True)
+    started_at = DateTimeField()
+    ended_at = DateTimeField(null=True)
+    last_sign_at = DateTimeField()
+    lease_s = IntegerField()
+    changed_at = DateTimeField()
+
+    class Meta:
+        table_name = "run"
+
+
+class Artifact(Table):
+    artifact_id = IntegerField(primary_key=True)
+    project_id = IntegerField()
+    name = CharField()
+    kind = CharField()
+    created_by = IntegerField()
+    created_at = DateTimeField()
+
+
+class ArtifactVersion(Table):
+    version_id = BigIntegerField(primary_key=True)
+    artifact_id = IntegerField()
+    number = IntegerField()
+    digest = Binary()
+    by_reference = BooleanField()
+    address = CharField(null=True)
+    created_by = IntegerField()
+    created_at = DateTimeField()
+
+
+class RegisteredModel(Table):
+    model_id = IntegerField(primary_key=True)
+    project_id = IntegerField()
+    name = CharField()
+    purpose = TextField()
+    approvals_needed = IntegerField()
+    second_pair = BooleanField()
+    last_number = IntegerField()
+    lead_number = IntegerField(null=True)
+    created_by = IntegerField()
+    created_at = DateTimeField()
+
+    class Meta:
+        table_name = "model"
+
+
+class ModelVersion(Table):
+    model_id = IntegerField()
+    number = IntegerField()
+    uid = Binary()
+    version_id = BigIntegerField()
+    run_id = BigIntegerField(null=True)
+    origin = CharField(null=True)
+    comment = TextField()
+    retired = BooleanField()
+    created_by = IntegerField()
+    created_at = DateTimeField()
+
+    class Meta:
+        primary_key = CompositeKey("model_id", "number")
+
+
+class StageRow(Table):
+    model_id = IntegerField()
+    position = IntegerField()
+    name = CharField()
+    asks_approved = BooleanField()
+    least_role = CharField()
+
+    class Meta:
+        table_name = "stage"
+        primary_key = CompositeKey("model_id", "position")
+
+
+class StageStay(Table):
+    model_id = IntegerField()
+    stage = CharField()
+    depth = IntegerField()
+    number = IntegerField()
+    placed_by = IntegerField()
+    placed_at = DateTimeField()
+
+    class Meta:
+        primary_key = CompositeKey("model_id", "stage", "depth")
+
+
+class StageEvent(Table):
+    event_id = BigIntegerField(primary_key=True)
+    model_id = IntegerField()
+    uid = Binary()
+    act = CharField()
+    stage = CharField()
+    before_number = IntegerField(null=True)
+    after_number = IntegerField(null=True)
+    person_id = IntegerField()
+    comment = TextField()
+    at = DateTimeField()
+
+
+class Verdict(Table):
+    model_id = IntegerField()
+    number = IntegerField()
+    person_id = IntegerField()
+    approves = BooleanField()
+    comment = TextField()
+    given_at = DateTimeField()
+
+    class Meta:
+        primary_key = CompositeKey("model_id", "number", "person_id")
+
+
+class JournalEntry(Table):
+    entry_id = BigIntegerField(primary_key=True)
+    project_id = IntegerField(null=True)
+    person_id = IntegerField(null=True)
+    at = DateTimeField()
+    act = CharField()
+    subject = CharField()
+    state_before = TextField(null=True)
+    state_after = TextField(null=True)
+    comment = TextField()
+    origin = CharField()
+
+    class Meta:
+        table_name = "journal"

@@ -1,0 +1,1 @@
+"""Types of the HTTP interface."""

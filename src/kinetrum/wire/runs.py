@@ -1,0 +1,263 @@
+"""Experiments, runs, points, comparisons."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from kinetrum.wire.base import Id, In, JsonValue, Micros, Moment, Out
+
+
+class Goal(Out):
+    key: str
+    direction: Literal["higher", "lower"]
+    unit: str | None = None
+    bound: float | None = None
+    aggregate: str = "best"
+
+
+class NewGoal(In):
+    direction: Literal["higher", "lower"]
+    unit: str | None = None
+    bound: float | None = None
+    aggregate: str | None = None
+
+
+class Experiment(Out):
+    name: str
+    description: str
+    runs: int
+    running: int
+    last_activity: Moment | None
+    goals: list[Goal]
+    best_run: str | None
+    best_value: JsonValue = None
+
+
+class NewRun(In):
+    started_at: Micros
+    name: str | None = None
+    host: str = Field("", max_length=200)
+    parent: Id | None = None
+    lease_s: int = Field(120, ge=1, le=604_800)
+    params: dict[str, JsonValue] = {}
+    goals: dict[str, NewGoal] = {}
+    labels: dict[str, str] = {}
+    about: dict[str, JsonValue] = {}
+
+
+class ProblemOfRun(Out):
+    text: str
+    at: Micros
+
+
+class Metric(Out):
+    """Aggregates of a metric's shown points; non-finite values as {"float": "NaN"}."""
+
+    count: int
+    nan_count: int
+    first: JsonValue
+    last: JsonValue
+    min: JsonValue
+    max: JsonValue
+    mean: JsonValue
+    best: JsonValue = None
+    best_step: int | None = None
+    first_step: int
+    last_step: int
+    line_steps: list[int] = []
+    line_values: list[float | None] = []
+
+
+class Link(Out):
+    artifact: str
+    name: str
+    version: int
+    kind: str
+    digest: str
+    role: str | None
+    step: int | None
+
+
+class Run(Out):
+    """A run as a row of a table: settings, what stands for each key, thin lines of its metrics."""
+
+    reference: str
+    id: str
+    project: str
+    experiment: str
+    number: int
+    name: str | None
+    status: str
+    reason: str | None
+    author: str
+    host: str
+    started_at: Moment
+    ended_at: Moment | None
+    params: dict[str, JsonValue]
+    values: dict[str, JsonValue]
+    metrics: dict[str, Metric]
+    labels: dict[str, str]
+    problems: list[ProblemOfRun]
+    used: list[Link]
+    generated: list[Link]
+
+
+class RunDetail(Run):
+    """A run whole."""
+
+    results: dict[str, JsonValue]
+    goals: list[Goal]
+    about: dict[str, JsonValue]
+    parent: str | None
+    children: list[str]
+    versions: list[str]
+    metric_names: list[str]
+
+
+class RunColumn(Out):
+    scope: Literal["param", "value"]
+    name: str
+    differs: bool
+
+
+class RunPage(Out):
+    rows: list[Run]
+    columns: list[RunColumn]
+    goals: list[Goal]
+    count: int
+    count_is_capped: bool
+    next_cursor: str | None
+
+
+class Begun(Out):
+    reference: str
+    id: str
+    number: int
+    status: str
+
+
+class Params(In):
+    params: dict[str, JsonValue]
+
+
+class SetAside(Out):
+    key: str
+    text: str
+
+
+class ParamsSet(Out):
+    set_aside: list[SetAside]
+
+
+class NewResult(In):
+    id: Id
+    key: str
+    value: JsonValue
+    at: Micros
+
+
+class NewResults(In):
+    results: Annotated[list[NewResult], Field(max_length=10_000)]
+
+
+class PointGroup(In):
+    """Metrics that share steps and times: one list of values per key; "NaN", "Infinity", "-Infinity" as text."""
+
+    keys: list[str]
+    steps: list[int]
+    times: list[Micros]
+    values: list[list[float | Literal["NaN", "Infinity", "-Infinity"]]]
+
+
+class PointBatch(In):
+    groups: list[PointGroup]
+
+
+class PointsKept(Out):
+    values: int
+
+
+class NewProblem(In):
+    id: Id
+    text: str = Field(min_length=1, max_length=2_000)
+    at: Micros
+
+
+class Ending(In):
+    status: Literal["finished", "failed", "stopped"]
+    reason: str | None = None
+    ended_at: Micros
+
+
+class Curve(Out):
+    """Points for a chart: per pixel column the lowest and highest; null where a value is no finite number."""
+
+    run: str
+    id: str
+    status: str
+    steps: list[int]
+    times: list[int]
+    values: list[float | None]
+
+
+class Curves(Out):
+    metric: str
+    curves: list[Curve]
+
+
+class Points(Out):
+    """Every point of a metric, repeated steps too; non-finite values as "NaN", "Infinity", "-Infinity"."""
+
+    metric: str
+    steps: list[int]
+    times: list[int]
+    values: list[float | str]
+
+
+class ComparedSetting(Out):
+    key: str
+    values: list[JsonValue]
+    present: list[bool]
+
+
+class ComparedOutcome(Out):
+    key: str
+    goal: Goal | None
+    values: list[JsonValue]
+    present: list[bool]
+    change: float | None
+    change_share: float | None
+    verdict: Literal["better", "worse", "equal"] | None
+    best: list[bool]
+
+
+class ComparedRun(Out):
+    reference: str
+    id: str
+    label: str
+    experiment: str
+    name: str | None
+    status: str
+    started_at: Moment
+    author: str
+
+
+class Headline(Out):
+    finding: str
+    rest: str
+    reason: str
+
+
+class Comparison(Out):
+    runs: list[ComparedRun]
+    baseline: int
+    headline: Headline
+    settings: list[ComparedSetting]
+    settings_equal: int
+    inputs: list[ComparedSetting]
+    inputs_equal: int
+    outcomes: list[ComparedOutcome]
+    outcomes_equal: int
+    metrics: list[str]
