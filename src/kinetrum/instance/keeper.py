@@ -69,7 +69,7 @@ class Keeper:
 
     def _start(self, lock: int) -> None:
         self.server.start(pass_fds=(lock,))
-        prepare(self.server.address(OWNER), SERVICE, self.home.first_password)
+        prepare(self.server.address(OWNER), SERVICE, self.home.first_password, self.home.token)
         wanted, last = self.port, self.port + _PORTS_TRIED
         while True:
             url = self._start_service(lock)

@@ -13,25 +13,28 @@ from kinetrum.storage.database import DatabaseAddress, connect, disconnect
 from kinetrum.storage.migrate import grant, migrate
 
 
-def prepare(owner: DatabaseAddress, service_user: str | None, password_file: Path) -> int:
+def prepare(owner: DatabaseAddress, service_user: str | None, password_file: Path, token_file: Path) -> int:
     """Migrate, give the service's account its rights, make the first account; returns statements applied.
 
-    The first account's random password is written to `password_file`, which only its owner can read.
+    The first account's random password and a client token for it are written to files that only
+    their owner can read.
     """
     connect(owner, connections=4)
     try:
         applied = migrate()
         if service_user and applied:
             grant(owner.name, service_user)
-        _first_account(password_file)
+        _first_account(password_file, token_file)
     finally:
         disconnect()
     return applied
 
 
-def _first_account(password_file: Path) -> None:
+def _first_account(password_file: Path, token_file: Path) -> None:
     name = re.sub(r"[^a-z0-9._-]", "", getpass.getuser().lower()) or "owner"
     name = name if name[0].isalpha() else "owner"
     password = secrets.token_urlsafe(15)
     if accounts.make_first_person(name, name.capitalize(), password):
         write_private(password_file, f"name: {name}\npassword: {password}\n")
+        first = accounts.sign_in(name, password, "first start").actor
+        write_private(token_file, accounts.make_token(first, "this-machine") + "\n")

@@ -9,9 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import platformdirs
-
-from kinetrum.core.errors import InvalidInput
+from kinetrum.places import instance_folder
 
 DEFAULT_PORT = 7373
 
@@ -53,6 +51,11 @@ class Home:
         return self.folder / "first-account.txt"
 
     @property
+    def token(self) -> Path:
+        """Client token of the first account, for programs of the same person on this machine."""
+        return self.folder / "token"
+
+    @property
     def secrets_file(self) -> Path:
         """Passwords of the database accounts."""
         return self.folder / "secrets.json"
@@ -90,11 +93,5 @@ def write_private(path: Path, text: str) -> None:
 
 
 def default_home() -> Home:
-    """Return the instance folder: KINETRUM_HOME, else the person's data folder."""
-    chosen = os.environ.get("KINETRUM_HOME")
-    if chosen:
-        folder = Path(chosen).expanduser()
-        if not folder.is_absolute():
-            raise InvalidInput(f"KINETRUM_HOME is {chosen!r}; an absolute path is needed.", field="KINETRUM_HOME")
-        return Home(folder)
-    return Home(Path(platformdirs.user_data_dir("kinetrum", appauthor=False)) / "instance")
+    """Return the instance folder of this person: KINETRUM_HOME, else under the data folder."""
+    return Home(instance_folder())

@@ -1,0 +1,61 @@
+"""Kinetrum: record training runs, compare them, version models and promote them.
+
+    import kinetrum
+
+    with kinetrum.begin("frost-alarm", params={"learner": "forest", "depth": 6}, seed=7) as run:
+        for epoch in run.progress(range(40)):
+            run.measure(loss=0.31, recall=0.84)
+        run.result(recall=0.913)
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from kinetrum.client.reading import RecordedRun, RunTable, StoredVersion, compare, fetch, open, runs
+    from kinetrum.client.registry import Model, ModelVersion, keep, model, models, register
+    from kinetrum.client.run import Run, attach, begin
+    from kinetrum.core.errors import (
+        Conflict,
+        Damaged,
+        InvalidInput,
+        KinetrumError,
+        NotAllowed,
+        NotFound,
+        NotSignedIn,
+        TooLarge,
+        Unavailable,
+        UnexpectedOccupant,
+    )
+
+_HOMES = {
+    "kinetrum.client.run": ("Run", "attach", "begin"),
+    "kinetrum.client.reading": ("RecordedRun", "RunTable", "StoredVersion", "compare", "fetch", "open", "runs"),
+    "kinetrum.client.registry": ("Model", "ModelVersion", "keep", "model", "models", "register"),
+    "kinetrum.core.errors": (
+        "Conflict", "Damaged", "InvalidInput", "KinetrumError", "NotAllowed", "NotFound", "NotSignedIn", "TooLarge",
+        "Unavailable", "UnexpectedOccupant",
+    ),
+}  # fmt: skip
+
+__all__ = [
+    "Conflict", "Damaged", "InvalidInput", "KinetrumError", "Model", "ModelVersion", "NotAllowed", "NotFound",
+    "NotSignedIn", "RecordedRun", "Run", "RunTable", "StoredVersion", "TooLarge", "Unavailable",
+    "UnexpectedOccupant", "attach", "begin", "compare", "fetch", "keep", "model", "models", "open", "register", "runs",
+]  # fmt: skip
+
+
+def __getattr__(name: str) -> Any:
+    """Load a public name when it is first used, so that the import itself costs next to nothing."""
+    for home, names in _HOMES.items():
+        if name in names:
+            found = getattr(import_module(home), name)
+            globals()[name] = found
+            return found
+    raise AttributeError(f"module 'kinetrum' has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return list(__all__)

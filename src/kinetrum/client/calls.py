@@ -1,0 +1,172 @@
+"""The calls that deliver records of runs, and what happens to those that are refused for good."""
+
+from __future__ import annotations
+
+import json
+import secrets
+import shutil
+from pathlib import Path
+from typing import Any
+
+from kinetrum.client.connection import saved
+from kinetrum.client.copies import fingerprint
+from kinetrum.client.http import Service, path_of
+from kinetrum.client.uploads import upload_missing
+from kinetrum.core import errors
+from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
+
+_HEADERS = {"Content-Type": BATCH_MEDIA_TYPE}
+
+
+class RunCalls:
+    """Sends to any number of services; one connection to each."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self._services: dict[str, Service] = {}
+
+    def close(self) -> None:
+        """Close all connections."""
+        for service in self._services.values():
+            service.close()
+        self._services.clear()
+
+    def _service(self, destination: str) -> Service:
+        if destination not in self._services:
+            found = json.loads((self.root / "destinations" / f"{destination}.json").read_text())
+            token = saved()["connections"].get(found["url"], {}).get("token") if not found["token"] else None
+            self._services[destination] = Service(found["url"], found["token"] or token)
+        return self._services[destination]
+
+    def _path(self, address: dict[str, Any], *more: str) -> str:
+        return path_of(
+            "projects", address["project"], "experiments", address["experiment"], "runs", address["run"], *more
+        )
+
+    def _call(self, address: dict[str, Any], method: str, path: str, **options: Any) -> Any:
+        try:
+            return self._service(address["to"]).call(method, path, **options)
+        except errors.NotSignedIn as error:
+            # Kept and tried again: a person connects with a new token, and everything arrives.
+            self._services.pop(address["to"]).close()
+            raise errors.Unavailable(str(error)) from error
+
+    def points(self, address: dict[str, Any], batch: str, groups: list[Group]) -> None:
+        """Send a batch of points."""
+        try:
+            self._call(
+                address, "POST", self._path(address, "points"), params={"batch": batch}, content=encode_batch(groups),
+                headers=_HEADERS,
+            )  # fmt: skip
+        except errors.Unavailable:
+            raise
+        except errors.KinetrumError as error:
+            columns = [{"keys": group.keys, "steps": group.steps.tolist(), "times": group.times.tolist(),
+                        "values": group.values.tolist()} for group in groups]  # fmt: skip
+            self._set_aside(address, {"op": "points", "batch": batch, "groups": columns}, error)
+
+    def operate(self, data: dict[str, Any], folder: Path) -> None:
+        """Send one record that is no point."""
+        try:
+            {
+                "begin": self._begin, "params": self._params, "results": self._results, "use": self._use,
+                "used": self._used, "generated": self._generated, "problem": self._problem, "end": self._end,
+            }[data["op"]](data, folder)  # fmt: skip
+        except errors.Unavailable:
+            raise
+        except errors.KinetrumError as error:
+            self._set_aside(data, data, error)
+
+    def alive(self, address: dict[str, Any]) -> None:
+        """Beat the heart of a run; what is refused is no matter here."""
+        try:
+            self._call(address, "POST", self._path(address, "signs"))
+        except errors.Unavailable:
+            raise
+        except errors.KinetrumError:
+            return
+
+    def _begin(self, data: dict[str, Any], folder: Path) -> None:
+        fields = ("started_at", "name", "host", "parent", "lease_s", "params", "goals", "labels", "about")
+        self._call(data, "PUT", self._path(data), json={field: data[field] for field in fields})
+
+    def _params(self, data: dict[str, Any], folder: Path) -> None:
+        answer = self._call(data, "POST", self._path(data, "parameters"), json={"params": data["params"]})
+        for item in answer["set_aside"]:
+            self._keep(data, errors.Conflict(item["text"]))
+
+    def _results(self, data: dict[str, Any], folder: Path) -> None:
+        self._call(data, "POST", self._path(data, "results"), json={"results": data["results"]})
+
+    def _use(self, data: dict[str, Any], folder: Path) -> None:
+        fields = ("id", "at", "artifact", "role")
+        self._call(data, "POST", self._path(data, "used"), json={field: data[field] for field in fields})
+
+    def _used(self, data: dict[str, Any], folder: Path) -> None:
+        files, changed = [], []
+        for source, path, size, modified in data["files"]:
+            try:
+                seen = Path(source).stat()
+                if (seen.st_size, seen.st_mtime_ns) != (size, modified):
+                    changed.append(path)
+                found_size, sha256 = fingerprint(Path(source))
+            except OSError as error:
+                raise errors.NotFound(
+                    f"The input {data['name']} could not be fingerprinted: {source} {error.strerror}."
+                ) from error
+            files.append({"path": path, "size": found_size, "sha256": sha256})
+        fields = ("id", "at", "name", "kind", "role", "address")
+        body = {field: data[field] for field in fields} | {"files": files, "by_reference": True}
+        self._call(data, "POST", self._path(data, "used"), json=body)
+        if changed:
+            self._tell(data, f"The input {data['name']} changed between its use and its fingerprint: {changed[0]}.")
+
+    def _generated(self, data: dict[str, Any], folder: Path) -> None:
+        service = self._service(data["to"])
+        place = folder / data["folder"]
+        sources = {sha256: place / copy for copy, _, _, sha256 in data["files"]}
+        try:
+            if place.exists():
+                upload_missing(service, data["project"], sources)
+        except OSError as error:
+            raise errors.NotFound(f"The copy of {data['name']} in the spool is gone ({error.strerror}).") from error
+        except errors.NotSignedIn as error:
+            self._services.pop(data["to"]).close()
+            raise errors.Unavailable(str(error)) from error
+        files = [{"path": path, "size": size, "sha256": sha256} for _, path, size, sha256 in data["files"]]
+        fields = ("id", "at", "name", "kind", "step")
+        self._call(
+            data, "POST", self._path(data, "generated"), json={field: data[field] for field in fields} | {"files": files}
+        )
+        shutil.rmtree(place, ignore_errors=True)
+
+    def _problem(self, data: dict[str, Any], folder: Path) -> None:
+        fields = ("id", "text", "at")
+        self._call(data, "POST", self._path(data, "problems"), json={field: data[field] for field in fields})
+
+    def _end(self, data: dict[str, Any], folder: Path) -> None:
+        fields = ("status", "reason", "ended_at")
+        self._call(data, "POST", self._path(data, "ending"), json={field: data[field] for field in fields})
+
+    def _tell(self, address: dict[str, Any], text: str) -> None:
+        import time
+
+        from kinetrum.client.spool import new_id
+
+        body = {"id": new_id(), "text": text[:2_000], "at": time.time_ns() // 1000}
+        try:
+            self._call(address, "POST", self._path(address, "problems"), json=body)
+        except errors.Unavailable:
+            raise
+        except errors.KinetrumError:
+            return
+
+    def _set_aside(self, address: dict[str, Any], record: dict[str, Any], error: errors.KinetrumError) -> None:
+        self._keep({**record, **{key: address[key] for key in ("run", "project", "experiment")}}, error)
+        self._tell(address, f"A record ({record['op']}) was refused and set aside: {error}")
+
+    def _keep(self, record: dict[str, Any], error: errors.KinetrumError) -> None:
+        folder = self.root / "set-aside"
+        folder.mkdir(mode=0o700, exist_ok=True)
+        text = json.dumps({"reason": str(error), "record": record}, allow_nan=True)
+        (folder / f"{secrets.token_hex(8)}.json").write_text(text)

@@ -1,0 +1,182 @@
+"""Delivering one writer's segments: in order, resumed where the last acknowledged record ended."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from kinetrum.client.calls import RunCalls
+from kinetrum.client.segments import END, JSON, POINTS, Record, read_records
+from kinetrum.client.spool import is_held
+from kinetrum.core.points.codec import Group
+
+VALUES_AT_ONCE = 200_000
+
+
+@dataclass
+class Waiting:
+    """Points of one run that wait to be sent together."""
+
+    stretches: list[tuple[tuple[str, ...], Record]] = field(default_factory=list)
+    values: int = 0
+
+
+class Delivery:
+    """Reads what one process wrote and has it sent."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.segment, self.offset = self._load_position()
+        self.shapes: dict[int, dict[str, Any]] = {}
+        self.open_runs: dict[str, dict[str, Any]] = {}
+        self._reread = self.offset > 0
+
+    @property
+    def writer_lives(self) -> bool:
+        """Tell whether the process that writes here still runs."""
+        return is_held(self.folder / "alive")
+
+    def _load_position(self) -> tuple[int, int]:
+        try:
+            segment, offset, _ = json.loads((self.folder / "position").read_text())
+        except (OSError, ValueError):
+            return 1, 0
+        return int(segment), int(offset)
+
+    def _save_position(self) -> None:
+        part = self.folder / "position.part"
+        part.write_text(json.dumps([self.segment, self.offset, sorted(self.open_runs)]))
+        os.replace(part, self.folder / "position")
+
+    def _path(self) -> Path:
+        return self.folder / f"{self.segment:06d}.seg"
+
+    def pending(self) -> bool:
+        """Tell whether something sealed waits behind the position."""
+        if not self._path().exists():
+            return False
+        first = next(read_records(self._path(), self.offset, 1 << 16), None)
+        return first is not None and (first.kind != END or (self.folder / f"{self.segment + 1:06d}.seg").exists())
+
+    def round(self, calls: RunCalls) -> int:
+        """Send what is there; returns the number of records sent. Raises Unavailable where the service is away."""
+        sent = 0
+        while self._path().exists():
+            if self._reread:
+                self._learn_again()
+            ended, count = self._send_segment(calls)
+            sent += count
+            if not ended:
+                break
+            following = self.folder / f"{self.segment + 1:06d}.seg"
+            if not following.exists():
+                break
+            self._path().unlink()
+            self.segment, self.offset = self.segment + 1, 0
+            self.shapes.clear()
+            self._save_position()
+        return sent
+
+    def _learn_again(self) -> None:
+        """After a restart: read the declarations and runs of this segment that were acknowledged before."""
+        for record in read_records(self._path(), 0):
+            if record.start >= self.offset:
+                break
+            if record.kind == JSON:
+                self._note(record.data)
+        self._reread = False
+
+    def _note(self, data: dict[str, Any]) -> None:
+        if data["op"] == "shape":
+            self.shapes[data["shape"]] = data
+        if data["op"] == "end":
+            self.open_runs.pop(data["run"], None)
+        else:
+            self.open_runs[data["run"]] = {key: data[key] for key in ("run", "to", "project", "experiment")}
+
+    def _send_segment(self, calls: RunCalls) -> tuple[bool, int]:
+        """Send a segment's records from the position on; tells whether its end was reached."""
+        sent = 0
+        while True:
+            waiting: dict[str, Waiting] = {}
+            start = end = self.offset
+            ended = False
+            for record in read_records(self._path(), start):
+                if record.kind == END:
+                    ended = True
+                    break
+                if record.kind == POINTS:
+                    sent += record.count
+                    self._collect(waiting, record, calls)
+                else:
+                    sent += 1
+                    self._operate(waiting, record.data, calls)
+                end = record.end
+            self._flush(waiting, calls)
+            if end != start:
+                self.offset = end
+                self._save_position()
+            if ended or end == start:
+                return ended, sent
+
+    def _collect(self, waiting: dict[str, Waiting], record: Record, calls: RunCalls) -> None:
+        shape = self.shapes[record.shape]
+        mine = waiting.setdefault(shape["run"], Waiting())
+        mine.stretches.append((tuple(shape["keys"]), record))
+        mine.values += record.count * len(shape["keys"])
+        if mine.values >= VALUES_AT_ONCE:
+            self._flush({shape["run"]: waiting.pop(shape["run"])}, calls)
+
+    def _operate(self, waiting: dict[str, Waiting], data: dict[str, Any], calls: RunCalls) -> None:
+        if data["op"] not in {"shape", "begin"} and data["run"] in waiting:
+            self._flush({data["run"]: waiting.pop(data["run"])}, calls)
+        self._note(data)
+        if data["op"] != "shape":
+            calls.operate(data, self.folder)
+
+    def _flush(self, waiting: dict[str, Waiting], calls: RunCalls) -> None:
+        for run, mine in waiting.items():
+            if not mine.stretches:
+                continue
+            first, last = mine.stretches[0][1], mine.stretches[-1][1]
+            # The same stretch gives the same batch id whenever it is sent.
+            name = f"{self.folder.name} {self.segment} {run} {first.start} {last.end}"
+            batch = hashlib.sha256(name.encode()).hexdigest()[:32]
+            batch_id = "-".join((batch[:8], batch[8:12], batch[12:16], batch[16:20], batch[20:]))
+            calls.points(self.open_runs.get(run) or self._address_of(mine), batch_id, list(groups_of(mine)))
+
+    def _address_of(self, mine: Waiting) -> dict[str, Any]:
+        keys, record = mine.stretches[0]
+        return self.shapes[record.shape]
+
+    def finish(self) -> bool:
+        """Remove the folder once its writer has ended and nothing waits; tells whether that was so."""
+        if self.writer_lives or self.pending():
+            return False
+        shutil.rmtree(self.folder, ignore_errors=True)
+        return True
+
+
+def groups_of(waiting: Waiting) -> Iterator[Group]:
+    """Turn raw stretches into columns, one group for each set of metrics."""
+    by_keys: dict[tuple[str, ...], list[bytes]] = {}
+    for keys, record in waiting.stretches:
+        by_keys.setdefault(keys, []).append(record.raw)
+    for keys, parts in by_keys.items():
+        width = len(keys)
+        table = np.frombuffer(
+            b"".join(parts),
+            np.dtype([("head", "<u8"), ("step", "<i8"), ("time", "<i8"), ("values", "<f8", (width,)), ("seal", "<u8")]),
+        )
+        yield Group(
+            keys, np.ascontiguousarray(table["step"]), np.ascontiguousarray(table["time"]),
+            np.ascontiguousarray(table["values"].T),
+        )  # fmt: skip

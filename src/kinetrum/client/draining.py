@@ -1,0 +1,89 @@
+"""Waiting for the spool to be delivered, and looking into it."""
+
+from __future__ import annotations
+
+import json
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from kinetrum.client.delivery import Delivery
+from kinetrum.client.segments import JSON, POINTS, read_records
+from kinetrum.client.spool import start_sender
+from kinetrum.core.errors import Unavailable
+
+
+@dataclass(frozen=True)
+class Undelivered:
+    """What one process recorded and the service has not acknowledged."""
+
+    writer: str
+    alive: bool
+    records: int
+    points: int
+    runs: list[str]
+
+
+def undelivered(root: Path) -> list[Undelivered]:
+    """List writers with undelivered records."""
+    found = []
+    for folder in sorted((root / "writers").glob("*")):
+        delivery = Delivery(folder)
+        records = points = 0
+        runs: set[str] = set()
+        shapes: dict[int, str] = {}
+        for path in sorted(folder.glob("*.seg")):
+            number = int(path.stem)
+            for record in _all_records(path):
+                if record.kind == JSON:
+                    data = record.data
+                    if data["op"] == "shape":
+                        shapes[data["shape"]] = data["run"]
+                if number < delivery.segment or (number == delivery.segment and record.start < delivery.offset):
+                    continue
+                if record.kind == JSON and record.data["op"] != "shape":
+                    records += 1
+                    runs.add(record.data["run"])
+                elif record.kind == POINTS:
+                    points += record.count
+                    runs.add(shapes.get(record.shape, "?"))
+        if records or points:
+            found.append(Undelivered(folder.name, delivery.writer_lives, records, points, sorted(runs)))
+    return found
+
+
+def _all_records(path: Path) -> Any:
+    at = 0
+    while True:
+        end = at
+        for record in read_records(path, at):
+            yield record
+            end = record.end
+        if end == at:
+            return
+        at = end
+
+
+def set_aside(root: Path) -> list[dict[str, Any]]:
+    """List the records that the service refused for good, with the reasons."""
+    return [json.loads(path.read_text()) for path in sorted((root / "set-aside").glob("*.json"))]
+
+
+def drain(root: Path, timeout_s: float, run: str | None = None) -> None:
+    """Wait until everything (of one run, if named) is acknowledged; raises Unavailable after `timeout_s`."""
+    give_up = time.monotonic() + timeout_s
+    pause = 0.02
+    while True:
+        left = [item for item in undelivered(root) if run is None or run in item.runs]
+        if not left:
+            return
+        if time.monotonic() > give_up:
+            count = sum(item.records + item.points for item in left)
+            raise Unavailable(
+                f"{count} records were not acknowledged within {timeout_s:.0f} s; they are safe in {root}. "
+                "See 'kinetrum spool list'."
+            )
+        start_sender(root)
+        time.sleep(pause)
+        pause = min(pause * 1.5, 0.25)

@@ -1,0 +1,102 @@
+"""How runs end when nobody ends them: at the interpreter's exit, by an exception, a signal, or a fork."""
+
+from __future__ import annotations
+
+import atexit
+import os
+import signal
+import sys
+import threading
+import traceback
+import weakref
+from collections.abc import Callable
+from types import FrameType, TracebackType
+from typing import Protocol
+
+
+class _Endable(Protocol):
+    owner_pid: int
+
+    def end(self, status: str = ..., reason: str | None = ...) -> None: ...
+    def after_fork(self) -> None: ...
+
+
+_open: weakref.WeakSet[_Endable] = weakref.WeakSet()
+_failure: str | None = None
+_interrupted = False
+_installed = False
+_TEXT_LIMIT = 4_000
+
+Hook = Callable[[type[BaseException], BaseException, TracebackType | None], object]
+
+
+def watch(run: _Endable) -> None:
+    """See to it that this run ends with the process."""
+    global _installed
+    _open.add(run)
+    if not _installed:
+        _installed = True
+        atexit.register(_at_exit)
+        _note_uncaught()
+        os.register_at_fork(after_in_child=_after_fork)
+    if threading.current_thread() is threading.main_thread():
+        _note_signal(signal.SIGTERM)
+
+
+def forget(run: _Endable) -> None:
+    """This run has ended."""
+    _open.discard(run)
+
+
+def told(error: BaseException) -> str:
+    """Return an exception's traceback, its end where it is long."""
+    return "".join(traceback.format_exception(error)).strip()[-_TEXT_LIMIT:]
+
+
+def _end_all(status: str, reason: str | None) -> None:
+    for run in list(_open):
+        if run.owner_pid == os.getpid():
+            run.end(status, reason)
+
+
+def _at_exit() -> None:
+    if _interrupted:
+        _end_all("stopped", "interrupted from the keyboard")
+    elif _failure is not None:
+        _end_all("failed", _failure)
+    else:
+        _end_all("finished", None)
+
+
+def _note_uncaught() -> None:
+    earlier: Hook = sys.excepthook
+
+    def note(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        global _failure, _interrupted
+        _interrupted = issubclass(kind, KeyboardInterrupt)
+        _failure = told(error)
+        earlier(kind, error, trace)
+
+    sys.excepthook = note
+
+
+def _note_signal(number: signal.Signals) -> None:
+    earlier = signal.getsignal(number)
+    if earlier is signal.SIG_IGN or getattr(earlier, "ends_runs", False):
+        return
+
+    def stop(received: int, frame: FrameType | None) -> None:
+        _end_all("stopped", f"signal {signal.Signals(received).name}")
+        if callable(earlier):
+            earlier(received, frame)
+        else:
+            signal.signal(received, signal.SIG_DFL)
+            os.kill(os.getpid(), received)
+
+    stop.ends_runs = True  # type: ignore[attr-defined]
+    signal.signal(number, stop)
+
+
+def _after_fork() -> None:
+    for run in list(_open):
+        run.after_fork()

@@ -1,0 +1,85 @@
+"""Calls to the service; problem documents come back as the errors they describe."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+from urllib.parse import quote
+
+import httpx
+
+from kinetrum.core import errors
+
+API = "/api/v1"
+_KINDS: dict[str, type[errors.KinetrumError]] = {
+    "unexpected-occupant": errors.UnexpectedOccupant, "conflict": errors.Conflict,
+    "invalid-input": errors.InvalidInput, "broken-json": errors.InvalidInput, "not-found": errors.NotFound,
+    "not-signed-in": errors.NotSignedIn, "not-allowed": errors.NotAllowed, "too-large": errors.TooLarge,
+    "damaged": errors.Damaged, "unavailable": errors.Unavailable,
+}  # fmt: skip
+
+
+def path_of(*parts: str) -> str:
+    """Build a path from parts, each made safe."""
+    return "/" + "/".join(quote(part, safe="") for part in parts)
+
+
+def error_of(response: httpx.Response) -> errors.KinetrumError:
+    """Return the error that a problem document describes."""
+    try:
+        body = response.json()
+        kind = str(body["type"]).rpartition(":")[2]
+        detail, field = str(body["detail"]), body.get("field")
+    except (ValueError, KeyError, TypeError):
+        return errors.Unavailable(f"{response.url.host} answered {response.status_code} and no problem document; "
+                                  "is a Kinetrum service there?")  # fmt: skip
+    if response.status_code >= 500:
+        return errors.Unavailable(detail)
+    return _KINDS.get(kind, errors.KinetrumError)(detail, field=field)
+
+
+class Service:
+    """One service as one person; keeps its connections open between calls. Safe in threads."""
+
+    def __init__(self, url: str, token: str | None, timeout_s: float = 30.0) -> None:
+        self.url = url
+        headers = {"Authorization": f"Bearer {token}"} if token else {}
+        # Environment proxies are for the outside; a service is named outright.
+        self._client = httpx.Client(base_url=url + API, headers=headers, timeout=timeout_s, trust_env=False)
+
+    def close(self) -> None:
+        """Close the connections."""
+        self._client.close()
+
+    def call(self, method: str, path: str, **options: Any) -> Any:
+        """Call and return the JSON answer, or None where there is none.
+
+        Raises the error that the service describes; Unavailable where it does not answer.
+        """
+        try:
+            response = self._client.request(method, path, **options)
+        except httpx.HTTPError as error:
+            raise self._unreached(error) from error
+        if response.status_code >= 400:
+            raise error_of(response)
+        return response.json() if response.content else None
+
+    def get(self, path: str, **params: Any) -> Any:
+        """Read something."""
+        return self.call("GET", path, params={key: value for key, value in params.items() if value is not None})
+
+    @contextmanager
+    def stream(self, path: str) -> Iterator[httpx.Response]:
+        """Open a download."""
+        try:
+            with self._client.stream("GET", path) as response:
+                if response.status_code >= 400:
+                    response.read()
+                    raise error_of(response)
+                yield response
+        except httpx.HTTPError as error:
+            raise self._unreached(error) from error
+
+    def _unreached(self, error: Exception) -> errors.Unavailable:
+        return errors.Unavailable(f"The service at {self.url} was not reached ({error}).")

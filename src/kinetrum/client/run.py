@@ -1,0 +1,364 @@
+"""A run: what a training script talks to while it records."""
+
+from __future__ import annotations
+
+import getpass
+import os
+import shlex
+import shutil
+import socket
+import sys
+import threading
+import time
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from kinetrum.client import endings
+from kinetrum.client.connection import find_connection
+from kinetrum.client.copies import copy_in, find_files
+from kinetrum.client.recorder import Recorder, as_step
+from kinetrum.client.spool import current_writer, destination, new_id, start_sender
+from kinetrum.core.errors import Conflict, InvalidInput
+from kinetrum.core.goals import read_goal
+from kinetrum.core.ids import id_bytes
+from kinetrum.core.refs import VersionRef, parse_ref
+from kinetrum.core.values import Value, check_key, check_name, check_value, flatten, same, show, to_json
+
+if TYPE_CHECKING:
+    from kinetrum.client.registry import ModelVersion
+
+T = TypeVar("T")
+DEFAULT_LEASE_S = 120
+
+
+def begin(
+    experiment: str | None = None,
+    *,
+    project: str | None = None,
+    name: str | None = None,
+    params: dict[str, Any] | None = None,
+    seed: int | None = None,
+    labels: dict[str, str] | None = None,
+    goals: dict[str, Any] | None = None,
+    parent: Run | str | None = None,
+    lease_s: int = DEFAULT_LEASE_S,
+    url: str | None = None,
+) -> Run:
+    """Begin a run and return it at once; nothing waits for the service.
+
+    `params` is a dictionary, nested ones become dotted keys; `seed` is the parameter in which replicates
+    differ. `goals` says per key which direction is better, such as `{"recall": "higher >= 0.9",
+    "fit_seconds": "lower"}`; goals that the experiment has already stay. `parent` is a run or a run's id.
+    `lease_s` is how many seconds without a sign of life make the run lost.
+
+    Raises InvalidInput for what is wrong in the arguments, in the caller's line.
+    """
+    connection = find_connection(url, project, experiment, needs_service=False)
+    settings = flatten(params or {})
+    if seed is not None:
+        if "seed" in settings and not same(settings["seed"], seed):
+            raise InvalidInput("The parameter 'seed' is given twice with different values.", field="seed")
+        settings["seed"] = check_value(seed, "seed")
+    checked = {check_key(key): read_goal(key, text) for key, text in (goals or {}).items()}
+    writer = current_writer()
+    address = {
+        "run": new_id(),
+        "to": destination(writer.root, connection.url, connection.token),
+        "project": check_name(connection.project, "project"),
+        "experiment": check_name(connection.experiment, "experiment"),
+    }
+    run = Run(address, settings)
+    run._recorder.write(
+        "begin", started_at=writer.now(), name=_checked_name(name), host=socket.gethostname(), lease_s=lease_s,
+        parent=_parent_id(parent), labels=_checked_labels(labels or {}), about=_surroundings(),
+        params={key: to_json(value) for key, value in settings.items()},
+        goals={key: {"direction": goal.direction.value, "unit": goal.unit, "bound": goal.bound,
+                     "aggregate": goal.aggregate} for key, goal in checked.items()},
+    )  # fmt: skip
+    endings.watch(run)
+    start_sender(writer.root)
+    return run
+
+
+def attach(run_id: str, *, experiment: str, project: str | None = None, url: str | None = None) -> Run:
+    """Return a run that another process began, to write to it as well; every measure needs a step.
+
+    `run_id` is the whole id (`run.id`). The run is not ended by this process unless told.
+    """
+    connection = find_connection(url, project, experiment, needs_service=False)
+    id_bytes(run_id, "run_id")
+    address = {
+        "run": run_id, "to": destination(current_writer().root, connection.url, connection.token),
+        "project": connection.project, "experiment": check_name(experiment, "experiment"),
+    }  # fmt: skip
+    run = Run(address, {}, attached=True)
+    start_sender(current_writer().root)
+    return run
+
+
+def _checked_name(name: str | None) -> str | None:
+    if name is not None and (not name.strip() or len(name) > 200 or not name.isprintable()):
+        raise InvalidInput("A run's name has 1 to 200 printable characters.", field="name")
+    return name
+
+
+def _checked_labels(labels: dict[str, str]) -> dict[str, str]:
+    for key, text in labels.items():
+        check_key(key, "label")
+        if not isinstance(text, str) or len(text) > 500:
+            raise InvalidInput(f"The label {key!r} is a text of up to 500 characters.", field=key)
+    return labels
+
+
+def _parent_id(parent: Run | str | None) -> str | None:
+    if parent is None:
+        return None
+    found = parent.id if isinstance(parent, Run) else parent
+    id_bytes(found, "parent")
+    return found
+
+
+def _surroundings() -> dict[str, Value]:
+    try:
+        user = getpass.getuser()
+    except (KeyError, OSError):
+        user = str(os.getuid())
+    command = " ".join(shlex.quote(part) for part in sys.argv) or "python"
+    return {"command": command[:2_000], "user": user, "python": sys.version.split()[0], "process": os.getpid()}
+
+
+class Run:
+    """One run being recorded. Use it as a context manager, or call `end()` or `fail()`."""
+
+    def __init__(self, address: dict[str, str], params: dict[str, Value], attached: bool = False) -> None:
+        self.owner_pid = os.getpid()
+        self._address = address
+        self._recorder = Recorder(address)
+        self._params = params
+        self._attached = attached
+        self._ended: str | None = None
+        self._progress: tuple[int, int] | None = None
+
+    @property
+    def id(self) -> str:
+        """The run's identity, made here; the service gives it a number when it arrives."""
+        return self._address["run"]
+
+    @property
+    def experiment(self) -> str:
+        """Name of the experiment."""
+        return self._address["experiment"]
+
+    @property
+    def project(self) -> str:
+        """Name of the project."""
+        return self._address["project"]
+
+    @property
+    def params(self) -> dict[str, Value]:
+        """What was set by this process, by dotted key."""
+        return dict(self._params)
+
+    def __repr__(self) -> str:
+        return f"<Run {self.experiment} {self.id[-10:]} {self._ended or 'running'}>"
+
+    def after_fork(self) -> None:
+        """Go on in a forked child: records there go to a spool folder of the child."""
+        self._recorder.after_fork()
+
+    def _check_open(self) -> None:
+        if self._ended is not None:
+            raise Conflict(f"This run is {self._ended}; begin another, or attach to it.")
+
+    def set(self, **params: Any) -> None:
+        """Set parameters; each once. The same value again is fine, another raises Conflict in this line."""
+        self.set_params(params)
+
+    def set_params(self, params: dict[str, Any]) -> None:
+        """Set parameters given as a dictionary; nested ones become dotted keys."""
+        self._check_open()
+        settings = flatten(params)
+        for key, value in settings.items():
+            if key in self._params and not same(self._params[key], value):
+                raise Conflict(
+                    f"The parameter {key!r} is {show(self._params[key])} already; it cannot become {show(value)}.",
+                    field=key,
+                )
+        fresh = {key: value for key, value in settings.items() if key not in self._params}
+        if fresh:
+            self._recorder.write("params", params={key: to_json(value) for key, value in fresh.items()})
+            self._params.update(fresh)
+
+    def measure(self, values: dict[str, Any] | None = None, /, step: int | None = None, **metrics: Any) -> None:
+        """Record one point of each metric: `measure(loss=0.3)` or `measure({"val/loss": 0.4}, step=3)`.
+
+        Without a step, and outside `progress`, each metric goes on after its last step, from 0 on.
+        A repeated step keeps both points; the later is shown. NaN and infinities are kept.
+        Raises InvalidInput for what is no number or no whole step, Conflict after the run's end.
+        """
+        if self._ended is not None:
+            self._check_open()
+        if step is None:
+            if self._progress is not None and self._progress[0] == threading.get_ident():
+                step = self._progress[1]
+            elif self._attached:
+                raise InvalidInput("An attached run needs a step: measure(loss=0.3, step=7).", field="step")
+        elif type(step) is not int:
+            step = as_step(step)
+        self._recorder.points(metrics if values is None else {**values, **metrics}, step)
+
+    def progress(self, items: Iterable[T], **options: Any) -> Iterator[T]:
+        """Go through `items` with a progress bar; inside, `measure` takes the item's number (from 0) as its step.
+
+        `options` go to the bar (tqdm). Leaving the loop by `break` or an exception ends the counting.
+        """
+        from tqdm import tqdm
+
+        options.setdefault("disable", None)
+        bar = tqdm(items, **options)
+        try:
+            for number, item in enumerate(bar):
+                self._progress = (threading.get_ident(), number)
+                yield item
+        finally:
+            self._progress = None
+            bar.close()
+
+    def result(self, values: dict[str, Any] | None = None, /, **results: Any) -> None:
+        """Record final values, numbers or texts. Recorded again: the later is shown, both are kept."""
+        self._check_open()
+        checked = {}
+        for key, value in {**(values or {}), **results}.items():
+            checked[check_key(key, "result")] = to_json(check_value(value, key))
+        if not checked:
+            raise InvalidInput("result() was called without a value.", field="result")
+        moment = self._recorder.writer.now()
+        self._recorder.write(
+            "results",
+            results=[{"id": new_id(), "key": key, "value": value, "at": moment} for key, value in checked.items()],
+        )
+
+    @contextmanager
+    def timed(self, key: str) -> Iterator[None]:
+        """Record how many seconds the block took as a result."""
+        started = time.perf_counter()
+        yield
+        self.result({key: time.perf_counter() - started})
+
+    def used(
+        self, what: str | os.PathLike[str], *, name: str | None = None, role: str | None = None, kind: str = "data"
+    ) -> None:
+        """Record an input: a file or folder, fingerprinted where it lies and not copied, or a version (`nights@3`).
+
+        The sender reads the files; the call returns at once.
+        Raises NotFound for a path that is not there, InvalidInput for bad names.
+        """
+        self._check_open()
+        if isinstance(what, str) and "@" in what and not Path(what).exists():
+            ref = parse_ref(what)
+            if not isinstance(ref, VersionRef) or ref.path:
+                raise InvalidInput(f"{what!r} names no artifact version; write NAME@NUMBER.", field="what")
+            self._recorder.write("use", id=new_id(), at=self._recorder.writer.now(), artifact=what, role=role)
+            return
+        files = find_files(what)
+        stats = [[str(file.source), file.path, *_seen(file.source)] for file in files]
+        self._recorder.write(
+            "used", id=new_id(), at=self._recorder.writer.now(), name=_artifact_name(name, what), kind=kind, role=role,
+            address=str(Path(what).absolute()), files=stats,
+        )  # fmt: skip
+
+    def generated(
+        self, path: str | os.PathLike[str], *, name: str | None = None, kind: str = "file", step: int | None = None
+    ) -> None:
+        """Record an output: a file or folder, copied at this call and uploaded in the background.
+
+        Overwriting the file afterwards does no harm. Content equal to the newest version makes no new one.
+        Raises NotFound for a path that is not there, InvalidInput for bad names.
+        """
+        self._check_open()
+        label = _artifact_name(name, path)
+        number = None if step is None else as_step(step)
+        found = find_files(path)
+        made = new_id()
+        folder = self._recorder.writer.folder / f"files-{made}"
+        folder.mkdir(mode=0o700)
+        try:
+            copies = [copy_in(file, folder, at) for at, file in enumerate(found)]
+        except BaseException:
+            shutil.rmtree(folder, ignore_errors=True)
+            raise
+        self._recorder.write(
+            "generated", id=made, at=self._recorder.writer.now(), name=label, kind=kind, step=number,
+            folder=folder.name,
+            files=[[copy.name, entry.path, entry.size, entry.sha256] for entry, copy in copies],
+        )  # fmt: skip
+
+    def child(self, **options: Any) -> Run:
+        """Begin a run under this one, in the same experiment unless told otherwise."""
+        options.setdefault("project", self.project)
+        return begin(options.pop("experiment", self.experiment), parent=self, **options)
+
+    def register(self, artifact: str, *, as_model: str, comment: str = "") -> ModelVersion:
+        """Register what this run generated under `artifact` as a model's next version.
+
+        Waits for the spool to be delivered first. Raises Unavailable where that takes over a minute.
+        """
+        from kinetrum.client.registry import register_from_run
+
+        return register_from_run(self._address, artifact, as_model, comment)
+
+    def flush(self, timeout_s: float = 60.0) -> None:
+        """Wait until everything recorded so far is acknowledged; raises Unavailable after `timeout_s`."""
+        from kinetrum.client.draining import drain
+
+        drain(self._recorder.writer.root, timeout_s, self.id)
+
+    def end(self, status: str = "finished", reason: str | None = None) -> None:
+        """End the run; a second call changes nothing."""
+        if self._ended is not None:
+            return
+        self._recorder.write("end", status=status, reason=reason, ended_at=self._recorder.writer.now())
+        self._ended = status
+        endings.forget(self)
+        start_sender(self._recorder.writer.root)
+
+    def fail(self, reason: str) -> None:
+        """End the run as failed."""
+        self.end("failed", reason)
+
+    def __enter__(self) -> Run:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if error is None:
+            self.end()
+        elif isinstance(error, KeyboardInterrupt):
+            self.end("stopped", "interrupted from the keyboard")
+        elif isinstance(error, SystemExit) and error.code in (None, 0):
+            self.end()
+        else:
+            self.end("failed", endings.told(error))
+
+    def __del__(self) -> None:
+        if not sys.is_finalizing() and self._ended is None and not self._attached and self.owner_pid == os.getpid():
+            self.end("stopped", "nothing refers to it any more")
+
+
+def _seen(source: Path) -> tuple[int, int]:
+    found = source.stat()
+    return found.st_size, found.st_mtime_ns
+
+
+def _artifact_name(name: str | None, path: str | os.PathLike[str]) -> str:
+    if name is not None:
+        return check_name(name, "artifact")
+    stem = Path(path).name.split(".")[0].lower().replace(" ", "-")
+    try:
+        return check_name(stem, "artifact")
+    except InvalidInput:
+        raise InvalidInput(f"{Path(path).name!r} gives no name for an artifact; add name=….", field="name") from None

@@ -1,0 +1,145 @@
+"""The spool's files: append-only segments that survive a kill of the process that writes them.
+
+A segment is a file of fixed size, its room really allocated, mapped into memory:
+
+    header, 64 bytes:  8s magic "KTSPOOL1" | u16 version | u16 header size | u32 pid | 16s writer id
+                       | i64 made at (microseconds since 1970) | 24s zero
+    records:           u32 size of the whole record, a multiple of 8 | u8 kind | u24 shape | payload | u64 seal
+
+The seal is written last and depends on the record's place; a record without its seal is not there yet.
+Kinds: 1 JSON (payload: u32 length, u32 zero, UTF-8 text, zeros), 2 points (payload: i64 step,
+i64 microseconds since 1970, one f64 per key of the shape), 3 end of segment. A shape is declared by a
+JSON record in the same segment before its first use.
+"""
+
+from __future__ import annotations
+
+import json
+import mmap
+import os
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 1, 64
+SEGMENT_SIZE = 4 * 1024 * 1024
+JSON, POINTS, END = 1, 2, 3
+_HEADER = struct.Struct("<8sHHI16sq24x")
+_JSON_HEAD = struct.Struct("<IIII")
+_SEAL = struct.Struct("<Q")
+_HEAD = struct.Struct("<II")
+SEAL_MASK = 0x5EA1_C0DE_5EA1_C0DE
+_END_ROOM = 16
+
+
+def points_struct(keys: int) -> struct.Struct:
+    """Return the layout of one record of points: size, kind and shape, step, time, values, seal."""
+    return struct.Struct(f"<IIqq{keys}dQ")
+
+
+class Segment:
+    """One segment being written by this process."""
+
+    def __init__(self, path: Path, writer: bytes, made_at: int, size: int = SEGMENT_SIZE) -> None:
+        self.path, self.size = path, size
+        handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600)
+        try:
+            # A sparse map on a full disk would kill the process at the first touch.
+            os.posix_fallocate(handle, 0, size)
+            self.map = mmap.mmap(handle, size)
+        except OSError:
+            path.unlink(missing_ok=True)
+            raise
+        finally:
+            os.close(handle)
+        _HEADER.pack_into(self.map, 0, MAGIC, VERSION, HEADER_SIZE, os.getpid(), writer, made_at)
+        self.at = HEADER_SIZE
+        self.limit = size - _END_ROOM
+
+    def fits(self, size: int) -> bool:
+        """Tell whether a record of that size has room."""
+        return self.at + size <= self.limit
+
+    def write_json(self, text: bytes) -> None:
+        """Append a JSON record; the caller made sure that it fits."""
+        size = json_size(text)
+        _JSON_HEAD.pack_into(self.map, self.at, size, JSON, len(text), 0)
+        start = self.at + _JSON_HEAD.size
+        self.map[start : start + len(text)] = text
+        _SEAL.pack_into(self.map, self.at + size - 8, self.at ^ SEAL_MASK)
+        self.at += size
+
+    def close(self) -> None:
+        """Mark the end and give the map back."""
+        _HEAD.pack_into(self.map, self.at, _END_ROOM, END)
+        _SEAL.pack_into(self.map, self.at + 8, self.at ^ SEAL_MASK)
+        self.map.close()
+
+
+def json_size(text: bytes) -> int:
+    """Return the size of a JSON record."""
+    return _JSON_HEAD.size + -(-len(text) // 8) * 8 + 8
+
+
+@dataclass(frozen=True)
+class Record:
+    """A record as read: `end` is where the next begins. Points carry raw bytes of `count` equal records."""
+
+    kind: int
+    start: int
+    end: int
+    data: Any = None
+    shape: int = 0
+    raw: bytes = b""
+    count: int = 0
+
+
+def read_records(path: Path, start: int, most: int = 8 * 1024 * 1024) -> Iterator[Record]:
+    """Yield the sealed records of a segment from an offset on; neighbouring points of one shape come together."""
+    with path.open("rb") as file:
+        head = file.read(HEADER_SIZE)
+        if len(head) < HEADER_SIZE or head[:8] != MAGIC:
+            return
+        version, header_size = struct.unpack_from("<HH", head, 8)
+        if version > VERSION:
+            raise ValueError(f"{path} was written by a later version of Kinetrum (format {version}).")
+        at = start or header_size
+        file.seek(at)
+        data = file.read(most)
+    origin, at = at, 0
+    while at + _END_ROOM <= len(data):
+        size, tag = _HEAD.unpack_from(data, at)
+        if size < _END_ROOM or size % 8 or at + size > len(data):
+            return
+        if _SEAL.unpack_from(data, at + size - 8)[0] != (origin + at) ^ SEAL_MASK:
+            return
+        kind = tag & 0xFF
+        if kind == POINTS:
+            count = _stretch(data, at, size, origin)
+            end = at + count * size
+            yield Record(POINTS, origin + at, origin + end, shape=tag >> 8, raw=data[at:end], count=count)
+            at = end
+            continue
+        payload = None
+        if kind == JSON:
+            length = _JSON_HEAD.unpack_from(data, at)[2]
+            payload = json.loads(data[at + 16 : at + 16 + length])
+        yield Record(kind, origin + at, origin + at + size, data=payload)
+        at += size
+
+
+def _stretch(data: bytes, at: int, size: int, origin: int) -> int:
+    """Count how many records of the same size and shape follow each other, all sealed."""
+    import numpy as np
+
+    most = (len(data) - at) // size
+    if most < 2:
+        return 1
+    table = np.frombuffer(data, np.uint8, most * size, at).reshape(most, size)
+    same = (table[:, :8] == table[0, :8]).all(axis=1)
+    seals = np.ascontiguousarray(table[:, -8:]).view("<u8").reshape(-1)
+    wanted = (np.uint64(origin + at) + np.arange(most, dtype=np.uint64) * np.uint64(size)) ^ np.uint64(SEAL_MASK)
+    good = same & (seals == wanted)
+    return most if good.all() else max(1, int(good.argmin()))

@@ -1,0 +1,110 @@
+"""The sender: delivers what all runs of this person on this machine recorded, beats their hearts, then leaves.
+
+`python -m kinetrum.client.sender SPOOL` is started when needed and is alone on its spool by a lock.
+A process of its own, because a thread would take the interpreter from the training loop.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import logging
+import os
+import random
+import sys
+import time
+from pathlib import Path
+
+from kinetrum.client.calls import RunCalls
+from kinetrum.client.delivery import Delivery
+from kinetrum.core.errors import Unavailable
+
+PAUSE_S, IDLE_S, BEAT_S = 0.2, 20.0, 15.0
+_BACKOFF_S = (0.5, 15.0)
+log = logging.getLogger("kinetrum.sender")
+
+
+class Sender:
+    """One round after another over all writers' folders."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self.calls = RunCalls(root)
+        self.deliveries: dict[str, Delivery] = {}
+        self.beaten: dict[str, float] = {}
+
+    def round(self) -> bool:
+        """Deliver what is there; tells whether there was work or a living writer."""
+        busy = False
+        folder = self.root / "writers"
+        names = sorted(path.name for path in folder.iterdir()) if folder.exists() else []
+        for name in names:
+            delivery = self.deliveries.setdefault(name, Delivery(folder / name))
+            alive = delivery.writer_lives
+            sent = delivery.round(self.calls)
+            busy = busy or alive or sent > 0
+            if alive:
+                self._beat(delivery)
+            elif delivery.finish():
+                del self.deliveries[name]
+        return busy
+
+    def _beat(self, delivery: Delivery) -> None:
+        for run, address in delivery.open_runs.items():
+            if time.monotonic() - self.beaten.get(run, 0.0) >= BEAT_S:
+                self.calls.alive(address)
+                self.beaten[run] = time.monotonic()
+
+    def work(self, until_idle_s: float = IDLE_S) -> None:
+        """Go on until nothing was to do for a while; waits longer and longer while a service is away."""
+        idle_since, backoff = time.monotonic(), _BACKOFF_S[0]
+        while time.monotonic() - idle_since < until_idle_s:
+            try:
+                busy = self.round()
+                backoff = _BACKOFF_S[0]
+            except Unavailable as error:
+                log.warning("%s Trying again in about %.1f s.", error, backoff)
+                time.sleep(backoff * random.uniform(0.5, 1.0))
+                backoff = min(backoff * 1.6, _BACKOFF_S[1])
+                idle_since = time.monotonic()
+                continue
+            except Exception:
+                log.exception("a round failed")
+                time.sleep(_BACKOFF_S[1])
+                continue
+            if busy:
+                idle_since = time.monotonic()
+            time.sleep(PAUSE_S)
+
+
+def hold_lock(root: Path) -> int | None:
+    """Take the sender's lock; None where another sender has it."""
+    root.mkdir(parents=True, exist_ok=True, mode=0o700)
+    handle = os.open(root / "sender.lock", os.O_RDWR | os.O_CREAT, 0o600)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        os.close(handle)
+        return None
+    return handle
+
+
+def main() -> None:
+    """Run as a process."""
+    logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(message)s")
+    logging.getLogger("httpx").setLevel(logging.WARNING)
+    root = Path(sys.argv[1])
+    while True:
+        lock = hold_lock(root)
+        if lock is None:
+            return
+        sender = Sender(root)
+        sender.work()
+        sender.calls.close()
+        os.close(lock)
+        # Whoever wrote between the last round and the release saw the lock held and relied on this sender.
+        if not any(Delivery(path).pending() for path in (root / "writers").glob("*")):
+            return
+
+
+if __name__ == "__main__":
+    main()
