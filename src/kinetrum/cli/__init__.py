@@ -1,0 +1,1 @@
+"""The command line: one module per group of commands, forms of output in one place."""

@@ -1,0 +1,178 @@
+"""`connect`, `whoami`, `admin`: who one is, and people, roles and tokens."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.core.errors import InvalidInput
+
+
+def add_commands(commands: Any) -> None:
+    """Add this group to the parser."""
+    connect = commands.add_parser("connect", help="save a connection to a service, and a token for it")
+    connect.add_argument("url", metavar="URL")
+    connect.add_argument("--token", help="a client token; '-' reads it from standard input; without it you sign in")
+    connect.add_argument("--project", help="the project that references without one mean")
+    connect.set_defaults(run=_connect)
+    whoami = commands.add_parser("whoami", help="say who you are, and where")
+    whoami.add_argument("--json", action="store_true")
+    whoami.set_defaults(run=_whoami)
+    admin = commands.add_parser("admin", help="people, roles, tokens, projects")
+    _add_admin(admin.add_subparsers(title="commands", dest="admin_command", metavar="COMMAND", required=True))
+
+
+def _add_admin(commands: Any) -> None:
+    people = commands.add_parser("people", help="list everybody")
+    people.add_argument("--json", action="store_true")
+    people.set_defaults(run=_people)
+    person = commands.add_parser("add-person", help="make an account; the password is read from standard input")
+    person.add_argument("name", metavar="NAME")
+    person.add_argument("--full-name", required=True)
+    person.add_argument("--administrator", action="store_true")
+    person.set_defaults(run=_add_person)
+    password = commands.add_parser("set-password", help="set a password, read from standard input")
+    password.add_argument("name", metavar="NAME")
+    password.set_defaults(run=_set_password)
+    role = commands.add_parser("role", help="give a person a role in a project, or 'none'")
+    role.add_argument("person", metavar="PERSON")
+    role.add_argument("role", choices=["viewer", "contributor", "approver", "maintainer", "none"])
+    role.add_argument("--project")
+    role.set_defaults(run=_role)
+    project = commands.add_parser("add-project", help="make a project")
+    project.add_argument("name", metavar="NAME")
+    project.add_argument("--description", default="")
+    project.set_defaults(run=_add_project)
+    token = commands.add_parser("token", help="make a client token and print it, this once")
+    token.add_argument("name", metavar="NAME", help="what it is for, such as 'laptop' or 'deploy'")
+    token.add_argument("--person", help="for somebody else; takes an administrator")
+    token.set_defaults(run=_token)
+    revoke = commands.add_parser("revoke-token", help="revoke tokens by name")
+    revoke.add_argument("name", metavar="NAME")
+    revoke.add_argument("--person")
+    revoke.set_defaults(run=_revoke)
+
+
+def _secret_from_input(what: str) -> str:
+    if sys.stdin.isatty():
+        import getpass
+
+        return getpass.getpass(f"{what}: ")
+    text = sys.stdin.readline().rstrip("\n")
+    if not text:
+        raise InvalidInput(f"The {what.lower()} is read from standard input; nothing came.")
+    return text
+
+
+def _connect(given: argparse.Namespace) -> int:
+    from kinetrum.client import connection
+    from kinetrum.client.http import Service
+    from kinetrum.client.sign_in import token_by_sign_in
+
+    url = connection.check_url(given.url)
+    known = connection.saved()["connections"].get(url, {}).get("token")
+    token = given.token or os.environ.get("KINETRUM_TOKEN") or known
+    if token == "-":
+        token = _secret_from_input("Token")
+    if not token:
+        name = input("Name: ") if sys.stdin.isatty() else sys.stdin.readline().strip()
+        token = token_by_sign_in(url, name, _secret_from_input("Password"))
+    service = Service(url, token)
+    me = service.get("/session")
+    if given.project:
+        service.get(f"/projects/{given.project}")
+    before = connection.save(url, token, given.project)
+    print(f"Connected to {url} as {me['full_name']}." + (f" Before: {before}" if before else ""))
+    return 0
+
+
+def _session(project: str | None = None) -> Any:
+    from kinetrum.client.session import open_session
+
+    return open_session(project, wait=False)
+
+
+def _whoami(given: argparse.Namespace) -> int:
+    session = _session()
+    me = session.service.get("/session")
+    projects = session.service.get("/projects")
+    data = {
+        "name": me["name"], "full_name": me["full_name"], "administrator": me["is_admin"],
+        "url": session.connection.url, "project": session.project,
+        "roles": {project["name"]: project["role"] for project in projects},
+    }  # fmt: skip
+    if given.json:
+        output.print_json(data)
+        return 0
+    print(f"{data['full_name']} ({data['name']}{', administrator' if data['administrator'] else ''}) at {data['url']}")
+    print(f"Project: {data['project']}")
+    output.print_table(["project", "your role"], [[name, role] for name, role in data["roles"].items()])
+    return 0
+
+
+def _people(given: argparse.Namespace) -> int:
+    people = _session().service.get("/people")
+    if given.json:
+        output.print_json(people)
+    else:
+        rows = [[p["name"], p["full_name"], "administrator" if p["is_admin"] else ""] for p in people]
+        output.print_table(["name", "full name", ""], rows)
+    return 0
+
+
+def _add_person(given: argparse.Namespace) -> int:
+    body = {
+        "name": given.name, "full_name": given.full_name, "password": _secret_from_input("Password"),
+        "is_admin": given.administrator,
+    }  # fmt: skip
+    _session().service.call("POST", "/people", json=body)
+    print(f"{given.full_name} can sign in as {given.name}; give a role with 'kinetrum admin role {given.name} ROLE'.")
+    return 0
+
+
+def _set_password(given: argparse.Namespace) -> int:
+    from kinetrum.client.http import path_of
+
+    body = {"password": _secret_from_input("Password")}
+    _session().service.call("PUT", path_of("people", given.name, "password"), json=body)
+    print(f"The password of {given.name} is set; open sessions have ended.")
+    return 0
+
+
+def _role(given: argparse.Namespace) -> int:
+    from kinetrum.client.http import path_of
+
+    session = _session(given.project)
+    path = path_of("projects", session.project, "members", given.person)
+    if given.role == "none":
+        session.service.call("DELETE", path)
+        print(f"{given.person} has no role in {session.project} now.")
+    else:
+        session.service.call("PUT", path, json={"role": given.role})
+        print(f"{given.person} is {given.role} in {session.project}.")
+    return 0
+
+
+def _add_project(given: argparse.Namespace) -> int:
+    _session().service.call("POST", "/projects", json={"name": given.name, "description": given.description})
+    print(f"Made the project {given.name}.")
+    return 0
+
+
+def _token(given: argparse.Namespace) -> int:
+    made = _session().service.call("POST", "/tokens", json={"name": given.name, "person": given.person})
+    output.note(f"Token {given.name}, shown this once; keep it like a password:")
+    print(made["secret"])
+    return 0
+
+
+def _revoke(given: argparse.Namespace) -> int:
+    from kinetrum.client.http import path_of
+
+    params = {"person": given.person} if given.person else {}
+    _session().service.call("DELETE", path_of("tokens", given.name), params=params)
+    print(f"Revoked {given.name}.")
+    return 0

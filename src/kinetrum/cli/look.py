@@ -1,0 +1,307 @@
+"""`runs`, `show`, `compare`, `artifacts`: looking at what was recorded."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.cli.output import moment, number, paint
+from kinetrum.core.errors import InvalidInput
+
+
+def add_commands(commands: Any) -> None:
+    """Add this group to the parser."""
+    runs = commands.add_parser("runs", help="table of an experiment's runs, or of the experiments")
+    runs.add_argument("query", nargs="?", default="", metavar="QUERY", help="one condition: 'recall >= 0.9'")
+    runs.add_argument("-e", "--experiment", help="the experiment; without it the experiments are listed")
+    runs.add_argument("--sort", default="", help="keys, the strongest first: recall,fit_seconds:asc")
+    runs.add_argument("--columns", help="keys to show, separated by commas; without it what differs")
+    runs.add_argument("--limit", type=int, default=50)
+    _common(runs, _runs)
+    show = commands.add_parser("show", help="one run, artifact, model or version")
+    show.add_argument("ref", metavar="REF", help="frost-alarm/42, nights@3, frost-alarm@production")
+    _common(show, _show)
+    compare = commands.add_parser("compare", help="what was set differently, what came out differently")
+    compare.add_argument("refs", nargs="+", metavar="REF")
+    compare.add_argument("--baseline", metavar="REF", help="changes are measured against it; the second by default")
+    _common(compare, _compare)
+    artifacts = commands.add_parser("artifacts", help="artifacts of the project, or the versions of one")
+    artifacts.add_argument("name", nargs="?", metavar="NAME")
+    _common(artifacts, _artifacts)
+
+
+def _common(parser: argparse.ArgumentParser, run: Any) -> None:
+    parser.add_argument("--project")
+    parser.add_argument("--json", action="store_true", help="print what the service answers")
+    parser.set_defaults(run=run)
+
+
+def _goal_mark(goals: list[dict[str, Any]], key: str) -> str:
+    for goal in goals:
+        if goal["key"] == key:
+            return f"{key} {'↑' if goal['direction'] == 'higher' else '↓'}"
+    return key
+
+
+def _runs(given: argparse.Namespace) -> int:
+    from kinetrum.client.connection import find_connection
+    from kinetrum.client.http import path_of
+    from kinetrum.client.session import open_session
+
+    session = open_session(given.project)
+    chosen = given.experiment or find_connection(project=given.project).experiment
+    if given.experiment is None and chosen == "scratch":
+        if given.query:
+            raise InvalidInput("Name the experiment whose runs are meant: kinetrum runs 'QUERY' -e EXPERIMENT.")
+        return _experiments(session, given.json)
+    page = session.service.get(
+        path_of("projects", session.project, "experiments", chosen, "runs"),
+        query=given.query, sort=given.sort, limit=max(1, min(given.limit, 500)),
+    )  # fmt: skip
+    if given.json:
+        output.print_json(page)
+        return 0
+    if not page["rows"]:
+        print(f"No run of {chosen} fits." if given.query else f"{chosen} has no runs yet.")
+        return 0
+    keys = _chosen_columns(given.columns, page)
+    heads = ["run", "name", "status", "started", *[_goal_mark(page["goals"], key) for _, key in keys]]
+    rows = []
+    for run in page["rows"]:
+        cells = [run["values" if scope == "value" else "params"].get(key, _MISSING) for scope, key in keys]
+        rows.append(
+            [run["reference"], output.clean(run["name"] or ""), run["status"], moment(run["started_at"]),
+             *["–" if cell is _MISSING else number(cell)[:28] for cell in cells]]
+        )  # fmt: skip
+    named = any(row[1] for row in rows)
+    if not named:
+        heads.pop(1)
+        rows = [[row[0], *row[2:]] for row in rows]
+    output.print_table(heads, rows)
+    total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
+    equal = sum(1 for column in page["columns"] if not column["differs"])
+    tail = f"; {equal} settings are equal in all of them and not shown" if equal and not given.columns else ""
+    print(paint(f"{len(rows)} of {total} runs{tail}", "quiet"))
+    return 0
+
+
+_MISSING = object()
+
+
+def _chosen_columns(text: str | None, page: dict[str, Any]) -> list[tuple[str, str]]:
+    known = {column["name"]: column["scope"] for column in reversed(page["columns"])}
+    if text is not None:
+        wanted = [part.strip() for part in text.split(",") if part.strip()]
+        for key in wanted:
+            if key not in known:
+                raise InvalidInput(f"No run here has {key!r}; there are {', '.join(sorted(known))}.", field="columns")
+        return [(known[key], key) for key in wanted]
+    goals = [goal["key"] for goal in page["goals"]]
+    values = [column["name"] for column in page["columns"] if column["scope"] == "value"]
+    ordered = [key for key in goals if key in values] + [key for key in values if key not in goals]
+    differing = [column["name"] for column in page["columns"] if column["scope"] == "param" and column["differs"]]
+    leading = ordered[: max(1, len(goals))]
+    return [("value", key) for key in leading] + [("param", key) for key in differing] + [
+        ("value", key) for key in ordered if key not in leading
+    ]
+
+
+def _experiments(session: Any, as_json: bool) -> int:
+    from kinetrum.client.http import path_of
+
+    found = session.service.get(path_of("projects", session.project, "experiments"))
+    if as_json:
+        output.print_json(found)
+        return 0
+    rows = []
+    for row in found:
+        goal = row["goals"][0] if row["goals"] else None
+        best = f"{goal['key']} {number(row['best_value'])} ({row['best_run']})" if goal and row["best_run"] else ""
+        rows.append([row["name"], str(row["runs"]), str(row["running"]), moment(row["last_activity"]), best])
+    output.print_table(["experiment", "runs", "running", "last activity", "best"], rows)
+    return 0
+
+
+def _show(given: argparse.Namespace) -> int:
+    from kinetrum.client.reading import RecordedRun, StoredVersion, resolve
+    from kinetrum.client.registry import Model, ModelVersion
+    from kinetrum.client.session import open_session
+    from kinetrum.core.refs import parse_ref
+
+    ref = parse_ref(given.ref)
+    session = open_session(ref.project or given.project)
+    found = resolve(session, ref)
+    if isinstance(found, RecordedRun):
+        data = found._whole()
+        _print(data, given.json, _show_run)
+    elif isinstance(found, StoredVersion):
+        _print(found.data, given.json, _show_artifact)
+    elif isinstance(found, ModelVersion):
+        _print(found.data, given.json, _show_version)
+    elif isinstance(found, Model):
+        from kinetrum.cli.registry import show_model
+
+        _print(found.data, given.json, show_model)
+    return 0
+
+
+def _print(data: dict[str, Any], as_json: bool, form: Any) -> None:
+    if as_json:
+        output.print_json(data)
+    else:
+        form(data)
+
+
+def _section(title: str) -> None:
+    print(f"\n{paint(title, 'strong')}")
+
+
+def _show_run(run: dict[str, Any]) -> None:
+    name = f"  {output.clean(run['name'])}" if run["name"] else ""
+    print(paint(run["reference"], "strong") + name + f"  {paint(run['status'], _tone(run['status']))}")
+    ended = f", ended {moment(run['ended_at'])}" if run["ended_at"] else ""
+    print(f"started {moment(run['started_at'])} by {run['author']} on {output.clean(run['host'])}{ended}")
+    print(paint(f"id {run['id']}", "quiet"))
+    if run["reason"]:
+        print(paint(output.clean(run["reason"].strip().splitlines()[-1]), "bad"))
+    for problem in run["problems"]:
+        print(paint(f"problem: {output.clean(problem['text'])}", "bad"))
+    if run["params"]:
+        _section("Settings")
+        output.print_table(["parameter", "value"], [[key, number(value)] for key, value in run["params"].items()])
+    if run["values"]:
+        _section("Results")
+        rows = [_result_row(run, key) for key in run["values"]]
+        output.print_table(["key", "value", "goal", "points", "best at step"], rows)
+    for title, key in (("Used", "used"), ("Generated", "generated")):
+        if run[key]:
+            _section(title)
+            rows = [[link["artifact"], link["kind"], link["role"] or "", link["digest"][:12]] for link in run[key]]
+            output.print_table(["artifact", "kind", "role", "digest"], rows)
+    for title, key in (("Parent", "parent"), ("Children", "children"), ("Registered as", "versions")):
+        if run[key]:
+            found = run[key] if isinstance(run[key], list) else [run[key]]
+            print(f"\n{paint(title, 'strong')}  {', '.join(found)}")
+
+
+def _tone(status: str) -> str | None:
+    return {"failed": "bad", "lost": "bad", "running": "good"}.get(status)
+
+
+def _result_row(run: dict[str, Any], key: str) -> list[str]:
+    goal = next((goal for goal in run["goals"] if goal["key"] == key), None)
+    metric = run["metrics"].get(key)
+    text = ""
+    if goal:
+        text = ("↑ higher" if goal["direction"] == "higher" else "↓ lower") + " is better"
+        if goal["bound"] is not None:
+            text += f", {'≥' if goal['direction'] == 'higher' else '≤'} {goal['bound']:g}"
+    unit = f" {goal['unit']}" if goal and goal["unit"] else ""
+    return [
+        key, number(run["values"][key]) + unit, text, f"{metric['count']:,}" if metric else "",
+        str(metric["best_step"]) if metric and metric["best_step"] is not None else "",
+    ]  # fmt: skip
+
+
+def _show_artifact(version: dict[str, Any]) -> None:
+    state = "by reference" if version["by_reference"] else "stored"
+    damaged = paint("  damaged", "bad") if version["damaged"] else ""
+    print(f"{paint(version['reference'], 'strong')}  {version['kind']}, {state}{damaged}")
+    print(f"{version['file_count']} files, {version['size_bytes']:,} bytes, sha256:{version['digest'][:16]}…")
+    if version["address"]:
+        print(f"files lie at {output.clean(version['address'])}")
+    for relation in ("generated", "used"):
+        runs = [link["run"] for link in version["runs"] if link["relation"] == relation]
+        if runs:
+            print(f"{relation} by {', '.join(runs)}")
+    _section("Files")
+    rows = [[output.clean(entry["path"]), f"{entry['size']:,}", entry["sha256"][:12]] for entry in version["files"][:50]]
+    output.print_table(["path", "bytes", "sha256"], rows)
+    if len(version["files"]) > 50:
+        print(paint(f"{len(version['files']) - 50} more; --json lists all", "quiet"))
+
+
+def _show_version(version: dict[str, Any]) -> None:
+    stages = f"  on {', '.join(version['stages'])}" if version["stages"] else ""
+    marks = "".join(f"  {mark}" for mark in ("retired", "damaged") if version[mark])
+    print(paint(version["reference"], "strong") + f"  {paint(version['review'], _review_tone(version['review']))}{stages}"
+          + paint(marks, "bad"))  # fmt: skip
+    print(f"registered {moment(version['registered_at'])} by {version['registered_by']}: {output.clean(version['comment'])}")
+    print(f"from {version['run'] or output.clean(version['origin'] or '')}, files {version['artifact']['reference']}")
+    for verdict in version["verdicts"]:
+        word = "approved" if verdict["approves"] else "rejected"
+        print(f"{verdict['person']} {word} {moment(verdict['given_at'])}: {output.clean(verdict['comment'])}")
+    if version["values"]:
+        _section("Results of its run")
+        output.print_table(["key", "value"], [[key, number(value)] for key, value in version["values"].items()])
+    obstacles = [f"{stage}: {why}" for stage, why in version["obstacles"].items() if why]
+    if obstacles:
+        _section("Cannot be promoted to")
+        print("\n".join(obstacles))
+
+
+def _review_tone(review: str) -> str | None:
+    return {"approved": "good", "rejected": "bad"}.get(review)
+
+
+def _compare(given: argparse.Namespace) -> int:
+    from kinetrum.client.reading import compare
+
+    if len(given.refs) < 2:
+        raise InvalidInput("Name two or more runs to compare.", field="REF")
+    refs = list(given.refs)
+    baseline = 1
+    if given.baseline:
+        if given.baseline not in refs:
+            refs.append(given.baseline)
+        baseline = refs.index(given.baseline)
+    found = compare(refs, project=given.project, baseline=baseline)
+    _print(found, given.json, _show_comparison)
+    return 0
+
+
+def _show_comparison(found: dict[str, Any]) -> None:
+    head = found["headline"]
+    print(paint(head["finding"], "strong") + head["rest"])
+    print(paint(head["reason"], "quiet"))
+    names = [run["reference"] for run in found["runs"]]
+    _section("Set differently")
+    settings = found["settings"] + [{**row, "key": f"data {row['key']}"} for row in found["inputs"]]
+    rows = [
+        [row["key"], *[number(v) if p else "–" for v, p in zip(row["values"], row["present"], strict=True)]]
+        for row in settings
+    ]
+    if rows:
+        output.print_table(["setting", *names], rows, keep=3)
+    print(paint(f"{found['settings_equal'] + found['inputs_equal']} equal, not shown", "quiet"))
+    _section("Came out differently")
+    rows = []
+    for row in found["outcomes"]:
+        values = [number(v) if p else "–" for v, p in zip(row["values"], row["present"], strict=True)]
+        key = row["key"] + ("" if not row["goal"] else " ↑" if row["goal"]["direction"] == "higher" else " ↓")
+        change = "" if row["change"] is None else f"{row['change']:+.3g}"
+        share = "" if row["change_share"] is None else f"{100 * row['change_share']:+.1f} %"
+        rows.append([key, *values, change, share, row["verdict"] or ""])
+    if rows:
+        output.print_table(["key", *names, "change", "", ""], rows, keep=3)
+    print(paint(f"{found['outcomes_equal']} equal, not shown", "quiet"))
+
+
+def _artifacts(given: argparse.Namespace) -> int:
+    from kinetrum.client.http import path_of
+    from kinetrum.client.session import open_session
+
+    session = open_session(given.project)
+    path = path_of("projects", session.project, "artifacts")
+    found = session.service.get(path + (path_of(given.name, "versions") if given.name else ""))
+    if given.json:
+        output.print_json(found)
+        return 0
+    rows = [
+        [v["reference"], v["kind"], "by reference" if v["by_reference"] else "stored", str(v["file_count"]),
+         f"{v['size_bytes']:,}", moment(v["created_at"]), v["digest"][:12]]
+        for v in found
+    ]  # fmt: skip
+    output.print_table(["version", "kind", "", "files", "bytes", "made", "digest"], rows)
+    return 0

@@ -1,0 +1,71 @@
+"""`kinetrum`: the command line."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+
+from kinetrum.cli import account, instance, look, registry, transfer
+from kinetrum.core.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
+
+_ABOUT = """\
+Record training runs, compare them, version models and promote them.
+
+  kinetrum up                                start a private instance on this machine
+  kinetrum runs --experiment frost-alarm     see what was recorded
+  kinetrum compare frost-alarm/12 frost-alarm/9
+  kinetrum register frost-net --run frost-alarm/12 --as-model frost-alarm
+  kinetrum review frost-alarm@2 --approve
+  kinetrum promote frost-alarm@2 production
+  kinetrum fetch frost-alarm@production -o deploy/
+"""
+_STATUSES: list[tuple[type[KinetrumError], int]] = [
+    (NotFound, 3), (NotSignedIn, 4), (NotAllowed, 4), (Unavailable, 5), (InvalidInput, 2), (KinetrumError, 1),
+]  # fmt: skip
+
+
+def make_parser() -> argparse.ArgumentParser:
+    """Build the parser of all commands."""
+    parser = argparse.ArgumentParser(
+        prog="kinetrum",
+        description=_ABOUT,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        epilog="Exit status: 0 done, 1 refused or failed, 2 wrong use, 3 not found, 4 not allowed, 5 service not reached.",
+    )
+    parser.add_argument("--version", action="store_true", help="print the version and leave")
+    commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND")
+    for module in (instance, account, look, registry, transfer):
+        module.add_commands(commands)
+    return parser
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run one command and return its exit status."""
+    parser = make_parser()
+    given = parser.parse_args(arguments)
+    if given.version:
+        from importlib.metadata import version
+
+        print(version("kinetrum"))
+        return 0
+    if given.command is None:
+        parser.print_help()
+        return 2
+    try:
+        status = int(given.run(given) or 0)
+        sys.stdout.flush()
+    except KinetrumError as error:
+        print(f"kinetrum {given.command}: {error}", file=sys.stderr)
+        return next(status for kind, status in _STATUSES if isinstance(error, kind))
+    except BrokenPipeError:
+        # Whoever read the output has left; nothing more to say to them.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except KeyboardInterrupt:
+        return 130
+    return status
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,101 @@
+"""Forms of output: aligned tables, coloured on a terminal and plain in a pipe, and JSON."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import sys
+import unicodedata
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+_COLOURS = {"good": "36", "bad": "31", "quiet": "2", "strong": "1"}
+_STATUS_COLOURS = {"failed": "bad", "lost": "bad", "running": "good", "rejected": "bad", "approved": "good"}
+
+
+def coloured() -> bool:
+    """Tell whether standard output takes colours."""
+    return sys.stdout.isatty() and "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb"
+
+
+def paint(text: str, colour: str | None) -> str:
+    """Colour a text where the terminal takes colours."""
+    if colour is None or not text or not coloured():
+        return text
+    return f"\x1b[{_COLOURS[colour]}m{text}\x1b[0m"
+
+
+def clean(text: str) -> str:
+    """Take control characters out of recorded text, so that it cannot steer the terminal."""
+    return "".join(c if c.isprintable() else " " for c in text)
+
+
+def width_of(text: str) -> int:
+    """Return how many columns a text takes."""
+    return sum(2 if unicodedata.east_asian_width(c) in "WF" else 0 if unicodedata.combining(c) else 1 for c in text)
+
+
+def print_json(data: Any) -> None:
+    """Print data as JSON."""
+    print(json.dumps(data, indent=2, ensure_ascii=False))
+
+
+def number(value: Any) -> str:
+    """Write a typed value of the interface for people."""
+    from kinetrum.core.values import from_json, show
+
+    found = from_json(value)
+    if isinstance(found, float) and found == found and abs(found) != float("inf") and not found.is_integer():
+        return f"{found:.4g}"
+    return clean(show(found))
+
+
+def moment(text: str | None) -> str:
+    """Write a moment in local time: the clock of today, else day and clock."""
+    if text is None:
+        return ""
+    at = datetime.fromisoformat(text).astimezone()
+    today = datetime.now().astimezone()
+    if at.date() == today.date():
+        return f"today {at:%H:%M}"
+    return f"{at.day} {at:%b %H:%M}" if at.year == today.year else f"{at.day} {at:%b %Y}"
+
+
+def terminal_width() -> int:
+    """Return the columns to fill: the terminal's, 100 in a pipe."""
+    return shutil.get_terminal_size((100, 24)).columns if sys.stdout.isatty() else int(os.environ.get("COLUMNS", "100"))
+
+
+def is_numeric(cells: Sequence[str]) -> bool:
+    """Tell whether a column is to be aligned to the right."""
+    filled = [cell for cell in cells if cell and cell != "–"]
+    return bool(filled) and all(cell[0] in "+-−±0123456789" or cell in {"NaN", "Infinity"} for cell in filled)
+
+
+def print_table(heads: Sequence[str], rows: Sequence[Sequence[str]], *, keep: int = 1, fit: bool = True) -> None:
+    """Print an aligned table; columns that do not fit are left out from the right, and counted."""
+    columns = [[head, *(row[at] for row in rows)] for at, head in enumerate(heads)]
+    widths = [max(width_of(cell) for cell in column) for column in columns]
+    room, shown = terminal_width(), len(columns)
+    while fit and shown > keep and sum(widths[:shown]) + 2 * (shown - 1) > room:
+        shown -= 1
+    right = [is_numeric(column[1:]) for column in columns]
+    for line in range(len(rows) + 1):
+        cells = []
+        for at in range(shown):
+            text = columns[at][line]
+            gap = " " * (widths[at] - width_of(text))
+            colour = "quiet" if line == 0 else _STATUS_COLOURS.get(text)
+            cells.append(gap + paint(text, colour) if right[at] else paint(text, colour) + gap)
+        print("  ".join(cells).rstrip())
+    if shown < len(columns):
+        left = ", ".join(heads[shown : shown + 6])
+        more = " …" if len(heads) - shown > 6 else ""
+        print(paint(f"{len(columns) - shown} columns hidden for width: {left}{more}", "quiet"))
+
+
+def note(text: str) -> None:
+    """Say something beside the output."""
+    print(text, file=sys.stderr)
