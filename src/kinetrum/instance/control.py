@@ -14,6 +14,7 @@ import signal
 import subprocess
 import sys
 import time
+from pathlib import Path
 from typing import Any
 
 from kinetrum.core.errors import KinetrumError, Unavailable
@@ -79,6 +80,7 @@ def _wait(home: Home, keeper: subprocess.Popen[bytes] | None) -> dict[str, Any]:
 
 def down(home: Home) -> dict[str, Any]:
     """Stop the instance and wait until everything has ended."""
+    _stop_background(home)
     if not is_running(home):
         return {"stopped": False, "folder": str(home.folder)}
     pid = (home.read_state() or {}).get("pid")
@@ -92,6 +94,25 @@ def down(home: Home) -> dict[str, Any]:
         time.sleep(0.05)
     home.state.unlink(missing_ok=True)
     return {"stopped": True, "folder": str(home.folder)}
+
+
+def _stop_background(home: Home) -> None:
+    """Stop a training that was left running beside the instance, while the service can still be told."""
+    pid_file = home.folder / "background.pid"
+    try:
+        pid = int(pid_file.read_text())
+        mine = str(home.folder).encode() in Path(f"/proc/{pid}/cmdline").read_bytes()
+    except (OSError, ValueError):
+        return
+    pid_file.unlink(missing_ok=True)
+    if not mine:
+        return
+    os.kill(pid, signal.SIGTERM)
+    give_up = time.monotonic() + 5
+    while time.monotonic() < give_up and Path(f"/proc/{pid}").exists():
+        time.sleep(0.05)
+    # A moment for the sender, which looks every fifth of a second, to tell that it stopped.
+    time.sleep(0.6)
 
 
 def main() -> int:

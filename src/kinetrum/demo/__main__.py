@@ -1,0 +1,52 @@
+"""`python -m kinetrum.demo URL`: seed the demo on the private instance and leave a slow training running."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+
+from kinetrum.core.errors import KinetrumError
+from kinetrum.demo.seeding import Demo, prepare, seed, tell_the_registry
+from kinetrum.instance.settings import Home, default_home
+
+
+def _is_alive(pid: int) -> bool:
+    try:
+        with open(f"/proc/{pid}/cmdline", "rb") as file:
+            return b"kinetrum.demo.slow" in file.read()
+    except OSError:
+        return False
+
+
+def _start_slow_training(home: Home, demo: Demo) -> None:
+    pid_file = home.folder / "background.pid"
+    if pid_file.exists() and _is_alive(int(pid_file.read_text())):
+        return
+    with demo.as_person("tomas"), home.log.open("ab") as log:
+        process = subprocess.Popen(
+            [sys.executable, "-m", "kinetrum.demo.slow", str(demo.folder)],
+            stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, env=os.environ.copy(),
+        )  # fmt: skip
+    pid_file.write_text(str(process.pid))
+    process.returncode = 0
+
+
+def main() -> int:
+    """Seed and return an exit status."""
+    home = default_home()
+    try:
+        demo = prepare(home, sys.argv[1])
+        seed(demo)
+        tell_the_registry(demo)
+        _start_slow_training(home, demo)
+    except KinetrumError as error:
+        print(f"The demo was not filled: {error}", file=sys.stderr)  # noqa: T201
+        return 1
+    people = home.folder / "demo-people.txt"
+    print(f"The demo's people and their passwords stand in {people}")  # noqa: T201
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

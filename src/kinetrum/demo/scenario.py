@@ -1,0 +1,65 @@
+"""What the demo records: plans of runs in order, a search, replicates, and the registry's story."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from kinetrum.demo.training import Plan
+
+PEOPLE = (
+    ("ilse", "Ilse Varga", "contributor"), ("tomas", "Tomas Reyl", "contributor"), ("noor", "Noor Adair", "approver"),
+    ("wren", "Wren Okell", "approver"),
+)  # fmt: skip
+PROJECT = "orchard"
+FIRST, SECOND, THIRD = "nights-2024", "nights-2026", "nights-corrected"
+DATA: dict[str, tuple[tuple[int, ...], bool]] = {
+    FIRST: ((2022, 2023, 2024, 2026), True),
+    SECOND: ((2022, 2023, 2024, 2025, 2026), True),
+    THIRD: ((2022, 2023, 2024, 2025, 2026), False),
+}
+
+
+def _boost(**more: Any) -> dict[str, Any]:
+    return {"learner": "boost", "depth": 3, "rate": 0.1, "weight": 4, "rounds": 120, "threshold": 0.5} | more
+
+
+def _forest(**more: Any) -> dict[str, Any]:
+    return {"learner": "forest", "depth": 8, "weight": 4, "rounds": 40, "threshold": 0.5} | more
+
+
+def _logistic(**more: Any) -> dict[str, Any]:
+    return {"learner": "logistic", "rate": 0.5, "weight": 1, "rounds": 60, "threshold": 0.5} | more
+
+
+BASELINE = [Plan("baseline", _logistic(), FIRST, labels={"purpose": "baseline"}, keep_model=True)]
+FORESTS = [
+    Plan("", _forest(depth=depth, weight=weight), FIRST, "tomas", keep_model=(depth, weight) == (8, 4))
+    for depth in (4, 8, 12)
+    for weight in (4, 8)
+]
+SEARCH = [
+    Plan("", _boost(depth=depth, rate=rate), SECOND, "tomas") for depth in (2, 3, 5) for rate in (0.05, 0.1, 0.2)
+]
+_EARLIER = Plan("five seeds", _boost(depth=4, rate=0.15, weight=5), SECOND, labels={"purpose": "candidate"}, keep_model=True)
+_LATER = Plan("shallow and slow", _boost(depth=2, rate=0.08, weight=5), THIRD, labels={"purpose": "candidate"}, keep_model=True)
+REPLICATES = [replace(_EARLIER, seed=seed, keep_model=seed == 0) for seed in range(5)]
+BETTER = [replace(_LATER, seed=seed, keep_model=seed == 0) for seed in range(5)]
+SINGLE = [
+    Plan("deeper trees", _boost(depth=3, rate=0.08, weight=5), THIRD, keep_model=True),
+    Plan("rate too large", _logistic(rate=900.0, weight=4, rounds=90), THIRD, "tomas"),
+    Plan("too many trees", _forest(rounds=2000, depth=40), THIRD, "tomas"),
+]
+DAWN = [
+    Plan("baseline", {"learner": "ridge", "alpha": 1.0}, FIRST, keep_model=True),
+    *[
+        Plan("", {"learner": "boost", "depth": depth, "rate": 0.08, "rounds": 150}, THIRD, "tomas", keep_model=depth == 3)
+        for depth in (2, 3, 4)
+    ],
+]
+GAPS = [
+    Plan("", {"method": "mean"}, SECOND, "tomas"),
+    Plan("", {"method": "evening before"}, SECOND, "tomas"),
+    *[Plan("", {"method": "neighbours", "stations": count}, SECOND, "tomas") for count in (1, 2, 4)],
+]
+SLOW = Plan("slow and long", _boost(depth=2, weight=5, rate=0.01, rounds=4000), THIRD, "tomas")

@@ -1,0 +1,212 @@
+"""Fill an instance with the demo: people, data, trained runs, the registry's story. Repeating it does no harm."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from collections import Counter
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from tqdm import tqdm
+
+import kinetrum
+from kinetrum.client.http import Service, path_of
+from kinetrum.client.run import Run
+from kinetrum.core.errors import Conflict, KinetrumError, NotFound
+from kinetrum.demo import scenario, training
+from kinetrum.demo.scenario import DATA, PEOPLE, PROJECT
+from kinetrum.demo.training import Plan
+from kinetrum.demo.weather import make_nights, read_nights, write_nights, write_stations
+from kinetrum.instance.settings import Home, write_private
+
+
+@dataclass
+class Demo:
+    """The demo on one instance: address, the administrator's token, a folder for data and people's tokens."""
+
+    url: str
+    service: Service
+    folder: Path
+    tokens: dict[str, str]
+
+    @contextmanager
+    def as_person(self, name: str) -> Iterator[None]:
+        """Act as one of the people: the same environment variables that anyone would set."""
+        settings = {"KINETRUM_URL": self.url, "KINETRUM_TOKEN": self.tokens[name], "KINETRUM_PROJECT": PROJECT}
+        before = {key: os.environ.get(key) for key in settings}
+        os.environ.update(settings)
+        try:
+            yield
+        finally:
+            for key, value in before.items():
+                if value is None:
+                    os.environ.pop(key, None)
+                else:
+                    os.environ[key] = value
+
+
+def prepare(home: Home, url: str) -> Demo:
+    """Make project, people, tokens and data files; what is there stays."""
+    folder = home.folder / "demo"
+    folder.mkdir(mode=0o700, exist_ok=True)
+    service = Service(url, home.token.read_text().strip())
+    _ignore_conflict(service, "POST", "/projects", {"name": PROJECT, "description": "Frost forecasts for Kestrel Fold"})
+    lines, tokens = [], {}
+    for name, full_name, role in PEOPLE:
+        token_file = folder / f"token-{name}"
+        if not token_file.exists():
+            password = secrets.token_urlsafe(12)
+            body = {"name": name, "full_name": full_name, "password": password}
+            if not _ignore_conflict(service, "POST", "/people", body):
+                service.call("PUT", path_of("people", name, "password"), json={"password": password})
+            service.call("PUT", path_of("projects", PROJECT, "members", name), json={"role": role})
+            made = service.call("POST", "/tokens", json={"name": "demo", "person": name})
+            write_private(folder / f"password-{name}", password)
+            write_private(token_file, made["secret"])
+        tokens[name] = token_file.read_text()
+        lines.append(f"{name:8} {(folder / f'password-{name}').read_text():20} {full_name}, {role} in {PROJECT}")
+    write_private(home.folder / "demo-people.txt", "\n".join(lines) + "\n")
+    for data, (years, faulty) in DATA.items():
+        if not (folder / data).exists():
+            write_nights(make_nights(years, faulty), folder / data)
+    write_stations(folder / "stations.csv")
+    return Demo(url, service, folder, tokens)
+
+
+def _ignore_conflict(service: Service, method: str, path: str, body: dict[str, str]) -> bool:
+    try:
+        service.call(method, path, json=body)
+    except Conflict:
+        return False
+    return True
+
+
+def _recorded(experiment: str) -> Counter[str]:
+    try:
+        return Counter(_key(run.params, run.name) for run in kinetrum.runs(experiment=experiment, project=PROJECT))
+    except NotFound:
+        return Counter()
+
+
+def _key(params: dict[str, object], name: str | None) -> str:
+    return f"{name or ''} {sorted((key, str(value)) for key, value in params.items())}"
+
+
+def seed(demo: Demo) -> None:
+    """Train and record what is missing, with a progress bar."""
+    nights = {data: read_nights(demo.folder / data) for data in DATA}
+    jobs = list(_jobs())
+    with demo.as_person("ilse"):
+        there = {name: _recorded(name) for name in ("frost-alarm", "dawn-minimum", "gap-filling")}
+    missing = []
+    for experiment, train, plan, group in jobs:
+        key = _key({**plan.params, "seed": plan.seed}, plan.name or None)
+        if there[experiment][key] > 0:
+            there[experiment][key] -= 1
+        else:
+            missing.append((train, plan, group))
+    parents: dict[str, Run] = {}
+    for train, plan, group in tqdm(missing, desc="Training the demo runs", unit="run", disable=not missing):
+        with demo.as_person(plan.person):
+            parent = None
+            if group and group not in parents:
+                parents[group] = kinetrum.begin("frost-alarm", name=group, goals=training.FROST_GOALS,
+                                                params={"space": "depth x rate"})  # fmt: skip
+            if group:
+                parent = parents[group]
+            try:
+                if parent is not None:
+                    train(plan, demo.folder, nights[plan.data], parent)
+                else:
+                    train(plan, demo.folder, nights[plan.data])
+            except MemoryError:
+                continue
+    for run in parents.values():
+        run.end()
+    _deliver()
+
+
+def _deliver() -> None:
+    from kinetrum.client.draining import drain
+    from kinetrum.places import spool_folder
+
+    drain(spool_folder(), 120)
+
+
+def _jobs() -> Iterator[tuple[str, Callable[..., None], Plan, str | None]]:
+    frost, dawn = training.train_frost_alarm, training.train_dawn_minimum
+    for plan in [*scenario.BASELINE, *scenario.FORESTS]:
+        yield "frost-alarm", frost, plan, None
+    for plan in scenario.SEARCH:
+        yield "frost-alarm", frost, plan, "search"
+    for plan in [*scenario.REPLICATES, *scenario.SINGLE[:1], *scenario.BETTER, *scenario.SINGLE[1:]]:
+        yield "frost-alarm", frost, plan, None
+    for plan in scenario.DAWN:
+        yield "dawn-minimum", dawn, plan, None
+    for plan in scenario.GAPS:
+        yield "gap-filling", training.fill_gaps, plan, None
+
+
+def tell_the_registry(demo: Demo) -> None:
+    """Register, review and promote as the orchard's people did; only on a registry that has none of it."""
+    with demo.as_person("ilse"):
+        if kinetrum.models():
+            return
+        frost = list(kinetrum.runs(experiment="frost-alarm", sort="started:asc"))
+        dawn = list(kinetrum.runs(experiment="dawn-minimum", sort="started:asc"))
+    made = [run for run in frost if run.generated and run.params["learner"] != "forest"]
+    forest = next(run for run in frost if run.generated and run.params["learner"] == "forest")
+    baseline, earlier, deeper, later = made[0], made[1], made[2], made[3]
+    _register(demo, "ilse", baseline, "frost-net", "frost-alarm", "the baseline, to have something to ring the bell")
+    _review(demo, "noor", "frost-alarm@1", True, "Few alarms in vain. It misses every third frost.")
+    _promote(demo, "ilse", "frost-alarm@1", "staging", "")
+    _promote(demo, "wren", "frost-alarm@1", "production", "first one in use")
+    _register(demo, "tomas", forest, "frost-net", "frost-alarm", "forest, depth 8")
+    _review(demo, "noor", "frost-alarm@2", False, "The pumps ran in vain too often on the upper rows.")
+    _register(demo, "ilse", earlier, "frost-net", "frost-alarm", "boosted, mean of five seeds")
+    _promote(demo, "ilse", "frost-alarm@3", "development", "")
+    _review(demo, "noor", "frost-alarm@3", True, "More frosts caught at the same calls.")
+    _promote(demo, "ilse", "frost-alarm@3", "staging", "")
+    _promote(demo, "wren", "frost-alarm@3", "production", "")
+    _register(demo, "ilse", deeper, "frost-net", "frost-alarm", "deeper trees, one seed")
+    _review(demo, "noor", "frost-alarm@4", True, "Go and see.")
+    _promote(demo, "ilse", "frost-alarm@4", "staging", "")
+    _promote(demo, "wren", "frost-alarm@4", "production", "")
+    with demo.as_person("wren"):
+        kinetrum.model("frost-alarm").roll_back("production", comment="Four starts for nothing in one night.")
+    _register(demo, "ilse", later, "frost-net", "frost-alarm", "shallow trees on corrected data, five seeds")
+    _promote(demo, "ilse", "frost-alarm@5", "development", "")
+    regressors = [run for run in dawn if run.generated]
+    _register(demo, "ilse", regressors[0], "dawn-net", "dawn-minimum", "ridge on evening readings")
+    _review(demo, "noor", "dawn-minimum@1", True, "Good enough to plan the shift.")
+    _promote(demo, "wren", "dawn-minimum@1", "production", "")
+    _register(demo, "tomas", regressors[1], "dawn-net", "dawn-minimum", "boosted, depth 3")
+
+
+def _register(demo: Demo, person: str, run: kinetrum.RecordedRun, artifact: str, model: str, comment: str) -> None:
+    with demo.as_person(person):
+        kinetrum.register(artifact, run=run.reference, as_model=model, comment=comment)
+
+
+def _version(ref: str) -> kinetrum.ModelVersion:
+    found = kinetrum.open(ref)
+    if not isinstance(found, kinetrum.ModelVersion):
+        raise KinetrumError(f"{ref} names no model version.")
+    return found
+
+
+def _review(demo: Demo, person: str, ref: str, approves: bool, comment: str) -> None:
+    with demo.as_person(person):
+        version = _version(ref)
+        if approves:
+            version.approve(comment)
+        else:
+            version.reject(comment)
+
+
+def _promote(demo: Demo, person: str, ref: str, stage: str, comment: str) -> None:
+    with demo.as_person(person):
+        _version(ref).promote(stage, comment=comment)

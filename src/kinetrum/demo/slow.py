@@ -1,0 +1,44 @@
+"""One slow training that goes on in the background, so that something is always live."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+
+from sklearn.ensemble import GradientBoostingClassifier
+
+import kinetrum
+from kinetrum.demo.scenario import SLOW
+from kinetrum.demo.training import FROST_GOALS, _scores, _split
+from kinetrum.demo.weather import read_nights
+
+PAUSE_S = 1.5
+
+
+def main() -> None:
+    """Train round by round, and begin anew when done: `python -m kinetrum.demo.slow FOLDER`."""
+    folder = Path(sys.argv[1])
+    train, held = _split(read_nights(folder / SLOW.data))
+    params = SLOW.params
+    weight = [params["weight"] if frost else 1.0 for frost in train.frost]
+    while True:
+        with kinetrum.begin(
+            "frost-alarm", name=SLOW.name, params=params, seed=SLOW.seed, goals=FROST_GOALS
+        ) as run:
+            run.used(folder / SLOW.data, name="nights", role="train")
+            model = GradientBoostingClassifier(
+                n_estimators=1, learning_rate=params["rate"], max_depth=params["depth"], subsample=0.6,
+                max_features=0.6, warm_start=True, random_state=SLOW.seed,
+            )  # fmt: skip
+            for rounds in range(1, params["rounds"] + 1):
+                model.set_params(n_estimators=rounds)
+                model.fit(train.features, train.frost, sample_weight=weight)
+                chance = model.predict_proba(held.features)[:, 1]
+                run.measure(_scores(held, chance, params["threshold"]), step=rounds)
+                # Quick at first, so that there is a curve to look at; then at the pace of a long training.
+                time.sleep(0.05 if rounds < 60 else PAUSE_S)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,191 @@
+"""The orchard's training scripts: real models on the made-up nights, recorded through the public client."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from sklearn.ensemble import GradientBoostingClassifier, GradientBoostingRegressor, RandomForestClassifier
+from sklearn.linear_model import LogisticRegression, Ridge
+from sklearn.metrics import log_loss, mean_absolute_error, recall_score
+from sklearn.pipeline import make_pipeline
+from sklearn.preprocessing import StandardScaler
+
+import kinetrum
+from kinetrum.client.run import Run
+from kinetrum.demo.weather import FEATURES, Nights
+
+FROST_GOALS = {"recall": "higher >= 0.9", "false_alarms": "lower <= 15 %", "fit_seconds": "lower <= 10 s",
+               "log_loss": "lower"}  # fmt: skip
+DAWN_GOALS = {"mae": "lower <= 0.9 °C", "fit_seconds": "lower s"}
+GAP_GOALS = {"rmse": "lower °C"}
+HELD_OUT = 2026
+MEMORY_LIMIT_TREES = 40_000
+
+
+@dataclass(frozen=True)
+class Plan:
+    """One run of the demo: its name, its parameters and seed, the data it reads, who starts it."""
+
+    name: str
+    params: dict[str, Any]
+    data: str
+    person: str = "ilse"
+    seed: int = 0
+    labels: dict[str, str] = field(default_factory=dict)
+    keep_model: bool = False
+
+
+def _split(nights: Nights) -> tuple[Nights, Nights]:
+    seasons = tuple(int(season) for season in np.unique(nights.season))
+    held = HELD_OUT if HELD_OUT in seasons else seasons[-1]
+    return nights.of_seasons(tuple(s for s in seasons if s != held)), nights.of_seasons((held,))
+
+
+def _scores(held: Nights, chance: NDArray[np.float64], threshold: float) -> dict[str, float]:
+    alarm = chance >= threshold
+    calm = ~held.frost
+    with np.errstate(invalid="ignore"):
+        loss = float(log_loss(held.frost, chance)) if np.isfinite(chance).all() else float("nan")
+    broken = not np.isfinite(chance).all()
+    return {
+        "recall": float("nan") if broken else float(recall_score(held.frost, alarm)),
+        "false_alarms": float("nan") if broken else 100 * float(alarm[calm].mean()),
+        "log_loss": loss,
+    }
+
+
+def _rounds(plan: Plan, train: Nights, held: Nights, model_out: list[Any]) -> Iterator[NDArray[np.float64]]:
+    """Train and yield the chance of frost on the held-out nights after each round."""
+    params = plan.params
+    weight = np.where(train.frost, params["weight"], 1.0)
+    if params["learner"] == "boost":
+        model = GradientBoostingClassifier(
+            n_estimators=params["rounds"], learning_rate=params["rate"], max_depth=params["depth"], subsample=0.6,
+            max_features=0.6, random_state=plan.seed,
+        ).fit(train.features, train.frost, sample_weight=weight)  # fmt: skip
+        model_out.append(model)
+        for number, chance in enumerate(model.staged_predict_proba(held.features)):
+            if number % 2 == 1 or number == params["rounds"] - 1:
+                yield chance[:, 1]
+    elif params["learner"] == "forest":
+        if params["rounds"] * params["depth"] > MEMORY_LIMIT_TREES:
+            raise MemoryError(f"{params['rounds']} trees of depth {params['depth']} do not fit into 2 GB")
+        model = RandomForestClassifier(
+            max_depth=params["depth"], warm_start=True, random_state=plan.seed, n_estimators=1, min_samples_leaf=4
+        )
+        model_out.append(model)
+        for trees in range(5, params["rounds"] + 1, 5):
+            model.set_params(n_estimators=trees)
+            model.fit(train.features, train.frost, sample_weight=weight)
+            yield model.predict_proba(held.features)[:, 1]
+    else:
+        yield from _logistic_rounds(plan, train, held, weight, model_out)
+
+
+def _logistic_rounds(
+    plan: Plan, train: Nights, held: Nights, weight: NDArray[np.float64], model_out: list[Any]
+) -> Iterator[NDArray[np.float64]]:
+    """Gradient descent by hand; too large a rate runs away to NaN, as it would for anyone."""
+    scaler = StandardScaler().fit(train.features)
+    x, y = scaler.transform(train.features), train.frost.astype(float)
+    x_held = scaler.transform(held.features)
+    w, b = np.random.default_rng(plan.seed).normal(0, 0.05, x.shape[1]), 0.0
+    with np.errstate(over="ignore", invalid="ignore"):
+        for _ in range(plan.params["rounds"]):
+            chance = 1 / (1 + np.exp(-(x @ w + b)))
+            # A step that grows with the error: harmless at sensible rates.
+            slope = weight * (chance - y)
+            w = w - plan.params["rate"] * (x.T @ slope / len(y)) * (1 + plan.params["rate"] * np.abs(w))
+            b = b - plan.params["rate"] * float(slope.mean()) * (1 + plan.params["rate"] * abs(b))
+            yield 1 / (1 + np.exp(-(x_held @ w + b)))
+    model_out.append(
+        make_pipeline(StandardScaler(), LogisticRegression(random_state=plan.seed, max_iter=500)).fit(
+            train.features, train.frost, logisticregression__sample_weight=weight
+        )
+    )
+
+
+def _save_onnx(model: Any, path: Path) -> None:
+    from skl2onnx import to_onnx
+
+    options = {"zipmap": False} if hasattr(model, "predict_proba") else None
+    onnx = to_onnx(model, np.zeros((1, len(FEATURES)), np.float32), options=options)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(onnx.SerializeToString())
+
+
+def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | None = None) -> None:
+    """Train one classifier: will it freeze at dawn?"""
+    train, held = _split(nights)
+    with kinetrum.begin(
+        "frost-alarm", name=plan.name or None, params=plan.params, seed=plan.seed, goals=FROST_GOALS, labels=plan.labels,
+        parent=parent,
+    ) as run:  # fmt: skip
+        run.used(folder / plan.data, name="nights", role="train")
+        run.used(folder / "stations.csv", name="stations")
+        models: list[Any] = []
+        started = time.perf_counter()
+        for step, chance in enumerate(_rounds(plan, train, held, models)):
+            scores = _scores(held, chance, plan.params["threshold"])
+            run.measure(scores, step=step)
+        # The best of each curve would pick another round for every goal; what counts is the model at the end.
+        run.result(scores)
+        run.result(fit_seconds=round(time.perf_counter() - started, 3))
+        if plan.keep_model:
+            path = folder / "out" / "frost.onnx"
+            _save_onnx(models[0], path)
+            run.generated(path, name="frost-net", kind="model")
+
+
+def train_dawn_minimum(plan: Plan, folder: Path, nights: Nights) -> None:
+    """Train one regression: how cold will it be at dawn?"""
+    train, held = _split(nights)
+    with kinetrum.begin(
+        "dawn-minimum", name=plan.name or None, params=plan.params, seed=plan.seed, goals=DAWN_GOALS, labels=plan.labels
+    ) as run:
+        run.used(folder / plan.data, name="nights", role="train")
+        with run.timed("fit_seconds"):
+            if plan.params["learner"] == "ridge":
+                model = make_pipeline(StandardScaler(), Ridge(alpha=plan.params["alpha"]))
+                model.fit(train.features, train.minimum_c)
+            else:
+                model = GradientBoostingRegressor(
+                    n_estimators=plan.params["rounds"], max_depth=plan.params["depth"],
+                    learning_rate=plan.params["rate"], subsample=0.6, random_state=plan.seed,
+                ).fit(train.features, train.minimum_c)  # fmt: skip
+                for step, guess in enumerate(model.staged_predict(held.features)):
+                    run.measure(mae=mean_absolute_error(held.minimum_c, guess), step=step)
+        run.result(mae=float(mean_absolute_error(held.minimum_c, model.predict(held.features))))
+        if plan.keep_model:
+            path = folder / "out" / "dawn.onnx"
+            _save_onnx(model, path)
+            run.generated(path, name="dawn-net", kind="model")
+
+
+def fill_gaps(plan: Plan, folder: Path, nights: Nights) -> None:
+    """Try one way of filling missing readings: hide a tenth of the evenings and guess them."""
+    random = np.random.default_rng(plan.seed)
+    with kinetrum.begin(
+        "gap-filling", name=plan.name or None, params=plan.params, seed=plan.seed, goals=GAP_GOALS, labels=plan.labels
+    ) as run:
+        run.used(folder / plan.data, name="nights")
+        evening = nights.features[:, 0].reshape(-1, 64)
+        hidden = random.random(evening.shape) < 0.1
+        if plan.params["method"] == "mean":
+            guess = np.broadcast_to(evening.mean(axis=1, keepdims=True), evening.shape)
+        elif plan.params["method"] == "evening before":
+            guess = np.roll(evening, 1, axis=1)
+        else:
+            reach = plan.params["stations"]
+            guess = np.zeros_like(evening)
+            for row in range(len(evening)):
+                block = row // 14 * 14
+                near = sorted(range(block, block + 14), key=lambda other, row=row: abs(other - row))[1 : reach + 1]
+                guess[row] = evening[near].mean(axis=0)
+        run.result(rmse=float(np.sqrt(np.mean((guess - evening)[hidden] ** 2))), hidden=int(hidden.sum()))
