@@ -1,11 +1,11 @@
 """Kinetrum: record training runs, compare them, version models and promote them.
 
-    import kinetrum
+import kinetrum
 
-    with kinetrum.begin("frost-alarm", params={"learner": "forest", "depth": 6}, seed=7) as run:
-        for epoch in run.progress(range(40)):
-            run.measure(loss=0.31, recall=0.84)
-        run.result(recall=0.913)
+with kinetrum.begin("frost-alarm", params={"learner": "forest", "depth": 6}, seed=7) as run:
+    for epoch in run.progress(range(40)):
+        run.measure(loss=0.31, recall=0.84)
+    run.result(recall=0.913)
 """
 
 from __future__ import annotations

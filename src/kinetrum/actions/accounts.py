@@ -84,6 +84,12 @@ def actor_of_session(secret: str, origin: str) -> tuple[Actor, str]:
     return _actor(found[0], origin), found[1]
 
 
+@transaction
+def session_lasts(secret: str) -> bool:
+    """Tell whether a session cookie still speaks for somebody."""
+    return people.person_of_session(secret) is not None
+
+
 def _administrator(actor: Actor) -> None:
     if not actor.is_admin:
         raise NotAllowed(f"{actor.full_name} is no administrator of this instance; this takes one.")
@@ -206,5 +212,11 @@ def set_role(actor: Actor, project: str, person: str, role: str | None) -> None:
         return
     people.set_role(place.project_id, row.person_id, wanted)
     journal.append(
-        place.project_id, actor.person_id, "changed a role", person, before=before, after=wanted, origin=actor.origin
+        place.project_id,
+        actor.person_id,
+        "changed a role",
+        person,
+        before=before,
+        after=wanted,
+        origin=actor.origin,
     )

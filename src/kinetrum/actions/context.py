@@ -77,6 +77,7 @@ def experiment_in(place: Place, name: str) -> ExperimentRow:
     if found is None:
         known = ", ".join(row.name for row in projects.experiment_summaries(place.project_id)[:8])
         raise NotFound(
-            f"{place.project.name} has no experiment {name!r}; it has {known or 'none yet'}.", field="experiment"
+            f"{place.project.name} has no experiment {name!r}; it has {known or 'none yet'}.",
+            field="experiment",
         )
     return found

@@ -139,7 +139,13 @@ def _experiment(place: Place, summary: ExperimentSummary) -> ExperimentView:
 
 @transaction
 def list_runs(
-    actor: Actor, project: str, experiment: str, query_text: str, sort_text: str, cursor: str | None, limit: int
+    actor: Actor,
+    project: str,
+    experiment: str,
+    query_text: str,
+    sort_text: str,
+    cursor: str | None,
+    limit: int,
 ) -> RunPage:
     """Return one page of an experiment's runs.
 
@@ -270,7 +276,13 @@ class Curve:
 
 @transaction
 def read_curves(
-    actor: Actor, project: str, references: list[str], metric: str, width: int, first: int | None, last: int | None
+    actor: Actor,
+    project: str,
+    references: list[str],
+    metric: str,
+    width: int,
+    first: int | None,
+    last: int | None,
 ) -> list[Curve]:
     """Return one metric of up to 100 runs (`experiment/number`), each reduced to `width` pixel columns."""
     low, high = WIDTH_RANGE

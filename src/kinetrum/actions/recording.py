@@ -96,7 +96,11 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
         return known
     if projects.add_experiment(place.project_id, experiment, actor.person_id):
         journal.append(
-            place.project_id, actor.person_id, "made the experiment", f"experiment:{experiment}", origin=actor.origin
+            place.project_id,
+            actor.person_id,
+            "made the experiment",
+            f"experiment:{experiment}",
+            origin=actor.origin,
         )
     row = projects.experiment_named(place.project_id, experiment)
     if row is None:
@@ -145,8 +149,9 @@ def _declare_goals(experiment_id: int, goals: dict[str, Goal], doc: RunDoc, at: 
             projects.add_goal(experiment_id, goal, len(standing))
             standing[goal.key] = goal
         elif known != goal:
-            _add_problem(doc, f"The goal of {goal.key} stands differently in this experiment and was kept: "
-                              f"{known.direction}{'' if known.bound is None else f', bound {known.bound:g}'}.", at)  # fmt: skip
+            bound = "" if known.bound is None else f", bound {known.bound:g}"
+            text = f"The goal of {goal.key} stands differently in this experiment and was kept: "
+            _add_problem(doc, f"{text}{known.direction}{bound}.", at)
 
 
 def _add_problem(doc: RunDoc, text: str, at: int, uid: str | None = None) -> None:
@@ -173,9 +178,7 @@ def _run_to_write(actor: Actor, project: str, experiment: str, run: str) -> tupl
 
 
 @transaction
-def set_params(
-    actor: Actor, project: str, experiment: str, run_ref: str, params: dict[str, Value]
-) -> list[SetAside]:
+def set_params(actor: Actor, project: str, experiment: str, run_ref: str, params: dict[str, Value]) -> list[SetAside]:
     """Set parameters once; another value for a set one is put aside and becomes a problem of the run."""
     _, run = _run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
@@ -201,7 +204,13 @@ def add_packed_points(
 
 
 def _keep_points(
-    actor: Actor, project: str, experiment: str, run_ref: str, batch: str, groups: Sequence[Group], body: bytes
+    actor: Actor,
+    project: str,
+    experiment: str,
+    run_ref: str,
+    batch: str,
+    groups: Sequence[Group],
+    body: bytes,
 ) -> int:
     _, run = _run_to_write(actor, project, experiment, run_ref)
     count = sum(group.values.size for group in groups)
@@ -255,7 +264,7 @@ def keep_alive(actor: Actor, project: str, experiment: str, run_ref: str) -> Run
 
 
 @transaction
-def end_run(
+def record_ending(
     actor: Actor, project: str, experiment: str, run_ref: str, status: str, reason: str | None, ended_at: int
 ) -> Run:
     """End a run as finished, failed or stopped. Ended again the same way, nothing changes."""
@@ -268,7 +277,7 @@ def end_run(
         if run.status != status:
             raise Conflict(f"{run.reference} is {run.status} already and stays so.", field="status")
         return run
-    runs.end_run(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, _moment(ended_at, "ended_at"))
+    runs.set_ending(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, _moment(ended_at, "ended_at"))
     return runs.run_by_id(run.run_id)
 
 

@@ -44,7 +44,11 @@ def hold(place: Place, name: str, lock: bool) -> Held:
         known = ", ".join(row.name for row in models.models_of(place.project_id)[:8])
         raise NotFound(f"{place.project.name} has no model {name!r}; it has {known or 'none yet'}.", field="model")
     return Held(
-        place, model, models.ladder_of(model.model_id), models.stacks_of(model.model_id), models.standings_of(model)
+        place,
+        model,
+        models.ladder_of(model.model_id),
+        models.stacks_of(model.model_id),
+        models.standings_of(model),
     )
 
 
@@ -87,7 +91,8 @@ def register(
     version, run_id = _source(place, source, run_ref)
     if run_id is None and not (origin and origin.strip()):
         raise InvalidInput(
-            f"No run generated {version.reference}; tell in words where it came from (origin).", field="origin"
+            f"No run generated {version.reference}; tell in words where it came from (origin).",
+            field="origin",
         )
     _make_model(actor, place, check_name(model_name, "model"))
     held = hold(place, model_name, lock=True)
@@ -141,9 +146,7 @@ def _make_model(actor: Actor, place: Place, name: str) -> None:
 
 
 @transaction
-def review(
-    actor: Actor, project: str, model_name: str, number: int, approves: bool | None, comment: str
-) -> Review:
+def review(actor: Actor, project: str, model_name: str, number: int, approves: bool | None, comment: str) -> Review:
     """Approve (True), reject (False) or take one's verdict back (None); returns the version's review now."""
     place = enter(actor, project, Act.REVIEW)
     held = hold(place, model_name, lock=True)
@@ -236,13 +239,19 @@ def roll_back(
 
 
 def _placed(
-    actor: Actor, held: Held, act: str, word: str, stage: Stage, stack: Stack, after: int | None, comment: str, uid: str
+    actor: Actor,
+    held: Held,
+    act: str,
+    word: str,
+    stage: Stage,
+    stack: Stack,
+    after: int | None,
+    comment: str,
+    uid: str,
 ) -> None:
     before = _occupant(stack)
     model = held.model
-    models.add_event(
-        model.model_id, id_bytes(uid), act, stage.name, before, after, actor.person_id, _comment(comment)
-    )
+    models.add_event(model.model_id, id_bytes(uid), act, stage.name, before, after, actor.person_id, _comment(comment))
     subject = f"{model.name}@{after if act == 'promote' else before}"
     _log(actor, held, word, subject, {stage.name: before}, {stage.name: after}, comment)
 

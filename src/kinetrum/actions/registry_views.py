@@ -113,9 +113,7 @@ _ACTS = {"register": Act.REGISTER, "review": Act.REVIEW, "retire": Act.RETIRE, "
 
 def _lead(held: Held) -> int | None:
     try:
-        return rules.lead_of(
-            held.model.lead_number, held.ladder, held.stacks, held.standings, held.model.name
-        )
+        return rules.lead_of(held.model.lead_number, held.ladder, held.stacks, held.standings, held.model.name)
     except KinetrumError:
         return None
 

@@ -105,9 +105,7 @@ def link_existing(
     return version
 
 
-def _link(
-    run: Run, doc: RunDoc, version: VersionRow, relation: str, new: NewVersion, problem: str | None
-) -> None:
+def _link(run: Run, doc: RunDoc, version: VersionRow, relation: str, new: NewVersion, problem: str | None) -> None:
     if artifacts.link(
         run.run_id, id_bytes(new.uid), version.version_id, relation, new.role, new.step, from_micros(new.at)
     ):
@@ -119,9 +117,7 @@ def _link(
     runs.sign_of_life(run.run_id)
 
 
-def _make_version(
-    actor: Actor, place: Place, new: NewVersion, run_doc: RunDoc | None
-) -> tuple[VersionRow, str | None]:
+def _make_version(actor: Actor, place: Place, new: NewVersion, run_doc: RunDoc | None) -> tuple[VersionRow, str | None]:
     name, problem = check_name(new.name, "artifact"), None
     if not new.kind or len(new.kind) > KIND_LIMIT or not new.kind.isprintable():
         raise InvalidInput(f"A kind is a word of up to {KIND_LIMIT} characters.", field="kind")
@@ -150,9 +146,7 @@ def _check_stored(place: Place, files: tuple[FileEntry, ...]) -> None:
         )
 
 
-def _next_version(
-    actor: Actor, place: Place, name: str, new: NewVersion, files: tuple[FileEntry, ...]
-) -> VersionRow:
+def _next_version(actor: Actor, place: Place, name: str, new: NewVersion, files: tuple[FileEntry, ...]) -> VersionRow:
     row = artifacts.artifact_named(place.project_id, name, lock=True)
     if row is None:
         raise NotFound(f"The artifact {name!r} vanished.", field="name")

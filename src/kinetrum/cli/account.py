@@ -8,7 +8,7 @@ import sys
 from typing import Any
 
 from kinetrum.cli import output
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.errors import InvalidInput, NotSignedIn
 
 
 def add_commands(commands: Any) -> None:
@@ -82,6 +82,8 @@ def _connect(given: argparse.Namespace) -> int:
         token = token_by_sign_in(url, name, _secret_from_input("Password"))
     service = Service(url, token)
     me = service.get("/session")
+    if me is None:
+        raise InvalidInput("No token was given; connect with --token, or sign in.")
     if given.project:
         service.get(f"/projects/{given.project}")
     before = connection.save(url, token, given.project)
@@ -97,7 +99,9 @@ def _session(project: str | None = None) -> Any:
 
 def _whoami(given: argparse.Namespace) -> int:
     session = _session()
-    me = session.service.get("/session")
+    me = session.service.get("/session") or {}
+    if not me:
+        raise NotSignedIn(f"No token is known for {session.connection.url}; 'kinetrum connect' gets one.")
     projects = session.service.get("/projects")
     data = {
         "name": me["name"], "full_name": me["full_name"], "administrator": me["is_admin"],

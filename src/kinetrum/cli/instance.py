@@ -35,7 +35,10 @@ def add_commands(commands: Any) -> None:
 def control(*arguments: str) -> dict[str, Any]:
     """Ask the instance's own program; raises what it answers."""
     done = subprocess.run(
-        [sys.executable, "-m", "kinetrum.instance.control", *arguments], capture_output=True, text=True, check=False
+        [sys.executable, "-m", "kinetrum.instance.control", *arguments],
+        capture_output=True,
+        text=True,
+        check=False,
     )
     if not done.stdout.strip():
         missing = "No module named" in done.stderr

@@ -102,9 +102,11 @@ def _chosen_columns(text: str | None, page: dict[str, Any]) -> list[tuple[str, s
     ordered = [key for key in goals if key in values] + [key for key in values if key not in goals]
     differing = [column["name"] for column in page["columns"] if column["scope"] == "param" and column["differs"]]
     leading = ordered[: max(1, len(goals))]
-    return [("value", key) for key in leading] + [("param", key) for key in differing] + [
-        ("value", key) for key in ordered if key not in leading
-    ]
+    return (
+        [("value", key) for key in leading]
+        + [("param", key) for key in differing]
+        + [("value", key) for key in ordered if key not in leading]
+    )
 
 
 def _experiments(session: Any, as_json: bool) -> int:
@@ -177,7 +179,7 @@ def _show_run(run: dict[str, Any]) -> None:
     for title, key in (("Used", "used"), ("Generated", "generated")):
         if run[key]:
             _section(title)
-            rows = [[link["artifact"], link["kind"], link["role"] or "", link["digest"][:12]] for link in run[key]]
+            rows = [[link["reference"], link["kind"], link["role"] or "", link["digest"][:12]] for link in run[key]]
             output.print_table(["artifact", "kind", "role", "digest"], rows)
     for title, key in (("Parent", "parent"), ("Children", "children"), ("Registered as", "versions")):
         if run[key]:
@@ -216,7 +218,9 @@ def _show_artifact(version: dict[str, Any]) -> None:
         if runs:
             print(f"{relation} by {', '.join(runs)}")
     _section("Files")
-    rows = [[output.clean(entry["path"]), f"{entry['size']:,}", entry["sha256"][:12]] for entry in version["files"][:50]]
+    rows = [
+        [output.clean(entry["path"]), f"{entry['size']:,}", entry["sha256"][:12]] for entry in version["files"][:50]
+    ]
     output.print_table(["path", "bytes", "sha256"], rows)
     if len(version["files"]) > 50:
         print(paint(f"{len(version['files']) - 50} more; --json lists all", "quiet"))
@@ -225,9 +229,13 @@ def _show_artifact(version: dict[str, Any]) -> None:
 def _show_version(version: dict[str, Any]) -> None:
     stages = f"  on {', '.join(version['stages'])}" if version["stages"] else ""
     marks = "".join(f"  {mark}" for mark in ("retired", "damaged") if version[mark])
-    print(paint(version["reference"], "strong") + f"  {paint(version['review'], _review_tone(version['review']))}{stages}"
+    review = paint(version["review"], _review_tone(version["review"]))
+    print(paint(version["reference"], "strong") + f"  {review}{stages}"
           + paint(marks, "bad"))  # fmt: skip
-    print(f"registered {moment(version['registered_at'])} by {version['registered_by']}: {output.clean(version['comment'])}")
+    print(
+        f"registered {moment(version['registered_at'])} by {version['registered_by']}: "
+        + output.clean(version["comment"])
+    )
     print(f"from {version['run'] or output.clean(version['origin'] or '')}, files {version['artifact']['reference']}")
     for verdict in version["verdicts"]:
         word = "approved" if verdict["approves"] else "rejected"

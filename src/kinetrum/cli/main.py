@@ -31,7 +31,8 @@ def make_parser() -> argparse.ArgumentParser:
         prog="kinetrum",
         description=_ABOUT,
         formatter_class=argparse.RawDescriptionHelpFormatter,
-        epilog="Exit status: 0 done, 1 refused or failed, 2 wrong use, 3 not found, 4 not allowed, 5 service not reached.",
+        epilog="Exit status: 0 done, 1 refused or failed, 2 wrong use, 3 not found, 4 not allowed, "
+        "5 service not reached.",
     )
     parser.add_argument("--version", action="store_true", help="print the version and leave")
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND")

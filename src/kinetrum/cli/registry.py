@@ -66,7 +66,9 @@ def _commented(parser: argparse.ArgumentParser, run: Any) -> None:
 
 def _expecting(parser: argparse.ArgumentParser, run: Any) -> None:
     parser.add_argument(
-        "--expect", metavar="N|none", help="the version that must stand on the stage now; refused where another does"
+        "--expect",
+        metavar="N|none",
+        help="the version that must stand on the stage now; refused where another does",
     )
     _commented(parser, run)
 

@@ -70,5 +70,10 @@ def _spool(given: argparse.Namespace) -> int:
         print("Nothing waits.")
     for item in refused:
         record = item["record"]
-        print(output.paint(f"set aside: {record['op']} of run {record['run'][-10:]}: {output.clean(item['reason'])}", "bad"))
+        print(
+            output.paint(
+                f"set aside: {record['op']} of run {record['run'][-10:]}: {output.clean(item['reason'])}",
+                "bad",
+            )
+        )
     return 0

@@ -40,7 +40,13 @@ class RunCalls:
 
     def _path(self, address: dict[str, Any], *more: str) -> str:
         return path_of(
-            "projects", address["project"], "experiments", address["experiment"], "runs", address["run"], *more
+            "projects",
+            address["project"],
+            "experiments",
+            address["experiment"],
+            "runs",
+            address["run"],
+            *more,
         )
 
     def _call(self, address: dict[str, Any], method: str, path: str, **options: Any) -> Any:
@@ -136,7 +142,10 @@ class RunCalls:
         files = [{"path": path, "size": size, "sha256": sha256} for _, path, size, sha256 in data["files"]]
         fields = ("id", "at", "name", "kind", "step")
         self._call(
-            data, "POST", self._path(data, "generated"), json={field: data[field] for field in fields} | {"files": files}
+            data,
+            "POST",
+            self._path(data, "generated"),
+            json={field: data[field] for field in fields} | {"files": files},
         )
         shutil.rmtree(place, ignore_errors=True)
 

@@ -89,7 +89,11 @@ def _first(*found: str | None) -> str | None:
 
 
 def find_connection(
-    url: str | None = None, project: str | None = None, experiment: str | None = None, *, needs_service: bool = True
+    url: str | None = None,
+    project: str | None = None,
+    experiment: str | None = None,
+    *,
+    needs_service: bool = True,
 ) -> Connection:
     """Find where to record and read; raises Unavailable where nothing says so and a service is needed."""
     file = _nearest_file()

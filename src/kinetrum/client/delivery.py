@@ -154,7 +154,7 @@ class Delivery:
             calls.points(self.open_runs.get(run) or self._address_of(mine), batch_id, list(groups_of(mine)))
 
     def _address_of(self, mine: Waiting) -> dict[str, Any]:
-        keys, record = mine.stretches[0]
+        _, record = mine.stretches[0]
         return self.shapes[record.shape]
 
     def finish(self) -> bool:
@@ -174,7 +174,15 @@ def groups_of(waiting: Waiting) -> Iterator[Group]:
         width = len(keys)
         table = np.frombuffer(
             b"".join(parts),
-            np.dtype([("head", "<u8"), ("step", "<i8"), ("time", "<i8"), ("values", "<f8", (width,)), ("seal", "<u8")]),
+            np.dtype(
+                [
+                    ("head", "<u8"),
+                    ("step", "<i8"),
+                    ("time", "<i8"),
+                    ("values", "<f8", (width,)),
+                    ("seal", "<u8"),
+                ]
+            ),
         )
         yield Group(
             keys, np.ascontiguousarray(table["step"]), np.ascontiguousarray(table["time"]),

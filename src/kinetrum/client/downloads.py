@@ -24,9 +24,7 @@ def download_files(
     return [_download(service, project, artifact, number, entry, to) for entry in files]
 
 
-def _download(
-    service: Service, project: str, artifact: str, number: int, entry: dict[str, Any], to: Path
-) -> Path:
+def _download(service: Service, project: str, artifact: str, number: int, entry: dict[str, Any], to: Path) -> Path:
     target = to / check_path(entry["path"])
     if not target.resolve().is_relative_to(to.resolve()):
         raise Conflict(f"{target} lies outside {to} by a link; choose another folder.", field="path")

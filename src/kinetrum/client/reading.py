@@ -12,7 +12,7 @@ from kinetrum.client.downloads import download_files
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session, open_session
 from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.refs import NameRef, Ref, RunRef, VersionRef, parse_ref
+from kinetrum.core.refs import NameRef, Ref, RunRef, parse_ref
 from kinetrum.core.values import Value, from_json, number_from_json, show
 
 if TYPE_CHECKING:
@@ -108,12 +108,12 @@ class RecordedRun:
     @property
     def used(self) -> list[str]:
         """Inputs as references."""
-        return [link["artifact"] for link in self._data["used"]]
+        return [link["reference"] for link in self._data["used"]]
 
     @property
     def generated(self) -> list[str]:
         """Outputs as references."""
-        return [link["artifact"] for link in self._data["generated"]]
+        return [link["reference"] for link in self._data["generated"]]
 
     @property
     def versions(self) -> list[str]:
@@ -164,7 +164,7 @@ class RunTable(Sequence[RecordedRun]):
         self._cursor: str | None = ""
         self.goals: list[dict[str, Any]] = []
         self.columns: list[dict[str, Any]] = []
-        self.count = 0
+        self.total = 0
         self._more()
 
     def _more(self) -> None:
@@ -173,7 +173,7 @@ class RunTable(Sequence[RecordedRun]):
             query=self._query, sort=self._sort, cursor=self._cursor or None, limit=_PAGE,
         )  # fmt: skip
         self._rows += [RecordedRun(self._session, row) for row in page["rows"]]
-        self._cursor, self.goals, self.columns, self.count = (
+        self._cursor, self.goals, self.columns, self.total = (
             page["next_cursor"], page["goals"], page["columns"], page["count"],
         )  # fmt: skip
 
@@ -212,7 +212,7 @@ class RunTable(Sequence[RecordedRun]):
 
     def to_pandas(self) -> Any:
         """Return a pandas DataFrame of `to_rows()`; needs pandas."""
-        import pandas
+        import pandas  # type: ignore[import-untyped]
 
         return pandas.DataFrame(self.to_rows())
 
@@ -267,7 +267,12 @@ class StoredVersion:
 
 
 def runs(
-    query: str = "", *, experiment: str | None = None, project: str | None = None, sort: str = "", url: str | None = None
+    query: str = "",
+    *,
+    experiment: str | None = None,
+    project: str | None = None,
+    sort: str = "",
+    url: str | None = None,
 ) -> RunTable:
     """Return the runs of an experiment that fit one condition, such as `recall >= 0.9`.
 
@@ -277,7 +282,9 @@ def runs(
     return RunTable(session, experiment or session.connection.experiment, query, sort)
 
 
-def open(ref: str, *, project: str | None = None, url: str | None = None) -> RecordedRun | StoredVersion | ModelVersion | Model:
+def open(
+    ref: str, *, project: str | None = None, url: str | None = None
+) -> RecordedRun | StoredVersion | ModelVersion | Model:
     """Return what a reference names: a run, an artifact version, a model version, or a model."""
     parsed = parse_ref(ref)
     session = open_session(parsed.project or project, url)
@@ -318,7 +325,9 @@ def find_run(session: Session, ref: RunRef) -> RecordedRun:
     return RecordedRun(session, session.service.get(path))
 
 
-def compare(refs: Sequence[str], *, project: str | None = None, baseline: int = 1, url: str | None = None) -> dict[str, Any]:
+def compare(
+    refs: Sequence[str], *, project: str | None = None, baseline: int = 1, url: str | None = None
+) -> dict[str, Any]:
     """Return the comparison of two to 100 runs as data: headline, settings and outcomes that differ.
 
     Changes are those of the first run (of the second, if the first is the baseline) against the baseline.

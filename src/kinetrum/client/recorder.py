@@ -80,7 +80,14 @@ class Recorder:
                 at = segment.at
             try:
                 shape.pack_into(
-                    segment.map, at, shape.size, shape.tag, step, writer.now(), *values.values(), at ^ SEAL_MASK
+                    segment.map,
+                    at,
+                    shape.size,
+                    shape.tag,
+                    step,
+                    writer.now(),
+                    *values.values(),
+                    at ^ SEAL_MASK,
                 )
             except (struct.error, TypeError, ValueError, OverflowError):
                 segment.map[at : at + shape.size] = bytes(shape.size)

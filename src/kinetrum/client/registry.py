@@ -79,7 +79,9 @@ class Model:
     def occupant_seen(self, stage: str) -> int | None:
         """Return the occupant that this object last read; raises NotFound for an unknown stage."""
         if stage not in self.stages:
-            raise NotFound(f"{self.name} has no stage {stage!r}; its ladder is {', '.join(self.stages)}.", field="stage")
+            raise NotFound(
+                f"{self.name} has no stage {stage!r}; its ladder is {', '.join(self.stages)}.", field="stage"
+            )
         return self.stages[stage]
 
     def place(self, stage: str, act: str, expect: Expect, comment: str, **more: Any) -> None:
@@ -157,7 +159,7 @@ class ModelVersion:
     def promote(self, stage: str, *, expect: Expect = SEEN, comment: str = "") -> None:
         """Place this version on a stage. `expect` is the occupant to be replaced (None: an empty stage);
         by default the one that this object last read. Raises UnexpectedOccupant where another stands there now.
-        """  # noqa: D205
+        """
         self.model.place(stage, "promotions", expect, comment, version=self.number)
         self.refresh()
 
@@ -225,7 +227,9 @@ def register(
     source = os.fspath(what)
     if run is None and ("/" in source or Path(source).exists()) and "@" not in source:
         if not origin:
-            raise InvalidInput("No run made these files; tell in words where they came from (origin=…).", field="origin")
+            raise InvalidInput(
+                "No run made these files; tell in words where they came from (origin=…).", field="origin"
+            )
         source = keep(source, name=name or f"{as_model}-files", kind="model", session=session)
     elif run is None:
         ref = parse_ref(source)
@@ -252,7 +256,9 @@ def keep(path: str | os.PathLike[str], *, name: str, kind: str = "file", session
     upload_missing(here.service, here.project, sources)
     body = {"id": new_id(), "at": time.time_ns() // 1000, "kind": kind, "files": entries}
     kept = here.service.call(
-        "POST", path_of("projects", here.project, "artifacts", check_name(name, "artifact"), "versions"), json=body
+        "POST",
+        path_of("projects", here.project, "artifacts", check_name(name, "artifact"), "versions"),
+        json=body,
     )
     return str(kept["reference"])
 

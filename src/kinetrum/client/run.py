@@ -127,7 +127,12 @@ def _surroundings() -> dict[str, Value]:
     except (KeyError, OSError):
         user = str(os.getuid())
     command = " ".join(shlex.quote(part) for part in sys.argv) or "python"
-    return {"command": command[:2_000], "user": user, "python": sys.version.split()[0], "process": os.getpid()}
+    return {
+        "command": command[:2_000],
+        "user": user,
+        "python": sys.version.split()[0],
+        "process": os.getpid(),
+    }
 
 
 class Run:
@@ -249,7 +254,12 @@ class Run:
         self.result({key: time.perf_counter() - started})
 
     def used(
-        self, what: str | os.PathLike[str], *, name: str | None = None, role: str | None = None, kind: str = "data"
+        self,
+        what: str | os.PathLike[str],
+        *,
+        name: str | None = None,
+        role: str | None = None,
+        kind: str = "data",
     ) -> None:
         """Record an input: a file or folder, fingerprinted where it lies and not copied, or a version (`nights@3`).
 
@@ -271,7 +281,12 @@ class Run:
         )  # fmt: skip
 
     def generated(
-        self, path: str | os.PathLike[str], *, name: str | None = None, kind: str = "file", step: int | None = None
+        self,
+        path: str | os.PathLike[str],
+        *,
+        name: str | None = None,
+        kind: str = "file",
+        step: int | None = None,
     ) -> None:
         """Record an output: a file or folder, copied at this call and uploaded in the background.
 

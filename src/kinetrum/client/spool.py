@@ -75,7 +75,9 @@ class Writer:
         """Append one JSON record; it is kept when this returns, also if the process is killed."""
         text = json.dumps(record, separators=(",", ":")).encode()
         if len(text) > _MEMORY_LIMIT:
-            raise TooLarge(f"One call recorded {len(text)} bytes; at most {_MEMORY_LIMIT} are kept. Record it as a file.")
+            raise TooLarge(
+                f"One call recorded {len(text)} bytes; at most {_MEMORY_LIMIT} are kept. Record it as a file."
+            )
         with self.lock:
             self.make_room(json_size(text))
             self.segment.write_json(text)
@@ -153,7 +155,10 @@ def start_sender(root: Path) -> None:
             )  # fmt: skip
         process.returncode = 0  # It outlives this process on purpose; nobody waits for it.
     except OSError as error:
-        warnings.warn(f"Kinetrum's sender was not started ({error}); 'kinetrum spool send' delivers later.", stacklevel=3)
+        warnings.warn(
+            f"Kinetrum's sender was not started ({error}); 'kinetrum spool send' delivers later.",
+            stacklevel=3,
+        )
 
 
 def _close_at_exit() -> None:

@@ -55,13 +55,9 @@ def make_goal(
     try:
         way = Direction(direction)
     except ValueError:
-        raise InvalidInput(
-            f"The goal of {key!r} is {direction!r}; write 'higher' or 'lower'.", field=key
-        ) from None
+        raise InvalidInput(f"The goal of {key!r} is {direction!r}; write 'higher' or 'lower'.", field=key) from None
     if aggregate is not None and aggregate not in AGGREGATES:
-        raise InvalidInput(
-            f"{aggregate!r} is no aggregate; one of {', '.join(AGGREGATES)} is.", field="aggregate"
-        )
+        raise InvalidInput(f"{aggregate!r} is no aggregate; one of {', '.join(AGGREGATES)} is.", field="aggregate")
     if bound is not None and not math.isfinite(bound):
         raise InvalidInput(f"The bound of {key!r} is {bound}; a finite number is needed.", field="bound")
     if unit is not None and (len(unit) > 20 or not unit.isprintable()):
@@ -80,7 +76,8 @@ def read_goal(key: str, text: object) -> Goal:
         unknown = set(text) - {"direction", "unit", "bound", "aggregate"}
         if unknown or "direction" not in text:
             raise InvalidInput(
-                f"The goal of {key!r} takes direction, unit, bound, aggregate; not {sorted(unknown)}.", field=key
+                f"The goal of {key!r} takes direction, unit, bound, aggregate; not {sorted(unknown)}.",
+                field=key,
             )
         return make_goal(key, text["direction"], text.get("unit"), text.get("bound"), text.get("aggregate"))
     words = text.split() if isinstance(text, str) else []

@@ -1,10 +1,10 @@
 """References: short texts that name a run, a file, an artifact version or a model version.
 
-    frost-alarm/42          frost-alarm/last        frost-alarm/best:recall
-    nights@3                nights@latest           frost-alarm@production
-    frost-alarm/42:model/net.onnx                   nights@3:2024/station-07.csv
-    orchard/frost-alarm/42  orchard/nights@3        (a project before any of them)
-    0190a1b2-…              3f2a9c1e77              (a run's id, or its last ten or more digits)
+frost-alarm/42          frost-alarm/last        frost-alarm/best:recall
+nights@3                nights@latest           frost-alarm@production
+frost-alarm/42:model/net.onnx                   nights@3:2024/station-07.csv
+orchard/frost-alarm/42  orchard/nights@3        (a project before any of them)
+0190a1b2-…              3f2a9c1e77              (a run's id, or its last ten or more digits)
 """
 
 from __future__ import annotations
@@ -74,22 +74,32 @@ def parse_ref(text: str) -> Ref:
         return _version(text)
     head, path = _split_path(text)
     parts = head.split("/")
-    if len(parts) == 1:
-        if is_id_tail(head):
-            return RunRef(None, head, path=path)
-        if path is not None:
-            raise _unreadable(text)
-        return NameRef(check_name(head, "reference"))
-    if len(parts) == 2:
-        if _is_pick(parts[1]):
-            return RunRef(check_name(parts[0], "experiment"), parts[1], path=path)
-        if is_id_tail(parts[1]):
-            return RunRef(None, parts[1], check_name(parts[0], "project"), path)
-        if path is None:
-            return NameRef(check_name(parts[1], "reference"), check_name(parts[0], "project"))
-    if len(parts) == 3 and _is_pick(parts[2]):
-        return RunRef(check_name(parts[1], "experiment"), parts[2], check_name(parts[0], "project"), path)
-    raise _unreadable(text)
+    found = {1: _one_part, 2: _two_parts, 3: _three_parts}.get(len(parts), lambda _parts, _path: None)(parts, path)
+    if found is None:
+        raise _unreadable(text)
+    return found
+
+
+def _one_part(parts: list[str], path: str | None) -> Ref | None:
+    if is_id_tail(parts[0]):
+        return RunRef(None, parts[0], path=path)
+    return NameRef(check_name(parts[0], "reference")) if path is None else None
+
+
+def _two_parts(parts: list[str], path: str | None) -> Ref | None:
+    first, second = parts
+    if _is_pick(second):
+        return RunRef(check_name(first, "experiment"), second, path=path)
+    if is_id_tail(second):
+        return RunRef(None, second, check_name(first, "project"), path)
+    return NameRef(check_name(second, "reference"), check_name(first, "project")) if path is None else None
+
+
+def _three_parts(parts: list[str], path: str | None) -> Ref | None:
+    project, experiment, pick = parts
+    if not _is_pick(pick):
+        return None
+    return RunRef(check_name(experiment, "experiment"), pick, check_name(project, "project"), path)
 
 
 def _is_pick(text: str) -> bool:

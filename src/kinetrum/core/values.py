@@ -35,9 +35,7 @@ def check_name(name: object, what: str) -> str:
         )
     if _NAME.match(name):
         if name in RESERVED:
-            raise InvalidInput(
-                f"{name!r} is a word of the references and cannot name {_article(what)}.", field=what
-            )
+            raise InvalidInput(f"{name!r} is a word of the references and cannot name {_article(what)}.", field=what)
         return name
     hint = f" Write {name.lower()!r}." if _NAME.match(name.lower()) else ""
     raise InvalidInput(
@@ -84,8 +82,7 @@ def check_value(value: object, key: str) -> Value:
     if isinstance(value, str):
         if len(value) > TEXT_LIMIT:
             raise InvalidInput(
-                f"The text of {key!r} has {len(value)} characters; at most {TEXT_LIMIT} are kept. "
-                "Record it as a file.",
+                f"The text of {key!r} has {len(value)} characters; at most {TEXT_LIMIT} are kept. Record it as a file.",
                 field=key,
             )
         if "\x00" in value or not _encodable(value):
@@ -93,9 +90,7 @@ def check_value(value: object, key: str) -> Value:
         return str(value)
     if isinstance(value, list | tuple):
         if len(value) > LIST_LIMIT:
-            raise InvalidInput(
-                f"The list of {key!r} has {len(value)} items; at most {LIST_LIMIT} are kept.", field=key
-            )
+            raise InvalidInput(f"The list of {key!r} has {len(value)} items; at most {LIST_LIMIT} are kept.", field=key)
         return [check_value(item, key) for item in value]
     item = getattr(value, "item", None)
     if callable(item) and getattr(value, "ndim", 0) == 0:
@@ -154,8 +149,8 @@ def from_json(data: Any, key: str = "value") -> Value:
         if set(data) == {"float"} and data["float"] in _SPECIAL:
             return _SPECIAL[data["float"]]
         raise InvalidInput(
-            f"The value of {key!r} is an object; only {{\"float\": \"NaN\"}}, \"Infinity\" and "
-            "\"-Infinity\" are understood in that form.",
+            f'The value of {key!r} is an object; only {{"float": "NaN"}}, "Infinity" and '
+            '"-Infinity" are understood in that form.',
             field=key,
         )
     if isinstance(data, list):

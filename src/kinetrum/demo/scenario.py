@@ -38,11 +38,21 @@ FORESTS = [
     for depth in (4, 8, 12)
     for weight in (4, 8)
 ]
-SEARCH = [
-    Plan("", _boost(depth=depth, rate=rate), SECOND, "tomas") for depth in (2, 3, 5) for rate in (0.05, 0.1, 0.2)
-]
-_EARLIER = Plan("five seeds", _boost(depth=4, rate=0.15, weight=5), SECOND, labels={"purpose": "candidate"}, keep_model=True)
-_LATER = Plan("shallow and slow", _boost(depth=2, rate=0.08, weight=5), THIRD, labels={"purpose": "candidate"}, keep_model=True)
+SEARCH = [Plan("", _boost(depth=depth, rate=rate), SECOND, "tomas") for depth in (2, 3, 5) for rate in (0.05, 0.1, 0.2)]
+_EARLIER = Plan(
+    "five seeds",
+    _boost(depth=4, rate=0.15, weight=5),
+    SECOND,
+    labels={"purpose": "candidate"},
+    keep_model=True,
+)
+_LATER = Plan(
+    "shallow and slow",
+    _boost(depth=2, rate=0.08, weight=5),
+    THIRD,
+    labels={"purpose": "candidate"},
+    keep_model=True,
+)
 REPLICATES = [replace(_EARLIER, seed=seed, keep_model=seed == 0) for seed in range(5)]
 BETTER = [replace(_LATER, seed=seed, keep_model=seed == 0) for seed in range(5)]
 SINGLE = [
@@ -53,7 +63,13 @@ SINGLE = [
 DAWN = [
     Plan("baseline", {"learner": "ridge", "alpha": 1.0}, FIRST, keep_model=True),
     *[
-        Plan("", {"learner": "boost", "depth": depth, "rate": 0.08, "rounds": 150}, THIRD, "tomas", keep_model=depth == 3)
+        Plan(
+            "",
+            {"learner": "boost", "depth": depth, "rate": 0.08, "rounds": 150},
+            THIRD,
+            "tomas",
+            keep_model=depth == 3,
+        )
         for depth in (2, 3, 4)
     ],
 ]
@@ -62,4 +78,4 @@ GAPS = [
     Plan("", {"method": "evening before"}, SECOND, "tomas"),
     *[Plan("", {"method": "neighbours", "stations": count}, SECOND, "tomas") for count in (1, 2, 4)],
 ]
-SLOW = Plan("slow and long", _boost(depth=2, weight=5, rate=0.01, rounds=4000), THIRD, "tomas")
+SLOW = Plan("slow and long", _boost(depth=2, weight=5, rate=0.02, rounds=400), THIRD, "tomas")

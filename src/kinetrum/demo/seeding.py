@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import secrets
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -35,7 +35,11 @@ class Demo:
     @contextmanager
     def as_person(self, name: str) -> Iterator[None]:
         """Act as one of the people: the same environment variables that anyone would set."""
-        settings = {"KINETRUM_URL": self.url, "KINETRUM_TOKEN": self.tokens[name], "KINETRUM_PROJECT": PROJECT}
+        settings = {
+            "KINETRUM_URL": self.url,
+            "KINETRUM_TOKEN": self.tokens[name],
+            "KINETRUM_PROJECT": PROJECT,
+        }
         before = {key: os.environ.get(key) for key in settings}
         os.environ.update(settings)
         try:
@@ -91,14 +95,14 @@ def _recorded(experiment: str) -> Counter[str]:
         return Counter()
 
 
-def _key(params: dict[str, object], name: str | None) -> str:
+def _key(params: Mapping[str, object], name: str | None) -> str:
     return f"{name or ''} {sorted((key, str(value)) for key, value in params.items())}"
 
 
 def seed(demo: Demo) -> None:
     """Train and record what is missing, with a progress bar."""
     nights = {data: read_nights(demo.folder / data) for data in DATA}
-    jobs = list(_jobs())
+    jobs = _jobs()
     with demo.as_person("ilse"):
         there = {name: _recorded(name) for name in ("frost-alarm", "dawn-minimum", "gap-filling")}
     missing = []
@@ -136,18 +140,19 @@ def _deliver() -> None:
     drain(spool_folder(), 120)
 
 
-def _jobs() -> Iterator[tuple[str, Callable[..., None], Plan, str | None]]:
+def _jobs() -> list[tuple[str, Callable[..., None], Plan, str | None]]:
+    """List the runs in the order in which the data came: a season added, then a station corrected."""
     frost, dawn = training.train_frost_alarm, training.train_dawn_minimum
-    for plan in [*scenario.BASELINE, *scenario.FORESTS]:
-        yield "frost-alarm", frost, plan, None
-    for plan in scenario.SEARCH:
-        yield "frost-alarm", frost, plan, "search"
-    for plan in [*scenario.REPLICATES, *scenario.SINGLE[:1], *scenario.BETTER, *scenario.SINGLE[1:]]:
-        yield "frost-alarm", frost, plan, None
-    for plan in scenario.DAWN:
-        yield "dawn-minimum", dawn, plan, None
-    for plan in scenario.GAPS:
-        yield "gap-filling", training.fill_gaps, plan, None
+    plans = [*scenario.BASELINE, *scenario.FORESTS, *scenario.REPLICATES, *scenario.SINGLE[:1], *scenario.BETTER,
+             *scenario.SINGLE[1:]]  # fmt: skip
+    jobs: list[tuple[str, Callable[..., None], Plan, str | None]] = [
+        ("frost-alarm", frost, plan, None) for plan in plans
+    ]
+    jobs += [("frost-alarm", frost, plan, "search") for plan in scenario.SEARCH]
+    jobs += [("dawn-minimum", dawn, plan, None) for plan in scenario.DAWN]
+    jobs += [("gap-filling", training.fill_gaps, plan, None) for plan in scenario.GAPS]
+    order = list(DATA)
+    return sorted(jobs, key=lambda job: order.index(job[2].data))
 
 
 def tell_the_registry(demo: Demo) -> None:

@@ -13,7 +13,7 @@ from kinetrum.demo.scenario import SLOW
 from kinetrum.demo.training import FROST_GOALS, _scores, _split
 from kinetrum.demo.weather import read_nights
 
-PAUSE_S = 1.5
+PAUSE_S = 5.0
 
 
 def main() -> None:
@@ -23,9 +23,7 @@ def main() -> None:
     params = SLOW.params
     weight = [params["weight"] if frost else 1.0 for frost in train.frost]
     while True:
-        with kinetrum.begin(
-            "frost-alarm", name=SLOW.name, params=params, seed=SLOW.seed, goals=FROST_GOALS
-        ) as run:
+        with kinetrum.begin("frost-alarm", name=SLOW.name, params=params, seed=SLOW.seed, goals=FROST_GOALS) as run:
             run.used(folder / SLOW.data, name="nights", role="train")
             model = GradientBoostingClassifier(
                 n_estimators=1, learning_rate=params["rate"], max_depth=params["depth"], subsample=0.6,
@@ -37,7 +35,7 @@ def main() -> None:
                 chance = model.predict_proba(held.features)[:, 1]
                 run.measure(_scores(held, chance, params["threshold"]), step=rounds)
                 # Quick at first, so that there is a curve to look at; then at the pace of a long training.
-                time.sleep(0.05 if rounds < 60 else PAUSE_S)
+                time.sleep(0.05 if rounds < 40 else PAUSE_S)
 
 
 if __name__ == "__main__":

@@ -123,9 +123,11 @@ def main() -> int:
     given = parser.parse_args()
     try:
         home = default_home()
-        answer = {"up": lambda: up(home, given.port), "down": lambda: down(home), "status": lambda: status(home)}[
-            given.command
-        ]()
+        answer = {
+            "up": lambda: up(home, given.port),
+            "down": lambda: down(home),
+            "status": lambda: status(home),
+        }[given.command]()
     except KinetrumError as error:
         print(json.dumps({"error": str(error)}))  # noqa: T201
         return 1

@@ -34,6 +34,14 @@ def _token(request: Request) -> str | None:
     return secret.strip() if scheme.lower() == "bearer" and secret.strip() else None
 
 
+def has_credentials(request: Request) -> bool:
+    """Tell whether a token came along, or a session that still lasts."""
+    if _token(request):
+        return True
+    secret = request.cookies.get(cookie_name(request))
+    return bool(secret) and accounts.session_lasts(secret or "")
+
+
 def signed_in(request: Request) -> Actor:
     """Return the person behind the request; raises NotSignedIn, or NotAllowed where the CSRF token is missing."""
     token = _token(request)

@@ -7,7 +7,7 @@ from fastapi import APIRouter, Query, Request, Response
 from kinetrum.actions import accounts, looking
 from kinetrum.core.values import check_name
 from kinetrum.service import shapes
-from kinetrum.service.access import SignedIn, cookie_name
+from kinetrum.service.access import SignedIn, cookie_name, has_credentials, signed_in
 from kinetrum.wire import accounts as wire
 
 router = APIRouter(tags=["accounts"])
@@ -26,9 +26,12 @@ def sign_in(body: wire.SignIn, request: Request, response: Response) -> wire.Me:
     return wire.Me(name=me.name, full_name=me.full_name, is_admin=me.is_admin, csrf_token=opened.csrf_token)
 
 
-@router.get("/session")
-def read_session(actor: SignedIn, request: Request) -> wire.Me:
-    """Tell who is signed in."""
+@router.get("/session", responses={204: {"description": "Nobody is signed in."}})
+def read_session(request: Request) -> wire.Me:
+    """Tell who is signed in. Without a session, and without a token, the answer is empty (204)."""
+    if not has_credentials(request):
+        return Response(status_code=204)  # type: ignore[return-value]
+    actor = signed_in(request)
     csrf = getattr(request.state, "csrf_token", None)
     return wire.Me(name=actor.name, full_name=actor.full_name, is_admin=actor.is_admin, csrf_token=csrf)
 

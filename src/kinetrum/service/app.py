@@ -26,6 +26,7 @@ from kinetrum.service.live import Broker
 from kinetrum.storage.blobs import BlobStore
 from kinetrum.storage.database import disconnect
 from kinetrum.wire.base import Problem
+from kinetrum.wire.runs import PointBatch
 
 API = "/api/v1"
 _PROBLEM: dict[str, Any] = {
@@ -78,16 +79,18 @@ def make_app(blob_folder: Path) -> FastAPI:
             response.headers.setdefault("Cache-Control", "no-store")
         return response
 
-    _use_problem_media_type(app)
+    _tell_the_truth(app)
     return app
 
 
-def _use_problem_media_type(app: FastAPI) -> None:
-    """State in the OpenAPI document what errors really are: application/problem+json."""
+def _tell_the_truth(app: FastAPI) -> None:
+    """Add to the OpenAPI document what routes cannot say: the media type of errors, the types of raw bodies."""
     plain = app.openapi
 
     def truthful() -> dict[str, Any]:
         schema = plain()
+        batch = PointBatch.model_json_schema(ref_template="#/components/schemas/{model}")
+        schema["components"]["schemas"] |= batch.pop("$defs") | {"PointBatch": batch}
         for path in schema["paths"].values():
             for operation in path.values():
                 for status in ("4XX", "422"):

@@ -31,7 +31,9 @@ def groups_from_json(body: bytes) -> list[Group]:
             )
         if any(abs(step) > STEP_LIMIT for step in given.steps):
             raise InvalidInput(f"groups.{at}: a step lies outside ±{STEP_LIMIT}.", field=f"groups.{at}.steps")
-        rows = [[number_from_json(value, key) for value in column] for key, column in zip(keys, given.values, strict=True)]
+        rows = [
+            [number_from_json(value, key) for value in column] for key, column in zip(keys, given.values, strict=True)
+        ]
         group = Group(
             keys, np.array(given.steps, np.int64), np.array(given.times, np.int64),
             np.array(rows, np.float64).reshape(len(keys), count),

@@ -33,9 +33,16 @@ def list_missing_blobs(actor: SignedIn, project: str, body: wire.Digests) -> wir
     return wire.MissingBlobs(missing=storing.missing_blobs(actor, project, body.sha256))
 
 
-@router.put("/blobs/{sha256}", tags=["artifacts"], openapi_extra={
-    "requestBody": {"required": True, "content": {"application/octet-stream": {"schema": {"type": "string",
-                                                                                      "format": "binary"}}}}})
+@router.put(
+    "/blobs/{sha256}",
+    tags=["artifacts"],
+    openapi_extra={
+        "requestBody": {
+            "required": True,
+            "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+        }
+    },
+)
 async def put_blob(actor: SignedIn, project: str, sha256: str, request: Request) -> wire.BlobKept:
     """Send bytes; they are kept only if their SHA-256 is the one in the address."""
     check_sha256(sha256)
@@ -74,9 +81,7 @@ def list_artifact_versions(actor: SignedIn, project: str, artifact: str) -> list
 
 
 @router.get("/artifacts/{artifact}/versions/{version}", tags=["artifacts"])
-def read_artifact_version(
-    actor: SignedIn, project: str, artifact: str, version: str
-) -> wire.ArtifactVersionDetail:
+def read_artifact_version(actor: SignedIn, project: str, artifact: str, version: str) -> wire.ArtifactVersionDetail:
     """Read a version, by number or `latest`, with its files and the runs that used or generated it."""
     detail = storing.read_version(actor, project, artifact, version)
     return wire.ArtifactVersionDetail(
@@ -89,8 +94,12 @@ def read_artifact_version(
     )
 
 
-@router.get("/artifacts/{artifact}/versions/{version}/files/{path:path}", tags=["artifacts"],
-            response_class=Response, responses={200: {"content": {"application/octet-stream": {}}}})
+@router.get(
+    "/artifacts/{artifact}/versions/{version}/files/{path:path}",
+    tags=["artifacts"],
+    response_class=Response,
+    responses={200: {"content": {"application/octet-stream": {}}}},
+)
 def download_file(actor: SignedIn, project: str, artifact: str, version: str, path: str, request: Request) -> Response:
     """Download one file; its SHA-256 stands in Repr-Digest (RFC 9530), and damaged bytes are never sent whole."""
     opened = storing.open_file(actor, _store(request), project, artifact, version, path)
@@ -129,13 +138,9 @@ def read_model(actor: SignedIn, project: str, model: str) -> wire.Model:
 
 
 @router.post("/models/{model}/versions", tags=["models"], status_code=201)
-def register_version(
-    actor: SignedIn, project: str, model: str, body: wire.NewModelVersion
-) -> wire.ModelVersionDetail:
+def register_version(actor: SignedIn, project: str, model: str, body: wire.NewModelVersion) -> wire.ModelVersionDetail:
     """Register an artifact version as the model's next version; the model is made on first use."""
-    made = registry.register(
-        actor, project, model, body.id, body.artifact, body.run, body.origin, body.comment
-    )
+    made = registry.register(actor, project, model, body.id, body.artifact, body.run, body.origin, body.comment)
     return shapes.version_detail(registry_views.read_model_version(actor, project, model, str(made.number)))
 
 
@@ -146,9 +151,7 @@ def read_model_version(actor: SignedIn, project: str, model: str, version: str) 
 
 
 @router.put("/models/{model}/versions/{version}/verdict", tags=["models"])
-def give_verdict(
-    actor: SignedIn, project: str, model: str, version: int, body: wire.NewVerdict
-) -> wire.ReviewState:
+def give_verdict(actor: SignedIn, project: str, model: str, version: int, body: wire.NewVerdict) -> wire.ReviewState:
     """Approve or reject a version, or take one's verdict back."""
     approves = None if body.verdict is None else body.verdict == "approve"
     return wire.ReviewState(review=registry.review(actor, project, model, version, approves, body.comment))

@@ -29,12 +29,11 @@ _POINTS_BODY: dict[str, Any] = {
     "requestBody": {
         "required": True,
         "content": {
-            "application/json": {"schema": wire.PointBatch.model_json_schema(ref_template="#/components/schemas/{model}")},
+            "application/json": {"schema": {"$ref": "#/components/schemas/PointBatch"}},
             BATCH_MEDIA_TYPE: {"schema": {"type": "string", "format": "binary"}},
         },
     }
 }
-_POINTS_BODY["requestBody"]["content"]["application/json"]["schema"].pop("$defs", None)
 
 
 def _begun(run: Run) -> wire.Begun:
@@ -100,9 +99,7 @@ def read_run_by_id(actor: SignedIn, project: str, run: str) -> wire.RunDetail:
 
 
 @router.post(f"{_RUN}/parameters")
-def set_parameters(
-    actor: SignedIn, project: str, experiment: str, run: str, body: wire.Params
-) -> wire.ParamsSet:
+def set_parameters(actor: SignedIn, project: str, experiment: str, run: str, body: wire.Params) -> wire.ParamsSet:
     """Set parameters, each once. Another value for a set one is put aside and becomes a problem of the run."""
     aside = recording.set_params(actor, project, experiment, run, shapes.read_values(body.params))
     return wire.ParamsSet(set_aside=[wire.SetAside(key=item.key, text=item.text) for item in aside])
@@ -154,9 +151,9 @@ def keep_alive(actor: SignedIn, project: str, experiment: str, run: str) -> None
 
 
 @router.post(f"{_RUN}/ending")
-def end_run(actor: SignedIn, project: str, experiment: str, run: str, body: wire.Ending) -> wire.Begun:
+def record_ending(actor: SignedIn, project: str, experiment: str, run: str, body: wire.Ending) -> wire.Begun:
     """End a run as finished, failed or stopped."""
-    return _begun(recording.end_run(actor, project, experiment, run, body.status, body.reason, body.ended_at))
+    return _begun(recording.record_ending(actor, project, experiment, run, body.status, body.reason, body.ended_at))
 
 
 def new_version(body: registry.NewContent) -> NewVersion:
@@ -182,9 +179,7 @@ def add_used(
         return shapes.artifact_version(
             storing.link_existing(actor, project, experiment, run, ref.name, ref.which, body.id, body.role, body.at)
         )
-    return shapes.artifact_version(
-        storing.link_version(actor, project, experiment, run, "used", new_version(body))
-    )
+    return shapes.artifact_version(storing.link_version(actor, project, experiment, run, "used", new_version(body)))
 
 
 @router.post(f"{_RUN}/generated")

@@ -64,7 +64,7 @@ def metric(stats: Stats, found: Goal | None, line: list[tuple[int, float]]) -> r
 def link(found: Link) -> runs.Link:
     """Shape an input or output."""
     return runs.Link(
-        artifact=f"{found.name}@{found.version}", name=found.name, version=found.version, kind=found.kind,
+        reference=f"{found.name}@{found.version}", name=found.name, version=found.version, kind=found.kind,
         digest=found.digest, role=found.role, step=found.step,
     )  # fmt: skip
 
@@ -182,7 +182,10 @@ def _version_fields(view: VersionView) -> dict[str, Any]:
 def version_detail(view: VersionDetailView) -> registry.ModelVersionDetail:
     """Shape one model version with its files."""
     return registry.ModelVersionDetail(
-        **_version_fields(view.version), model=view.version.model, files=files(view.files), obstacles=view.obstacles
+        **_version_fields(view.version),
+        model=view.version.model,
+        files=files(view.files),
+        obstacles=view.obstacles,
     )
 
 

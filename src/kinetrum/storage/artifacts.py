@@ -58,7 +58,10 @@ _VERSIONS = (
 
 
 def _versions(rest: str, *values: object) -> list[VersionRow]:
-    return [VersionRow(*row[:7], bool(row[7]), *row[8:13], bool(row[13])) for row in query(_VERSIONS + rest, *values)]
+    return [
+        VersionRow(*(row[:7] + (bool(row[7]),) + row[8:13] + (bool(row[13]),)))
+        for row in query(_VERSIONS + rest, *values)
+    ]
 
 
 def thing_of_name(project_id: int, name: str) -> str | None:
@@ -142,7 +145,8 @@ def save_manifest(digest: str, files: tuple[FileEntry, ...], stored: bool) -> No
     if stored:
         blobs = sorted({bytes.fromhex(entry.sha256) for entry in files})
         insert_many(
-            "INSERT IGNORE INTO manifest_blob (digest, sha256)", [(bytes.fromhex(digest), blob) for blob in blobs]
+            "INSERT IGNORE INTO manifest_blob (digest, sha256)",
+            [(bytes.fromhex(digest), blob) for blob in blobs],
         )
 
 

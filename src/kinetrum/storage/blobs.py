@@ -127,5 +127,6 @@ class _room:
     def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
         if isinstance(error, OSError):
             raise Unavailable(
-                f"The artifact store cannot write ({error.strerror}); nothing was kept. Free some room and send it again."
+                f"The artifact store cannot write ({error.strerror}); nothing was kept. "
+                "Free some room and send it again."
             ) from error

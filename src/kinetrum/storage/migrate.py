@@ -78,7 +78,9 @@ def _apply_missing(holder: str) -> int:
     missing = [row for row in known if row[:2] not in done]
     for migration, statement, sql in missing:
         execute(
-            "UPDATE lease SET expires_at = UTC_TIMESTAMP(6) + INTERVAL %s SECOND WHERE holder = %s", _LEASE_S, holder
+            "UPDATE lease SET expires_at = UTC_TIMESTAMP(6) + INTERVAL %s SECOND WHERE holder = %s",
+            _LEASE_S,
+            holder,
         )
         execute(sql)
         execute("INSERT INTO migration_step VALUES (%s, %s, UTC_TIMESTAMP(6))", migration, statement)
@@ -88,6 +90,8 @@ def _apply_missing(holder: str) -> int:
 def grant(database_name: str, user: str) -> None:
     """Give the service's own account its rights: rows everywhere, but nothing more than to append to the journal."""
     with connection():
-        for (table,) in query("SELECT table_name FROM information_schema.tables WHERE table_schema = %s", database_name):
+        for (table,) in query(
+            "SELECT table_name FROM information_schema.tables WHERE table_schema = %s", database_name
+        ):
             rights = _APPEND_ONLY.get(table, _SERVICE_MAY)
             execute(f"GRANT {rights} ON `{database_name}`.`{table}` TO %s@'127.0.0.1'", user)

@@ -73,9 +73,7 @@ class EventRow:
 
 def model_named(project_id: int, name: str, lock: bool = False) -> ModelRow | None:
     """Return the model of that name; `lock` holds its row, and so all acts on it, until the transaction ends."""
-    chosen = RegisteredModel.select().where(
-        (RegisteredModel.project_id == project_id) & (RegisteredModel.name == name)
-    )
+    chosen = RegisteredModel.select().where((RegisteredModel.project_id == project_id) & (RegisteredModel.name == name))
     found = (chosen.for_update() if lock else chosen).first()
     return _model(found) if found else None
 
@@ -138,7 +136,14 @@ def cut_stack(model_id: int, stage: str, height: int) -> None:
 
 
 def add_event(
-    model_id: int, uid: bytes, act: str, stage: str, before: int | None, after: int | None, person_id: int, comment: str
+    model_id: int,
+    uid: bytes,
+    act: str,
+    stage: str,
+    before: int | None,
+    after: int | None,
+    person_id: int,
+    comment: str,
 ) -> None:
     """Add to the timeline of stages."""
     StageEvent.insert(
@@ -183,7 +188,13 @@ def versions_of_model(model_id: int) -> list[ModelVersionRow]:
 
 
 def add_model_version(
-    model: ModelRow, uid: bytes, version_id: int, run_id: int | None, origin: str | None, comment: str, person_id: int
+    model: ModelRow,
+    uid: bytes,
+    version_id: int,
+    run_id: int | None,
+    origin: str | None,
+    comment: str,
+    person_id: int,
 ) -> int:
     """Insert the next version of a locked model and return its number."""
     number = model.last_number + 1
@@ -221,7 +232,10 @@ def set_verdict(model_id: int, number: int, person_id: int, approves: bool | Non
     """Give, replace or (None) take back a person's verdict."""
     if approves is None:
         execute(
-            "DELETE FROM verdict WHERE model_id = %s AND number = %s AND person_id = %s", model_id, number, person_id
+            "DELETE FROM verdict WHERE model_id = %s AND number = %s AND person_id = %s",
+            model_id,
+            number,
+            person_id,
         )
         return
     execute(

@@ -126,7 +126,12 @@ def set_role(project_id: int, person_id: int, role: Role | None) -> None:
     if role is None:
         Member.delete().where((Member.project_id == project_id) & (Member.person_id == person_id)).execute()
     else:
-        execute("REPLACE INTO member (project_id, person_id, role) VALUES (%s, %s, %s)", project_id, person_id, role)
+        execute(
+            "REPLACE INTO member (project_id, person_id, role) VALUES (%s, %s, %s)",
+            project_id,
+            person_id,
+            role,
+        )
 
 
 def members(project_id: int) -> list[tuple[str, str, Role]]:

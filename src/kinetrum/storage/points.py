@@ -115,7 +115,9 @@ def _compact_series(series_id: int, fresh: Points) -> tuple[Stats, list[tuple[in
         execute(f"DELETE FROM point_chunk WHERE chunk_id IN {places(gone)}", *gone)
         starts = [row[1] for row in chunks]
         execute(
-            f"DELETE FROM point_rollup WHERE series_id = %s AND first_step IN {places(starts)}", series_id, *starts
+            f"DELETE FROM point_rollup WHERE series_id = %s AND first_step IN {places(starts)}",
+            series_id,
+            *starts,
         )
     pieces = split(merge([*[decode_chunk(row[4]) for row in chunks], fresh]), CHUNK_SIZE)
     insert_many(
@@ -202,7 +204,9 @@ def read_curve(run_id: int, key: str, width: int, first: int | None, last: int |
             whole = [coarse.cut(early), newest, coarse.cut(late)]
             return reduce(_between(_joined(whole), first, last), width)
         rows = query(
-            f"SELECT data FROM point_chunk WHERE series_id = %s {span[0]} ORDER BY first_step", series_id, *span[1]
+            f"SELECT data FROM point_chunk WHERE series_id = %s {span[0]} ORDER BY first_step",
+            series_id,
+            *span[1],
         )
         stored = [decode_chunk(raw) for (raw,) in rows]
     return reduce(_between(shown(merge([*stored, *waiting])), first, last), width)

@@ -50,9 +50,7 @@ def project_named(name: str) -> ProjectRow | None:
 
 def add_project(name: str, description: str, person_id: int) -> int:
     """Insert a project and return its id."""
-    return int(
-        Project.insert(name=name, description=description, created_by=person_id, created_at=now()).execute()
-    )
+    return int(Project.insert(name=name, description=description, created_by=person_id, created_at=now()).execute())
 
 
 def projects_of(person_id: int, all_of_them: bool) -> list[tuple[ProjectRow, int, int, datetime | None]]:

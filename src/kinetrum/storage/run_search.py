@@ -119,9 +119,7 @@ def count(experiment_id: int, where: Filter) -> int:
     return int(found)
 
 
-def page(
-    project_id: int, experiment_id: int, where: Filter, sort: list[SortKey], offset: int, limit: int
-) -> list[int]:
+def page(project_id: int, experiment_id: int, where: Filter, sort: list[SortKey], offset: int, limit: int) -> list[int]:
     """Return run ids of one page. Ties are broken by the later run first."""
     if len(sort) == 1 and sort[0].scope != "field":
         key = (sort[0].scope, "shown" if sort[0].scope == "value" else "", sort[0].name)
@@ -182,7 +180,12 @@ def _page_by_joins(
                 f" AND {alias}.run_id = r.run_id"
             )
             values.append(key_id)
-        order += [f"num{at}.num IS NULL", f"num{at}.num {way}", f"text{at}.text IS NULL", f"text{at}.text {way}"]
+        order += [
+            f"num{at}.num IS NULL",
+            f"num{at}.num {way}",
+            f"text{at}.text IS NULL",
+            f"text{at}.text {way}",
+        ]
     rows = query(
         f"SELECT r.run_id FROM run r {' '.join(joins)} WHERE r.experiment_id = %s AND {where.sql}"
         f" ORDER BY {', '.join([*order, 'r.run_id DESC'])} LIMIT %s OFFSET %s",

@@ -144,7 +144,7 @@ def sign_of_life(run_id: int) -> None:
     )  # fmt: skip
 
 
-def end_run(run_id: int, status: str, reason: str | None, ended_at: datetime) -> None:
+def set_ending(run_id: int, status: str, reason: str | None, ended_at: datetime) -> None:
     """Set the final status."""
     execute(
         "UPDATE run SET status = %s, reason = %s, ended_at = %s, changed_at = %s WHERE run_id = %s",
@@ -244,7 +244,9 @@ def _present(table: str, run: Run, ids: list[int]) -> list[int]:
 
 def _unlisted(experiment_id: int, ids: list[int]) -> set[int]:
     rows = query(
-        f"SELECT key_id FROM experiment_key WHERE experiment_id = %s AND key_id IN {places(ids)}", experiment_id, *ids
+        f"SELECT key_id FROM experiment_key WHERE experiment_id = %s AND key_id IN {places(ids)}",
+        experiment_id,
+        *ids,
     )
     return set(ids) - {key_id for (key_id,) in rows}
 

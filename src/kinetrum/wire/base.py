@@ -7,6 +7,7 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field, PlainSerializer
 
+
 def _iso(moment: datetime) -> str:
     return moment.replace(tzinfo=None).isoformat(timespec="microseconds") + "Z"
 

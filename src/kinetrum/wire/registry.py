@@ -30,7 +30,7 @@ class BlobKept(Out):
 
 
 class NewContent(In):
-    """Content under a name. With `artifact` (NAME@NUMBER) an existing version is meant, and only `id` and `at` count."""
+    """Content under a name; or with `artifact` (NAME@NUMBER) a version that exists."""
 
     id: Id
     at: Micros

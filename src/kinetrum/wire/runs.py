@@ -71,7 +71,7 @@ class Metric(Out):
 
 
 class Link(Out):
-    artifact: str
+    reference: str
     name: str
     version: int
     kind: str

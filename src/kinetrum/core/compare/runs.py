@@ -82,7 +82,8 @@ def compare_runs(runs: Sequence[RunFacts], goals: dict[str, Goal], baseline: int
     inputs, inputs_equal = _differing([dict(run.inputs) for run in runs])
     outcomes = [_outcome(key, runs, goals.get(key), baseline) for key in _keys([run.values for run in runs])]
     differing = [row for row in outcomes if not _all_same(row.values, row.present)]
-    differing.sort(key=lambda row: (row.goal is None, row.key))
+    place = {key: at for at, key in enumerate(goals)}
+    differing.sort(key=lambda row: (place.get(row.key, len(place)), row.key))
     return Comparison(
         runs=list(runs),
         baseline=baseline,
@@ -92,7 +93,7 @@ def compare_runs(runs: Sequence[RunFacts], goals: dict[str, Goal], baseline: int
         inputs_equal=inputs_equal,
         outcomes=differing,
         outcomes_equal=len(outcomes) - len(differing),
-        metrics=sorted({key for run in runs for key in run.metrics}, key=lambda key: (key not in goals, key)),
+        metrics=sorted({key for run in runs for key in run.metrics}, key=lambda key: (place.get(key, len(place)), key)),
         headline=headline([run.label for run in runs], differing, baseline, len(settings)),
     )
 

@@ -71,7 +71,8 @@ def decode_chunk(data: bytes) -> Points:
 
 
 def _deltas(column: NDArray[np.int64]) -> NDArray[np.int64]:
-    return np.diff(column, prepend=np.int64(0))
+    deltas: NDArray[np.int64] = np.diff(column, prepend=np.int64(0))
+    return deltas
 
 
 def _shuffle(column: NDArray[Any]) -> bytes:
@@ -80,7 +81,8 @@ def _shuffle(column: NDArray[Any]) -> bytes:
 
 def _unshuffle(raw: bytes, kind: Any) -> NDArray[Any]:
     planes = np.frombuffer(raw, dtype=np.uint8).reshape(8, -1)
-    return np.ascontiguousarray(planes.T).view(kind).reshape(-1)
+    column: NDArray[Any] = np.ascontiguousarray(planes.T).view(kind).reshape(-1)
+    return column
 
 
 def encode_batch(groups: Iterable[Group]) -> bytes:
@@ -136,7 +138,8 @@ class _Reader:
         return int(struct.unpack(form, self.take(struct.calcsize(form)))[0])
 
     def column(self, form: str, count: int) -> NDArray[Any]:
-        return np.frombuffer(self.take(8 * count), dtype=form)
+        found: NDArray[Any] = np.frombuffer(self.take(8 * count), dtype=form)
+        return found
 
 
 def _read_groups(reader: _Reader) -> list[Group]:

@@ -166,5 +166,6 @@ def _check_lead(standing: Standing, model: str) -> None:
     if standing.review is not Review.APPROVED or standing.retired or standing.damaged:
         state = "retired" if standing.retired else "damaged" if standing.damaged else standing.review
         raise NotFound(
-            f"{model} has no lead version: version {standing.number} would be it and is {state}.", field="version"
+            f"{model} has no lead version: version {standing.number} would be it and is {state}.",
+            field="version",
         )

@@ -1,0 +1,60 @@
+# What people and CI use; `make help` lists it.
+.DEFAULT_GOAL := help
+SHELL := /bin/bash
+export KINETRUM_HOME ?= $(CURDIR)/.demo
+PYTHON := .venv/bin/python
+ENV := PATH="$(CURDIR)/.venv/bin:$$PATH"
+
+.PHONY: help demo stop test check format bench console screenshots openapi wheel clean
+
+help: ## list the targets
+	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## (.*)/  make \1\t\2/' | expand -t 20
+
+demo: ## install what is missing, start an instance with the demo, say where to look
+	@scripts/setup demo
+	@.venv/bin/kinetrum up --demo
+	@echo "Command line: .venv/bin/kinetrum runs -e frost-alarm     Stop: make stop"
+
+stop: ## stop the demo
+	@if [ -x .venv/bin/kinetrum ]; then .venv/bin/kinetrum down; else echo "Nothing is installed here."; fi
+
+test: ## install what is missing and run every check and test; needs no demo, leaves nothing behind
+	@scripts/setup test
+	@$(MAKE) --no-print-directory check
+	@env -u KINETRUM_HOME $(PYTHON) -m pytest -q
+
+check: ## format, lint, types and layers, for Python and the console
+	@scripts/setup test
+	@.venv/bin/ruff format --check --quiet src tests benchmarks scripts
+	@.venv/bin/ruff check --quiet src tests benchmarks scripts
+	@.venv/bin/mypy
+	@.venv/bin/lint-imports --no-cache | tail -n 4
+	@$(PYTHON) scripts/openapi.py --check
+	@cd web && $(ENV) npm run --silent format && $(ENV) npm run --silent lint && $(ENV) npm run --silent types
+
+format: ## put the code into form
+	@.venv/bin/ruff format --quiet src tests benchmarks scripts
+	@.venv/bin/ruff check --quiet --fix src tests benchmarks scripts || true
+	@cd web && $(ENV) npx prettier --write --log-level warn src
+
+openapi: ## write the interface's description and the console's types anew
+	@$(PYTHON) scripts/openapi.py
+	@cd web && $(ENV) npm run --silent api && $(ENV) npx prettier --write --log-level warn src/api/schema.d.ts
+
+bench: ## measure, as ratios side by side, and print a report
+	@scripts/setup test
+	@$(PYTHON) -m benchmarks
+
+console: ## build the console
+	@scripts/setup demo
+
+screenshots: ## take the pictures in docs/screenshots from the running demo
+	@scripts/setup test
+	@$(PYTHON) scripts/screenshots.py
+
+wheel: ## build the installable package, console included
+	@scripts/setup test
+	@$(PYTHON) -m build --wheel --outdir dist . >/dev/null && ls dist
+
+clean: ## remove what was built, not the demo's data
+	@rm -rf dist .stamps src/kinetrum/service/console

@@ -1,0 +1,134 @@
+"""Take the pictures in docs/screenshots from the running demo: the console's pages, and commands in a terminal.
+
+`scripts/screenshots.py [NAME ...]` takes those named, all without names. Needs chromium, xvfb and xterm.
+"""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from kinetrum.places import instance_folder
+
+ROOT = Path(__file__).parent.parent
+OUT = Path(os.environ.get("SHOTS", ROOT / "docs" / "screenshots"))
+FLAGS = [
+    "--no-sandbox", "--disable-quic", "--disable-background-networking", "--disable-component-update",
+    "--disable-sync", "--no-first-run", "--disable-default-apps",
+    "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.0.0.1",
+]  # fmt: skip
+PAGES = {
+    "project": "/orchard",
+    "experiment-light": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
+    "experiment-dark": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
+    "run": "/orchard/e/frost-alarm/{better}",
+    "run-failed": "/orchard/e/frost-alarm/{failed}",
+    "compare": "/orchard/compare?run=frost-alarm/{better}~1&run=frost-alarm/{earlier}~2",
+    "models": "/orchard/models",
+    "model": "/orchard/models/frost-alarm",
+    "review": "/orchard/models/frost-alarm/5",
+}
+COMMANDS = {
+    "terminal-runs": "kinetrum runs -e frost-alarm --sort recall --limit 24",
+    "terminal-compare": "kinetrum compare frost-alarm/{better} frost-alarm/{earlier}",
+    "terminal-show": "kinetrum show frost-alarm/{better}",
+    "terminal-registry": "kinetrum models; echo; kinetrum show model; echo; kinetrum history frost-alarm",
+}
+
+
+def names() -> dict[str, str]:
+    """Return the numbers of the runs that the pictures show."""
+    import kinetrum
+
+    found = {}
+    for run in kinetrum.runs(experiment="frost-alarm", project="orchard", sort="started:asc"):
+        key = {"shallow and slow": "better", "five seeds": "earlier", "slow and long": "live", "rate too large": "nan",
+               "too many trees": "failed"}.get(run.name or "")  # fmt: skip
+        if key and key not in found:
+            found[key] = str(run.number)
+    return found
+
+
+def sign_in(page: Page, url: str) -> None:
+    """Sign in as the first account."""
+    words = (instance_folder() / "first-account.txt").read_text().split()
+    page.goto(url)
+    page.get_by_label("Name").fill(words[1])
+    page.get_by_label("Password").fill(words[3])
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("navigation", name="Pages").wait_for()
+
+
+def take_pages(wanted: list[str], url: str, runs: dict[str, str]) -> None:
+    """Take pages at 1280 x 800."""
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+        context = browser.new_context(viewport={"width": 1280, "height": 800}, locale="en-GB")
+        page = context.new_page()
+        page.on("console", lambda message: message.type == "error" and print("console:", message.text))
+        page.goto(url)
+        page.get_by_role("button", name="Sign in").wait_for()
+        if "sign-in" in wanted:
+            page.screenshot(path=OUT / "sign-in.png")
+        sign_in(page, url)
+        for name in wanted:
+            if name not in PAGES:
+                continue
+            theme = "dark" if name.endswith("dark") else "light"
+            page.evaluate(f"() => localStorage.setItem('theme', '{theme}')")
+            page.goto(url + PAGES[name].format(**runs))
+            page.get_by_role("heading", level=1).wait_for()
+            page.wait_for_timeout(1200)
+            page.screenshot(path=OUT / f"{name}.png")
+        browser.close()
+
+
+def take_terminals(wanted: list[str], runs: dict[str, str]) -> None:
+    """Run commands in a terminal window on a virtual screen and take its picture."""
+    display = ":87"
+    screen = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    time.sleep(1)
+    try:
+        for name in wanted:
+            if name not in COMMANDS:
+                continue
+            command = COMMANDS[name].format(**runs).replace("show model;", "show frost-alarm@production;")
+            with tempfile.TemporaryDirectory() as folder:
+                dump = Path(folder) / "screen.xwd"
+                line = f"PATH={ROOT}/.venv/bin:$PATH; printf '\\033[2m$ %s\\033[0m\\n' '{command}'; {command}; sleep 30"
+                terminal = subprocess.Popen(
+                    ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x48+0+0", "-bg", "#fdfdfc", "-fg",
+                     "#1a2125", "-e", "bash", "-c", line],
+                    env=os.environ | {"DISPLAY": display, "LANG": "C.UTF-8"},
+                )  # fmt: skip
+                time.sleep(5)
+                subprocess.run(["import", "-display", display, "-window", "root", str(OUT / f"{name}.png")], check=True)
+                terminal.kill()
+                terminal.wait()
+                dump.unlink(missing_ok=True)
+    finally:
+        screen.kill()
+        screen.wait()
+
+
+def main() -> None:
+    """Take what is asked for."""
+    url = json.loads((instance_folder() / "state.json").read_text())["url"]
+    os.environ.setdefault("KINETRUM_PROJECT", "orchard")
+    OUT.mkdir(parents=True, exist_ok=True)
+    wanted = sys.argv[1:] or ["sign-in", *PAGES, *COMMANDS]
+    runs = names()
+    if any(name in PAGES or name == "sign-in" for name in wanted):
+        take_pages(wanted, url, runs)
+    if any(name in COMMANDS for name in wanted):
+        take_terminals(wanted, runs)
+
+
+if __name__ == "__main__":
+    main()

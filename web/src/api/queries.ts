@@ -1,0 +1,132 @@
+/** What pages ask for, each under a key that live changes can refresh. */
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { answer, api } from './client'
+
+export const useMe = () =>
+  useQuery({
+    queryKey: ['me'],
+    queryFn: async () => (await answer(api.GET('/api/v1/session'))) ?? null,
+    retry: false,
+    staleTime: Infinity,
+  })
+
+export const useProjects = () =>
+  useQuery({ queryKey: ['projects'], queryFn: () => answer(api.GET('/api/v1/projects')) })
+
+export const useExperiments = (project: string) =>
+  useQuery({
+    queryKey: ['project', project, 'experiments'],
+    queryFn: () =>
+      answer(api.GET('/api/v1/projects/{project}/experiments', { params: { path: { project } } })),
+  })
+
+export const useMembers = (project: string) =>
+  useQuery({
+    queryKey: ['members', project],
+    queryFn: () => answer(api.GET('/api/v1/projects/{project}/members', { params: { path: { project } } })),
+  })
+
+export const useArtifacts = (project: string) =>
+  useQuery({
+    queryKey: ['project', project, 'artifacts'],
+    queryFn: () => answer(api.GET('/api/v1/projects/{project}/artifacts', { params: { path: { project } } })),
+  })
+
+export const useExperiment = (project: string, experiment: string) =>
+  useQuery({
+    queryKey: ['project', project, 'experiment', experiment, 'summary'],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/experiments/{experiment}', {
+          params: { path: { project, experiment } },
+        }),
+      ),
+  })
+
+export const useRuns = (
+  project: string,
+  experiment: string,
+  asked: { query: string; sort: string; limit: number },
+) =>
+  useQuery({
+    queryKey: ['project', project, 'experiment', experiment, 'runs', asked],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/experiments/{experiment}/runs', {
+          params: { path: { project, experiment }, query: asked },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  })
+
+export const useRun = (project: string, experiment: string, run: string) =>
+  useQuery({
+    queryKey: ['project', project, 'run', `${experiment}/${run}`],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/experiments/{experiment}/runs/{run}', {
+          params: { path: { project, experiment, run } },
+        }),
+      ),
+  })
+
+export const useCurves = (project: string, metric: string | undefined, runs: string[], width: number) =>
+  useQuery({
+    queryKey: ['project', project, 'curves', metric, runs, width],
+    enabled: !!metric && runs.length > 0,
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/curves', {
+          params: { path: { project }, query: { metric: metric ?? '', run: runs, width } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  })
+
+export const useComparison = (project: string, runs: string[], baseline: number) =>
+  useQuery({
+    queryKey: ['project', project, 'comparison', runs, baseline],
+    enabled: runs.length >= 2,
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/comparison', {
+          params: { path: { project }, query: { run: runs, baseline } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  })
+
+export const useModels = (project: string) =>
+  useQuery({
+    queryKey: ['project', project, 'models'],
+    queryFn: () => answer(api.GET('/api/v1/projects/{project}/models', { params: { path: { project } } })),
+  })
+
+export const useModel = (project: string, model: string) =>
+  useQuery({
+    queryKey: ['project', project, 'model', model],
+    queryFn: () =>
+      answer(api.GET('/api/v1/projects/{project}/models/{model}', { params: { path: { project, model } } })),
+  })
+
+export const useModelVersion = (project: string, model: string, version: string) =>
+  useQuery({
+    queryKey: ['project', project, 'model', model, 'version', version],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/models/{model}/versions/{version}', {
+          params: { path: { project, model, version } },
+        }),
+      ),
+  })
+
+export const useJournal = (project: string, subject: string) =>
+  useQuery({
+    queryKey: ['project', project, 'journal', subject],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/journal', {
+          params: { path: { project }, query: { subject, limit: 100 } },
+        }),
+      ),
+  })

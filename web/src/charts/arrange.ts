@@ -1,0 +1,59 @@
+/** Columns for the chart: every series on one x axis, however different their own steps and times are. */
+import uPlot from 'uplot'
+
+export type Axis = 'step' | 'elapsed' | 'clock'
+export type Table = (number | null | undefined)[][]
+
+type Given = { steps: number[]; times: number[]; values: (number | null)[] }
+
+function xOf(one: Given, axis: Axis): number[] {
+  if (axis === 'step') return one.steps
+  const first = one.times[0] ?? 0
+  return axis === 'clock'
+    ? one.times.map((time) => time / 1e6)
+    : one.times.map((time) => (time - first) / 1e6)
+}
+
+/** Join series; x is rounded to `columns` places over the range, which no screen can tell from the exact one. */
+export function arrange(series: Given[], axis: Axis, log: boolean, columns: number): Table {
+  const xs = series.map((one) => xOf(one, axis))
+  const all = xs.flat()
+  if (all.length === 0) return [[], ...series.map(() => [])]
+  let low = Infinity
+  let high = -Infinity
+  for (const x of all) {
+    if (x < low) low = x
+    if (x > high) high = x
+  }
+  const exact = new Set(all).size <= columns * 2
+  const grain = (high - low) / columns || 1
+  const tables = series.map((one, at): uPlot.AlignedData => {
+    const points = new Map<number, number | null>()
+    one.values.forEach((value, index) => {
+      const x = xs[at]?.[index] ?? 0
+      const place = exact ? x : low + Math.round((x - low) / grain) * grain
+      points.set(place, value === null || (log && value <= 0) ? null : value)
+    })
+    const sorted = [...points].sort((a, b) => a[0] - b[0])
+    return [sorted.map((point) => point[0]), sorted.map((point) => point[1])]
+  })
+  if (tables.length === 1) return tables[0] as unknown as Table
+  return uPlot.join(tables) as unknown as Table
+}
+
+/** Exponential smoothing that restarts after a gap. */
+export function smoothed(
+  column: (number | null | undefined)[],
+  weight: number,
+): (number | null | undefined)[] {
+  let level: number | null = null
+  return column.map((value) => {
+    if (value === undefined) return undefined
+    if (value === null) {
+      level = null
+      return null
+    }
+    level = level === null ? value : level * weight + value * (1 - weight)
+    return level
+  })
+}

@@ -1,0 +1,65 @@
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { lazy, StrictMode, Suspense } from 'react'
+import { createRoot } from 'react-dom/client'
+import { createBrowserRouter, RouterProvider } from 'react-router'
+import { ServiceError } from './api/client'
+import './app.css'
+import { Gate } from './pages/signin/Gate'
+import { ProjectFrame, Waiting } from './parts/Shell'
+import { applyTheme } from './parts/theme'
+
+applyTheme()
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 30_000,
+      refetchOnWindowFocus: false,
+      retry: (count, error) =>
+        error instanceof ServiceError && (error.status === 0 || error.status === 503) && count < 20,
+      retryDelay: (count) => Math.min(5_000, 300 * 2 ** count),
+    },
+  },
+})
+
+const Projects = lazy(() => import('./pages/project/Projects'))
+const Project = lazy(() => import('./pages/project/Project'))
+const Experiment = lazy(() => import('./pages/experiment/Experiment'))
+const RunPage = lazy(() => import('./pages/run/RunPage'))
+const Compare = lazy(() => import('./pages/compare/Compare'))
+const Models = lazy(() => import('./pages/models/Models'))
+const Model = lazy(() => import('./pages/model/Model'))
+const Review = lazy(() => import('./pages/review/Review'))
+
+const router = createBrowserRouter([
+  {
+    element: <Gate />,
+    children: [
+      { path: '/', element: <Projects /> },
+      {
+        path: '/:project',
+        element: <ProjectFrame />,
+        children: [
+          { index: true, element: <Project /> },
+          { path: 'e/:experiment', element: <Experiment /> },
+          { path: 'e/:experiment/:run', element: <RunPage /> },
+          { path: 'compare', element: <Compare /> },
+          { path: 'models', element: <Models /> },
+          { path: 'models/:model', element: <Model /> },
+          { path: 'models/:model/:version', element: <Review /> },
+        ],
+      },
+      { path: '*', element: <Waiting error={new ServiceError('There is no page at this address.', 404)} /> },
+    ],
+  },
+])
+
+createRoot(document.getElementById('root') as HTMLElement).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <Suspense fallback={<Waiting error={null} />}>
+        <RouterProvider router={router} />
+      </Suspense>
+    </QueryClientProvider>
+  </StrictMode>,
+)

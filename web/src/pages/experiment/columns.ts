@@ -1,0 +1,27 @@
+/** Which columns the run table shows: values with goals first, then settings that differ, then other values. */
+import type { Goal, RunPage } from '../../api/client'
+
+export type Column = { scope: 'param' | 'value'; name: string; goal?: Goal }
+
+/** Values of the runs, those with goals first. */
+export function keysOf(page: RunPage, onlyMetrics = false): Column[] {
+  const goals = new Map(page.goals.map((goal) => [goal.key, goal]))
+  const withPoints = new Set(page.rows.flatMap((run) => Object.keys(run.metrics)))
+  const names = page.columns.filter((column) => column.scope === 'value').map((column) => column.name)
+  const kept = onlyMetrics ? names.filter((name) => withPoints.has(name)) : names
+  const ordered = [
+    ...page.goals.map((goal) => goal.key).filter((key) => kept.includes(key)),
+    ...kept.filter((name) => !goals.has(name)),
+  ]
+  return ordered.map((name) => ({ scope: 'value', name, goal: goals.get(name) }))
+}
+
+export function columnsOf(page: RunPage): Column[] {
+  const values = keysOf(page)
+  const settings = page.columns
+    .filter((column) => column.scope === 'param' && column.differs)
+    .map((column): Column => ({ scope: 'param', name: column.name }))
+  const leading = values.filter((column) => column.goal)
+  const others = values.filter((column) => !column.goal)
+  return leading.length ? [...settings, ...leading, ...others] : [...settings, ...others]
+}

@@ -1,0 +1,72 @@
+/** Lets in who is signed in; shows the sign-in page to everybody else. */
+import { useEffect, useState, type FormEvent } from 'react'
+import { Outlet } from 'react-router'
+import { useSignIn } from '../../api/acts'
+import { ServiceError, setCsrfToken } from '../../api/client'
+import { useMe } from '../../api/queries'
+import { Waiting } from '../../parts/Shell'
+
+export function Gate() {
+  const { data: me, error, isPending } = useMe()
+  if (me?.csrf_token) setCsrfToken(me.csrf_token)
+  if (isPending) return <Waiting error={null} />
+  if (me) return <Outlet />
+  if (me === null || (error instanceof ServiceError && error.status === 401)) return <SignIn />
+  return <Waiting error={error} />
+}
+
+function SignIn() {
+  const signIn = useSignIn()
+  const [name, setName] = useState('')
+  const [password, setPassword] = useState('')
+  useEffect(() => {
+    document.title = 'Sign in · Kinetrum'
+  }, [])
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    signIn.mutate({ name, password })
+  }
+  return (
+    <main className="mx-auto flex min-h-screen w-[320px] flex-col justify-center pb-24">
+      <p className="strong text-base tracking-[.02em] text-accent">Kinetrum</p>
+      <h1 className="answer mt-1">
+        <b>Sign in</b> to see what was recorded.
+      </h1>
+      <form onSubmit={submit} className="mt-4 flex flex-col gap-3">
+        <label className="flex flex-col gap-1 text-xs text-ink2">
+          Name
+          <input
+            className="field h-8 text-sm"
+            autoComplete="username"
+            required
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+        </label>
+        <label className="flex flex-col gap-1 text-xs text-ink2">
+          Password
+          <input
+            className="field h-8 text-sm"
+            type="password"
+            autoComplete="current-password"
+            required
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+          />
+        </label>
+        {signIn.error && (
+          <p role="alert" className="text-xs text-bad">
+            {signIn.error.message}
+          </p>
+        )}
+        <button className="btn btn-p h-8" disabled={signIn.isPending}>
+          Sign in
+        </button>
+      </form>
+      <p className="mt-6 border-t border-line pt-3 text-xs text-ink3">
+        On an instance of your own, the name and the first password stand in the file that{' '}
+        <code className="mono">kinetrum up</code> names.
+      </p>
+    </main>
+  )
+}

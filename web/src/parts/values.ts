@@ -1,0 +1,96 @@
+/** Typed values of the interface, written for people. */
+import type { Goal } from '../api/client'
+
+/** NaN and infinities travel as {"float": "NaN"}. */
+export function plain(value: unknown): unknown {
+  if (value && typeof value === 'object' && 'float' in value) {
+    const name = (value as { float: string }).float
+    return name === 'NaN' ? NaN : name === 'Infinity' ? Infinity : -Infinity
+  }
+  return value
+}
+
+export function asNumber(value: unknown): number | null {
+  const found = plain(value)
+  return typeof found === 'number' ? found : null
+}
+
+/** How many decimals a column needs so that its middle number has three significant digits. */
+export function decimalsOf(values: unknown[]): number {
+  const numbers = values.map(asNumber).filter((value): value is number => value !== null && isFinite(value))
+  if (numbers.length === 0 || numbers.every(Number.isInteger)) return 0
+  const sizes = numbers
+    .map(Math.abs)
+    .filter((size) => size > 0)
+    .sort((a, b) => a - b)
+  const middle = sizes[Math.floor(sizes.length / 2)]
+  return middle === undefined ? 0 : Math.min(8, Math.max(0, 2 - Math.floor(Math.log10(middle))))
+}
+
+export function show(value: unknown, decimals?: number): string {
+  const found = plain(value)
+  if (found === null || found === undefined) return found === null ? 'null' : '–'
+  if (typeof found === 'number') {
+    if (Number.isNaN(found)) return 'NaN'
+    if (!isFinite(found)) return found > 0 ? '∞' : '−∞'
+    const text =
+      decimals === undefined
+        ? Number.isInteger(found)
+          ? String(found)
+          : String(Number(found.toPrecision(4)))
+        : found.toFixed(decimals)
+    return text.replace('-', '−')
+  }
+  if (Array.isArray(found)) return `[${found.map((item) => show(item)).join(', ')}]`
+  return String(found)
+}
+
+export function signed(change: number): string {
+  if (change === 0) return '±0'
+  const text = String(Number(Math.abs(change).toPrecision(3)))
+  return (change > 0 ? '+' : '−') + text
+}
+
+export const arrow = (goal: Goal | null | undefined) =>
+  goal ? (goal.direction === 'higher' ? ' ↑' : ' ↓') : ''
+
+const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' })
+const day = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' })
+const full = new Intl.DateTimeFormat('en-GB', { dateStyle: 'medium', timeStyle: 'medium' })
+
+export function moment(text: string | null | undefined): string {
+  if (!text) return ''
+  const at = new Date(text)
+  const today = new Date().toDateString() === at.toDateString()
+  return today ? `today ${clock.format(at)}` : `${day.format(at)} ${clock.format(at)}`
+}
+
+export const fullMoment = (text: string) => full.format(new Date(text))
+
+export function duration(from: string, to: string | null): string {
+  const seconds = (new Date(to ?? Date.now()).getTime() - new Date(from).getTime()) / 1000
+  if (seconds < 60) return `${seconds.toFixed(1)} s`
+  const minutes = Math.floor(seconds / 60)
+  return minutes < 60
+    ? `${minutes} min ${Math.floor(seconds % 60)} s`
+    : `${Math.floor(minutes / 60)} h ${minutes % 60} min`
+}
+
+export function bytes(size: number): string {
+  const units = ['B', 'kB', 'MB', 'GB', 'TB']
+  let at = 0
+  while (size >= 1000 && at < units.length - 1) {
+    size /= 1000
+    at++
+  }
+  return `${at ? size.toFixed(1) : size} ${units[at]}`
+}
+
+export const plural = (count: number, one: string, many = `${one}s`) =>
+  `${count.toLocaleString('en')} ${count === 1 ? one : many}`
+
+/** Keys with goals first, in the goals' order. */
+export function goalsFirst(keys: string[], goals: Goal[]): string[] {
+  const leading = goals.map((goal) => goal.key).filter((key) => keys.includes(key))
+  return [...leading, ...keys.filter((key) => !leading.includes(key))]
+}

@@ -1,0 +1,14 @@
+import tailwindcss from '@tailwindcss/vite'
+import react from '@vitejs/plugin-react'
+import { defineConfig } from 'vite'
+
+export default defineConfig({
+  plugins: [react(), tailwindcss()],
+  build: {
+    outDir: '../src/kinetrum/service/console',
+    emptyOutDir: true,
+    // The policy of the page allows no inlined scripts or fonts.
+    assetsInlineLimit: 0,
+    modulePreload: { polyfill: false },
+  },
+})
