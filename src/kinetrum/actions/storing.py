@@ -85,6 +85,9 @@ def link_version(
     place = enter(actor, project, Act.RECORD)
     run = find_run(place, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
+    known = artifacts.linked_version(run.run_id, id_bytes(new.uid))
+    if known is not None:
+        return known
     version, problem = _make_version(actor, place, new, doc)
     _link(run, doc, version, relation, new, problem)
     return version

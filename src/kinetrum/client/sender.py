@@ -54,10 +54,10 @@ class Sender:
                 self.calls.alive(address)
                 self.beaten[run] = time.monotonic()
 
-    def work(self, until_idle_s: float = IDLE_S) -> None:
+    def work(self, lock: int, until_idle_s: float = IDLE_S) -> None:
         """Go on until nothing was to do for a while; waits longer and longer while a service is away."""
         idle_since, backoff = time.monotonic(), _BACKOFF_S[0]
-        while time.monotonic() - idle_since < until_idle_s:
+        while time.monotonic() - idle_since < until_idle_s and still_ours(self.root, lock):
             try:
                 busy = self.round()
                 backoff = _BACKOFF_S[0]
@@ -74,6 +74,14 @@ class Sender:
             if busy:
                 idle_since = time.monotonic()
             time.sleep(PAUSE_S)
+
+
+def still_ours(root: Path, lock: int) -> bool:
+    """Tell whether the lock file is the one that was locked: a spool may be deleted and made anew under a sender."""
+    try:
+        return os.stat(root / "sender.lock").st_ino == os.fstat(lock).st_ino
+    except FileNotFoundError:
+        return False
 
 
 def hold_lock(root: Path) -> int | None:
@@ -98,7 +106,7 @@ def main() -> None:
         if lock is None:
             return
         sender = Sender(root)
-        sender.work()
+        sender.work(lock)
         sender.calls.close()
         os.close(lock)
         # Whoever wrote between the last round and the release saw the lock held and relied on this sender.

@@ -198,6 +198,12 @@ def link(
     )  # fmt: skip
 
 
+def linked_version(run_id: int, uid: bytes) -> VersionRow | None:
+    """Return the version that was linked to a run under this client-made id."""
+    rows = query("SELECT version_id FROM run_artifact WHERE run_id = %s AND uid = %s", run_id, uid)
+    return version_by_id(rows[0][0]) if rows else None
+
+
 def runs_of_version(version_id: int) -> list[tuple[str, int, str]]:
     """Return (relation, run id, reference) of the runs that used or generated a version."""
     return query(

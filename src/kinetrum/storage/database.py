@@ -17,7 +17,8 @@ from playhouse.pool import PooledMySQLDatabase
 from kinetrum.core.errors import InvalidInput, Unavailable
 
 database = peewee.DatabaseProxy()
-_DEADLOCK, _LOCK_WAIT, _SNAPSHOT = 1213, 1205, 1020
+# A duplicate key means that somebody inserted the same thing meanwhile: run anew, the function finds it there.
+_RETRIED = {"deadlock": 1213, "lock wait": 1205, "snapshot": 1020, "duplicate key": 1062}
 _GONE = frozenset({2002, 2003, 2006, 2013, 1040, 1053, 1927})
 _FULL = frozenset({1021, 1114, 3, 1026})
 _ATTEMPTS = 8
@@ -120,8 +121,8 @@ def transaction(act: Callable[P, R]) -> Callable[P, R]:
             try:
                 with _said_plainly(), connection(), database.atomic():
                     return act(*args, **kwargs)
-            except (peewee.OperationalError, peewee.InternalError) as error:
-                if _code(error) not in {_DEADLOCK, _LOCK_WAIT, _SNAPSHOT} or attempt == _ATTEMPTS - 1:
+            except (peewee.OperationalError, peewee.InternalError, peewee.IntegrityError) as error:
+                if _code(error) not in _RETRIED.values() or attempt == _ATTEMPTS - 1:
                     raise
                 time.sleep(random.uniform(0, 0.01 * 2**attempt))
         raise AssertionError("unreachable")

@@ -4,7 +4,7 @@ import uPlot from 'uplot'
 import { look, resolved } from '../parts/looks'
 import { useTheme } from '../parts/theme'
 import { show } from '../parts/values'
-import { arrange, smoothed, type Axis, type Table } from './arrange'
+import { arrange, robustRange, smoothed, type Axis, type Range, type Table } from './arrange'
 
 export type Series = {
   name: string
@@ -56,6 +56,7 @@ export function Curves({
     () => arrange(ordered, axis, log, Math.max(200, width * 2)),
     [ordered, axis, log, width],
   )
+  const range = useMemo(() => robustRange(series.flatMap((one) => one.values)), [series])
   const openRef = useRef(onOpen)
   useEffect(() => {
     openRef.current = onOpen
@@ -64,7 +65,7 @@ export function Curves({
     const element = holder.current
     if (!element || width < 50 || table.length < 2) return
     const chart = new uPlot(
-      options({ ordered, width, height, axis, log, smoothing, bound, theme, tell: setUnder }),
+      options({ ordered, width, height, axis, log, smoothing, bound, theme, range, tell: setUnder }),
       withSmooth(table, ordered, smoothing),
       element,
     )
@@ -74,7 +75,7 @@ export function Curves({
     }
     chart.over.addEventListener('click', click)
     return () => chart.destroy()
-  }, [ordered, table, width, height, axis, log, smoothing, bound, theme])
+  }, [ordered, table, width, height, axis, log, smoothing, bound, theme, range])
   const empty = series.every((one) => one.values.length === 0)
   return (
     <figure className="relative m-0" aria-label={title}>
@@ -86,7 +87,7 @@ export function Curves({
         className="pointer-events-none absolute top-0 right-0 bg-surface px-1 text-2xs text-ink2"
         aria-hidden
       >
-        {under?.text}
+        {under?.text ?? (range?.outside ? `${range.outside} points lie outside the scale` : '')}
       </figcaption>
     </figure>
   )
@@ -112,6 +113,7 @@ type Wanted = {
   smoothing: number
   bound: number | null | undefined
   theme: string
+  range: Range | null
   tell: (under: { name: string; text: string } | null) => void
 }
 
@@ -130,7 +132,10 @@ function options(wanted: Wanted): uPlot.Options {
     legend: { show: false },
     cursor: { focus: { prox: 18 }, points: { show: false }, drag: { x: true, y: false } },
     focus: { alpha: 1 },
-    scales: { x: { time: axis === 'clock' }, y: { distr: log ? 3 : 1, range: log ? undefined : padded } },
+    scales: {
+      x: { time: axis === 'clock' },
+      y: { distr: log ? 3 : 1, range: log ? undefined : padded(wanted.range) },
+    },
     axes: [
       { stroke: quiet, font, size: 24, grid: { show: false }, ticks: { show: false }, values: xValues(axis) },
       { stroke: quiet, font, size: 46, grid, ticks: { show: false } },
@@ -162,11 +167,16 @@ function line(one: Series, faint: boolean): uPlot.Series {
   }
 }
 
-const padded = (_: uPlot, low: number, high: number): [number, number] => {
-  if (low === null || high === null) return [0, 1]
-  const room = (high - low || Math.abs(high) || 1) * 0.06
-  return [low - room, high + room]
-}
+/** The scale fits the data; far outliers are cut, and said to be. */
+const padded =
+  (cut: Range | null) =>
+  (_: uPlot, low: number, high: number): [number, number] => {
+    if (low === null || high === null) return [0, 1]
+    const from = cut ? Math.max(low, cut.low) : low
+    const to = cut ? Math.min(high, cut.high) : high
+    const room = (to - from || Math.abs(to) || 1) * 0.06
+    return [from - room, to + room]
+  }
 
 function xValues(axis: Axis): uPlot.Axis['values'] {
   if (axis !== 'elapsed') return undefined

@@ -178,9 +178,9 @@ function Search({
             Show all
           </button>
         )}
-        <span className="text-xs whitespace-nowrap text-ink3">
-          {equal ? `${plural(equal, 'equal setting')} hidden` : ''}
-        </span>
+        {equal > 0 && (
+          <span className="text-xs whitespace-nowrap text-ink3">{plural(equal, 'equal setting')} hidden</span>
+        )}
       </div>
       {!!error && (
         <p role="alert" className="pt-1 text-xs text-bad">
