@@ -39,7 +39,7 @@ format: ## put the code into form
 
 openapi: ## write the interface's description and the console's types anew
 	@$(PYTHON) scripts/openapi.py
-	@cd web && $(ENV) npm run --silent api && $(ENV) npx prettier --write --log-level warn src/api/schema.d.ts
+	@cd web && $(ENV) npm run --silent api && $(ENV) npx prettier --write --log-level warn generated/schema.d.ts
 
 bench: ## measure, as ratios side by side, and print a report
 	@scripts/setup test

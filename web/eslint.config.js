@@ -3,7 +3,7 @@ import hooks from 'eslint-plugin-react-hooks'
 import ts from 'typescript-eslint'
 
 export default ts.config(
-  { ignores: ['src/api/schema.d.ts'] },
+  { ignores: ['generated/schema.d.ts'] },
   js.configs.recommended,
   ...ts.configs.recommended,
   {

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import functools
+import atexit
 from dataclasses import dataclass
 
 from kinetrum.client.connection import Connection, find_connection
@@ -26,9 +26,23 @@ class Session:
         return self.connection.project
 
 
-@functools.lru_cache(maxsize=8)
+_services: dict[tuple[str, str | None], Service] = {}
+
+
 def _service(url: str, token: str | None) -> Service:
-    return Service(url, token)
+    if (url, token) not in _services:
+        _services[url, token] = Service(url, token)
+    return _services[url, token]
+
+
+def close_all() -> None:
+    """Close the connections that reading left open; later calls open new ones."""
+    for service in _services.values():
+        service.close()
+    _services.clear()
+
+
+atexit.register(close_all)
 
 
 def open_session(project: str | None = None, url: str | None = None, *, wait: bool = True) -> Session:

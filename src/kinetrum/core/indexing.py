@@ -4,7 +4,7 @@ A number goes into the number column; what DOUBLE or 120 characters cannot hold 
 
     \\x01true, \\x01null, \\x01NaN …   values that are neither number nor text
     \\x02 and a SHA-256               long texts and lists, equal exactly where the texts are
-    \\x03 and digits                  whole numbers beyond 2^53, next to their rounded number
+    \\x03 and digits                  whole numbers from 2^53 on, next to their rounded number
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ def index_forms(value: Value) -> tuple[float | None, str | None]:
             return None, "\x01NaN"
         if math.isinf(value):
             return math.copysign(_LARGEST, value), "\x01" + special_name(value)
-        return _whole(int(value)) if value.is_integer() and abs(value) > _EXACT else (value, None)
+        return _whole(int(value)) if value.is_integer() and abs(value) >= _EXACT else (value, None)
     text = value if isinstance(value, str) else "\x01" + json.dumps(to_json(value))
     marked = isinstance(value, str) and value[:1] in {"\x01", "\x02", "\x03"}
     if len(text) > TEXT_WIDTH or marked:
@@ -40,11 +40,11 @@ def index_forms(value: Value) -> tuple[float | None, str | None]:
 
 
 def _whole(value: int) -> tuple[float, str | None]:
-    if abs(value) <= _EXACT:
+    if abs(value) < _EXACT:
         return float(value), None
     try:
         rounded = float(value)
     except OverflowError:
-        rounded = math.copysign(_LARGEST, value)
+        rounded = _LARGEST if value > 0 else -_LARGEST
     digits = str(value)
     return rounded, "\x03" + (digits if len(digits) < TEXT_WIDTH else hashlib.sha256(digits.encode()).hexdigest())

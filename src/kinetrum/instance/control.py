@@ -53,12 +53,13 @@ def up(home: Home, port: int) -> dict[str, Any]:
         return _wait(home, None) | {"started": False, "port_taken": None}
     home.prepare()
     home.state.unlink(missing_ok=True)
-    log = home.log.open("ab")
-    keeper = subprocess.Popen(
-        [sys.executable, "-m", "kinetrum.instance.keeper", str(home.folder), str(port)],
-        stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True,
-    )  # fmt: skip
+    with home.log.open("ab") as log:
+        keeper = subprocess.Popen(
+            [sys.executable, "-m", "kinetrum.instance.keeper", str(home.folder), str(port)],
+            stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True,
+        )  # fmt: skip
     found = _wait(home, keeper)
+    keeper.returncode = 0  # It goes on after this process, which does not wait for it.
     state = home.read_state() or {}
     taken = port if port and state.get("port") != port else None
     return found | {"started": True, "port_taken": taken}

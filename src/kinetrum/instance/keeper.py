@@ -81,13 +81,15 @@ class Keeper:
         self._tell({"url": url, "pid": os.getpid(), "wanted_port": wanted, "port": int(url.rpartition(":")[2])})
 
     def _start_service(self, lock: int) -> str | None:
-        log_file = self.home.log.open("ab")
-        self.service = subprocess.Popen(
-            [sys.executable, "-m", "kinetrum.service.main"],
-            stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=log_file, start_new_session=True, pass_fds=(lock,),
-            env=os.environ | {"KINETRUM_DATABASE": self.server.url(SERVICE), "KINETRUM_STORE": str(self.home.store),
-                              "KINETRUM_HOST": "127.0.0.1", "KINETRUM_PORT": str(self.port)},
-        )  # fmt: skip
+        environment = os.environ | {
+            "KINETRUM_DATABASE": self.server.url(SERVICE), "KINETRUM_STORE": str(self.home.store),
+            "KINETRUM_HOST": "127.0.0.1", "KINETRUM_PORT": str(self.port),
+        }  # fmt: skip
+        with self.home.log.open("ab") as log_file:
+            self.service = subprocess.Popen(
+                [sys.executable, "-m", "kinetrum.service.main"], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                stderr=log_file, start_new_session=True, pass_fds=(lock,), env=environment,
+            )  # fmt: skip
         if self.service.stdout is None:
             return None
         line = self.service.stdout.readline()

@@ -112,11 +112,12 @@ max-connections=300
         if not self.home.database.exists():
             self._initialise(config)
         accounts = self._accounts()
-        log = self.home.log.open("ab")
-        self.process = subprocess.Popen(
-            [_tool("mariadbd"), f"--defaults-file={config}", f"--user={getpass.getuser()}", f"--init-file={accounts}"],
-            stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, pass_fds=pass_fds,
-        )  # fmt: skip
+        with self.home.log.open("ab") as log:
+            self.process = subprocess.Popen(
+                [_tool("mariadbd"), f"--defaults-file={config}", f"--user={getpass.getuser()}",
+                 f"--init-file={accounts}"],
+                stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, pass_fds=pass_fds,
+            )  # fmt: skip
         give_up = time.monotonic() + _START_S
         while time.monotonic() < give_up:
             if self.process.poll() is not None:

@@ -40,6 +40,8 @@ class Filter:
     values: tuple[Any, ...]
 
 
+# Marks of values that are neither number nor short text begin below the space; they sort as missing.
+_ONLY_TEXTS = " AND ALIAS.text >= ' '"
 ALWAYS = Filter("TRUE", ())
 
 
@@ -131,7 +133,7 @@ def page(project_id: int, experiment_id: int, where: Filter, sort: list[SortKey]
 
 def _has_text(key_id: int, experiment_id: int) -> bool:
     return bool(query(
-        "SELECT 1 FROM value_text WHERE key_id = %s AND experiment_id = %s AND text <> '\x01NaN' LIMIT 1",
+        "SELECT 1 FROM value_text WHERE key_id = %s AND experiment_id = %s AND text >= ' ' LIMIT 1",
         key_id, experiment_id))  # fmt: skip
 
 
@@ -177,7 +179,7 @@ def _page_by_joins(
             alias = f"{column}{at}"
             joins.append(
                 f"LEFT JOIN {table} {alias} ON {alias}.key_id = %s AND {alias}.experiment_id = r.experiment_id"
-                f" AND {alias}.run_id = r.run_id"
+                f" AND {alias}.run_id = r.run_id{_ONLY_TEXTS if column == 'text' else ''}".replace("ALIAS", alias)
             )
             values.append(key_id)
         order += [

@@ -1,6 +1,6 @@
 /** The only place that talks to the service: typed calls, problems as errors, live changes. */
 import createClient from 'openapi-fetch'
-import type { components, paths } from './schema'
+import type { components, paths } from '../../generated/schema'
 
 export type Schemas = components['schemas']
 export type Run = Schemas['Run']

@@ -119,9 +119,13 @@ def _differing(dictionaries: Sequence[dict[str, Value]]) -> tuple[list[Setting],
 
 
 def _number(value: Value) -> float | None:
-    if isinstance(value, int | float) and not isinstance(value, bool) and not math.isnan(value):
-        return float(value)
-    return None
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        return None
+    try:
+        number = float(value)
+    except OverflowError:
+        return None
+    return None if math.isnan(number) else number
 
 
 def _outcome(key: str, runs: Sequence[RunFacts], goal: Goal | None, baseline: int) -> Outcome:

@@ -29,16 +29,6 @@ class Condition:
     text: str
     scope: str | None = None
 
-    def holds(self, left: float) -> bool:
-        """Compare a number; NaN matches nothing."""
-        right = self.value
-        if not isinstance(right, int | float) or isinstance(right, bool) or left != left:
-            return False
-        return {
-            "=": left == right, "!=": left != right, "<": left < right,
-            "<=": left <= right, ">": left > right, ">=": left >= right,
-        }[self.operator]  # fmt: skip
-
 
 def parse_condition(text: str) -> Condition | None:
     """Read one condition; an empty text is None. Raises InvalidInput with the column where reading stopped."""

@@ -1,0 +1,226 @@
+"""One private instance for the whole test session: a real MariaDB on loopback and the real service over HTTP."""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import subprocess
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from kinetrum.client import session, spool
+from kinetrum.client.http import Service
+from kinetrum.core.ids import uuid7
+from kinetrum.instance import control
+from kinetrum.instance.settings import Home
+
+PASSWORD = "a long enough password"
+
+
+_SERVICES: dict[str, Service] = {}
+
+
+@dataclass(frozen=True)
+class Instance:
+    home: Home
+    url: str
+    token: str
+
+    def service(self, token: str | None = None) -> Service:
+        """One client per token for the whole session, so that no connection stays open unnoticed."""
+        key = token or self.token
+        if key not in _SERVICES:
+            _SERVICES[key] = Service(self.url, key)
+        return _SERVICES[key]
+
+    @property
+    def first_account(self) -> tuple[str, str]:
+        words = self.home.first_password.read_text().split()
+        return words[1], words[3]
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _no_one_elses_settings(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """Nothing of the developer's own instance, connections or spool can be touched."""
+    folder = tmp_path_factory.mktemp("own")
+    before = dict(os.environ)
+    for key in list(os.environ):
+        if key.startswith("KINETRUM_"):
+            del os.environ[key]
+    os.environ.update(
+        KINETRUM_HOME=str(folder / "home"), KINETRUM_CONNECTIONS=str(folder / "connections.json"),
+        KINETRUM_SPOOL=str(folder / "spool"), COLUMNS="160",
+    )  # fmt: skip
+    yield
+    os.environ.clear()
+    os.environ.update(before)
+
+
+@pytest.fixture(scope="session")
+def instance(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Instance]:
+    home = Home(tmp_path_factory.mktemp("instance"))
+    found = control.up(home, 0)
+    yield Instance(home, found["url"], home.token.read_text().strip())
+    for service in _SERVICES.values():
+        service.close()
+    session.close_all()
+    control.down(home)
+
+
+@dataclass(frozen=True)
+class Project:
+    """A fresh project with a person in each role, so that tests never meet."""
+
+    instance: Instance
+    name: str
+    tokens: dict[str, str]
+
+    def service(self, role: str = "admin") -> Service:
+        return self.instance.service(self.tokens[role])
+
+    def path(self, *parts: str) -> str:
+        return "/".join(["/projects", self.name, *parts])
+
+    def begin(self, experiment: str = "frost-alarm", role: str = "contributor", **fields: Any) -> dict[str, Any]:
+        uid = new_id()
+        body = {"started_at": 1_790_000_000_000_000, **fields}
+        service = self.service(role)
+        begun: dict[str, Any] = service.call("PUT", self.path("experiments", experiment, "runs", uid), json=body)
+        return begun
+
+    def run_path(self, begun: dict[str, Any], *more: str) -> str:
+        experiment, number = begun["reference"].split("/")
+        return self.path("experiments", experiment, "runs", number, *more)
+
+    def upload(self, content: bytes, role: str = "contributor") -> dict[str, Any]:
+        import hashlib
+
+        sha256 = hashlib.sha256(content).hexdigest()
+        self.service(role).call("PUT", self.path("blobs", sha256), content=content)
+        return {"path": "net.onnx", "size": len(content), "sha256": sha256}
+
+    def generate(self, begun: dict[str, Any], content: bytes, name: str = "frost-net") -> dict[str, Any]:
+        body = {"id": new_id(), "at": 1, "name": name, "kind": "model", "files": [self.upload(content)]}
+        service = self.service("contributor")
+        version: dict[str, Any] = service.call("POST", self.run_path(begun, "generated"), json=body)
+        return version
+
+    def registered(self, count: int = 1, model: str = "frost-alarm") -> None:
+        """Register versions 1 to `count`, each from a run of its own."""
+        for number in range(count):
+            begun = self.begin()
+            self.generate(begun, f"content {number} {secrets.token_hex(4)}".encode())
+            body = {"id": new_id(), "artifact": "frost-net", "run": begun["reference"], "comment": ""}
+            self.service("contributor").call("POST", self.path("models", model, "versions"), json=body)
+
+    def verdict(self, number: int, verdict: str | None, role: str = "approver", model: str = "frost-alarm") -> str:
+        path = self.path("models", model, "versions", str(number), "verdict")
+        answer = self.service(role).call("PUT", path, json={"verdict": verdict, "comment": "so be it"})
+        review: str = answer["review"]
+        return review
+
+    def place(self, act: str, stage: str, role: str = "approver", **fields: Any) -> dict[str, Any]:
+        path = self.path("models", "frost-alarm", "stages", stage, act)
+        body = {"id": new_id(), "comment": "", **fields}
+        model: dict[str, Any] = self.service(role).call("POST", path, json=body)
+        return model
+
+
+ROLES = ("viewer", "contributor", "approver", "maintainer")
+
+
+@pytest.fixture(scope="session")
+def people(instance: Instance) -> dict[str, str]:
+    """Tokens of five people: one for each role, and a stranger."""
+    admin, tokens = instance.service(), {"admin": instance.token}
+    for name in (*ROLES, "stranger"):
+        body = {"name": f"a-{name}", "full_name": f"A {name.capitalize()}", "password": PASSWORD}
+        admin.call("POST", "/people", json=body)
+        made = admin.call("POST", "/tokens", json={"name": "test", "person": f"a-{name}"})
+        tokens[name] = made["secret"]
+    return tokens
+
+
+@pytest.fixture
+def project(instance: Instance, people: dict[str, str]) -> Project:
+    name = f"p-{secrets.token_hex(5)}"
+    admin = instance.service()
+    admin.call("POST", "/projects", json={"name": name})
+    for role in ROLES:
+        admin.call("PUT", f"/projects/{name}/members/a-{role}", json={"role": role})
+    return Project(instance, name, people)
+
+
+def new_id() -> str:
+    import time
+
+    return uuid7(time.time_ns() // 1_000_000, secrets.token_bytes(10))
+
+
+@pytest.fixture
+def raw(instance: Instance) -> Iterator[httpx.Client]:
+    """A plain HTTP client with the administrator's token, to see statuses and headers."""
+    headers = {"Authorization": f"Bearer {instance.token}"}
+    with httpx.Client(base_url=f"{instance.url}/api/v1", headers=headers, timeout=30) as client:
+        yield client
+
+
+@pytest.fixture
+def recording(project: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Project]:
+    """This process records into the fresh project, through a spool of its own."""
+    for key, value in {
+        "KINETRUM_URL": project.instance.url, "KINETRUM_TOKEN": project.tokens["contributor"],
+        "KINETRUM_PROJECT": project.name, "KINETRUM_SPOOL": str(tmp_path / "spool"),
+    }.items():  # fmt: skip
+        monkeypatch.setenv(key, value)
+    monkeypatch.setattr(spool, "_writer", None)
+    yield project
+    stop_sender(tmp_path / "spool")
+
+
+def stop_sender(root: Path) -> None:
+    """End the sender of a spool and wait until it has left."""
+    import signal
+    import time
+
+    for folder in Path("/proc").glob("[0-9]*"):
+        try:
+            command = (folder / "cmdline").read_bytes().split(b"\0")
+        except OSError:
+            continue
+        if b"kinetrum.client.sender" in command and str(root).encode() in command:
+            os.kill(int(folder.name), signal.SIGTERM)
+            while spool.is_held(root / "sender.lock"):
+                time.sleep(0.01)
+
+
+def run_script(text: str, *arguments: str, **environment: str) -> subprocess.CompletedProcess[str]:
+    """Run a Python script as a process of its own, as a person would."""
+    return subprocess.run(
+        [sys.executable, "-c", text, *arguments], env=os.environ | environment, capture_output=True, text=True,
+        timeout=50, check=False,
+    )  # fmt: skip
+
+
+def wait_for(found: Any, seconds: float = 20.0) -> Any:
+    """Ask again and again until the answer is true; returns it."""
+    import time
+
+    give_up = time.monotonic() + seconds
+    while time.monotonic() < give_up:
+        answer = found()
+        if answer:
+            return answer
+        time.sleep(0.05)
+    raise AssertionError("It did not become true in time.")
+
+
+def as_json(text: str) -> Any:
+    return json.loads(text)
