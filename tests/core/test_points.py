@@ -32,7 +32,8 @@ def made(rows: list[tuple[int, int, float]]) -> Points:
 
 def bits(points: Points) -> list[tuple[int, int, bytes]]:
     return [
-        (int(s), int(t), struct.pack("<d", v)) for s, t, v in zip(points.steps, points.times, points.values, strict=True)
+        (int(s), int(t), struct.pack("<d", v))
+        for s, t, v in zip(points.steps, points.times, points.values, strict=True)
     ]
 
 

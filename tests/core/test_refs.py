@@ -38,7 +38,8 @@ def test_read(text: str, ref: object) -> None:
 
 
 @pytest.mark.parametrize(
-    "text", ["frost-alarm/42", "orchard/frost-alarm/best:recall", "nights@3:a/b.csv", "frost-alarm@lead", "orchard/nights"]
+    "text",
+    ["frost-alarm/42", "orchard/frost-alarm/best:recall", "nights@3:a/b.csv", "frost-alarm@lead", "orchard/nights"],
 )
 def test_written_as_read(text: str) -> None:
     assert str(parse_ref(text)) == text

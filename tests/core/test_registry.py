@@ -68,7 +68,9 @@ def test_development_asks_nothing_but_a_sound_version() -> None:
 
 
 def test_an_unexpected_occupant_is_told_with_its_author() -> None:
-    with pytest.raises(UnexpectedOccupant, match=r"now holds version 8 \(placed by Noor Adair at 14:02\), not version 6"):
+    with pytest.raises(
+        UnexpectedOccupant, match=r"now holds version 8 \(placed by Noor Adair at 14:02\), not version 6"
+    ):
         check_expected(stays(8), 6, "frost-alarm", "production")
     with pytest.raises(UnexpectedOccupant, match="is empty now, not version 6"):
         check_expected((), 6, "frost-alarm", "production")

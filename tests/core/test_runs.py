@@ -80,7 +80,9 @@ def test_conditions(text: str, name: str, operator: str, value: object, scope: s
     assert same(found.value, value)  # type: ignore[arg-type]
 
 
-@pytest.mark.parametrize("text", ["recall", "recall >=", ">= 3", "a = 1 and b = 2", "x ~ 3", "tag:x = 1", "x > y", "x < true"])
+@pytest.mark.parametrize(
+    "text", ["recall", "recall >=", ">= 3", "a = 1 and b = 2", "x ~ 3", "tag:x = 1", "x > y", "x < true"]
+)
 def test_unreadable_conditions_name_a_column(text: str) -> None:
     with pytest.raises(InvalidInput, match="Column"):
         parse_condition(text)
@@ -128,7 +130,9 @@ def test_the_baseline_turns_the_change_around() -> None:
 
 def test_mixed_and_equal_verdicts_are_said() -> None:
     goals = {"recall": HIGHER, "loss": LOWER}
-    mixed = compare_runs([facts("e/1", {}, {"recall": 0.9, "loss": 0.5}), facts("e/2", {}, {"recall": 0.8, "loss": 0.4})], goals)
+    mixed = compare_runs(
+        [facts("e/1", {}, {"recall": 0.9, "loss": 0.5}), facts("e/2", {}, {"recall": 0.8, "loss": 0.4})], goals
+    )
     assert mixed.headline.finding.startswith("Run 1 is better on recall")
     assert "worse on loss" in mixed.headline.rest
     equal = compare_runs([facts("e/1", {"a": 1}, {"recall": 0.9}), facts("e/2", {"a": 2}, {"recall": 0.9})], goals)
@@ -166,7 +170,9 @@ def test_a_run_is_not_compared_with_itself() -> None:
         compare_runs([facts("e/1", {}, {}), facts("e/2", {}, {})], {}, baseline=2)
 
 
-@pytest.mark.parametrize(("change", "text"), [(0.031, "+0.031"), (-0.7, "−0.7"), (0.0, "±0"), (1234.5, "+1,234"), (1e-9, "+1e-09")])
+@pytest.mark.parametrize(
+    ("change", "text"), [(0.031, "+0.031"), (-0.7, "−0.7"), (0.0, "±0"), (1234.5, "+1,234"), (1e-9, "+1e-09")]
+)
 def test_signed(change: float, text: str) -> None:
     assert signed(change) == text
 
@@ -174,7 +180,9 @@ def test_signed(change: float, text: str) -> None:
 A, B = "a" * 64, "b" * 64
 
 
-@pytest.mark.parametrize("path", ["", "/etc/passwd", "../x", "a/../b", "a//b", "./a", "a\\b", "a\nb", "x/", "é" * 600, None])
+@pytest.mark.parametrize(
+    "path", ["", "/etc/passwd", "../x", "a/../b", "a//b", "./a", "a\\b", "a\nb", "x/", "é" * 600, None]
+)
 def test_paths_that_climb_or_confuse_are_refused(path: object) -> None:
     with pytest.raises(InvalidInput):
         check_path(path)

@@ -21,7 +21,11 @@ from kinetrum.core.values import (
 )
 
 plain = st.recursive(
-    st.none() | st.booleans() | st.integers() | st.floats() | st.text(st.characters(codec="utf-8", exclude_characters="\0")),
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.floats()
+    | st.text(st.characters(codec="utf-8", exclude_characters="\0")),
     lambda inner: st.lists(inner, max_size=4),
     max_leaves=8,
 )
@@ -32,7 +36,9 @@ def test_allowed_names(name: str) -> None:
     assert check_name(name, "experiment") == name
 
 
-@pytest.mark.parametrize("name", ["", "9lives", "-x", "a b", "grün", "n" * 101, "last", "best", "lead", "latest", "a/b", 7, None])
+@pytest.mark.parametrize(
+    "name", ["", "9lives", "-x", "a b", "grün", "n" * 101, "last", "best", "lead", "latest", "a/b", 7, None]
+)
 def test_refused_names(name: object) -> None:
     with pytest.raises(InvalidInput):
         check_name(name, "experiment")
@@ -86,7 +92,9 @@ def test_numpy_scalars_are_numbers() -> None:
     assert check_value(np.bool_(True), "x") is True
 
 
-@pytest.mark.parametrize("value", [object(), {1: 2}, b"x", np.zeros(3), 1j, "x" * 16_385, [0] * 1_001, "a\0b", "\udc80"])
+@pytest.mark.parametrize(
+    "value", [object(), {1: 2}, b"x", np.zeros(3), 1j, "x" * 16_385, [0] * 1_001, "a\0b", "\udc80"]
+)
 def test_refused_values(value: object) -> None:
     with pytest.raises(InvalidInput):
         check_value(value, "x")

@@ -63,9 +63,12 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
     least = ROLES.index(LEAST[name])
     for role in (*ROLES, "stranger"):
         headers = {"Authorization": f"Bearer {project.tokens[role]}"}
-        with httpx.Client(timeout=20) as client, client.stream(
-            method, url, params=params, headers=headers, json=BODIES.get(name) if method != "GET" else None
-        ) as answer:
+        with (
+            httpx.Client(timeout=20) as client,
+            client.stream(
+                method, url, params=params, headers=headers, json=BODIES.get(name) if method != "GET" else None
+            ) as answer,
+        ):
             status = answer.status_code
         if role == "stranger":
             assert status == 404, (name, role)

@@ -35,7 +35,9 @@ def test_unknown_addresses(raw: httpx.Client) -> None:
 
 def test_broken_json_says_where(raw: httpx.Client, project: Project) -> None:
     path = project.path("experiments", "e", "runs", new_id())
-    body = check(raw.put(path, content=b'{"started_at": 1,,}', headers={"Content-Type": "application/json"}), 400, "broken-json")
+    body = check(
+        raw.put(path, content=b'{"started_at": 1,,}', headers={"Content-Type": "application/json"}), 400, "broken-json"
+    )
     assert "character" in body["detail"]
 
 

@@ -52,7 +52,9 @@ def test_a_damaged_upload_is_refused(project: Project, raw: httpx.Client) -> Non
     answer = raw.put(project.path("blobs", wrong), content=b"something else")
     assert answer.status_code == 422
     assert answer.json()["type"].endswith(":damaged")
-    assert project.service().call("POST", project.path("blobs", "missing"), json={"sha256": [wrong]}) == {"missing": [wrong]}
+    assert project.service().call("POST", project.path("blobs", "missing"), json={"sha256": [wrong]}) == {
+        "missing": [wrong]
+    }
     assert raw.put(project.path("blobs", "xyz"), content=b"x").status_code == 422
 
 
@@ -106,7 +108,10 @@ def test_versions_by_reference(project: Project, raw: httpx.Client) -> None:
     again = content([], artifact="nights@1", role="holdout")
     service.call("POST", project.run_path(begun, "used"), json=again)
     run = service.get(project.run_path(begun))
-    assert [(link["reference"], link["role"]) for link in run["used"]] == [("nights@1", "train"), ("nights@1", "holdout")]
+    assert [(link["reference"], link["role"]) for link in run["used"]] == [
+        ("nights@1", "train"),
+        ("nights@1", "holdout"),
+    ]
     answer = raw.get(project.path("artifacts", "nights", "versions", "1", "files", "a.csv"))
     assert answer.status_code == 409
     assert "/data/nights" in answer.json()["detail"]
@@ -169,7 +174,9 @@ def test_review(project: Project) -> None:
     with pytest.raises(errors.NotFound, match="no version 9"):
         project.verdict(9, "approve")
     version = project.service().get(project.path("models", "frost-alarm", "versions", "1"))
-    assert [(v["person"], v["approves"], v["comment"]) for v in version["verdicts"]] == [("A Approver", True, "so be it")]
+    assert [(v["person"], v["approves"], v["comment"]) for v in version["verdicts"]] == [
+        ("A Approver", True, "so be it")
+    ]
 
 
 def test_promotion_roll_back_and_demotion(project: Project) -> None:

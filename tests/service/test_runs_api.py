@@ -28,7 +28,9 @@ def test_a_run_from_begin_to_end(project: Project) -> None:
         goals={"recall": {"direction": "higher", "bound": 0.9, "unit": "%"}}, host="bench-2", about={"python": "3.11"},
     )  # fmt: skip
     assert begun["reference"] == "frost-alarm/1"
-    service.call("POST", project.run_path(begun, "points"), params={"batch": new_id()}, json=points(10, "loss", "recall"))
+    service.call(
+        "POST", project.run_path(begun, "points"), params={"batch": new_id()}, json=points(10, "loss", "recall")
+    )
     service.call("POST", project.run_path(begun, "results"), json={"results": [
         {"id": new_id(), "key": "recall", "value": 0.95, "at": AT}, {"id": new_id(), "key": "verdict", "value": "ready", "at": AT}]})  # fmt: skip
     service.call("POST", project.run_path(begun, "ending"), json={"status": "finished", "ended_at": AT + 5_000_000})
@@ -93,7 +95,9 @@ def test_binary_points_with_nan_and_infinities(project: Project) -> None:
     values = np.array([[1.0, np.nan, np.inf, -np.inf, 1e12]])
     body = encode_batch([Group(("loss",), np.arange(5), np.arange(5) + AT, values)])
     headers = {"Content-Type": BATCH_MEDIA_TYPE}
-    kept = service.call("POST", project.run_path(begun, "points"), params={"batch": new_id()}, content=body, headers=headers)
+    kept = service.call(
+        "POST", project.run_path(begun, "points"), params={"batch": new_id()}, content=body, headers=headers
+    )
     assert kept == {"values": 5}
     back = service.get(project.run_path(begun, "points"), metric="loss")
     assert back["values"] == [1.0, "NaN", "Infinity", "-Infinity", 1e12]
@@ -187,7 +191,11 @@ def test_runs_are_found_by_every_kind_of_reference(table: Project) -> None:
 
 def test_experiments_tell_their_best(table: Project) -> None:
     service = table.service("contributor")
-    service.call("POST", table.path("experiments", "frost-alarm", "runs", "1", "ending"), json={"status": "finished", "ended_at": AT})
+    service.call(
+        "POST",
+        table.path("experiments", "frost-alarm", "runs", "1", "ending"),
+        json={"status": "finished", "ended_at": AT},
+    )
     (found,) = service.get(table.path("experiments"))
     assert (found["runs"], found["running"], found["best_run"], found["best_value"]) == (3, 2, "frost-alarm/1", 0.8)
 
@@ -265,7 +273,9 @@ def test_a_batch_needs_an_id(project: Project, batch: str | None) -> None:
     begun = project.begin()
     params = {} if batch is None else {"batch": batch}
     with pytest.raises(errors.InvalidInput):
-        project.service("contributor").call("POST", project.run_path(begun, "points"), params=params, json=points(1, "a"))
+        project.service("contributor").call(
+            "POST", project.run_path(begun, "points"), params=params, json=points(1, "a")
+        )
 
 
 def test_an_id_of_another_run_is_refused(project: Project) -> None:

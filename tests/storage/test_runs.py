@@ -16,7 +16,9 @@ from tests.storage.conftest import Place
 
 def ask(place: Place, text: str, sort: list[SortKey] | None = None) -> list[int]:
     where = run_search.compile_condition(place.project_id, place.experiment_id, parse_condition(text))
-    ids = run_search.page(place.project_id, place.experiment_id, where, sort or [SortKey("field", "number", False)], 0, 100)
+    ids = run_search.page(
+        place.project_id, place.experiment_id, where, sort or [SortKey("field", "number", False)], 0, 100
+    )
     assert run_search.count(place.experiment_id, where) == len(ids)
     return [run.number for run in runs.runs_by_ids(ids)]
 

@@ -69,7 +69,7 @@ def _secret_from_input(what: str) -> str:
 
 def _connect(given: argparse.Namespace) -> int:
     from kinetrum.client import connection
-    from kinetrum.client.http import Service
+    from kinetrum.client.http import Service, path_of
     from kinetrum.client.sign_in import token_by_sign_in
 
     url = connection.check_url(given.url)
@@ -81,11 +81,12 @@ def _connect(given: argparse.Namespace) -> int:
         name = input("Name: ") if sys.stdin.isatty() else sys.stdin.readline().strip()
         token = token_by_sign_in(url, name, _secret_from_input("Password"))
     service = Service(url, token)
-    me = service.get("/session")
-    if me is None:
-        raise InvalidInput("No token was given; connect with --token, or sign in.")
-    if given.project:
-        service.get(f"/projects/{given.project}")
+    try:
+        me = service.get("/session")
+        if given.project:
+            service.get(path_of("projects", given.project))
+    finally:
+        service.close()
     before = connection.save(url, token, given.project)
     print(f"Connected to {url} as {me['full_name']}." + (f" Before: {before}" if before else ""))
     return 0

@@ -34,7 +34,7 @@ def make_parser() -> argparse.ArgumentParser:
         epilog="Exit status: 0 done, 1 refused or failed, 2 wrong use, 3 not found, 4 not allowed, "
         "5 service not reached.",
     )
-    parser.add_argument("--version", action="store_true", help="print the version and leave")
+    parser.add_argument("--version", dest="show_version", action="store_true", help="print the version and leave")
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND")
     for module in (instance, account, look, registry, transfer):
         module.add_commands(commands)
@@ -45,7 +45,7 @@ def main(arguments: list[str] | None = None) -> int:
     """Run one command and return its exit status."""
     parser = make_parser()
     given = parser.parse_args(arguments)
-    if given.version:
+    if given.show_version:
         from importlib.metadata import version
 
         print(version("kinetrum"))

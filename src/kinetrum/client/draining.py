@@ -29,28 +29,41 @@ def undelivered(root: Path) -> list[Undelivered]:
     """List writers with undelivered records."""
     found = []
     for folder in sorted((root / "writers").glob("*")):
-        delivery = Delivery(folder)
-        records = points = 0
-        runs: set[str] = set()
-        shapes: dict[int, str] = {}
-        for path in sorted(folder.glob("*.seg")):
-            number = int(path.stem)
-            for record in _all_records(path):
-                if record.kind == JSON:
-                    data = record.data
-                    if data["op"] == "shape":
-                        shapes[data["shape"]] = data["run"]
-                if number < delivery.segment or (number == delivery.segment and record.start < delivery.offset):
-                    continue
-                if record.kind == JSON and record.data["op"] != "shape":
-                    records += 1
-                    runs.add(record.data["run"])
-                elif record.kind == POINTS:
-                    points += record.count
-                    runs.add(shapes.get(record.shape, "?"))
-        if records or points:
-            found.append(Undelivered(folder.name, delivery.writer_lives, records, points, sorted(runs)))
+        waiting = _while_delivered(folder)
+        if waiting is not None and (waiting.records or waiting.points):
+            found.append(waiting)
     return found
+
+
+def _while_delivered(folder: Path) -> Undelivered | None:
+    """Look again where the sender removed a segment meanwhile: something was acknowledged then."""
+    while folder.exists():
+        try:
+            return _undelivered_of(folder)
+        except FileNotFoundError:
+            continue
+    return None
+
+
+def _undelivered_of(folder: Path) -> Undelivered:
+    delivery = Delivery(folder)
+    records = points = 0
+    runs: set[str] = set()
+    shapes: dict[int, str] = {}
+    for path in sorted(folder.glob("*.seg")):
+        number = int(path.stem)
+        for record in _all_records(path):
+            if record.kind == JSON and record.data["op"] == "shape":
+                shapes[record.data["shape"]] = record.data["run"]
+            if number < delivery.segment or (number == delivery.segment and record.start < delivery.offset):
+                continue
+            if record.kind == JSON and record.data["op"] != "shape":
+                records += 1
+                runs.add(record.data["run"])
+            elif record.kind == POINTS:
+                points += record.count
+                runs.add(shapes.get(record.shape, "?"))
+    return Undelivered(folder.name, delivery.writer_lives, records, points, sorted(runs))
 
 
 def _all_records(path: Path) -> Any:

@@ -63,17 +63,20 @@ def begin(
             raise InvalidInput("The parameter 'seed' is given twice with different values.", field="seed")
         settings["seed"] = check_value(seed, "seed")
     checked = {check_key(key): read_goal(key, text) for key, text in (goals or {}).items()}
+    label, tags, above = _checked_name(name), _checked_labels(labels or {}), _parent_id(parent)
+    check_name(connection.project, "project")
+    check_name(connection.experiment, "experiment")
     writer = current_writer()
     address = {
         "run": new_id(),
         "to": destination(writer.root, connection.url, connection.token),
-        "project": check_name(connection.project, "project"),
-        "experiment": check_name(connection.experiment, "experiment"),
+        "project": connection.project,
+        "experiment": connection.experiment,
     }
     run = Run(address, settings)
     run._recorder.write(
-        "begin", started_at=writer.now(), name=_checked_name(name), host=socket.gethostname(), lease_s=lease_s,
-        parent=_parent_id(parent), labels=_checked_labels(labels or {}), about=_surroundings(),
+        "begin", started_at=writer.now(), name=label, host=socket.gethostname(), lease_s=lease_s,
+        parent=above, labels=tags, about=_surroundings(),
         params={key: to_json(value) for key, value in settings.items()},
         goals={key: {"direction": goal.direction.value, "unit": goal.unit, "bound": goal.bound,
                      "aggregate": goal.aggregate} for key, goal in checked.items()},

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from kinetrum.core.errors import KinetrumError, Unavailable
+from kinetrum.instance.keeper import ANOTHER_RUNS
 from kinetrum.instance.settings import DEFAULT_PORT, Home, default_home
 
 _UP_S, _DOWN_S = 120.0, 60.0
@@ -49,7 +50,7 @@ def status(home: Home) -> dict[str, Any]:
 
 def up(home: Home, port: int) -> dict[str, Any]:
     """Start the instance unless it runs; returns its status, `started`, and `port_taken` where another was given."""
-    if is_running(home):
+    if is_running(home) and home.lock.read_text():
         return _wait(home, None) | {"started": False, "port_taken": None}
     home.prepare()
     home.state.unlink(missing_ok=True)
@@ -73,6 +74,8 @@ def _wait(home: Home, keeper: subprocess.Popen[bytes] | None) -> dict[str, Any]:
             raise Unavailable(str(state["error"]))
         if state and "url" in state:
             return status(home)
+        if keeper is not None and keeper.poll() == ANOTHER_RUNS:
+            keeper = None  # Somebody else was quicker; theirs is the one to wait for.
         if keeper is not None and keeper.poll() is not None:
             raise Unavailable(f"The instance did not start; {home.log} says why.")
         time.sleep(0.05)
@@ -84,10 +87,10 @@ def down(home: Home) -> dict[str, Any]:
     _stop_background(home)
     if not is_running(home):
         return {"stopped": False, "folder": str(home.folder)}
-    pid = (home.read_state() or {}).get("pid")
-    if not isinstance(pid, int):
+    text = home.lock.read_text()
+    if not text.isdigit():
         raise Unavailable(f"Something holds {home.lock}, but no keeper told its process; stop it by hand.")
-    os.kill(pid, signal.SIGTERM)
+    os.kill(int(text), signal.SIGTERM)
     give_up = time.monotonic() + _DOWN_S
     while is_running(home):
         if time.monotonic() > give_up:

@@ -23,6 +23,7 @@ from kinetrum.instance.mariadb import OWNER, SERVICE, PrivateServer
 from kinetrum.instance.prepare import prepare
 from kinetrum.instance.settings import Home, write_private
 
+ANOTHER_RUNS = 3
 _PORTS_TRIED = 50
 log = logging.getLogger("kinetrum.keeper")
 
@@ -43,8 +44,10 @@ class Keeper:
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
-            self._tell({"error": f"Something of an instance runs on {self.home.folder} already."})
-            return 1
+            log.warning("something of an instance runs on %s already", self.home.folder)
+            return ANOTHER_RUNS
+        os.truncate(lock, 0)
+        os.write(lock, str(os.getpid()).encode())
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: self.stopping.set())
         try:

@@ -22,6 +22,7 @@ export function ChartChoices({ choices }: { choices: Choices }) {
       <label className="flex items-center gap-1">
         x
         <select
+          aria-label="x axis"
           className="field py-0 text-xs"
           value={choices.axis}
           onChange={(event) => change('x', event.target.value === 'step' ? null : event.target.value)}

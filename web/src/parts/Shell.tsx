@@ -158,7 +158,7 @@ export function Page({
         <Running project={project} />
         <Person />
       </header>
-      {children}
+      <main className="flex min-h-0 flex-1 flex-col">{children}</main>
     </div>
   )
 }

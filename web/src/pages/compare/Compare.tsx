@@ -82,13 +82,13 @@ export default function Compare() {
         <b>{data.headline.finding}</b>
         {data.headline.rest}
       </Answer>
-      <main className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
+      <div className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
         <div className="col-span-7 min-w-0 overflow-x-auto">
           <Settings data={data} slots={slots} />
           <Outcomes data={data} slots={slots} baseline={baseline} />
         </div>
         <Overlay data={data} slots={slots} />
-      </main>
+      </div>
     </Page>
   )
 }

@@ -51,6 +51,7 @@ export function Lens({
         <label className="flex items-center gap-1">
           y
           <select
+            aria-label="y axis"
             className="field py-0 text-xs"
             value={metric.name}
             onChange={(event) => change('y', event.target.value)}

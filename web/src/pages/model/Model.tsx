@@ -78,10 +78,10 @@ export default function Model() {
       <section className="border-y border-line px-6 pt-1" aria-label="Ladder">
         <Ladder model={model} />
       </section>
-      <main className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pt-3 pb-6">
+      <div className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pt-3 pb-6">
         <Versions model={model} />
         <Journal project={project} name={name} />
-      </main>
+      </div>
       {rollingBack && top && (
         <ActDialog
           title={`Roll back ${top.name}`}

@@ -31,7 +31,7 @@ export default function Models() {
         <b>{plural(pending.length, 'version')}</b> {pending.length === 1 ? 'waits' : 'wait'} for a review in{' '}
         {plural(data.length, 'model')}.
       </Answer>
-      <main className="px-6 pb-6">
+      <div className="px-6 pb-6">
         {data.length === 0 ? (
           <p className="py-4 text-ink2">
             No model yet. Open a run that generated one and choose “Register a version”, or type{' '}
@@ -63,7 +63,7 @@ export default function Models() {
             </tbody>
           </table>
         )}
-      </main>
+      </div>
     </Page>
   )
 }

@@ -34,7 +34,7 @@ export default function Project() {
       >
         <b>{plural(runs, 'run')}</b> in {plural(data.length, 'experiment')}, {running} running now.
       </Answer>
-      <main className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
+      <div className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
         <Section className="col-span-8" title="Experiments" fact="the last active first">
           {data.length === 0 ? <Empty project={project} /> : <Experiments project={project} rows={data} />}
         </Section>
@@ -93,7 +93,7 @@ export default function Project() {
             </table>
           </Section>
         </div>
-      </main>
+      </div>
     </Page>
   )
 }

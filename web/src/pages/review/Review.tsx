@@ -34,7 +34,7 @@ export default function Review() {
   return (
     <Page crumbs={crumbs} at="Models" title={version.data.reference}>
       <State version={version.data} against={against} stage={top?.name} />
-      <main className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
+      <div className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
         <div className="col-span-7 flex flex-col gap-5">
           <SideBySide version={version.data} against={against} />
           <Files version={version.data} />
@@ -65,7 +65,7 @@ export default function Review() {
             </dl>
           </Section>
         </div>
-      </main>
+      </div>
     </Page>
   )
 }

@@ -45,7 +45,7 @@ export default function RunPage() {
       >
         <Finding run={run} />
       </Answer>
-      <main className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
+      <div className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
         {(run.problems.length > 0 || (run.reason && run.status !== 'finished')) && <Problems run={run} />}
         <Settings run={run} />
         <Results run={run} />
@@ -53,7 +53,7 @@ export default function RunPage() {
         <Links title="Used" links={run.used} empty="No input was recorded." />
         <Links title="Generated" links={run.generated} empty="No output was recorded." />
         <Surroundings run={run} />
-      </main>
+      </div>
       {registering && <RegisterDialog run={run} onClose={() => setRegistering(false)} />}
     </Page>
   )

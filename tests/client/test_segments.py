@@ -1,0 +1,103 @@
+"""The spool's files: what was sealed is read, what was not is not."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kinetrum.client.segments import (
+    END,
+    HEADER_SIZE,
+    JSON,
+    POINTS,
+    SEAL_MASK,
+    Segment,
+    json_size,
+    points_struct,
+    read_records,
+)
+
+
+def segment(folder: Path, size: int = 65_536) -> Segment:
+    return Segment(folder / "000001.seg", b"w" * 16, 1, size)
+
+
+def put_points(found: Segment, shape: int, step: int, *values: float) -> None:
+    layout = points_struct(len(values))
+    layout.pack_into(found.map, found.at, layout.size, shape << 8 | POINTS, step, 1, *values, found.at ^ SEAL_MASK)
+    found.at += layout.size
+
+
+def test_records_come_back_in_order(tmp_path: Path) -> None:
+    found = segment(tmp_path)
+    found.write_json(b'{"a":1}')
+    for step in range(5):
+        put_points(found, 7, step, step / 2, math.nan)
+    put_points(found, 8, 0, 1.0)
+    found.write_json('{"größe":"ä"}'.encode())
+    found.close()
+    records = list(read_records(found.path, 0))
+    assert [(record.kind, record.count) for record in records] == [
+        (JSON, 0),
+        (POINTS, 5),
+        (POINTS, 1),
+        (JSON, 0),
+        (END, 0),
+    ]
+    assert records[0].data == {"a": 1}
+    assert (records[1].shape, records[2].shape) == (7, 8)
+    assert records[3].data == {"größe": "ä"}
+    later = list(read_records(found.path, records[1].end))
+    assert [record.kind for record in later] == [POINTS, JSON, END]
+
+
+def test_what_is_not_sealed_is_not_there_yet(tmp_path: Path) -> None:
+    found = segment(tmp_path)
+    put_points(found, 1, 0, 1.0)
+    put_points(found, 1, 1, 2.0)
+    start = found.at - points_struct(1).size
+    found.map[found.at - 8 : found.at] = bytes(8)
+    (record,) = list(read_records(found.path, 0))
+    assert record.count == 1
+    assert record.end == start
+    found.map[start + 8 : start + 16] = b"\xff" * 8
+    assert len(list(read_records(found.path, 0))) == 1
+
+
+def test_a_later_format_is_refused_with_a_reason(tmp_path: Path) -> None:
+    found = segment(tmp_path)
+    found.map[8:10] = (99).to_bytes(2, "little")
+    with pytest.raises(ValueError, match="later version"):
+        list(read_records(found.path, 0))
+    (tmp_path / "other").write_bytes(b"not a segment at all" * 10)
+    assert list(read_records(tmp_path / "other", 0)) == []
+    (tmp_path / "short").write_bytes(b"x")
+    assert list(read_records(tmp_path / "short", 0)) == []
+
+
+def test_room_is_really_taken_and_private(tmp_path: Path) -> None:
+    found = segment(tmp_path, 1 << 20)
+    assert found.path.stat().st_blocks * 512 >= 1 << 20
+    assert found.path.stat().st_mode & 0o777 == 0o600
+    assert found.fits((1 << 20) - HEADER_SIZE - 16)
+    assert not found.fits(1 << 20)
+
+
+@given(st.binary(max_size=400))
+def test_any_bytes_after_a_header_are_read_or_left(content: bytes) -> None:
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as folder:
+        found = segment(Path(folder), 4096)
+        found.map[HEADER_SIZE : HEADER_SIZE + len(content)] = content
+        list(read_records(found.path, 0))
+
+
+@pytest.mark.parametrize("length", [0, 1, 7, 8, 9, 1000])
+def test_records_are_aligned(length: int) -> None:
+    assert json_size(b"x" * length) % 8 == 0
+    assert json_size(b"x" * length) >= length + 24
