@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 import threading
 from collections.abc import Callable
+from time import time_ns
 from typing import Any
 
 from kinetrum.client.segments import POINTS, SEAL_MASK, points_struct
@@ -16,18 +17,22 @@ STEP_LIMIT = 2**62
 
 
 class Metric:
-    """What this process knows of one metric: the step after its last."""
+    """What this process knows of one metric: the step after its last, and the shapes it is measured in."""
 
-    __slots__ = ("next_step",)
+    __slots__ = ("next_step", "shapes")
 
     def __init__(self) -> None:
         self.next_step = 0
+        self.shapes: list[Shape] = []
 
 
 class Shape:
-    """Metrics measured together: the layout of their records, declared in one segment."""
+    """Metrics measured together: the layout of their records, declared in one segment.
 
-    __slots__ = ("generation", "metrics", "number", "pack_into", "size", "tag")
+    While none of its metrics is measured in another shape, it is `alone`, and `next_step` holds for all of them.
+    """
+
+    __slots__ = ("alone", "generation", "metrics", "next_step", "number", "pack_into", "size", "tag")
 
     def __init__(self, keys: tuple[str, ...], number: int, metrics: list[Metric]) -> None:
         layout = points_struct(len(keys))
@@ -37,6 +42,29 @@ class Shape:
         self.tag = number << 8 | POINTS
         self.metrics = metrics
         self.generation = -1
+        self.next_step = 0
+        self.alone = not any(metric.shapes for metric in metrics)
+        for metric in metrics:
+            for other in metric.shapes:
+                other.share()
+            metric.shapes.append(self)
+
+    def share(self) -> None:
+        """From now on every metric counts its steps for itself."""
+        if self.alone:
+            self.alone = False
+            for metric in self.metrics:
+                metric.next_step = self.next_step
+
+    def common_step(self) -> int | None:
+        """Return the step that comes next for all of its metrics, None where they differ."""
+        steps = {metric.next_step for metric in self.metrics}
+        return steps.pop() if len(steps) == 1 else None
+
+    def went_to(self, step: int) -> None:
+        """Note the step after the last for metrics that are shared."""
+        for metric in self.metrics:
+            metric.next_step = step
 
 
 class Recorder:
@@ -60,43 +88,39 @@ class Recorder:
     def points(self, values: dict[str, Any], step: int | None) -> None:
         """Append one point for each key; without a step each metric goes on after its last one."""
         writer = self.writer
+        keys = tuple(values)
         with writer.lock:
-            shape = self.shapes.get(tuple(values))
+            shape = self.shapes.get(keys)
             if shape is None or shape.generation != writer.generation:
-                shape = self._declare(tuple(values))
+                shape = self._declare(keys)
             if step is None:
-                first, *others = shape.metrics
-                step = first.next_step
-                for metric in others:
-                    if metric.next_step != step:
-                        self._one_by_one(values)
-                        return
+                step = shape.next_step if shape.alone else shape.common_step()
+                if step is None:
+                    self._one_by_one(values)
+                    return
             segment = writer.segment
             at = segment.at
-            if at + shape.size > segment.limit:
-                writer.make_room(shape.size)
-                shape = self._declare(tuple(values))
+            size = shape.size
+            if at + size > segment.limit:
+                writer.make_room(size)
+                shape = self._declare(keys)
                 segment = writer.segment
                 at = segment.at
+            moment = time_ns() // 1000
+            if moment < writer.last_time:
+                moment = writer.last_time
             try:
-                shape.pack_into(
-                    segment.map,
-                    at,
-                    shape.size,
-                    shape.tag,
-                    step,
-                    writer.now(),
-                    *values.values(),
-                    at ^ SEAL_MASK,
-                )
+                shape.pack_into(segment.map, at, size, shape.tag, step, moment, *values.values(), at ^ SEAL_MASK)
             except (struct.error, TypeError, ValueError, OverflowError):
-                segment.map[at : at + shape.size] = bytes(shape.size)
+                segment.map[at : at + size] = bytes(size)
                 self._packed_by_hand(values, step)
                 return
-            segment.at = at + shape.size
-            step += 1
-            for metric in shape.metrics:
-                metric.next_step = step
+            writer.last_time = moment
+            segment.at = at + size
+            if shape.alone:
+                shape.next_step = step + 1
+            else:
+                shape.went_to(step + 1)
 
     def _declare(self, keys: tuple[str, ...]) -> Shape:
         """Declare a shape in the segment at hand, and again in every later one that it is used in."""

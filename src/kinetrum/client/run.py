@@ -149,6 +149,8 @@ class Run:
         self._attached = attached
         self._ended: str | None = None
         self._progress: tuple[int, int] | None = None
+        # One look tells measure() that none of the rarer rules applies.
+        self._special = attached
 
     @property
     def id(self) -> str:
@@ -207,16 +209,22 @@ class Run:
         A repeated step keeps both points; the later is shown. NaN and infinities are kept.
         Raises InvalidInput for what is no number or no whole step, Conflict after the run's end.
         """
-        if self._ended is not None:
-            self._check_open()
-        if step is None:
-            if self._progress is not None and self._progress[0] == threading.get_ident():
-                step = self._progress[1]
-            elif self._attached:
-                raise InvalidInput("An attached run needs a step: measure(loss=0.3, step=7).", field="step")
-        elif type(step) is not int:
+        if self._special:
+            step = self._special_step(step)
+        elif step is not None and type(step) is not int:
             step = as_step(step)
         self._recorder.points(metrics if values is None else {**values, **metrics}, step)
+
+    def _special_step(self, step: int | None) -> int | None:
+        """Find the step where more than the plain rule holds: inside `progress`, attached, or after the end."""
+        self._check_open()
+        if step is not None:
+            return as_step(step)
+        if self._progress is not None and self._progress[0] == threading.get_ident():
+            return self._progress[1]
+        if self._attached:
+            raise InvalidInput("An attached run needs a step: measure(loss=0.3, step=7).", field="step")
+        return None
 
     def progress(self, items: Iterable[T], **options: Any) -> Iterator[T]:
         """Go through `items` with a progress bar; inside, `measure` takes the item's number (from 0) as its step.
@@ -230,9 +238,11 @@ class Run:
         try:
             for number, item in enumerate(bar):
                 self._progress = (threading.get_ident(), number)
+                self._special = True
                 yield item
         finally:
             self._progress = None
+            self._special = self._attached or self._ended is not None
             bar.close()
 
     def result(self, values: dict[str, Any] | None = None, /, **results: Any) -> None:
@@ -340,6 +350,7 @@ class Run:
             return
         self._recorder.write("end", status=status, reason=reason, ended_at=self._recorder.writer.now())
         self._ended = status
+        self._special = True
         endings.forget(self)
         start_sender(self._recorder.writer.root)
 

@@ -34,18 +34,25 @@ class Sender:
 
     def round(self) -> bool:
         """Deliver what is there; tells whether there was work or a living writer."""
-        busy = False
+        busy, away = False, None
         folder = self.root / "writers"
         names = sorted(path.name for path in folder.iterdir()) if folder.exists() else []
         for name in names:
             delivery = self.deliveries.setdefault(name, Delivery(folder / name))
             alive = delivery.writer_lives
-            sent = delivery.round(self.calls)
+            try:
+                sent = delivery.round(self.calls)
+                if alive:
+                    self._beat(delivery)
+            except Unavailable as error:
+                # One service that is away holds up nobody who records to another.
+                away = error
+                continue
             busy = busy or alive or sent > 0
-            if alive:
-                self._beat(delivery)
-            elif delivery.finish():
+            if not alive and delivery.finish():
                 del self.deliveries[name]
+        if away is not None:
+            raise away
         return busy
 
     def _beat(self, delivery: Delivery) -> None:
