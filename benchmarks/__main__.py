@@ -30,7 +30,15 @@ def main() -> None:
     try:
         port = next(line[5:] for line in (home.folder / "mariadb.cnf").read_text().splitlines() if line[:5] == "port=")
         connect(DatabaseAddress("127.0.0.1", int(port), SERVICE, home.secret("database_service"), DATABASE), 4)
-        for part in (starting, measure_call, lambda: recording(home), lambda: run_table(url, token)):
+        parts = (
+            starting,
+            lambda: measure_call("service up", None),
+            lambda: recording(home),
+            lambda: run_table(url, token),
+            # Last, since what this process recorded for a service that is not there stays undelivered.
+            lambda: measure_call("service away", "http://127.0.0.1:1"),
+        )
+        for part in parts:
             for row in part():
                 print(row.line(), flush=True)
         disconnect()

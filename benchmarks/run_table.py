@@ -27,7 +27,9 @@ def make_runs(experiment: str, count: int) -> None:
     projects.add_experiment(project.project_id, experiment, person)
     row = projects.experiment_named(project.project_id, experiment)
     assert row
-    names = [("param", "", f"param-{n}") for n in range(PARAMS)] + [("value", "shown", f"result-{n}") for n in range(RESULTS)]
+    names = [("param", "", f"param-{n}") for n in range(PARAMS)] + [
+        ("value", "shown", f"result-{n}") for n in range(RESULTS)
+    ]
     ids = runs.intern_keys(project.project_id, names)
     start = now() - timedelta(days=100)
     insert_many(
@@ -35,7 +37,10 @@ def make_runs(experiment: str, count: int) -> None:
         [(secrets.token_bytes(16), row.experiment_id, n, "finished", person, "bench", start, start, start, 60, start)
          for n in range(1, count + 1)],
     )  # fmt: skip
-    run_ids = [found for (found,) in query("SELECT run_id FROM run WHERE experiment_id = %s ORDER BY number", row.experiment_id)]
+    run_ids = [
+        found
+        for (found,) in query("SELECT run_id FROM run WHERE experiment_id = %s ORDER BY number", row.experiment_id)
+    ]
     docs, numbers = [], []
     for run_id in run_ids:
         params = {f"param-{n}": float(chance.randrange(10)) for n in range(PARAMS)}
@@ -46,7 +51,9 @@ def make_runs(experiment: str, count: int) -> None:
         numbers += [(ids["value", "shown", key], row.experiment_id, run_id, value) for key, value in results.items()]
     insert_many("INSERT INTO run_doc (run_id, doc)", docs)
     insert_many("INSERT INTO value_num (key_id, experiment_id, run_id, num)", sorted(numbers), size=2_000)
-    insert_many("INSERT INTO experiment_key (experiment_id, key_id)", [(row.experiment_id, key) for key in ids.values()])
+    insert_many(
+        "INSERT INTO experiment_key (experiment_id, key_id)", [(row.experiment_id, key) for key in ids.values()]
+    )
     execute("UPDATE experiment SET last_number = %s WHERE experiment_id = %s", count, row.experiment_id)
 
 

@@ -1,6 +1,7 @@
 """Take the pictures in docs/screenshots from the running demo: the console's pages, and commands in a terminal.
 
-`scripts/screenshots.py [NAME ...]` takes those named, all without names. Needs chromium, xvfb and xterm.
+`scripts/screenshots.py [NAME ...]` takes those named, all without names. Needs chromium, xvfb, xterm
+and imagemagick.
 """
 
 import json

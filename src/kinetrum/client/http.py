@@ -46,7 +46,9 @@ class Service:
         self.url = url
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         # Environment proxies are for the outside; a service is named outright.
-        self._client = httpx.Client(base_url=url + API, headers=headers, timeout=httpx.Timeout(timeout_s, connect=5.0), trust_env=False)
+        self._client = httpx.Client(
+            base_url=url + API, headers=headers, timeout=httpx.Timeout(timeout_s, connect=5.0), trust_env=False
+        )
 
     def close(self) -> None:
         """Close the connections."""

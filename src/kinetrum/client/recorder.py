@@ -107,8 +107,7 @@ class Recorder:
                 segment = writer.segment
                 at = segment.at
             moment = time_ns() // 1000
-            if moment < writer.last_time:
-                moment = writer.last_time
+            moment = max(moment, writer.last_time)
             try:
                 shape.pack_into(segment.map, at, size, shape.tag, step, moment, *values.values(), at ^ SEAL_MASK)
             except (struct.error, TypeError, ValueError, OverflowError):
