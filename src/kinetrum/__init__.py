@@ -10,10 +10,11 @@ with kinetrum.begin("frost-alarm", params={"learner": "forest", "depth": 6}, see
 
 from __future__ import annotations
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
-
+# Not from typing: that module alone would cost as much as all of this import.
+TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from typing import Any
+
     from kinetrum.client.reading import RecordedRun, RunTable, StoredVersion, compare, fetch, open, runs
     from kinetrum.client.registry import Model, ModelVersion, keep, model, models, register
     from kinetrum.client.run import Run, attach, begin
@@ -49,6 +50,8 @@ __all__ = [
 
 def __getattr__(name: str) -> Any:
     """Load a public name when it is first used, so that the import itself costs next to nothing."""
+    from importlib import import_module
+
     for home, names in _HOMES.items():
         if name in names:
             found = getattr(import_module(home), name)

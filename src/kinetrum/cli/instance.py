@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import argparse
-import json
 import os
-import subprocess
 import sys
 from typing import Any
 
@@ -34,6 +32,9 @@ def add_commands(commands: Any) -> None:
 
 def control(*arguments: str) -> dict[str, Any]:
     """Ask the instance's own program; raises what it answers."""
+    import json
+    import subprocess
+
     done = subprocess.run(
         [sys.executable, "-m", "kinetrum.instance.control", *arguments],
         capture_output=True,
@@ -51,6 +52,7 @@ def control(*arguments: str) -> dict[str, Any]:
 
 
 def _up(given: argparse.Namespace) -> int:
+    import subprocess
     from pathlib import Path
 
     from kinetrum.client import connection
@@ -94,6 +96,8 @@ def _status(given: argparse.Namespace) -> int:
 
 
 def _serve(given: argparse.Namespace) -> int:
+    import subprocess
+
     settings = {
         "KINETRUM_DATABASE": given.database, "KINETRUM_STORE": given.store, "KINETRUM_HOST": given.host,
         "KINETRUM_PORT": str(given.port),

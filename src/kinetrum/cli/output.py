@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import os
-import shutil
 import sys
-import unicodedata
 from collections.abc import Sequence
-from datetime import datetime
 from typing import Any
 
 _COLOURS = {"good": "36", "bad": "31", "quiet": "2", "strong": "1"}
@@ -34,11 +30,15 @@ def clean(text: str) -> str:
 
 def width_of(text: str) -> int:
     """Return how many columns a text takes."""
+    import unicodedata
+
     return sum(2 if unicodedata.east_asian_width(c) in "WF" else 0 if unicodedata.combining(c) else 1 for c in text)
 
 
 def print_json(data: Any) -> None:
     """Print data as JSON."""
+    import json
+
     print(json.dumps(data, indent=2, ensure_ascii=False))
 
 
@@ -54,6 +54,8 @@ def number(value: Any) -> str:
 
 def moment(text: str | None) -> str:
     """Write a moment in local time: the clock of today, else day and clock."""
+    from datetime import datetime
+
     if text is None:
         return ""
     at = datetime.fromisoformat(text).astimezone()
@@ -65,6 +67,8 @@ def moment(text: str | None) -> str:
 
 def terminal_width() -> int:
     """Return the columns to fill: the terminal's, 100 in a pipe."""
+    import shutil
+
     return shutil.get_terminal_size((100, 24)).columns if sys.stdout.isatty() else int(os.environ.get("COLUMNS", "100"))
 
 
