@@ -57,7 +57,7 @@ def test_runs(recorded: Project, capsys: Out) -> None:
     assert "depth" in lines[0]
     assert "same" not in lines[0]
     assert [line.split()[0] for line in lines[1:4]] == ["frost-alarm/1", "frost-alarm/2", "frost-alarm/3"]
-    assert "1 settings are equal" in lines[-1]
+    assert "1 setting is equal" in lines[-1]
     assert "\x1b" not in text
     status, text, _ = run(capsys, "runs", "recall >= 0.5", "-e", "frost-alarm", "--columns", "depth", "--json")
     assert [row["number"] for row in json.loads(text)["rows"]] == [3, 2]

@@ -359,3 +359,38 @@ def test_connections_are_found_in_the_agreed_order(
     with pytest.raises(errors.InvalidInput, match="no TOML"):
         find_connection()
     assert (tmp_path / "c.json").stat().st_mode & 0o777 == 0o600
+
+
+def test_a_sender_that_died_between_two_segments_leaves_nothing_behind(
+    recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from kinetrum.client import spool
+
+    monkeypatch.setattr(spool, "SEGMENT_SIZE", 8192)
+    monkeypatch.setenv("KINETRUM_SENDER", "off")
+    run = kinetrum.begin("segments")
+    for step in range(1_000):
+        run.measure(loss=step)
+    run.end()
+    (folder,) = (tmp_path / "spool" / "writers").glob("*")
+    from kinetrum.client.calls import RunCalls
+    from kinetrum.client.delivery import Delivery
+
+    class Dies(Delivery):
+        def _save_position(self) -> None:
+            super()._save_position()
+            if self.segment == 3 and self.offset == 0:
+                raise KeyboardInterrupt
+
+    calls = RunCalls(tmp_path / "spool")
+    with pytest.raises(KeyboardInterrupt):
+        Dies(folder).round(calls)
+    second = Delivery(folder)
+    assert second.pending()
+    assert run.id in second.open_runs
+    second.round(calls)
+    calls.close()
+    assert not undelivered(tmp_path / "spool")
+    found = kinetrum.open(run.id)
+    assert isinstance(found, kinetrum.RecordedRun)
+    assert found.metrics["loss"].points().value.tolist() == list(range(1_000))

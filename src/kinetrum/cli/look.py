@@ -67,13 +67,12 @@ def _runs(given: argparse.Namespace) -> int:
         return 0
     keys = _chosen_columns(given.columns, page)
     heads = ["run", "name", "status", "started", *[_goal_mark(page["goals"], key) for _, key in keys]]
-    rows = []
-    for run in page["rows"]:
-        cells = [run["values" if scope == "value" else "params"].get(key, _MISSING) for scope, key in keys]
-        rows.append(
-            [run["reference"], output.clean(run["name"] or ""), run["status"], moment(run["started_at"]),
-             *["–" if cell is _MISSING else number(cell)[:28] for cell in cells]]
-        )  # fmt: skip
+    columns = [_cells(page["rows"], scope, key) for scope, key in keys]
+    rows = [
+        [run["reference"], output.clean(run["name"] or ""), run["status"], moment(run["started_at"]),
+         *[column[at] for column in columns]]
+        for at, run in enumerate(page["rows"])
+    ]  # fmt: skip
     named = any(row[1] for row in rows)
     if not named:
         heads.pop(1)
@@ -81,12 +80,18 @@ def _runs(given: argparse.Namespace) -> int:
     output.print_table(heads, rows)
     total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
     equal = sum(1 for column in page["columns"] if not column["differs"])
-    tail = f"; {equal} settings are equal in all of them and not shown" if equal and not given.columns else ""
+    word = "setting is" if equal == 1 else "settings are"
+    tail = f"; {equal} {word} equal in all of them and not shown" if equal and not given.columns else ""
     print(paint(f"{len(rows)} of {total} runs{tail}", "quiet"))
     return 0
 
 
-_MISSING = object()
+def _cells(rows: list[dict[str, Any]], scope: str, key: str) -> list[str]:
+    """Write one column; results with aligned decimals, settings as they were set."""
+    found = [run["values" if scope == "value" else "params"] for run in rows]
+    present = [values[key] for values in found if key in values]
+    texts = iter(output.numbers(present) if scope == "value" else [number(value) for value in present])
+    return [next(texts)[:28] if key in values else "–" for values in found]
 
 
 def _chosen_columns(text: str | None, page: dict[str, Any]) -> list[tuple[str, str]]:
@@ -163,7 +168,8 @@ def _show_run(run: dict[str, Any]) -> None:
     name = f"  {output.clean(run['name'])}" if run["name"] else ""
     print(paint(run["reference"], "strong") + name + f"  {paint(run['status'], _tone(run['status']))}")
     ended = f", ended {moment(run['ended_at'])}" if run["ended_at"] else ""
-    print(f"started {moment(run['started_at'])} by {run['author']} on {output.clean(run['host'])}{ended}")
+    host = f" on {output.clean(run['host'])}" if run["host"] else ""
+    print(f"started {moment(run['started_at'])} by {run['author']}{host}{ended}")
     print(paint(f"id {run['id']}", "quiet"))
     if run["reason"]:
         print(paint(output.clean(run["reason"].strip().splitlines()[-1]), "bad"))

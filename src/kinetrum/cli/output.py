@@ -52,6 +52,23 @@ def number(value: Any) -> str:
     return clean(show(found))
 
 
+def numbers(values: Sequence[Any]) -> list[str]:
+    """Write a column of values: decimals aligned so that its middle number has three significant digits."""
+    from statistics import median
+
+    found = [value for value in values if isinstance(value, float) and not value.is_integer()]
+    sizes = [abs(value) for value in values if isinstance(value, int | float) and not isinstance(value, bool) and value]
+    if not found or not sizes:
+        return [number(value) for value in values]
+    decimals = max(0, min(8, 3 - len(f"{int(median(sizes))}"))) if median(sizes) >= 1 else 3
+    if median(sizes) < 0.1:
+        return [number(value) for value in values]
+    return [
+        f"{value:.{decimals}f}" if isinstance(value, int | float) and not isinstance(value, bool) else number(value)
+        for value in values
+    ]
+
+
 def moment(text: str | None) -> str:
     """Write a moment in local time: the clock of today, else day and clock."""
     from datetime import datetime

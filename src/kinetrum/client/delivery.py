@@ -34,9 +34,9 @@ class Delivery:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.segment, self.offset = self._load_position()
         self.shapes: dict[int, dict[str, Any]] = {}
         self.open_runs: dict[str, dict[str, Any]] = {}
+        self.segment, self.offset = self._load_position()
         self._reread = self.offset > 0
 
     @property
@@ -46,14 +46,14 @@ class Delivery:
 
     def _load_position(self) -> tuple[int, int]:
         try:
-            segment, offset, _ = json.loads((self.folder / "position").read_text())
+            segment, offset, self.open_runs = json.loads((self.folder / "position").read_text())
         except (OSError, ValueError):
             return 1, 0
         return int(segment), int(offset)
 
     def _save_position(self) -> None:
         part = self.folder / "position.part"
-        part.write_text(json.dumps([self.segment, self.offset, sorted(self.open_runs)]))
+        part.write_text(json.dumps([self.segment, self.offset, self.open_runs]))
         os.replace(part, self.folder / "position")
 
     def _path(self) -> Path:
@@ -79,10 +79,12 @@ class Delivery:
             following = self.folder / f"{self.segment + 1:06d}.seg"
             if not following.exists():
                 break
-            self._path().unlink()
+            # The position first: a segment that is gone before it is passed over would hide the ones behind it.
+            done = self._path()
             self.segment, self.offset = self.segment + 1, 0
             self.shapes.clear()
             self._save_position()
+            done.unlink()
         return sent
 
     def _learn_again(self) -> None:

@@ -56,7 +56,7 @@ export function Curves({
     () => arrange(ordered, axis, log, Math.max(200, width * 2)),
     [ordered, axis, log, width],
   )
-  const range = useMemo(() => robustRange(series.flatMap((one) => one.values)), [series])
+  const range = useMemo(() => robustRange(series), [series])
   const openRef = useRef(onOpen)
   useEffect(() => {
     openRef.current = onOpen

@@ -60,11 +60,20 @@ export function smoothed(
 
 export type Range = { low: number; high: number; outside: number }
 
-/** The middle 96 % of values, where the whole range is over three times as wide; null where nothing is cut. */
-export function robustRange(values: (number | null)[]): Range | null {
-  const sorted = values.filter((value): value is number => value !== null).sort((a, b) => a - b)
+const MANY = 8
+
+/**
+ * Among many curves a few wild ones would flatten all others: the middle 95 % of values, where the whole range is
+ * over twice as wide; null where nothing is cut.
+ */
+export function robustRange(series: Given[]): Range | null {
+  if (series.length < MANY) return null
+  const sorted = series
+    .flatMap((one) => one.values)
+    .filter((value): value is number => value !== null)
+    .sort((a, b) => a - b)
   const at = (share: number) => sorted[Math.round(share * (sorted.length - 1))] ?? 0
-  const [low, high] = [at(0.02), at(0.98)]
-  if (sorted.length < 50 || at(1) - at(0) <= 3 * (high - low) || high === low) return null
+  const [low, high] = [at(0.025), at(0.975)]
+  if (sorted.length < 50 || at(1) - at(0) <= 2 * (high - low) || high === low) return null
   return { low, high, outside: sorted.filter((value) => value < low || value > high).length }
 }
