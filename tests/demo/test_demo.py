@@ -1,0 +1,88 @@
+"""The demo on a small plan: trained for real, told once, and repeated without harm."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+import kinetrum
+from kinetrum.client import spool
+from kinetrum.client.http import Service
+from kinetrum.demo import scenario, seeding, training
+from kinetrum.demo.scenario import FIRST, SECOND, THIRD
+from kinetrum.instance import control
+from kinetrum.instance.settings import Home
+from tests.conftest import stop_sender
+
+
+@pytest.fixture
+def demo(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[seeding.Demo]:
+    """An instance of its own with a handful of quick runs."""
+
+    def quick(plan: training.Plan) -> training.Plan:
+        return replace(plan, params=plan.params | {"rounds": 10}) if plan.name != "too many trees" else plan
+
+    for name, kept in {"FORESTS": 3, "SEARCH": 2, "REPLICATES": 2, "SINGLE": 3, "BETTER": 2}.items():
+        monkeypatch.setattr(scenario, name, [quick(plan) for plan in getattr(scenario, name)[:kept]])
+    monkeypatch.setattr(scenario, "BASELINE", [quick(plan) for plan in scenario.BASELINE])
+    dawn = scenario.DAWN[:1] + [quick(plan) for plan in scenario.DAWN[2:3]]
+    monkeypatch.setattr(scenario, "DAWN", dawn)
+    monkeypatch.setenv("KINETRUM_SPOOL", str(tmp_path / "spool"))
+    monkeypatch.setattr(spool, "_writer", None)
+    home = Home(tmp_path / "i")
+    url = control.up(home, 0)["url"]
+    made = seeding.prepare(home, url)
+    yield made
+    made.service.close()
+    stop_sender(tmp_path / "spool")
+    control.down(home)
+
+
+def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
+    for _ in range(2):
+        seeding.seed(demo)
+        seeding.tell_the_registry(demo)
+    runs = demo.service.get("/projects/orchard/experiments/frost-alarm/runs", sort="number:asc")["rows"]
+    by_name = {run["name"]: run for run in runs if run["name"]}
+    assert len(runs) == 1 + 3 + 2 + 1 + 2 + 3 + 2
+    assert by_name["too many trees"]["status"] == "failed"
+    assert "do not fit into 2 GB" in by_name["too many trees"]["reason"]
+    assert by_name["baseline"]["values"]["recall"] > 0.2
+    assert {run["author"] for run in runs} == {"Ilse Varga", "Tomas Reyl"}
+    children = [run for run in runs if run["params"].get("rate") and not run["name"]]
+    parent = demo.service.get(f"/projects/orchard/experiments/frost-alarm/runs/{by_name['search']['number']}")
+    assert len(parent["children"]) == len(children) == 2
+    model = demo.service.get("/projects/orchard/models/frost-alarm")
+    assert [version["review"] for version in model["versions"]] == [
+        "pending",
+        "approved",
+        "approved",
+        "rejected",
+        "approved",
+    ]
+    assert [stage["occupant"] for stage in model["stages"]] == [5, 4, 3]
+    assert [event["act"] for event in model["events"]].count("roll back") == 1
+    assert len(demo.service.get("/projects/orchard/journal", subject="frost-alarm")) == 19
+    nights = demo.service.get("/projects/orchard/artifacts/nights/versions")
+    assert [version["number"] for version in nights] == [3, 2, 1]
+    assert {row["name"] for row in demo.service.get("/projects/orchard/experiments")} == {
+        "frost-alarm", "dawn-minimum", "gap-filling"}  # fmt: skip
+
+
+def test_a_model_of_the_demo_can_be_used(demo: seeding.Demo, tmp_path: Path) -> None:
+    import numpy as np
+    import onnxruntime
+
+    nights = {data: seeding.read_nights(demo.folder / data) for data in (FIRST, SECOND, THIRD)}
+    with demo.as_person("ilse"):
+        training.train_frost_alarm(scenario.BASELINE[0], demo.folder, nights[FIRST])
+        seeding._deliver()
+        (path,) = kinetrum.fetch("frost-alarm/1:frost-net", tmp_path / "out")
+    session = onnxruntime.InferenceSession(path.read_bytes())
+    rows = nights[FIRST].features[:50].astype(np.float32)
+    answers = session.run(None, {session.get_inputs()[0].name: rows})
+    assert answers[1].shape == (50, 2)
+    assert isinstance(demo.service, Service)

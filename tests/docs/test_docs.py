@@ -1,0 +1,115 @@
+"""What the documents tell people to type works, and what they point to is there."""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import kinetrum
+from kinetrum.cli.main import make_parser
+from tests.conftest import Project
+
+ROOT = Path(__file__).parent.parent.parent
+DOCUMENTS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
+
+
+def blocks(path: Path, language: str) -> list[str]:
+    return re.findall(rf"```{language}\n(.*?)```", path.read_text(encoding="utf-8"), re.S)
+
+
+@pytest.mark.parametrize("path", DOCUMENTS, ids=lambda path: path.name)
+def test_links_lead_somewhere(path: Path) -> None:
+    for target in re.findall(r"\]\(([^)#]+)\)", path.read_text(encoding="utf-8")):
+        if not target.startswith("http"):
+            assert (path.parent / target).exists(), target
+
+
+@pytest.mark.parametrize("path", DOCUMENTS, ids=lambda path: path.name)
+def test_commands_are_understood(path: Path) -> None:
+    """Every line that begins with the program's name, outside of prose, parses."""
+    parser = make_parser()
+    text = path.read_text(encoding="utf-8").replace("\\\n", " ")
+    lines = re.findall(r"^    (?:printf .* \| )?kinetrum (.+)$", text, re.M)
+    for line in lines:
+        arguments = shlex.split(line, comments=True)
+        found = parser.parse_args(arguments)
+        assert found.command == arguments[0]
+
+
+def test_every_picture_is_linked() -> None:
+    readme = (ROOT / "README.md").read_text(encoding="utf-8")
+    pictures = sorted((ROOT / "docs" / "screenshots").glob("*.png"))
+    assert 0 < len(pictures) < 20
+    for picture in pictures:
+        assert f"docs/screenshots/{picture.name}" in readme
+
+
+def test_every_target_of_make_is_there() -> None:
+    targets = re.findall(r"^([a-z]+):", (ROOT / "Makefile").read_text(), re.M)
+    for path in DOCUMENTS:
+        for target in re.findall(r"`make ([a-z]+)`", path.read_text(encoding="utf-8")):
+            assert target in targets, (path, target)
+
+
+def test_the_tutorial(recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    tutorial = ROOT / "docs" / "tutorial.md"
+    script, fetching = blocks(tutorial, "python")
+    (tmp_path / "train.py").write_text(script)
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("KINETRUM_TOKEN", recording.tokens["maintainer"])
+    for depth in ("2", "6"):
+        done = subprocess.run([sys.executable, "train.py", depth], capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stderr
+    commands = re.findall(r"^    (kinetrum .+)$", tutorial.read_text(encoding="utf-8"), re.M)
+    assert len(commands) >= 6
+    for command in commands:
+        arguments = [sys.executable, "-m", "kinetrum.cli.main", *shlex.split(command)[1:]]
+        done = subprocess.run(arguments, capture_output=True, text=True, check=False)
+        # The last one is told to fail: there is no earlier version to go back to.
+        assert done.returncode == (1 if "rollback" in command else 0), (command, done.stderr)
+        if "promote" in command:
+            exec(fetching, {})
+            assert (tmp_path / "deploy" / "net.bin").read_text() == "a net of depth 6"
+    model = kinetrum.model("first-model")
+    assert model.stages["production"] == 1
+
+
+def test_a_run_with_curl(recording: Project, tmp_path: Path) -> None:
+    (script,) = blocks(ROOT / "docs" / "reference" / "http.md", "sh")
+    script = script.replace("http://127.0.0.1:7373", recording.instance.url).replace(
+        "projects/main", f"projects/{recording.name}"
+    )
+    # The same ids and calls without curl where the machine has none would test nothing: Python speaks for it.
+    if not any((Path(folder) / "curl").exists() for folder in os.environ["PATH"].split(":")):
+        shim = tmp_path / "curl"
+        shim.write_text(f"#!{sys.executable}\n" + CURL)
+        shim.chmod(0o755)
+    uuidgen = tmp_path / "uuidgen"
+    uuidgen.write_text(f"#!{sys.executable}\nimport uuid\nprint(uuid.uuid4())\n")
+    uuidgen.chmod(0o755)
+    environment = os.environ | {"PATH": f"{tmp_path}:{os.environ['PATH']}"}
+    done = subprocess.run(["bash", "-ec", script], env=environment, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    run = recording.service().get(recording.path("experiments", "by-hand", "runs", "1"))
+    assert (run["status"], run["params"]) == ("finished", {"depth": 6})
+    points = recording.service().get(recording.path("experiments", "by-hand", "runs", "1", "points"), metric="loss")
+    assert points["values"] == [0.5, "NaN"]
+
+
+CURL = """
+import sys, urllib.request
+arguments, method, body, headers, url = sys.argv[1:], "GET", None, {}, None
+while arguments:
+    word = arguments.pop(0)
+    if word == "-X": method = arguments.pop(0)
+    elif word == "-H": headers.update([[part.strip() for part in arguments.pop(0).split(":", 1)]])
+    elif word == "-d": body = arguments.pop(0).encode()
+    elif not word.startswith("-"): url = word
+print(urllib.request.urlopen(urllib.request.Request(url, body, headers, method=method)).read().decode())
+"""
