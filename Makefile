@@ -49,7 +49,7 @@ console: ## build the console
 	@scripts/setup demo
 
 screenshots: ## take the pictures in docs/screenshots from the running demo
-	@scripts/setup test
+	@scripts/setup screenshots
 	@$(PYTHON) scripts/screenshots.py
 
 wheel: ## build the installable package, console included

@@ -92,8 +92,12 @@ def test_a_killed_service_and_a_killed_database_come_back(tmp_path: Path) -> Non
             except httpx.HTTPError:
                 return False
 
-        for killed in list(children()):
+        def named(word: bytes) -> int:
+            return next(c for c in children() if word in Path(f"/proc/{c}/cmdline").read_bytes())
+
+        for word in (b"kinetrum.service.main", b"mariadbd"):
             before = children()
+            killed = named(word)
             os.kill(killed, signal.SIGKILL)
             wait_for(lambda killed=killed: killed not in children() and len(children()) == 2)
             wait_for(healthy)
