@@ -74,6 +74,16 @@ def test_signing_in_and_out(context: BrowserContext, watch: Watch, project: Proj
     expect(page.get_by_role("heading", name="Sign in")).to_be_visible()
 
 
+def test_a_session_that_ended_elsewhere_asks_to_sign_in(visit: Visit, context: BrowserContext, watch: Watch) -> None:
+    page = visit()
+    context.clear_cookies()
+    watch.allowed.add(401)
+    page.get_by_role("navigation", name="Pages").get_by_role("link", name="Models").click()
+    page.evaluate("() => window.dispatchEvent(new Event('online'))")
+    page.goto(page.url.replace("/models", "/e/frost-alarm"))
+    expect(page.get_by_role("heading", name="Sign in")).to_be_visible()
+
+
 def test_the_project_page(visit: Visit, runs: list[dict[str, Any]]) -> None:
     page = visit()
     expect(page.get_by_role("heading", level=1)).to_have_text("3 runs in 1 experiment, 0 running now.")
@@ -304,3 +314,68 @@ def test_other_widths_do_not_scroll_sideways(visit: Visit, runs: list[dict[str, 
         page.goto(f"{page.url.split('/e/')[0].split('/compare')[0]}{address}")
         page.get_by_role("heading", level=1).wait_for()
         assert page.evaluate("() => document.documentElement.scrollWidth <= window.innerWidth")
+
+
+def test_a_lost_connection_is_said_and_resumed(
+    visit: Visit, project: Project, context: BrowserContext, watch: Watch
+) -> None:
+    begun = record(project, 1, ended=False)
+    page = visit("/e/frost-alarm/1")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Run 1 is running")
+    context.set_offline(True)
+    page.evaluate("() => fetch('/api/v1/health').catch(() => null)")
+    watch.wrong.clear()
+    context.set_offline(False)
+    measure(project, begun, [0.912], start=50)
+    expect(page.get_by_role("heading", level=1)).to_contain_text("recall 0.912", timeout=15_000)
+    expect(page.get_by_text("The live connection is gone")).to_have_count(0)
+    watch.wrong.clear()
+
+
+def test_many_runs_are_shown_a_screen_at_a_time(visit: Visit, project: Project) -> None:
+    for number in range(130):
+        project.begin(params={"depth": number})
+    page = visit("/e/frost-alarm")
+    expect(page.get_by_text("100 of 130 runs are shown")).to_be_visible()
+    rows = page.get_by_role("table", name="Runs").locator("tbody").get_by_role("row")
+    assert rows.count() < 60
+    page.get_by_role("button", name="Show more").click()
+    expect(page.get_by_text("runs are shown")).to_have_count(0)
+    expect(page.get_by_role("table", name="Runs")).to_have_attribute("aria-rowcount", "130")
+
+
+def test_values_of_every_kind_are_shown(visit: Visit, project: Project) -> None:
+    begun = project.begin(
+        params={
+            "nan": {"float": "NaN"},
+            "list": [1, "a", None],
+            "yes": True,
+            "none": None,
+            "long": "x" * 300,
+            "big": 2**60,
+        }
+    )
+    service = project.service("contributor")
+    results = [
+        {"id": new_id(), "key": key, "value": value, "at": AT}
+        for key, value in {
+            "inf": {"float": "-Infinity"},
+            "text": "<img src=x onerror=alert(1)>",
+            "tiny": 1.5e-9,
+        }.items()
+    ]
+    service.call("POST", project.run_path(begun, "results"), json={"results": results})
+    page = visit("/e/frost-alarm/1")
+    for key, text in {
+        "nan": "NaN",
+        "list": "[1, a, null]",
+        "yes": "true",
+        "none": "null",
+        "inf": "−∞",
+        "tiny": "1.5e−9",
+    }.items():
+        expect(page.get_by_role("row", name=re.compile(f"^{key}")).get_by_role("cell").first).to_have_text(text)
+    expect(page.get_by_text("<img src=x onerror=alert(1)>")).to_be_visible()
+    accessible(page)
+    page.goto(page.url.rsplit("/", 1)[0])
+    expect(page.get_by_role("table", name="Runs")).to_contain_text("−∞")

@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { lazy, StrictMode, Suspense } from 'react'
 import { createRoot } from 'react-dom/client'
 import { createBrowserRouter, RouterProvider } from 'react-router'
@@ -11,6 +11,12 @@ import { applyTheme } from './parts/theme'
 applyTheme()
 
 const queries = new QueryClient({
+  queryCache: new QueryCache({
+    onError: (error) => {
+      // The session has ended, here or on another page: the gate asks to sign in again.
+      if (error instanceof ServiceError && error.status === 401) queries.setQueryData(['me'], null)
+    },
+  }),
   defaultOptions: {
     queries: {
       staleTime: 30_000,

@@ -8,10 +8,10 @@ from kinetrum.core.compare import Comparison, RunFacts, compare_runs
 from kinetrum.core.compare.runs import RUN_LIMIT
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.goals import Goal
-from kinetrum.storage.database import transaction
+from kinetrum.storage.database import snapshot
 
 
-@transaction
+@snapshot
 def compare(actor: Actor, project: str, references: list[str], baseline: int) -> tuple[Comparison, list[RunView]]:
     """Compare 2 to 100 runs of a project; `baseline` is the index of the run to measure changes against."""
     if len(references) > RUN_LIMIT:

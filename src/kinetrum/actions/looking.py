@@ -17,7 +17,7 @@ from kinetrum.core.query.condition import parse_condition
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import Value, same
 from kinetrum.storage import journal, people, points, projects, run_search, runs
-from kinetrum.storage.database import query, transaction
+from kinetrum.storage.database import query, snapshot
 from kinetrum.storage.projects import ExperimentRow, ExperimentSummary, ProjectRow
 from kinetrum.storage.run_search import COUNT_CAP, SortKey
 from kinetrum.storage.runs import Run
@@ -84,7 +84,7 @@ class RunPage:
     next_cursor: str | None
 
 
-@transaction
+@snapshot
 def list_projects(actor: Actor) -> list[ProjectView]:
     """Return the projects that the actor may see."""
     found = []
@@ -95,7 +95,7 @@ def list_projects(actor: Actor) -> list[ProjectView]:
     return found
 
 
-@transaction
+@snapshot
 def read_project(actor: Actor, name: str) -> ProjectView:
     """Return one project."""
     place = enter(actor, name)
@@ -105,20 +105,20 @@ def read_project(actor: Actor, name: str) -> ProjectView:
     raise NotFound(f"There is no project {name!r}.", field="project")
 
 
-@transaction
+@snapshot
 def list_members(actor: Actor, project: str) -> list[tuple[str, str, Role]]:
     """Return (name, full name, role) of a project's members."""
     return people.members(enter(actor, project).project_id)
 
 
-@transaction
+@snapshot
 def list_experiments(actor: Actor, project: str) -> list[ExperimentView]:
     """Return a project's experiments, the last active first."""
     place = enter(actor, project)
     return [_experiment(place, summary) for summary in projects.experiment_summaries(place.project_id)]
 
 
-@transaction
+@snapshot
 def read_experiment(actor: Actor, project: str, experiment: str) -> ExperimentView:
     """Return one experiment."""
     place = enter(actor, project)
@@ -137,7 +137,7 @@ def _experiment(place: Place, summary: ExperimentSummary) -> ExperimentView:
     return ExperimentView(summary, list(goals.values()), best.reference if best else None, value)
 
 
-@transaction
+@snapshot
 def list_runs(
     actor: Actor,
     project: str,
@@ -227,14 +227,14 @@ def _read_cursor(cursor: str | None) -> int:
     raise InvalidInput("This cursor was not given out here; begin without one.", field="cursor")
 
 
-@transaction
+@snapshot
 def read_run(actor: Actor, project: str, experiment: str, run_ref: str) -> RunView:
     """Return one run."""
     place = enter(actor, project)
     return _detail(place, find_run(place, experiment, run_ref))
 
 
-@transaction
+@snapshot
 def read_run_by_id(actor: Actor, project: str, tail: str) -> RunView:
     """Return the run whose id is or ends in `tail`."""
     place = enter(actor, project)
@@ -274,7 +274,7 @@ class Curve:
     points: Points
 
 
-@transaction
+@snapshot
 def read_curves(
     actor: Actor,
     project: str,
@@ -303,7 +303,7 @@ def _run_of(place: Place, reference: str) -> Run:
     return find_run(place, experiment, pick) if experiment else find_run_by_tail(place, pick)
 
 
-@transaction
+@snapshot
 def read_points(actor: Actor, project: str, experiment: str, run_ref: str, metric: str) -> Points:
     """Return every point of a metric, also those of repeated steps that are not shown."""
     place = enter(actor, project)
@@ -315,7 +315,7 @@ def read_points(actor: Actor, project: str, experiment: str, run_ref: str, metri
     return found
 
 
-@transaction
+@snapshot
 def read_journal(
     actor: Actor, project: str, subject: str | None, before: int | None, limit: int
 ) -> list[journal.Entry]:

@@ -17,7 +17,7 @@ from kinetrum.core.registry.review import Review
 from kinetrum.core.values import Value
 from kinetrum.storage import artifacts, models, people, projects, runs
 from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.database import transaction
+from kinetrum.storage.database import snapshot
 from kinetrum.storage.models import EventRow, VerdictRow
 
 
@@ -73,14 +73,14 @@ class ModelView:
     may: list[str]
 
 
-@transaction
+@snapshot
 def list_models(actor: Actor, project: str) -> list[ModelView]:
     """Return a project's models."""
     place = enter(actor, project)
     return [_view(hold(place, row.name, lock=False)) for row in models.models_of(place.project_id)]
 
 
-@transaction
+@snapshot
 def read_model(actor: Actor, project: str, name: str) -> ModelView:
     """Return one model."""
     return _view(hold(enter(actor, project), name, lock=False))
@@ -169,7 +169,7 @@ class VersionDetailView:
     obstacles: dict[str, str | None]
 
 
-@transaction
+@snapshot
 def read_model_version(actor: Actor, project: str, name: str, which: str) -> VersionDetailView:
     """Return a version by number, by stage, or `lead`."""
     held = hold(enter(actor, project), name, lock=False)
@@ -209,7 +209,7 @@ class Named:
     role: Role
 
 
-@transaction
+@snapshot
 def what_is(actor: Actor, project: str, name: str) -> Named:
     """Tell what a bare name is: experiment, artifact, model, or several of them."""
     place = enter(actor, project)

@@ -17,7 +17,7 @@ from kinetrum.storage import artifacts, journal, runs
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.blobs import BlobStore, Incoming
 from kinetrum.storage.clock import from_micros
-from kinetrum.storage.database import transaction
+from kinetrum.storage.database import snapshot, transaction
 from kinetrum.storage.runs import Run
 
 KIND_LIMIT = 40
@@ -170,13 +170,13 @@ def _next_version(actor: Actor, place: Place, name: str, new: NewVersion, files:
     return made
 
 
-@transaction
+@snapshot
 def list_artifacts(actor: Actor, project: str) -> list[VersionRow]:
     """Return the newest version of every artifact."""
     return artifacts.artifacts_of(enter(actor, project).project_id)
 
 
-@transaction
+@snapshot
 def list_versions(actor: Actor, project: str, name: str) -> list[VersionRow]:
     """Return an artifact's versions, the newest first."""
     place = enter(actor, project)
@@ -192,7 +192,7 @@ class VersionDetail:
     runs: list[tuple[str, str]]
 
 
-@transaction
+@snapshot
 def read_version(actor: Actor, project: str, name: str, which: str) -> VersionDetail:
     """Return a version with its manifest."""
     version = find_version(enter(actor, project), name, which)

@@ -7,7 +7,7 @@ from datetime import datetime
 
 from kinetrum.storage import runs
 from kinetrum.storage.clock import iso, now
-from kinetrum.storage.database import query, transaction
+from kinetrum.storage.database import query, snapshot
 
 
 @dataclass(frozen=True)
@@ -23,7 +23,7 @@ class Change:
     act: str | None = None
 
 
-@transaction
+@snapshot
 def changes_since(moment: datetime) -> list[Change]:
     """Return changes written after `moment`, the earlier first."""
     found = [

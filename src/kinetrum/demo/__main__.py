@@ -5,10 +5,13 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from typing import TYPE_CHECKING
 
 from kinetrum.core.errors import KinetrumError
-from kinetrum.demo.seeding import Demo, prepare, seed, tell_the_registry
 from kinetrum.instance.settings import Home, default_home
+
+if TYPE_CHECKING:
+    from kinetrum.demo.seeding import Demo
 
 
 def _is_alive(pid: int) -> bool:
@@ -35,6 +38,11 @@ def _start_slow_training(home: Home, demo: Demo) -> None:
 def main() -> int:
     """Seed and return an exit status."""
     home = default_home()
+    try:
+        from kinetrum.demo.seeding import prepare, seed, tell_the_registry
+    except ModuleNotFoundError as error:
+        print(f"The demo trains with {error.name}; install it: pip install 'kinetrum[demo]'.", file=sys.stderr)  # noqa: T201
+        return 1
     try:
         demo = prepare(home, sys.argv[1])
         seed(demo)

@@ -112,15 +112,26 @@ def transaction(act: Callable[P, R]) -> Callable[P, R]:
     retried with the function run anew, so it must not have effects outside the database.
     Raises Unavailable where the database does not answer or is full.
     """
+    return _transaction(act, None)
 
+
+def snapshot(act: Callable[P, R]) -> Callable[P, R]:
+    """Run a function that only reads, so that all its queries see the records of one moment."""
+    return _transaction(act, "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+
+
+def _transaction(act: Callable[P, R], before: str | None) -> Callable[P, R]:
     @functools.wraps(act)
     def run(*args: P.args, **kwargs: P.kwargs) -> R:
         if database.obj.in_transaction():
             return act(*args, **kwargs)
         for attempt in range(_ATTEMPTS):
             try:
-                with _said_plainly(), connection(), database.atomic():
-                    return act(*args, **kwargs)
+                with _said_plainly(), connection():
+                    if before:
+                        database.execute_sql(before)
+                    with database.atomic():
+                        return act(*args, **kwargs)
             except (peewee.OperationalError, peewee.InternalError, peewee.IntegrityError) as error:
                 if _code(error) not in _RETRIED.values() or attempt == _ATTEMPTS - 1:
                     raise
