@@ -49,8 +49,9 @@ def forget(run: _Endable) -> None:
 
 
 def told(error: BaseException) -> str:
-    """Return an exception's traceback, its end where it is long."""
-    return "".join(traceback.format_exception(error)).strip()[-_TEXT_LIMIT:]
+    """Return an exception's traceback, its end where it is long; files below the working folder by their path in it."""
+    text = "".join(traceback.format_exception(error)).strip()
+    return text.replace(f'File "{os.getcwd()}{os.sep}', 'File "')[-_TEXT_LIMIT:]
 
 
 def _end_all(status: str, reason: str | None) -> None:

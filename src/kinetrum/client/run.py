@@ -129,7 +129,9 @@ def _surroundings() -> dict[str, Value]:
         user = getpass.getuser()
     except (KeyError, OSError):
         user = str(os.getuid())
-    command = " ".join(shlex.quote(part) for part in sys.argv) or "python"
+    # As it was typed; of the interpreter only the name, which says as much and is the same on every machine.
+    typed = [Path(sys.orig_argv[0]).name, *sys.orig_argv[1:]] if sys.orig_argv else sys.argv
+    command = " ".join(shlex.quote(part) for part in typed)
     return {
         "command": command[:2_000],
         "user": user,

@@ -293,7 +293,7 @@ function Placing({ model, version }: { model: Model; version: Detail }) {
                 <th scope="row" className="pr-4">
                   {stage.name}
                 </th>
-                <td className="text-xs text-ink2">
+                <td className="text-xs whitespace-nowrap text-ink2">
                   {stage.occupant ? `version ${stage.occupant} since ${moment(stage.since)}` : 'empty'}
                   {stage.warning && <span className="strong block text-bad">{stage.warning}</span>}
                 </td>
@@ -315,7 +315,7 @@ function Placing({ model, version }: { model: Model; version: Detail }) {
                       Promote to {stage.name}
                     </button>
                   )}
-                  {why && <span className="lab block">{why}</span>}
+                  {why && <span className="lab block pl-4">{why}</span>}
                 </td>
               </tr>
             )
