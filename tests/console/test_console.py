@@ -206,7 +206,8 @@ def test_the_run_page(visit: Visit, project: Project) -> None:
     expect(page.get_by_role("row", name=re.compile("learner forest"))).to_be_visible()
     expect(page.get_by_text("frost-net@1")).to_be_visible()
     expect(page.get_by_role("img", name="goal met")).to_be_visible()
-    page.get_by_label("log").check()
+    page.get_by_label("log").click()
+    expect(page.get_by_label("log")).to_be_checked()
     page.get_by_label("x axis").select_option("elapsed")
     assert "scale=log" in page.url
     assert "x=elapsed" in page.url

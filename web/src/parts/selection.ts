@@ -36,7 +36,8 @@ export function useAddress() {
           else after.delete(name)
           return after
         },
-        { replace },
+        // At once: a box that is ticked must not fall back until a transition has come through.
+        { replace, flushSync: true },
       ),
     [setParams],
   )
