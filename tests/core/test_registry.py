@@ -79,6 +79,12 @@ def test_an_unexpected_occupant_is_told_with_its_author() -> None:
     check_expected(stays(8), 8, "frost-alarm", "production")
 
 
+def test_moments_are_told_to_the_minute() -> None:
+    stack = (Stay(8, "Noor Adair", "2026-11-23T14:02:10.593441Z"),)
+    with pytest.raises(UnexpectedOccupant, match=r"placed by Noor Adair at 2026-11-23 14:02 UTC\)"):
+        check_expected(stack, 6, "frost-alarm", "production")
+
+
 def test_the_occupant_is_not_promoted_again() -> None:
     with pytest.raises(Conflict, match="already"):
         promote(stays(2), PRODUCTION, Stay(2), Standing(2, Review.APPROVED), 2, "frost-alarm")

@@ -81,12 +81,17 @@ def check_expected(stack: Stack, expect: int | None, model: str, stage: str) -> 
     if occupant is None:
         holds = "is empty now"
     else:
-        placed = f" (placed by {occupant.placed_by} at {occupant.placed_at})" if occupant.placed_by else ""
+        placed = f" (placed by {occupant.placed_by} at {_minute(occupant.placed_at)})" if occupant.placed_by else ""
         holds = f"now holds version {occupant.number}{placed}"
     raise UnexpectedOccupant(
         f"The stage {stage} of {model} {holds}, not {seen} as you expected; look at it and try again.",
         field="expect",
     )
+
+
+def _minute(moment: str) -> str:
+    """Write an ISO 8601 moment in UTC to the minute, for messages."""
+    return f"{moment[:16].replace('T', ' ')} UTC" if moment.endswith("Z") else moment
 
 
 def obstacle(stage: Stage, standing: Standing) -> str | None:
