@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import secrets
@@ -15,7 +16,7 @@ from typing import Any
 import httpx
 import pytest
 
-from kinetrum.client import session, spool
+from kinetrum.client import session, spool, starting
 from kinetrum.client.http import Service
 from kinetrum.core.ids import uuid7
 from kinetrum.instance import control
@@ -190,15 +191,25 @@ def stop_sender(root: Path) -> None:
     import signal
     import time
 
+    while found := senders_of(root):
+        for number in found:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(number, signal.SIGTERM)
+        time.sleep(0.02)
+    starting._started.pop(root, None)
+
+
+def senders_of(root: Path) -> list[int]:
+    """Return the processes that deliver a spool, also one that is only about to."""
+    found = []
     for folder in Path("/proc").glob("[0-9]*"):
         try:
             command = (folder / "cmdline").read_bytes().split(b"\0")
         except OSError:
             continue
         if b"kinetrum.client.sender" in command and str(root).encode() in command:
-            os.kill(int(folder.name), signal.SIGTERM)
-            while spool.is_held(root / "sender.lock"):
-                time.sleep(0.01)
+            found.append(int(folder.name))
+    return found
 
 
 def run_script(text: str, *arguments: str, **environment: str) -> subprocess.CompletedProcess[str]:

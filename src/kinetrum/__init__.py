@@ -15,9 +15,12 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 
-    from kinetrum.client.reading import RecordedRun, RunTable, StoredVersion, compare, fetch, open, runs
+    from kinetrum.client.beginning import attach, begin, resume
+    from kinetrum.client.describing import Experiment, Note, binned, experiment
+    from kinetrum.client.reading import RunTable, compare, fetch, open, restore, runs
+    from kinetrum.client.recorded import RecordedRun, StoredVersion
     from kinetrum.client.registry import Model, ModelVersion, keep, model, models, register
-    from kinetrum.client.run import Run, attach, begin
+    from kinetrum.client.run import Run
     from kinetrum.core.errors import (
         Conflict,
         Damaged,
@@ -32,8 +35,11 @@ if TYPE_CHECKING:
     )
 
 _HOMES = {
-    "kinetrum.client.run": ("Run", "attach", "begin"),
-    "kinetrum.client.reading": ("RecordedRun", "RunTable", "StoredVersion", "compare", "fetch", "open", "runs"),
+    "kinetrum.client.beginning": ("attach", "begin", "resume"),
+    "kinetrum.client.run": ("Run",),
+    "kinetrum.client.describing": ("Experiment", "Note", "binned", "experiment"),
+    "kinetrum.client.reading": ("RunTable", "compare", "fetch", "open", "restore", "runs"),
+    "kinetrum.client.recorded": ("RecordedRun", "StoredVersion"),
     "kinetrum.client.registry": ("Model", "ModelVersion", "keep", "model", "models", "register"),
     "kinetrum.core.errors": (
         "Conflict", "Damaged", "InvalidInput", "KinetrumError", "NotAllowed", "NotFound", "NotSignedIn", "TooLarge",
@@ -42,9 +48,10 @@ _HOMES = {
 }  # fmt: skip
 
 __all__ = [
-    "Conflict", "Damaged", "InvalidInput", "KinetrumError", "Model", "ModelVersion", "NotAllowed", "NotFound",
-    "NotSignedIn", "RecordedRun", "Run", "RunTable", "StoredVersion", "TooLarge", "Unavailable",
-    "UnexpectedOccupant", "attach", "begin", "compare", "fetch", "keep", "model", "models", "open", "register", "runs",
+    "Conflict", "Damaged", "Experiment", "InvalidInput", "KinetrumError", "Model", "ModelVersion", "NotAllowed",
+    "NotFound", "NotSignedIn", "Note", "RecordedRun", "Run", "RunTable", "StoredVersion", "TooLarge", "Unavailable",
+    "UnexpectedOccupant", "attach", "begin", "binned", "compare", "experiment", "fetch", "keep", "model", "models",
+    "open", "register", "restore", "resume", "runs",
 ]  # fmt: skip
 
 

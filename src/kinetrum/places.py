@@ -42,3 +42,22 @@ def spool_folder() -> Path:
     """Return the spool: KINETRUM_SPOOL, else under the person's state folder."""
     chosen = os.environ.get("KINETRUM_SPOOL")
     return Path(chosen).expanduser().absolute() if chosen else _folder("state") / "spool"
+
+
+def spare_spool_folder() -> Path:
+    """Return the folder among the temporary files that takes the spool's place where that is forbidden."""
+    import tempfile
+
+    return Path(tempfile.gettempdir()) / f"kinetrum-spool-{os.getuid()}"
+
+
+def spool_folders() -> list[Path]:
+    """Return where undelivered records may lie: the spool, and the spare one if it was ever needed."""
+    spare = spare_spool_folder()
+    return [spool_folder(), *([spare] if spare.is_dir() and spare.stat().st_uid == os.getuid() else [])]
+
+
+def spool_limit_bytes() -> int:
+    """Return how much one process may leave undelivered on the disk: KINETRUM_SPOOL_LIMIT in MiB, else 20 GiB."""
+    chosen = os.environ.get("KINETRUM_SPOOL_LIMIT", "")
+    return int(chosen) * 2**20 if chosen.isascii() and chosen.isdigit() else 20 * 2**30

@@ -15,7 +15,8 @@ import numpy as np
 import pytest
 
 import kinetrum
-from kinetrum.client.draining import drain, set_aside, undelivered
+from kinetrum.client.draining import drain, undelivered
+from kinetrum.client.refused import set_aside
 from kinetrum.core import errors
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
@@ -120,7 +121,7 @@ run = kinetrum.begin("many")
 for rank in range(3):
     if os.fork() == 0:
         for step in range(200):
-            run.measure({f"rank-{rank}": step})
+            run.measure({f"rank-{rank}": step}, step=step)
         os._exit(0)
 for _ in range(3):
     os.wait()

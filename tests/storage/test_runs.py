@@ -132,7 +132,9 @@ def test_lost_runs_come_back(place: Place) -> None:
 
     run = place.run()
     execute("UPDATE run SET last_sign_at = %s WHERE run_id = %s", run.last_sign_at - timedelta(seconds=90), run.run_id)
-    assert runs.mark_lost() >= 1
+    assert run.run_id in runs.silent_runs()
+    assert runs.mark_lost(run.run_id)
+    assert not runs.mark_lost(run.run_id)
     lost = runs.run_by_id(run.run_id)
     assert lost.status == "lost"
     assert "60 s" in (lost.reason or "")

@@ -244,6 +244,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/experiments/{experiment}/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Runs
+         * @description Stream an experiment's whole table of runs: fields, then `param:KEY` and `metric:KEY`.
+         */
+        get: operations["export_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/points/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Points
+         * @description Stream every point of metrics: metric, step, time (UTC), value; repeated steps too, the later last.
+         */
+        get: operations["export_points"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/points/packed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Packed Points
+         * @description Stream every point of a metric as packed batches, each after its length (u32, little-endian).
+         */
+        get: operations["read_packed_points"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/experiments": {
         parameters: {
             query?: never;
@@ -399,7 +459,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * List Results
+         * @description List every result that was recorded, also those that a later one replaced, the earliest first.
+         */
+        get: operations["list_results"];
         put?: never;
         /**
          * Add Results
@@ -466,6 +530,26 @@ export interface paths {
          * @description End a run as finished, failed or stopped.
          */
         post: operations["record_ending"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/resumption": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Resume Run
+         * @description Take up again a run that ended or was lost.
+         */
+        post: operations["resume_run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -547,6 +631,218 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Rename Run
+         * @description Give a run another name; null takes it away.
+         */
+        put: operations["rename_run"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/corrections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Correct Parameters
+         * @description Correct parameters that were set wrongly; the journal keeps what stood there.
+         */
+        post: operations["correct_parameters"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Notes
+         * @description List the notes on a run, the earliest first.
+         */
+        get: operations["list_notes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/notes/{note}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove Note
+         * @description Remove a note: one's own, or as a maintainer anybody's.
+         */
+        delete: operations["remove_note"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Notes
+         * @description Put a note on one run or many.
+         */
+        post: operations["add_notes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Label Runs
+         * @description Set labels on one run or many; null takes a label away.
+         */
+        post: operations["label_runs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/bin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Bin
+         * @description List the runs in the bin, the latest first.
+         */
+        get: operations["list_bin"];
+        put?: never;
+        /**
+         * Bin Runs
+         * @description Put runs into the bin: one's own, or as a maintainer anybody's.
+         */
+        post: operations["bin_runs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/bin/restored": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Runs
+         * @description Take runs out of the bin.
+         */
+        post: operations["restore_runs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Experiment Notes
+         * @description List the notes on an experiment, the earliest first.
+         */
+        get: operations["list_experiment_notes"];
+        put?: never;
+        /**
+         * Add Experiment Note
+         * @description Put a note on an experiment.
+         */
+        post: operations["add_experiment_note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/goal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Goal
+         * @description Set or change the goal of a key; returns all goals of the experiment.
+         */
+        put: operations["set_goal"];
+        post?: never;
+        /**
+         * Remove Goal
+         * @description Take the goal of a key away; returns the goals left.
+         */
+        delete: operations["remove_goal"];
         options?: never;
         head?: never;
         patch?: never;
@@ -985,12 +1281,55 @@ export interface components {
             /** Status */
             status: string;
         };
+        /** BinnedRun */
+        BinnedRun: {
+            /** Reference */
+            reference: string;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string | null;
+            /** Status */
+            status: string;
+            /** Author */
+            author: string;
+            /** Started At */
+            started_at: string;
+            /** Binned At */
+            binned_at: string;
+            /** Binned By */
+            binned_by: string | null;
+        };
         /** BlobKept */
         BlobKept: {
             /** Sha256 */
             sha256: string;
             /** Size Bytes */
             size_bytes: number;
+        };
+        /**
+         * ChildRun
+         * @description A run under another: its status and what stands for each key.
+         */
+        ChildRun: {
+            /** Reference */
+            reference: string;
+            /** Name */
+            name: string | null;
+            /** Status */
+            status: string;
+            /** Started At */
+            started_at: string;
+            /** Ended At */
+            ended_at: string | null;
+            /** Params */
+            params: {
+                [key: string]: unknown;
+            };
+            /** Values */
+            values: {
+                [key: string]: unknown;
+            };
         };
         /** ComparedOutcome */
         ComparedOutcome: {
@@ -1059,6 +1398,18 @@ export interface components {
             outcomes_equal: number;
             /** Metrics */
             metrics: string[];
+        };
+        /** Correction */
+        Correction: {
+            /** Params */
+            params: {
+                [key: string]: unknown;
+            };
+            /**
+             * Comment
+             * @default
+             */
+            comment: string;
         };
         /**
          * Curve
@@ -1453,6 +1804,18 @@ export interface components {
             aggregate?: string | null;
         };
         /**
+         * NewLabels
+         * @description Labels to set; null takes one away.
+         */
+        NewLabels: {
+            /** Runs */
+            runs: string[];
+            /** Labels */
+            labels: {
+                [key: string]: string | null;
+            };
+        };
+        /**
          * NewLead
          * @description `version` null leaves it to the highest occupied stage.
          */
@@ -1486,6 +1849,33 @@ export interface components {
              * @default
              */
             comment: string;
+        };
+        /** NewName */
+        NewName: {
+            /** Name */
+            name: string | null;
+        };
+        /** NewNote */
+        NewNote: {
+            /**
+             * Id
+             * @description UUID made by the client (version 7).
+             */
+            id: string;
+            /** Text */
+            text: string;
+        };
+        /** NewNotes */
+        NewNotes: {
+            /** Runs */
+            runs: string[];
+            /**
+             * Id
+             * @description UUID made by the client (version 7).
+             */
+            id: string;
+            /** Text */
+            text: string;
         };
         /** NewPassword */
         NewPassword: {
@@ -1628,6 +2018,20 @@ export interface components {
              */
             comment: string;
         };
+        /**
+         * Note
+         * @description A Markdown text with its author and time.
+         */
+        Note: {
+            /** Id */
+            id: string;
+            /** Author */
+            author: string;
+            /** Text */
+            text: string;
+            /** Written At */
+            written_at: string;
+        };
         /** Params */
         Params: {
             /** Params */
@@ -1729,6 +2133,28 @@ export interface components {
              */
             comment: string;
         };
+        /** References */
+        References: {
+            /** Runs */
+            runs: string[];
+        };
+        /** ResultRecord */
+        ResultRecord: {
+            /** Key */
+            key: string;
+            /** Value */
+            value: unknown;
+            /** Recorded At */
+            recorded_at: string;
+        };
+        /** Resumption */
+        Resumption: {
+            /**
+             * At
+             * @description Microseconds since 1970, UTC.
+             */
+            at: number;
+        };
         /** Retirement */
         Retirement: {
             /** Retired */
@@ -1810,7 +2236,7 @@ export interface components {
         };
         /**
          * RunDetail
-         * @description A run whole.
+         * @description A run whole; `may` holds what the asker may do to it: describe, record, bin.
          */
         RunDetail: {
             /** Reference */
@@ -1872,11 +2298,25 @@ export interface components {
             /** Parent */
             parent: string | null;
             /** Children */
-            children: string[];
+            children: components["schemas"]["ChildRun"][];
             /** Versions */
             versions: string[];
             /** Metric Names */
             metric_names: string[];
+            /** Notes */
+            notes: components["schemas"]["Note"][];
+            /** Resumed At */
+            resumed_at: string | null;
+            /** Last Sign At */
+            last_sign_at: string;
+            /** Lease S */
+            lease_s: number;
+            /** Binned At */
+            binned_at: string | null;
+            /** Binned By */
+            binned_by: string | null;
+            /** May */
+            may: ("describe" | "record" | "bin")[];
         };
         /** RunOfVersion */
         RunOfVersion: {
@@ -1902,6 +2342,14 @@ export interface components {
             count_is_capped: boolean;
             /** Next Cursor */
             next_cursor: string | null;
+        };
+        /**
+         * RunsNamed
+         * @description Runs as `experiment/number`, ids, or the last ten or more digits of ids.
+         */
+        RunsNamed: {
+            /** Runs */
+            runs: string[];
         };
         /** SetAside */
         SetAside: {
@@ -2673,6 +3121,149 @@ export interface operations {
             };
         };
     };
+    export_runs: {
+        parameters: {
+            query?: {
+                /** @description CSV, JSON Lines or Parquet. */
+                form?: "csv" | "jsonl" | "parquet";
+                query?: string;
+                sort?: string;
+                /** @description Keys to keep; all without one. */
+                column?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv; charset=utf-8; header=present": unknown;
+                    "application/jsonl": unknown;
+                    "application/vnd.apache.parquet": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_points: {
+        parameters: {
+            query?: {
+                /** @description CSV, JSON Lines or Parquet. */
+                form?: "csv" | "jsonl" | "parquet";
+                /** @description Metrics; all of the run's without one. */
+                metric?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv; charset=utf-8; header=present": unknown;
+                    "application/jsonl": unknown;
+                    "application/vnd.apache.parquet": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_packed_points: {
+        parameters: {
+            query: {
+                metric: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Packed points. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.kinetrum.points": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_experiments: {
         parameters: {
             query?: never;
@@ -3073,6 +3664,48 @@ export interface operations {
             };
         };
     };
+    list_results: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResultRecord"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     add_results: {
         parameters: {
             query?: never;
@@ -3215,6 +3848,52 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Ending"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resume_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Resumption"];
             };
         };
         responses: {
@@ -3410,6 +4089,573 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rename_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewName"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["References"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    correct_parameters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Correction"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["References"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_notes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+                note: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_notes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNotes"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["References"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    label_runs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLabels"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["References"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_bin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BinnedRun"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bin_runs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunsNamed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["References"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_runs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunsNamed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["References"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_experiment_notes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_experiment_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_goal: {
+        parameters: {
+            query: {
+                /** @description The key of the metric or result. */
+                key: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGoal"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Goal"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_goal: {
+        parameters: {
+            query: {
+                /** @description The key of the metric or result. */
+                key: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Goal"][];
                 };
             };
             /** @description A problem document (RFC 9457). */

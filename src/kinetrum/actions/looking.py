@@ -4,26 +4,28 @@ from __future__ import annotations
 
 import base64
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.actions.finding import find_run, find_run_by_tail
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.goals import Goal
-from kinetrum.core.permissions import Act, Role
+from kinetrum.core.permissions import Act, Role, permits
 from kinetrum.core.points.columns import Points
 from kinetrum.core.query.condition import parse_condition
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import Value, same
-from kinetrum.storage import journal, people, points, projects, run_search, runs
+from kinetrum.storage import journal, notes, people, points, projects, run_search, runs
 from kinetrum.storage.database import query, snapshot
+from kinetrum.storage.notes import Note
 from kinetrum.storage.projects import ExperimentRow, ExperimentSummary, ProjectRow
 from kinetrum.storage.run_search import COUNT_CAP, SortKey
 from kinetrum.storage.runs import Run
 
 PAGE_LIMIT = 500
 CURVES_LIMIT = 100
+CHILDREN_LIMIT = 500
 WIDTH_RANGE = (10, 4_000)
 
 
@@ -58,9 +60,12 @@ class RunView:
     values: dict[str, Value]
     goals: dict[str, Goal]
     parent: str | None = None
-    children: tuple[str, ...] = ()
+    children: tuple[RunView, ...] = ()
     versions: tuple[str, ...] = ()
     metrics: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
+    may: tuple[str, ...] = ()
+    binned_by: str | None = None
 
 
 @dataclass(frozen=True)
@@ -159,7 +164,7 @@ def list_runs(
     goals = projects.goals_of(row.experiment_id)
     known = runs.keys_of_experiment(row.experiment_id)
     where = run_search.compile_condition(place.project_id, row.experiment_id, parse_condition(query_text))
-    sort = _sort_keys(sort_text, known, goals)
+    sort = sort_keys(sort_text, known, goals)
     offset = _read_cursor(cursor)
     ids = run_search.page(place.project_id, row.experiment_id, where, sort, offset, limit + 1)
     count = run_search.count(row.experiment_id, where)
@@ -190,7 +195,8 @@ def _differs(views: list[RunView], scope: str, name: str) -> bool:
     return any(not same(views[0].doc.params[name], view.doc.params[name]) for view in views)
 
 
-def _sort_keys(text: str, known: list[tuple[str, str]], goals: dict[str, Goal]) -> list[SortKey]:
+def sort_keys(text: str, known: list[tuple[str, str]], goals: dict[str, Goal]) -> list[SortKey]:
+    """Read what to sort by; raises InvalidInput for what no run has."""
     keys = [_sort_key(part.strip(), known, goals) for part in text.split(",") if part.strip()]
     if len(keys) > 4:
         raise InvalidInput(f"{len(keys)} keys to sort by; at most 4 are taken.", field="sort")
@@ -231,38 +237,53 @@ def _read_cursor(cursor: str | None) -> int:
 def read_run(actor: Actor, project: str, experiment: str, run_ref: str) -> RunView:
     """Return one run."""
     place = enter(actor, project)
-    return _detail(place, find_run(place, experiment, run_ref))
+    return _detail(actor, place, find_run(place, experiment, run_ref))
 
 
 @snapshot
 def read_run_by_id(actor: Actor, project: str, tail: str) -> RunView:
     """Return the run whose id is or ends in `tail`."""
     place = enter(actor, project)
-    return _detail(place, find_run_by_tail(place, tail))
+    return _detail(actor, place, find_run_by_tail(place, tail))
 
 
-def _detail(place: Place, run: Run) -> RunView:
-    goals = projects.goals_of(run.experiment_id)
-    view = _views(place, [run], goals)[0]
+def plain_view(place: Place, run: Run) -> RunView:
+    """Return a run with its document and the names of its metrics."""
+    view = _views(place, [run], projects.goals_of(run.experiment_id))[0]
+    return replace(view, metrics=tuple(points.metric_names(run.run_id)))
+
+
+def _detail(actor: Actor, place: Place, run: Run) -> RunView:
+    view = plain_view(place, run)
     parent = runs.run_by_uid(run.parent_uid) if run.parent_uid else None
-    children = query(
-        "SELECT CONCAT(e.name, '/', r.number) FROM run r JOIN experiment e USING (experiment_id)"
-        " WHERE r.parent_uid = %s AND e.project_id = %s ORDER BY r.run_id LIMIT 200",
-        run.uid, place.project_id,
-    )  # fmt: skip
+    children = runs.children_of(run.uid, place.project_id, CHILDREN_LIMIT)
     versions = query(
         "SELECT CONCAT(m.name, '@', v.number) FROM model_version v JOIN model m USING (model_id)"
         " WHERE v.run_id = %s ORDER BY m.name, v.number",
         run.run_id,
     )
     visible_parent = parent if parent and parent.project_id == place.project_id else None
-    return RunView(
-        run, view.author, view.doc, view.values, goals,
-        visible_parent.reference if visible_parent else None,
-        tuple(reference for (reference,) in children),
-        tuple(reference for (reference,) in versions),
-        tuple(points.metric_names(run.run_id)),
-    )  # fmt: skip
+    return replace(
+        view,
+        parent=visible_parent.reference if visible_parent else None,
+        children=tuple(_views(place, children, view.goals)),
+        versions=tuple(reference for (reference,) in versions),
+        notes=tuple(notes.notes_on("run", run.run_id)),
+        may=_may(actor, place, run),
+        binned_by=people.full_names().get(run.binned_by) if run.binned_by else None,
+    )
+
+
+def _may(actor: Actor, place: Place, run: Run) -> tuple[str, ...]:
+    """Name what the actor may do to the run, so that nothing is offered that would be refused."""
+    found = [word for word, act in (("describe", Act.DESCRIBE), ("record", Act.RECORD)) if permits(place.role, act)]
+    return (*found, "bin") if may_bin(actor, place, run) else tuple(found)
+
+
+def may_bin(actor: Actor, place: Place, run: Run) -> bool:
+    """Tell whether the actor may bin or restore this run."""
+    own = run.author_id == actor.person_id and permits(place.role, Act.BIN_OWN)
+    return own or permits(place.role, Act.BIN_OTHERS)
 
 
 @dataclass(frozen=True)

@@ -17,10 +17,10 @@ from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.points.codec import Group, encode_batch
 from kinetrum.core.rundoc import Problem, Result, RunDoc
-from kinetrum.core.values import Value, check_key, check_name, same, show, to_json
+from kinetrum.core.values import Value, check_key, check_label, check_name, check_run_name, same, show, to_json
 from kinetrum.storage import journal, points, projects, runs
 from kinetrum.storage.clock import from_micros, now, to_micros
-from kinetrum.storage.database import insert_many, query, transaction
+from kinetrum.storage.database import insert_many, transaction
 from kinetrum.storage.runs import Run
 
 LEASE_RANGE_S = (10, 604_800)
@@ -107,7 +107,7 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
         raise NotFound(f"The experiment {experiment!r} vanished.", field="experiment")
     low, high = LEASE_RANGE_S
     run_id = runs.add_run(
-        uid, row.experiment_id, projects.next_run_number(row.experiment_id), _run_name(beginning.name),
+        uid, row.experiment_id, projects.next_run_number(row.experiment_id), check_run_name(beginning.name),
         actor.person_id, beginning.host[:200], id_bytes(beginning.parent, "parent") if beginning.parent else None,
         _moment(beginning.started_at, "started_at"), min(max(beginning.lease_s, low), high),
     )  # fmt: skip
@@ -115,24 +115,13 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
     doc = RunDoc(labels=_labels(beginning.labels), about=beginning.about)
     _declare_goals(row.experiment_id, beginning.goals, doc, beginning.started_at)
     _set_params(doc, beginning.params, beginning.started_at)
-    runs.save_doc(run, doc, projects.goals_of(row.experiment_id), params=doc.params)
+    runs.save_doc(run, doc, {}, params=doc.params)
+    journal.append(place.project_id, actor.person_id, "began", run.subject, origin=actor.origin)
     return run
 
 
-def _run_name(name: str | None) -> str | None:
-    if name is None:
-        return None
-    if not name.strip() or len(name) > 200 or not name.isprintable():
-        raise InvalidInput("A run's name has 1 to 200 printable characters.", field="name")
-    return name.strip()
-
-
 def _labels(labels: dict[str, str]) -> dict[str, str]:
-    for key, text in labels.items():
-        check_key(key, "label")
-        if len(text) > 500:
-            raise InvalidInput(f"The label {key!r} has over 500 characters.", field=key)
-    return labels
+    return {key: check_label(key, text) for key, text in labels.items()}
 
 
 def _moment(micros: int, what: str) -> datetime:
@@ -151,10 +140,11 @@ def _declare_goals(experiment_id: int, goals: dict[str, Goal], doc: RunDoc, at: 
         elif known != goal:
             bound = "" if known.bound is None else f", bound {known.bound:g}"
             text = f"The goal of {goal.key} stands differently in this experiment and was kept: "
-            _add_problem(doc, f"{text}{known.direction}{bound}.", at)
+            add_problem_to(doc, f"{text}{known.direction}{bound}.", at)
 
 
-def _add_problem(doc: RunDoc, text: str, at: int, uid: str | None = None) -> None:
+def add_problem_to(doc: RunDoc, text: str, at: int, uid: str | None = None) -> None:
+    """Add a problem to a document unless it stands there."""
     if all(problem.text != text and problem.uid != uid for problem in doc.problems):
         doc.problems.append(Problem(uid or secrets.token_hex(8), text[:2_000], at))
 
@@ -168,7 +158,7 @@ def _set_params(doc: RunDoc, params: dict[str, Value], at: int) -> tuple[list[st
         elif not same(doc.params[key], value):
             text = f"The parameter {key} was set to {show(doc.params[key])}; {show(value)}, sent later, was set aside."
             aside.append(SetAside(key, text))
-            _add_problem(doc, text, at)
+            add_problem_to(doc, text, at)
     return fresh, aside
 
 
@@ -184,7 +174,7 @@ def set_params(actor: Actor, project: str, experiment: str, run_ref: str, params
     doc = runs.lock_doc(run.run_id)
     fresh, aside = _set_params(doc, params, to_micros(now()))
     if fresh or aside:
-        runs.save_doc(run, doc, projects.goals_of(run.experiment_id), params=fresh)
+        runs.save_doc(run, doc, {}, params=fresh)
     runs.sign_of_life(run.run_id)
     return aside
 
@@ -240,7 +230,7 @@ def add_results(actor: Actor, project: str, experiment: str, run_ref: str, resul
             doc.results[result.key] = Result(result.value, result.at)
             changed.append(result.key)
     if changed:
-        runs.save_doc(run, doc, projects.goals_of(run.experiment_id), values=dict.fromkeys(changed))
+        runs.save_doc(run, doc, projects.goals_to_index(run.experiment_id), values=dict.fromkeys(changed))
     runs.sign_of_life(run.run_id)
 
 
@@ -250,7 +240,7 @@ def add_problem(actor: Actor, project: str, experiment: str, run_ref: str, uid: 
     _, run = _run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     before = len(doc.problems)
-    _add_problem(doc, text, at, uid)
+    add_problem_to(doc, text, at, uid)
     if len(doc.problems) > before:
         runs.save_doc(run, doc, {})
 
@@ -267,17 +257,40 @@ def keep_alive(actor: Actor, project: str, experiment: str, run_ref: str) -> Run
 def record_ending(
     actor: Actor, project: str, experiment: str, run_ref: str, status: str, reason: str | None, ended_at: int
 ) -> Run:
-    """End a run as finished, failed or stopped. Ended again the same way, nothing changes."""
+    """End a run as finished, failed or stopped. Ended again the same way, nothing changes.
+
+    An ending from before the run was taken up again, arriving late, changes nothing either.
+    """
     if status not in _STATUSES:
         raise InvalidInput(f"{status!r} is no final status; {', '.join(_STATUSES)} are.", field="status")
-    _, run = _run_to_write(actor, project, experiment, run_ref)
-    query("SELECT run_id FROM run WHERE run_id = %s FOR UPDATE", run.run_id)
-    run = runs.run_by_id(run.run_id)
+    place, run = _run_to_write(actor, project, experiment, run_ref)
+    run = runs.lock_run(run.run_id)
+    moment = _moment(ended_at, "ended_at")
+    if run.resumed_at is not None and moment < run.resumed_at:
+        return run
     if run.status in _STATUSES:
         if run.status != status:
             raise Conflict(f"{run.reference} is {run.status} already and stays so.", field="status")
         return run
-    runs.set_ending(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, _moment(ended_at, "ended_at"))
+    runs.set_ending(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, moment)
+    journal.append(place.project_id, actor.person_id, "ended", run.subject, before=run.status, after=status,
+                   origin=actor.origin)  # fmt: skip
+    return runs.run_by_id(run.run_id)
+
+
+@transaction
+def resume_run(actor: Actor, project: str, experiment: str, run_ref: str, at: int) -> Run:
+    """Take a run up again: one that ended or was lost is running from `at` on. Sent again, nothing changes."""
+    place, run = _run_to_write(actor, project, experiment, run_ref)
+    run = runs.lock_run(run.run_id)
+    moment = _moment(at, "at")
+    if run.resumed_at is not None and moment <= run.resumed_at:
+        return run
+    if run.status in _STATUSES and run.ended_at is not None and moment < run.ended_at:
+        return run
+    runs.set_running_again(run.run_id, moment)
+    journal.append(place.project_id, actor.person_id, "resumed", run.subject, before=run.status, after="running",
+                   origin=actor.origin)  # fmt: skip
     return runs.run_by_id(run.run_id)
 
 
@@ -291,17 +304,21 @@ def compact_run(run_id: int) -> bool:
     doc = runs.lock_doc(run_id)
     doc.stats.update(done.stats)
     doc.sketches.update(done.sketches)
-    runs.save_doc(run, doc, projects.goals_of(run.experiment_id), values=done.stats)
+    runs.save_doc(run, doc, projects.goals_to_index(run.experiment_id), values=done.stats)
     return True
 
 
 @transaction
-def waiting_runs() -> list[int]:
-    """Return runs whose points wait for compaction."""
-    return points.runs_to_compact()
+def waiting_runs(but: Sequence[int] = ()) -> list[int]:
+    """Return runs whose points wait for compaction, without the named ones."""
+    return points.runs_to_compact(but)
 
 
 @transaction
 def mark_lost_runs() -> int:
-    """Mark runs without a sign of life as lost."""
-    return runs.mark_lost()
+    """Mark runs without a sign of life as lost; returns how many those were."""
+    lost = [run_id for run_id in runs.silent_runs() if runs.mark_lost(run_id)]
+    for run_id in lost:
+        run = runs.run_by_id(run_id)
+        journal.append(run.project_id, None, "lost", run.subject, before="running", after="lost")
+    return len(lost)

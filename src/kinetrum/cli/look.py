@@ -18,6 +18,12 @@ def add_commands(commands: Any) -> None:
     runs.add_argument("--sort", default="", help="keys, the strongest first: recall,fit_seconds:asc")
     runs.add_argument("--columns", help="keys to show, separated by commas; without it what differs")
     runs.add_argument("--limit", type=int, default=50)
+    forms = runs.add_mutually_exclusive_group()
+    for form, what in (("csv", "CSV"), ("jsonl", "JSON Lines"), ("parquet", "Parquet")):
+        forms.add_argument(
+            f"--{form}", dest="form", action="store_const", const=form, help=f"the whole table as {what}"
+        )
+    runs.add_argument("-o", "--output", metavar="FILE", help="write the table there")
     _common(runs, _runs)
     show = commands.add_parser("show", help="one run, artifact, model or version")
     show.add_argument("ref", metavar="REF", help="frost-alarm/42, nights@3, frost-alarm@production")
@@ -55,6 +61,10 @@ def _runs(given: argparse.Namespace) -> int:
         if given.query:
             raise InvalidInput("Name the experiment whose runs are meant: kinetrum runs 'QUERY' -e EXPERIMENT.")
         return _experiments(session, given.json)
+    if given.form:
+        from kinetrum.cli.tables import write_runs
+
+        return write_runs(session, chosen, given)
     page = session.service.get(
         path_of("projects", session.project, "experiments", chosen, "runs"),
         query=given.query, sort=given.sort, limit=max(1, min(given.limit, 500)),
@@ -131,7 +141,8 @@ def _experiments(session: Any, as_json: bool) -> int:
 
 
 def _show(given: argparse.Namespace) -> int:
-    from kinetrum.client.reading import RecordedRun, StoredVersion, resolve
+    from kinetrum.client.reading import resolve
+    from kinetrum.client.recorded import RecordedRun, StoredVersion
     from kinetrum.client.registry import Model, ModelVersion
     from kinetrum.client.session import open_session
     from kinetrum.core.refs import parse_ref
@@ -164,17 +175,25 @@ def _section(title: str) -> None:
     print(f"\n{paint(title, 'strong')}")
 
 
-def _show_run(run: dict[str, Any]) -> None:
+def _show_head(run: dict[str, Any]) -> None:
     name = f"  {output.clean(run['name'])}" if run["name"] else ""
     print(paint(run["reference"], "strong") + name + f"  {paint(run['status'], _tone(run['status']))}")
     ended = f", ended {moment(run['ended_at'])}" if run["ended_at"] else ""
     host = f" on {output.clean(run['host'])}" if run["host"] else ""
     print(f"started {moment(run['started_at'])} by {run['author']}{host}{ended}")
     print(paint(f"id {run['id']}", "quiet"))
+    if run["binned_at"]:
+        print(paint(f"in the bin since {moment(run['binned_at'])}, put there by {run['binned_by']}", "bad"))
+    if run["labels"]:
+        print("  ".join(f"{output.clean(key)}={output.clean(text)}" for key, text in run["labels"].items()))
     if run["reason"]:
         print(paint(output.clean(run["reason"].strip().splitlines()[-1]), "bad"))
     for problem in run["problems"]:
         print(paint(f"problem: {output.clean(problem['text'])}", "bad"))
+
+
+def _show_run(run: dict[str, Any]) -> None:
+    _show_head(run)
     if run["params"]:
         _section("Settings")
         output.print_table(["parameter", "value"], [[key, number(value)] for key, value in run["params"].items()])
@@ -187,10 +206,26 @@ def _show_run(run: dict[str, Any]) -> None:
             _section(title)
             rows = [[link["reference"], link["kind"], link["role"] or "", link["digest"][:12]] for link in run[key]]
             output.print_table(["artifact", "kind", "role", "digest"], rows)
-    for title, key in (("Parent", "parent"), ("Children", "children"), ("Registered as", "versions")):
+    if run["children"]:
+        _section("Children")
+        _show_children(run)
+    for title, key in (("Parent", "parent"), ("Registered as", "versions")):
         if run[key]:
             found = run[key] if isinstance(run[key], list) else [run[key]]
             print(f"\n{paint(title, 'strong')}  {', '.join(found)}")
+    for note in run["notes"]:
+        print(f"\n{paint('Note', 'strong')}  {note['author']}, {moment(note['written_at'])}")
+        print("\n".join(output.clean(line) for line in note["text"].splitlines()))
+
+
+def _show_children(run: dict[str, Any]) -> None:
+    keys = [goal["key"] for goal in run["goals"]]
+    rows = [
+        [child["reference"], output.clean(child["name"] or ""), child["status"],
+         *[number(child["values"][key]) if key in child["values"] else "–" for key in keys]]
+        for child in run["children"]
+    ]  # fmt: skip
+    output.print_table(["run", "name", "status", *[_goal_mark(run["goals"], key) for key in keys]], rows)
 
 
 def _tone(status: str) -> str | None:

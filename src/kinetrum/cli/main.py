@@ -6,7 +6,7 @@ import argparse
 import os
 import sys
 
-from kinetrum.cli import account, instance, look, registry, transfer
+from kinetrum.cli import account, describe, instance, look, registry, tables, transfer
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
 
 _ABOUT = """\
@@ -36,7 +36,7 @@ def make_parser() -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", dest="show_version", action="store_true", help="print the version and leave")
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND")
-    for module in (instance, account, look, registry, transfer):
+    for module in (instance, account, look, tables, describe, registry, transfer):
         module.add_commands(commands)
     return parser
 

@@ -24,6 +24,8 @@ def add_commands(commands: Any) -> None:
     keep.set_defaults(run=_keep)
     spool = commands.add_parser("spool", help="what this machine recorded and the service has not acknowledged")
     spool.add_argument("act", nargs="?", choices=["list", "send"], default="list")
+    spool.add_argument("--refused", action="store_true", help="with send: try once more what was set aside")
+    spool.add_argument("--from-host", metavar="HOST", help="with send: deliver here what a host that is gone recorded")
     spool.add_argument("--json", action="store_true")
     spool.set_defaults(run=_spool)
 
@@ -50,15 +52,14 @@ def _keep(given: argparse.Namespace) -> int:
 
 
 def _spool(given: argparse.Namespace) -> int:
-    from kinetrum.client.draining import drain, set_aside, undelivered
-    from kinetrum.places import spool_folder
+    from kinetrum.client.draining import undelivered
+    from kinetrum.client.refused import set_aside
+    from kinetrum.places import spool_folders
 
-    root = spool_folder()
     if given.act == "send":
-        drain(root, 120.0)
-        print("Everything is delivered.")
-        return 0
-    waiting, refused = undelivered(root), set_aside(root)
+        return _send(given)
+    waiting = [item for root in spool_folders() for item in undelivered(root)]
+    refused = [item for root in spool_folders() for item in set_aside(root)]
     if given.json:
         output.print_json({"waiting": [vars(item) for item in waiting], "set_aside": refused})
         return 0
@@ -68,12 +69,38 @@ def _spool(given: argparse.Namespace) -> int:
         output.print_table(["writer", "", "records", "points", "runs"], rows)
     else:
         print("Nothing waits.")
-    for item in refused:
-        record = item["record"]
-        print(
-            output.paint(
-                f"set aside: {record['op']} of run {record['run'][-10:]}: {output.clean(item['reason'])}",
-                "bad",
-            )
-        )
+    for item in waiting:
+        if item.obstacle:
+            print(output.paint(f"left alone: {item.writer[-12:]}: {output.clean(item.obstacle)}", "bad"))
+    for line in refused:
+        record = line["record"]
+        text = f"set aside: {record['op']} of run {record['run'][-10:]}: {output.clean(line['reason'])}"
+        print(output.paint(text, "bad"))
+    return 0
+
+
+def _send(given: argparse.Namespace) -> int:
+    from kinetrum.client.calls import RunCalls
+    from kinetrum.client.delivery import Delivery
+    from kinetrum.client.draining import drain
+    from kinetrum.client.refused import send_again
+    from kinetrum.core.errors import NotFound
+    from kinetrum.places import spool_folders
+
+    if given.from_host:
+        folders = [path for root in spool_folders() for path in (root / "writers").glob("*")]
+        if not [path for path in folders if Delivery(path).adopt(given.from_host)]:
+            raise NotFound(f"Nothing in the spool was recorded on {given.from_host}; see 'kinetrum spool list'.")
+    for root in spool_folders():
+        drain(root, 120.0)
+    print("Everything is delivered.")
+    if given.refused:
+        for root in spool_folders():
+            calls = RunCalls(root)
+            try:
+                taken, refused = send_again(root, calls)
+            finally:
+                calls.close()
+            if taken or refused:
+                print(f"{taken} of what was set aside were taken now, {refused} were refused again.")
     return 0

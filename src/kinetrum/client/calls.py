@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import json
-import secrets
 import shutil
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from kinetrum.client.connection import saved
 from kinetrum.client.copies import fingerprint
 from kinetrum.client.http import Service, path_of
+from kinetrum.client.refused import keep_refused
 from kinetrum.client.uploads import upload_missing
 from kinetrum.core import errors
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
@@ -24,6 +26,7 @@ class RunCalls:
     def __init__(self, root: Path) -> None:
         self.root = root
         self._services: dict[str, Service] = {}
+        self._stale: set[str] = set()
 
     def close(self) -> None:
         """Close all connections."""
@@ -34,9 +37,17 @@ class RunCalls:
     def _service(self, destination: str) -> Service:
         if destination not in self._services:
             found = json.loads((self.root / "destinations" / f"{destination}.json").read_text())
-            token = saved()["connections"].get(found["url"], {}).get("token") if not found["token"] else None
-            self._services[destination] = Service(found["url"], found["token"] or token)
+            # A token that was refused gives way to what the person has connected with since.
+            token = None if destination in self._stale else found["token"]
+            newer = saved()["connections"].get(found["url"], {}).get("token")
+            self._services[destination] = Service(found["url"], token or newer or found["token"])
         return self._services[destination]
+
+    def _refused(self, destination: str, error: errors.NotSignedIn) -> errors.Unavailable:
+        """Kept and tried again: a person connects with a new token, and everything arrives."""
+        self._services.pop(destination).close()
+        self._stale.add(destination)
+        return errors.Unavailable(f"{error} Connect with a new token: kinetrum connect URL.")
 
     def _path(self, address: dict[str, Any], *more: str) -> str:
         return path_of(
@@ -53,9 +64,7 @@ class RunCalls:
         try:
             return self._service(address["to"]).call(method, path, **options)
         except errors.NotSignedIn as error:
-            # Kept and tried again: a person connects with a new token, and everything arrives.
-            self._services.pop(address["to"]).close()
-            raise errors.Unavailable(str(error)) from error
+            raise self._refused(address["to"], error) from error
 
     def points(self, address: dict[str, Any], batch: str, groups: list[Group]) -> None:
         """Send a batch of points."""
@@ -76,12 +85,26 @@ class RunCalls:
         try:
             {
                 "begin": self._begin, "params": self._params, "results": self._results, "use": self._use,
-                "used": self._used, "generated": self._generated, "problem": self._problem, "end": self._end,
+                "used": self._used, "generated": self._generated, "problem": self._problem, "resume": self._resume,
+                "label": self._label, "note": self._note,
+                "end": self._end,
             }[data["op"]](data, folder)  # fmt: skip
         except errors.Unavailable:
             raise
         except errors.KinetrumError as error:
             self._set_aside(data, data, error)
+
+    def deliver(self, record: dict[str, Any], folder: Path) -> None:
+        """Send a record that was set aside before."""
+        if record["op"] != "points":
+            self.operate(record, folder)
+            return
+        groups = [
+            Group(tuple(item["keys"]), np.array(item["steps"], np.int64), np.array(item["times"], np.int64),
+                  np.array(item["values"], np.float64).reshape(len(item["keys"]), len(item["steps"])))
+            for item in record["groups"]
+        ]  # fmt: skip
+        self.points(record, record["batch"], groups)
 
     def alive(self, address: dict[str, Any]) -> None:
         """Beat the heart of a run; what is refused is no matter here."""
@@ -137,8 +160,7 @@ class RunCalls:
         except OSError as error:
             raise errors.NotFound(f"The copy of {data['name']} in the spool is gone ({error.strerror}).") from error
         except errors.NotSignedIn as error:
-            self._services.pop(data["to"]).close()
-            raise errors.Unavailable(str(error)) from error
+            raise self._refused(data["to"], error) from error
         files = [{"path": path, "size": size, "sha256": sha256} for _, path, size, sha256 in data["files"]]
         fields = ("id", "at", "name", "kind", "step")
         self._call(
@@ -152,6 +174,19 @@ class RunCalls:
     def _problem(self, data: dict[str, Any], folder: Path) -> None:
         fields = ("id", "text", "at")
         self._call(data, "POST", self._path(data, "problems"), json={field: data[field] for field in fields})
+
+    def _label(self, data: dict[str, Any], folder: Path) -> None:
+        self._describe(data, "labels", labels=data["labels"])
+
+    def _note(self, data: dict[str, Any], folder: Path) -> None:
+        self._describe(data, "notes", id=data["id"], text=data["text"])
+
+    def _describe(self, data: dict[str, Any], what: str, **fields: Any) -> None:
+        body = {"runs": [f"{data['experiment']}/{data['run']}"], **fields}
+        self._call(data, "POST", path_of("projects", data["project"], what), json=body)
+
+    def _resume(self, data: dict[str, Any], folder: Path) -> None:
+        self._call(data, "POST", self._path(data, "resumption"), json={"at": data["at"]})
 
     def _end(self, data: dict[str, Any], folder: Path) -> None:
         fields = ("status", "reason", "ended_at")
@@ -171,11 +206,8 @@ class RunCalls:
             return
 
     def _set_aside(self, address: dict[str, Any], record: dict[str, Any], error: errors.KinetrumError) -> None:
-        self._keep({**record, **{key: address[key] for key in ("run", "project", "experiment")}}, error)
+        self._keep({**record, **{key: address[key] for key in ("run", "to", "project", "experiment")}}, error)
         self._tell(address, f"A record ({record['op']}) was refused and set aside: {error}")
 
     def _keep(self, record: dict[str, Any], error: errors.KinetrumError) -> None:
-        folder = self.root / "set-aside"
-        folder.mkdir(mode=0o700, exist_ok=True)
-        text = json.dumps({"reason": str(error), "record": record}, allow_nan=True)
-        (folder / f"{secrets.token_hex(8)}.json").write_text(text)
+        keep_refused(self.root, record, str(error))

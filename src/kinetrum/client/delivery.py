@@ -13,9 +13,10 @@ from typing import Any
 
 import numpy as np
 
+from kinetrum import locks
 from kinetrum.client.calls import RunCalls
-from kinetrum.client.segments import END, JSON, POINTS, Record, read_records
-from kinetrum.client.spool import is_held
+from kinetrum.client.machine import host_identity
+from kinetrum.client.segments import END, JSON, POINTS, VERSION, Record, read_header, read_records
 from kinetrum.core.points.codec import Group
 
 VALUES_AT_ONCE = 200_000
@@ -42,7 +43,36 @@ class Delivery:
     @property
     def writer_lives(self) -> bool:
         """Tell whether the process that writes here still runs."""
-        return is_held(self.folder / "alive")
+        return locks.is_held(self.folder / "alive")
+
+    def obstacle(self) -> str | None:
+        """Say why this process may not deliver the segments here, None where it may."""
+        for path in sorted(self.folder.glob("*.seg")):
+            try:
+                header = read_header(path)
+            except FileNotFoundError:
+                continue
+            if header is None:
+                return f"{path.name} is no segment of a spool"
+            if header.version > VERSION:
+                return f"written by a later version of Kinetrum (format {header.version}); install that version"
+            if header.host not in {bytes(16), host_identity()} and not (self.folder / "adopted").exists():
+                host = self._host()
+                return f"recorded on {host}; send it there, or here with 'kinetrum spool send --from-host {host}'"
+        return None
+
+    def _host(self) -> str:
+        try:
+            return (self.folder / "host").read_text().strip() or "another host"
+        except OSError:
+            return "another host"
+
+    def adopt(self, host: str) -> bool:
+        """From now on deliver here what that host, which is gone, recorded; tells whether it did."""
+        if self._host() != host:
+            return False
+        (self.folder / "adopted").touch()
+        return True
 
     def _load_position(self) -> tuple[int, int]:
         try:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,7 +9,7 @@ from typing import Any
 
 from kinetrum.client.delivery import Delivery
 from kinetrum.client.segments import JSON, POINTS, read_records
-from kinetrum.client.spool import start_sender
+from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import Unavailable
 
 
@@ -23,6 +22,7 @@ class Undelivered:
     records: int
     points: int
     runs: list[str]
+    obstacle: str | None = None
 
 
 def undelivered(root: Path) -> list[Undelivered]:
@@ -30,7 +30,7 @@ def undelivered(root: Path) -> list[Undelivered]:
     found = []
     for folder in sorted((root / "writers").glob("*")):
         waiting = _while_delivered(folder)
-        if waiting is not None and (waiting.records or waiting.points):
+        if waiting is not None and (waiting.records or waiting.points or waiting.obstacle):
             found.append(waiting)
     return found
 
@@ -47,10 +47,20 @@ def _while_delivered(folder: Path) -> Undelivered | None:
 
 def _undelivered_of(folder: Path) -> Undelivered:
     delivery = Delivery(folder)
+    obstacle = delivery.obstacle()
+    try:
+        records, points, runs = _count(delivery)
+    except ValueError:
+        # Of a later format not even the records can be told apart.
+        records, points, runs = 0, 0, set()
+    return Undelivered(folder.name, delivery.writer_lives, records, points, sorted(runs), obstacle)
+
+
+def _count(delivery: Delivery) -> tuple[int, int, set[str]]:
     records = points = 0
     runs: set[str] = set()
     shapes: dict[int, str] = {}
-    for path in sorted(folder.glob("*.seg")):
+    for path in sorted(delivery.folder.glob("*.seg")):
         number = int(path.stem)
         for record in _all_records(path):
             if record.kind == JSON and record.data["op"] == "shape":
@@ -63,7 +73,7 @@ def _undelivered_of(folder: Path) -> Undelivered:
             elif record.kind == POINTS:
                 points += record.count
                 runs.add(shapes.get(record.shape, "?"))
-    return Undelivered(folder.name, delivery.writer_lives, records, points, sorted(runs))
+    return records, points, runs
 
 
 def _all_records(path: Path) -> Any:
@@ -78,17 +88,12 @@ def _all_records(path: Path) -> Any:
         at = end
 
 
-def set_aside(root: Path) -> list[dict[str, Any]]:
-    """List the records that the service refused for good, with the reasons."""
-    return [json.loads(path.read_text()) for path in sorted((root / "set-aside").glob("*.json"))]
-
-
 def drain(root: Path, timeout_s: float, run: str | None = None) -> None:
     """Wait until everything (of one run, if named) is acknowledged; raises Unavailable after `timeout_s`."""
     give_up = time.monotonic() + timeout_s
     pause = 0.02
     while True:
-        left = [item for item in undelivered(root) if run is None or run in item.runs]
+        left = [item for item in undelivered(root) if item.obstacle is None and (run is None or run in item.runs)]
         if not left:
             return
         if time.monotonic() > give_up:

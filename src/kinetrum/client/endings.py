@@ -11,7 +11,7 @@ import traceback
 import weakref
 from collections.abc import Callable
 from types import FrameType, TracebackType
-from typing import Protocol
+from typing import NoReturn, Protocol
 
 
 class _Endable(Protocol):
@@ -23,6 +23,7 @@ class _Endable(Protocol):
 
 _open: weakref.WeakSet[_Endable] = weakref.WeakSet()
 _failure: str | None = None
+_exit_code: object = None
 _interrupted = False
 _installed = False
 _TEXT_LIMIT = 4_000
@@ -38,6 +39,7 @@ def watch(run: _Endable) -> None:
         _installed = True
         atexit.register(_at_exit)
         _note_uncaught()
+        _note_exit()
         os.register_at_fork(after_in_child=_after_fork)
     if threading.current_thread() is threading.main_thread():
         _note_signal(signal.SIGTERM)
@@ -65,6 +67,8 @@ def _at_exit() -> None:
         _end_all("stopped", "interrupted from the keyboard")
     elif _failure is not None:
         _end_all("failed", _failure)
+    elif _exit_code not in (None, 0, False):
+        _end_all("failed", f"exited with status {_exit_code}"[:_TEXT_LIMIT])
     else:
         _end_all("finished", None)
 
@@ -79,6 +83,31 @@ def _note_uncaught() -> None:
         earlier(kind, error, trace)
 
     sys.excepthook = note
+
+
+class _Exit(SystemExit):
+    """What `sys.exit` raises while runs are watched; its code counts only where nobody caught it.
+
+    At the very end the interpreter drops the exception with no Python code beneath; whoever catches it before
+    drops it from within a function or module.
+    """
+
+    def __del__(self) -> None:
+        global _exit_code
+        if sys._getframe(0).f_back is None:
+            _exit_code = self.code
+
+
+def _note_exit() -> None:
+    earlier = sys.exit
+
+    def leave(code: str | int | None = None, /) -> NoReturn:
+        try:
+            earlier(code)
+        except SystemExit as error:
+            raise _Exit(*error.args) from None
+
+    sys.exit = leave
 
 
 def _note_signal(number: signal.Signals) -> None:

@@ -72,10 +72,10 @@ class Service:
         return self.call("GET", path, params={key: value for key, value in params.items() if value is not None})
 
     @contextmanager
-    def stream(self, path: str) -> Iterator[httpx.Response]:
+    def stream(self, path: str, params: dict[str, Any] | None = None) -> Iterator[httpx.Response]:
         """Open a download."""
         try:
-            with self._client.stream("GET", path) as response:
+            with self._client.stream("GET", path, params=params) as response:
                 if response.status_code >= 400:
                     response.read()
                     raise error_of(response)

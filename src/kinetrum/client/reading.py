@@ -1,158 +1,25 @@
-"""Reading back: runs, tables of runs, metrics, comparisons, files."""
+"""Reading back: tables of runs, what a reference names, comparisons, files."""
 
 from __future__ import annotations
 
 import html
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, overload
 
-from kinetrum.client.downloads import download_files
+from kinetrum.client import describing
 from kinetrum.client.http import path_of
+from kinetrum.client.recorded import RecordedRun, StoredVersion
 from kinetrum.client.session import Session, open_session
+from kinetrum.client.tables import save_stream, stream_runs
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.refs import NameRef, Ref, RunRef, parse_ref
-from kinetrum.core.values import Value, from_json, number_from_json, show
+from kinetrum.core.values import Value, show
 
 if TYPE_CHECKING:
-    import numpy as np
-    from numpy.typing import NDArray
-
     from kinetrum.client.registry import Model, ModelVersion
 
 _PAGE = 500
-
-
-@dataclass(frozen=True)
-class PointArrays:
-    """Points of a metric as NumPy arrays of equal length: step (int64), value (float64), time (datetime64[us], UTC)."""
-
-    step: NDArray[np.int64]
-    value: NDArray[np.float64]
-    time: NDArray[np.datetime64]
-
-
-class RecordedMetric:
-    """A metric of a recorded run: aggregates at hand, points when asked for."""
-
-    def __init__(self, run: RecordedRun, name: str, data: dict[str, Any] | None) -> None:
-        self._run, self.name, self._data = run, name, data
-
-    def __getattr__(self, aggregate: str) -> Value:
-        """Return an aggregate: count, nan_count, first, last, min, max, mean, best, best_step."""
-        if self._data is None or aggregate not in self._data:
-            raise AttributeError(aggregate)
-        return from_json(self._data[aggregate])
-
-    def points(self) -> PointArrays:
-        """Read every point, by step; repeated steps appear as often as they were measured, the later last."""
-        import numpy as np
-
-        data = self._run._session.service.get(self._run._path("points"), metric=self.name)
-        return PointArrays(
-            np.array(data["steps"], np.int64),
-            np.array([number_from_json(value, self.name) for value in data["values"]], np.float64),
-            np.array(data["times"], "datetime64[us]"),
-        )
-
-    def __repr__(self) -> str:
-        return f"<Metric {self.name}>"
-
-
-class RecordedRun:
-    """A run as the service has it."""
-
-    def __init__(self, session: Session, data: dict[str, Any]) -> None:
-        self._session, self._data = session, data
-
-    reference: str = property(lambda self: self._data["reference"])  # type: ignore[assignment]
-    id: str = property(lambda self: self._data["id"])  # type: ignore[assignment]
-    project: str = property(lambda self: self._data["project"])  # type: ignore[assignment]
-    experiment: str = property(lambda self: self._data["experiment"])  # type: ignore[assignment]
-    number: int = property(lambda self: self._data["number"])  # type: ignore[assignment]
-    name: str | None = property(lambda self: self._data["name"])  # type: ignore[assignment]
-    status: str = property(lambda self: self._data["status"])  # type: ignore[assignment]
-    reason: str | None = property(lambda self: self._data["reason"])  # type: ignore[assignment]
-    author: str = property(lambda self: self._data["author"])  # type: ignore[assignment]
-    started_at: str = property(lambda self: self._data["started_at"])  # type: ignore[assignment]
-    ended_at: str | None = property(lambda self: self._data["ended_at"])  # type: ignore[assignment]
-    labels: dict[str, str] = property(lambda self: self._data["labels"])  # type: ignore[assignment]
-
-    @property
-    def params(self) -> dict[str, Value]:
-        """Parameters by dotted key, typed as they were set."""
-        return {key: from_json(value, key) for key, value in self._data["params"].items()}
-
-    @property
-    def values(self) -> dict[str, Value]:
-        """What stands for each key in tables: the result if there is one, else the metric by its goal."""
-        return {key: from_json(value, key) for key, value in self._data["values"].items()}
-
-    @property
-    def results(self) -> dict[str, Value]:
-        """Final values by key."""
-        return {key: from_json(value, key) for key, value in self._whole()["results"].items()}
-
-    @property
-    def metrics(self) -> Mapping[str, RecordedMetric]:
-        """Metrics by key."""
-        whole = self._whole()
-        return {key: RecordedMetric(self, key, whole["metrics"].get(key)) for key in whole["metric_names"]}
-
-    @property
-    def problems(self) -> list[str]:
-        """What must be told about the run."""
-        return [problem["text"] for problem in self._data["problems"]]
-
-    @property
-    def used(self) -> list[str]:
-        """Inputs as references."""
-        return [link["reference"] for link in self._data["used"]]
-
-    @property
-    def generated(self) -> list[str]:
-        """Outputs as references."""
-        return [link["reference"] for link in self._data["generated"]]
-
-    @property
-    def versions(self) -> list[str]:
-        """Model versions registered from this run."""
-        return list(self._whole()["versions"])
-
-    def _path(self, *more: str) -> str:
-        return path_of("projects", self.project, "experiments", self.experiment, "runs", str(self.number), *more)
-
-    def _whole(self) -> dict[str, Any]:
-        if "metric_names" not in self._data:
-            self._data = self._session.service.get(self._path())
-        return self._data
-
-    def refresh(self) -> RecordedRun:
-        """Read the run again and return it."""
-        self._data = self._session.service.get(self._path())
-        return self
-
-    def download(self, to: str | Path = ".", artifact: str | None = None) -> list[Path]:
-        """Download what the run generated, or the artifact of that name, each into a folder of its name below `to`."""
-        links = [link for link in self._data["generated"] if artifact in (None, link["name"])]
-        if not links:
-            raise NotFound(f"{self.reference} generated nothing{f' named {artifact!r}' if artifact else ''}.")
-        paths: list[Path] = []
-        for link in links:
-            found = StoredVersion.read(self._session, self.project, link["name"], str(link["version"]))
-            paths += found.download(Path(to) / link["name"])
-        return paths
-
-    def __repr__(self) -> str:
-        return f"<{self.reference} {self.status}>"
-
-    def _repr_html_(self) -> str:
-        rows = {**self.params, **self.values}
-        cells = "".join(
-            f"<tr><th>{html.escape(key)}</th><td>{html.escape(show(value))}</td></tr>" for key, value in rows.items()
-        )
-        return f"<b>{html.escape(self.reference)}</b> {self.status}<table>{cells}</table>"
 
 
 class RunTable(Sequence[RecordedRun]):
@@ -210,9 +77,45 @@ class RunTable(Sequence[RecordedRun]):
             for run in self
         ]  # fmt: skip
 
+    @property
+    def references(self) -> list[str]:
+        """References of all the runs."""
+        return [run.reference for run in self]
+
+    def label(self, **labels: str | None) -> None:
+        """Set labels on all the runs; None takes one away."""
+        describing.label_runs(self._session, self._session.project, self.references, dict(labels))
+
+    def note(self, text: str) -> None:
+        """Put a note on each of the runs."""
+        describing.note_runs(self._session, self._session.project, self.references, text)
+
+    def bin(self) -> list[str]:
+        """Put all the runs into the bin; returns their references, for `restore`."""
+        return describing.bin_runs(self._session, self._session.project, self.references)
+
+    def table(self, form: str = "csv") -> Iterator[bytes]:
+        """Yield the whole table as csv, jsonl or parquet, piece by piece, with typed columns."""
+        return stream_runs(self._session, self._experiment, self._query, self._sort, form)
+
+    def to_csv(self, to: str | Path) -> int:
+        """Write the whole table to a CSV file; returns its size in bytes."""
+        return save_stream(self.table("csv"), to)
+
+    def to_parquet(self, to: str | Path) -> int:
+        """Write the whole table to a Parquet file; returns its size in bytes."""
+        return save_stream(self.table("parquet"), to)
+
+    def to_arrow(self) -> Any:
+        """Return the whole table as a pyarrow Table with typed columns; needs pyarrow."""
+        import pyarrow
+        from pyarrow import parquet
+
+        return parquet.read_table(pyarrow.BufferReader(b"".join(self.table("parquet"))))
+
     def to_pandas(self) -> Any:
         """Return a pandas DataFrame of `to_rows()`; needs pandas."""
-        import pandas  # type: ignore[import-untyped]
+        import pandas
 
         return pandas.DataFrame(self.to_rows())
 
@@ -227,43 +130,10 @@ class RunTable(Sequence[RecordedRun]):
         return f"<table><tr>{head}</tr>{body}</table>"
 
 
-@dataclass(frozen=True)
-class StoredVersion:
-    """A version of an artifact."""
-
-    _session: Session
-    _project: str
-    data: dict[str, Any]
-
-    @classmethod
-    def read(cls, session: Session, project: str, name: str, which: str) -> StoredVersion:
-        """Read a version by number or `latest`."""
-        return cls(session, project, session.service.get(path_of("projects", project, "artifacts", name, "versions",
-                                                                 which)))  # fmt: skip
-
-    @property
-    def reference(self) -> str:
-        """`name@number`."""
-        return str(self.data["reference"])
-
-    @property
-    def digest(self) -> str:
-        """SHA-256 that identifies the content."""
-        return str(self.data["digest"])
-
-    @property
-    def files(self) -> list[str]:
-        """Paths of its files."""
-        return [entry["path"] for entry in self.data["files"]]
-
-    def download(self, to: str | Path = ".", path: str | None = None) -> list[Path]:
-        """Download all files, or the one at `path`, below a folder, verified; returns their paths."""
-        files = [entry for entry in self.data["files"] if path in (None, entry["path"])]
-        if not files:
-            raise NotFound(f"{self.reference} has no file {path!r}.", field="path")
-        return download_files(
-            self._session.service, self._project, self.data["name"], self.data["number"], files, Path(to)
-        )
+def restore(refs: Sequence[str], *, project: str | None = None, url: str | None = None) -> list[str]:
+    """Take runs out of the bin; returns their references."""
+    session = open_session(project, url)
+    return describing.restore_runs(session, session.project, refs)
 
 
 def runs(

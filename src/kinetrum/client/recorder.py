@@ -9,7 +9,7 @@ from time import time_ns
 from typing import Any
 
 from kinetrum.client.segments import POINTS, SEAL_MASK, points_struct
-from kinetrum.client.spool import Writer, current_writer
+from kinetrum.client.spool import NoRoom, Writer, current_writer
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.values import check_key
 
@@ -32,10 +32,11 @@ class Shape:
     While none of its metrics is measured in another shape, it is `alone`, and `next_step` holds for all of them.
     """
 
-    __slots__ = ("alone", "generation", "metrics", "next_step", "number", "pack_into", "size", "tag")
+    __slots__ = ("alone", "generation", "keys", "metrics", "next_step", "number", "pack_into", "size", "tag")
 
     def __init__(self, keys: tuple[str, ...], number: int, metrics: list[Metric]) -> None:
         layout = points_struct(len(keys))
+        self.keys = keys
         self.size: int = layout.size
         self.pack_into: Callable[..., None] = layout.pack_into
         self.number = number
@@ -74,12 +75,19 @@ class Recorder:
         self.address = address
         self.metrics: dict[str, Metric] = {}
         self.shapes: dict[tuple[str, ...], Shape] = {}
-        self.writer: Writer = current_writer()
+        self._writer: Writer | None = current_writer()
+
+    @property
+    def writer(self) -> Writer:
+        """The writer of this process; a forked child that records nothing never makes one."""
+        if self._writer is None:
+            self._writer = current_writer()
+        return self._writer
 
     def after_fork(self) -> None:
         """Forget the parent's segment; the next record opens one of this process."""
         self.shapes.clear()
-        self.writer = current_writer()
+        self._writer = None
 
     def write(self, op: str, **fields: Any) -> None:
         """Append a record that is no point."""
@@ -87,7 +95,7 @@ class Recorder:
 
     def points(self, values: dict[str, Any], step: int | None) -> None:
         """Append one point for each key; without a step each metric goes on after its last one."""
-        writer = self.writer
+        writer = self._writer or self.writer
         keys = tuple(values)
         with writer.lock:
             shape = self.shapes.get(keys)
@@ -102,8 +110,9 @@ class Recorder:
             at = segment.at
             size = shape.size
             if at + size > segment.limit:
-                writer.make_room(size)
-                shape = self._declare(keys)
+                if not self._turn_over(shape, size):
+                    self._drop(shape, step)
+                    return
                 segment = writer.segment
                 at = segment.at
             moment = time_ns() // 1000
@@ -130,9 +139,29 @@ class Recorder:
             metrics = [self.metrics.setdefault(check_key(key, "metric"), Metric()) for key in keys]
             shape = Shape(keys, _next_shape_number(), metrics)
             self.shapes[keys] = shape
-        self.write("shape", shape=shape.number, keys=list(keys))
-        shape.generation = self.writer.generation
+        self._announce(shape)
         return shape
+
+    def _announce(self, shape: Shape) -> bool:
+        record = {"op": "shape", **self.address, "shape": shape.number, "keys": list(shape.keys)}
+        if not self.writer.write(record):
+            return False
+        shape.generation = self.writer.generation
+        return True
+
+    def _turn_over(self, shape: Shape, size: int) -> bool:
+        """Begin a new segment and declare the shape there; false where there is no room for one."""
+        try:
+            self.writer.make_room(size)
+        except NoRoom:
+            return False
+        return shape.generation == self.writer.generation or self._announce(shape)
+
+    def _drop(self, shape: Shape, step: int) -> None:
+        """Count points that neither disk nor memory could take; the steps go on as if they had been kept."""
+        self.writer.drop(self.address, points=len(shape.keys))
+        shape.next_step = step + 1
+        shape.went_to(step + 1)
 
     def _one_by_one(self, values: dict[str, Any]) -> None:
         checked = {key: as_number(value, key) for key, value in values.items()}

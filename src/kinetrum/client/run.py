@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import getpass
 import os
-import shlex
 import shutil
-import socket
 import sys
 import threading
 import time
+import warnings
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -20,139 +18,42 @@ from kinetrum.client import endings
 from kinetrum.client.connection import find_connection
 from kinetrum.client.copies import copy_in, find_files
 from kinetrum.client.recorder import Recorder, as_step
-from kinetrum.client.spool import current_writer, destination, new_id, start_sender
+from kinetrum.client.settings import as_settings
+from kinetrum.client.spool import current_writer, destination, new_id
+from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import Conflict, InvalidInput
-from kinetrum.core.goals import read_goal
-from kinetrum.core.ids import id_bytes
 from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.core.values import Value, check_key, check_name, check_value, flatten, same, show, to_json
+from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, check_name, check_value, same, show, to_json
 
 if TYPE_CHECKING:
     from kinetrum.client.registry import ModelVersion
 
 T = TypeVar("T")
-DEFAULT_LEASE_S = 120
-
-
-def begin(
-    experiment: str | None = None,
-    *,
-    project: str | None = None,
-    name: str | None = None,
-    params: dict[str, Any] | None = None,
-    seed: int | None = None,
-    labels: dict[str, str] | None = None,
-    goals: dict[str, Any] | None = None,
-    parent: Run | str | None = None,
-    lease_s: int = DEFAULT_LEASE_S,
-    url: str | None = None,
-) -> Run:
-    """Begin a run and return it at once; nothing waits for the service.
-
-    `params` is a dictionary, nested ones become dotted keys; `seed` is the parameter in which replicates
-    differ. `goals` says per key which direction is better, such as `{"recall": "higher >= 0.9",
-    "fit_seconds": "lower"}`; goals that the experiment has already stay. `parent` is a run or a run's id.
-    `lease_s` is how many seconds without a sign of life make the run lost.
-
-    Raises InvalidInput for what is wrong in the arguments, in the caller's line.
-    """
-    connection = find_connection(url, project, experiment, needs_service=False)
-    settings = flatten(params or {})
-    if seed is not None:
-        if "seed" in settings and not same(settings["seed"], seed):
-            raise InvalidInput("The parameter 'seed' is given twice with different values.", field="seed")
-        settings["seed"] = check_value(seed, "seed")
-    checked = {check_key(key): read_goal(key, text) for key, text in (goals or {}).items()}
-    label, tags, above = _checked_name(name), _checked_labels(labels or {}), _parent_id(parent)
-    check_name(connection.project, "project")
-    check_name(connection.experiment, "experiment")
-    writer = current_writer()
-    address = {
-        "run": new_id(),
-        "to": destination(writer.root, connection.url, connection.token),
-        "project": connection.project,
-        "experiment": connection.experiment,
-    }
-    run = Run(address, settings)
-    run._recorder.write(
-        "begin", started_at=writer.now(), name=label, host=socket.gethostname(), lease_s=lease_s,
-        parent=above, labels=tags, about=_surroundings(),
-        params={key: to_json(value) for key, value in settings.items()},
-        goals={key: {"direction": goal.direction.value, "unit": goal.unit, "bound": goal.bound,
-                     "aggregate": goal.aggregate} for key, goal in checked.items()},
-    )  # fmt: skip
-    endings.watch(run)
-    start_sender(writer.root)
-    return run
-
-
-def attach(run_id: str, *, experiment: str, project: str | None = None, url: str | None = None) -> Run:
-    """Return a run that another process began, to write to it as well; every measure needs a step.
-
-    `run_id` is the whole id (`run.id`). The run is not ended by this process unless told.
-    """
-    connection = find_connection(url, project, experiment, needs_service=False)
-    id_bytes(run_id, "run_id")
-    address = {
-        "run": run_id, "to": destination(current_writer().root, connection.url, connection.token),
-        "project": connection.project, "experiment": check_name(experiment, "experiment"),
-    }  # fmt: skip
-    run = Run(address, {}, attached=True)
-    start_sender(current_writer().root)
-    return run
-
-
-def _checked_name(name: str | None) -> str | None:
-    if name is not None and (not name.strip() or len(name) > 200 or not name.isprintable()):
-        raise InvalidInput("A run's name has 1 to 200 printable characters.", field="name")
-    return name
-
-
-def _checked_labels(labels: dict[str, str]) -> dict[str, str]:
-    for key, text in labels.items():
-        check_key(key, "label")
-        if not isinstance(text, str) or len(text) > 500:
-            raise InvalidInput(f"The label {key!r} is a text of up to 500 characters.", field=key)
-    return labels
-
-
-def _parent_id(parent: Run | str | None) -> str | None:
-    if parent is None:
-        return None
-    found = parent.id if isinstance(parent, Run) else parent
-    id_bytes(found, "parent")
-    return found
-
-
-def _surroundings() -> dict[str, Value]:
-    try:
-        user = getpass.getuser()
-    except (KeyError, OSError):
-        user = str(os.getuid())
-    # As it was typed; of the interpreter only the name, which says as much and is the same on every machine.
-    typed = [Path(sys.orig_argv[0]).name, *sys.orig_argv[1:]] if sys.orig_argv else sys.argv
-    command = " ".join(shlex.quote(part) for part in typed)
-    return {
-        "command": command[:2_000],
-        "user": user,
-        "python": sys.version.split()[0],
-        "process": os.getpid(),
-    }
 
 
 class Run:
-    """One run being recorded. Use it as a context manager, or call `end()` or `fail()`."""
+    """One run being recorded. Use it as a context manager, or call `end()` or `fail()`.
 
-    def __init__(self, address: dict[str, str], params: dict[str, Value], attached: bool = False) -> None:
-        self.owner_pid = os.getpid()
+    Handed to another process (forked, spawned, or pickled in any other way) it goes on there as a run that is
+    joined: the process writes to a spool folder of its own, gives every step, and does not end the run.
+    """
+
+    def __init__(
+        self, address: dict[str, str], params: dict[str, Value], attached: bool = False, resumed: bool = False
+    ) -> None:
+        self.owner_pid = -1 if attached else os.getpid()
         self._address = address
         self._recorder = Recorder(address)
         self._params = params
-        self._attached = attached
+        # Who did not see all that was measured cannot count on from the last step.
+        self._needs_steps = attached or resumed
         self._ended: str | None = None
         self._progress: tuple[int, int] | None = None
         # One look tells measure() that none of the rarer rules applies.
-        self._special = attached
+        self._special = self._needs_steps
+
+    def __reduce__(self) -> Any:
+        return _joined, (self._address, self._params)
 
     @property
     def id(self) -> str:
@@ -178,8 +79,9 @@ class Run:
         return f"<Run {self.experiment} {self.id[-10:]} {self._ended or 'running'}>"
 
     def after_fork(self) -> None:
-        """Go on in a forked child: records there go to a spool folder of the child."""
+        """Go on in a forked child: records there go to a spool folder of the child, with steps given."""
         self._recorder.after_fork()
+        self._needs_steps = self._special = True
 
     def _check_open(self) -> None:
         if self._ended is not None:
@@ -189,10 +91,10 @@ class Run:
         """Set parameters; each once. The same value again is fine, another raises Conflict in this line."""
         self.set_params(params)
 
-    def set_params(self, params: dict[str, Any]) -> None:
-        """Set parameters given as a dictionary; nested ones become dotted keys."""
+    def set_params(self, params: Any) -> None:
+        """Set parameters given in any of the forms that `begin` takes; what is nested becomes dotted keys."""
         self._check_open()
-        settings = flatten(params)
+        settings = as_settings(params)
         for key, value in settings.items():
             if key in self._params and not same(self._params[key], value):
                 raise Conflict(
@@ -224,8 +126,11 @@ class Run:
             return as_step(step)
         if self._progress is not None and self._progress[0] == threading.get_ident():
             return self._progress[1]
-        if self._attached:
-            raise InvalidInput("An attached run needs a step: measure(loss=0.3, step=7).", field="step")
+        if self._needs_steps:
+            raise InvalidInput(
+                "A process that joins a run or takes it up again gives the step: measure(loss=0.3, step=7).",
+                field="step",
+            )
         return None
 
     def progress(self, items: Iterable[T], **options: Any) -> Iterator[T]:
@@ -244,7 +149,7 @@ class Run:
                 yield item
         finally:
             self._progress = None
-            self._special = self._attached or self._ended is not None
+            self._special = self._needs_steps or self._ended is not None
             bar.close()
 
     def result(self, values: dict[str, Any] | None = None, /, **results: Any) -> None:
@@ -260,6 +165,40 @@ class Run:
             "results",
             results=[{"id": new_id(), "key": key, "value": value, "at": moment} for key, value in checked.items()],
         )
+
+    def evaluate(
+        self, y_true: Any, y_score: Any, *, on: str | None = None, rows: Any = None, kind: str | None = None,
+        classes: Any = None, positive: Any = None, threshold: float | None = None, weights: Any = None,
+        groups: Any = None,
+    ) -> dict[str, Any]:  # fmt: skip
+        """Evaluate predictions and record the results, as `accuracy`, or `holdout/accuracy` with on="holdout".
+
+        `y_true`: n labels or numbers. `y_score`: n labels, n scores of the positive class, n x k scores with a
+        column per class, or n numbers. What kind of task it is (classification, regression, ranking) is found
+        out unless told; `groups` makes a ranking of the rows that share one. `rows`: n keys, or True for row
+        numbers, under which every row's truth and prediction is kept as a table. The other arguments are as
+        in `kinetrum.core.evaluation.evaluate`. Returns the results. Raises InvalidInput for what does not fit.
+        """
+        self._check_open()
+        from kinetrum.client.evaluating import evaluate_run
+
+        return evaluate_run(
+            self, y_true, y_score, on, rows, kind=kind, classes=classes, positive=positive, threshold=threshold,
+            weights=weights, groups=groups,
+        )  # fmt: skip
+
+    def label(self, **labels: str | None) -> None:
+        """Set labels on the run, key = value texts, free to change; None takes one away."""
+        for key, text in labels.items():
+            check_label(key, text or "")
+        if labels:
+            self._recorder.write("label", labels=labels)
+
+    def note(self, text: str) -> None:
+        """Put a note (Markdown) on the run; also after its end."""
+        if not isinstance(text, str) or not text.strip():
+            raise InvalidInput("A note is a text that says something.", field="text")
+        self._recorder.write("note", id=new_id(), text=text[:NOTE_LIMIT])
 
     @contextmanager
     def timed(self, key: str) -> Iterator[None]:
@@ -329,6 +268,8 @@ class Run:
     def child(self, **options: Any) -> Run:
         """Begin a run under this one, in the same experiment unless told otherwise."""
         options.setdefault("project", self.project)
+        from kinetrum.client.beginning import begin
+
         return begin(options.pop("experiment", self.experiment), parent=self, **options)
 
     def register(self, artifact: str, *, as_model: str, comment: str = "") -> ModelVersion:
@@ -355,6 +296,19 @@ class Run:
         self._special = True
         endings.forget(self)
         start_sender(self._recorder.writer.root)
+        self._warn_of_refused()
+
+    def _warn_of_refused(self) -> None:
+        """Tell once, at the end, of what the service is known by now to have refused."""
+        from kinetrum.client.refused import set_aside
+
+        found = set_aside(self._recorder.writer.root, self.id)
+        if found:
+            warnings.warn(
+                f"{len(found)} records of this run were refused and set aside ({found[0]['reason']}); see 'kinetrum "
+                "spool list'.",
+                stacklevel=4,
+            )
 
     def fail(self, reason: str) -> None:
         """End the run as failed."""
@@ -376,8 +330,20 @@ class Run:
             self.end("failed", endings.told(error))
 
     def __del__(self) -> None:
-        if not sys.is_finalizing() and self._ended is None and not self._attached and self.owner_pid == os.getpid():
+        if not sys.is_finalizing() and self._ended is None and self.owner_pid == os.getpid():
             self.end("stopped", "nothing refers to it any more")
+
+
+def _joined(address: dict[str, str], params: dict[str, Value]) -> Run:
+    """Make a run that came from another process one of this process."""
+    root = current_writer().root
+    if not (root / "destinations" / f"{address['to']}.json").exists():
+        # Another machine, or another spool: the token did not travel along, this place has its own.
+        found = find_connection(None, address["project"], address["experiment"], needs_service=False)
+        address = {**address, "to": destination(root, found.url, found.token)}
+    run = Run(address, dict(params), attached=True)
+    start_sender(root)
+    return run
 
 
 def _seen(source: Path) -> tuple[int, int]:

@@ -3,8 +3,10 @@
 A segment is a file of fixed size, its room really allocated, mapped into memory:
 
     header, 64 bytes:  8s magic "KTSPOOL1" | u16 version | u16 header size | u32 pid | 16s writer id
-                       | i64 made at (microseconds since 1970) | 24s zero
+                       | i64 made at (microseconds since 1970) | 16s host | 8s zero
     records:           u32 size of the whole record, a multiple of 8 | u8 kind | u24 shape | payload | u64 seal
+
+Version 1 had zeros in the place of the host; what it wrote is read as before.
 
 The seal is written last and depends on the record's place; a record without its seal is not there yet.
 Kinds: 1 JSON (payload: u32 length, u32 zero, UTF-8 text, zeros), 2 points (payload: i64 step,
@@ -23,10 +25,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 1, 64
+MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 2, 64
 SEGMENT_SIZE = 4 * 1024 * 1024
 JSON, POINTS, END = 1, 2, 3
-_HEADER = struct.Struct("<8sHHI16sq24x")
+_HEADER = struct.Struct("<8sHHI16sq16s8x")
 _JSON_HEAD = struct.Struct("<IIII")
 _SEAL = struct.Struct("<Q")
 _HEAD = struct.Struct("<II")
@@ -40,27 +42,22 @@ def points_struct(keys: int) -> struct.Struct:
 
 
 class Segment:
-    """One segment being written by this process."""
+    """One segment being written by this process: mapped from a file, or held in memory where `path` is None."""
 
-    def __init__(self, path: Path, writer: bytes, made_at: int, size: int = SEGMENT_SIZE) -> None:
-        self.path, self.size = path, size
-        handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600)
-        try:
-            # A sparse map on a full disk would kill the process at the first touch.
-            os.posix_fallocate(handle, 0, size)
-            self.map = mmap.mmap(handle, size)
-        except OSError:
-            path.unlink(missing_ok=True)
-            raise
-        finally:
-            os.close(handle)
-        _HEADER.pack_into(self.map, 0, MAGIC, VERSION, HEADER_SIZE, os.getpid(), writer, made_at)
+    def __init__(
+        self, path: Path | None, writer: bytes, made_at: int, size: int = SEGMENT_SIZE, host: bytes = b""
+    ) -> None:
+        self.size = size
+        self.map = mmap.mmap(-1, size) if path is None else _mapped(path, size)
+        _HEADER.pack_into(self.map, 0, MAGIC, VERSION, HEADER_SIZE, os.getpid(), writer, made_at, host)
         self.at = HEADER_SIZE
         self.limit = size - _END_ROOM
+        self.ended = False
+        self._in_memory = path is None
 
     def fits(self, size: int) -> bool:
         """Tell whether a record of that size has room."""
-        return self.at + size <= self.limit
+        return not self.ended and self.at + size <= self.limit
 
     def write_json(self, text: bytes) -> None:
         """Append a JSON record; the caller made sure that it fits."""
@@ -71,11 +68,78 @@ class Segment:
         _SEAL.pack_into(self.map, self.at + size - 8, self.at ^ SEAL_MASK)
         self.at += size
 
-    def close(self) -> None:
-        """Mark the end and give the map back."""
+    def end(self) -> None:
+        """Mark the end; nothing is appended any more."""
         _HEAD.pack_into(self.map, self.at, _END_ROOM, END)
         _SEAL.pack_into(self.map, self.at + 8, self.at ^ SEAL_MASK)
+        self.ended = True
+        self.limit = 0
+
+    def release(self) -> None:
+        """Give the map of a file back; what is in memory stays until it is saved."""
+        if not self._in_memory and not self.map.closed:
+            self.map.close()
+
+    def close(self) -> None:
+        """Mark the end and give the map back."""
+        self.end()
+        self.release()
+
+    def save(self, path: Path) -> None:
+        """Write a segment that ended from memory to a file, which appears whole or not at all."""
+        part = path.with_suffix(".part")
+        try:
+            part.write_bytes(self.map[: self.at + _END_ROOM])
+            os.replace(part, path)
+        except OSError:
+            part.unlink(missing_ok=True)
+            raise
+        self._in_memory = False
         self.map.close()
+
+    def move(self, path: Path) -> None:
+        """Go on in a file with a segment that was begun in memory."""
+        part = path.with_suffix(".part")
+        part.unlink(missing_ok=True)
+        fresh = _mapped(part, self.size)
+        fresh[: self.at] = self.map[: self.at]
+        os.replace(part, path)
+        before, self.map, self._in_memory = self.map, fresh, False
+        before.close()
+
+
+def _mapped(path: Path, size: int) -> mmap.mmap:
+    handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600)
+    try:
+        # A sparse map on a full disk would kill the process at the first touch.
+        os.posix_fallocate(handle, 0, size)
+        return mmap.mmap(handle, size)
+    except OSError:
+        path.unlink(missing_ok=True)
+        raise
+    finally:
+        os.close(handle)
+
+
+@dataclass(frozen=True)
+class Header:
+    """What stands at the beginning of a segment; `host` is zeros where version 1 wrote it."""
+
+    version: int
+    process: int
+    writer: bytes
+    made_at: int
+    host: bytes
+
+
+def read_header(path: Path) -> Header | None:
+    """Return a segment's header, None where the file is none."""
+    with path.open("rb") as file:
+        head = file.read(HEADER_SIZE)
+    if len(head) < HEADER_SIZE or head[:8] != MAGIC:
+        return None
+    _, version, _, process, writer, made_at, host = _HEADER.unpack(head)
+    return Header(version, process, writer, made_at, host if version > 1 else bytes(16))
 
 
 def json_size(text: bytes) -> int:

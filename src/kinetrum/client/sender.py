@@ -6,7 +6,6 @@ A process of its own, because a thread would take the interpreter from the train
 
 from __future__ import annotations
 
-import fcntl
 import logging
 import os
 import random
@@ -14,8 +13,10 @@ import sys
 import time
 from pathlib import Path
 
+from kinetrum import locks
 from kinetrum.client.calls import RunCalls
 from kinetrum.client.delivery import Delivery
+from kinetrum.client.starting import sender_lock
 from kinetrum.core.errors import Unavailable
 
 PAUSE_S, IDLE_S, BEAT_S = 0.2, 20.0, 15.0
@@ -31,6 +32,8 @@ class Sender:
         self.calls = RunCalls(root)
         self.deliveries: dict[str, Delivery] = {}
         self.beaten: dict[str, float] = {}
+        self.checked: set[str] = set()
+        self.told: set[str] = set()
 
     def round(self) -> bool:
         """Deliver what is there; tells whether there was work or a living writer."""
@@ -39,6 +42,8 @@ class Sender:
         names = sorted(path.name for path in folder.iterdir()) if folder.exists() else []
         for name in names:
             delivery = self.deliveries.setdefault(name, Delivery(folder / name))
+            if self._obstructed(delivery):
+                continue
             alive = delivery.writer_lives
             try:
                 sent = delivery.round(self.calls)
@@ -54,6 +59,20 @@ class Sender:
         if away is not None:
             raise away
         return busy
+
+    def _obstructed(self, delivery: Delivery) -> bool:
+        """Tell whether a writer's segments are not ours to deliver; said in the log once."""
+        name = delivery.folder.name
+        if name not in self.checked:
+            why = delivery.obstacle()
+            if why is None:
+                self.checked.add(name)
+                return False
+            if name not in self.told:
+                self.told.add(name)
+                log.warning("%s is left alone: %s", delivery.folder, why)
+            return True
+        return False
 
     def _beat(self, delivery: Delivery) -> None:
         for run, address in delivery.open_runs.items():
@@ -86,21 +105,13 @@ class Sender:
 def still_ours(root: Path, lock: int) -> bool:
     """Tell whether the lock file is the one that was locked: a spool may be deleted and made anew under a sender."""
     try:
-        return os.stat(root / "sender.lock").st_ino == os.fstat(lock).st_ino
+        return os.stat(sender_lock(root)).st_ino == os.fstat(lock).st_ino
     except FileNotFoundError:
         return False
 
 
-def hold_lock(root: Path) -> int | None:
-    """Take the sender's lock; None where another sender has it."""
-    root.mkdir(parents=True, exist_ok=True, mode=0o700)
-    handle = os.open(root / "sender.lock", os.O_RDWR | os.O_CREAT, 0o600)
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        os.close(handle)
-        return None
-    return handle
+def _can_go_on(delivery: Delivery) -> bool:
+    return delivery.pending() and delivery.obstacle() is None
 
 
 def main() -> None:
@@ -108,8 +119,9 @@ def main() -> None:
     logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(message)s")
     logging.getLogger("httpx").setLevel(logging.WARNING)
     root = Path(sys.argv[1])
+    root.mkdir(parents=True, exist_ok=True, mode=0o700)
     while True:
-        lock = hold_lock(root)
+        lock = locks.take(sender_lock(root))
         if lock is None:
             return
         sender = Sender(root)
@@ -117,7 +129,7 @@ def main() -> None:
         sender.calls.close()
         os.close(lock)
         # Whoever wrote between the last round and the release saw the lock held and relied on this sender.
-        if not any(Delivery(path).pending() for path in (root / "writers").glob("*")):
+        if not any(_can_go_on(Delivery(path)) for path in (root / "writers").glob("*")):
             return
 
 

@@ -6,9 +6,9 @@ import atexit
 from dataclasses import dataclass
 
 from kinetrum.client.connection import Connection, find_connection
-from kinetrum.client.draining import drain, undelivered
+from kinetrum.client.draining import drain
 from kinetrum.client.http import Service
-from kinetrum.places import spool_folder
+from kinetrum.places import spool_folders
 
 DRAIN_S = 30.0
 
@@ -48,6 +48,7 @@ atexit.register(close_all)
 def open_session(project: str | None = None, url: str | None = None, *, wait: bool = True) -> Session:
     """Find the service; first wait, up to 30 s, until what this machine recorded is delivered."""
     connection = find_connection(url, project)
-    if wait and undelivered(spool_folder()):
-        drain(spool_folder(), DRAIN_S)
+    if wait:
+        for folder in spool_folders():
+            drain(folder, DRAIN_S)
     return Session(_service(connection.url, connection.token), connection)

@@ -2,27 +2,43 @@
 
 One folder for each writing process: segments in order, and a lock held while the process lives.
 A folder per destination keeps address and token, so that whoever delivers later knows where to.
+
+Guarantees. What a completed call wrote to a segment on disk survives the kill of this process. Where the
+disk is full or the folder forbidden, segments are held in memory, up to 64 MiB, and move to the disk as soon
+as there is room; what comes after that is dropped, counted by run, warned of once, and told as a problem of
+the run. Nothing of this ever raises in a training loop.
 """
 
 from __future__ import annotations
 
 import atexit
-import fcntl
 import hashlib
 import json
 import os
 import threading
 import time
 import warnings
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from kinetrum import locks
+from kinetrum.client.machine import host_identity, host_name
 from kinetrum.client.segments import SEGMENT_SIZE, Segment, json_size
-from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.client.starting import start_sender
+from kinetrum.core.errors import TooLarge
 from kinetrum.core.ids import uuid7
-from kinetrum.places import spool_folder
+from kinetrum.places import spare_spool_folder, spool_folder, spool_limit_bytes
 
-_MEMORY_LIMIT = 16 * 1024 * 1024
+RECORD_LIMIT = 16 * 1024 * 1024
+MEMORY_LIMIT = 64 * 1024 * 1024
+# Beyond the limit, what is no point (beginnings, results, endings) still finds a little room.
+_RESERVE = 8 * 1024 * 1024
+_TRY_AGAIN_S = 1.0
+
+
+class NoRoom(Exception):
+    """Neither disk nor memory takes another record; the caller counts it and goes on."""
 
 
 def new_id() -> str:
@@ -30,28 +46,104 @@ def new_id() -> str:
     return uuid7(time.time_ns() // 1_000_000, os.urandom(10))
 
 
+@dataclass
+class Dropped:
+    """What was lost of one run for want of room."""
+
+    address: dict[str, str]
+    points: int = 0
+    records: int = 0
+
+
 class Writer:
     """The segments of this process. All methods are safe in threads; a forked child starts a writer of its own."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, root: Path, *, must_open: bool = False) -> None:
         self.id = new_id()
-        self.root = folder
-        self.folder = folder / "writers" / self.id
+        self.root = root
+        self.folder = root / "writers" / self.id
         self.lock = threading.RLock()
         self.generation = 0
         self.last_time = 0
-        self.dropped = 0
+        self.dropped: dict[str, Dropped] = {}
         self._number = 0
         self._pid = os.getpid()
-        self.folder.mkdir(parents=True, mode=0o700)
-        self._alive = os.open(self.folder / "alive", os.O_RDWR | os.O_CREAT, 0o600)
-        fcntl.flock(self._alive, fcntl.LOCK_EX)
-        self.segment = self._next_segment(SEGMENT_SIZE)
+        self._held: list[tuple[int, Segment]] = []
+        self._alive: int | None = None
+        self._next_try = 0.0
+        self._warned = False
+        if must_open:
+            self._open_folder()
+        self.segment = self._next_segment(SEGMENT_SIZE, _RESERVE)
 
-    def _next_segment(self, size: int) -> Segment:
+    def _open_folder(self) -> None:
+        if self._alive is None:
+            self.folder.mkdir(parents=True, mode=0o700, exist_ok=True)
+            (self.folder / "host").write_text(host_name())
+            self._alive = locks.take(self.folder / "alive")
+
+    def _next_segment(self, size: int, reserve: int = 0) -> Segment:
         self._number += 1
         raw = bytes.fromhex(self.id.replace("-", ""))
-        return Segment(self.folder / f"{self._number:06d}.seg", raw, time.time_ns() // 1000, size)
+        made_at = time.time_ns() // 1000
+        if self._persist_held():
+            try:
+                self._check_limit(size)
+                self._open_folder()
+                return Segment(self._path(self._number), raw, made_at, size, host_identity())
+            except OSError as error:
+                self._warn(error)
+        held = sum(segment.size for _, segment in self._held)
+        if held + size > MEMORY_LIMIT + reserve:
+            self._number -= 1
+            raise NoRoom
+        segment = Segment(None, raw, made_at, size, host_identity())
+        self._held.append((self._number, segment))
+        return segment
+
+    def _path(self, number: int) -> Path:
+        return self.folder / f"{number:06d}.seg"
+
+    def _check_limit(self, size: int) -> None:
+        """Refuse to grow the spool over its limit, as a full disk would."""
+        limit = spool_limit_bytes()
+        taken = sum(path.stat().st_size for path in self.folder.glob("*.seg")) if self._alive is not None else 0
+        if taken + size > limit:
+            raise OSError(f"the spool of this process has reached its limit of {limit // 2**20} MiB")
+
+    def _persist_held(self) -> bool:
+        """Move segments from memory to the disk, in their order; tells whether none is left in memory."""
+        if not self._held:
+            return True
+        if time.monotonic() < self._next_try:
+            return False
+        self._next_try = time.monotonic() + _TRY_AGAIN_S
+        try:
+            self._open_folder()
+            while self._held:
+                number, segment = self._held[0]
+                if segment.ended:
+                    self._check_limit(segment.size)
+                    segment.save(self._path(number))
+                elif segment is self.segment:
+                    # Still being written: the map itself moves, and everyone goes on in the file.
+                    segment.move(self._path(number))
+                del self._held[0]
+        except OSError as error:
+            self._warn(error)
+            return False
+        return True
+
+    def _warn(self, error: OSError) -> None:
+        self._next_try = time.monotonic() + _TRY_AGAIN_S
+        if not self._warned:
+            self._warned = True
+            warnings.warn(
+                f"Kinetrum's spool {self.folder} takes no more records ({error.strerror or error}); up to "
+                f"{MEMORY_LIMIT // 2**20} MiB are held in memory until there is room, what comes after that is "
+                "dropped and counted. Make room, or set KINETRUM_SPOOL to a folder that has it.",
+                stacklevel=5,
+            )
 
     def now(self) -> int:
         """Return microseconds since 1970 that never go back within this writer."""
@@ -61,26 +153,74 @@ class Writer:
         self.last_time = moment
         return moment
 
-    def make_room(self, size: int) -> None:
-        """Begin a new segment where a record of that size does not fit."""
+    def make_room(self, size: int, reserve: int = 0) -> None:
+        """Begin a new segment where a record of that size does not fit; raises NoRoom where there is none."""
         if self.segment.fits(size):
             return
-        fresh = self._next_segment(max(SEGMENT_SIZE, size + 1024))
-        self.segment.close()
+        if not self.segment.ended:
+            self.segment.end()
+        fresh = self._next_segment(max(SEGMENT_SIZE, size + 1024), reserve)
+        self.segment.release()
         self.segment = fresh
         self.generation += 1
         start_sender(self.root)
 
-    def write(self, record: dict[str, Any]) -> None:
-        """Append one JSON record; it is kept when this returns, also if the process is killed."""
+    def write(self, record: dict[str, Any]) -> bool:
+        """Append one JSON record; it is kept when this returns true, also if the process is killed."""
         text = json.dumps(record, separators=(",", ":")).encode()
-        if len(text) > _MEMORY_LIMIT:
+        if len(text) > RECORD_LIMIT:
             raise TooLarge(
-                f"One call recorded {len(text)} bytes; at most {_MEMORY_LIMIT} are kept. Record it as a file."
+                f"One call recorded {len(text)} bytes; at most {RECORD_LIMIT} are kept. Record it as a file."
             )
         with self.lock:
-            self.make_room(json_size(text))
+            if self._held:
+                self._persist_held()
+            try:
+                self.make_room(json_size(text), _RESERVE)
+            except NoRoom:
+                if record["op"] != "shape":
+                    self.drop(record, records=1)
+                return False
             self.segment.write_json(text)
+            if self.dropped and not self._held:
+                self._tell_dropped()
+        return True
+
+    def drop(self, address: dict[str, Any], points: int = 0, records: int = 0) -> None:
+        """Count what could not be kept."""
+        mine = {key: address[key] for key in ("run", "to", "project", "experiment")}
+        lost = self.dropped.setdefault(mine["run"], Dropped(mine))
+        lost.points += points
+        lost.records += records
+
+    def _tell_dropped(self) -> None:
+        """Now that there is room again: what was dropped becomes a problem of each run."""
+        lost, self.dropped = self.dropped, {}
+        for item in lost.values():
+            text = (f"{item.points} points and {item.records} other records were dropped on {host_name()}: neither "
+                    "the spool's disk nor its memory had room.")  # fmt: skip
+            self.write({"op": "problem", **item.address, "id": new_id(), "text": text, "at": self.now()})
+
+    def settle(self) -> int:
+        """Try once more to move everything to the disk; returns how many bytes remain in memory alone."""
+        with self.lock:
+            self._next_try = 0.0
+            self._persist_held()
+            return sum(segment.at for _, segment in self._held)
+
+    def close(self) -> None:
+        """Mark the last segment as ended when the interpreter leaves."""
+        with self.lock:
+            if not self.segment.ended:
+                self.segment.end()
+            lost = self.settle()
+            points = sum(item.points for item in self.dropped.values())
+            if lost or points:
+                warnings.warn(
+                    f"Kinetrum lost {lost} bytes of records and {points} points: the spool {self.folder} had no room "
+                    "until the end.",
+                    stacklevel=2,
+                )
 
 
 _writer: Writer | None = None
@@ -88,18 +228,35 @@ _guard = threading.Lock()
 
 
 def current_writer() -> Writer:
-    """Return this process's writer, made when first needed."""
+    """Return this process's writer, made when first needed.
+
+    Where the spool's folder is forbidden or full, a folder among the temporary files takes its place, with a
+    warning; where that cannot be written either, records are held in memory.
+    """
     global _writer
     with _guard:
         if _writer is None:
-            folder = spool_folder()
-            try:
-                _writer = Writer(folder)
-            except OSError as error:
-                raise InvalidInput(
-                    f"The spool {folder} cannot be written ({error.strerror}); set KINETRUM_SPOOL to a folder of yours."
-                ) from error
+            _writer = _make_writer()
         return _writer
+
+
+def _make_writer() -> Writer:
+    first = spool_folder()
+    try:
+        return Writer(first, must_open=True)
+    except OSError as error:
+        reason = error.strerror or str(error)
+    spare = spare_spool_folder()
+    try:
+        writer = Writer(spare, must_open=True)
+    except OSError:
+        return Writer(first)
+    warnings.warn(
+        f"Kinetrum's spool {first} cannot be written ({reason}); {spare} is used instead. Set KINETRUM_SPOOL to a "
+        "folder of yours.",
+        stacklevel=5,
+    )
+    return writer
 
 
 def _forget_after_fork() -> None:
@@ -115,61 +272,21 @@ def destination(root: Path, url: str, token: str | None) -> str:
     name = hashlib.sha256(f"{url} {token}".encode()).hexdigest()[:16]
     path = root / "destinations" / f"{name}.json"
     if not path.exists():
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        part = path.with_name(f"{name}.{os.getpid()}.part")
-        handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(handle, "w") as file:
-            json.dump({"url": url, "token": token}, file)
-        os.replace(part, path)
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            part = path.with_name(f"{name}.{os.getpid()}.part")
+            handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+            with os.fdopen(handle, "w") as file:
+                json.dump({"url": url, "token": token}, file)
+            os.replace(part, path)
+        except OSError as error:
+            warnings.warn(f"Kinetrum's spool {root} cannot keep where to deliver to ({error.strerror}).", stacklevel=4)
     return name
-
-
-def is_held(path: Path) -> bool:
-    """Tell whether some process holds the lock on a file."""
-    try:
-        handle = os.open(path, os.O_RDWR)
-    except FileNotFoundError:
-        return False
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        return True
-    finally:
-        os.close(handle)
-    return False
-
-
-def start_sender(root: Path) -> None:
-    """Start the process that delivers, unless one is at work; failures are warned of, never raised."""
-    if is_held(root / "sender.lock") or os.environ.get("KINETRUM_SENDER") == "off":
-        return
-    import subprocess
-    import sys
-
-    try:
-        handle = os.open(root / "sender.log", os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
-        with os.fdopen(handle, "ab") as log:
-            process = subprocess.Popen(
-                [sys.executable, "-m", "kinetrum.client.sender", str(root)],
-                stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, close_fds=True,
-            )  # fmt: skip
-        process.returncode = 0  # It outlives this process on purpose; nobody waits for it.
-    except OSError as error:
-        warnings.warn(
-            f"Kinetrum's sender was not started ({error}); 'kinetrum spool send' delivers later.",
-            stacklevel=3,
-        )
 
 
 def _close_at_exit() -> None:
     if _writer is not None and _writer._pid == os.getpid():
-        with _writer.lock:
-            _writer.segment.close()
+        _writer.close()
 
 
-def close_writer_at_exit() -> None:
-    """Mark the last segment as ended when the interpreter leaves; registered once, before runs end themselves."""
-    atexit.register(_close_at_exit)
-
-
-close_writer_at_exit()
+atexit.register(_close_at_exit)

@@ -5,10 +5,13 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import TYPE_CHECKING
 
 from kinetrum.core.errors import InvalidInput
-from kinetrum.core.points.stats import Stats
 from kinetrum.core.values import check_key
+
+if TYPE_CHECKING:
+    from kinetrum.core.points.stats import Stats
 
 
 class Direction(StrEnum):

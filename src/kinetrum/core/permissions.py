@@ -28,10 +28,12 @@ class Act(StrEnum):
     READ_JOURNAL = "read the project's journal"
     CHOOSE_LEAD = "choose the lead version"
     RETIRE = "retire versions"
+    BIN_OWN = "bin or restore runs"
+    BIN_OTHERS = "bin or restore what others recorded"
 
 
 _VIEWER = frozenset({Act.SEE})
-_CONTRIBUTOR = _VIEWER | {Act.RECORD, Act.DESCRIBE, Act.REGISTER, Act.PLACE}
+_CONTRIBUTOR = _VIEWER | {Act.RECORD, Act.DESCRIBE, Act.REGISTER, Act.PLACE, Act.BIN_OWN}
 _APPROVER = _CONTRIBUTOR | {Act.REVIEW, Act.PLACE_GUARDED}
 _MAINTAINER = frozenset(Act)
 

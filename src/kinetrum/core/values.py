@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import re
 import unicodedata
@@ -16,6 +17,7 @@ NAME_LIMIT = 100
 KEY_LIMIT = 250
 TEXT_LIMIT = 16_384
 LIST_LIMIT = 1_000
+RUN_NAME_LIMIT, LABEL_LIMIT, NOTE_LIMIT = 200, 500, 50_000
 _NAME = re.compile(r"[a-z][a-z0-9._-]*\Z")
 _FORBIDDEN_IN_KEY = frozenset("\"'`")
 _SPECIAL = {"NaN": math.nan, "Infinity": math.inf, "-Infinity": -math.inf}
@@ -69,6 +71,23 @@ def check_key(key: object, what: str = "key") -> str:
                 field=what,
             )
     return key
+
+
+def check_run_name(name: str | None) -> str | None:
+    """Return a run's name without outer spaces; raises InvalidInput for what cannot be one."""
+    if name is None:
+        return None
+    if not name.strip() or len(name) > RUN_NAME_LIMIT or not name.isprintable():
+        raise InvalidInput(f"A run's name has 1 to {RUN_NAME_LIMIT} printable characters.", field="name")
+    return name.strip()
+
+
+def check_label(key: str, text: object) -> str:
+    """Return a label's text; raises InvalidInput for a bad key or text."""
+    check_key(key, "label")
+    if not isinstance(text, str) or len(text) > LABEL_LIMIT:
+        raise InvalidInput(f"The label {key!r} is a text of up to {LABEL_LIMIT} characters.", field=key)
+    return text
 
 
 def check_value(value: object, key: str) -> Value:
@@ -167,6 +186,20 @@ def number_from_json(data: Any, key: str) -> float:
     if isinstance(data, str) and data in _SPECIAL:
         return _SPECIAL[data]
     raise InvalidInput(f"A point of {key!r} is {data!r}; a number is needed.", field=key)
+
+
+def read_typed(text: str) -> Value:
+    """Read a value that was typed: JSON where it is JSON (numbers, true, false, null, lists), else the text itself.
+
+    `NaN`, `Infinity` and `-Infinity` are numbers; a text that looks like a number stands in double quotes.
+    """
+    if text in _SPECIAL:
+        return _SPECIAL[text]
+    try:
+        found = json.loads(text, parse_constant=lambda word: word)
+    except ValueError:
+        return text
+    return text if isinstance(found, dict) else check_value(found, "value")
 
 
 def show(value: Value) -> str:

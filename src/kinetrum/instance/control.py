@@ -7,7 +7,6 @@ One line of JSON on standard output is the answer; exit status 1 says that it fa
 from __future__ import annotations
 
 import argparse
-import fcntl
 import json
 import os
 import signal
@@ -17,6 +16,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+from kinetrum import locks
 from kinetrum.core.errors import KinetrumError, Unavailable
 from kinetrum.instance.keeper import ANOTHER_RUNS
 from kinetrum.instance.settings import DEFAULT_PORT, Home, default_home
@@ -26,16 +26,7 @@ _UP_S, _DOWN_S = 120.0, 60.0
 
 def is_running(home: Home) -> bool:
     """Tell whether anything of the instance runs."""
-    if not home.lock.exists():
-        return False
-    handle = os.open(home.lock, os.O_RDWR)
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        return True
-    finally:
-        os.close(handle)
-    return False
+    return locks.is_held(home.lock)
 
 
 def status(home: Home) -> dict[str, Any]:

@@ -14,6 +14,8 @@ from fastapi.routing import APIRoute
 from kinetrum.service import (
     account_routes,
     console_files,
+    describing_routes,
+    export_routes,
     health_routes,
     live_routes,
     problems,
@@ -65,7 +67,15 @@ def make_app(blob_folder: Path) -> FastAPI:
     app.state.blobs = blobs
     app.state.broker = Broker()
     problems.install(app)
-    for module in (health_routes, account_routes, run_routes, registry_routes, live_routes):
+    for module in (
+        health_routes,
+        account_routes,
+        export_routes,
+        run_routes,
+        describing_routes,
+        registry_routes,
+        live_routes,
+    ):
         app.include_router(module.router, prefix=API)
     console_files.install(app)
     app.add_middleware(BodyLimit)

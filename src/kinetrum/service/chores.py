@@ -12,6 +12,7 @@ from kinetrum.storage.blobs import BlobStore
 
 COMPACT_EVERY_S = 0.5
 LOST_EVERY_S = 5.0
+REST_FACTOR, REST_LONGEST_S = 2.0, 10.0
 SWEEP_OLDER_THAN_S = 86_400.0
 log = logging.getLogger("kinetrum.chores")
 
@@ -22,6 +23,7 @@ class Chores:
     def __init__(self, blobs: BlobStore) -> None:
         self._blobs = blobs
         self._stop = threading.Event()
+        self._rest_until: dict[int, float] = {}
         self._thread = threading.Thread(target=self._work, name="chores", daemon=True)
 
     def start(self) -> None:
@@ -50,6 +52,12 @@ class Chores:
                 self._stop.wait(2)
 
     def _compact(self) -> None:
-        for run_id in recording.waiting_runs():
+        # A run with thousands of metrics takes longer to compact; it is left alone for a while in proportion.
+        now = time.monotonic()
+        self._rest_until = {run: until for run, until in self._rest_until.items() if until > now}
+        for run_id in recording.waiting_runs(list(self._rest_until)):
+            began = time.monotonic()
             while not self._stop.is_set() and recording.compact_run(run_id):
                 pass
+            ended = time.monotonic()
+            self._rest_until[run_id] = ended + min(REST_LONGEST_S, REST_FACTOR * (ended - began))

@@ -156,6 +156,12 @@ def record_ending(actor: SignedIn, project: str, experiment: str, run: str, body
     return _begun(recording.record_ending(actor, project, experiment, run, body.status, body.reason, body.ended_at))
 
 
+@router.post(f"{_RUN}/resumption")
+def resume_run(actor: SignedIn, project: str, experiment: str, run: str, body: wire.Resumption) -> wire.Begun:
+    """Take up again a run that ended or was lost."""
+    return _begun(recording.resume_run(actor, project, experiment, run, body.at))
+
+
 def new_version(body: registry.NewContent) -> NewVersion:
     """Read content under a name; raises InvalidInput without a name."""
     if body.name is None:

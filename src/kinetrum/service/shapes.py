@@ -17,6 +17,7 @@ from kinetrum.core.points.stats import Stats
 from kinetrum.core.rundoc import Link
 from kinetrum.core.values import Value, special_name, to_json
 from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.notes import Note
 from kinetrum.wire import accounts, registry, runs
 
 
@@ -97,9 +98,25 @@ def run_detail(view: RunView) -> runs.RunDetail:
         results={key: to_json(result.value) for key, result in view.doc.results.items()},
         goals=[goal(found) for found in view.goals.values()],
         about=_json_values(view.doc.about),
-        parent=view.parent, children=list(view.children), versions=list(view.versions),
-        metric_names=list(view.metrics),
+        parent=view.parent, children=[_child(child) for child in view.children], versions=list(view.versions),
+        metric_names=list(view.metrics), notes=[note(found) for found in view.notes],
+        resumed_at=view.run.resumed_at, last_sign_at=view.run.last_sign_at, lease_s=view.run.lease_s,
+        binned_at=view.run.binned_at, binned_by=view.binned_by,
+        may=[word for word in ("describe", "record", "bin") if word in view.may],
     )  # fmt: skip
+
+
+def _child(view: RunView) -> runs.ChildRun:
+    run = view.run
+    return runs.ChildRun(
+        reference=run.reference, name=run.name, status=run.status, started_at=run.started_at, ended_at=run.ended_at,
+        params=_json_values(view.doc.params), values=_json_values(view.values),
+    )  # fmt: skip
+
+
+def note(found: Note) -> runs.Note:
+    """Shape a note."""
+    return runs.Note(id=id_text(found.uid), author=found.author, text=found.text, written_at=found.written_at)
 
 
 def run_page(page: RunPage) -> runs.RunPage:

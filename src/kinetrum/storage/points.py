@@ -8,6 +8,7 @@ a reader sees every acknowledged point, also while compaction moves it.
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kinetrum.core.points.codec import Group, decode_batch, decode_chunk, encode_chunk
@@ -20,6 +21,7 @@ CHUNK_SIZE = 4_096
 ROLLUP_FROM = 64
 SKETCH_SIZE = 48
 _BATCHES_AT_ONCE = 64
+_SERIES_AT_ONCE = 100
 
 
 def append_batch(run_id: int, batch_uid: bytes, body: bytes, count: int) -> bool:
@@ -32,9 +34,10 @@ def append_batch(run_id: int, batch_uid: bytes, body: bytes, count: int) -> bool
     )  # fmt: skip
 
 
-def runs_to_compact(limit: int = 100) -> list[int]:
-    """Return runs with batches in their tail."""
-    return [run_id for (run_id,) in query("SELECT DISTINCT run_id FROM point_tail LIMIT %s", limit)]
+def runs_to_compact(but: Sequence[int] = (), limit: int = 100) -> list[int]:
+    """Return runs with batches in their tail, without the named ones."""
+    without = f" WHERE run_id NOT IN {places(list(but))}" if but else ""
+    return [run_id for (run_id,) in query(f"SELECT DISTINCT run_id FROM point_tail{without} LIMIT %s", *but, limit)]
 
 
 @dataclass(frozen=True)
@@ -58,12 +61,17 @@ def compact(run_id: int) -> Compacted | None:
     )  # fmt: skip
     if not tail:
         return None
-    fresh = _by_key([group for _, payload in tail for group in decode_batch(payload)])
+    fresh = {key: merge(parts) for key, parts in _by_key(
+        [group for _, payload in tail for group in decode_batch(payload)]).items()}  # fmt: skip
     ids = _intern_series(run_id, list(fresh))
     changed: dict[str, Stats] = {}
     sketches: dict[str, list[tuple[int, float]]] = {}
-    for key in sorted(fresh):
-        changed[key], sketches[key] = _compact_series(ids[key], merge(fresh[key]))
+    keys = sorted(fresh)
+    for start in range(0, len(keys), _SERIES_AT_ONCE):
+        part = {ids[key]: fresh[key] for key in keys[start : start + _SERIES_AT_ONCE]}
+        done = _compact_series(part)
+        for key in keys[start : start + _SERIES_AT_ONCE]:
+            changed[key], sketches[key] = done[ids[key]]
     # Exactly the rows that were read: others may have been committed meanwhile. A batch that is repeated
     # after its row is gone arrives anew, and the merge finds every point of it in place.
     sequence = [row[0] for row in tail]
@@ -98,45 +106,65 @@ def series_ids(run_id: int, keys: list[str]) -> dict[str, int]:
     )
 
 
-def _compact_series(series_id: int, fresh: Points) -> tuple[Stats, list[tuple[int, float]]]:
-    first, last = int(fresh.steps[0]), int(fresh.steps[-1])
-    chunks = query(
-        "SELECT chunk_id, first_step, last_step, n, data FROM point_chunk WHERE series_id = %s"
-        " AND last_step >= %s AND first_step <= %s",
-        series_id, first, last,
-    )  # fmt: skip
-    chunks += query(
-        "SELECT chunk_id, first_step, last_step, n, data FROM point_chunk WHERE series_id = %s"
-        " AND last_step < %s AND n < %s ORDER BY first_step DESC LIMIT 1",
-        series_id, first, CHUNK_SIZE,
-    )  # fmt: skip
-    if chunks:
-        gone = [row[0] for row in chunks]
+def _compact_series(fresh: dict[int, Points]) -> dict[int, tuple[Stats, list[tuple[int, float]]]]:
+    """Merge new points into the chunks of their series, many series with few statements."""
+    stored = _chunks_touched(fresh)
+    gone = [row[0] for rows in stored.values() for row in rows]
+    if gone:
         execute(f"DELETE FROM point_chunk WHERE chunk_id IN {places(gone)}", *gone)
-        starts = [row[1] for row in chunks]
-        execute(
-            f"DELETE FROM point_rollup WHERE series_id = %s AND first_step IN {places(starts)}",
-            series_id,
-            *starts,
-        )
-    pieces = split(merge([*[decode_chunk(row[4]) for row in chunks], fresh]), CHUNK_SIZE)
+        starts = [(series, row[1]) for series, rows in stored.items() for row in rows]
+        pairs = ", ".join(["(%s, %s)"] * len(starts))
+        flat = [number for pair in starts for number in pair]
+        execute(f"DELETE FROM point_rollup WHERE (series_id, first_step) IN ({pairs})", *flat)
+    pieces = {
+        series: split(merge([*[decode_chunk(row[2]) for row in stored.get(series, [])], new]), CHUNK_SIZE)
+        for series, new in fresh.items()
+    }
     insert_many(
         "INSERT INTO point_chunk (series_id, first_step, first_time, last_step, last_time, n, stats, data)",
         [
-            (series_id, int(piece.steps[0]), int(piece.times[0]), int(piece.steps[-1]), int(piece.times[-1]),
+            (series, int(piece.steps[0]), int(piece.times[0]), int(piece.steps[-1]), int(piece.times[-1]),
              len(piece), stats_of(piece).pack(), encode_chunk(piece))
-            for piece in pieces
+            for series, found in pieces.items() for piece in found
         ],
-        size=20,
+        size=50,
     )  # fmt: skip
     insert_many(
         "INSERT INTO point_rollup (series_id, first_step, mini)",
-        [(series_id, int(piece.steps[0]), rollup(piece)) for piece in pieces],
-        size=100,
+        [(series, int(piece.steps[0]), rollup(piece)) for series, found in pieces.items() for piece in found],
+        size=200,
     )
-    rows = query("SELECT stats FROM point_chunk WHERE series_id = %s ORDER BY first_step", series_id)
-    parts = [unpack(raw) for (raw,) in rows]
-    return combine(parts), _thin_line(parts, pieces)
+    ids = sorted(fresh)
+    parts: dict[int, list[Stats]] = defaultdict(list)
+    rows = query(
+        f"SELECT series_id, stats FROM point_chunk WHERE series_id IN {places(ids)} ORDER BY series_id, first_step",
+        *ids,
+    )
+    for series, raw in rows:
+        parts[series].append(unpack(raw))
+    return {series: (combine(parts[series]), _thin_line(parts[series], pieces[series])) for series in ids}
+
+
+def _chunks_touched(fresh: dict[int, Points]) -> dict[int, list[tuple[int, int, bytes]]]:
+    """Return (chunk id, first step, data) of chunks that new points overlap, and of one before them to top up."""
+    parts, values = [], []
+    for series, points in fresh.items():
+        first, last = int(points.steps[0]), int(points.steps[-1])
+        parts.append(
+            "(SELECT series_id, chunk_id, first_step, data FROM point_chunk WHERE series_id = %s"
+            " AND last_step >= %s AND first_step <= %s)"
+        )
+        values += [series, first, last]
+        # Only the nearest chunk before: an older one that is not full may not be joined over those between.
+        parts.append(
+            "(SELECT series_id, chunk_id, first_step, data FROM (SELECT * FROM point_chunk WHERE series_id = %s"
+            " AND last_step < %s ORDER BY first_step DESC LIMIT 1) nearest WHERE n < %s)"
+        )
+        values += [series, first, CHUNK_SIZE]
+    found: dict[int, list[tuple[int, int, bytes]]] = defaultdict(list)
+    for series, chunk, start, data in query(" UNION ALL ".join(parts), *values):
+        found[series].append((chunk, start, data))
+    return found
 
 
 def _thin_line(parts: list[Stats], pieces: list[Points]) -> list[tuple[int, float]]:
@@ -172,6 +200,28 @@ def read_points(run_id: int, key: str) -> Points:
         rows = query("SELECT data FROM point_chunk WHERE series_id = %s ORDER BY first_step", series_id)
         stored = [decode_chunk(raw) for (raw,) in rows]
     return merge([*stored, *waiting])
+
+
+def read_stretch(run_id: int, key: str, after: int, chunks: int = 32) -> tuple[Points, int | None]:
+    """Return the next stretch of a metric's points with steps beyond `after`, and where the one after it begins.
+
+    The second is None at the end. Memory is bounded by the number of chunks, however long the metric is.
+    """
+    waiting = [part.cut(part.steps > after) for part in _tail_points(run_id, {key}).get(key, [])]
+    series_id = series_ids(run_id, [key]).get(key)
+    rows = []
+    if series_id is not None:
+        rows = query(
+            "SELECT data, first_step FROM point_chunk WHERE series_id = %s AND last_step > %s ORDER BY first_step"
+            " LIMIT %s",
+            series_id, after, chunks + 1,
+        )  # fmt: skip
+    found = merge([*[decode_chunk(raw) for raw, _ in rows[:chunks]], *waiting])
+    found = found.cut(found.steps > after)
+    if len(rows) <= chunks:
+        return found, None
+    end = rows[chunks][1] - 1
+    return found.cut(found.steps <= end), end
 
 
 def read_curve(run_id: int, key: str, width: int, first: int | None, last: int | None) -> Points:

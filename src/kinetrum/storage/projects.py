@@ -59,7 +59,8 @@ def projects_of(person_id: int, all_of_them: bool) -> list[tuple[ProjectRow, int
     rows = query(
         "SELECT p.project_id, p.name, p.description, COUNT(DISTINCT e.experiment_id), COUNT(r.run_id),"
         " MAX(r.changed_at) FROM project p LEFT JOIN experiment e USING (project_id)"
-        f" LEFT JOIN run r USING (experiment_id) {where} GROUP BY p.project_id ORDER BY p.name",
+        f" LEFT JOIN run r ON r.experiment_id = e.experiment_id AND r.binned_at IS NULL {where}"
+        " GROUP BY p.project_id ORDER BY p.name",
         *([] if all_of_them else [person_id]),
     )
     return [(ProjectRow(row[0], row[1], row[2]), int(row[3]), int(row[4]), row[5]) for row in rows]
@@ -99,7 +100,9 @@ def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
     """Return a project's experiments, the last active first."""
     rows = query(
         "SELECT e.name, e.description, COUNT(r.run_id), COALESCE(SUM(r.status = 'running'), 0), MAX(r.changed_at),"
-        " e.experiment_id FROM experiment e LEFT JOIN run r USING (experiment_id) WHERE e.project_id = %s"
+        " e.experiment_id FROM experiment e LEFT JOIN run r ON r.experiment_id = e.experiment_id"
+        " AND r.binned_at IS NULL"
+        " WHERE e.project_id = %s"
         " GROUP BY e.experiment_id ORDER BY MAX(r.changed_at) IS NULL, MAX(r.changed_at) DESC, e.name",
         project_id,
     )
@@ -110,6 +113,30 @@ def goals_of(experiment_id: int) -> dict[str, Goal]:
     """Return an experiment's goals by key, in the order in which they were declared."""
     rows = GoalRow.select().where(GoalRow.experiment_id == experiment_id).order_by(GoalRow.position)
     return {row.name: Goal(row.name, Direction(row.direction), row.unit, row.bound, row.aggregate) for row in rows}
+
+
+def goals_to_index(experiment_id: int) -> dict[str, Goal]:
+    """Return the goals for writing index rows; they cannot change until the transaction ends."""
+    query("SELECT experiment_id FROM experiment WHERE experiment_id = %s LOCK IN SHARE MODE", experiment_id)
+    return goals_of(experiment_id)
+
+
+def lock_experiment(experiment_id: int) -> None:
+    """Keep others from changing the goals, and from indexing by them, until the transaction ends."""
+    query("SELECT experiment_id FROM experiment WHERE experiment_id = %s FOR UPDATE", experiment_id)
+
+
+def change_goal(experiment_id: int, goal: Goal) -> None:
+    """Change a goal that is there."""
+    execute(
+        "UPDATE goal SET direction = %s, unit = %s, bound = %s, aggregate = %s WHERE experiment_id = %s AND name = %s",
+        goal.direction, goal.unit, goal.bound, goal.aggregate, experiment_id, goal.key,
+    )  # fmt: skip
+
+
+def remove_goal(experiment_id: int, key: str) -> None:
+    """Remove a goal."""
+    execute("DELETE FROM goal WHERE experiment_id = %s AND name = %s", experiment_id, key)
 
 
 def add_goal(experiment_id: int, goal: Goal, position: int) -> None:

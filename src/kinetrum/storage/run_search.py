@@ -43,6 +43,8 @@ class Filter:
 # Marks of values that are neither number nor short text begin below the space; they sort as missing.
 _ONLY_TEXTS = " AND ALIAS.text >= ' '"
 ALWAYS = Filter("TRUE", ())
+# Runs in the bin are out of sight, out of tables and out of counts.
+_KEPT = "r.binned_at IS NULL AND "
 
 
 def compile_condition(project_id: int, experiment_id: int, condition: Condition | None) -> Filter:
@@ -115,7 +117,8 @@ def _key_filter(key_id: int, condition: Condition) -> Filter:
 def count(experiment_id: int, where: Filter) -> int:
     """Count matching runs, at most one over the cap."""
     ((found,),) = query(
-        f"SELECT COUNT(*) FROM (SELECT 1 FROM run r WHERE r.experiment_id = %s AND {where.sql} LIMIT %s) counted",
+        f"SELECT COUNT(*) FROM (SELECT 1 FROM run r WHERE r.experiment_id = %s AND {_KEPT}{where.sql}"
+        " LIMIT %s) counted",
         experiment_id, *where.values, COUNT_CAP + 1,
     )  # fmt: skip
     return int(found)
@@ -143,7 +146,7 @@ def _page_by_number(
     way = "DESC" if descending else "ASC"
     rows = query(
         "SELECT s.run_id FROM value_num s FORCE INDEX (value_num_order) STRAIGHT_JOIN run r ON r.run_id = s.run_id"
-        f" WHERE s.key_id = %s AND s.experiment_id = %s AND {where.sql}"
+        f" WHERE s.key_id = %s AND s.experiment_id = %s AND {_KEPT}{where.sql}"
         f" ORDER BY s.num {way}, s.run_id {way} LIMIT %s OFFSET %s",
         key_id, experiment_id, *where.values, limit, offset,
     )  # fmt: skip
@@ -152,11 +155,11 @@ def _page_by_number(
         return found
     ((numbered,),) = query(
         "SELECT COUNT(*) FROM value_num s JOIN run r ON r.run_id = s.run_id"
-        f" WHERE s.key_id = %s AND s.experiment_id = %s AND {where.sql}",
+        f" WHERE s.key_id = %s AND s.experiment_id = %s AND {_KEPT}{where.sql}",
         key_id, experiment_id, *where.values,
     )  # fmt: skip
     rest = query(
-        f"SELECT r.run_id FROM run r WHERE r.experiment_id = %s AND {where.sql} AND NOT EXISTS (SELECT 1 FROM"
+        f"SELECT r.run_id FROM run r WHERE r.experiment_id = %s AND {_KEPT}{where.sql} AND NOT EXISTS (SELECT 1 FROM"
         " value_num s WHERE s.key_id = %s AND s.experiment_id = r.experiment_id AND s.run_id = r.run_id)"
         " ORDER BY r.run_id DESC LIMIT %s OFFSET %s",
         experiment_id, *where.values, key_id, limit - len(found), max(0, offset - int(numbered)),
@@ -189,11 +192,16 @@ def _page_by_joins(
             f"text{at}.text {way}",
         ]
     rows = query(
-        f"SELECT r.run_id FROM run r {' '.join(joins)} WHERE r.experiment_id = %s AND {where.sql}"
+        f"SELECT r.run_id FROM run r {' '.join(joins)} WHERE r.experiment_id = %s AND {_KEPT}{where.sql}"
         f" ORDER BY {', '.join([*order, 'r.run_id DESC'])} LIMIT %s OFFSET %s",
         *values, experiment_id, *where.values, limit, offset,
     )  # fmt: skip
     return [run_id for (run_id,) in rows]
+
+
+def all_ids(project_id: int, experiment_id: int, where: Filter, sort: list[SortKey], most: int) -> list[int]:
+    """Return the run ids of the whole table in its order, up to `most`."""
+    return page(project_id, experiment_id, where, sort, 0, most)
 
 
 def sort_field(name: str) -> bool:

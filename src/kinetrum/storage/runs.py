@@ -41,16 +41,25 @@ class Run:
     last_sign_at: datetime
     lease_s: int
     changed_at: datetime
+    resumed_at: datetime | None
+    binned_at: datetime | None
+    binned_by: int | None
 
     @property
     def reference(self) -> str:
         """`experiment/number`."""
         return f"{self.experiment}/{self.number}"
 
+    @property
+    def subject(self) -> str:
+        """How the journal names the run; an experiment may bear the name of a model."""
+        return f"run:{self.reference}"
+
 
 _SELECT = (
     "SELECT r.run_id, r.uid, e.project_id, p.name, r.experiment_id, e.name, r.number, r.name, r.status, r.reason,"
-    " r.author_id, r.host, r.parent_uid, r.started_at, r.ended_at, r.last_sign_at, r.lease_s, r.changed_at"
+    " r.author_id, r.host, r.parent_uid, r.started_at, r.ended_at, r.last_sign_at, r.lease_s, r.changed_at,"
+    " r.resumed_at, r.binned_at, r.binned_by"
     " FROM run r JOIN experiment e USING (experiment_id) JOIN project p USING (project_id) "
 )
 
@@ -79,8 +88,11 @@ def run_by_number(experiment_id: int, number: int) -> Run | None:
 
 
 def last_run(experiment_id: int) -> Run | None:
-    """Return the run that was started last."""
-    return _one("WHERE r.experiment_id = %s ORDER BY r.started_at DESC, r.run_id DESC LIMIT 1", experiment_id)
+    """Return the run that was started last, of those not in the bin."""
+    return _one(
+        "WHERE r.experiment_id = %s AND r.binned_at IS NULL ORDER BY r.started_at DESC, r.run_id DESC LIMIT 1",
+        experiment_id,
+    )
 
 
 def best_run(project_id: int, experiment_id: int, key: str, higher: bool) -> Run | None:
@@ -90,8 +102,8 @@ def best_run(project_id: int, experiment_id: int, key: str, higher: bool) -> Run
         return None
     return _one(
         "JOIN value_num v ON v.run_id = r.run_id AND v.key_id = %s AND v.experiment_id = r.experiment_id"
-        f" WHERE r.experiment_id = %s AND r.status = 'finished' ORDER BY v.num {'DESC' if higher else 'ASC'},"
-        " r.run_id ASC LIMIT 1",
+        f" WHERE r.experiment_id = %s AND r.status = 'finished' AND r.binned_at IS NULL"
+        f" ORDER BY v.num {'DESC' if higher else 'ASC'}, r.run_id ASC LIMIT 1",
         key_id,
         experiment_id,
     )
@@ -152,14 +164,85 @@ def set_ending(run_id: int, status: str, reason: str | None, ended_at: datetime)
     )  # fmt: skip
 
 
-def mark_lost() -> int:
-    """Mark running runs as lost whose last sign of life is older than their lease; returns how many."""
-    return execute(
-        "UPDATE run SET status = 'lost', ended_at = last_sign_at, changed_at = %s,"
-        " reason = CONCAT('no sign of life for over ', lease_s, ' s')"
-        " WHERE status = 'running' AND last_sign_at < %s - INTERVAL lease_s SECOND",
-        now(), now(),
+def silent_runs() -> list[int]:
+    """Return running runs whose last sign of life is older than their lease."""
+    rows = query(
+        "SELECT run_id FROM run WHERE status = 'running' AND last_sign_at < %s - INTERVAL lease_s SECOND LIMIT 500",
+        now(),
+    )
+    return [run_id for (run_id,) in rows]
+
+
+def mark_lost(run_id: int) -> bool:
+    """Mark a run as lost if it still is silent; tells whether it was."""
+    moment = now()
+    return bool(
+        execute(
+            "UPDATE run SET status = 'lost', ended_at = last_sign_at, changed_at = %s,"
+            " reason = CONCAT('no sign of life for over ', lease_s, ' s')"
+            " WHERE run_id = %s AND status = 'running' AND last_sign_at < %s - INTERVAL lease_s SECOND",
+            moment, run_id, moment,
+        )
     )  # fmt: skip
+
+
+def set_running_again(run_id: int, resumed_at: datetime) -> None:
+    """Take an ended run up again."""
+    execute(
+        "UPDATE run SET status = 'running', reason = NULL, ended_at = NULL, resumed_at = %s, last_sign_at = %s,"
+        " changed_at = %s WHERE run_id = %s",
+        resumed_at, now(), now(), run_id,
+    )  # fmt: skip
+
+
+def lock_run(run_id: int) -> Run:
+    """Return a run, its row locked until the transaction ends."""
+    query("SELECT run_id FROM run WHERE run_id = %s FOR UPDATE", run_id)
+    return run_by_id(run_id)
+
+
+def touch(run_id: int) -> None:
+    """Note that something about the run changed."""
+    execute("UPDATE run SET changed_at = %s WHERE run_id = %s", now(), run_id)
+
+
+def rename(run_id: int, name: str | None) -> None:
+    """Give a run another name, or none."""
+    execute("UPDATE run SET name = %s, changed_at = %s WHERE run_id = %s", name, now(), run_id)
+
+
+def set_binned(run_id: int, person_id: int | None) -> None:
+    """Put a run into the bin for a person, or with None take it out."""
+    moment = now()
+    execute(
+        "UPDATE run SET binned_at = %s, binned_by = %s, changed_at = %s WHERE run_id = %s",
+        None if person_id is None else moment, person_id, moment, run_id,
+    )  # fmt: skip
+
+
+def binned_runs(project_id: int, limit: int) -> list[Run]:
+    """Return a project's runs in the bin, the latest first."""
+    rows = query(
+        _SELECT + "WHERE e.project_id = %s AND r.binned_at IS NOT NULL ORDER BY r.binned_at DESC LIMIT %s",
+        project_id, limit,
+    )  # fmt: skip
+    return [Run(*row) for row in rows]
+
+
+def children_of(uid: bytes, project_id: int, limit: int) -> list[Run]:
+    """Return the runs under a parent that are not in the bin, the earliest first."""
+    rows = query(
+        _SELECT + "WHERE r.parent_uid = %s AND e.project_id = %s AND r.binned_at IS NULL ORDER BY r.run_id LIMIT %s",
+        uid, project_id, limit,
+    )  # fmt: skip
+    return [Run(*row) for row in rows]
+
+
+def result_records(run_id: int) -> list[tuple[str, str, datetime]]:
+    """Return (key, value as JSON, recorded at) of every result that was ever recorded, the earliest first."""
+    return query(
+        "SELECT name, value, recorded_at FROM result_record WHERE run_id = %s ORDER BY recorded_at, name", run_id
+    )
 
 
 def load_doc(run_id: int) -> RunDoc:
@@ -188,6 +271,13 @@ def save_doc(
     """Write a locked document back and bring the index up to date for the named parameters and values."""
     execute("UPDATE run_doc SET doc = %s WHERE run_id = %s", pack(doc), run.run_id)
     execute("UPDATE run SET changed_at = %s WHERE run_id = %s", now(), run.run_id)
+    save_index(run, doc, goals, params, values)
+
+
+def save_index(
+    run: Run, doc: RunDoc, goals: dict[str, Goal], params: Iterable[str] = (), values: Iterable[str] = ()
+) -> None:
+    """Bring the index rows of the named parameters and values up to date with a document."""
     index: dict[tuple[str, str, str], Value] = {("param", "", key): doc.params[key] for key in params}
     for key in values:
         index.update({("value", aggregate, key): value for aggregate, value in doc.index_values(key, goals).items()})

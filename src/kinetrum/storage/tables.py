@@ -118,9 +118,26 @@ class RunRow(Table):
     last_sign_at = DateTimeField()
     lease_s = IntegerField()
     changed_at = DateTimeField()
+    resumed_at = DateTimeField(null=True)
+    binned_at = DateTimeField(null=True)
+    binned_by = IntegerField(null=True)
 
     class Meta:
         table_name = "run"
+
+
+class NoteRow(Table):
+    note_id = BigIntegerField(primary_key=True)
+    uid = Binary()
+    project_id = IntegerField()
+    subject_kind = CharField()
+    subject_id = BigIntegerField()
+    author_id = IntegerField()
+    text = TextField()
+    written_at = DateTimeField()
+
+    class Meta:
+        table_name = "note"
 
 
 class Artifact(Table):

@@ -104,16 +104,44 @@ class Run(Out):
     generated: list[Link]
 
 
+class Note(Out):
+    """A Markdown text with its author and time."""
+
+    id: str
+    author: str
+    text: str
+    written_at: Moment
+
+
+class ChildRun(Out):
+    """A run under another: its status and what stands for each key."""
+
+    reference: str
+    name: str | None
+    status: str
+    started_at: Moment
+    ended_at: Moment | None
+    params: dict[str, JsonValue]
+    values: dict[str, JsonValue]
+
+
 class RunDetail(Run):
-    """A run whole."""
+    """A run whole; `may` holds what the asker may do to it: describe, record, bin."""
 
     results: dict[str, JsonValue]
     goals: list[Goal]
     about: dict[str, JsonValue]
     parent: str | None
-    children: list[str]
+    children: list[ChildRun]
     versions: list[str]
     metric_names: list[str]
+    notes: list[Note]
+    resumed_at: Moment | None
+    last_sign_at: Moment
+    lease_s: int
+    binned_at: Moment | None
+    binned_by: str | None
+    may: list[Literal["describe", "record", "bin"]]
 
 
 class RunColumn(Out):
@@ -189,6 +217,62 @@ class Ending(In):
     status: Literal["finished", "failed", "stopped"]
     reason: str | None = None
     ended_at: Micros
+
+
+class Resumption(In):
+    at: Micros
+
+
+class NewName(In):
+    name: str | None = Field(max_length=200)
+
+
+class RunsNamed(In):
+    """Runs as `experiment/number`, ids, or the last ten or more digits of ids."""
+
+    runs: Annotated[list[str], Field(min_length=1, max_length=1_000)]
+
+
+class NewLabels(RunsNamed):
+    """Labels to set; null takes one away."""
+
+    labels: dict[str, str | None]
+
+
+class NewNote(In):
+    id: Id
+    text: str
+
+
+class NewNotes(RunsNamed):
+    id: Id
+    text: str
+
+
+class Correction(In):
+    params: dict[str, JsonValue]
+    comment: str = Field("", max_length=2_000)
+
+
+class References(Out):
+    runs: list[str]
+
+
+class BinnedRun(Out):
+    reference: str
+    id: str
+    name: str | None
+    status: str
+    author: str
+    started_at: Moment
+    binned_at: Moment
+    binned_by: str | None
+
+
+class ResultRecord(Out):
+    key: str
+    value: JsonValue
+    recorded_at: Moment
 
 
 class Curve(Out):

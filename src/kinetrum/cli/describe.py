@@ -1,0 +1,226 @@
+"""`label`, `note`, `rename`, `goal`, `correct`, `bin`: saying what runs are, and clearing away."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.cli.output import moment
+from kinetrum.core.errors import InvalidInput
+
+
+def add_commands(commands: Any) -> None:
+    """Add this group to the parser."""
+    label = commands.add_parser("label", help="set labels on runs: KEY=VALUE, or KEY= to take one away")
+    label.add_argument("words", nargs="+", metavar="REF… KEY=VALUE…")
+    _common(label, _label)
+    note = commands.add_parser("note", help="put a note on runs, or read the notes of one")
+    note.add_argument("refs", nargs="+", metavar="REF", help="frost-alarm/42, or experiment:frost-alarm")
+    note.add_argument("-m", "--message", metavar="TEXT", help="Markdown; - reads it from standard input")
+    _common(note, _note)
+    rename = commands.add_parser("rename", help="give a run another name")
+    rename.add_argument("ref", metavar="REF")
+    rename.add_argument("name", metavar="NAME", help="an empty one takes the name away")
+    _common(rename, _rename)
+    goal = commands.add_parser("goal", help="which way is better, in which unit, and from where on good enough")
+    goal.add_argument("experiment", metavar="EXPERIMENT")
+    goal.add_argument("key", nargs="?", metavar="KEY", help="a metric or result; without it the goals are listed")
+    goal.add_argument("direction", nargs="?", choices=["higher", "lower", "none"], help="none takes the goal away")
+    goal.add_argument("--unit", help="such as s, %% or °C")
+    goal.add_argument("--bound", type=float, metavar="NUMBER", help="from this value on it is good enough")
+    goal.add_argument("--show", metavar="AGGREGATE", help="best, last, first, min, max, mean or count of a metric")
+    _common(goal, _goal)
+    correct = commands.add_parser("correct", help="correct parameters that were set wrongly; the journal keeps both")
+    correct.add_argument("ref", metavar="REF")
+    correct.add_argument("params", nargs="+", metavar="KEY=VALUE", help="read as JSON where it is JSON, else text")
+    correct.add_argument("-m", "--comment", default="", metavar="TEXT", help="why")
+    _common(correct, _correct)
+    bin_ = commands.add_parser("bin", help="put runs out of sight, list what is there, take runs out again")
+    bin_.add_argument("refs", nargs="*", metavar="REF", help="without one the bin is listed")
+    bin_.add_argument("--restore", action="store_true", help="take the runs out of the bin")
+    _common(bin_, _bin)
+
+
+def _common(parser: argparse.ArgumentParser, run: Any) -> None:
+    parser.add_argument("--project")
+    parser.add_argument("--json", action="store_true")
+    parser.set_defaults(run=run)
+
+
+def _session(given: argparse.Namespace, ref: str) -> Any:
+    """Return the session for a run's reference, and the reference without its project."""
+    from kinetrum.client.session import open_session
+    from kinetrum.core.refs import RunRef, parse_ref
+
+    parsed = parse_ref(ref)
+    if not isinstance(parsed, RunRef):
+        raise InvalidInput(f"{ref!r} names no run; write EXPERIMENT/NUMBER or an id.", field="ref")
+    session = open_session(parsed.project or given.project)
+    return session, f"{parsed.experiment}/{parsed.pick}" if parsed.experiment else parsed.pick
+
+
+def _sessions(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, list[str]]]:
+    """Group references by project."""
+    found: dict[str, tuple[Any, list[str]]] = {}
+    for ref in refs:
+        session, plain = _session(given, ref)
+        found.setdefault(session.project, (session, []))[1].append(plain)
+    return found
+
+
+def _done(given: argparse.Namespace, done: list[str], what: str) -> int:
+    if given.json:
+        output.print_json(done)
+    else:
+        print(f"{', '.join(done) if len(done) <= 6 else f'{len(done)} runs'} {what}.")
+    return 0
+
+
+def _pairs(words: list[str]) -> dict[str, str]:
+    return {key: value for key, _, value in (word.partition("=") for word in words)}
+
+
+def _label(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import label_runs
+
+    at = next((at for at, word in enumerate(given.words) if "=" in word), len(given.words))
+    refs, words = given.words[:at], given.words[at:]
+    if not refs or not words or not all("=" in word for word in words):
+        raise InvalidInput("Write the runs first, then the labels: kinetrum label frost-alarm/42 purpose=baseline.")
+    labels = {key: value or None for key, value in _pairs(words).items()}
+    done = []
+    for session, plain in _sessions(given, refs).values():
+        done += label_runs(session, session.project, plain, labels)
+    return _done(given, done, "labelled")
+
+
+def _note(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import note_runs
+
+    if given.refs[0].startswith("experiment:"):
+        return _experiment_note(given)
+    if given.message is None:
+        return _read_notes(given)
+    text = sys.stdin.read() if given.message == "-" else given.message
+    done = []
+    for session, plain in _sessions(given, given.refs).values():
+        done += note_runs(session, session.project, plain, text)
+    return _done(given, done, "noted")
+
+
+def _experiment_note(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import experiment
+
+    found = experiment(given.refs[0].partition(":")[2], project=given.project)
+    if given.message is None:
+        return _print_notes(given, [vars(note) for note in found.notes])
+    found.note(sys.stdin.read() if given.message == "-" else given.message)
+    return _done(given, [given.refs[0]], "noted")
+
+
+def _read_notes(given: argparse.Namespace) -> int:
+    from kinetrum.client.reading import find_run
+    from kinetrum.core.refs import RunRef, parse_ref
+
+    session, _ = _session(given, given.refs[0])
+    parsed = parse_ref(given.refs[0])
+    assert isinstance(parsed, RunRef)
+    return _print_notes(given, find_run(session, parsed)._whole()["notes"])
+
+
+def _print_notes(given: argparse.Namespace, notes: list[dict[str, Any]]) -> int:
+    if given.json:
+        output.print_json(notes)
+        return 0
+    for note in notes:
+        print(output.paint(f"{note['author']}, {moment(note['written_at'])}", "quiet"))
+        print("\n".join(output.clean(line) for line in note["text"].splitlines()))
+    if not notes:
+        print("No note. Put one there with -m TEXT.")
+    return 0
+
+
+def _rename(given: argparse.Namespace) -> int:
+    from kinetrum.client.http import path_of
+
+    session, plain = _session(given, given.ref)
+    run = _found(session, plain)
+    path = path_of("projects", session.project, "experiments", run["experiment"], "runs", run["id"], "name")
+    done = session.service.call("PUT", path, json={"name": given.name or None})["runs"]
+    return _done(given, done, f"is named {output.clean(given.name)}" if given.name else "has no name now")
+
+
+def _found(session: Any, plain: str) -> dict[str, Any]:
+    from kinetrum.client.reading import find_run
+    from kinetrum.core.refs import RunRef, parse_ref
+
+    parsed = parse_ref(plain)
+    assert isinstance(parsed, RunRef)
+    return find_run(session, parsed)._data
+
+
+def _goal(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import experiment
+
+    found = experiment(given.experiment, project=given.project)
+    if given.key is not None:
+        if given.direction is None:
+            raise InvalidInput(f"Say which way {given.key} is better: higher or lower (none takes the goal away).")
+        if given.direction == "none":
+            found.remove_goal(given.key)
+        else:
+            parts = {"unit": given.unit, "bound": given.bound, "aggregate": given.show}
+            kept = {key: value for key, value in parts.items() if value is not None}
+            found.set_goal(given.key, {"direction": given.direction, **kept})
+    goals = found.goals
+    if given.json:
+        output.print_json(goals)
+        return 0
+    rows = [
+        [key, f"{goal['direction']} is better", "" if goal["bound"] is None else f"{goal['bound']:g}",
+         goal["unit"] or "", goal["aggregate"]] for key, goal in goals.items()
+    ]  # fmt: skip
+    if rows:
+        output.print_table(["key", "goal", "bound", "unit", "shown of a metric"], rows)
+    else:
+        print(f"{given.experiment} has no goals; set one: kinetrum goal {given.experiment} recall higher")
+    return 0
+
+
+def _correct(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import correct_run
+    from kinetrum.client.http import path_of
+    from kinetrum.core.values import read_typed
+
+    session, plain = _session(given, given.ref)
+    run = _found(session, plain)
+    wrong = next((word for word in given.params if "=" not in word), None)
+    if wrong is not None:
+        raise InvalidInput(f"{wrong!r} is no KEY=VALUE.", field="params")
+    path = path_of("projects", session.project, "experiments", run["experiment"], "runs", run["id"])
+    params = {key: read_typed(text) for key, text in _pairs(given.params).items()}
+    correct_run(session, path, params, given.comment)
+    return _done(given, [run["reference"]], "corrected")
+
+
+def _bin(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import bin_runs, binned, restore_runs
+
+    if not given.refs:
+        found = binned(project=given.project)
+        if given.json:
+            output.print_json(found)
+        elif found:
+            rows = [[run["reference"], output.clean(run["name"] or ""), run["status"], run["author"],
+                     moment(run["binned_at"]), run["binned_by"] or ""] for run in found]  # fmt: skip
+            output.print_table(["run", "name", "status", "recorded by", "binned", "by"], rows)
+        else:
+            print("The bin is empty.")
+        return 0
+    done = []
+    for session, plain in _sessions(given, given.refs).values():
+        done += (restore_runs if given.restore else bin_runs)(session, session.project, plain)
+    undo = f"; kinetrum bin --restore {' '.join(done)} takes back" if len(done) <= 6 else ""
+    return _done(given, done, "restored" if given.restore else f"in the bin{undo}")

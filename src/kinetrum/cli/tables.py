@@ -1,0 +1,79 @@
+"""`points`, and `runs --csv`: whole tables in open forms, streamed to a file or a pipe."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.core.errors import InvalidInput
+
+
+def add_commands(commands: Any) -> None:
+    """Add this group to the parser."""
+    points = commands.add_parser("points", help="every point of a run's metrics")
+    points.add_argument("ref", metavar="REF")
+    points.add_argument("metrics", nargs="*", metavar="METRIC", help="all of the run's without one")
+    forms = points.add_mutually_exclusive_group()
+    for form, what in (("csv", "CSV"), ("jsonl", "JSON Lines"), ("parquet", "Parquet")):
+        forms.add_argument(f"--{form}", dest="form", action="store_const", const=form, help=f"as {what}")
+    points.add_argument("-o", "--output", metavar="FILE", help="write there")
+    points.add_argument("--project")
+    points.set_defaults(run=_points)
+
+
+def _points(given: argparse.Namespace) -> int:
+    from kinetrum.client.reading import find_run
+    from kinetrum.client.session import open_session
+    from kinetrum.core.refs import RunRef, parse_ref
+
+    parsed = parse_ref(given.ref)
+    if not isinstance(parsed, RunRef):
+        raise InvalidInput(f"{given.ref!r} names no run; write EXPERIMENT/NUMBER or an id.", field="ref")
+    run = find_run(open_session(parsed.project or given.project), parsed)
+    if given.form or given.output:
+        return _write(given, run.points_table(given.metrics, form=_form(given)))
+    for name in given.metrics or list(run.metrics):
+        found = run.metrics[name].points() if name in run.metrics else _unknown(run, name)
+        rows = [
+            [name, str(step), f"{value:.6g}", str(at)]
+            for step, value, at in zip(found.step, found.value, found.time, strict=True)
+        ]
+        output.print_table(["metric", "step", "value", "time (UTC)"], rows)
+    return 0
+
+
+def _unknown(run: Any, name: str) -> Any:
+    from kinetrum.core.errors import NotFound
+
+    raise NotFound(f"{run.reference} has no metric {name!r}; it has {', '.join(run.metrics) or 'none'}.")
+
+
+def _form(given: argparse.Namespace) -> str:
+    """Return the form asked for, else the one that the file's name tells."""
+    ending = str(given.output or "").rpartition(".")[2].lower()
+    return str(given.form or (ending if ending in {"csv", "jsonl", "parquet"} else "csv"))
+
+
+def write_runs(session: Any, experiment: str, given: argparse.Namespace) -> int:
+    """Write an experiment's whole table of runs."""
+    from kinetrum.client.tables import stream_runs
+
+    columns = [part.strip() for part in given.columns.split(",")] if given.columns else None
+    return _write(given, stream_runs(session, experiment, given.query, given.sort, _form(given), columns))
+
+
+def _write(given: argparse.Namespace, pieces: Any) -> int:
+    if given.output:
+        from kinetrum.client.tables import save_stream
+
+        size = save_stream(pieces, given.output)
+        output.note(f"{given.output}: {size:,} bytes.")
+        return 0
+    if given.form == "parquet" and sys.stdout.isatty():
+        raise InvalidInput("Parquet is no text for a terminal; write it to a file with -o FILE.")
+    sys.stdout.flush()
+    for piece in pieces:
+        sys.stdout.buffer.write(piece)
+    return 0

@@ -1,0 +1,157 @@
+"""How a program comes by a run: it begins one, joins one that another process began, or takes one up again."""
+
+from __future__ import annotations
+
+import getpass
+import os
+import shlex
+import socket
+import sys
+from pathlib import Path
+from typing import Any
+
+from kinetrum.client import endings
+from kinetrum.client.connection import Connection, find_connection
+from kinetrum.client.run import Run
+from kinetrum.client.settings import as_settings
+from kinetrum.client.spool import current_writer, destination, new_id
+from kinetrum.client.starting import start_sender
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.goals import read_goal
+from kinetrum.core.ids import id_bytes
+from kinetrum.core.refs import RunRef, parse_ref
+from kinetrum.core.values import (
+    Value,
+    check_key,
+    check_label,
+    check_name,
+    check_run_name,
+    check_value,
+    same,
+    to_json,
+)
+
+DEFAULT_LEASE_S = 120
+
+
+def begin(
+    experiment: str | None = None,
+    *,
+    project: str | None = None,
+    name: str | None = None,
+    params: Any = None,
+    seed: int | None = None,
+    labels: dict[str, str] | None = None,
+    goals: dict[str, Any] | None = None,
+    parent: Run | str | None = None,
+    lease_s: int = DEFAULT_LEASE_S,
+    url: str | None = None,
+) -> Run:
+    """Begin a run and return it at once; nothing waits for the service.
+
+    `params` is a dictionary, a dataclass, a Pydantic model, an `argparse.Namespace` or the path of a TOML,
+    YAML or JSON file; what is nested becomes dotted keys. `seed` is the parameter in which replicates differ.
+    `goals` says per key which direction is better, such as `{"recall": "higher >= 0.9", "fit_seconds":
+    "lower"}`; goals that the experiment has already stay. `parent` is a run or a run's id. `lease_s` is how
+    many seconds without a sign of life make the run lost.
+
+    Raises InvalidInput for what is wrong in the arguments, in the caller's line; NotFound for a file of
+    settings that is not there.
+    """
+    connection = find_connection(url, project, experiment, needs_service=False)
+    settings = as_settings(params)
+    if seed is not None:
+        if "seed" in settings and not same(settings["seed"], seed):
+            raise InvalidInput("The parameter 'seed' is given twice with different values.", field="seed")
+        settings["seed"] = check_value(seed, "seed")
+    checked = {check_key(key): read_goal(key, text) for key, text in (goals or {}).items()}
+    tags = {key: check_label(key, text) for key, text in (labels or {}).items()}
+    label, above = check_run_name(name), _parent_id(parent)
+    address = _address(connection, new_id())
+    writer = current_writer()
+    run = Run(address, settings)
+    run._recorder.write(
+        "begin", started_at=writer.now(), name=label, host=socket.gethostname(), lease_s=lease_s,
+        parent=above, labels=tags, about=_surroundings(),
+        params={key: to_json(value) for key, value in settings.items()},
+        goals={key: {"direction": goal.direction.value, "unit": goal.unit, "bound": goal.bound,
+                     "aggregate": goal.aggregate} for key, goal in checked.items()},
+    )  # fmt: skip
+    endings.watch(run)
+    start_sender(writer.root)
+    return run
+
+
+def attach(ref: str, *, experiment: str | None = None, project: str | None = None, url: str | None = None) -> Run:
+    """Join a run that another process began, to write to it as well; every measure needs a step.
+
+    `ref` is the run's whole id (with `experiment=`, nothing waits for the service), or any reference to it such
+    as `frost-alarm/42`, which the service resolves. This process does not end the run unless told.
+    Raises NotFound for a reference that names no run, Unavailable where it cannot be resolved.
+    """
+    run = Run(_address_of(ref, experiment, project, url), {}, attached=True)
+    start_sender(current_writer().root)
+    return run
+
+
+def resume(ref: str, *, experiment: str | None = None, project: str | None = None, url: str | None = None) -> Run:
+    """Take a run up again that ended or was lost: it is running from now on, and ends with this process.
+
+    Every measure needs a step. What was recorded before stays. `ref` is as in `attach`.
+    """
+    run = Run(_address_of(ref, experiment, project, url), {}, resumed=True)
+    run._recorder.write("resume", at=current_writer().now())
+    endings.watch(run)
+    start_sender(current_writer().root)
+    return run
+
+
+def _address(connection: Connection, run_id: str) -> dict[str, str]:
+    check_name(connection.project, "project")
+    check_name(connection.experiment, "experiment")
+    return {
+        "run": run_id,
+        "to": destination(current_writer().root, connection.url, connection.token),
+        "project": connection.project,
+        "experiment": connection.experiment,
+    }
+
+
+def _address_of(ref: str, experiment: str | None, project: str | None, url: str | None) -> dict[str, str]:
+    if len(ref) == 36 and experiment is not None:
+        id_bytes(ref, "ref")
+        return _address(find_connection(url, project, experiment, needs_service=False), ref)
+    from kinetrum.client.reading import find_run
+    from kinetrum.client.session import open_session
+
+    parsed = parse_ref(ref)
+    if not isinstance(parsed, RunRef):
+        raise InvalidInput(f"{ref!r} names no run; write EXPERIMENT/NUMBER or an id.", field="ref")
+    found = find_run(open_session(parsed.project or project, url), parsed)
+    if experiment is not None and found.experiment != experiment:
+        raise NotFound(f"{ref} is a run of {found.experiment}, not of {experiment}.", field="ref")
+    return _address(find_connection(url, found.project, found.experiment), found.id)
+
+
+def _parent_id(parent: Run | str | None) -> str | None:
+    if parent is None:
+        return None
+    found = parent.id if isinstance(parent, Run) else parent
+    id_bytes(found, "parent")
+    return found
+
+
+def _surroundings() -> dict[str, Value]:
+    try:
+        user = getpass.getuser()
+    except (KeyError, OSError):
+        user = str(os.getuid())
+    # As it was typed; of the interpreter only the name, which says as much and is the same on every machine.
+    typed = [Path(sys.orig_argv[0]).name, *sys.orig_argv[1:]] if sys.orig_argv else sys.argv
+    command = " ".join(shlex.quote(part) for part in typed)
+    return {
+        "command": command[:2_000],
+        "user": user,
+        "python": sys.version.split()[0],
+        "process": os.getpid(),
+    }

@@ -1,0 +1,117 @@
+"""Describing what was recorded: names, labels, notes, goals, corrections, and the bin; on one run or many."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from kinetrum.client.http import path_of
+from kinetrum.client.session import Session, open_session
+from kinetrum.client.spool import new_id
+from kinetrum.core.goals import read_goal
+from kinetrum.core.values import to_json
+
+RUNS_AT_ONCE = 1_000
+
+
+@dataclass(frozen=True)
+class Note:
+    """A Markdown text on a run or experiment; `written_at` is ISO 8601, UTC."""
+
+    id: str
+    author: str
+    text: str
+    written_at: str
+
+
+def notes_of(found: list[dict[str, Any]]) -> list[Note]:
+    """Read notes as the service sends them."""
+    return [Note(item["id"], item["author"], item["text"], item["written_at"]) for item in found]
+
+
+def _each(session: Session, project: str, what: str, refs: Sequence[str], **fields: Any) -> list[str]:
+    done: list[str] = []
+    for start in range(0, len(refs), RUNS_AT_ONCE):
+        body = {"runs": list(refs[start : start + RUNS_AT_ONCE]), **fields}
+        done += session.service.call("POST", path_of("projects", project) + what, json=body)["runs"]
+    return done
+
+
+def label_runs(session: Session, project: str, refs: Sequence[str], labels: dict[str, str | None]) -> list[str]:
+    """Set labels on runs, None takes one away; returns the runs' references."""
+    return _each(session, project, "/labels", refs, labels=labels)
+
+
+def note_runs(session: Session, project: str, refs: Sequence[str], text: str) -> list[str]:
+    """Put a note on runs; returns their references."""
+    return _each(session, project, "/notes", refs, id=new_id(), text=text)
+
+
+def bin_runs(session: Session, project: str, refs: Sequence[str]) -> list[str]:
+    """Put runs into the bin; returns their references. Raises NotAllowed for what others recorded."""
+    return _each(session, project, "/bin", refs)
+
+
+def restore_runs(session: Session, project: str, refs: Sequence[str]) -> list[str]:
+    """Take runs out of the bin; returns their references."""
+    return _each(session, project, "/bin/restored", refs)
+
+
+def correct_run(session: Session, run_path: str, params: dict[str, Any], comment: str) -> None:
+    """Correct parameters; the journal keeps what stood there."""
+    body = {"params": {key: to_json(value) for key, value in params.items()}, "comment": comment}
+    session.service.call("POST", run_path + "/corrections", json=body)
+
+
+class Experiment:
+    """An experiment: its goals and notes. Get one from `kinetrum.experiment(name)`."""
+
+    def __init__(self, session: Session, name: str) -> None:
+        self._session, self.name = session, name
+        self._path = path_of("projects", session.project, "experiments", name)
+        self._session.service.get(self._path)
+
+    @property
+    def goals(self) -> dict[str, dict[str, Any]]:
+        """Goals by key: direction, unit, bound, aggregate."""
+        found = self._session.service.get(self._path)["goals"]
+        return {goal["key"]: {key: goal[key] for key in ("direction", "unit", "bound", "aggregate")} for goal in found}
+
+    def set_goal(self, key: str, goal: str | dict[str, Any]) -> None:
+        """Set or change a goal: "higher", "lower <= 8 %", or a dictionary of direction, unit, bound, aggregate.
+
+        Tables, sorts and arrows follow at once. Raises InvalidInput for what is no goal.
+        """
+        checked = read_goal(key, goal)
+        body = {"direction": checked.direction.value, "unit": checked.unit, "bound": checked.bound,
+                "aggregate": checked.aggregate}  # fmt: skip
+        self._session.service.call("PUT", self._path + "/goal", params={"key": key}, json=body)
+
+    def remove_goal(self, key: str) -> None:
+        """Take a goal away; a metric's last value stands for it again."""
+        self._session.service.call("DELETE", self._path + "/goal", params={"key": key})
+
+    @property
+    def notes(self) -> list[Note]:
+        """Notes on the experiment, the earliest first."""
+        return notes_of(self._session.service.get(self._path + "/notes"))
+
+    def note(self, text: str) -> None:
+        """Put a note (Markdown) on the experiment."""
+        self._session.service.call("POST", self._path + "/notes", json={"id": new_id(), "text": text})
+
+    def __repr__(self) -> str:
+        return f"<Experiment {self.name}>"
+
+
+def experiment(name: str, *, project: str | None = None, url: str | None = None) -> Experiment:
+    """Return an experiment that exists; raises NotFound otherwise."""
+    return Experiment(open_session(project, url), name)
+
+
+def binned(*, project: str | None = None, url: str | None = None) -> list[dict[str, Any]]:
+    """Return the runs in the project's bin, the latest first: reference, name, status, author, binned_at, binned_by."""
+    session = open_session(project, url)
+    found: list[dict[str, Any]] = session.service.get(path_of("projects", session.project, "bin"))
+    return found

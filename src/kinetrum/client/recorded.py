@@ -1,0 +1,249 @@
+"""What the service has recorded, as objects: a run, its metrics, a stored version of an artifact."""
+
+from __future__ import annotations
+
+import html
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kinetrum.client import describing
+from kinetrum.client.downloads import download_files
+from kinetrum.client.http import path_of
+from kinetrum.client.session import Session
+from kinetrum.client.tables import read_points, save_stream, stream_points
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.values import Value, from_json, show
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+
+@dataclass(frozen=True)
+class PointArrays:
+    """Points of a metric as NumPy arrays of equal length: step (int64), value (float64), time (datetime64[us], UTC)."""
+
+    step: NDArray[np.int64]
+    value: NDArray[np.float64]
+    time: NDArray[np.datetime64]
+
+
+class RecordedMetric:
+    """A metric of a recorded run: aggregates at hand, points when asked for."""
+
+    def __init__(self, run: RecordedRun, name: str, data: dict[str, Any] | None) -> None:
+        self._run, self.name, self._data = run, name, data
+
+    def __getattr__(self, aggregate: str) -> Value:
+        """Return an aggregate: count, nan_count, first, last, min, max, mean, best, best_step."""
+        if self._data is None or aggregate not in self._data:
+            raise AttributeError(aggregate)
+        return from_json(self._data[aggregate])
+
+    def points(self) -> PointArrays:
+        """Read every point, by step; repeated steps appear as often as they were measured, the later last."""
+        found = read_points(self._run._session, self._run._path(), self.name)
+        return PointArrays(found.steps, found.values, found.times.view("datetime64[us]"))
+
+    def __repr__(self) -> str:
+        return f"<Metric {self.name}>"
+
+
+class RecordedRun:
+    """A run as the service has it."""
+
+    def __init__(self, session: Session, data: dict[str, Any]) -> None:
+        self._session, self._data = session, data
+
+    reference: str = property(lambda self: self._data["reference"])  # type: ignore[assignment]
+    id: str = property(lambda self: self._data["id"])  # type: ignore[assignment]
+    project: str = property(lambda self: self._data["project"])  # type: ignore[assignment]
+    experiment: str = property(lambda self: self._data["experiment"])  # type: ignore[assignment]
+    number: int = property(lambda self: self._data["number"])  # type: ignore[assignment]
+    name: str | None = property(lambda self: self._data["name"])  # type: ignore[assignment]
+    status: str = property(lambda self: self._data["status"])  # type: ignore[assignment]
+    reason: str | None = property(lambda self: self._data["reason"])  # type: ignore[assignment]
+    author: str = property(lambda self: self._data["author"])  # type: ignore[assignment]
+    started_at: str = property(lambda self: self._data["started_at"])  # type: ignore[assignment]
+    ended_at: str | None = property(lambda self: self._data["ended_at"])  # type: ignore[assignment]
+    labels: dict[str, str] = property(lambda self: self._data["labels"])  # type: ignore[assignment]
+
+    @property
+    def params(self) -> dict[str, Value]:
+        """Parameters by dotted key, typed as they were set."""
+        return {key: from_json(value, key) for key, value in self._data["params"].items()}
+
+    @property
+    def values(self) -> dict[str, Value]:
+        """What stands for each key in tables: the result if there is one, else the metric by its goal."""
+        return {key: from_json(value, key) for key, value in self._data["values"].items()}
+
+    @property
+    def results(self) -> dict[str, Value]:
+        """Final values by key."""
+        return {key: from_json(value, key) for key, value in self._whole()["results"].items()}
+
+    @property
+    def metrics(self) -> Mapping[str, RecordedMetric]:
+        """Metrics by key."""
+        whole = self._whole()
+        return {key: RecordedMetric(self, key, whole["metrics"].get(key)) for key in whole["metric_names"]}
+
+    @property
+    def problems(self) -> list[str]:
+        """What must be told about the run."""
+        return [problem["text"] for problem in self._data["problems"]]
+
+    @property
+    def used(self) -> list[str]:
+        """Inputs as references."""
+        return [link["reference"] for link in self._data["used"]]
+
+    @property
+    def generated(self) -> list[str]:
+        """Outputs as references."""
+        return [link["reference"] for link in self._data["generated"]]
+
+    @property
+    def versions(self) -> list[str]:
+        """Model versions registered from this run."""
+        return list(self._whole()["versions"])
+
+    @property
+    def children(self) -> list[str]:
+        """Runs under this one, as references."""
+        return [child["reference"] for child in self._whole()["children"]]
+
+    @property
+    def parent(self) -> str | None:
+        """The run that this one is under, as a reference."""
+        found: str | None = self._whole()["parent"]
+        return found
+
+    @property
+    def notes(self) -> list[describing.Note]:
+        """Notes, the earliest first."""
+        return describing.notes_of(self._whole()["notes"])
+
+    def result_records(self) -> list[tuple[str, Value, str]]:
+        """Every (key, value, time) that was recorded as a result, also what a later one replaced."""
+        found = self._session.service.get(self._path("results"))
+        return [(item["key"], from_json(item["value"], item["key"]), item["recorded_at"]) for item in found]
+
+    def points_table(self, metrics: Sequence[str] = (), *, form: str = "csv") -> Iterator[bytes]:
+        """Yield every point of metrics (all of them without one) as csv, jsonl or parquet, piece by piece."""
+        return stream_points(self._session, self._path(), metrics, form)
+
+    def save_points(self, to: str | Path, metrics: Sequence[str] = ()) -> int:
+        """Write every point to a file, in the form its ending tells: .csv, .jsonl or .parquet; returns its size."""
+        return save_stream(self.points_table(metrics, form=_form_of(to)), to)
+
+    def rename(self, name: str | None) -> None:
+        """Give the run another name; None takes it away."""
+        self._session.service.call("PUT", self._path("name"), json={"name": name})
+        self.refresh()
+
+    def label(self, **labels: str | None) -> None:
+        """Set labels; None takes one away, others stay."""
+        describing.label_runs(self._session, self.project, [self.reference], dict(labels))
+        self.refresh()
+
+    def note(self, text: str) -> None:
+        """Put a note (Markdown) on the run."""
+        describing.note_runs(self._session, self.project, [self.reference], text)
+        self.refresh()
+
+    def correct(self, params: dict[str, Any], comment: str = "") -> None:
+        """Correct parameters that were set wrongly; the journal keeps what stood there, who, when and why."""
+        describing.correct_run(self._session, self._path(), params, comment)
+        self.refresh()
+
+    def bin(self) -> None:
+        """Put the run into the bin: out of tables and counts, restored in one act."""
+        describing.bin_runs(self._session, self.project, [self.reference])
+
+    def restore(self) -> None:
+        """Take the run out of the bin."""
+        describing.restore_runs(self._session, self.project, [self.reference])
+
+    def _path(self, *more: str) -> str:
+        return path_of("projects", self.project, "experiments", self.experiment, "runs", str(self.number), *more)
+
+    def _whole(self) -> dict[str, Any]:
+        if "metric_names" not in self._data:
+            self._data = self._session.service.get(self._path())
+        return self._data
+
+    def refresh(self) -> RecordedRun:
+        """Read the run again and return it."""
+        self._data = self._session.service.get(self._path())
+        return self
+
+    def download(self, to: str | Path = ".", artifact: str | None = None) -> list[Path]:
+        """Download what the run generated, or the artifact of that name, each into a folder of its name below `to`."""
+        links = [link for link in self._data["generated"] if artifact in (None, link["name"])]
+        if not links:
+            raise NotFound(f"{self.reference} generated nothing{f' named {artifact!r}' if artifact else ''}.")
+        paths: list[Path] = []
+        for link in links:
+            found = StoredVersion.read(self._session, self.project, link["name"], str(link["version"]))
+            paths += found.download(Path(to) / link["name"])
+        return paths
+
+    def __repr__(self) -> str:
+        return f"<{self.reference} {self.status}>"
+
+    def _repr_html_(self) -> str:
+        rows = {**self.params, **self.values}
+        cells = "".join(
+            f"<tr><th>{html.escape(key)}</th><td>{html.escape(show(value))}</td></tr>" for key, value in rows.items()
+        )
+        return f"<b>{html.escape(self.reference)}</b> {self.status}<table>{cells}</table>"
+
+
+@dataclass(frozen=True)
+class StoredVersion:
+    """A version of an artifact."""
+
+    _session: Session
+    _project: str
+    data: dict[str, Any]
+
+    @classmethod
+    def read(cls, session: Session, project: str, name: str, which: str) -> StoredVersion:
+        """Read a version by number or `latest`."""
+        return cls(session, project, session.service.get(path_of("projects", project, "artifacts", name, "versions",
+                                                                 which)))  # fmt: skip
+
+    @property
+    def reference(self) -> str:
+        """`name@number`."""
+        return str(self.data["reference"])
+
+    @property
+    def digest(self) -> str:
+        """SHA-256 that identifies the content."""
+        return str(self.data["digest"])
+
+    @property
+    def files(self) -> list[str]:
+        """Paths of its files."""
+        return [entry["path"] for entry in self.data["files"]]
+
+    def download(self, to: str | Path = ".", path: str | None = None) -> list[Path]:
+        """Download all files, or the one at `path`, below a folder, verified; returns their paths."""
+        files = [entry for entry in self.data["files"] if path in (None, entry["path"])]
+        if not files:
+            raise NotFound(f"{self.reference} has no file {path!r}.", field="path")
+        return download_files(
+            self._session.service, self._project, self.data["name"], self.data["number"], files, Path(to)
+        )
+
+
+def _form_of(path: str | Path) -> str:
+    ending = Path(path).suffix.lower().lstrip(".")
+    if ending not in {"csv", "jsonl", "parquet"}:
+        raise InvalidInput(f"{path} ends in none of .csv, .jsonl, .parquet.", field="to")
+    return ending

@@ -1,0 +1,79 @@
+"""Whole tables from the service, streamed: CSV, JSON Lines, Parquet; and points packed for NumPy."""
+
+from __future__ import annotations
+
+import os
+import struct
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kinetrum.client.http import path_of
+from kinetrum.client.session import Session
+from kinetrum.core.errors import Unavailable
+
+if TYPE_CHECKING:
+    from kinetrum.core.points.columns import Points
+
+
+def stream_runs(
+    session: Session, experiment: str, query: str, sort: str, form: str, columns: Sequence[str] | None = None
+) -> Iterator[bytes]:
+    """Yield an experiment's whole table of runs in a form, piece by piece."""
+    path = path_of("projects", session.project, "experiments", experiment, "table")
+    params: dict[str, Any] = {"form": form, "query": query, "sort": sort}
+    if columns:
+        params["column"] = list(columns)
+    with session.service.stream(path, params) as response:
+        yield from response.iter_bytes()
+
+
+def stream_points(session: Session, run_path: str, metrics: Sequence[str], form: str) -> Iterator[bytes]:
+    """Yield every point of metrics (all without one) in a form, piece by piece."""
+    params: dict[str, Any] = {"form": form, "metric": list(metrics)}
+    with session.service.stream(f"{run_path}/points/table", params) as response:
+        yield from response.iter_bytes()
+
+
+def save_stream(pieces: Iterator[bytes], to: str | Path) -> int:
+    """Write pieces to a file that appears whole or not at all; returns its size in bytes."""
+    path, size = Path(to), 0
+    part = path.with_name(path.name + ".part")
+    try:
+        with part.open("wb") as file:
+            for piece in pieces:
+                size += file.write(piece)
+        os.replace(part, path)
+    finally:
+        part.unlink(missing_ok=True)
+    return size
+
+
+def read_points(session: Session, run_path: str, metric: str) -> Points:
+    """Read every point of a metric in its packed form."""
+    from kinetrum.core.points.codec import decode_batch
+    from kinetrum.core.points.columns import Points, no_points
+
+    parts: list[Points] = []
+    with session.service.stream(f"{run_path}/points/packed", {"metric": metric}) as response:
+        waiting = bytearray()
+        for piece in response.iter_bytes():
+            waiting += piece
+            while len(waiting) >= 4:
+                (length,) = struct.unpack_from("<I", waiting)
+                if len(waiting) < 4 + length:
+                    break
+                body = bytes(waiting[4 : 4 + length])
+                del waiting[: 4 + length]
+                parts += [points for group in decode_batch(body) for _, points in group.series()]
+        if waiting:
+            raise Unavailable(f"The points of {metric!r} ended in the middle; read them again.")
+    if not parts:
+        return no_points()
+    import numpy as np
+
+    return Points(
+        np.concatenate([part.steps for part in parts]),
+        np.concatenate([part.times for part in parts]),
+        np.concatenate([part.values for part in parts]),
+    )

@@ -1,0 +1,70 @@
+"""What is evaluated: truths, predictions as labels or scores, weights; checked before anything is computed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kinetrum.core.errors import InvalidInput
+
+Numbers = NDArray[np.float64]
+ROW_LIMIT = 50_000_000
+
+
+def column(given: Any, name: str) -> NDArray[Any]:
+    """Return a one- or two-dimensional array; lists, series and frames of other libraries are taken."""
+    try:
+        found = np.asarray(given)
+    except ValueError:
+        # Rows of different lengths.
+        found = np.empty(0, dtype=object)
+    if found.dtype == object:
+        found = np.asarray(found.tolist()) if len(found) else found
+    if found.dtype == object or found.ndim not in {1, 2}:
+        raise InvalidInput(
+            f"{name} is a list of numbers or labels, or a table with a column per class; this is a "
+            f"{type(given).__name__} of {found.ndim} dimensions.",
+            field=name,
+        )
+    if found.ndim == 2 and found.shape[1] == 1:
+        found = found[:, 0]
+    if len(found) == 0:
+        raise InvalidInput(f"{name} is empty; at least one row is needed.", field=name)
+    if len(found) > ROW_LIMIT:
+        raise InvalidInput(f"{name} has {len(found)} rows; at most {ROW_LIMIT} are evaluated.", field=name)
+    if found.dtype.kind == "f" and not np.isfinite(found).all():
+        at = int(np.argwhere(~np.isfinite(found.reshape(len(found), -1)).all(axis=1))[0, 0])
+        raise InvalidInput(f"{name} is {found[at]} in row {at}; every row needs a finite number.", field=name)
+    return found
+
+
+def weights_of(given: Any, rows: int) -> Numbers:
+    """Return one weight per row, ones without any; raises InvalidInput for negative or missing ones."""
+    if given is None:
+        return np.ones(rows)
+    found = np.asarray(given, dtype=np.float64)
+    if found.shape != (rows,):
+        raise InvalidInput(f"There are {rows} rows and {found.size} weights; one each is needed.", field="weights")
+    if not np.isfinite(found).all() or (found < 0).any() or found.sum() == 0:
+        raise InvalidInput("Weights are finite numbers of zero or more, not all zero.", field="weights")
+    return found
+
+
+def same_rows(truth: NDArray[Any], predicted: NDArray[Any]) -> None:
+    """Refuse columns of different lengths."""
+    if len(truth) != len(predicted):
+        raise InvalidInput(
+            f"There are {len(truth)} truths and {len(predicted)} predictions; one each is needed.", field="y_score"
+        )
+
+
+def is_whole(values: NDArray[Any]) -> bool:
+    """Tell whether numbers are all whole."""
+    return values.dtype.kind in "iub" or (values.dtype.kind == "f" and bool((values == np.floor(values)).all()))
+
+
+def share(part: float, whole: float) -> float:
+    """Return part / whole, 0 where there is nothing to divide by."""
+    return part / whole if whole else 0.0

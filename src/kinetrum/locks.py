@@ -1,0 +1,33 @@
+"""Lock files: held while a process lives, whatever ends it."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+from pathlib import Path
+
+
+def take(path: Path) -> int | None:
+    """Take the lock on a file, made if need be, and return its handle; None where another process has it."""
+    handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        os.close(handle)
+        return None
+    return handle
+
+
+def is_held(path: Path) -> bool:
+    """Tell whether some process holds the lock on a file."""
+    try:
+        handle = os.open(path, os.O_RDWR)
+    except FileNotFoundError:
+        return False
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return True
+    finally:
+        os.close(handle)
+    return False

@@ -1,0 +1,122 @@
+"""Routes for names, labels, notes, goals, corrections, and the bin."""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+
+from kinetrum.actions import describing
+from kinetrum.core.goals import make_goal
+from kinetrum.core.ids import id_text
+from kinetrum.service import shapes
+from kinetrum.service.access import SignedIn
+from kinetrum.storage.runs import Run
+from kinetrum.wire import runs as wire
+
+router = APIRouter(prefix="/projects/{project}", tags=["describing"])
+_EXPERIMENT = "/experiments/{experiment}"
+_RUN = _EXPERIMENT + "/runs/{run}"
+Key = Annotated[str, Query(max_length=250, description="The key of the metric or result.")]
+
+
+def _references(found: list[Run]) -> wire.References:
+    return wire.References(runs=[run.reference for run in found])
+
+
+@router.put(f"{_RUN}/name")
+def rename_run(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewName) -> wire.References:
+    """Give a run another name; null takes it away."""
+    return _references([describing.rename_run(actor, project, experiment, run, body.name)])
+
+
+@router.post(f"{_RUN}/corrections")
+def correct_parameters(
+    actor: SignedIn, project: str, experiment: str, run: str, body: wire.Correction
+) -> wire.References:
+    """Correct parameters that were set wrongly; the journal keeps what stood there."""
+    params = shapes.read_values(body.params)
+    return _references([describing.correct_params(actor, project, experiment, run, params, body.comment)])
+
+
+@router.get(f"{_RUN}/results")
+def list_results(actor: SignedIn, project: str, experiment: str, run: str) -> list[wire.ResultRecord]:
+    """List every result that was recorded, also those that a later one replaced, the earliest first."""
+    return [
+        wire.ResultRecord(key=key, value=json.loads(value), recorded_at=at)
+        for key, value, at in describing.result_records(actor, project, experiment, run)
+    ]
+
+
+@router.get(f"{_RUN}/notes")
+def list_notes(actor: SignedIn, project: str, experiment: str, run: str) -> list[wire.Note]:
+    """List the notes on a run, the earliest first."""
+    return [shapes.note(found) for found in describing.list_notes(actor, project, experiment, run)]
+
+
+@router.delete(f"{_RUN}/notes/{{note}}", status_code=204)
+def remove_note(actor: SignedIn, project: str, experiment: str, run: str, note: str) -> None:
+    """Remove a note: one's own, or as a maintainer anybody's."""
+    describing.remove_note(actor, project, experiment, run, note)
+
+
+@router.post("/notes")
+def add_notes(actor: SignedIn, project: str, body: wire.NewNotes) -> wire.References:
+    """Put a note on one run or many."""
+    return _references(describing.add_note(actor, project, body.runs, body.id, body.text))
+
+
+@router.post("/labels")
+def label_runs(actor: SignedIn, project: str, body: wire.NewLabels) -> wire.References:
+    """Set labels on one run or many; null takes a label away."""
+    return _references(describing.label_runs(actor, project, body.runs, body.labels))
+
+
+@router.get("/bin")
+def list_bin(actor: SignedIn, project: str) -> list[wire.BinnedRun]:
+    """List the runs in the bin, the latest first."""
+    return [
+        wire.BinnedRun(
+            reference=run.reference, id=id_text(run.uid), name=run.name, status=run.status, author=author,
+            started_at=run.started_at, binned_at=run.binned_at, binned_by=by,
+        )
+        for run, author, by in describing.list_bin(actor, project) if run.binned_at is not None
+    ]  # fmt: skip
+
+
+@router.post("/bin")
+def bin_runs(actor: SignedIn, project: str, body: wire.RunsNamed) -> wire.References:
+    """Put runs into the bin: one's own, or as a maintainer anybody's."""
+    return _references(describing.bin_runs(actor, project, body.runs))
+
+
+@router.post("/bin/restored")
+def restore_runs(actor: SignedIn, project: str, body: wire.RunsNamed) -> wire.References:
+    """Take runs out of the bin."""
+    return _references(describing.restore_runs(actor, project, body.runs))
+
+
+@router.get(f"{_EXPERIMENT}/notes")
+def list_experiment_notes(actor: SignedIn, project: str, experiment: str) -> list[wire.Note]:
+    """List the notes on an experiment, the earliest first."""
+    return [shapes.note(found) for found in describing.list_notes(actor, project, experiment, None)]
+
+
+@router.post(f"{_EXPERIMENT}/notes", status_code=204)
+def add_experiment_note(actor: SignedIn, project: str, experiment: str, body: wire.NewNote) -> None:
+    """Put a note on an experiment."""
+    describing.add_experiment_note(actor, project, experiment, body.id, body.text)
+
+
+@router.put(f"{_EXPERIMENT}/goal")
+def set_goal(actor: SignedIn, project: str, experiment: str, key: Key, body: wire.NewGoal) -> list[wire.Goal]:
+    """Set or change the goal of a key; returns all goals of the experiment."""
+    goal = make_goal(key, body.direction, body.unit, body.bound, body.aggregate)
+    return [shapes.goal(found) for found in describing.set_goal(actor, project, experiment, goal)]
+
+
+@router.delete(f"{_EXPERIMENT}/goal")
+def remove_goal(actor: SignedIn, project: str, experiment: str, key: Key) -> list[wire.Goal]:
+    """Take the goal of a key away; returns the goals left."""
+    return [shapes.goal(found) for found in describing.remove_goal(actor, project, experiment, key)]

@@ -1,0 +1,106 @@
+"""Routes that stream whole tables: runs and points as CSV, JSON Lines, Parquet, and points packed."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from fastapi import APIRouter, Query
+from fastapi.responses import StreamingResponse
+
+from kinetrum.actions import exporting
+from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
+from kinetrum.core.points.columns import Points
+from kinetrum.core.tables import MEDIA_TYPES, Row, write_arrow, write_csv, write_jsonl, write_table
+from kinetrum.service.access import SignedIn
+
+router = APIRouter(prefix="/projects/{project}", tags=["tables"])
+Form = Annotated[Literal["csv", "jsonl", "parquet"], Query(description="CSV, JSON Lines or Parquet.")]
+_RUN = "/experiments/{experiment}/runs/{run}"
+_TABLE: dict[int | str, dict[str, Any]] = {
+    200: {"description": "The table.", "content": {kind: {} for kind in MEDIA_TYPES.values()}}
+}
+_PACKED: dict[int | str, dict[str, Any]] = {200: {"description": "Packed points.", "content": {BATCH_MEDIA_TYPE: {}}}}
+
+
+def _download(pieces: Iterator[bytes], form: str, name: str) -> StreamingResponse:
+    headers = {"Content-Disposition": f'attachment; filename="{name}.{form}"'}
+    return StreamingResponse(pieces, media_type=MEDIA_TYPES[form], headers=headers)
+
+
+@router.get("/experiments/{experiment}/table", response_class=StreamingResponse, responses=_TABLE)
+def export_runs(
+    actor: SignedIn,
+    project: str,
+    experiment: str,
+    form: Form = "csv",
+    query: Annotated[str, Query(max_length=2_000)] = "",
+    sort: Annotated[str, Query(max_length=1_000)] = "",
+    column: Annotated[list[str] | None, Query(description="Keys to keep; all without one.")] = None,
+) -> StreamingResponse:
+    """Stream an experiment's whole table of runs: fields, then `param:KEY` and `metric:KEY`."""
+    table = exporting.runs_table(actor, project, experiment, query, sort, column)
+    return _download(write_table(form, table.columns, table.batches), form, experiment)
+
+
+@router.get(f"{_RUN}/points/table", response_class=StreamingResponse, responses=_TABLE)
+def export_points(
+    actor: SignedIn,
+    project: str,
+    experiment: str,
+    run: str,
+    form: Form = "csv",
+    metric: Annotated[list[str] | None, Query(description="Metrics; all of the run's without one.")] = None,
+) -> StreamingResponse:
+    """Stream every point of metrics: metric, step, time (UTC), value; repeated steps too, the later last."""
+    stretches = exporting.stream_points(actor, project, experiment, run, metric or [])
+    pieces = _parquet(stretches) if form == "parquet" else _text(stretches, form)
+    return _download(pieces, form, f"{experiment}-points")
+
+
+@router.get(f"{_RUN}/points/packed", response_class=StreamingResponse, responses=_PACKED)
+def read_packed_points(
+    actor: SignedIn, project: str, experiment: str, run: str, metric: Annotated[str, Query(max_length=250)]
+) -> StreamingResponse:
+    """Stream every point of a metric as packed batches, each after its length (u32, little-endian)."""
+    stretches = exporting.stream_points(actor, project, experiment, run, [metric])
+
+    def pieces() -> Iterator[bytes]:
+        for name, points in stretches:
+            body = encode_batch([Group((name,), points.steps, points.times, points.values.reshape(1, -1))])
+            yield struct.pack("<I", len(body)) + body
+
+    return StreamingResponse(pieces(), media_type=BATCH_MEDIA_TYPE)
+
+
+def _times(points: Points) -> list[str]:
+    return [f"{moment}Z" for moment in np.datetime_as_string(points.times.view("datetime64[us]"), unit="us")]
+
+
+def _text(stretches: Iterator[tuple[str, Points]], form: str) -> Iterator[bytes]:
+    columns = ("metric", "step", "time", "value")
+
+    def batches() -> Iterator[list[Row]]:
+        for name, points in stretches:
+            rows = zip(points.steps.tolist(), _times(points), points.values.tolist(), strict=True)
+            yield [{"metric": name, "step": step, "time": at, "value": value} for step, at, value in rows]
+
+    return write_csv(columns, batches()) if form == "csv" else write_jsonl(batches())
+
+
+def _parquet(stretches: Iterator[tuple[str, Points]]) -> Iterator[bytes]:
+    import pyarrow
+
+    schema = pyarrow.schema([
+        ("metric", pyarrow.string()), ("step", pyarrow.int64()), ("time", pyarrow.timestamp("us", tz="UTC")),
+        ("value", pyarrow.float64()),
+    ])  # fmt: skip
+    tables = (
+        pyarrow.table(
+            [[name] * len(points), points.steps, points.times.view("datetime64[us]"), points.values], schema=schema
+        )
+        for name, points in stretches
+    )
+    return write_arrow(schema, tables)

@@ -1,0 +1,63 @@
+"""Bringing the index of one key up to date after its goal changed.
+
+The aggregates last, min and max of every metric are indexed beside the shown value, so for most goals the
+new shown values are copied inside the database; first, mean and count are read from the documents.
+"""
+
+from __future__ import annotations
+
+from kinetrum.core.goals import Goal
+from kinetrum.core.rundoc import unpack_doc
+from kinetrum.storage.database import execute, query
+from kinetrum.storage.runs import intern_keys, key_ids, run_by_id, save_index
+
+_AT_ONCE = 500
+
+
+def reindex(project_id: int, experiment_id: int, key: str, goal: Goal | None, goals: dict[str, Goal]) -> None:
+    """Write the shown value of a metric anew for every run of the experiment; runs with a result keep that."""
+    source = _indexed_as(goal)
+    if source is None:
+        _from_documents(experiment_id, key, goals)
+        return
+    wanted = [("value", "shown", key), ("value", source, key)]
+    if wanted[1] not in key_ids(project_id, wanted):
+        return
+    ids = intern_keys(project_id, wanted)
+    shown, origin = ids[wanted[0]], ids[wanted[1]]
+    no_result = " AND NOT EXISTS (SELECT 1 FROM result_record o WHERE o.run_id = v.run_id AND o.name = %s)"
+    for table, column in (("value_num", "num"), ("value_text", "text")):
+        execute(
+            f"DELETE v FROM {table} v WHERE v.key_id = %s AND v.experiment_id = %s{no_result}",
+            shown, experiment_id, key,
+        )  # fmt: skip
+        execute(
+            f"INSERT INTO {table} (key_id, experiment_id, run_id, {column})"
+            f" SELECT %s, v.experiment_id, v.run_id, v.{column} FROM {table} v"
+            f" WHERE v.key_id = %s AND v.experiment_id = %s{no_result}",
+            shown, origin, experiment_id, key,
+        )  # fmt: skip
+
+
+def _indexed_as(goal: Goal | None) -> str | None:
+    """Return the indexed aggregate that the shown value equals, None where none does."""
+    if goal is None:
+        return "last"
+    if goal.aggregate == "best":
+        return "max" if goal.higher else "min"
+    return goal.aggregate if goal.aggregate in {"last", "min", "max"} else None
+
+
+def _from_documents(experiment_id: int, key: str, goals: dict[str, Goal]) -> None:
+    after = 0
+    while True:
+        rows = query(
+            "SELECT d.run_id, d.doc FROM run r JOIN run_doc d USING (run_id) JOIN series s ON s.run_id = r.run_id"
+            " AND s.name = %s WHERE r.experiment_id = %s AND r.run_id > %s ORDER BY r.run_id LIMIT %s",
+            key, experiment_id, after, _AT_ONCE,
+        )  # fmt: skip
+        if not rows:
+            return
+        for run_id, raw in rows:
+            save_index(run_by_id(run_id), unpack_doc(raw), goals, values=[key])
+        after = rows[-1][0]
