@@ -20,6 +20,10 @@ from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 _HEADERS = {"Content-Type": BATCH_MEDIA_TYPE}
 
 
+class NotYet(errors.Unavailable):
+    """The run is not known yet: another process on another machine began it, and that has still to arrive."""
+
+
 class RunCalls:
     """Sends to any number of services; one connection to each."""
 
@@ -27,6 +31,8 @@ class RunCalls:
         self.root = root
         self._services: dict[str, Service] = {}
         self._stale: set[str] = set()
+        # While true, a run that the service does not know is waited for; else its records are refused for good.
+        self.patient = False
 
     def close(self) -> None:
         """Close all connections."""
@@ -65,6 +71,10 @@ class RunCalls:
             return self._service(address["to"]).call(method, path, **options)
         except errors.NotSignedIn as error:
             raise self._refused(address["to"], error) from error
+        except errors.NotFound as error:
+            if error.field == "run" and self.patient:
+                raise NotYet(str(error)) from error
+            raise
 
     def points(self, address: dict[str, Any], batch: str, groups: list[Group]) -> None:
         """Send a batch of points."""

@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import shutil
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -188,6 +189,22 @@ class Delivery:
     def _address_of(self, mine: Waiting) -> dict[str, Any]:
         _, record = mine.stretches[0]
         return self.shapes[record.shape]
+
+    def is_patient(self, wait_s: float) -> bool:
+        """Tell whether an unknown run is to be waited for, and note since when one is."""
+        note = self.folder / "unknown-since"
+        try:
+            return time.time() - note.stat().st_mtime < wait_s
+        except FileNotFoundError:
+            return True
+
+    def note_unknown(self, unknown: bool) -> None:
+        """Note that a run is unknown to the service, or that none is any more."""
+        note = self.folder / "unknown-since"
+        if not unknown:
+            note.unlink(missing_ok=True)
+        elif not note.exists():
+            note.touch()
 
     def finish(self) -> bool:
         """Remove the folder once its writer has ended and nothing waits; tells whether that was so."""

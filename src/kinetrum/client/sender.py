@@ -14,12 +14,13 @@ import time
 from pathlib import Path
 
 from kinetrum import locks
-from kinetrum.client.calls import RunCalls
+from kinetrum.client.calls import NotYet, RunCalls
 from kinetrum.client.delivery import Delivery
 from kinetrum.client.starting import sender_lock
 from kinetrum.core.errors import Unavailable
 
 PAUSE_S, IDLE_S, BEAT_S = 0.2, 20.0, 15.0
+UNKNOWN_RUN_S, UNKNOWN_PAUSE_S = 600.0, 1.0
 _BACKOFF_S = (0.5, 15.0)
 log = logging.getLogger("kinetrum.sender")
 
@@ -34,6 +35,7 @@ class Sender:
         self.beaten: dict[str, float] = {}
         self.checked: set[str] = set()
         self.told: set[str] = set()
+        self.paused: dict[str, float] = {}
 
     def round(self) -> bool:
         """Deliver what is there; tells whether there was work or a living writer."""
@@ -45,10 +47,19 @@ class Sender:
             if self._obstructed(delivery):
                 continue
             alive = delivery.writer_lives
+            if time.monotonic() < self.paused.get(name, 0.0):
+                continue
             try:
+                self.calls.patient = delivery.is_patient(UNKNOWN_RUN_S)
                 sent = delivery.round(self.calls)
+                delivery.note_unknown(False)
                 if alive:
                     self._beat(delivery)
+            except NotYet as error:
+                log.warning("%s", error)
+                delivery.note_unknown(True)
+                self.paused[name] = time.monotonic() + UNKNOWN_PAUSE_S
+                continue
             except Unavailable as error:
                 # One service that is away holds up nobody who records to another.
                 away = error
