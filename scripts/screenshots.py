@@ -29,7 +29,7 @@ PAGES = {
     "experiment-light": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
     "experiment-dark": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
     "run": "/orchard/e/frost-alarm/{better}",
-    "run-failed": "/orchard/e/frost-alarm/{failed}",
+    "run-parent": "/orchard/e/frost-alarm/{parent}",
     "compare": "/orchard/compare?run=frost-alarm/{better}~1&run=frost-alarm/{earlier}~2",
     "models": "/orchard/models",
     "model": "/orchard/models/frost-alarm",
@@ -38,7 +38,7 @@ PAGES = {
 COMMANDS = {
     "terminal-runs": "kinetrum runs -e frost-alarm --sort recall --limit 24",
     "terminal-compare": "kinetrum compare frost-alarm/{better} frost-alarm/{earlier}",
-    "terminal-show": "kinetrum show frost-alarm/{better}",
+    "terminal-show": "kinetrum show frost-alarm/{problem}",
     "terminal-registry": "kinetrum models; echo; kinetrum show model; echo; kinetrum history frost-alarm",
 }
 
@@ -50,7 +50,8 @@ def names() -> dict[str, str]:
     found = {}
     for run in kinetrum.runs(experiment="frost-alarm", project="orchard", sort="started:asc"):
         key = {"shallow and slow": "better", "five seeds": "earlier", "slow and long": "live", "rate too large": "nan",
-               "too many trees": "failed"}.get(run.name or "")  # fmt: skip
+               "too many trees": "failed", "search": "parent",
+               "two workers, two thresholds": "problem", "cut off by a thunderstorm": "lost"}.get(run.name or "")  # fmt: skip
         if key and key not in found:
             found[key] = str(run.number)
     return found

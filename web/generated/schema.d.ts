@@ -1428,6 +1428,8 @@ export interface components {
             times: number[];
             /** Values */
             values: (number | null)[];
+            /** Against */
+            against?: (number | null)[] | null;
         };
         /** Curves */
         Curves: {
@@ -4028,6 +4030,8 @@ export interface operations {
                 width?: number;
                 first_step?: number | null;
                 last_step?: number | null;
+                /** @description Another metric, for the x axis. */
+                against?: string | null;
             };
             header?: never;
             path: {

@@ -36,6 +36,7 @@ const RunPage = lazy(() => import('./pages/run/RunPage'))
 const Compare = lazy(() => import('./pages/compare/Compare'))
 const Models = lazy(() => import('./pages/models/Models'))
 const Model = lazy(() => import('./pages/model/Model'))
+const Bin = lazy(() => import('./pages/bin/Bin'))
 const Review = lazy(() => import('./pages/review/Review'))
 
 const router = createBrowserRouter([
@@ -51,6 +52,7 @@ const router = createBrowserRouter([
           { path: 'e/:experiment', element: <Experiment /> },
           { path: 'e/:experiment/:run', element: <RunPage /> },
           { path: 'compare', element: <Compare /> },
+          { path: 'bin', element: <Bin /> },
           { path: 'models', element: <Models /> },
           { path: 'models/:model', element: <Model /> },
           { path: 'models/:model/:version', element: <Review /> },

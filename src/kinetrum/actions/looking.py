@@ -12,7 +12,7 @@ from kinetrum.actions.finding import find_run, find_run_by_tail
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.permissions import Act, Role, permits
-from kinetrum.core.points.columns import Points
+from kinetrum.core.points.columns import Points, shown
 from kinetrum.core.query.condition import parse_condition
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import Value, same
@@ -293,19 +293,19 @@ class Curve:
     run: Run
     metric: str
     points: Points
+    against: list[float] | None = None
 
 
 @snapshot
 def read_curves(
-    actor: Actor,
-    project: str,
-    references: list[str],
-    metric: str,
-    width: int,
-    first: int | None,
-    last: int | None,
-) -> list[Curve]:
-    """Return one metric of up to 100 runs (`experiment/number`), each reduced to `width` pixel columns."""
+    actor: Actor, project: str, references: list[str], metric: str, width: int,
+    first: int | None, last: int | None, against: str | None = None,
+) -> list[Curve]:  # fmt: skip
+    """Return one metric of up to 100 runs (`experiment/number`), each reduced to `width` pixel columns.
+
+    With `against`, another metric's value at the same step comes along for each point, and steps that only
+    one of the two has are left out.
+    """
     low, high = WIDTH_RANGE
     if not low <= width <= high:
         raise InvalidInput(f"A width is {low} to {high} pixels, not {width}.", field="width")
@@ -315,8 +315,26 @@ def read_curves(
     found = []
     for reference in references:
         run = _run_of(place, reference)
-        found.append(Curve(run, metric, points.read_curve(run.run_id, metric, width, first, last)))
+        if against is not None:
+            found.append(_paired(run, metric, against, width, first, last))
+        else:
+            found.append(Curve(run, metric, points.read_curve(run.run_id, metric, width, first, last)))
     return found
+
+
+def _paired(run: Run, metric: str, against: str, width: int, first: int | None, last: int | None) -> Curve:
+    import numpy as np
+
+    ours, theirs = (shown(points.read_points(run.run_id, key)) for key in (metric, against))
+    _, at, other = np.intersect1d(ours.steps, theirs.steps, assume_unique=True, return_indices=True)
+    steps = ours.steps[at]
+    inside = (steps >= (-(2**62) if first is None else first)) & (steps <= (2**62 if last is None else last))
+    at, other = at[inside], other[inside]
+    if len(at) > 4 * width:
+        # A cloud of points has no lowest and highest per pixel column: evenly thinned it keeps its shape.
+        chosen = np.linspace(0, len(at) - 1, 4 * width).round().astype(np.int64)
+        at, other = at[chosen], other[chosen]
+    return Curve(run, metric, ours.cut(at), theirs.values[other].tolist())
 
 
 def _run_of(place: Place, reference: str) -> Run:

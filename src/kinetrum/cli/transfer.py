@@ -23,7 +23,13 @@ def add_commands(commands: Any) -> None:
     keep.add_argument("--project")
     keep.set_defaults(run=_keep)
     spool = commands.add_parser("spool", help="what this machine recorded and the service has not acknowledged")
-    spool.add_argument("act", nargs="?", choices=["list", "send"], default="list")
+    spool.add_argument(
+        "act",
+        nargs="?",
+        choices=["list", "send", "discard"],
+        default="list",
+        help="discard deletes what was refused and set aside",
+    )
     spool.add_argument("--refused", action="store_true", help="with send: try once more what was set aside")
     spool.add_argument("--from-host", metavar="HOST", help="with send: deliver here what a host that is gone recorded")
     spool.add_argument("--json", action="store_true")
@@ -53,11 +59,15 @@ def _keep(given: argparse.Namespace) -> int:
 
 def _spool(given: argparse.Namespace) -> int:
     from kinetrum.client.draining import undelivered
-    from kinetrum.client.refused import set_aside
+    from kinetrum.client.refused import discard, set_aside
     from kinetrum.places import spool_folders
 
     if given.act == "send":
         return _send(given)
+    if given.act == "discard":
+        count = sum(discard(root) for root in spool_folders())
+        print(f"{count} refused records deleted.")
+        return 0
     waiting = [item for root in spool_folders() for item in undelivered(root)]
     refused = [item for root in spool_folders() for item in set_aside(root)]
     if given.json:

@@ -47,3 +47,11 @@ def send_again(root: Path, calls: RunCalls) -> tuple[int, int]:
         else:
             taken += 1
     return taken, refused
+
+
+def discard(root: Path) -> int:
+    """Delete what was set aside; returns how many records that were."""
+    found = list((root / _FOLDER).glob("*.json"))
+    for path in found:
+        path.unlink(missing_ok=True)
+    return len(found)

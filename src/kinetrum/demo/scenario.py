@@ -79,3 +79,12 @@ GAPS = [
     *[Plan("", {"method": "neighbours", "stations": count}, SECOND, "tomas") for count in (1, 2, 4)],
 ]
 SLOW = Plan("slow and long", _boost(depth=2, weight=5, rate=0.02, rounds=400), THIRD, "tomas")
+# What people noted on runs, by the run's name: who, and what.
+NOTES = {
+    "rate too large": ("tomas", "Runs away to NaN after some rounds: the rate grows with the weights.\n\n"
+                       "- **Do not** go over 100 with this learner\n- `weight` has nothing to do with it"),
+    "shallow and slow": ("ilse", "Trained after **station 9 was corrected** (`nights@3`). Compare with *five seeds*"
+                         " only for the upper rows; below, the two agree."),
+    "two workers, two thresholds": ("tomas", "The second worker read an older `settings.toml`. What it measured is"
+                                    " with its own threshold."),
+}  # fmt: skip

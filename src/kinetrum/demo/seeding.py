@@ -16,11 +16,13 @@ import kinetrum
 from kinetrum.client.http import Service, path_of
 from kinetrum.client.run import Run
 from kinetrum.core.errors import Conflict, KinetrumError, NotFound
-from kinetrum.demo import scenario, training
+from kinetrum.demo import mishaps, scenario, training
 from kinetrum.demo.scenario import DATA, PEOPLE, PROJECT
 from kinetrum.demo.training import Plan
 from kinetrum.demo.weather import make_nights, read_nights, write_nights, write_stations
 from kinetrum.instance.settings import Home, write_private
+
+CUT_OFF_AFTER = 6
 
 
 @dataclass
@@ -113,14 +115,17 @@ def seed(demo: Demo) -> None:
         else:
             missing.append((train, plan, group))
     parents: dict[str, Run] = {}
-    for train, plan, group in tqdm(missing, desc="Training the demo runs", unit="run", disable=not missing):
+    for at, (train, plan, group) in enumerate(tqdm(missing, desc="Training the demo runs", unit="run",
+                                                   disable=not missing)):  # fmt: skip
+        if at == CUT_OFF_AFTER:
+            _have_mishap(demo, mishaps.CUT_OFF, lambda: mishaps.lose_one(demo.folder))
         with demo.as_person(plan.person):
             parent = None
-            if group and group not in parents:
-                parents[group] = kinetrum.begin("frost-alarm", name=group, goals=training.FROST_GOALS,
-                                                params={"space": "depth x rate"})  # fmt: skip
             if group:
-                parent = parents[group]
+                parent = parents.get(group) or kinetrum.begin(
+                    "frost-alarm", name=group, goals=training.FROST_GOALS, params={"space": "depth x rate"}
+                )
+                parents[group] = parent
             try:
                 if parent is not None:
                     train(plan, demo.folder, nights[plan.data], parent)
@@ -130,7 +135,30 @@ def seed(demo: Demo) -> None:
                 continue
     for run in parents.values():
         run.end()
+    _have_mishap(demo, mishaps.CUT_OFF, lambda: mishaps.lose_one(demo.folder))
+    _have_mishap(demo, mishaps.TWO_MINDS, lambda: mishaps.disagree(nights[mishaps.TWO_MINDS.data]))
     _deliver()
+    _write_notes(demo)
+
+
+def _have_mishap(demo: Demo, plan: Plan, happen: Callable[[], None]) -> None:
+    """Let something go wrong once."""
+    with demo.as_person(plan.person):
+        try:
+            found = kinetrum.runs(f'name = "{plan.name}"', experiment="frost-alarm")
+        except NotFound:
+            found = None
+        if not found:
+            happen()
+
+
+def _write_notes(demo: Demo) -> None:
+    """What people said of runs; once."""
+    for name, (person, text) in scenario.NOTES.items():
+        with demo.as_person(person):
+            found = [run for run in kinetrum.runs(experiment="frost-alarm") if run.name == name]
+            if found and not found[-1].notes:
+                found[-1].note(text)
 
 
 def _deliver() -> None:
@@ -184,7 +212,7 @@ def tell_the_registry(demo: Demo) -> None:
         kinetrum.model("frost-alarm").roll_back("production", comment="Four starts for nothing in one night.")
     _register(demo, "ilse", later, "frost-net", "frost-alarm", "shallow trees on corrected data, five seeds")
     _promote(demo, "ilse", "frost-alarm@5", "development", "")
-    regressors = [run for run in dawn if run.generated]
+    regressors = [run for run in dawn if any(ref.startswith("dawn-net@") for ref in run.generated)]
     _register(demo, "ilse", regressors[0], "dawn-net", "dawn-minimum", "ridge on evening readings")
     _review(demo, "noor", "dawn-minimum@1", True, "Good enough to plan the shift.")
     _promote(demo, "wren", "dawn-minimum@1", "production", "")

@@ -175,7 +175,9 @@ def train_dawn_minimum(plan: Plan, folder: Path, nights: Nights) -> None:
                 ).fit(train.features, train.minimum_c)  # fmt: skip
                 for step, guess in enumerate(model.staged_predict(held.features)):
                     run.measure(mae=mean_absolute_error(held.minimum_c, guess), step=step)
-        run.result(mae=float(mean_absolute_error(held.minimum_c, model.predict(held.features))))
+        guess = model.predict(held.features)
+        run.result(mae=float(mean_absolute_error(held.minimum_c, guess)))
+        run.evaluate(held.minimum_c, guess, on="held-out", rows=True)
         if plan.keep_model:
             path = folder / "out" / "dawn.onnx"
             _save_onnx(model, path)

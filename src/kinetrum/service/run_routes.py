@@ -215,9 +215,10 @@ def read_curves(
     width: Annotated[int, Query(description="Pixel columns of the chart, 10 to 4000.")] = 600,
     first_step: Annotated[int | None, Query(ge=-(2**62), le=2**62)] = None,
     last_step: Annotated[int | None, Query(ge=-(2**62), le=2**62)] = None,
+    against: Annotated[str | None, Query(max_length=250, description="Another metric, for the x axis.")] = None,
 ) -> wire.Curves:
     """Read one metric of several runs, reduced to what a chart of that width can show."""
-    found = looking.read_curves(actor, project, run, metric, width, first_step, last_step)
+    found = looking.read_curves(actor, project, run, metric, width, first_step, last_step, against)
     return wire.Curves(
         metric=metric,
         curves=[
@@ -225,6 +226,7 @@ def read_curves(
                 run=curve.run.reference, id=id_text(curve.run.uid), status=curve.run.status,
                 steps=curve.points.steps.tolist(), times=curve.points.times.tolist(),
                 values=shapes.curve_values(curve.points),
+                against=None if curve.against is None else [looking.finite(value) for value in curve.against],
             )
             for curve in found
         ],

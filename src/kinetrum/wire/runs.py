@@ -284,6 +284,7 @@ class Curve(Out):
     steps: list[int]
     times: list[int]
     values: list[float | None]
+    against: list[float | None] | None = None
 
 
 class Curves(Out):

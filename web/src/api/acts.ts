@@ -24,7 +24,7 @@ export function useSignOut() {
   })
 }
 
-function useRegistryAct<T>(project: string, act: (given: T) => Promise<unknown>) {
+function useProjectAct<T>(project: string, act: (given: T) => Promise<unknown>) {
   const queries = useQueryClient()
   return useMutation({
     mutationFn: act,
@@ -33,7 +33,7 @@ function useRegistryAct<T>(project: string, act: (given: T) => Promise<unknown>)
 }
 
 export const useVerdict = (project: string, model: string, version: number) =>
-  useRegistryAct(project, (body: { verdict: 'approve' | 'reject' | null; comment: string }) =>
+  useProjectAct(project, (body: { verdict: 'approve' | 'reject' | null; comment: string }) =>
     answer(
       api.PUT('/api/v1/projects/{project}/models/{model}/versions/{version}/verdict', {
         params: { path: { project, model, version } },
@@ -45,7 +45,7 @@ export const useVerdict = (project: string, model: string, version: number) =>
 export type Placing = { stage: string; expect: number | null; comment: string }
 
 export const usePromote = (project: string, model: string) =>
-  useRegistryAct(project, ({ stage, ...body }: Placing & { version: number }) =>
+  useProjectAct(project, ({ stage, ...body }: Placing & { version: number }) =>
     answer(
       api.POST('/api/v1/projects/{project}/models/{model}/stages/{stage}/promotions', {
         params: { path: { project, model, stage } },
@@ -55,7 +55,7 @@ export const usePromote = (project: string, model: string) =>
   )
 
 export const useRollBack = (project: string, model: string) =>
-  useRegistryAct(project, ({ stage, ...body }: Placing) =>
+  useProjectAct(project, ({ stage, ...body }: Placing) =>
     answer(
       api.POST('/api/v1/projects/{project}/models/{model}/stages/{stage}/rollbacks', {
         params: { path: { project, model, stage } },
@@ -65,7 +65,7 @@ export const useRollBack = (project: string, model: string) =>
   )
 
 export const useDemote = (project: string, model: string) =>
-  useRegistryAct(project, ({ stage, ...body }: Placing) =>
+  useProjectAct(project, ({ stage, ...body }: Placing) =>
     answer(
       api.POST('/api/v1/projects/{project}/models/{model}/stages/{stage}/demotions', {
         params: { path: { project, model, stage } },
@@ -74,8 +74,78 @@ export const useDemote = (project: string, model: string) =>
     ),
   )
 
+type Many = { runs: string[] }
+
+export const useLabel = (project: string) =>
+  useProjectAct(project, (body: Many & { labels: Record<string, string | null> }) =>
+    answer(api.POST('/api/v1/projects/{project}/labels', { params: { path: { project } }, body })),
+  )
+
+export const useNote = (project: string) =>
+  useProjectAct(project, (body: Many & { text: string }) =>
+    answer(
+      api.POST('/api/v1/projects/{project}/notes', {
+        params: { path: { project } },
+        body: { id: newId(), ...body },
+      }),
+    ),
+  )
+
+export const useBinRuns = (project: string) =>
+  useProjectAct(project, (body: Many) =>
+    answer(api.POST('/api/v1/projects/{project}/bin', { params: { path: { project } }, body })),
+  )
+
+export const useRestoreRuns = (project: string) =>
+  useProjectAct(project, (body: Many) =>
+    answer(api.POST('/api/v1/projects/{project}/bin/restored', { params: { path: { project } }, body })),
+  )
+
+type OneRun = { project: string; experiment: string; number: number }
+
+export const useRename = ({ project, experiment, number }: OneRun) =>
+  useProjectAct(project, (name: string | null) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/name', {
+        params: { path: { project, experiment, run: String(number) } },
+        body: { name },
+      }),
+    ),
+  )
+
+export const useCorrect = ({ project, experiment, number }: OneRun) =>
+  useProjectAct(project, (body: { params: Record<string, never>; comment: string }) =>
+    answer(
+      api.POST('/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/corrections', {
+        params: { path: { project, experiment, run: String(number) } },
+        body,
+      }),
+    ),
+  )
+
+export type GoalAsked = {
+  key: string
+  direction: 'higher' | 'lower' | null
+  unit: string | null
+  bound: number | null
+  aggregate: string | null
+}
+
+export const useSetGoal = ({ project, experiment }: { project: string; experiment: string }) =>
+  useProjectAct(project, ({ key, direction, ...rest }: GoalAsked) => {
+    const params = { path: { project, experiment }, query: { key } }
+    return direction === null
+      ? answer(api.DELETE('/api/v1/projects/{project}/experiments/{experiment}/goal', { params }))
+      : answer(
+          api.PUT('/api/v1/projects/{project}/experiments/{experiment}/goal', {
+            params,
+            body: { direction, ...rest },
+          }),
+        )
+  })
+
 export const useRegister = (project: string) =>
-  useRegistryAct(project, (given: { model: string; artifact: string; run: string; comment: string }) =>
+  useProjectAct(project, (given: { model: string; artifact: string; run: string; comment: string }) =>
     answer(
       api.POST('/api/v1/projects/{project}/models/{model}/versions', {
         params: { path: { project, model: given.model } },

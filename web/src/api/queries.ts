@@ -70,17 +70,40 @@ export const useRun = (project: string, experiment: string, run: string) =>
       ),
   })
 
-export const useCurves = (project: string, metric: string | undefined, runs: string[], width: number) =>
+export type CurvesAsked = { width: number; steps?: [number, number] | null; against?: string | null }
+
+export const useCurves = (
+  project: string,
+  metric: string | undefined,
+  runs: string[],
+  { width, steps, against }: CurvesAsked,
+  enabled = true,
+) =>
   useQuery({
-    queryKey: ['project', project, 'curves', metric, runs, width],
-    enabled: !!metric && runs.length > 0,
+    queryKey: ['project', project, 'curves', metric, runs, width, steps, against],
+    enabled: enabled && !!metric && runs.length > 0,
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/curves', {
-          params: { path: { project }, query: { metric: metric ?? '', run: runs, width } },
+          params: {
+            path: { project },
+            query: {
+              metric: metric ?? '',
+              run: runs,
+              width,
+              ...(steps ? { first_step: steps[0], last_step: steps[1] } : {}),
+              ...(against ? { against } : {}),
+            },
+          },
         }),
       ),
     placeholderData: keepPreviousData,
+  })
+
+export const useBin = (project: string) =>
+  useQuery({
+    queryKey: ['project', project, 'bin'],
+    queryFn: () => answer(api.GET('/api/v1/projects/{project}/bin', { params: { path: { project } } })),
   })
 
 export const useComparison = (project: string, runs: string[], baseline: number) =>

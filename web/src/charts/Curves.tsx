@@ -4,7 +4,7 @@ import uPlot from 'uplot'
 import { look, resolved } from '../parts/looks'
 import { useTheme } from '../parts/theme'
 import { show } from '../parts/values'
-import { arrange, robustRange, smoothed, type Axis, type Range, type Table } from './arrange'
+import { arrange, robustRange, smoothed, type Axis, type Range, type Table, type Zoom } from './arrange'
 
 export type Series = {
   name: string
@@ -14,6 +14,7 @@ export type Series = {
   steps: number[]
   times: number[]
   values: (number | null)[]
+  against?: (number | null)[] | null
 }
 
 type Props = {
@@ -24,7 +25,10 @@ type Props = {
   log?: boolean
   smoothing?: number
   bound?: number | null
+  zoom?: Zoom | null
+  onZoom?: (zoom: Zoom | null) => void
   onOpen?: (name: string) => void
+  onDrawn?: (canvas: HTMLCanvasElement | null) => void
 }
 
 const LABEL_ROOM = 132
@@ -37,7 +41,10 @@ export function Curves({
   log = false,
   smoothing = 0,
   bound,
+  zoom = null,
+  onZoom,
   onOpen,
+  onDrawn,
 }: Props) {
   const holder = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(0)
@@ -57,25 +64,44 @@ export function Curves({
     [ordered, axis, log, width],
   )
   const range = useMemo(() => robustRange(series), [series])
-  const openRef = useRef(onOpen)
+  const told = useRef({ onOpen, onZoom, onDrawn })
   useEffect(() => {
-    openRef.current = onOpen
-  }, [onOpen])
+    told.current = { onOpen, onZoom, onDrawn }
+  }, [onOpen, onZoom, onDrawn])
+  const [from, to] = zoom ?? [null, null]
   useEffect(() => {
     const element = holder.current
     if (!element || width < 50 || table.length < 2) return
     const chart = new uPlot(
-      options({ ordered, width, height, axis, log, smoothing, bound, theme, range, tell: setUnder }),
+      options({
+        ordered,
+        width,
+        height,
+        axis,
+        log,
+        smoothing,
+        bound,
+        theme,
+        range,
+        zoom: from !== null && to !== null ? [from, to] : null,
+        tell: setUnder,
+        zoomTo: (stretch) => told.current.onZoom?.(stretch),
+      }),
       withSmooth(table, ordered, smoothing),
       element,
     )
     const click = () => {
       const name = chart.root.dataset.under
-      if (name) openRef.current?.(name)
+      if (name) told.current.onOpen?.(name)
     }
     chart.over.addEventListener('click', click)
-    return () => chart.destroy()
-  }, [ordered, table, width, height, axis, log, smoothing, bound, theme, range])
+    chart.over.addEventListener('dblclick', () => told.current.onZoom?.(null))
+    told.current.onDrawn?.(chart.ctx.canvas)
+    return () => {
+      told.current.onDrawn?.(null)
+      chart.destroy()
+    }
+  }, [ordered, table, width, height, axis, log, smoothing, bound, theme, range, from, to])
   const empty = series.every((one) => one.values.length === 0)
   return (
     <figure className="relative m-0" aria-label={title}>
@@ -114,13 +140,16 @@ type Wanted = {
   bound: number | null | undefined
   theme: string
   range: Range | null
+  zoom: Zoom | null
   tell: (under: { name: string; text: string } | null) => void
+  zoomTo: (zoom: Zoom) => void
 }
 
 function options(wanted: Wanted): uPlot.Options {
   const { ordered, width, height, axis, log, smoothing, tell } = wanted
-  const lines = ordered.map((one): uPlot.Series => line(one, smoothing > 0 && one.slot > 0))
-  if (smoothing) for (const one of ordered) if (one.slot > 0) lines.push(line(one, false))
+  const dots = axis === 'metric'
+  const lines = ordered.map((one): uPlot.Series => line(one, smoothing > 0 && one.slot > 0, dots))
+  if (smoothing) for (const one of ordered) if (one.slot > 0) lines.push(line(one, false, dots))
   const font = '11px "Source Sans 3 Variable", sans-serif'
   const quiet = resolved('var(--ink3)')
   const grid = { stroke: resolved('var(--line)'), width: 1 }
@@ -130,10 +159,11 @@ function options(wanted: Wanted): uPlot.Options {
     height,
     padding: [8, room, 0, 0],
     legend: { show: false },
-    cursor: { focus: { prox: 18 }, points: { show: false }, drag: { x: true, y: false } },
+    cursor: { focus: { prox: 18 }, points: { show: false }, drag: { x: true, y: false, setScale: false } },
     focus: { alpha: 1 },
     scales: {
-      x: { time: axis === 'clock' },
+      // A stretch that is zoomed to is part of the address, so the chart never changes it by itself.
+      x: { time: axis === 'clock', range: wanted.zoom ? () => wanted.zoom as Zoom : undefined },
       y: { distr: log ? 3 : 1, range: log ? undefined : padded(wanted.range) },
     },
     axes: [
@@ -150,13 +180,24 @@ function options(wanted: Wanted): uPlot.Options {
           tell(one ? { name: one.name, text: readout(chart, one, index as number) } : null)
         },
       ],
+      setSelect: [
+        (chart) => {
+          const { left, width: wide } = chart.select
+          if (wide < 4) return
+          wanted.zoomTo([chart.posToVal(left, 'x'), chart.posToVal(left + wide, 'x')])
+        },
+      ],
       draw: [(chart) => drawBound(chart, wanted.bound), (chart) => drawEnds(chart, ordered, font)],
     },
   }
 }
 
-function line(one: Series, faint: boolean): uPlot.Series {
+function line(one: Series, faint: boolean, dots: boolean): uPlot.Series {
   const { colour, dash } = look(one.slot)
+  if (dots) {
+    const stroke = resolved(colour)
+    return { stroke, paths: () => null, points: { show: true, size: one.slot > 0 ? 5 : 4, fill: stroke } }
+  }
   return {
     stroke: resolved(colour) + (faint ? '55' : ''),
     width: one.slot > 0 && !faint ? 1.8 : 1,

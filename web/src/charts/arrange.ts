@@ -1,13 +1,21 @@
 /** Columns for the chart: every series on one x axis, however different their own steps and times are. */
 import uPlot from 'uplot'
 
-export type Axis = 'step' | 'elapsed' | 'clock'
+/** Step, seconds since the first point, time of day, or another metric's value at the same step. */
+export type Axis = 'step' | 'elapsed' | 'clock' | 'metric'
 export type Table = (number | null | undefined)[][]
 
-type Given = { steps: number[]; times: number[]; values: (number | null)[] }
+type Given = {
+  steps: number[]
+  times: number[]
+  values: (number | null)[]
+  against?: (number | null)[] | null
+}
 
-function xOf(one: Given, axis: Axis): number[] {
+/** Where each point stands on the x axis; NaN where the other metric has no number. */
+export function xOf(one: Given, axis: Axis): number[] {
   if (axis === 'step') return one.steps
+  if (axis === 'metric') return (one.against ?? []).map((value) => value ?? NaN)
   const first = one.times[0] ?? 0
   return axis === 'clock'
     ? one.times.map((time) => time / 1e6)
@@ -17,7 +25,7 @@ function xOf(one: Given, axis: Axis): number[] {
 /** Join series; x is rounded to `columns` places over the range, which no screen can tell from the exact one. */
 export function arrange(series: Given[], axis: Axis, log: boolean, columns: number): Table {
   const xs = series.map((one) => xOf(one, axis))
-  const all = xs.flat()
+  const all = xs.flat().filter((x) => !Number.isNaN(x))
   if (all.length === 0) return [[], ...series.map(() => [])]
   let low = Infinity
   let high = -Infinity
@@ -31,6 +39,7 @@ export function arrange(series: Given[], axis: Axis, log: boolean, columns: numb
     const points = new Map<number, number | null>()
     one.values.forEach((value, index) => {
       const x = xs[at]?.[index] ?? 0
+      if (Number.isNaN(x)) return
       const place = exact ? x : low + Math.round((x - low) / grain) * grain
       points.set(place, value === null || (log && value <= 0) ? null : value)
     })
@@ -39,6 +48,25 @@ export function arrange(series: Given[], axis: Axis, log: boolean, columns: numb
   })
   if (tables.length === 1) return tables[0] as unknown as Table
   return uPlot.join(tables) as unknown as Table
+}
+
+export type Zoom = [number, number]
+
+/** The steps of points that lie in a stretch of the x axis, for asking the service for finer data. */
+export function stepsWithin(series: Given[], axis: Axis, zoom: Zoom): Zoom | null {
+  let low = Infinity
+  let high = -Infinity
+  for (const one of series) {
+    const xs = xOf(one, axis)
+    xs.forEach((x, at) => {
+      if (x < zoom[0] || x > zoom[1]) return
+      // One point more on each side, so that lines run on to the edge.
+      low = Math.min(low, one.steps[Math.max(0, at - 1)] ?? Infinity)
+      high = Math.max(high, one.steps[Math.min(xs.length - 1, at + 1)] ?? -Infinity)
+    })
+  }
+  if (low <= high) return [low, high]
+  return axis === 'step' ? [Math.floor(zoom[0]), Math.ceil(zoom[1])] : null
 }
 
 /** Exponential smoothing that restarts after a gap. */

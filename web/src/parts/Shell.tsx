@@ -7,6 +7,7 @@ import { ServiceError } from '../api/client'
 import { useLive } from '../api/live'
 import { useExperiments, useMe, useProjects } from '../api/queries'
 import { chooseTheme, useTheme } from './theme'
+import { Toasts } from './Toasts'
 import { plural } from './values'
 
 export type Crumb = { text: string; to?: string }
@@ -24,6 +25,7 @@ export function ProjectFrame() {
         </p>
       )}
       <Outlet context={{ connected }} />
+      <Toasts />
     </>
   )
 }

@@ -41,7 +41,22 @@ export function useAddress() {
       ),
     [setParams],
   )
-  return { params, change }
+  const changeAll = useCallback(
+    (values: Record<string, string | null>) =>
+      setParams(
+        (before) => {
+          const after = new URLSearchParams(before)
+          for (const [name, value] of Object.entries(values)) {
+            if (value) after.set(name, value)
+            else after.delete(name)
+          }
+          return after
+        },
+        { replace: true, flushSync: true },
+      ),
+    [setParams],
+  )
+  return { params, change, changeAll }
 }
 
 export function useSelection() {

@@ -1,13 +1,15 @@
 /** Runs side by side: what was set differently, what came out differently, curves overlaid. */
-import { useMemo } from 'react'
+import { useMemo, useRef } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import type { Comparison } from '../../api/client'
-import { useComparison, useCurves } from '../../api/queries'
+import { useComparison } from '../../api/queries'
 import { Curves } from '../../charts/Curves'
-import { ChartChoices, useChartChoices } from '../../parts/ChartChoices'
+import { saveCsv, savePng, saveSvg } from '../../charts/save'
+import { ChartChoices, SaveMenu, useChartChoices, useZoom } from '../../parts/ChartChoices'
 import { Key, Section } from '../../parts/Marks'
 import { ChangePost } from '../../parts/Post'
 import { Answer, Page, Waiting } from '../../parts/Shell'
+import { useZoomedCurves } from '../../parts/useSeries'
 import { useAddress } from '../../parts/selection'
 import { arrow, decimalsOf, plural, show, signed } from '../../parts/values'
 
@@ -225,20 +227,26 @@ function Overlay({ data, slots }: { data: Comparison; slots: number[] }) {
   const { project = '' } = useParams()
   const { params, change } = useAddress()
   const choices = useChartChoices()
+  const zoomTo = useZoom()
+  const canvas = useRef<HTMLCanvasElement | null>(null)
   const asked = params.get('y')
   const metric = asked && data.metrics.includes(asked) ? asked : data.metrics[0]
   const references = useMemo(() => data.runs.map((run) => run.reference), [data.runs])
-  const curves = useCurves(project, metric, references, 600)
+  const curves = useZoomedCurves(project, metric, references, choices)
   const series = useMemo(
     () =>
-      (curves.data?.curves ?? []).map((curve, at) => ({
-        ...curve,
-        name: curve.run,
-        label: data.runs[at]?.label ?? curve.run,
-        slot: slots[at] ?? 0,
-      })),
-    [curves.data, data.runs, slots],
+      (curves ?? [])
+        .map((curve, at) => ({
+          ...curve,
+          name: curve.run,
+          label: data.runs[at]?.label ?? curve.run,
+          slot: slots[at] ?? 0,
+        }))
+        .filter((one) => choices.fits(one.label) || choices.fits(one.name)),
+    [curves, data.runs, slots, choices],
   )
+  const axisName = choices.against ?? choices.axis
+  const picture = { title: `${metric} by ${axisName}`, series, axisName, ...choices }
   const goal = data.outcomes.find((row) => row.key === metric)?.goal
   return (
     <Section
@@ -258,18 +266,33 @@ function Overlay({ data, slots }: { data: Comparison; slots: number[] }) {
         </label>
       }
       fact={
-        <span className="flex gap-3">
-          <ChartChoices choices={choices} />
-        </span>
+        <SaveMenu
+          title={metric ?? 'curves'}
+          saves={{
+            PNG: () => canvas.current && savePng(canvas.current, picture.title),
+            SVG: () => saveSvg({ ...picture, bound: goal?.bound }),
+            'CSV of what is drawn': () => saveCsv(picture),
+          }}
+        />
       }
     >
+      <div className="flex flex-wrap items-center gap-x-3 gap-y-1 py-1 text-xs text-ink2">
+        <ChartChoices choices={choices} metrics={data.metrics} what="runs" />
+      </div>
       {metric ? (
         <Curves
           series={series}
           title={`${metric} of ${plural(references.length, 'run')}`}
           height={300}
           bound={goal?.bound}
-          {...choices}
+          onZoom={zoomTo}
+          onDrawn={(drawn) => {
+            canvas.current = drawn
+          }}
+          axis={choices.axis}
+          log={choices.log}
+          smoothing={choices.smoothing}
+          zoom={choices.zoom}
         />
       ) : (
         <p className="lab py-2">None of these runs has a metric with points.</p>

@@ -3,9 +3,11 @@ import { useState, type FormEvent } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import type { RunPage } from '../../api/client'
 import { useExperiment, useRuns } from '../../api/queries'
+import { LabelDialog, NoteDialog } from '../../parts/DescribeDialogs'
 import { Key } from '../../parts/Marks'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { useAddress, useSelection, type Selection } from '../../parts/selection'
+import { useBinning } from '../../parts/useBinning'
 import { plural, show } from '../../parts/values'
 import { Empty } from '../project/Project'
 import { Lens } from './Lens'
@@ -205,6 +207,11 @@ function Strip({
   onCompare: () => void
 }) {
   const rows = new Map(page.rows.map((run) => [String(run.number), run]))
+  const { project = '', experiment = '' } = useParams()
+  const [asking, setAsking] = useState<'label' | 'note' | null>(null)
+  const { putAway, pending } = useBinning(project)
+  const references = [...selection.keys()].map((number) => `${experiment}/${number}`)
+  const about = { project, runs: references, onClose: () => setAsking(null) }
   return (
     <section
       aria-label="Selection"
@@ -225,10 +232,25 @@ function Strip({
         <button className="btn" disabled={!selection.size} onClick={onClear}>
           Clear
         </button>
+        <button className="btn" disabled={!selection.size} onClick={() => setAsking('label')}>
+          Label
+        </button>
+        <button className="btn" disabled={!selection.size} onClick={() => setAsking('note')}>
+          Note
+        </button>
+        <button
+          className="btn"
+          disabled={!selection.size || pending}
+          onClick={() => putAway(references, onClear)}
+        >
+          Bin
+        </button>
         <button className="btn btn-p" disabled={selection.size < 2} onClick={onCompare}>
           Compare {selection.size > 1 ? selection.size : ''}
         </button>
       </span>
+      {asking === 'label' && <LabelDialog {...about} />}
+      {asking === 'note' && <NoteDialog {...about} />}
     </section>
   )
 }

@@ -1,11 +1,12 @@
 /** The lens: curves of exactly the rows below. */
-import { useMemo } from 'react'
+import { useMemo, useRef } from 'react'
 import { useParams } from 'react-router'
 import type { RunPage } from '../../api/client'
-import { useCurves } from '../../api/queries'
 import { Curves } from '../../charts/Curves'
-import { ChartChoices, useChartChoices } from '../../parts/ChartChoices'
+import { saveCsv, savePng, saveSvg } from '../../charts/save'
+import { ChartChoices, SaveMenu, useChartChoices, useZoom } from '../../parts/ChartChoices'
 import { useAddress, type Selection } from '../../parts/selection'
+import { useZoomedCurves } from '../../parts/useSeries'
 import { keysOf } from './columns'
 
 const DRAWN = 100
@@ -23,27 +24,42 @@ export function Lens({
   const { project = '' } = useParams()
   const { params, change } = useAddress()
   const choices = useChartChoices()
+  const zoomTo = useZoom()
+  const canvas = useRef<HTMLCanvasElement | null>(null)
   const metrics = keysOf(page, true)
   const asked = params.get('y')
   const metric = metrics.find((column) => column.name === asked) ?? metrics[0]
   const name = metric?.name
   const runs = useMemo(() => {
-    const having = page.rows.filter((run) => name !== undefined && run.metrics[name])
+    const having = page.rows.filter(
+      (run) =>
+        name !== undefined &&
+        run.metrics[name] &&
+        (choices.fits(String(run.number)) || (!!run.name && choices.fits(run.name))),
+    )
     const chosen = having.filter((run) => selection.has(String(run.number)))
     const others = having.filter((run) => !selection.has(String(run.number)))
     return [...chosen, ...others].slice(0, DRAWN)
-  }, [page.rows, name, selection])
+  }, [page.rows, name, selection, choices])
   const references = useMemo(() => runs.map((run) => run.reference).sort(), [runs])
-  const curves = useCurves(project, name, references, 600)
+  const curves = useZoomedCurves(project, name, references, choices)
   const series = useMemo(
     () =>
-      (curves.data?.curves ?? []).map((curve) => {
+      (curves ?? []).map((curve) => {
         const number = curve.run.split('/')[1] ?? ''
         return { ...curve, name: curve.run, label: number, slot: selection.get(number) ?? 0 }
       }),
-    [curves.data, selection],
+    [curves, selection],
   )
   if (!metric) return null
+  const axisName = choices.against ?? choices.axis
+  const picture = {
+    title: `${metric.name} by ${axisName}`,
+    series,
+    axisName,
+    bound: metric.goal?.bound,
+    ...choices,
+  }
   return (
     <section aria-label="Lens" className="shrink-0 border-y border-line px-6">
       <div className="flex h-[30px] items-center gap-4 border-b border-line text-xs text-ink2">
@@ -61,18 +77,33 @@ export function Lens({
             ))}
           </select>
         </label>
-        <ChartChoices choices={choices} />
-        <span className="ml-auto text-ink3">
-          {references.length} of {page.rows.length} rows have it; drag to zoom, double-click to reset
+        <ChartChoices choices={choices} metrics={metrics.map((column) => column.name)} what="runs" />
+        <SaveMenu
+          title={metric.name}
+          saves={{
+            PNG: () => canvas.current && savePng(canvas.current, picture.title),
+            SVG: () => saveSvg(picture),
+            'CSV of what is drawn': () => saveCsv(picture),
+          }}
+        />
+        <span className="ml-auto truncate text-ink3" title="Drag to zoom, double-click to see all">
+          {references.length} of {page.rows.length} rows drawn
         </span>
       </div>
       <Curves
         series={series}
-        title={`${metric.name} by ${choices.axis}`}
+        title={picture.title}
         height={HEIGHT}
         bound={metric.goal?.bound}
         onOpen={onOpen}
-        {...choices}
+        onZoom={zoomTo}
+        onDrawn={(drawn) => {
+          canvas.current = drawn
+        }}
+        axis={choices.axis}
+        log={choices.log}
+        smoothing={choices.smoothing}
+        zoom={choices.zoom}
       />
     </section>
   )

@@ -80,6 +80,11 @@ export default function Project() {
               </tbody>
             </table>
           </Section>
+          <p className="text-xs">
+            <Link className="link" to={`/${project}/bin`}>
+              Bin of this project
+            </Link>
+          </p>
           <Section title="Members" fact={members.data ? plural(members.data.length, 'person', 'people') : ''}>
             <table className="w-full text-xs">
               <tbody>
