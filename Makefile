@@ -5,7 +5,7 @@ export KINETRUM_HOME ?= $(CURDIR)/.demo
 PYTHON := .venv/bin/python
 ENV := PATH="$(CURDIR)/.venv/bin:$$PATH"
 
-.PHONY: help demo stop test check format bench console screenshots openapi wheel clean
+.PHONY: help demo stop test check format bench soak console screenshots openapi wheel clean
 
 help: ## list the targets
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## (.*)/  make \1\t\2/' | expand -t 20
@@ -36,6 +36,10 @@ format: ## put the code into form
 	@.venv/bin/ruff format --quiet src tests benchmarks scripts
 	@.venv/bin/ruff check --quiet --fix src tests benchmarks scripts || true
 	@cd web && $(ENV) npx prettier --write --log-level warn src
+
+soak: ## let over a hundred things go wrong at random moments and check that nothing is lost
+	@scripts/setup test
+	@env -u KINETRUM_HOME $(PYTHON) -m tests.faults.soak --faults 120
 
 openapi: ## write the interface's description and the console's types anew
 	@$(PYTHON) scripts/openapi.py

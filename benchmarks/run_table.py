@@ -10,7 +10,7 @@ from datetime import timedelta
 from benchmarks.measuring import Ratio, in_turn, ratio
 from kinetrum.client.http import Service
 from kinetrum.core.rundoc import Result, RunDoc, pack
-from kinetrum.storage import people, projects, runs
+from kinetrum.storage import people, projects, run_index
 from kinetrum.storage.clock import now
 from kinetrum.storage.database import execute, insert_many, query, transaction
 
@@ -30,7 +30,7 @@ def make_runs(experiment: str, count: int) -> None:
     names = [("param", "", f"param-{n}") for n in range(PARAMS)] + [
         ("value", "shown", f"result-{n}") for n in range(RESULTS)
     ]
-    ids = runs.intern_keys(project.project_id, names)
+    ids = run_index.intern_keys(project.project_id, names)
     start = now() - timedelta(days=100)
     insert_many(
         "INSERT INTO run (uid, experiment_id, number, status, author_id, host, started_at, ended_at, last_sign_at, lease_s, changed_at)",

@@ -268,3 +268,78 @@ def test_tables_are_aligned(capsys: Out) -> None:
     ]
     for value, text in values:
         assert output.number(value) == text
+
+
+def test_describing_runs(recorded: Project, capsys: Out, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    status, text, _ = run(capsys, "label", "frost-alarm/1", "frost-alarm/2", "purpose=baseline", "owner=Ilse")
+    assert (status, text) == (0, "frost-alarm/1, frost-alarm/2 labelled.\n")
+    assert run(capsys, "label", "frost-alarm/1", "owner=")[0] == 0
+    assert json.loads(run(capsys, "show", "frost-alarm/1", "--json")[1])["labels"] == {"purpose": "baseline"}
+    assert run(capsys, "label", "purpose=x")[0] == 2
+    assert run(capsys, "note", "frost-alarm/1", "-m", "**hail** in May")[1] == "frost-alarm/1 noted.\n"
+    monkeypatch.setattr("sys.stdin", __import__("io").StringIO("from a pipe\n"))
+    run(capsys, "note", "frost-alarm/1", "frost-alarm/3", "-m", "-")
+    lines = run(capsys, "note", "frost-alarm/1")[1].splitlines()
+    assert lines[1::2] == ["**hail** in May", "from a pipe"]
+    assert "No note" in run(capsys, "note", "frost-alarm/2")[1]
+    run(capsys, "note", "experiment:frost-alarm", "-m", "why")
+    assert "why" in run(capsys, "note", "experiment:frost-alarm")[1]
+    assert run(capsys, "rename", "frost-alarm/1", "the first")[1] == "frost-alarm/1 is named the first.\n"
+    assert run(capsys, "rename", "frost-alarm/last", "")[1] == "frost-alarm/3 has no name now.\n"
+    assert run(capsys, "correct", "frost-alarm/1", "depth=7", "same=[1, 2]", "-m", "typed wrongly")[0] == 0
+    shown = run(capsys, "show", "frost-alarm/1")[1]
+    assert "the first" in shown
+    assert "depth      7" in shown
+    assert "**hail** in May" in shown
+    assert run(capsys, "correct", "frost-alarm/1", "dept=7")[0] == 3
+    assert run(capsys, "correct", "frost-alarm/1", "depth")[0] == 2
+
+
+def test_goals(recorded: Project, capsys: Out) -> None:
+    lines = run(capsys, "goal", "frost-alarm")[1].splitlines()
+    assert lines[1].split() == ["recall", "higher", "is", "better", "0.5", "best"]
+    status, text, _ = run(
+        capsys, "goal", "frost-alarm", "loss", "lower", "--unit", "%", "--bound", "0.3", "--show", "last"
+    )
+    assert status == 0
+    assert text.splitlines()[2].split() == ["loss", "lower", "is", "better", "0.3", "%", "last"]
+    run(capsys, "goal", "frost-alarm", "loss", "none")
+    assert list(json.loads(run(capsys, "goal", "frost-alarm", "--json")[1])) == ["recall"]
+    assert run(capsys, "goal", "frost-alarm", "loss")[0] == 2
+    assert run(capsys, "goal", "nothing")[0] == 3
+
+
+def test_the_bin(recorded: Project, capsys: Out) -> None:
+    assert run(capsys, "bin")[1] == "The bin is empty.\n"
+    status, text, _ = run(capsys, "bin", "frost-alarm/1", "frost-alarm/2")
+    assert (status, text) == (
+        0, "frost-alarm/1, frost-alarm/2 in the bin; kinetrum bin --restore frost-alarm/1 frost-alarm/2 takes back.\n",
+    )  # fmt: skip
+    assert [row["number"] for row in json.loads(run(capsys, "runs", "-e", "frost-alarm", "--json")[1])["rows"]] == [3]
+    assert "in the bin since" in run(capsys, "show", "frost-alarm/1")[1]
+    assert "frost-alarm/2" in run(capsys, "bin")[1]
+    assert run(capsys, "bin", "--restore", "frost-alarm/1")[1] == "frost-alarm/1 restored.\n"
+    assert [item["reference"] for item in json.loads(run(capsys, "bin", "--json")[1])] == ["frost-alarm/2"]
+
+
+def test_tables_out(recorded: Project, capfdbinary: Any, tmp_path: Path) -> None:
+    import csv
+
+    from pyarrow import parquet
+
+    main(["runs", "-e", "frost-alarm", "--csv", "--columns", "recall,depth", "--sort", "depth:asc"])
+    rows = list(csv.DictReader(capfdbinary.readouterr().out.decode().splitlines()))
+    assert [(row["metric:recall"], row["param:depth"]) for row in rows] == [
+        (str(0.4 + n / 10), str(n)) for n in range(3)
+    ]
+    main(["points", "frost-alarm/1", "loss", "--jsonl"])
+    lines = [json.loads(line) for line in capfdbinary.readouterr().out.decode().splitlines()]
+    assert [line["step"] for line in lines] == list(range(5))
+    assert main(["points", "frost-alarm/1", "-o", str(tmp_path / "p.parquet")]) == 0
+    assert parquet.read_table(tmp_path / "p.parquet").num_rows == 5
+    assert main(["runs", "-e", "frost-alarm", "--parquet", "-o", str(tmp_path / "runs.parquet")]) == 0
+    assert parquet.read_table(tmp_path / "runs.parquet")["param:depth"].to_pylist() == [2, 1, 0]
+    main(["points", "frost-alarm/1", "loss"])
+    assert capfdbinary.readouterr().out.decode().splitlines()[1].split()[:3] == ["loss", "0", "1"]
+    assert main(["points", "frost-alarm/1", "los"]) == 3
+    assert sorted(path.name for path in tmp_path.glob("*.parquet*")) == ["p.parquet", "runs.parquet"]

@@ -157,7 +157,7 @@ def test_what_another_host_recorded_is_left_alone(
 ) -> None:
     root = tmp_path / "spool"
     script = "import kinetrum\nwith kinetrum.begin('elsewhere') as run: run.measure(loss=1)\nprint(run.id)"
-    done = run_script(script, KINETRUM_HOST="other-machine", KINETRUM_SENDER="off")
+    done = run_script(script, KINETRUM_MACHINE="other-machine", KINETRUM_SENDER="off")
     uid = done.stdout.strip()
     (left,) = undelivered(root)
     assert left.obstacle is not None

@@ -11,7 +11,7 @@ import pytest
 import kinetrum
 from kinetrum.client import spool
 from kinetrum.client.http import Service
-from kinetrum.demo import scenario, seeding, training
+from kinetrum.demo import mishaps, scenario, seeding, training
 from kinetrum.demo.scenario import FIRST, SECOND, THIRD
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
@@ -47,7 +47,12 @@ def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
         seeding.tell_the_registry(demo)
     runs = demo.service.get("/projects/orchard/experiments/frost-alarm/runs", sort="number:asc")["rows"]
     by_name = {run["name"]: run for run in runs if run["name"]}
-    assert len(runs) == 1 + 3 + 2 + 1 + 2 + 3 + 2
+    assert len(runs) == 1 + 3 + 2 + 1 + 2 + 3 + 2 + 2
+    assert by_name[mishaps.CUT_OFF.name]["status"] in {"running", "lost"}
+    assert "threshold" in by_name[mishaps.TWO_MINDS.name]["problems"][0]["text"]
+    shallow = [run for run in runs if run["name"] == "shallow and slow"]
+    whole = [demo.service.get(f"/projects/orchard/experiments/frost-alarm/runs/{run['number']}") for run in shallow]
+    assert [note["author"] for run in whole for note in run["notes"]] == ["Ilse Varga"]
     assert by_name["too many trees"]["status"] == "failed"
     assert "do not fit into 2 GB" in by_name["too many trees"]["reason"]
     assert by_name["baseline"]["values"]["recall"] > 0.2

@@ -14,7 +14,7 @@ from kinetrum.core.points.columns import Points
 from kinetrum.core.query.condition import parse_condition
 from kinetrum.core.tables import Row
 from kinetrum.core.values import Value
-from kinetrum.storage import people, points, projects, run_search, runs
+from kinetrum.storage import people, points, projects, run_index, run_search, runs
 from kinetrum.storage.clock import iso
 from kinetrum.storage.database import snapshot
 
@@ -37,7 +37,7 @@ def _chosen_runs(
 ) -> tuple[list[int], list[tuple[str, str]]]:
     place = enter(actor, project)
     row = experiment_in(place, experiment)
-    known = runs.keys_of_experiment(row.experiment_id)
+    known = run_index.keys_of_experiment(row.experiment_id)
     where = run_search.compile_condition(place.project_id, row.experiment_id, parse_condition(query_text))
     sort = sort_keys(sort_text, known, projects.goals_of(row.experiment_id))
     ids = run_search.all_ids(place.project_id, row.experiment_id, where, sort, RUNS_LIMIT)

@@ -16,7 +16,7 @@ from kinetrum.core.points.columns import Points, shown
 from kinetrum.core.query.condition import parse_condition
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import Value, same
-from kinetrum.storage import journal, notes, people, points, projects, run_search, runs
+from kinetrum.storage import journal, notes, people, points, projects, run_index, run_search, runs
 from kinetrum.storage.database import query, snapshot
 from kinetrum.storage.notes import Note
 from kinetrum.storage.projects import ExperimentRow, ExperimentSummary, ProjectRow
@@ -162,7 +162,7 @@ def list_runs(
     place = enter(actor, project)
     row = experiment_in(place, experiment)
     goals = projects.goals_of(row.experiment_id)
-    known = runs.keys_of_experiment(row.experiment_id)
+    known = run_index.keys_of_experiment(row.experiment_id)
     where = run_search.compile_condition(place.project_id, row.experiment_id, parse_condition(query_text))
     sort = sort_keys(sort_text, known, goals)
     offset = _read_cursor(cursor)

@@ -215,6 +215,9 @@ def add_results(actor: Actor, project: str, experiment: str, run_ref: str, resul
     """Keep results; of one key the latest by time is shown, all are kept."""
     _, run = _run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
+    # One that is known and comes again, however late, must not replace what was recorded after it.
+    known = runs.known_results(run.run_id, [id_bytes(result.uid) for result in results])
+    results = [result for result in results if id_bytes(result.uid) not in known]
     insert_many(
         "INSERT IGNORE INTO result_record (run_id, uid, name, value, recorded_at)",
         [

@@ -13,7 +13,7 @@ from pathlib import Path
 def host_identity() -> bytes:
     """Return 16 bytes that tell this machine from others: of its machine id and host name.
 
-    KINETRUM_HOST replaces the host name where that changes, as in containers that share a volume.
+    KINETRUM_MACHINE replaces the host name where that changes, as in containers that share a volume.
     """
     try:
         machine = Path("/etc/machine-id").read_text().strip()
@@ -24,4 +24,4 @@ def host_identity() -> bytes:
 
 def host_name() -> str:
     """Return the name under which this machine records."""
-    return os.environ.get("KINETRUM_HOST") or socket.gethostname()
+    return os.environ.get("KINETRUM_MACHINE") or socket.gethostname()

@@ -116,7 +116,9 @@ class Recorder:
                 segment = writer.segment
                 at = segment.at
             moment = time_ns() // 1000
-            moment = max(moment, writer.last_time)
+            if moment <= writer.last_time:
+                # The clock stood still or was set back: what is recorded later is later all the same.
+                moment = writer.last_time + 1
             try:
                 shape.pack_into(segment.map, at, size, shape.tag, step, moment, *values.values(), at ^ SEAL_MASK)
             except (struct.error, TypeError, ValueError, OverflowError):

@@ -146,12 +146,9 @@ class Writer:
             )
 
     def now(self) -> int:
-        """Return microseconds since 1970 that never go back within this writer."""
-        moment = time.time_ns() // 1000
-        if moment < self.last_time:
-            return self.last_time
-        self.last_time = moment
-        return moment
+        """Return microseconds since 1970; within this writer every moment is later than the one before."""
+        self.last_time = max(time.time_ns() // 1000, self.last_time + 1)
+        return self.last_time
 
     def make_room(self, size: int, reserve: int = 0) -> None:
         """Begin a new segment where a record of that size does not fit; raises NoRoom where there is none."""

@@ -15,7 +15,6 @@ import signal
 import subprocess
 import sys
 import threading
-import time
 from pathlib import Path
 
 from kinetrum.core.errors import KinetrumError
@@ -99,24 +98,23 @@ class Keeper:
         return json.loads(line)["url"] if line else None
 
     def _watch(self, lock: int) -> None:
+        """Start again what ends, until told to stop; one that dies while it starts is tried again like any other."""
         while not self.stopping.wait(0.2):
-            if self.server.process is not None and self.server.process.poll() is not None:
-                log.error("MariaDB ended; starting it again")
-                self._stop_service()
-                self.server.start(pass_fds=(lock,))
-                self._again(lock)
-            elif self.service is not None and self.service.poll() is not None:
-                log.error("the service ended with %s; starting it again", self.service.returncode)
-                self._again(lock)
+            try:
+                self._mend(lock)
+            except (KinetrumError, OSError) as error:
+                log.error("%s Trying again.", error)
+                self.stopping.wait(1)
 
-    def _again(self, lock: int) -> None:
-        state = self.home.read_state() or {}
-        self.port = int(state.get("port", self.port))
-        for _ in range(50):
-            if self.stopping.is_set() or self._start_service(lock) is not None:
-                return
-            time.sleep(0.2)
-        raise KinetrumError(f"The service does not start again; {self.home.log} says why.")
+    def _mend(self, lock: int) -> None:
+        if self.server.process is None or self.server.process.poll() is not None:
+            log.error("MariaDB ended; starting it again")
+            self._stop_service()
+            self.server.start(pass_fds=(lock,))
+        if self.service is None or self.service.poll() is not None:
+            log.error("the service ended; starting it again")
+            self.port = int((self.home.read_state() or {}).get("port", self.port))
+            self._start_service(lock)
 
     def _stop_service(self) -> None:
         if self.service is None or self.service.poll() is not None:

@@ -9,7 +9,8 @@ from __future__ import annotations
 from kinetrum.core.goals import Goal
 from kinetrum.core.rundoc import unpack_doc
 from kinetrum.storage.database import execute, query
-from kinetrum.storage.runs import intern_keys, key_ids, run_by_id, save_index
+from kinetrum.storage.run_index import intern_keys, key_ids, save_index
+from kinetrum.storage.runs import run_by_id
 
 _AT_ONCE = 500
 

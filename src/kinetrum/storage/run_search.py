@@ -13,7 +13,7 @@ from kinetrum.core.errors import InvalidInput
 from kinetrum.core.indexing import index_forms
 from kinetrum.core.query.condition import Condition
 from kinetrum.storage.database import query
-from kinetrum.storage.runs import key_ids
+from kinetrum.storage.run_index import key_ids
 
 COUNT_CAP = 10_000
 _FIELDS = {

@@ -187,7 +187,7 @@ function options(wanted: Wanted): uPlot.Options {
           wanted.zoomTo([chart.posToVal(left, 'x'), chart.posToVal(left + wide, 'x')])
         },
       ],
-      draw: [(chart) => drawBound(chart, wanted.bound), (chart) => drawEnds(chart, ordered, font)],
+      draw: [(chart) => drawBound(chart, wanted.bound), (chart) => dots || drawEnds(chart, ordered, font)],
     },
   }
 }
@@ -254,11 +254,14 @@ function drawEnds(chart: uPlot, ordered: Series[], font: string) {
     if (one.slot === 0) return []
     const column = chart.data[at + 1] ?? []
     let last = column.length - 1
-    while (last >= 0 && typeof column[last] !== 'number') last--
+    // Of a stretch that is zoomed to, the end is what is seen of it.
+    const edge = chart.scales.x?.max ?? Infinity
+    while (last >= 0 && (typeof column[last] !== 'number' || (chart.data[0][last] as number) > edge)) last--
     if (last < 0) return []
     const y = chart.valToPos(column[last] as number, 'y', true)
     const x = chart.valToPos(chart.data[0][last] as number, 'x', true)
-    const broken = one.values[one.values.length - 1] === null
+    const whole = last === column.length - 1 || (chart.data[0].at(-1) as number) <= edge
+    const broken = whole && one.values[one.values.length - 1] === null
     return [
       { one, x, y, at: Math.min(Math.max(y, bbox.top), bbox.top + bbox.height), broken, value: column[last] },
     ]

@@ -8,9 +8,9 @@ export function scaleOf(lines: Line[], leader: number | null): TrendScale | null
   const values = lines.flatMap((line) => line.values.filter((value): value is number => value !== null))
   if (values.length === 0) return null
   const sorted = [...values].sort((a, b) => a - b)
-  // The lowest and highest hundredth are cut, so that one wild start does not flatten everything.
-  const low = sorted[Math.floor(sorted.length * 0.01)] ?? 0
-  const high = sorted[Math.ceil(sorted.length * 0.99) - 1] ?? 1
+  // The outermost fortieth on each side is cut, so that one wild run does not flatten everything.
+  const low = sorted[Math.floor(sorted.length * 0.025)] ?? 0
+  const high = sorted[Math.ceil(sorted.length * 0.975) - 1] ?? 1
   return { low, high, steps: Math.max(1, ...lines.map((line) => line.steps.at(-1) ?? 0)), leader }
 }
 

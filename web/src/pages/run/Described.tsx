@@ -41,6 +41,19 @@ export function Notes({ run }: { run: RunDetail }) {
   )
 }
 
+/** The journal's words, where they need an object to read well. */
+const ACTS: Record<string, string> = {
+  began: 'began it',
+  ended: 'ended it',
+  resumed: 'took it up again',
+  lost: 'took it for lost',
+  binned: 'put it into the bin',
+  restored: 'took it out of the bin',
+  renamed: 'renamed it',
+  labelled: 'labelled it',
+  corrected: 'corrected it',
+}
+
 const stated = (state: unknown): string =>
   state === null || state === undefined
     ? ''
@@ -63,7 +76,7 @@ export function History({ run }: { run: RunDetail }) {
                 {moment(entry.at)}
               </time>
               <span className="min-w-0 break-words">
-                {entry.person ?? 'The service'} {entry.act === 'lost' ? 'took it for lost' : entry.act}
+                {entry.person ?? 'The service'} {ACTS[entry.act] ?? entry.act}
                 {change && <span className="text-ink2">: {change}</span>}
                 {entry.comment && <span className="text-ink2">, “{entry.comment}”</span>}
               </span>

@@ -5,7 +5,7 @@ import type { RunDetail } from '../../api/client'
 import { LabelDialog, NoteDialog } from '../../parts/DescribeDialogs'
 import { Changing, Status } from '../../parts/Marks'
 import { useBinning } from '../../parts/useBinning'
-import { asNumber, duration, fullMoment, moment, show } from '../../parts/values'
+import { asNumber, duration, fullMoment, moment, plural, show } from '../../parts/values'
 import { RenameDialog } from './EditDialogs'
 
 /** What may be done to this run, and nothing that would be refused. */
@@ -91,6 +91,7 @@ export function Finding({ run }: { run: RunDetail }) {
       </>
     )
   }
+  if (run.children.length > 0 && !figure) return <Group run={run} />
   if (run.status === 'running') {
     return (
       <>
@@ -124,6 +125,33 @@ export function Finding({ run }: { run: RunDetail }) {
         Run {run.number} {run.status}
       </b>
       {figure && `: ${figure}`}.
+    </>
+  )
+}
+
+/** A parent run answers for the runs under it: how many there are, and which of them leads. */
+function Group({ run }: { run: RunDetail }) {
+  const goal = run.goals.find(({ key }) => run.children.some((child) => asNumber(child.values[key]) !== null))
+  const count = plural(run.children.length, 'run')
+  const sign = goal?.direction === 'lower' ? 1 : -1
+  const leader = run.children
+    .flatMap((child) => {
+      const value = goal ? asNumber(child.values[goal.key]) : null
+      return value === null || Number.isNaN(value) ? [] : [{ child, value }]
+    })
+    .sort((a, b) => sign * (a.value - b.value))[0]
+  return (
+    <>
+      <b>
+        Run {run.number} groups {count}
+      </b>
+      {leader && goal && (
+        <>
+          ; {leader.child.reference.split('/')[1]} leads on {goal.key}: {show(leader.value)}
+          {goal.unit && ` ${goal.unit}`}
+        </>
+      )}
+      .
     </>
   )
 }

@@ -41,7 +41,7 @@ export default function RunPage() {
         <Settings run={run} />
         <Results run={run} />
         <Surroundings run={run} />
-        <RunCurves run={run} />
+        {(run.metric_names.length > 0 || run.children.length === 0) && <RunCurves run={run} />}
         <Children run={run} />
         <Notes run={run} />
         <History run={run} />
@@ -92,7 +92,7 @@ function Settings({ run }: { run: RunDetail }) {
                 <td className="w-[52px] text-right">
                   <button
                     className="quiet-act"
-                    aria-label={`Correct ${key}`}
+                    aria-label={`correct ${key}`}
                     onClick={() => setCorrecting(key)}
                   >
                     correct
@@ -138,10 +138,10 @@ function ResultRow(props: {
         {onGoal && (
           <button
             className="quiet-act ml-1.5"
-            aria-label={`Set the goal of ${name}`}
+            aria-label={goal ? `change the goal of ${name}` : `set a goal of ${name}`}
             onClick={() => onGoal(name)}
           >
-            goal
+            {goal ? 'change' : 'set a goal'}
           </button>
         )}
       </th>
@@ -156,9 +156,7 @@ function ResultRow(props: {
           <BoundPost value={number} bound={bound} higher={goal?.direction === 'higher'} />
         )}
       </td>
-      <td className="lab w-[104px] pl-2 leading-4">
-        {metric && !(name in run.results) && <Steps metric={metric} />}
-      </td>
+      <td className="lab w-[104px] pl-2 leading-4">{metric && <Steps metric={metric} />}</td>
     </tr>
   )
 }
