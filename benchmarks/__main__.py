@@ -5,20 +5,30 @@ from __future__ import annotations
 import os
 import platform
 import shutil
+import sys
 import tempfile
 from pathlib import Path
 
+from benchmarks.curves import curves, steady
+from benchmarks.measuring import Ratio
 from benchmarks.recording import measure_call, recording
 from benchmarks.run_table import run_table
 from benchmarks.starting import starting
+from benchmarks.training import SlowService, loop_of_steps, memory_away
 from kinetrum.instance import control
 from kinetrum.instance.mariadb import DATABASE, SERVICE
 from kinetrum.instance.settings import Home
 from kinetrum.storage.database import DatabaseAddress, connect, disconnect
 
 
+def slow_service() -> list[Ratio]:
+    """Measure while the service takes two seconds to refuse."""
+    with SlowService() as address:
+        return measure_call("service slow", address)
+
+
 def main() -> None:
-    """Print medians with their spread."""
+    """Print medians with their spread; with names of parts, of those alone."""
     folder = Path(tempfile.mkdtemp(prefix="kt-"))
     home = Home(folder / "i")
     url = control.up(home, 0)["url"]
@@ -30,17 +40,22 @@ def main() -> None:
     try:
         port = next(line[5:] for line in (home.folder / "mariadb.cnf").read_text().splitlines() if line[:5] == "port=")
         connect(DatabaseAddress("127.0.0.1", int(port), SERVICE, home.secret("database_service"), DATABASE), 4)
-        parts = (
-            starting,
-            lambda: measure_call("service up", None),
-            lambda: recording(home),
-            lambda: run_table(url, token),
-            # Last, since what this process recorded for a service that is not there stays undelivered.
-            lambda: measure_call("service away", "http://127.0.0.1:1"),
-        )
-        for part in parts:
-            for row in part():
-                print(row.line(), flush=True)
+        parts = {
+            "starting": starting,
+            "loop": loop_of_steps,
+            "measure": lambda: measure_call("service up", None),
+            "recording": lambda: recording(home),
+            "steady": lambda: steady(url, token),
+            "curves": lambda: curves(home, url, token),
+            "runs": lambda: run_table(url, token),
+            "memory": lambda: [memory_away()],
+            # Last, since what this process recorded for services that do not answer stays undelivered.
+            "slow": slow_service,
+            "away": lambda: measure_call("service away", "http://127.0.0.1:1"),
+        }
+        for name in sys.argv[1:] or parts:
+            for row in parts[name]():
+                print(row if isinstance(row, str) else row.line(), flush=True)
         disconnect()
     finally:
         control.down(home)

@@ -80,6 +80,37 @@ def test_the_tutorial(recording: Project, tmp_path: Path, monkeypatch: pytest.Mo
     assert model.stages["production"] == 1
 
 
+@pytest.mark.parametrize("name", ["train.py", "descend.py", "fold.py"])
+def test_scripts_that_were_not_written_for_it(recording: Project, tmp_path: Path, name: str) -> None:
+    """They run without the added lines too, and at most two were added."""
+    scripts = blocks(ROOT / "docs" / "how-to" / "record.md", "python")
+    script = next(text for text in scripts if text.startswith(f"# {name}\n"))
+    added = [line for line in script.splitlines() if line.endswith("# added")]
+    assert len(added) <= 2
+    plain = "\n".join(line for line in script.splitlines() if line not in added)
+    assert "kinetrum" not in plain
+    assert "run." not in plain
+    outputs = []
+    for text in (plain, script):
+        (tmp_path / name).write_text(text)
+        done = subprocess.run([sys.executable, str(tmp_path / name)], capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stderr
+        outputs.append(done.stdout)
+    assert outputs[0] == outputs[1]
+    experiment = {"train.py": "tumours", "descend.py": "descent", "fold.py": "folds"}[name]
+    run = kinetrum.open(f"{experiment}/1")
+    assert isinstance(run, kinetrum.RecordedRun)
+    assert run.status == "finished"
+    if name == "train.py":
+        assert run.params["max_depth"] == 4
+        assert run.results["held-out/accuracy"] == pytest.approx(float(outputs[0]))
+    elif name == "descend.py":
+        assert run.metrics["loss"].points().step.tolist() == list(range(100))
+    else:
+        assert {len(metric.points().step) for metric in run.metrics.values()} == {10}
+        assert len(run.metrics) == 4
+
+
 def test_a_run_with_curl(recording: Project, tmp_path: Path) -> None:
     (script,) = blocks(ROOT / "docs" / "reference" / "http.md", "sh")
     script = script.replace("http://127.0.0.1:7373", recording.instance.url).replace(

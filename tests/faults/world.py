@@ -26,7 +26,7 @@ from urllib.parse import urlsplit
 from kinetrum.client.draining import drain, undelivered
 from kinetrum.client.http import Service
 from kinetrum.client.refused import set_aside
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.errors import KinetrumError, Unavailable
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
 from tests.conftest import senders_of, stop_sender, wait_for
@@ -231,7 +231,15 @@ class World:
         """Wait until the service is well and everything in the spool is acknowledged."""
         os.environ["KINETRUM_SPOOL"] = str(self.root)
         wait_for(self._healthy, 60)
-        drain(self.root, 120)
+        try:
+            drain(self.root, 120)
+        except Unavailable:
+            print("senders:", senders := senders_of(self.root))
+            for number in senders:
+                os.kill(number, signal.SIGUSR1)
+            time.sleep(1)
+            print((self.root / "sender.log").read_text()[-4_000:])
+            raise
         self.wire.send_late(self.chance)
         assert self.wire.kept == []
         assert undelivered(self.root) == []

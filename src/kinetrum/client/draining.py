@@ -88,15 +88,42 @@ def _all_records(path: Path) -> Any:
         at = end
 
 
+def _waits(folder: Path, run: str | None) -> bool:
+    """Tell whether a writer's folder holds something undelivered (of one run, if named) that may be delivered here."""
+    try:
+        delivery = Delivery(folder)
+        if delivery.obstacle() is not None or not delivery.pending():
+            return False
+        return run is None or _waits_of(delivery, run)
+    except FileNotFoundError:
+        # The sender removed a segment meanwhile: something was acknowledged; the next look tells what is left.
+        return folder.exists()
+
+
+def _waits_of(delivery: Delivery, run: str) -> bool:
+    runs: dict[int, str] = {}
+    for path in sorted(delivery.folder.glob("*.seg")):
+        if int(path.stem) < delivery.segment:
+            continue
+        for record in _all_records(path):
+            if record.kind == JSON and record.data["op"] == "shape":
+                runs[record.data["shape"]] = record.data["run"]
+            acknowledged = int(path.stem) == delivery.segment and record.start < delivery.offset
+            if acknowledged or record.kind not in {JSON, POINTS}:
+                continue
+            of = record.data["run"] if record.kind == JSON else runs.get(record.shape)
+            if of == run:
+                return True
+    return False
+
+
 def drain(root: Path, timeout_s: float, run: str | None = None) -> None:
     """Wait until everything (of one run, if named) is acknowledged; raises Unavailable after `timeout_s`."""
     give_up = time.monotonic() + timeout_s
     pause = 0.02
-    while True:
-        left = [item for item in undelivered(root) if item.obstacle is None and (run is None or run in item.runs)]
-        if not left:
-            return
+    while any(_waits(folder, run) for folder in (root / "writers").glob("*")):
         if time.monotonic() > give_up:
+            left = [item for item in undelivered(root) if item.obstacle is None and (run is None or run in item.runs)]
             count = sum(item.records + item.points for item in left)
             raise Unavailable(
                 f"{count} records were not acknowledged within {timeout_s:.0f} s; they are safe in {root}. "

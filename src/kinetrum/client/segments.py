@@ -160,8 +160,11 @@ class Record:
     count: int = 0
 
 
-def read_records(path: Path, start: int, most: int = 8 * 1024 * 1024) -> Iterator[Record]:
-    """Yield the sealed records of a segment from an offset on; neighbouring points of one shape come together."""
+def read_records(path: Path, start: int, most: int = 1024 * 1024) -> Iterator[Record]:
+    """Yield the sealed records of a segment from an offset on; neighbouring points of one shape come together.
+
+    Reads about `most` bytes, and one whole record at least; whoever wants more calls again from where this ended.
+    """
     with path.open("rb") as file:
         head = file.read(HEADER_SIZE)
         if len(head) < HEADER_SIZE or head[:8] != MAGIC:
@@ -172,6 +175,9 @@ def read_records(path: Path, start: int, most: int = 8 * 1024 * 1024) -> Iterato
         at = start or header_size
         file.seek(at)
         data = file.read(most)
+        if len(data) >= 4:
+            (first,) = struct.unpack_from("<I", data)
+            data += file.read(max(0, first - len(data)))
     origin, at = at, 0
     while at + _END_ROOM <= len(data):
         size, tag = _HEAD.unpack_from(data, at)
@@ -195,15 +201,29 @@ def read_records(path: Path, start: int, most: int = 8 * 1024 * 1024) -> Iterato
 
 
 def _stretch(data: bytes, at: int, size: int, origin: int) -> int:
-    """Count how many records of the same size and shape follow each other, all sealed."""
+    """Count how many records of the same size and shape follow each other, all sealed.
+
+    Looks ahead in windows that grow, so that many short stretches cost no more than one long one.
+    """
+    head, count, window = data[at : at + 8], 1, 32
+    while data[at + count * size : at + count * size + 8] == head:
+        most = min(window, (len(data) - at) // size - count)
+        if most < 1:
+            break
+        found = _alike(data, at + count * size, size, origin, most, head)
+        count += found
+        if found < most:
+            break
+        window *= 4
+    return count
+
+
+def _alike(data: bytes, start: int, size: int, origin: int, most: int, head: bytes) -> int:
     import numpy as np
 
-    most = (len(data) - at) // size
-    if most < 2:
-        return 1
-    table = np.frombuffer(data, np.uint8, most * size, at).reshape(most, size)
-    same = (table[:, :8] == table[0, :8]).all(axis=1)
+    table = np.frombuffer(data, np.uint8, most * size, start).reshape(most, size)
+    same = (table[:, :8] == np.frombuffer(head, np.uint8)).all(axis=1)
     seals = np.ascontiguousarray(table[:, -8:]).view("<u8").reshape(-1)
-    wanted = (np.uint64(origin + at) + np.arange(most, dtype=np.uint64) * np.uint64(size)) ^ np.uint64(SEAL_MASK)
+    wanted = (np.uint64(origin + start) + np.arange(most, dtype=np.uint64) * np.uint64(size)) ^ np.uint64(SEAL_MASK)
     good = same & (seals == wanted)
-    return most if good.all() else max(1, int(good.argmin()))
+    return most if good.all() else int(good.argmin())

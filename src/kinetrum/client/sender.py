@@ -6,9 +6,11 @@ A process of its own, because a thread would take the interpreter from the train
 
 from __future__ import annotations
 
+import faulthandler
 import logging
 import os
 import random
+import signal
 import sys
 import time
 from pathlib import Path
@@ -122,13 +124,15 @@ def still_ours(root: Path, lock: int) -> bool:
 
 
 def _can_go_on(delivery: Delivery) -> bool:
-    return delivery.pending() and delivery.obstacle() is None
+    return delivery.obstacle() is None and delivery.pending()
 
 
 def main() -> None:
     """Run as a process."""
     logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(message)s")
     logging.getLogger("httpx").setLevel(logging.WARNING)
+    # Asked with SIGUSR1, it writes to its log where it is.
+    faulthandler.register(signal.SIGUSR1)
     root = Path(sys.argv[1])
     root.mkdir(parents=True, exist_ok=True, mode=0o700)
     while True:
