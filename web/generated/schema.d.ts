@@ -2175,6 +2175,9 @@ export interface components {
         /**
          * Run
          * @description A run as a row of a table: settings, what stands for each key, thin lines of its metrics.
+         *
+         *     Where a run has over 200 of them, a row holds those with goals, those asked for and the first others; `complete`
+         *     is false then, and the run read by itself has all.
          */
         Run: {
             /** Reference */
@@ -2223,6 +2226,8 @@ export interface components {
             used: components["schemas"]["Link"][];
             /** Generated */
             generated: components["schemas"]["Link"][];
+            /** Complete */
+            complete: boolean;
         };
         /** RunColumn */
         RunColumn: {
@@ -2287,6 +2292,8 @@ export interface components {
             used: components["schemas"]["Link"][];
             /** Generated */
             generated: components["schemas"]["Link"][];
+            /** Complete */
+            complete: boolean;
             /** Results */
             results: {
                 [key: string]: unknown;
@@ -3356,6 +3363,8 @@ export interface operations {
                 sort?: string;
                 cursor?: string | null;
                 limit?: number;
+                /** @description Keys to hold in rows that have very many. */
+                key?: string[] | null;
             };
             header?: never;
             path: {

@@ -26,6 +26,7 @@ from kinetrum.storage.runs import Run
 LEASE_RANGE_S = (10, 604_800)
 _STATUSES = ("finished", "failed", "stopped")
 _REASON_LIMIT = 4_000
+SKETCHES_KEPT = 200
 
 
 @dataclass(frozen=True)
@@ -306,7 +307,10 @@ def compact_run(run_id: int) -> bool:
     run = runs.run_by_id(run_id)
     doc = runs.lock_doc(run_id)
     doc.stats.update(done.stats)
-    doc.sketches.update(done.sketches)
+    for key, line in done.sketches.items():
+        # Thin lines are for tables, which show few columns: a run with thousands of metrics keeps those of the first.
+        if key in doc.sketches or len(doc.sketches) < SKETCHES_KEPT:
+            doc.sketches[key] = line
     runs.save_doc(run, doc, projects.goals_to_index(run.experiment_id), values=done.stats)
     return True
 

@@ -68,6 +68,7 @@ def _runs(given: argparse.Namespace) -> int:
     page = session.service.get(
         path_of("projects", session.project, "experiments", chosen, "runs"),
         query=given.query, sort=given.sort, limit=max(1, min(given.limit, 500)),
+        key=[part.strip() for part in given.columns.split(",")] if given.columns else None,
     )  # fmt: skip
     if given.json:
         output.print_json(page)

@@ -73,12 +73,12 @@ class RecordedRun:
     @property
     def params(self) -> dict[str, Value]:
         """Parameters by dotted key, typed as they were set."""
-        return {key: from_json(value, key) for key, value in self._data["params"].items()}
+        return {key: from_json(value, key) for key, value in self._complete()["params"].items()}
 
     @property
     def values(self) -> dict[str, Value]:
         """What stands for each key in tables: the result if there is one, else the metric by its goal."""
-        return {key: from_json(value, key) for key, value in self._data["values"].items()}
+        return {key: from_json(value, key) for key, value in self._complete()["values"].items()}
 
     @property
     def results(self) -> dict[str, Value]:
@@ -170,6 +170,10 @@ class RecordedRun:
 
     def _path(self, *more: str) -> str:
         return path_of("projects", self.project, "experiments", self.experiment, "runs", str(self.number), *more)
+
+    def _complete(self) -> dict[str, Any]:
+        """Return the row where it holds everything, else the run read by itself."""
+        return self._data if self._data["complete"] else self._whole()
 
     def _whole(self) -> dict[str, Any]:
         if "metric_names" not in self._data:

@@ -63,13 +63,14 @@ def list_runs(
     sort: str = Query("", max_length=1_000, description="Keys, the strongest first: recall,fit_seconds:asc"),
     cursor: str | None = Query(None, max_length=200),
     limit: int = Query(100, ge=1, le=500),
+    key: Annotated[list[str] | None, Query(description="Keys to hold in rows that have very many.")] = None,
 ) -> wire.RunPage:
     """List an experiment's runs, a page at a time; the next page is named by `next_cursor` and a Link header."""
     page = looking.list_runs(actor, project, experiment, query, sort, cursor, limit)
     if page.next_cursor:
         following = request.url.include_query_params(cursor=page.next_cursor)
         response.headers["Link"] = f'<{following.path}?{following.query}>; rel="next"'
-    return shapes.run_page(page)
+    return shapes.run_page(page, key or [])
 
 
 @router.put(_RUN)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from kinetrum.actions.looking import ExperimentView, ProjectView, RunPage, RunView, finite
@@ -19,6 +20,8 @@ from kinetrum.core.values import Value, special_name, to_json
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.notes import Note
 from kinetrum.wire import accounts, registry, runs
+
+KEYS_IN_A_ROW = 200
 
 
 def project(view: ProjectView) -> accounts.Project:
@@ -75,26 +78,41 @@ def _run_fields(view: RunView) -> dict[str, Any]:
     return {
         "reference": run.reference, "id": id_text(run.uid), "project": run.project, "experiment": run.experiment,
         "number": run.number, "name": run.name, "status": run.status, "reason": run.reason, "author": view.author,
-        "host": run.host, "started_at": run.started_at, "ended_at": run.ended_at,
-        "params": _json_values(doc.params), "values": _json_values(view.values),
-        "metrics": {
-            key: metric(stats, view.goals.get(key), doc.sketches.get(key, [])) for key, stats in doc.stats.items()
-        },
-        "labels": doc.labels,
+        "host": run.host, "started_at": run.started_at, "ended_at": run.ended_at, "labels": doc.labels,
         "problems": [runs.ProblemOfRun(text=found.text, at=found.at) for found in doc.problems],
         "used": [link(found) for found in doc.used], "generated": [link(found) for found in doc.generated],
     }  # fmt: skip
 
 
-def run(view: RunView) -> runs.Run:
-    """Shape a run as a row."""
-    return runs.Run(**_run_fields(view))
+def _metrics(view: RunView, keys: Iterable[str]) -> dict[str, runs.Metric]:
+    doc = view.doc
+    return {key: metric(doc.stats[key], view.goals.get(key), doc.sketches.get(key, [])) for key in keys}
+
+
+def run(view: RunView, wanted: Sequence[str] = ()) -> runs.Run:
+    """Shape a run as a row: of very many keys those with goals, those wanted, and the first of the others."""
+    params = _first(view.doc.params, wanted)
+    values = _first(view.values, [*view.goals, *wanted])
+    metrics = [key for key in values if key in view.doc.stats]
+    complete = len(params) == len(view.doc.params) and len(values) == len(view.values)
+    return runs.Run(
+        **_run_fields(view), params=_json_values(params), values=_json_values(values),
+        metrics=_metrics(view, metrics), complete=complete,
+    )  # fmt: skip
+
+
+def _first(found: dict[str, Value], leading: Sequence[str]) -> dict[str, Value]:
+    if len(found) <= KEYS_IN_A_ROW:
+        return found
+    kept = dict.fromkeys([*(key for key in leading if key in found), *found])
+    return {key: found[key] for key in list(kept)[:KEYS_IN_A_ROW]}
 
 
 def run_detail(view: RunView) -> runs.RunDetail:
     """Shape a run whole."""
     return runs.RunDetail(
-        **_run_fields(view),
+        **_run_fields(view), params=_json_values(view.doc.params), values=_json_values(view.values),
+        metrics=_metrics(view, view.doc.stats), complete=True,
         results={key: to_json(result.value) for key, result in view.doc.results.items()},
         goals=[goal(found) for found in view.goals.values()],
         about=_json_values(view.doc.about),
@@ -119,10 +137,10 @@ def note(found: Note) -> runs.Note:
     return runs.Note(id=id_text(found.uid), author=found.author, text=found.text, written_at=found.written_at)
 
 
-def run_page(page: RunPage) -> runs.RunPage:
+def run_page(page: RunPage, wanted: Sequence[str] = ()) -> runs.RunPage:
     """Shape a page of the run table."""
     return runs.RunPage(
-        rows=[run(view) for view in page.rows],
+        rows=[run(view, wanted) for view in page.rows],
         columns=[runs.RunColumn(scope="param" if column.scope == "param" else "value", name=column.name,
                                 differs=column.differs) for column in page.columns],
         goals=[goal(found) for found in page.goals],

@@ -246,7 +246,7 @@ def read_curve(run_id: int, key: str, width: int, first: int | None, last: int |
                 " ORDER BY first_step",
                 series_id, span[1][1], series_id, span[1][0], span[1][0],
             )  # fmt: skip
-            coarse = from_rollups([raw for (raw,) in rows])
+            coarse = merge([from_rollups([raw for (raw,) in rows]), *_ends(series_id, span)])
             newest = shown(merge(waiting))
             if not len(newest):
                 return reduce(_between(coarse, first, last), width)
@@ -260,6 +260,19 @@ def read_curve(run_id: int, key: str, width: int, first: int | None, last: int |
         )
         stored = [decode_chunk(raw) for (raw,) in rows]
     return reduce(_between(shown(merge([*stored, *waiting])), first, last), width)
+
+
+def _ends(series_id: int, span: tuple[str, list[int]]) -> list[Points]:
+    """Return the first and the last point of a stretch, which a rollup may have left out."""
+    found = []
+    for way, at in (("ASC", 0), ("DESC", -1)):
+        ((raw,),) = query(
+            f"SELECT data FROM point_chunk WHERE series_id = %s {span[0]} ORDER BY first_step {way} LIMIT 1",
+            series_id, *span[1],
+        )  # fmt: skip
+        points = decode_chunk(raw)
+        found.append(points.cut([at]))
+    return found
 
 
 def _joined(parts: list[Points]) -> Points:

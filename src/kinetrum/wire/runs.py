@@ -81,7 +81,11 @@ class Link(Out):
 
 
 class Run(Out):
-    """A run as a row of a table: settings, what stands for each key, thin lines of its metrics."""
+    """A run as a row of a table: settings, what stands for each key, thin lines of its metrics.
+
+    Where a run has over 200 of them, a row holds those with goals, those asked for and the first others; `complete`
+    is false then, and the run read by itself has all.
+    """
 
     reference: str
     id: str
@@ -102,6 +106,7 @@ class Run(Out):
     problems: list[ProblemOfRun]
     used: list[Link]
     generated: list[Link]
+    complete: bool
 
 
 class Note(Out):

@@ -46,7 +46,7 @@ export const useExperiment = (project: string, experiment: string) =>
 export const useRuns = (
   project: string,
   experiment: string,
-  asked: { query: string; sort: string; limit: number },
+  asked: { query: string; sort: string; limit: number; key: string[] },
 ) =>
   useQuery({
     queryKey: ['project', project, 'experiment', experiment, 'runs', asked],

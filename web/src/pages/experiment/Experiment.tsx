@@ -12,7 +12,7 @@ import { plural, show } from '../../parts/values'
 import { Empty } from '../project/Project'
 import { Lens } from './Lens'
 import { RunTable } from './RunTable'
-import { keysOf } from './columns'
+import { columnsOf, keysOf } from './columns'
 
 const FIRST_PAGE = 100
 const MOST = 500
@@ -26,7 +26,10 @@ export default function Experiment() {
   const query = params.get('q') ?? ''
   const goal = summary.data?.goals[0]
   const sort = params.get('sort') ?? goal?.key ?? ''
-  const page = useRuns(project, experiment, { query, sort, limit })
+  const key = [params.get('y'), sort.split(',')[0]?.replace(/:(asc|desc)$/, '')].filter(
+    (name) => !!name,
+  ) as string[]
+  const page = useRuns(project, experiment, { query, sort, limit, key })
   const crumbs = [{ text: experiment }]
   if (!summary.data || (!page.data && !query)) {
     return (
@@ -182,6 +185,11 @@ function Search({
         )}
         {equal > 0 && (
           <span className="text-xs whitespace-nowrap text-ink3">{plural(equal, 'equal setting')} hidden</span>
+        )}
+        {page && columnsOf(page).hidden > 0 && (
+          <span className="text-xs whitespace-nowrap text-ink3">
+            {plural(columnsOf(page).hidden, 'more column')} left out
+          </span>
         )}
       </div>
       {!!error && (

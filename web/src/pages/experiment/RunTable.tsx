@@ -21,7 +21,7 @@ const cellOf = (run: Run, column: Column): unknown =>
   column.scope === 'value' ? run.values[column.name] : run.params[column.name]
 
 function shapes(page: RunPage): Shape[] {
-  const columns = columnsOf(page)
+  const { columns } = columnsOf(page)
   const first = columns.find((column) => column.goal)
   return columns.map((column) => {
     const cells = page.rows.map((run) => cellOf(run, column)).filter((cell) => cell !== undefined)

@@ -16,12 +16,18 @@ export function keysOf(page: RunPage, onlyMetrics = false): Column[] {
   return ordered.map((name) => ({ scope: 'value', name, goal: goals.get(name) }))
 }
 
-export function columnsOf(page: RunPage): Column[] {
+/** More columns than this no screen shows; the rest is counted. */
+export const COLUMNS_SHOWN = 60
+
+export function columnsOf(page: RunPage): { columns: Column[]; hidden: number } {
   const values = keysOf(page)
   const settings = page.columns
     .filter((column) => column.scope === 'param' && column.differs)
     .map((column): Column => ({ scope: 'param', name: column.name }))
   const leading = values.filter((column) => column.goal)
   const others = values.filter((column) => !column.goal)
-  return leading.length ? [...settings, ...leading, ...others] : [...settings, ...others]
+  const all = leading.length ? [...settings, ...leading, ...others] : [...settings, ...others]
+  // Values with goals are kept, however many settings come before them.
+  const kept = new Set([...leading, ...all].slice(0, COLUMNS_SHOWN))
+  return { columns: all.filter((column) => kept.has(column)), hidden: all.length - kept.size }
 }

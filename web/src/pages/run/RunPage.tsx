@@ -72,15 +72,18 @@ function Problems({ run }: { run: RunDetail }) {
   )
 }
 
+const SETTINGS_SHOWN = 60
+
 function Settings({ run }: { run: RunDetail }) {
   const rows = Object.entries(run.params)
   const [correcting, setCorrecting] = useState<string | null>(null)
+  const [all, setAll] = useState(false)
   const may = run.may.includes('describe')
   return (
     <Section className="col-span-3" title="Settings" fact={plural(rows.length, 'parameter')}>
       <table className="w-full table-fixed">
         <tbody>
-          {rows.map(([key, value]) => (
+          {rows.slice(0, all ? rows.length : SETTINGS_SHOWN).map(([key, value]) => (
             <tr key={key} className="h-[22px] border-b border-line">
               <th scope="row" className="mono truncate text-ink2" title={key}>
                 {key}
@@ -103,6 +106,13 @@ function Settings({ run }: { run: RunDetail }) {
           ))}
         </tbody>
       </table>
+      {rows.length > SETTINGS_SHOWN && !all && (
+        <p className="py-1">
+          <button className="btn" onClick={() => setAll(true)}>
+            Show {rows.length - SETTINGS_SHOWN} more settings
+          </button>
+        </p>
+      )}
       {rows.length === 0 && <p className="lab">No parameter was set.</p>}
       {correcting !== null && (
         <CorrectDialog run={run} name={correcting} onClose={() => setCorrecting(null)} />
@@ -172,16 +182,19 @@ function Steps({ metric }: { metric: RunDetail['metrics'][string] }) {
   )
 }
 
+const RESULTS_SHOWN = 40
+
 function Results({ run }: { run: RunDetail }) {
   const goals = new Map(run.goals.map((goal) => [goal.key, goal]))
   const keys = goalsFirst(Object.keys(run.values), run.goals)
   const [asking, setAsking] = useState<string | null>(null)
+  const [all, setAll] = useState(false)
   const may = run.may.includes('describe')
   return (
     <Section className="col-span-5" title="Results against goals" fact="right of the post: met">
       <table className="w-full table-fixed">
         <tbody>
-          {keys.map((key) => (
+          {keys.slice(0, all ? keys.length : RESULTS_SHOWN).map((key) => (
             <ResultRow
               key={key}
               run={run}
@@ -192,6 +205,13 @@ function Results({ run }: { run: RunDetail }) {
           ))}
         </tbody>
       </table>
+      {keys.length > RESULTS_SHOWN && !all && (
+        <p className="py-1">
+          <button className="btn" onClick={() => setAll(true)}>
+            Show {keys.length - RESULTS_SHOWN} more results
+          </button>
+        </p>
+      )}
       {keys.length === 0 && <p className="lab">Nothing was measured yet.</p>}
       {asking !== null && (
         <GoalDialog run={run} name={asking} goal={goals.get(asking)} onClose={() => setAsking(null)} />
