@@ -8,7 +8,7 @@ from collections.abc import Callable
 from time import time_ns
 from typing import Any
 
-from kinetrum.client.segments import POINTS, SEAL_MASK, points_struct
+from kinetrum.client.segments import SEAL_MASK, Segment, packed_points, points_head
 from kinetrum.client.spool import NoRoom, Writer, current_writer
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.values import check_key
@@ -32,17 +32,17 @@ class Shape:
     While none of its metrics is measured in another shape, it is `alone`, and `next_step` holds for all of them.
     """
 
-    __slots__ = ("alone", "generation", "keys", "metrics", "next_step", "number", "pack_into", "size", "tag")
+    __slots__ = ("alone", "head", "keys", "metrics", "next_step", "number", "pack_into", "segment", "size")
 
     def __init__(self, keys: tuple[str, ...], number: int, metrics: list[Metric]) -> None:
-        layout = points_struct(len(keys))
+        layout = packed_points(len(keys))
         self.keys = keys
         self.size: int = layout.size
         self.pack_into: Callable[..., None] = layout.pack_into
         self.number = number
-        self.tag = number << 8 | POINTS
+        self.head = points_head(layout.size, number)
         self.metrics = metrics
-        self.generation = -1
+        self.segment: Segment | None = None
         self.next_step = 0
         self.alone = not any(metric.shapes for metric in metrics)
         for metric in metrics:
@@ -96,11 +96,10 @@ class Recorder:
     def points(self, values: dict[str, Any], step: int | None) -> None:
         """Append one point for each key; without a step each metric goes on after its last one."""
         writer = self._writer or self.writer
-        keys = tuple(values)
         with writer.lock:
-            shape = self.shapes.get(keys)
-            if shape is None or shape.generation != writer.generation:
-                shape = self._declare(keys)
+            shape = self.shapes.get(tuple(values))
+            if shape is None or shape.segment is not writer.segment:
+                shape = self._declare(tuple(values))
             if step is None:
                 step = shape.next_step if shape.alone else shape.common_step()
                 if step is None:
@@ -108,25 +107,26 @@ class Recorder:
                     return
             segment = writer.segment
             at = segment.at
-            size = shape.size
-            if at + size > segment.limit:
-                if not self._turn_over(shape, size):
+            end = at + shape.size
+            if end > segment.limit:
+                if not self._turn_over(shape):
                     self._drop(shape, step)
                     return
                 segment = writer.segment
                 at = segment.at
+                end = at + shape.size
             moment = time_ns() // 1000
             if moment <= writer.last_time:
                 # The clock stood still or was set back: what is recorded later is later all the same.
                 moment = writer.last_time + 1
             try:
-                shape.pack_into(segment.map, at, size, shape.tag, step, moment, *values.values(), at ^ SEAL_MASK)
+                shape.pack_into(segment.map, at, shape.head, step, moment, *values.values(), at ^ SEAL_MASK)
             except (struct.error, TypeError, ValueError, OverflowError):
-                segment.map[at : at + size] = bytes(size)
+                segment.map[at:end] = bytes(shape.size)
                 self._packed_by_hand(values, step)
                 return
             writer.last_time = moment
-            segment.at = at + size
+            segment.at = end
             if shape.alone:
                 shape.next_step = step + 1
             else:
@@ -148,16 +148,16 @@ class Recorder:
         record = {"op": "shape", **self.address, "shape": shape.number, "keys": list(shape.keys)}
         if not self.writer.write(record):
             return False
-        shape.generation = self.writer.generation
+        shape.segment = self.writer.segment
         return True
 
-    def _turn_over(self, shape: Shape, size: int) -> bool:
+    def _turn_over(self, shape: Shape) -> bool:
         """Begin a new segment and declare the shape there; false where there is no room for one."""
         try:
-            self.writer.make_room(size)
+            self.writer.make_room(shape.size)
         except NoRoom:
             return False
-        return shape.generation == self.writer.generation or self._announce(shape)
+        return shape.segment is self.writer.segment or self._announce(shape)
 
     def _drop(self, shape: Shape, step: int) -> None:
         """Count points that neither disk nor memory could take; the steps go on as if they had been kept."""

@@ -44,6 +44,7 @@ class Run:
         self.owner_pid = -1 if attached else os.getpid()
         self._address = address
         self._recorder = Recorder(address)
+        self._points = self._recorder.points
         self._params = params
         # Who did not see all that was measured cannot count on from the last step.
         self._needs_steps = attached or resumed
@@ -117,7 +118,7 @@ class Run:
             step = self._special_step(step)
         elif step is not None and type(step) is not int:
             step = as_step(step)
-        self._recorder.points(metrics if values is None else {**values, **metrics}, step)
+        self._points(metrics if values is None else {**values, **metrics}, step)
 
     def _special_step(self, step: int | None) -> int | None:
         """Find the step where more than the plain rule holds: inside `progress`, attached, or after the end."""

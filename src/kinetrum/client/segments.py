@@ -41,6 +41,16 @@ def points_struct(keys: int) -> struct.Struct:
     return struct.Struct(f"<IIqq{keys}dQ")
 
 
+def packed_points(keys: int) -> struct.Struct:
+    """Return the same layout with size, kind and shape as one number, as `points_head` makes it."""
+    return struct.Struct(f"<Qqq{keys}dQ")
+
+
+def points_head(size: int, shape: int) -> int:
+    """Return size, kind and shape of a record of points as one number."""
+    return size | (shape << 8 | POINTS) << 32
+
+
 class Segment:
     """One segment being written by this process: mapped from a file, or held in memory where `path` is None."""
 

@@ -63,7 +63,6 @@ class Writer:
         self.root = root
         self.folder = root / "writers" / self.id
         self.lock = threading.RLock()
-        self.generation = 0
         self.last_time = 0
         self.dropped: dict[str, Dropped] = {}
         self._number = 0
@@ -159,7 +158,6 @@ class Writer:
         fresh = self._next_segment(max(SEGMENT_SIZE, size + 1024), reserve)
         self.segment.release()
         self.segment = fresh
-        self.generation += 1
         start_sender(self.root)
 
     def write(self, record: dict[str, Any]) -> bool:
