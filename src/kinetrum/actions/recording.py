@@ -228,7 +228,7 @@ def add_results(actor: Actor, project: str, experiment: str, run_ref: str, resul
         ],
     )  # fmt: skip
     changed = []
-    for result in sorted(results, key=lambda result: (result.at, result.uid)):
+    for result in sorted(results, key=lambda result: result.at):
         standing = doc.results.get(result.key)
         if standing is None or standing.at <= result.at:
             doc.results[result.key] = Result(result.value, result.at)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from collections.abc import Callable
+from typing import Any
 
 from kinetrum.cli import account, describe, instance, look, registry, tables, transfer
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
@@ -25,17 +27,28 @@ _STATUSES: list[tuple[type[KinetrumError], int]] = [
 ]  # fmt: skip
 
 
-def make_parser() -> argparse.ArgumentParser:
-    """Build the parser of all commands."""
+class _Listed:
+    """Stands for a command's parser where only names and help are wanted: quicker than making forty of them."""
+
+    def __init__(self, **_: Any) -> None:
+        return
+
+    def __getattr__(self, _: str) -> Callable[..., _Listed]:
+        return lambda *_, **__: self
+
+
+def make_parser(listing: bool = False) -> argparse.ArgumentParser:
+    """Build the parser of all commands; with `listing` one that can only list them."""
     parser = argparse.ArgumentParser(
         prog="kinetrum",
         description=_ABOUT,
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        formatter_class=lambda prog: argparse.RawDescriptionHelpFormatter(prog, max_help_position=18, width=100),
         epilog="Exit status: 0 done, 1 refused or failed, 2 wrong use, 3 not found, 4 not allowed, "
         "5 service not reached.",
     )
     parser.add_argument("--version", dest="show_version", action="store_true", help="print the version and leave")
-    commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND")
+    kind: Any = {"parser_class": _Listed} if listing else {}
+    commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
     for module in (instance, account, look, tables, describe, registry, transfer):
         module.add_commands(commands)
     return parser
@@ -43,7 +56,8 @@ def make_parser() -> argparse.ArgumentParser:
 
 def main(arguments: list[str] | None = None) -> int:
     """Run one command and return its exit status."""
-    parser = make_parser()
+    words = sys.argv[1:] if arguments is None else arguments
+    parser = make_parser(listing=words in ([], ["-h"], ["--help"]))
     given = parser.parse_args(arguments)
     if given.show_version:
         from importlib.metadata import version

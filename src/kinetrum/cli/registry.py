@@ -47,8 +47,8 @@ def add_commands(commands: Any) -> None:
     lead.add_argument("version", nargs="?", metavar="NUMBER|none")
     lead.add_argument("--json", action="store_true")
     _common(lead, _lead)
-    history = commands.add_parser("history", help="who did what to a model, latest first")
-    history.add_argument("model", metavar="MODEL")
+    history = commands.add_parser("history", help="who did what to a model, run or experiment, latest first")
+    history.add_argument("model", metavar="REF", help="frost-alarm, frost-alarm/42, experiment:frost-alarm")
     history.add_argument("--json", action="store_true")
     _common(history, _history)
 
@@ -244,7 +244,8 @@ def _history(given: argparse.Namespace) -> int:
     from kinetrum.client.session import open_session
 
     session = open_session(given.project)
-    entries = session.service.get(path_of("projects", session.project, "journal"), subject=given.model)
+    subject = _subject(session, given.model)
+    entries = session.service.get(path_of("projects", session.project, "journal"), subject=subject)
     if given.json:
         output.print_json(entries)
         return 0
@@ -259,11 +260,36 @@ def _history(given: argparse.Namespace) -> int:
     return 0
 
 
+def _subject(session: Any, text: str) -> str:
+    """Return how the journal names what was typed: a run by its number, an experiment or model by its name."""
+    from kinetrum.client.reading import find_run
+    from kinetrum.core.refs import RunRef, parse_ref
+
+    if text.startswith("experiment:"):
+        return text
+    parsed = parse_ref(text)
+    return f"run:{find_run(session, parsed).reference}" if isinstance(parsed, RunRef) else text
+
+
 def _change(entry: dict[str, Any]) -> str:
     before, after = entry["before"], entry["after"]
+    if entry["subject"].startswith(("run:", "experiment:")):
+        return " → ".join(part for part in (_stated(before), _stated(after)) if part)
     if isinstance(before, dict) and isinstance(after, dict) and len(after) == 1:
         ((stage, now),) = after.items()
         return f"{stage}: {before.get(stage) or 'empty'} → {now or 'empty'}"
     if isinstance(before, str) and isinstance(after, str) and before != after:
         return f"{before} → {after}"
     return ""
+
+
+def _stated(state: Any) -> str:
+    """Write a state of the journal: `depth 5, rate 0.1`."""
+    if isinstance(state, dict) and "direction" in state:
+        bound = (
+            "" if state["bound"] is None else f" {'>=' if state['direction'] == 'higher' else '<='} {state['bound']:g}"
+        )
+        return f"{state['key']} {state['direction']}{bound} {state['unit'] or ''}".rstrip()
+    if isinstance(state, dict):
+        return ", ".join(f"{key} {'none' if value is None else output.number(value)}" for key, value in state.items())
+    return "" if state is None else output.clean(str(state))

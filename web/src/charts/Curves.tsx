@@ -103,11 +103,14 @@ export function Curves({
     }
   }, [ordered, table, width, height, axis, log, smoothing, bound, theme, range, from, to])
   const empty = series.every((one) => one.values.length === 0)
+  const noNumber = !empty && series.every((one) => one.values.every((value) => value === null))
   return (
     <figure className="relative m-0" aria-label={title}>
       <div ref={holder} style={{ height }} role="img" aria-label={`${title}, ${series.length} curves`} />
-      {empty && (
-        <p className="absolute inset-0 pt-8 text-center text-xs text-ink3">No points of this metric yet.</p>
+      {(empty || noNumber) && (
+        <p className="pointer-events-none absolute inset-0 pt-8 text-center text-xs text-ink3">
+          {empty ? 'No points of this metric yet.' : 'No point of it is a finite number.'}
+        </p>
       )}
       <figcaption
         className="pointer-events-none absolute top-0 right-0 bg-surface px-1 text-2xs text-ink2"

@@ -137,21 +137,22 @@ function ResultRow(props: {
   const number = asNumber(value)
   const metric = run.metrics[name]
   const bad = number !== null && Number.isNaN(number)
-  const bound = goal?.bound ?? null
+  if (!goal) return <PlainRow {...props} />
+  const bound = goal.bound ?? null
   return (
     <tr className="h-[42px] border-b border-line">
       <th scope="row" className="w-[36%] truncate leading-4" title={name}>
         {name}
         {arrow(goal)}
         <br />
-        <span className="lab">{goal ? goalText(goal) : name in run.results ? 'result' : 'last value'}</span>
+        <span className="lab">{goalText(goal)}</span>
         {onGoal && (
           <button
             className="quiet-act ml-1.5"
-            aria-label={goal ? `change the goal of ${name}` : `set a goal of ${name}`}
+            aria-label={`change the goal of ${name}`}
             onClick={() => onGoal(name)}
           >
-            {goal ? 'change' : 'set a goal'}
+            change
           </button>
         )}
       </th>
@@ -160,13 +161,43 @@ function ResultRow(props: {
           <Changing>{show(value)}</Changing>
         </b>
       </td>
-      <td className="w-8 pl-1 text-2xs text-ink3">{goal?.unit}</td>
+      <td className="w-8 pl-1 text-2xs text-ink3">{goal.unit}</td>
       <td className="w-[112px] pl-2">
         {bound !== null && number !== null && !bad && (
-          <BoundPost value={number} bound={bound} higher={goal?.direction === 'higher'} />
+          <BoundPost value={number} bound={bound} higher={goal.direction === 'higher'} />
         )}
       </td>
       <td className="lab w-[104px] pl-2 leading-4">{metric && <Steps metric={metric} />}</td>
+    </tr>
+  )
+}
+
+/** A value that no goal judges takes one line. */
+function PlainRow({ run, name, onGoal }: Parameters<typeof ResultRow>[0]) {
+  const value = run.values[name]
+  const number = asNumber(value)
+  const metric = run.metrics[name]
+  return (
+    <tr className="h-6 border-b border-line">
+      <th scope="row" className="truncate" title={name}>
+        {name}
+      </th>
+      <td
+        className={`strong truncate text-right ${number !== null && Number.isNaN(number) ? 'text-bad' : ''}`}
+        title={show(value)}
+      >
+        <Changing>{show(value)}</Changing>
+      </td>
+      <td />
+      <td className="lab truncate pl-2">{name in run.results ? 'result' : 'last value'}</td>
+      <td className="lab truncate pl-2 text-right">
+        {metric && name in run.results && `${metric.count.toLocaleString('en')} points `}
+        {onGoal && (
+          <button className="quiet-act" aria-label={`set a goal of ${name}`} onClick={() => onGoal(name)}>
+            set a goal
+          </button>
+        )}
+      </td>
     </tr>
   )
 }
