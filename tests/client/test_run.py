@@ -315,3 +315,72 @@ def test_the_import_loads_nothing_heavy() -> None:
 
     code = "import kinetrum, sys; print([m for m in ('pydantic', 'httpx', 'numpy', 'tqdm', 'zstandard') if m in sys.modules])"
     assert run_script(code).stdout.strip() == "[]"
+
+
+def test_many_threads_without_a_lock(alone: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Steps are given once, times grow, nothing is overwritten, and bad values leave no gap."""
+    import sys
+    import threading
+
+    monkeypatch.setattr(spool, "SEGMENT_SIZE", 65_536)
+    run = kinetrum.begin("threads")
+    before = sys.getswitchinterval()
+    sys.setswitchinterval(1e-6)
+
+    def work(rank: int) -> None:
+        for number in range(2_000):
+            run.measure(loss=rank * 10_000 + number)
+            run.measure({f"own-{rank}": number}, step=number)
+            if number % 100 == 0:
+                run.result({f"at-{rank}": number})
+                with pytest.raises(InvalidInput):
+                    run.measure(loss="x")
+
+    try:
+        threads = [threading.Thread(target=work, args=(rank,)) for rank in range(4)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+    finally:
+        sys.setswitchinterval(before)
+    run.end()
+    found = records(alone)
+    loss = [record for record in found if record["op"] == "point" and "loss" in record]
+    assert sorted(record["loss"] for record in loss) == sorted(
+        rank * 10_000 + n for rank in range(4) for n in range(2_000)
+    )
+    # A step of a bad value may be skipped, none is given twice.
+    assert len({record["step"] for record in loss}) == 8_000
+    times = [record["time"] for record in found if record["op"] == "point"]
+    assert len(set(times)) == len(times)
+    for rank in range(4):
+        own = [record["step"] for record in found if record["op"] == "point" and f"own-{rank}" in record]
+        assert own == list(range(2_000))
+    assert sum(record["op"] == "results" for record in found) == 80
+
+
+def test_a_signal_in_the_middle_of_a_measure(alone: Path) -> None:
+    """A handler that records, thousands of times, between any two steps of the interpreter."""
+    import signal
+
+    run = kinetrum.begin("signals")
+    fired = []
+
+    def handler(number: int, frame: object) -> None:
+        fired.append(number)
+        run.result({f"fired-{len(fired)}": len(fired)})
+
+    before = signal.signal(signal.SIGALRM, handler)
+    signal.setitimer(signal.ITIMER_REAL, 0.0005, 0.0005)
+    try:
+        for number in range(20_000):
+            run.measure(loss=number)
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        signal.signal(signal.SIGALRM, before)
+    run.end()
+    found = records(alone)
+    assert [record["loss"] for record in found if record["op"] == "point"] == list(range(20_000))
+    assert len(fired) > 10
+    assert sum(record["op"] == "results" for record in found) == len(fired)

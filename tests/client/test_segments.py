@@ -16,6 +16,7 @@ from kinetrum.client.segments import (
     POINTS,
     SEAL_MASK,
     Segment,
+    find_sealed,
     json_size,
     points_struct,
     read_header,
@@ -129,8 +130,45 @@ def test_an_ended_segment_in_memory_is_saved_whole_or_not_at_all(tmp_path: Path)
     found.end()
     assert not found.fits(8)
     with pytest.raises(FileNotFoundError):
-        found.save(tmp_path / "missing" / "000001.seg")
-    found.save(file_of(tmp_path))
+        found.move(tmp_path / "missing" / "000001.seg")
+    found.move(file_of(tmp_path))
     assert file_of(tmp_path).stat().st_size < 200
     assert [record.kind for record in read_records(file_of(tmp_path), 0)] == [JSON, END]
     assert [path.name for path in tmp_path.iterdir()] == ["000001.seg"]
+
+
+def test_room_that_was_taken_and_not_used_is_passed_over(tmp_path: Path) -> None:
+    found = segment(tmp_path)
+    found.write_json(b'{"a":1}')
+    at = found.reserve(48)
+    assert at is not None
+    found.void(at, 48)
+    found.write_json(b'{"b":2}')
+    assert [record.data for record in read_records(file_of(tmp_path), 0) if record.kind == JSON] == [{"a": 1}, {"b": 2}]
+
+
+def test_behind_a_gap(tmp_path: Path) -> None:
+    """A thread took room and was killed with its process before it sealed; another one's call was complete."""
+    found = segment(tmp_path)
+    found.write_json(b'{"a":1}')
+    gap = found.reserve(64)
+    assert gap is not None
+    # What an earlier content of the file may look like must not be taken for a record.
+    found.map[gap : gap + 24] = (gap ^ SEAL_MASK).to_bytes(8, "little") * 3
+    following = found.at
+    put_points(found, 7, 0, 0.5)
+    assert [record.kind for record in read_records(file_of(tmp_path), 0)] == [JSON]
+    assert find_sealed(file_of(tmp_path), gap) == following
+    assert find_sealed(file_of(tmp_path), following) is None
+
+
+def test_what_moves_while_it_is_written_is_written_again(tmp_path: Path) -> None:
+    found = Segment(None, b"w" * 16, 1, 65_536)
+    before = found.map
+    at = found.reserve(points_struct(1).size)
+    assert at is not None
+    found.move(file_of(tmp_path))
+    assert found.map is not before
+    assert list(read_records(file_of(tmp_path), 0)) == []
+    points_struct(1).pack_into(found.map, at, points_struct(1).size, 7 << 8 | POINTS, 0, 1, 0.5, at ^ SEAL_MASK)
+    assert [record.kind for record in read_records(file_of(tmp_path), 0)] == [POINTS]

@@ -17,7 +17,18 @@ import numpy as np
 from kinetrum import locks
 from kinetrum.client.calls import RunCalls
 from kinetrum.client.machine import host_identity
-from kinetrum.client.segments import END, JSON, POINTS, VERSION, Record, read_header, read_records
+from kinetrum.client.segments import (
+    END,
+    HEADER_SIZE,
+    JSON,
+    POINTS,
+    VERSION,
+    Record,
+    all_records,
+    find_sealed,
+    read_header,
+    read_records,
+)
 from kinetrum.core.points.codec import Group
 
 VALUES_AT_ONCE = 200_000
@@ -95,6 +106,8 @@ class Delivery:
         if not self._path().exists():
             return False
         first = next(read_records(self._path(), self.offset, 1 << 16), None)
+        if first is None and not self.writer_lives:
+            return find_sealed(self._path(), max(self.offset, HEADER_SIZE)) is not None
         return first is not None and (first.kind != END or (self.folder / f"{self.segment + 1:06d}.seg").exists())
 
     def round(self, calls: RunCalls) -> int:
@@ -120,11 +133,19 @@ class Delivery:
 
     def _learn_again(self) -> None:
         """After a restart: read the declarations and runs of this segment that were acknowledged before."""
-        for record in read_records(self._path(), 0):
-            if record.start >= self.offset:
-                break
-            if record.kind == JSON:
-                self._note(record.data)
+        at: int | None = 0
+        while at is not None and at < self.offset:
+            for record in all_records(self._path(), at):
+                if record.start >= self.offset:
+                    break
+                if record.kind == JSON:
+                    self._note(record.data)
+                at = record.end
+            else:
+                # A gap that was passed over before.
+                at = find_sealed(self._path(), max(at, HEADER_SIZE))
+                continue
+            break
         self._reread = False
 
     def _note(self, data: dict[str, Any]) -> None:
@@ -149,7 +170,7 @@ class Delivery:
                 if record.kind == POINTS:
                     sent += record.count
                     self._collect(waiting, record, calls)
-                else:
+                elif record.kind == JSON:
                     sent += 1
                     self._operate(waiting, record.data, calls)
                 end = record.end
@@ -157,8 +178,22 @@ class Delivery:
             if end != start:
                 self.offset = end
                 self._save_position()
-            if ended or end == start:
+            elif ended or not self._pass_gap():
                 return ended, sent
+            if ended:
+                return ended, sent
+
+    def _pass_gap(self) -> bool:
+        """Go on behind a record that its writer, which is dead, never sealed; tells whether there was one."""
+        if self.writer_lives:
+            return False
+        # Once more, now that nothing can be added: what is sealed at the position is no gap.
+        if next(read_records(self._path(), self.offset, 1 << 16), None) is not None:
+            return True
+        following = find_sealed(self._path(), max(self.offset, HEADER_SIZE))
+        if following is not None:
+            self.offset = following
+        return following is not None
 
     def _collect(self, waiting: dict[str, Waiting], record: Record, calls: RunCalls) -> None:
         shape = self.shapes[record.shape]

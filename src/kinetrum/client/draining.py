@@ -5,10 +5,9 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from kinetrum.client.delivery import Delivery
-from kinetrum.client.segments import JSON, POINTS, read_records
+from kinetrum.client.segments import JSON, POINTS, all_records
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import Unavailable
 
@@ -62,7 +61,7 @@ def _count(delivery: Delivery) -> tuple[int, int, set[str]]:
     shapes: dict[int, str] = {}
     for path in sorted(delivery.folder.glob("*.seg")):
         number = int(path.stem)
-        for record in _all_records(path):
+        for record in all_records(path):
             if record.kind == JSON and record.data["op"] == "shape":
                 shapes[record.data["shape"]] = record.data["run"]
             if number < delivery.segment or (number == delivery.segment and record.start < delivery.offset):
@@ -74,18 +73,6 @@ def _count(delivery: Delivery) -> tuple[int, int, set[str]]:
                 points += record.count
                 runs.add(shapes.get(record.shape, "?"))
     return records, points, runs
-
-
-def _all_records(path: Path) -> Any:
-    at = 0
-    while True:
-        end = at
-        for record in read_records(path, at):
-            yield record
-            end = record.end
-        if end == at:
-            return
-        at = end
 
 
 def _waits(folder: Path, run: str | None) -> bool:
@@ -105,7 +92,7 @@ def _waits_of(delivery: Delivery, run: str) -> bool:
     for path in sorted(delivery.folder.glob("*.seg")):
         if int(path.stem) < delivery.segment:
             continue
-        for record in _all_records(path):
+        for record in all_records(path):
             if record.kind == JSON and record.data["op"] == "shape":
                 runs[record.data["shape"]] = record.data["run"]
             acknowledged = int(path.stem) == delivery.segment and record.start < delivery.offset

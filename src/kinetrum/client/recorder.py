@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+import sys
 import threading
 from collections.abc import Callable
 from time import time_ns
@@ -68,6 +69,16 @@ class Shape:
             metric.next_step = step
 
 
+def _locked(append: Callable[..., None]) -> Callable[..., None]:
+    """For interpreters without a global lock, where one line may be interrupted like any other."""
+
+    def points(self: Recorder, values: dict[str, Any], step: int | None, counted: bool = False) -> None:
+        with self.writer.lock:
+            append(self, values, step, counted)
+
+    return points
+
+
 class Recorder:
     """Writes the records of one run; after a fork the child goes on in a spool folder of its own."""
 
@@ -93,88 +104,109 @@ class Recorder:
         """Append a record that is no point."""
         self.writer.write({"op": op, **self.address, **fields})
 
-    def points(self, values: dict[str, Any], step: int | None) -> None:
-        """Append one point for each key; without a step each metric goes on after its last one."""
+    def points(self, values: dict[str, Any], step: int | None, counted: bool = False) -> None:
+        """Append one point for each key; without a step each metric goes on after its last one.
+
+        `counted` tells that the step was counted already. Takes no lock: room, step and time are each taken in one
+        line without a call (see `segments`).
+        """
         writer = self._writer or self.writer
-        with writer.lock:
-            shape = self.shapes.get(tuple(values))
-            if shape is None or shape.segment is not writer.segment:
-                shape = self._declare(tuple(values))
+        shape = self.shapes.get(tuple(values))
+        if shape is None or shape.segment is not writer.segment:
+            shape = self._declare(tuple(values))
+        if not counted:
+            if not shape.alone:
+                self._points_shared(shape, values, step)
+                return
             if step is None:
-                step = shape.next_step if shape.alone else shape.common_step()
+                step = shape.next_step; shape.next_step = step + 1  # fmt: skip # noqa: E702
+            else:
+                shape.next_step = step + 1
+        moment = time_ns() // 1000
+        last = writer.last_time; moment = moment if moment > last else last + 1; writer.last_time = moment  # fmt: skip # noqa: E702
+        given, segment, size = values.values(), shape.segment, shape.size
+        if segment is None:
+            self._turn_over(writer, shape, values, step)
+            return
+        room = segment.map
+        at = segment.at; end = at + size; fits = end <= segment.limit; segment.at = end if fits else at  # fmt: skip # noqa: E702
+        if not fits:
+            self._turn_over(writer, shape, values, step)
+            return
+        try:
+            shape.pack_into(room, at, shape.head, step, moment, *given, at ^ SEAL_MASK)
+            if room is not segment.map:
+                # A segment that was held in memory moved to its file in this very moment.
+                shape.pack_into(segment.map, at, shape.head, step, moment, *given, at ^ SEAL_MASK)
+        except (struct.error, TypeError, ValueError, OverflowError):
+            segment.void(at, size)
+            self._packed_by_hand(shape, values, step)
+        except BaseException:
+            segment.void(at, size)
+            raise
+
+    def _turn_over(self, writer: Writer, shape: Shape, values: dict[str, Any], step: Any) -> None:
+        """Begin a new segment, declare the shape there and go on; what has no room anywhere is counted."""
+        with writer.lock:
+            try:
+                writer.make_room(shape.size)
+                fits = shape.segment is writer.segment or self._announce(shape)
+            except NoRoom:
+                fits = False
+            if fits:
+                self.points(values, step, True)
+            else:
+                writer.drop(self.address, points=len(shape.keys))
+
+    def _points_shared(self, shape: Shape, values: dict[str, Any], step: int | None) -> None:
+        """Append points of metrics that are measured in other company too, each of which counts for itself."""
+        with self.writer.lock:
+            if step is None:
+                step = shape.common_step()
                 if step is None:
                     self._one_by_one(values)
                     return
-            segment = writer.segment
-            at = segment.at
-            end = at + shape.size
-            if end > segment.limit:
-                if not self._turn_over(shape):
-                    self._drop(shape, step)
-                    return
-                segment = writer.segment
-                at = segment.at
-                end = at + shape.size
-            moment = time_ns() // 1000
-            if moment <= writer.last_time:
-                # The clock stood still or was set back: what is recorded later is later all the same.
-                moment = writer.last_time + 1
-            try:
-                shape.pack_into(segment.map, at, shape.head, step, moment, *values.values(), at ^ SEAL_MASK)
-            except (struct.error, TypeError, ValueError, OverflowError):
-                segment.map[at:end] = bytes(shape.size)
-                self._packed_by_hand(values, step)
-                return
-            writer.last_time = moment
-            segment.at = end
-            if shape.alone:
-                shape.next_step = step + 1
-            else:
-                shape.went_to(step + 1)
+            number = as_step(step)
+            self.points(values, number, True)
+            shape.went_to(number + 1)
 
     def _declare(self, keys: tuple[str, ...]) -> Shape:
         """Declare a shape in the segment at hand, and again in every later one that it is used in."""
-        shape = self.shapes.get(keys)
-        if shape is None:
-            if not keys:
-                raise InvalidInput("measure() was called without a metric.", field="metric")
-            metrics = [self.metrics.setdefault(check_key(key, "metric"), Metric()) for key in keys]
-            shape = Shape(keys, _next_shape_number(), metrics)
-            self.shapes[keys] = shape
-        self._announce(shape)
-        return shape
+        with self.writer.lock:
+            shape = self.shapes.get(keys)
+            if shape is None:
+                if not keys:
+                    raise InvalidInput("measure() was called without a metric.", field="metric")
+                metrics = [self.metrics.setdefault(check_key(key, "metric"), Metric()) for key in keys]
+                shape = Shape(keys, _next_shape_number(), metrics)
+                self.shapes[keys] = shape
+            self._announce(shape)
+            return shape
 
     def _announce(self, shape: Shape) -> bool:
         record = {"op": "shape", **self.address, "shape": shape.number, "keys": list(shape.keys)}
-        if not self.writer.write(record):
-            return False
-        shape.segment = self.writer.segment
-        return True
-
-    def _turn_over(self, shape: Shape) -> bool:
-        """Begin a new segment and declare the shape there; false where there is no room for one."""
-        try:
-            self.writer.make_room(shape.size)
-        except NoRoom:
-            return False
-        return shape.segment is self.writer.segment or self._announce(shape)
-
-    def _drop(self, shape: Shape, step: int) -> None:
-        """Count points that neither disk nor memory could take; the steps go on as if they had been kept."""
-        self.writer.drop(self.address, points=len(shape.keys))
-        shape.next_step = step + 1
-        shape.went_to(step + 1)
+        segment = self.writer.write(record)
+        if segment is not None:
+            shape.segment = segment
+        return segment is not None
 
     def _one_by_one(self, values: dict[str, Any]) -> None:
         checked = {key: as_number(value, key) for key, value in values.items()}
         for key, value in checked.items():
             self.points({key: value}, None)
 
-    def _packed_by_hand(self, values: dict[str, Any], step: Any) -> None:
+    def _packed_by_hand(self, shape: Shape, values: dict[str, Any], step: Any) -> None:
         """Say what was wrong, or convert what only the fast way does not take."""
+        if type(step) is int and shape.next_step == step + 1:
+            # The step was counted for this call, which has still to be made.
+            shape.next_step = step
         number = as_step(step)
         converted = {key: as_number(value, key) for key, value in values.items()}
         self.points(converted, number)
+
+
+if not getattr(sys, "_is_gil_enabled", lambda: True)():
+    Recorder.points = _locked(Recorder.points)  # type: ignore[method-assign]
 
 
 _shape_numbers = iter(range(1, 2**24))

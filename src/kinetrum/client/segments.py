@@ -10,8 +10,12 @@ Version 1 had zeros in the place of the host; what it wrote is read as before.
 
 The seal is written last and depends on the record's place; a record without its seal is not there yet.
 Kinds: 1 JSON (payload: u32 length, u32 zero, UTF-8 text, zeros), 2 points (payload: i64 step,
-i64 microseconds since 1970, one f64 per key of the shape), 3 end of segment. A shape is declared by a
-JSON record in the same segment before its first use.
+i64 microseconds since 1970, one f64 per key of the shape), 3 end of segment, 4 void (room that was taken and
+not used). A shape is declared by a JSON record in the same segment before its first use.
+
+Room is taken before it is written, in one line of Python without a call, which neither another thread nor a
+signal handler can interrupt in an interpreter with a global lock. So several records may be under way at once;
+a reader waits at the first that is not sealed, and looks behind it once the writing process is dead.
 """
 
 from __future__ import annotations
@@ -27,7 +31,7 @@ from typing import Any
 
 MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 2, 64
 SEGMENT_SIZE = 4 * 1024 * 1024
-JSON, POINTS, END = 1, 2, 3
+JSON, POINTS, END, VOID = 1, 2, 3, 4
 _HEADER = struct.Struct("<8sHHI16sq16s8x")
 _JSON_HEAD = struct.Struct("<IIII")
 _SEAL = struct.Struct("<Q")
@@ -63,59 +67,62 @@ class Segment:
         self.at = HEADER_SIZE
         self.limit = size - _END_ROOM
         self.ended = False
-        self._in_memory = path is None
 
     def fits(self, size: int) -> bool:
         """Tell whether a record of that size has room."""
         return not self.ended and self.at + size <= self.limit
 
-    def write_json(self, text: bytes) -> None:
-        """Append a JSON record; the caller made sure that it fits."""
+    def reserve(self, size: int) -> int | None:
+        """Take room for a record and return where it begins; None where there is none."""
+        # One line, no call: see above.
+        at = self.at; end = at + size; fits = end <= self.limit; self.at = end if fits else at  # fmt: skip # noqa: E702
+        return at if fits else None
+
+    def write_json(self, text: bytes) -> bool:
+        """Append a JSON record; false where it does not fit any more."""
         size = json_size(text)
-        _JSON_HEAD.pack_into(self.map, self.at, size, JSON, len(text), 0)
-        start = self.at + _JSON_HEAD.size
-        self.map[start : start + len(text)] = text
-        _SEAL.pack_into(self.map, self.at + size - 8, self.at ^ SEAL_MASK)
-        self.at += size
+        at = self.reserve(size)
+        if at is None:
+            return False
+        try:
+            _JSON_HEAD.pack_into(self.map, at, size, JSON, len(text), 0)
+            start = at + _JSON_HEAD.size
+            self.map[start : start + len(text)] = text
+            _SEAL.pack_into(self.map, at + size - 8, at ^ SEAL_MASK)
+        except BaseException:
+            self.void(at, size)
+            raise
+        return True
+
+    def void(self, at: int, size: int) -> None:
+        """Mark room that was taken as not used, so that readers pass over it."""
+        _HEAD.pack_into(self.map, at, size, VOID)
+        _SEAL.pack_into(self.map, at + size - 8, at ^ SEAL_MASK)
 
     def end(self) -> None:
-        """Mark the end; nothing is appended any more."""
-        _HEAD.pack_into(self.map, self.at, _END_ROOM, END)
-        _SEAL.pack_into(self.map, self.at + 8, self.at ^ SEAL_MASK)
+        """Mark the end; nothing is appended any more. What is under way still gets its seal."""
+        at, self.limit = self.at, 0
         self.ended = True
-        self.limit = 0
-
-    def release(self) -> None:
-        """Give the map of a file back; what is in memory stays until it is saved."""
-        if not self._in_memory and not self.map.closed:
-            self.map.close()
+        _HEAD.pack_into(self.map, at, _END_ROOM, END)
+        _SEAL.pack_into(self.map, at + 8, at ^ SEAL_MASK)
 
     def close(self) -> None:
-        """Mark the end and give the map back."""
+        """Mark the end and give the map back; only where no other thread writes."""
         self.end()
-        self.release()
-
-    def save(self, path: Path) -> None:
-        """Write a segment that ended from memory to a file, which appears whole or not at all."""
-        part = path.with_suffix(".part")
-        try:
-            part.write_bytes(self.map[: self.at + _END_ROOM])
-            os.replace(part, path)
-        except OSError:
-            part.unlink(missing_ok=True)
-            raise
-        self._in_memory = False
         self.map.close()
 
     def move(self, path: Path) -> None:
-        """Go on in a file with a segment that was begun in memory."""
+        """Go on in a file with a segment that was begun in memory; the file appears whole or not at all.
+
+        Whoever wrote into the memory meanwhile sees that the map is another one and writes again.
+        """
         part = path.with_suffix(".part")
         part.unlink(missing_ok=True)
-        fresh = _mapped(part, self.size)
-        fresh[: self.at] = self.map[: self.at]
+        fresh = _mapped(part, self.at + _END_ROOM if self.ended else self.size)
+        before, self.map = self.map, fresh
+        written = self.at + _END_ROOM
+        fresh[:written] = before[:written]
         os.replace(part, path)
-        before, self.map, self._in_memory = self.map, fresh, False
-        before.close()
 
 
 def _mapped(path: Path, size: int) -> mmap.mmap:
@@ -208,6 +215,35 @@ def read_records(path: Path, start: int, most: int = 1024 * 1024) -> Iterator[Re
             payload = json.loads(data[at + 16 : at + 16 + length])
         yield Record(kind, origin + at, origin + at + size, data=payload)
         at += size
+
+
+def all_records(path: Path, start: int = 0) -> Iterator[Record]:
+    """Yield every sealed record of a segment up to the first that is not, a piece at a time."""
+    at = start
+    while True:
+        end = at
+        for record in read_records(path, at):
+            yield record
+            end = record.end
+        if end == at:
+            return
+        at = end
+
+
+def find_sealed(path: Path, start: int) -> int | None:
+    """Return where the first sealed record behind a gap begins, for a segment whose writer is dead."""
+    import numpy as np
+
+    data = path.read_bytes()
+    words = np.frombuffer(data, "<u8", len(data) // 8)
+    places = np.arange(len(words), dtype=np.uint64) * np.uint64(8)
+    begins = words ^ np.uint64(SEAL_MASK)
+    likely = np.flatnonzero((begins > np.uint64(start)) & (begins <= places) & (begins % np.uint64(8) == 0))
+    for seal in likely.tolist():
+        begin = int(begins[seal])
+        if _HEAD.unpack_from(data, begin)[0] == seal * 8 + 8 - begin:
+            return begin
+    return None
 
 
 def _stretch(data: bytes, at: int, size: int, origin: int) -> int:

@@ -121,12 +121,9 @@ class Writer:
             self._open_folder()
             while self._held:
                 number, segment = self._held[0]
-                if segment.ended:
-                    self._check_limit(segment.size)
-                    segment.save(self._path(number))
-                elif segment is self.segment:
-                    # Still being written: the map itself moves, and everyone goes on in the file.
-                    segment.move(self._path(number))
+                self._check_limit(segment.size)
+                # The one that is still being written moves too, and everyone goes on in the file.
+                segment.move(self._path(number))
                 del self._held[0]
         except OSError as error:
             self._warn(error)
@@ -155,13 +152,15 @@ class Writer:
             return
         if not self.segment.ended:
             self.segment.end()
-        fresh = self._next_segment(max(SEGMENT_SIZE, size + 1024), reserve)
-        self.segment.release()
-        self.segment = fresh
+        # The map of the one before is given back when nobody writes into it any more.
+        self.segment = self._next_segment(max(SEGMENT_SIZE, size + 1024), reserve)
         start_sender(self.root)
 
-    def write(self, record: dict[str, Any]) -> bool:
-        """Append one JSON record; it is kept when this returns true, also if the process is killed."""
+    def write(self, record: dict[str, Any]) -> Segment | None:
+        """Append one JSON record and return the segment it is in; it is kept then, also if the process is killed.
+
+        Returns None where there is no room; what was to be recorded is counted.
+        """
         text = json.dumps(record, separators=(",", ":")).encode()
         if len(text) > RECORD_LIMIT:
             raise TooLarge(
@@ -172,14 +171,17 @@ class Writer:
                 self._persist_held()
             try:
                 self.make_room(json_size(text), _RESERVE)
+                while not self.segment.write_json(text):
+                    # Another thread took the room in between.
+                    self.make_room(json_size(text), _RESERVE)
             except NoRoom:
                 if record["op"] != "shape":
                     self.drop(record, records=1)
-                return False
-            self.segment.write_json(text)
+                return None
+            kept = self.segment
             if self.dropped and not self._held:
                 self._tell_dropped()
-        return True
+        return kept
 
     def drop(self, address: dict[str, Any], points: int = 0, records: int = 0) -> None:
         """Count what could not be kept."""

@@ -55,9 +55,13 @@ class PrivateServer:
 
     def _write_config(self) -> Path:
         # Plenty for one team; the socket stands inside the data folder, where a long path cannot harm:
-        # a relative path is taken from there.
+        # a relative path is taken from there. A server deletes what others left in its folder for temporary
+        # tables when it starts, so each has a folder of its own.
+        temporary = self.home.folder / "temporary"
+        temporary.mkdir(mode=0o700, exist_ok=True)
         config = f"""[mariadbd]
 datadir={self.home.database}
+tmpdir={temporary}
 socket=server.sock
 pid-file=server.pid
 port={self.port}
