@@ -113,7 +113,7 @@ export function Curves({
         </p>
       )}
       <figcaption
-        className="pointer-events-none absolute top-0 right-0 bg-surface px-1 text-2xs text-ink2"
+        className="pointer-events-none absolute right-0 bottom-6 bg-surface px-1 text-2xs text-ink2"
         aria-hidden
       >
         {under?.text ?? (range?.outside ? `${range.outside} points lie outside the scale` : '')}

@@ -243,7 +243,13 @@ function Results({ run }: { run: RunDetail }) {
           </button>
         </p>
       )}
-      {keys.length === 0 && <p className="lab">Nothing was measured yet.</p>}
+      {keys.length === 0 && (
+        <p className="lab">
+          {run.children.length
+            ? 'Nothing in this run itself; see the runs under it.'
+            : 'Nothing was measured yet.'}
+        </p>
+      )}
       {asking !== null && (
         <GoalDialog run={run} name={asking} goal={goals.get(asking)} onClose={() => setAsking(null)} />
       )}
