@@ -395,22 +395,3 @@ def test_a_sender_that_died_between_two_segments_leaves_nothing_behind(
     found = kinetrum.open(run.id)
     assert isinstance(found, kinetrum.RecordedRun)
     assert found.metrics["loss"].points().value.tolist() == list(range(1_000))
-
-
-def test_behind_what_a_killed_thread_left_open(recording: Project, tmp_path: Path) -> None:
-    script = """
-import kinetrum, os
-run = kinetrum.begin("gap")
-run.measure(loss=0)
-run._recorder.writer.segment.reserve(48)
-run.measure(loss=1)
-run.measure(recall=0.5)
-print(run.id, flush=True)
-os.kill(os.getpid(), 9)
-"""
-    done = run_script(script)
-    drain(tmp_path / "spool", 30)
-    found = kinetrum.open(done.stdout.strip())
-    assert isinstance(found, kinetrum.RecordedRun)
-    assert found.metrics["loss"].points().value.tolist() == [0.0, 1.0]
-    assert found.metrics["recall"].points().value.tolist() == [0.5]

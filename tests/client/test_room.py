@@ -281,3 +281,83 @@ def test_a_new_connection_delivers_what_an_expired_token_could_not(
     found = kinetrum.open(run.id)
     assert isinstance(found, kinetrum.RecordedRun)
     assert found.metrics["loss"].points().value.tolist() == [1.0, 2.0]
+
+
+def test_behind_what_a_killed_thread_left_open(recording: Project, tmp_path: Path) -> None:
+    script = """
+import kinetrum, os
+run = kinetrum.begin("gap")
+run.measure(loss=0)
+run._recorder.writer.segment.reserve(48)
+run.measure(loss=1)
+run.measure(recall=0.5)
+print(run.id, flush=True)
+os.kill(os.getpid(), 9)
+"""
+    done = run_script(script)
+    drain(tmp_path / "spool", 30)
+    found = kinetrum.open(done.stdout.strip())
+    assert isinstance(found, kinetrum.RecordedRun)
+    assert found.metrics["loss"].points().value.tolist() == [0.0, 1.0]
+    assert found.metrics["recall"].points().value.tolist() == [0.5]
+
+
+def test_a_segment_that_was_never_begun_holds_nothing_up(recording: Project, tmp_path: Path) -> None:
+    """A process killed between taking the file's room and writing its header leaves zeros behind."""
+    script = """
+import kinetrum, os
+run = kinetrum.begin("unborn")
+run.measure(loss=1)
+folder = run._recorder.writer.folder
+(folder / "000002.seg").write_bytes(bytes(65536))
+run._recorder.writer.segment.end()
+print(run.id, flush=True)
+os.kill(os.getpid(), 9)
+"""
+    done = run_script(script)
+    root = tmp_path / "spool"
+    assert all(item.obstacle is None for item in undelivered(root))
+    drain(root, 30)
+    found = kinetrum.open(done.stdout.strip())
+    assert isinstance(found, kinetrum.RecordedRun)
+    assert found.metrics["loss"].points().value.tolist() == [1.0]
+    wait_for(lambda: list((root / "writers").glob("*")) == [])
+
+
+def test_what_is_no_segment_is_left_alone_and_told(recording: Project, tmp_path: Path) -> None:
+    folder = tmp_path / "spool" / "writers" / "019ab000-0000-7000-8000-000000000003"
+    folder.mkdir(parents=True)
+    (folder / "000001.seg").write_bytes(b"somebody else's file" * 10)
+    (left,) = undelivered(tmp_path / "spool")
+    assert left.obstacle == "000001.seg is no segment of a spool"
+    drain(tmp_path / "spool", 5)
+
+
+def test_a_refused_output_keeps_its_bytes_until_it_is_taken(recording: Project, tmp_path: Path) -> None:
+    from kinetrum.client.calls import RunCalls
+
+    root = tmp_path / "spool"
+    admin = recording.instance.service()
+    (tmp_path / "net.bin").write_bytes(b"a net")
+    run = kinetrum.begin("refused-output")
+    run.flush()
+    admin.call("PUT", recording.path("members", "a-contributor"), json={"role": "viewer"})
+    run.generated(tmp_path / "net.bin", name="net")
+    run.flush()
+    with pytest.warns(UserWarning, match="refused"):
+        run.end()
+    run.flush()
+    (tmp_path / "net.bin").write_bytes(b"another one by now")
+    # The writer's own folder may go; what was set aside has its copies with it.
+    assert [path.read_bytes() for path in (root / "set-aside").glob("files-*/*")] == [b"a net"]
+    calls = RunCalls(root)
+    assert send_again(root, calls)[0] == 0
+    assert len(list((root / "set-aside").glob("files-*/*"))) == 1
+    admin.call("PUT", recording.path("members", "a-contributor"), json={"role": "contributor"})
+    assert send_again(root, calls)[1] == 0
+    calls.close()
+    found = kinetrum.open(run.id)
+    assert isinstance(found, kinetrum.RecordedRun)
+    (path,) = found.download(tmp_path / "back")
+    assert path.read_bytes() == b"a net"
+    assert list((root / "set-aside").glob("files-*")) == []

@@ -196,3 +196,31 @@ def test_a_chart_taken_along(curves: Page, form: str, tmp_path: Path) -> None:
         rows = list(csv.DictReader(io.StringIO(content.decode())))
         assert len(rows) == 200
         assert rows[3]["value"] == "0.015"
+
+
+def test_a_run_with_hundreds_of_metrics(visit: Visit, project: Project) -> None:
+    begun = project.begin(
+        params={f"setting-{number}": number for number in range(90)}, goals={"m-299": {"direction": "higher"}}
+    )
+    keys = [f"m-{number}" for number in range(300)]
+    group = {
+        "keys": keys,
+        "steps": [0, 1],
+        "times": [AT, AT + 1],
+        "values": [[number, number + 1] for number in range(300)],
+    }
+    project.service("contributor").call(
+        "POST", project.run_path(begun, "points"), params={"batch": new_id()}, json={"groups": [group]}
+    )
+    page = visit("/e/frost-alarm/1")
+    expect(page.locator("figure")).to_have_count(12)
+    page.get_by_role("button", name="Show 260 more results").click()
+    expect(page.get_by_role("row", name=re.compile("^m-150 "))).to_be_visible()
+    page.get_by_role("button", name="Show 30 more settings").click()
+    expect(page.get_by_role("row", name=re.compile("setting-89 89"))).to_be_visible()
+    page.get_by_label("Filter metrics by glob or /regular expression/").fill("m-29?")
+    expect(page.locator("figure")).to_have_count(10)
+    accessible(page)
+    page.goto(f"/{project.name}/e/frost-alarm")
+    expect(page.get_by_text("240 more columns left out")).to_be_visible()
+    expect(page.get_by_role("columnheader", name=re.compile("m-299"))).to_be_visible()

@@ -156,3 +156,26 @@ def test_column_types(values: list[Any], kind: str, mixed: bool) -> None:
     for value in values:
         found.see(value)
     assert (found.arrow, found.mixed) == (kind, mixed)
+
+
+def test_one_metric_against_another(project: Project) -> None:
+    run = project.begin()
+    groups = [
+        {"keys": ["loss"], "steps": [0, 1, 2, 3, 3], "times": [1, 2, 3, 4, 5], "values": [[4, 3, "NaN", 1, 0.5]]},
+        {"keys": ["recall"], "steps": [1, 2, 3, 9], "times": [1, 2, 3, 4], "values": [[0.1, 0.2, "Infinity", 0.4]]},
+    ]
+    service = project.service("contributor")
+    service.call("POST", project.run_path(run, "points"), params={"batch": new_id()}, json={"groups": groups})
+
+    def curve(**more: Any) -> dict[str, Any]:
+        found = service.get(project.path("curves"), metric="loss", run=run["reference"], against="recall", **more)[
+            "curves"
+        ]
+        return found[0]
+
+    whole = curve()
+    assert (whole["steps"], whole["values"], whole["against"]) == ([1, 2, 3], [3.0, None, 0.5], [0.1, 0.2, None])
+    assert curve(first_step=2, last_step=2)["steps"] == [2]
+    assert service.get(project.path("curves"), metric="loss", run=run["reference"])["curves"][0]["against"] is None
+    nothing = service.get(project.path("curves"), metric="loss", run=run["reference"], against="none")["curves"][0]
+    assert nothing["steps"] == []

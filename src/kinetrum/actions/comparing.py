@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from kinetrum.actions.context import Actor, enter
-from kinetrum.actions.looking import RunView, _run_of, plain_view
+from kinetrum.actions.finding import run_named
+from kinetrum.actions.looking import RunView, plain_view
 from kinetrum.core.compare import Comparison, RunFacts, compare_runs
 from kinetrum.core.compare.runs import RUN_LIMIT
 from kinetrum.core.errors import InvalidInput
@@ -17,7 +18,7 @@ def compare(actor: Actor, project: str, references: list[str], baseline: int) ->
     if len(references) > RUN_LIMIT:
         raise InvalidInput(f"{len(references)} runs were given; 2 to {RUN_LIMIT} are compared.", field="run")
     place = enter(actor, project)
-    views = [plain_view(place, _run_of(place, reference)) for reference in references]
+    views = [plain_view(place, run_named(place, reference)) for reference in references]
     goals: dict[str, Goal] = {}
     for view in views:
         for key, goal in view.goals.items():

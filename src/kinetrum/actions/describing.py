@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
-from kinetrum.actions.finding import find_run, find_run_by_tail
+from kinetrum.actions.finding import find_run, run_named
 from kinetrum.actions.looking import may_bin
 from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from kinetrum.core.goals import Goal
@@ -30,8 +30,7 @@ def runs_named(place: Place, references: Sequence[str]) -> list[Run]:
         raise InvalidInput(f"{len(references)} runs were named; 1 to {RUNS_AT_ONCE} are taken at once.", field="runs")
     found = {}
     for reference in references:
-        experiment, _, pick = reference.rpartition("/")
-        run = find_run(place, experiment, pick) if experiment else find_run_by_tail(place, pick)
+        run = run_named(place, reference)
         found[run.run_id] = run
     return [found[run_id] for run_id in sorted(found)]
 

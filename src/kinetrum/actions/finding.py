@@ -58,6 +58,12 @@ def find_run_by_tail(place: Place, tail: str) -> Run:
     return found[0]
 
 
+def run_named(place: Place, reference: str) -> Run:
+    """Return the run that `experiment/pick`, an id, or the end of one names in a project."""
+    experiment, _, pick = reference.rpartition("/")
+    return find_run(place, experiment, pick) if experiment else find_run_by_tail(place, pick)
+
+
 def find_version(place: Place, name: str, which: str) -> VersionRow:
     """Return an artifact's version by number or `latest`."""
     row = artifacts.artifact_named(place.project_id, name)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
-from kinetrum.actions.finding import find_run, find_run_by_tail
+from kinetrum.actions.finding import find_run, find_run_by_tail, run_named
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.permissions import Act, Role, permits
@@ -314,7 +314,7 @@ def read_curves(
     place = enter(actor, project)
     found = []
     for reference in references:
-        run = _run_of(place, reference)
+        run = run_named(place, reference)
         if against is not None:
             found.append(_paired(run, metric, against, width, first, last))
         else:
@@ -335,11 +335,6 @@ def _paired(run: Run, metric: str, against: str, width: int, first: int | None, 
         chosen = np.linspace(0, len(at) - 1, 4 * width).round().astype(np.int64)
         at, other = at[chosen], other[chosen]
     return Curve(run, metric, ours.cut(at), theirs.values[other].tolist())
-
-
-def _run_of(place: Place, reference: str) -> Run:
-    experiment, _, pick = reference.rpartition("/")
-    return find_run(place, experiment, pick) if experiment else find_run_by_tail(place, pick)
 
 
 @snapshot

@@ -7,6 +7,7 @@ import sys
 from typing import Any
 
 from kinetrum.cli import output
+from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment
 from kinetrum.core.errors import InvalidInput
 
@@ -15,15 +16,15 @@ def add_commands(commands: Any) -> None:
     """Add this group to the parser."""
     label = commands.add_parser("label", help="set labels on runs: KEY=VALUE, or KEY= to take one away")
     label.add_argument("words", nargs="+", metavar="REF… KEY=VALUE…")
-    _common(label, _label)
+    add_common(label, _label)
     note = commands.add_parser("note", help="put a note on runs, or read the notes of one")
     note.add_argument("refs", nargs="+", metavar="REF", help="frost-alarm/42, or experiment:frost-alarm")
     note.add_argument("-m", "--message", metavar="TEXT", help="Markdown; - reads it from standard input")
-    _common(note, _note)
+    add_common(note, _note)
     rename = commands.add_parser("rename", help="give a run another name")
     rename.add_argument("ref", metavar="REF")
     rename.add_argument("name", metavar="NAME", help="an empty one takes the name away")
-    _common(rename, _rename)
+    add_common(rename, _rename)
     goal = commands.add_parser("goal", help="which way is better, in which unit, and from where on good enough")
     goal.add_argument("experiment", metavar="EXPERIMENT")
     goal.add_argument("key", nargs="?", metavar="KEY", help="a metric or result; without it the goals are listed")
@@ -31,22 +32,16 @@ def add_commands(commands: Any) -> None:
     goal.add_argument("--unit", help="such as s, %% or °C")
     goal.add_argument("--bound", type=float, metavar="NUMBER", help="from this value on it is good enough")
     goal.add_argument("--show", metavar="AGGREGATE", help="best, last, first, min, max, mean or count of a metric")
-    _common(goal, _goal)
+    add_common(goal, _goal)
     correct = commands.add_parser("correct", help="correct parameters that were set wrongly; the journal keeps both")
     correct.add_argument("ref", metavar="REF")
     correct.add_argument("params", nargs="+", metavar="KEY=VALUE", help="read as JSON where it is JSON, else text")
     correct.add_argument("-m", "--comment", default="", metavar="TEXT", help="why")
-    _common(correct, _correct)
+    add_common(correct, _correct)
     bin_ = commands.add_parser("bin", help="put runs out of sight, list what is there, take runs out again")
     bin_.add_argument("refs", nargs="*", metavar="REF", help="without one the bin is listed")
     bin_.add_argument("--restore", action="store_true", help="take the runs out of the bin")
-    _common(bin_, _bin)
-
-
-def _common(parser: argparse.ArgumentParser, run: Any) -> None:
-    parser.add_argument("--project")
-    parser.add_argument("--json", action="store_true")
-    parser.set_defaults(run=run)
+    add_common(bin_, _bin)
 
 
 def _session(given: argparse.Namespace, ref: str) -> Any:

@@ -6,6 +6,7 @@ import argparse
 from typing import Any
 
 from kinetrum.cli import output
+from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, number, paint
 from kinetrum.core.errors import InvalidInput
 
@@ -24,23 +25,17 @@ def add_commands(commands: Any) -> None:
             f"--{form}", dest="form", action="store_const", const=form, help=f"the whole table as {what}"
         )
     runs.add_argument("-o", "--output", metavar="FILE", help="write the table there")
-    _common(runs, _runs)
+    add_common(runs, _runs)
     show = commands.add_parser("show", help="one run, artifact, model or version")
     show.add_argument("ref", metavar="REF", help="frost-alarm/42, nights@3, frost-alarm@production")
-    _common(show, _show)
+    add_common(show, _show)
     compare = commands.add_parser("compare", help="what was set differently, what came out differently")
     compare.add_argument("refs", nargs="+", metavar="REF")
     compare.add_argument("--baseline", metavar="REF", help="changes are measured against it; the second by default")
-    _common(compare, _compare)
+    add_common(compare, _compare)
     artifacts = commands.add_parser("artifacts", help="artifacts of the project, or the versions of one")
     artifacts.add_argument("name", nargs="?", metavar="NAME")
-    _common(artifacts, _artifacts)
-
-
-def _common(parser: argparse.ArgumentParser, run: Any) -> None:
-    parser.add_argument("--project")
-    parser.add_argument("--json", action="store_true", help="print what the service answers")
-    parser.set_defaults(run=run)
+    add_common(artifacts, _artifacts)
 
 
 def _goal_mark(goals: list[dict[str, Any]], key: str) -> str:

@@ -66,12 +66,12 @@ def begin(
         settings["seed"] = check_value(seed, "seed")
     checked = {check_key(key): read_goal(key, text) for key, text in (goals or {}).items()}
     tags = {key: check_label(key, text) for key, text in (labels or {}).items()}
-    label, above = check_run_name(name), _parent_id(parent)
+    run_name, above = check_run_name(name), _parent_id(parent)
     address = _address(connection, new_id())
     writer = current_writer()
     run = Run(address, settings)
     run._recorder.write(
-        "begin", started_at=writer.now(), name=label, host=socket.gethostname(), lease_s=lease_s,
+        "begin", started_at=writer.now(), name=run_name, host=socket.gethostname(), lease_s=lease_s,
         parent=above, labels=tags, about=_surroundings(),
         params={key: to_json(value) for key, value in settings.items()},
         goals={key: {"direction": goal.direction.value, "unit": goal.unit, "bound": goal.bound,

@@ -12,7 +12,7 @@ import numpy as np
 from kinetrum.client.connection import saved
 from kinetrum.client.copies import fingerprint
 from kinetrum.client.http import Service, path_of
-from kinetrum.client.refused import keep_refused
+from kinetrum.client.refused import keep_files, keep_refused
 from kinetrum.client.uploads import upload_missing
 from kinetrum.core import errors
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
@@ -102,6 +102,7 @@ class RunCalls:
         except errors.Unavailable:
             raise
         except errors.KinetrumError as error:
+            keep_files(self.root, folder, data)
             self._set_aside(data, data, error)
 
     def deliver(self, record: dict[str, Any], folder: Path) -> None:

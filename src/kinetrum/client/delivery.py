@@ -64,8 +64,10 @@ class Delivery:
                 header = read_header(path)
             except FileNotFoundError:
                 continue
+            except ValueError as error:
+                return str(error)
             if header is None:
-                return f"{path.name} is no segment of a spool"
+                continue
             if header.version > VERSION:
                 return f"written by a later version of Kinetrum (format {header.version}); install that version"
             if header.host not in {bytes(16), host_identity()} and not (self.folder / "adopted").exists():

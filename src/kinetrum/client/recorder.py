@@ -72,9 +72,9 @@ class Shape:
 def _locked(append: Callable[..., None]) -> Callable[..., None]:
     """For interpreters without a global lock, where one line may be interrupted like any other."""
 
-    def points(self: Recorder, values: dict[str, Any], step: int | None, counted: bool = False) -> None:
+    def points(self: Recorder, values: dict[str, Any], step: int | None, before: int | None = None) -> None:
         with self.writer.lock:
-            append(self, values, step, counted)
+            append(self, values, step, before)
 
     return points
 
@@ -104,34 +104,35 @@ class Recorder:
         """Append a record that is no point."""
         self.writer.write({"op": op, **self.address, **fields})
 
-    def points(self, values: dict[str, Any], step: int | None, counted: bool = False) -> None:
+    def points(self, values: dict[str, Any], step: int | None, before: int | None = None) -> None:
         """Append one point for each key; without a step each metric goes on after its last one.
 
-        `counted` tells that the step was counted already. Takes no lock: room, step and time are each taken in one
-        line without a call (see `segments`).
+        `before` is given where the step was counted already: what came next until then, for a call that fails after
+        all. Takes no lock: room, step and time are each taken in one line without a call (see `segments`).
         """
         writer = self._writer or self.writer
         shape = self.shapes.get(tuple(values))
         if shape is None or shape.segment is not writer.segment:
             shape = self._declare(tuple(values))
-        if not counted:
+        if before is None:
             if not shape.alone:
                 self._points_shared(shape, values, step)
                 return
             if step is None:
-                step = shape.next_step; shape.next_step = step + 1  # fmt: skip # noqa: E702
+                before = step = shape.next_step; shape.next_step = step + 1  # fmt: skip # noqa: E702
             else:
+                before = shape.next_step
                 shape.next_step = step + 1
         moment = time_ns() // 1000
         last = writer.last_time; moment = moment if moment > last else last + 1; writer.last_time = moment  # fmt: skip # noqa: E702
         given, segment, size = values.values(), shape.segment, shape.size
         if segment is None:
-            self._turn_over(writer, shape, values, step)
+            self._turn_over(writer, shape, values, step, before)
             return
         room = segment.map
         at = segment.at; end = at + size; fits = end <= segment.limit; segment.at = end if fits else at  # fmt: skip # noqa: E702
         if not fits:
-            self._turn_over(writer, shape, values, step)
+            self._turn_over(writer, shape, values, step, before)
             return
         try:
             shape.pack_into(room, at, shape.head, step, moment, *given, at ^ SEAL_MASK)
@@ -140,12 +141,12 @@ class Recorder:
                 shape.pack_into(segment.map, at, shape.head, step, moment, *given, at ^ SEAL_MASK)
         except (struct.error, TypeError, ValueError, OverflowError):
             segment.void(at, size)
-            self._packed_by_hand(shape, values, step)
+            self._packed_by_hand(shape, values, step, before)
         except BaseException:
             segment.void(at, size)
             raise
 
-    def _turn_over(self, writer: Writer, shape: Shape, values: dict[str, Any], step: Any) -> None:
+    def _turn_over(self, writer: Writer, shape: Shape, values: dict[str, Any], step: Any, before: int) -> None:
         """Begin a new segment, declare the shape there and go on; what has no room anywhere is counted."""
         with writer.lock:
             try:
@@ -154,7 +155,7 @@ class Recorder:
             except NoRoom:
                 fits = False
             if fits:
-                self.points(values, step, True)
+                self.points(values, step, before)
             else:
                 writer.drop(self.address, points=len(shape.keys))
 
@@ -167,7 +168,7 @@ class Recorder:
                     self._one_by_one(values)
                     return
             number = as_step(step)
-            self.points(values, number, True)
+            self.points(values, number, number)
             shape.went_to(number + 1)
 
     def _declare(self, keys: tuple[str, ...]) -> Shape:
@@ -195,11 +196,11 @@ class Recorder:
         for key, value in checked.items():
             self.points({key: value}, None)
 
-    def _packed_by_hand(self, shape: Shape, values: dict[str, Any], step: Any) -> None:
+    def _packed_by_hand(self, shape: Shape, values: dict[str, Any], step: Any, before: int) -> None:
         """Say what was wrong, or convert what only the fast way does not take."""
-        if type(step) is int and shape.next_step == step + 1:
-            # The step was counted for this call, which has still to be made.
-            shape.next_step = step
+        if shape.next_step == step + 1:
+            # The step was counted for this call, which has still to be made, or will never be.
+            shape.next_step = before
         number = as_step(step)
         converted = {key: as_number(value, key) for key, value in values.items()}
         self.points(converted, number)

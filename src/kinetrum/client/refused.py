@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import secrets
+import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +20,14 @@ def keep_refused(root: Path, record: dict[str, Any], reason: str) -> None:
     folder.mkdir(mode=0o700, exist_ok=True)
     text = json.dumps({"reason": reason, "record": record}, allow_nan=True)
     (folder / f"{record['run']}-{secrets.token_hex(8)}.json").write_text(text)
+
+
+def keep_files(root: Path, folder: Path, record: dict[str, Any]) -> None:
+    """Keep the copies that a refused output came with: the folder they lie in goes with its writer."""
+    name = record.get("folder")
+    if name and (folder / name).exists() and folder != root / _FOLDER:
+        (root / _FOLDER).mkdir(mode=0o700, exist_ok=True)
+        shutil.move(folder / name, root / _FOLDER / name)
 
 
 def set_aside(root: Path, run: str | None = None) -> list[dict[str, Any]]:
@@ -40,7 +49,7 @@ def send_again(root: Path, calls: RunCalls) -> tuple[int, int]:
             refused += 1
             continue
         before = len(set_aside(root))
-        calls.deliver(record, root)
+        calls.deliver(record, root / _FOLDER)
         path.unlink()
         if len(set_aside(root)) == before:
             refused += 1
@@ -52,6 +61,5 @@ def send_again(root: Path, calls: RunCalls) -> tuple[int, int]:
 def discard(root: Path) -> int:
     """Delete what was set aside; returns how many records that were."""
     found = list((root / _FOLDER).glob("*.json"))
-    for path in found:
-        path.unlink(missing_ok=True)
+    shutil.rmtree(root / _FOLDER, ignore_errors=True)
     return len(found)

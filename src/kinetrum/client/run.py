@@ -199,7 +199,9 @@ class Run:
         """Put a note (Markdown) on the run; also after its end."""
         if not isinstance(text, str) or not text.strip():
             raise InvalidInput("A note is a text that says something.", field="text")
-        self._recorder.write("note", id=new_id(), text=text[:NOTE_LIMIT])
+        if len(text) > NOTE_LIMIT:
+            raise InvalidInput(f"The note has {len(text)} characters; at most {NOTE_LIMIT} are kept.", field="text")
+        self._recorder.write("note", id=new_id(), text=text)
 
     @contextmanager
     def timed(self, key: str) -> Iterator[None]:

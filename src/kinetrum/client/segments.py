@@ -150,11 +150,16 @@ class Header:
 
 
 def read_header(path: Path) -> Header | None:
-    """Return a segment's header, None where the file is none."""
+    """Return a segment's header, None where its writer has not begun it, or was killed before it could.
+
+    Raises ValueError for a file that is no segment.
+    """
     with path.open("rb") as file:
         head = file.read(HEADER_SIZE)
-    if len(head) < HEADER_SIZE or head[:8] != MAGIC:
+    if not any(head):
         return None
+    if len(head) < HEADER_SIZE or head[:8] != MAGIC:
+        raise ValueError(f"{path.name} is no segment of a spool")
     _, version, _, process, writer, made_at, host = _HEADER.unpack(head)
     return Header(version, process, writer, made_at, host if version > 1 else bytes(16))
 

@@ -3,12 +3,12 @@ import { useMemo, useRef } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import type { Comparison } from '../../api/client'
 import { useComparison } from '../../api/queries'
-import { Curves } from '../../charts/Curves'
 import { saveCsv, savePng, saveSvg } from '../../charts/save'
-import { ChartChoices, SaveMenu, useChartChoices, useZoom } from '../../parts/ChartChoices'
+import { ChartChoices, SaveMenu, useChartChoices } from '../../parts/ChartChoices'
 import { Key, Section } from '../../parts/Marks'
 import { ChangePost } from '../../parts/Post'
 import { Answer, Page, Waiting } from '../../parts/Shell'
+import { ChosenCurves } from '../../parts/ChosenCurves'
 import { useZoomedCurves } from '../../parts/useSeries'
 import { useAddress } from '../../parts/selection'
 import { arrow, decimalsOf, plural, show, signed } from '../../parts/values'
@@ -227,7 +227,6 @@ function Overlay({ data, slots }: { data: Comparison; slots: number[] }) {
   const { project = '' } = useParams()
   const { params, change } = useAddress()
   const choices = useChartChoices()
-  const zoomTo = useZoom()
   const canvas = useRef<HTMLCanvasElement | null>(null)
   const asked = params.get('y')
   const metric = asked && data.metrics.includes(asked) ? asked : data.metrics[0]
@@ -280,19 +279,13 @@ function Overlay({ data, slots }: { data: Comparison; slots: number[] }) {
         <ChartChoices choices={choices} metrics={data.metrics} what="runs" />
       </div>
       {metric ? (
-        <Curves
+        <ChosenCurves
           series={series}
           title={`${metric} of ${plural(references.length, 'run')}`}
           height={300}
           bound={goal?.bound}
-          onZoom={zoomTo}
-          onDrawn={(drawn) => {
-            canvas.current = drawn
-          }}
-          axis={choices.axis}
-          log={choices.log}
-          smoothing={choices.smoothing}
-          zoom={choices.zoom}
+          choices={choices}
+          canvas={canvas}
         />
       ) : (
         <p className="lab py-2">None of these runs has a metric with points.</p>

@@ -2,10 +2,10 @@
 import { useMemo, useRef } from 'react'
 import { useParams } from 'react-router'
 import type { RunPage } from '../../api/client'
-import { Curves } from '../../charts/Curves'
 import { saveCsv, savePng, saveSvg } from '../../charts/save'
-import { ChartChoices, SaveMenu, useChartChoices, useZoom } from '../../parts/ChartChoices'
+import { ChartChoices, SaveMenu, useChartChoices } from '../../parts/ChartChoices'
 import { useAddress, type Selection } from '../../parts/selection'
+import { ChosenCurves } from '../../parts/ChosenCurves'
 import { useZoomedCurves } from '../../parts/useSeries'
 import { keysOf } from './columns'
 
@@ -24,7 +24,6 @@ export function Lens({
   const { project = '' } = useParams()
   const { params, change } = useAddress()
   const choices = useChartChoices()
-  const zoomTo = useZoom()
   const canvas = useRef<HTMLCanvasElement | null>(null)
   const metrics = keysOf(page, true)
   const asked = params.get('y')
@@ -90,20 +89,14 @@ export function Lens({
           {references.length} of {page.rows.length} rows drawn
         </span>
       </div>
-      <Curves
+      <ChosenCurves
         series={series}
         title={picture.title}
         height={HEIGHT}
         bound={metric.goal?.bound}
         onOpen={onOpen}
-        onZoom={zoomTo}
-        onDrawn={(drawn) => {
-          canvas.current = drawn
-        }}
-        axis={choices.axis}
-        log={choices.log}
-        smoothing={choices.smoothing}
-        zoom={choices.zoom}
+        choices={choices}
+        canvas={canvas}
       />
     </section>
   )

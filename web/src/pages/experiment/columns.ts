@@ -8,7 +8,9 @@ export function keysOf(page: RunPage, onlyMetrics = false): Column[] {
   const goals = new Map(page.goals.map((goal) => [goal.key, goal]))
   const withPoints = new Set(page.rows.flatMap((run) => Object.keys(run.metrics)))
   const names = page.columns.filter((column) => column.scope === 'value').map((column) => column.name)
-  const kept = onlyMetrics ? names.filter((name) => withPoints.has(name)) : names
+  // Rows of very many keys do not tell of all of them whether they have points.
+  const told = page.rows.every((run) => run.complete)
+  const kept = onlyMetrics && told ? names.filter((name) => withPoints.has(name)) : names
   const ordered = [
     ...page.goals.map((goal) => goal.key).filter((key) => kept.includes(key)),
     ...kept.filter((name) => !goals.has(name)),
@@ -28,6 +30,6 @@ export function columnsOf(page: RunPage): { columns: Column[]; hidden: number } 
   const others = values.filter((column) => !column.goal)
   const all = leading.length ? [...settings, ...leading, ...others] : [...settings, ...others]
   // Values with goals are kept, however many settings come before them.
-  const kept = new Set([...leading, ...all].slice(0, COLUMNS_SHOWN))
+  const kept = new Set([...new Set([...leading, ...all])].slice(0, COLUMNS_SHOWN))
   return { columns: all.filter((column) => kept.has(column)), hidden: all.length - kept.size }
 }

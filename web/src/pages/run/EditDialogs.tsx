@@ -1,44 +1,9 @@
 /** Changing what a run is called, what it was set to, and what its results are measured against. */
-import { useState, type FormEvent, type ReactNode } from 'react'
+import { useState } from 'react'
 import { useCorrect, useRename, useSetGoal } from '../../api/acts'
 import type { Goal, RunDetail } from '../../api/client'
-import { Modal } from '../../parts/Modal'
+import { DialogForm } from '../../parts/DialogForm'
 import { plain, show } from '../../parts/values'
-
-function Form(props: {
-  title: string
-  act: string
-  error: Error | null
-  pending: boolean
-  onSubmit: () => void
-  onClose: () => void
-  children: ReactNode
-}) {
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
-    props.onSubmit()
-  }
-  return (
-    <Modal title={props.title} onClose={props.onClose}>
-      <form onSubmit={submit} className="flex flex-col gap-3">
-        {props.children}
-        {props.error && (
-          <p role="alert" className="text-xs text-bad">
-            {props.error.message}
-          </p>
-        )}
-        <div className="flex justify-end gap-2">
-          <button type="button" className="btn" onClick={props.onClose}>
-            Cancel
-          </button>
-          <button className="btn btn-p" disabled={props.pending}>
-            {props.act}
-          </button>
-        </div>
-      </form>
-    </Modal>
-  )
-}
 
 const LABEL = 'flex flex-col gap-1 text-xs text-ink2'
 const FIELD = 'field h-8 text-sm'
@@ -47,7 +12,7 @@ export function RenameDialog({ run, onClose }: { run: RunDetail; onClose: () => 
   const rename = useRename(run)
   const [name, setName] = useState(run.name ?? '')
   return (
-    <Form
+    <DialogForm
       title={`Rename ${run.reference}`}
       act="Rename"
       error={rename.error}
@@ -64,7 +29,7 @@ export function RenameDialog({ run, onClose }: { run: RunDetail; onClose: () => 
           onChange={(event) => setName(event.target.value)}
         />
       </label>
-    </Form>
+    </DialogForm>
   )
 }
 
@@ -93,7 +58,7 @@ export function CorrectDialog({ run, name, onClose }: { run: RunDetail; name: st
   const [text, setText] = useState(written(run.params[name]))
   const [comment, setComment] = useState('')
   return (
-    <Form
+    <DialogForm
       title={`Correct ${name} of ${run.reference}`}
       act="Correct"
       error={correct.error}
@@ -122,7 +87,7 @@ export function CorrectDialog({ run, name, onClose }: { run: RunDetail; name: st
           onChange={(event) => setComment(event.target.value)}
         />
       </label>
-    </Form>
+    </DialogForm>
   )
 }
 
@@ -154,7 +119,7 @@ export function GoalDialog(props: {
       { onSuccess: onClose },
     )
   return (
-    <Form
+    <DialogForm
       title={`Goal of ${name} in ${run.experiment}`}
       act="Set goal"
       error={set.error}
@@ -202,6 +167,6 @@ export function GoalDialog(props: {
           </select>
         </label>
       </div>
-    </Form>
+    </DialogForm>
   )
 }

@@ -1,11 +1,11 @@
 /** The curves of one run, each metric for itself, with everything a chart offers. */
 import { useMemo, useRef } from 'react'
 import type { Goal, RunDetail } from '../../api/client'
-import { Curves } from '../../charts/Curves'
 import { savePng, saveSvg } from '../../charts/save'
-import { ChartChoices, SaveMenu, useChartChoices, useZoom, type Choices } from '../../parts/ChartChoices'
+import { ChartChoices, SaveMenu, useChartChoices, type Choices } from '../../parts/ChartChoices'
 import { Section } from '../../parts/Marks'
 import { useAddress } from '../../parts/selection'
+import { ChosenCurves } from '../../parts/ChosenCurves'
 import { useZoomedCurves } from '../../parts/useSeries'
 import { arrow, goalsFirst, plural } from '../../parts/values'
 
@@ -52,7 +52,6 @@ export function RunCurves({ run }: { run: RunDetail }) {
 function MetricCurve(props: { run: RunDetail; name: string; goal: Goal | undefined; choices: Choices }) {
   const { run, name, goal, choices } = props
   const canvas = useRef<HTMLCanvasElement | null>(null)
-  const zoomTo = useZoom()
   const references = useMemo(() => [run.reference], [run.reference])
   const curves = useZoomedCurves(run.project, name, references, choices)
   const series = useMemo(
@@ -83,19 +82,13 @@ function MetricCurve(props: { run: RunDetail; name: string; goal: Goal | undefin
           }}
         />
       </div>
-      <Curves
+      <ChosenCurves
         series={series}
         title={title}
         height={140}
         bound={goal?.bound}
-        onZoom={zoomTo}
-        onDrawn={(drawn) => {
-          canvas.current = drawn
-        }}
-        axis={choices.axis}
-        log={choices.log}
-        smoothing={choices.smoothing}
-        zoom={choices.zoom}
+        choices={choices}
+        canvas={canvas}
       />
     </div>
   )

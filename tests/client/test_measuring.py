@@ -1,0 +1,144 @@
+"""measure() where it could go wrong: many threads, signals, refused values, segments that turn over."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import kinetrum
+from kinetrum.client import spool
+from kinetrum.core.errors import InvalidInput
+from tests.client.test_run import alone, measured, records
+
+__all__ = ["alone"]
+
+
+def test_many_threads_without_a_lock(alone: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Steps are given once, times grow, nothing is overwritten, and bad values leave no gap."""
+    import sys
+    import threading
+
+    monkeypatch.setattr(spool, "SEGMENT_SIZE", 65_536)
+    run = kinetrum.begin("threads")
+    before = sys.getswitchinterval()
+    sys.setswitchinterval(1e-6)
+
+    def work(rank: int) -> None:
+        for number in range(2_000):
+            run.measure(loss=rank * 10_000 + number)
+            run.measure({f"own-{rank}": number}, step=number)
+            if number % 100 == 0:
+                run.result({f"at-{rank}": number})
+                with pytest.raises(InvalidInput):
+                    run.measure(loss="x")
+
+    try:
+        threads = [threading.Thread(target=work, args=(rank,)) for rank in range(4)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+    finally:
+        sys.setswitchinterval(before)
+    run.end()
+    found = records(alone)
+    loss = [record for record in found if record["op"] == "point" and "loss" in record]
+    assert sorted(record["loss"] for record in loss) == sorted(
+        rank * 10_000 + n for rank in range(4) for n in range(2_000)
+    )
+    # A step of a bad value may be skipped, none is given twice.
+    assert len({record["step"] for record in loss}) == 8_000
+    times = [record["time"] for record in found if record["op"] == "point"]
+    assert len(set(times)) == len(times)
+    for rank in range(4):
+        own = [record["step"] for record in found if record["op"] == "point" and f"own-{rank}" in record]
+        assert own == list(range(2_000))
+    assert sum(record["op"] == "results" for record in found) == 80
+
+
+def test_a_signal_in_the_middle_of_a_measure(alone: Path) -> None:
+    """A handler that records, thousands of times, between any two steps of the interpreter."""
+    import signal
+
+    run = kinetrum.begin("signals")
+    fired = []
+
+    def handler(number: int, frame: object) -> None:
+        fired.append(number)
+        run.result({f"fired-{len(fired)}": len(fired)})
+
+    before = signal.signal(signal.SIGALRM, handler)
+    signal.setitimer(signal.ITIMER_REAL, 0.0005, 0.0005)
+    try:
+        for number in range(20_000):
+            run.measure(loss=number)
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        signal.signal(signal.SIGALRM, before)
+    run.end()
+    found = records(alone)
+    assert [record["loss"] for record in found if record["op"] == "point"] == list(range(20_000))
+    assert len(fired) > 10
+    assert sum(record["op"] == "results" for record in found) == len(fired)
+
+
+@pytest.mark.parametrize(
+    "wrong", [{"loss": "x", "step": 500}, {"loss": 1, "step": 2**63}, {"loss": None}, {"loss": [1]}]
+)
+def test_a_refused_measure_moves_no_step(alone: Path, wrong: dict[str, Any]) -> None:
+    run = kinetrum.begin("e")
+    run.measure(loss=0.5)
+    with pytest.raises(InvalidInput):
+        run.measure(**wrong)
+    run.measure(loss=0.25)
+    run.measure(loss=0.125, step=10)
+    with pytest.raises(InvalidInput):
+        run.measure(**wrong)
+    run.measure(loss=0)
+    run.end()
+    assert [step for step, _ in measured(alone)] == [0, 1, 10, 11]
+
+
+def test_a_refused_measure_where_a_segment_turns_over(alone: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(spool, "SEGMENT_SIZE", 4_096)
+    run = kinetrum.begin("e")
+    kept = []
+    for number in range(500):
+        if number % 3 == 0:
+            with pytest.raises(InvalidInput):
+                run.measure(loss="x", step=10_000 + number)
+        run.measure(loss=number)
+        kept.append(number)
+    run.end()
+    assert measured(alone) == [(number, {"loss": float(number)}) for number in kept]
+
+
+def test_metrics_in_changing_company(alone: Path) -> None:
+    run = kinetrum.begin("e")
+    for _ in range(3):
+        run.measure(loss=1, recall=2)
+    run.measure(loss=3)
+    run.measure(loss=4, recall=5)
+    with pytest.raises(InvalidInput):
+        run.measure(loss=1, recall="x")
+    run.measure(recall=6)
+    run.end()
+    steps: dict[str, list[int]] = {"loss": [], "recall": []}
+    for step, values in measured(alone):
+        for key in values:
+            steps[key].append(step)
+    assert steps == {"loss": [0, 1, 2, 3, 4], "recall": [0, 1, 2, 3, 4]}
+
+
+def test_notes_and_labels_are_checked_in_the_callers_line(alone: Path) -> None:
+    run = kinetrum.begin("e")
+    for wrong in ("", " ", "x" * 50_001, 5):
+        with pytest.raises(InvalidInput):
+            run.note(wrong)  # type: ignore[arg-type]
+    with pytest.raises(InvalidInput):
+        run.label(purpose="x" * 501)
+    run.label()
+    run.end()
+    assert [record["op"] for record in records(alone)] == ["begin", "end"]
