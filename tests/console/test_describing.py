@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from tests.conftest import Project, new_id
 from tests.console.test_console import AT, Visit, accessible, record
@@ -175,6 +175,27 @@ def test_another_metric_on_the_x_axis(curves: Page) -> None:
     for axis in ("elapsed", "clock", "step"):
         curves.get_by_label("x axis").select_option(axis)
         expect(curves.get_by_role("img", name=f"recall of frost-alarm/1 by {axis}")).to_be_visible()
+
+
+def test_a_chart_is_not_saved_before_it_is_drawn(curves: Page) -> None:
+    held: list[Route] = []
+    holding = True
+
+    def hold(route: Route) -> None:
+        if holding:
+            held.append(route)
+        else:
+            route.continue_()
+
+    curves.route("**/curves?*", hold)
+    with curves.expect_request("**/curves?*"):
+        curves.reload(wait_until="commit")
+    save = curves.get_by_role("button", name="Save recall")
+    expect(save).to_be_disabled()
+    holding = False
+    for route in held:
+        route.continue_()
+    expect(save).to_be_enabled()
 
 
 @pytest.mark.parametrize("form", ["PNG", "SVG", "CSV, every point"])

@@ -130,11 +130,13 @@ export function ChartChoices({
   )
 }
 
-/** Take a chart along. */
-export function SaveMenu({ title, saves }: { title: string; saves: Record<string, (() => void) | string> }) {
+type Saves = Record<string, (() => void) | string>
+
+/** Take a chart along; not before it is drawn, or an empty one would be saved. */
+export function SaveMenu({ title, ready, saves }: { title: string; ready: boolean; saves: Saves }) {
   return (
     <Menu>
-      <MenuButton className="btn leading-[18px]" aria-label={`Save ${title}`}>
+      <MenuButton className="btn leading-[18px]" aria-label={`Save ${title}`} disabled={!ready}>
         Save ▾
       </MenuButton>
       <MenuItems

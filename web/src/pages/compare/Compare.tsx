@@ -267,6 +267,7 @@ function Overlay({ data, slots }: { data: Comparison; slots: number[] }) {
       fact={
         <SaveMenu
           title={metric ?? 'curves'}
+          ready={curves !== undefined}
           saves={{
             PNG: () => canvas.current && savePng(canvas.current, picture.title),
             SVG: () => saveSvg({ ...picture, bound: goal?.bound }),

@@ -79,6 +79,7 @@ export function Lens({
         <ChartChoices choices={choices} metrics={metrics.map((column) => column.name)} what="runs" />
         <SaveMenu
           title={metric.name}
+          ready={curves !== undefined}
           saves={{
             PNG: () => canvas.current && savePng(canvas.current, picture.title),
             SVG: () => saveSvg(picture),

@@ -75,6 +75,7 @@ function MetricCurve(props: { run: RunDetail; name: string; goal: Goal | undefin
         </span>
         <SaveMenu
           title={name}
+          ready={curves !== undefined}
           saves={{
             PNG: () => canvas.current && savePng(canvas.current, title),
             SVG: () => saveSvg({ title, series, axisName, bound: goal?.bound, ...choices }),
