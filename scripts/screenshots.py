@@ -25,10 +25,12 @@ FLAGS = [
     "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.0.0.1",
 ]  # fmt: skip
 PAGES = {
+    "today": "/",
     "project": "/orchard",
     "experiment-light": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
     "experiment-dark": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
     "run": "/orchard/e/frost-alarm/{better}",
+    "run-output": "/orchard/e/gap-filling/7?around=previous",
     "run-parent": "/orchard/e/frost-alarm/{parent}",
     "compare": "/orchard/compare?run=frost-alarm/{better}~1&run=frost-alarm/{earlier}~2",
     "models": "/orchard/models",
@@ -64,7 +66,8 @@ def sign_in(page: Page, url: str) -> None:
     page.get_by_label("Name").fill(words[1])
     page.get_by_label("Password").fill(words[3])
     page.get_by_role("button", name="Sign in").click()
-    page.get_by_role("navigation", name="Pages").wait_for()
+    page.get_by_role("heading", level=1).wait_for()
+    page.get_by_role("heading", name="Sign in").wait_for(state="detached")
 
 
 def take_pages(wanted: list[str], url: str, runs: dict[str, str]) -> None:

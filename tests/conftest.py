@@ -20,6 +20,7 @@ from kinetrum.client import session, spool, starting
 from kinetrum.client.http import Service
 from kinetrum.core.ids import uuid7
 from kinetrum.instance import control
+from kinetrum.instance.mariadb import DATABASE, SERVICE
 from kinetrum.instance.settings import Home
 
 PASSWORD = "a long enough password"
@@ -58,6 +59,8 @@ def _no_one_elses_settings(tmp_path_factory: pytest.TempPathFactory) -> Iterator
     os.environ.update(
         KINETRUM_HOME=str(folder / "home"), KINETRUM_CONNECTIONS=str(folder / "connections.json"),
         KINETRUM_SPOOL=str(folder / "spool"), COLUMNS="160",
+        # Tests of what is caught by itself ask for it.
+        KINETRUM_LEAVE_OUT="packages,code,job,resources,output",
     )  # fmt: skip
     yield
     os.environ.clear()
@@ -73,6 +76,27 @@ def instance(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Instance]:
         service.close()
     session.close_all()
     control.down(home)
+
+
+def another_service(instance: Instance) -> Iterator[str]:
+    """One more process of the service on the instance's database and store; yields its address."""
+    lines = (instance.home.folder / "mariadb.cnf").read_text().splitlines()
+    port = next(line[5:] for line in lines if line.startswith("port="))
+    account = f"{SERVICE}:{instance.home.secret('database_service')}"
+    environment = os.environ | {
+        "KINETRUM_DATABASE": f"mariadb://{account}@127.0.0.1:{port}/{DATABASE}",
+        "KINETRUM_STORE": str(instance.home.store), "KINETRUM_PORT": "0",
+    }  # fmt: skip
+    process = subprocess.Popen(
+        [sys.executable, "-m", "kinetrum.service.main"], env=environment, stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL, text=True,
+    )  # fmt: skip
+    try:
+        assert process.stdout is not None
+        yield json.loads(process.stdout.readline())["url"]
+    finally:
+        process.terminate()
+        process.communicate(timeout=20)
 
 
 @dataclass(frozen=True)
@@ -184,6 +208,12 @@ def recording(project: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch)
     monkeypatch.setattr(spool, "_writer", None)
     yield project
     stop_sender(tmp_path / "spool")
+
+
+@pytest.fixture
+def catching(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What surrounds a run is caught, as it is for everybody who does not ask otherwise."""
+    monkeypatch.delenv("KINETRUM_LEAVE_OUT")
 
 
 def stop_sender(root: Path) -> None:

@@ -367,7 +367,7 @@ def test_a_sender_that_died_between_two_segments_leaves_nothing_behind(
 ) -> None:
     from kinetrum.client import spool
 
-    monkeypatch.setattr(spool, "SEGMENT_SIZE", 8192)
+    monkeypatch.setattr(spool, "_segment_size", 8192)
     monkeypatch.setenv("KINETRUM_SENDER", "off")
     run = kinetrum.begin("segments")
     for step in range(1_000):

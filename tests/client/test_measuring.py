@@ -20,7 +20,7 @@ def test_many_threads_without_a_lock(alone: Path, monkeypatch: pytest.MonkeyPatc
     import sys
     import threading
 
-    monkeypatch.setattr(spool, "SEGMENT_SIZE", 65_536)
+    monkeypatch.setattr(spool, "_segment_size", 65_536)
     run = kinetrum.begin("threads")
     before = sys.getswitchinterval()
     sys.setswitchinterval(1e-6)
@@ -102,7 +102,7 @@ def test_a_refused_measure_moves_no_step(alone: Path, wrong: dict[str, Any]) -> 
 
 
 def test_a_refused_measure_where_a_segment_turns_over(alone: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(spool, "SEGMENT_SIZE", 4_096)
+    monkeypatch.setattr(spool, "_segment_size", 4_096)
     run = kinetrum.begin("e")
     kept = []
     for number in range(500):

@@ -46,7 +46,7 @@ def fill(full: bool) -> None:
 
 
 def test_a_full_disk_is_held_in_memory_until_there_is_room(no_room: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(spool, "SEGMENT_SIZE", 65_536)
+    monkeypatch.setattr(spool, "_segment_size", 65_536)
     monkeypatch.setattr(spool, "_TRY_AGAIN_S", 0.0)
     run = kinetrum.begin("full")
     run.measure(loss=0)
@@ -63,7 +63,7 @@ def test_a_full_disk_is_held_in_memory_until_there_is_room(no_room: Path, monkey
 
 
 def test_beyond_the_memory_points_are_dropped_counted_and_told(no_room: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(spool, "SEGMENT_SIZE", 65_536)
+    monkeypatch.setattr(spool, "_segment_size", 65_536)
     monkeypatch.setattr(spool, "MEMORY_LIMIT", 4 * 65_536)
     monkeypatch.setattr(spool, "_TRY_AGAIN_S", 0.0)
     run = kinetrum.begin("full")
@@ -86,7 +86,7 @@ def test_beyond_the_memory_points_are_dropped_counted_and_told(no_room: Path, mo
 
 def test_a_limit_of_ones_own(alone: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("KINETRUM_SPOOL_LIMIT", "1")
-    monkeypatch.setattr(spool, "SEGMENT_SIZE", 400_000)
+    monkeypatch.setattr(spool, "_segment_size", 400_000)
     run = kinetrum.begin("bounded")
     with pytest.warns(UserWarning, match="limit of 1 MiB"):
         measure_many(run, range(60_000))

@@ -29,18 +29,23 @@ BODIES: dict[str, Any] = {
     "add_notes": {"id": new_id(), "runs": ["e/1"], "text": "x"}, "label_runs": {"runs": ["e/1"], "labels": {"a": "b"}},
     "bin_runs": {"runs": ["e/1"]}, "restore_runs": {"runs": ["e/1"]},
     "add_experiment_note": {"id": new_id(), "text": "x"}, "set_goal": {"direction": "higher"},
+    "add_output": {"writer": new_id(), "pieces": [{"position": 1, "at": 1, "stream": "stdout", "text": "x"}]},
+    "add_surroundings": {"about": {"command": "x"}}, "add_resources": {"id": new_id(), "samples": {"at": [1]}},
+    "add_activity": {"name": "training", "started_at": 1}, "set_progress": {"done": 1, "since": 1, "at": 2},
 }  # fmt: skip
 # The least role of every route of a project; a route that is not here fails the test.
 LEAST: dict[str, str] = dict.fromkeys(
     ["read_project", "list_members", "list_experiments", "read_experiment", "list_runs", "read_run", "read_run_by_id",
      "read_points", "read_curves", "compare_runs", "list_artifacts", "list_artifact_versions", "read_artifact_version",
      "download_file", "list_models", "read_model", "read_model_version", "what_is", "follow_project", "export_runs",
-     "export_points", "read_packed_points", "list_results", "list_notes", "list_bin", "list_experiment_notes"], "viewer",
+     "export_points", "read_packed_points", "list_results", "list_notes", "list_bin", "list_experiment_notes",
+     "read_output", "download_output", "read_surroundings", "read_resources"], "viewer",
 ) | dict.fromkeys(
     ["begin_run", "set_parameters", "add_points", "add_results", "add_problem", "keep_alive", "record_ending", "add_used",
      "add_generated", "list_missing_blobs", "put_blob", "keep_version", "register_version", "resume_run", "rename_run",
      "correct_parameters", "add_notes", "remove_note", "label_runs", "bin_runs", "restore_runs", "add_experiment_note",
-     "set_goal", "remove_goal"], "contributor",
+     "set_goal", "remove_goal", "add_output", "add_surroundings", "add_resources", "add_activity", "set_progress"],
+    "contributor",
 ) | dict.fromkeys(["give_verdict", "promote", "demote", "roll_back"], "approver") | dict.fromkeys(
     ["set_retirement", "choose_lead", "set_role", "remove_member", "read_journal"], "maintainer",
 )  # fmt: skip
@@ -62,7 +67,7 @@ def project_routes() -> list[tuple[str, str, str]]:
 def test_every_route_for_every_role(project: Project, name: str, method: str, path: str) -> None:
     project.begin("e")
     names = {"project": project.name, "experiment": "e", "run": "1", "artifact": "n", "version": "1", "model": "m",
-             "stage": "production", "person": "a-viewer", "sha256": A, "path": "x", "name": "e", "note": new_id()}  # fmt: skip
+             "stage": "production", "person": "a-viewer", "sha256": A, "path": "x", "name": "e", "note": new_id(), "activity": new_id()}  # fmt: skip
     if name in {"promote", "demote", "roll_back", "give_verdict", "set_retirement", "choose_lead"}:
         project.registered(1, "m")
     if name in {"bin_runs", "restore_runs"}:

@@ -40,7 +40,7 @@ def operations() -> list[tuple[str, str, str, dict[str, Any]]]:
     found = []
     for path, methods in document["paths"].items():
         for method, operation in methods.items():
-            if operation["operationId"] not in {"follow_project", "sign_out", "sign_in"}:
+            if operation["operationId"] not in {"follow_project", "follow_all", "sign_out", "sign_in"}:
                 found.append(
                     (operation["operationId"], method.upper(), path, {"doc": document, "operation": operation})
                 )

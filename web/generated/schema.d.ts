@@ -848,6 +848,138 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/output": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Output
+         * @description Read printed output by line.
+         */
+        get: operations["read_output"];
+        put?: never;
+        /**
+         * Add Output
+         * @description Keep what a process of the run printed; what was kept before changes nothing.
+         */
+        post: operations["add_output"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/output/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Output
+         * @description Download all that is kept of the printed output.
+         */
+        get: operations["download_output"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/surroundings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Surroundings
+         * @description Read the run's code, packages and job, and against another run what of them differs.
+         */
+        get: operations["read_surroundings"];
+        /**
+         * Add Surroundings
+         * @description Keep what was caught around the run.
+         */
+        put: operations["add_surroundings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/resources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Resources
+         * @description Read what the run used of its machine over time.
+         */
+        get: operations["read_resources"];
+        put?: never;
+        /**
+         * Add Resources
+         * @description Keep samples of what the run used of its machine.
+         */
+        post: operations["add_resources"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/activities/{activity}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Add Activity
+         * @description Keep an activity under the id that the client made; sent again with its end, it is over.
+         */
+        put: operations["add_activity"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Progress
+         * @description Note how far the run is.
+         */
+        put: operations["set_progress"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/blobs/missing": {
         parameters: {
             query?: never;
@@ -1201,9 +1333,73 @@ export interface paths {
         };
         /**
          * Follow Project
-         * @description Follow a project's changes; `Last-Event-ID` resumes after an event. Events may repeat, none is missed.
+         * @description Follow a project's changes; `Last-Event-ID` resumes behind an event. None is missed.
+         *
+         *     `change` tells of a run (its record, its `output`, its `resources`) or an entry of the `journal`; of several
+         *     changes of one run in a moment the last is told. `pace` says how long to gather changes before reading anew.
+         *     `reset` comes where the cursor is over a day old: what is shown has to be read anew.
          */
         get: operations["follow_project"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Follow All
+         * @description Follow the changes of every project that one may see, as they are at each moment.
+         */
+        get: operations["follow_all"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Note Visit
+         * @description Note that one is here. After an absence of over an hour another visit begins.
+         */
+        post: operations["note_visit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/today": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Today
+         * @description Read what is running, what ended since the last visit, what waits for one's review, what changed stage.
+         */
+        get: operations["read_today"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1216,6 +1412,22 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** Activity */
+        Activity: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /**
+             * Started At
+             * @description Microseconds since 1970, UTC.
+             */
+            started_at: number;
+            /** Ended At */
+            ended_at: number | null;
+            /** Failed */
+            failed: boolean;
+        };
         /** ArtifactVersion */
         ArtifactVersion: {
             /** Reference */
@@ -1561,6 +1773,8 @@ export interface components {
             role: string | null;
             /** Step */
             step: number | null;
+            /** Activity */
+            activity?: string | null;
         };
         /** Me */
         Me: {
@@ -1751,6 +1965,26 @@ export interface components {
             things: string[];
         };
         /**
+         * NewActivity
+         * @description A named piece of work; sent again under its id with its end.
+         */
+        NewActivity: {
+            /** Name */
+            name: string;
+            /**
+             * Started At
+             * @description Microseconds since 1970, UTC.
+             */
+            started_at: number;
+            /** Ended At */
+            ended_at?: number | null;
+            /**
+             * Failed
+             * @default false
+             */
+            failed: boolean;
+        };
+        /**
          * NewContent
          * @description Content under a name; or with `artifact` (NAME@NUMBER) a version that exists.
          */
@@ -1790,6 +2024,11 @@ export interface components {
             step?: number | null;
             /** Artifact */
             artifact?: string | null;
+            /**
+             * Activity
+             * @description Name of the run's activity that it belongs to.
+             */
+            activity?: string | null;
         };
         /** NewGoal */
         NewGoal: {
@@ -1858,7 +2097,7 @@ export interface components {
             name: string | null;
         };
         /** NewNote */
-        NewNote: {
+        "NewNote-Input": {
             /**
              * Id
              * @description UUID made by the client (version 7).
@@ -1866,6 +2105,19 @@ export interface components {
             id: string;
             /** Text */
             text: string;
+        };
+        /** NewNote */
+        "NewNote-Output": {
+            /** Project */
+            project: string;
+            /** Run */
+            run: string;
+            /** Author */
+            author: string;
+            /** Text */
+            text: string;
+            /** Written At */
+            written_at: string;
         };
         /** NewNotes */
         NewNotes: {
@@ -1878,6 +2130,19 @@ export interface components {
             id: string;
             /** Text */
             text: string;
+        };
+        /**
+         * NewOutput
+         * @description What one process printed; `writer` is an id of its own choice that stays the same.
+         */
+        NewOutput: {
+            /**
+             * Writer
+             * @description UUID made by the client (version 7).
+             */
+            writer: string;
+            /** Pieces */
+            pieces: components["schemas"]["Printed"][];
         };
         /** NewPassword */
         NewPassword: {
@@ -1913,6 +2178,26 @@ export interface components {
              */
             at: number;
         };
+        /**
+         * NewProgress
+         * @description How far the run is: `done` of `total` (null where unknown), counting since `since`.
+         */
+        NewProgress: {
+            /** Done */
+            done: number;
+            /** Total */
+            total?: number | null;
+            /**
+             * Since
+             * @description Microseconds since 1970, UTC.
+             */
+            since: number;
+            /**
+             * At
+             * @description Microseconds since 1970, UTC.
+             */
+            at: number;
+        };
         /** NewProject */
         NewProject: {
             /** Name */
@@ -1922,6 +2207,21 @@ export interface components {
              * @default
              */
             description: string;
+        };
+        /**
+         * NewResources
+         * @description Samples in columns of equal length, of which `at` is the time; a repeat of `id` changes nothing.
+         */
+        NewResources: {
+            /**
+             * Id
+             * @description UUID made by the client (version 7).
+             */
+            id: string;
+            /** Samples */
+            samples: {
+                [key: string]: (number | null)[];
+            };
         };
         /** NewResult */
         NewResult: {
@@ -2000,6 +2300,32 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * NewSurroundings
+         * @description What was caught around a run; each part may be missing. Texts are kept once under their digest.
+         */
+        NewSurroundings: {
+            code?: components["schemas"]["Repository"] | null;
+            /** Difference */
+            difference?: string | null;
+            /** Script */
+            script?: string | null;
+            /** Packages */
+            packages?: {
+                [key: string]: string;
+            } | null;
+            /** Job */
+            job?: {
+                [key: string]: string;
+            } | null;
+            /**
+             * About
+             * @default {}
+             */
+            about: {
+                [key: string]: unknown;
+            };
+        };
         /** NewToken */
         NewToken: {
             /** Name */
@@ -2033,6 +2359,60 @@ export interface components {
             text: string;
             /** Written At */
             written_at: string;
+        };
+        /**
+         * Output
+         * @description Lines in order; `next_line` comes after the last. From `head_end` to `tail_begin` lines were left out.
+         */
+        Output: {
+            /** Lines */
+            lines: components["schemas"]["OutputLine"][];
+            /** Unfinished */
+            unfinished: components["schemas"]["OutputLine"][];
+            /** Next Line */
+            next_line: number;
+            /** Head End */
+            head_end: number;
+            /** Tail Begin */
+            tail_begin: number;
+            /** Kept Bytes */
+            kept_bytes: number;
+            /** More */
+            more: boolean;
+        };
+        /** OutputKept */
+        OutputKept: {
+            /** Position */
+            position: number;
+        };
+        /**
+         * OutputLine
+         * @description A line with its colours (SGR sequences); `number` counts from 0, and is null while the line may change.
+         */
+        OutputLine: {
+            /** Number */
+            number: number | null;
+            /**
+             * At
+             * @description Microseconds since 1970, UTC.
+             */
+            at: number;
+            /**
+             * Stream
+             * @enum {string}
+             */
+            stream: "stdout" | "stderr" | "kinetrum";
+            /** Text */
+            text: string;
+        };
+        /** PackageChange */
+        PackageChange: {
+            /** Name */
+            name: string;
+            /** Here */
+            here: string | null;
+            /** There */
+            there: string | null;
         };
         /** Params */
         Params: {
@@ -2075,6 +2455,26 @@ export interface components {
             values: number;
         };
         /**
+         * Printed
+         * @description Text as it was printed; `position` grows within its writer, a position that is known is passed over.
+         */
+        Printed: {
+            /** Position */
+            position: number;
+            /**
+             * At
+             * @description Microseconds since 1970, UTC.
+             */
+            at: number;
+            /**
+             * Stream
+             * @enum {string}
+             */
+            stream: "stdout" | "stderr" | "kinetrum";
+            /** Text */
+            text: string;
+        };
+        /**
          * Problem
          * @description RFC 9457: what went wrong, where, and what would be right.
          */
@@ -2099,6 +2499,25 @@ export interface components {
              * @description Microseconds since 1970, UTC.
              */
             at: number;
+        };
+        /** Progress */
+        Progress: {
+            /** Done */
+            done: number;
+            /** Total */
+            total: number | null;
+            /**
+             * Since
+             * @description Microseconds since 1970, UTC.
+             */
+            since: number;
+            /**
+             * At
+             * @description Microseconds since 1970, UTC.
+             */
+            at: number;
+            /** Expected End */
+            expected_end: string | null;
         };
         /** Project */
         Project: {
@@ -2139,6 +2558,49 @@ export interface components {
         References: {
             /** Runs */
             runs: string[];
+        };
+        /**
+         * Repository
+         * @description A state of a git working tree; `state` tells of a merge or rebase under way.
+         */
+        Repository: {
+            /** Address */
+            address?: string | null;
+            /** Commit */
+            commit?: string | null;
+            /** Branch */
+            branch?: string | null;
+            /** State */
+            state?: string | null;
+            /**
+             * Changed Files
+             * @default 0
+             */
+            changed_files: number;
+            /**
+             * Untracked Files
+             * @default 0
+             */
+            untracked_files: number;
+            /** Entry */
+            entry?: string | null;
+            /**
+             * Hidden Lines
+             * @default 0
+             */
+            hidden_lines: number;
+            /** Cut */
+            cut?: string | null;
+        };
+        /**
+         * Resources
+         * @description What a run used of its machine over time, reduced to the width asked for; units are in the names.
+         */
+        Resources: {
+            /** Samples */
+            samples: {
+                [key: string]: (number | null)[];
+            };
         };
         /** ResultRecord */
         ResultRecord: {
@@ -2226,6 +2688,7 @@ export interface components {
             used: components["schemas"]["Link"][];
             /** Generated */
             generated: components["schemas"]["Link"][];
+            progress: components["schemas"]["Progress"] | null;
             /** Complete */
             complete: boolean;
         };
@@ -2292,6 +2755,7 @@ export interface components {
             used: components["schemas"]["Link"][];
             /** Generated */
             generated: components["schemas"]["Link"][];
+            progress: components["schemas"]["Progress"] | null;
             /** Complete */
             complete: boolean;
             /** Results */
@@ -2324,6 +2788,17 @@ export interface components {
             binned_at: string | null;
             /** Binned By */
             binned_by: string | null;
+            /** Activities */
+            activities: components["schemas"]["Activity"][];
+            code: components["schemas"]["Repository"] | null;
+            /** Job */
+            job: {
+                [key: string]: string;
+            };
+            /** Output Lines */
+            output_lines: number;
+            /** Has Resources */
+            has_resources: boolean;
             /** May */
             may: ("describe" | "record" | "bin")[];
         };
@@ -2359,6 +2834,42 @@ export interface components {
         RunsNamed: {
             /** Runs */
             runs: string[];
+        };
+        /**
+         * SeenRun
+         * @description A run with the value of the goal that leads in its experiment; `look` says why it needs one.
+         */
+        SeenRun: {
+            /** Project */
+            project: string;
+            /** Reference */
+            reference: string;
+            /** Experiment */
+            experiment: string;
+            /** Number */
+            number: number;
+            /** Name */
+            name: string | null;
+            /** Status */
+            status: string;
+            /** Author */
+            author: string;
+            /** Started At */
+            started_at: string;
+            /** Ended At */
+            ended_at: string | null;
+            goal: components["schemas"]["Goal"] | null;
+            /** Value */
+            value?: unknown;
+            /** Is Best */
+            is_best: boolean;
+            progress: components["schemas"]["Progress"] | null;
+            /** Expected End */
+            expected_end: string | null;
+            /** Expected By */
+            expected_by: ("progress" | "earlier runs") | null;
+            /** Look */
+            look: string | null;
         };
         /** SetAside */
         SetAside: {
@@ -2411,6 +2922,25 @@ export interface components {
              */
             comment: string;
         };
+        /** StageChange */
+        StageChange: {
+            /** Project */
+            project: string;
+            /** Model */
+            model: string;
+            /** Act */
+            act: string;
+            /** Stage */
+            stage: string;
+            /** Before */
+            before: number | null;
+            /** After */
+            after: number | null;
+            /** Person */
+            person: string;
+            /** At */
+            at: string;
+        };
         /** StageEvent */
         StageEvent: {
             /**
@@ -2431,6 +2961,61 @@ export interface components {
             /** At */
             at: string;
         };
+        /**
+         * Surroundings
+         * @description Code, packages and job of a run; against another run, what of them differs.
+         */
+        Surroundings: {
+            code: components["schemas"]["Repository"] | null;
+            /** Difference */
+            difference: string | null;
+            /** Script */
+            script: string | null;
+            /** Packages */
+            packages: {
+                [key: string]: string;
+            };
+            /** Job */
+            job: {
+                [key: string]: string;
+            };
+            /** About */
+            about: {
+                [key: string]: unknown;
+            };
+            /** Against */
+            against: string | null;
+            against_code: components["schemas"]["Repository"] | null;
+            /** Code Change */
+            code_change: ("same" | "other commit" | "other uncommitted changes" | "unknown") | null;
+            /** Code Change Text */
+            code_change_text: string | null;
+            /** Package Changes */
+            package_changes: components["schemas"]["PackageChange"][];
+            /** About Changes */
+            about_changes: components["schemas"]["PackageChange"][];
+        };
+        /** Today */
+        Today: {
+            /** At */
+            at: string;
+            /** Since */
+            since: string;
+            /** First Visit */
+            first_visit: boolean;
+            /** Running */
+            running: components["schemas"]["SeenRun"][];
+            /** Ended */
+            ended: components["schemas"]["SeenRun"][];
+            /** Ended More */
+            ended_more: boolean;
+            /** Waiting */
+            waiting: components["schemas"]["WaitingVersion"][];
+            /** Stage Changes */
+            stage_changes: components["schemas"]["StageChange"][];
+            /** Notes */
+            notes: components["schemas"]["NewNote-Output"][];
+        };
         /** Token */
         Token: {
             /** Name */
@@ -2448,6 +3033,23 @@ export interface components {
             comment: string;
             /** Given At */
             given_at: string;
+        };
+        /** WaitingVersion */
+        WaitingVersion: {
+            /** Project */
+            project: string;
+            /** Model */
+            model: string;
+            /** Number */
+            number: number;
+            /** Comment */
+            comment: string;
+            /** Registered By */
+            registered_by: string;
+            /** Registered At */
+            registered_at: string;
+            /** Run */
+            run: string | null;
         };
         /**
          * PointGroup
@@ -4568,7 +5170,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewNote"];
+                "application/json": components["schemas"]["NewNote-Input"];
             };
         };
         responses: {
@@ -4670,6 +5272,413 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Goal"][];
                 };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_output: {
+        parameters: {
+            query?: {
+                /** @description First line; the last ones without it. */
+                from_line?: number | null;
+                limit?: number;
+                stream?: ("stdout" | "stderr" | "kinetrum") | null;
+                /** @description Only lines that hold this text. */
+                search?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Output"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_output: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOutput"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutputKept"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    download_output: {
+        parameters: {
+            query?: {
+                /** @description Plain, or JSON Lines with time and stream. */
+                form?: "txt" | "jsonl";
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The output. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": unknown;
+                    "application/jsonl": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_surroundings: {
+        parameters: {
+            query?: {
+                /** @description previous, parent, or a run's reference. */
+                against?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Surroundings"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_surroundings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSurroundings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_resources: {
+        parameters: {
+            query?: {
+                width?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Resources"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_resources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewResources"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_activity: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+                activity: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewActivity"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_progress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProgress"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem document (RFC 9457). */
             422: {
@@ -5475,7 +6484,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                "last-event-id"?: string | null;
+                "Last-Event-ID"?: string | null;
             };
             path: {
                 project: string;
@@ -5491,6 +6500,123 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    follow_all: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Last-Event-ID"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    note_visit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_today: {
+        parameters: {
+            query?: {
+                /** @description From when on; the end of the last visit without it. */
+                since?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Today"];
                 };
             };
             /** @description A problem document (RFC 9457). */

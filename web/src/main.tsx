@@ -29,6 +29,7 @@ const queries = new QueryClient({
   },
 })
 
+const Today = lazy(() => import('./pages/today/Today'))
 const Projects = lazy(() => import('./pages/project/Projects'))
 const Project = lazy(() => import('./pages/project/Project'))
 const Experiment = lazy(() => import('./pages/experiment/Experiment'))
@@ -43,7 +44,8 @@ const router = createBrowserRouter([
   {
     element: <Gate />,
     children: [
-      { path: '/', element: <Projects /> },
+      { path: '/', element: <Today /> },
+      { path: '/projects', element: <Projects /> },
       {
         path: '/:project',
         element: <ProjectFrame />,

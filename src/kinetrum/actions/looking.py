@@ -16,7 +16,7 @@ from kinetrum.core.points.columns import Points, shown
 from kinetrum.core.query.condition import parse_condition
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import Value, same
-from kinetrum.storage import journal, notes, people, points, projects, run_index, run_search, runs
+from kinetrum.storage import journal, notes, outputs, people, points, projects, resources, run_index, run_search, runs
 from kinetrum.storage.database import query, snapshot
 from kinetrum.storage.notes import Note
 from kinetrum.storage.projects import ExperimentRow, ExperimentSummary, ProjectRow
@@ -66,6 +66,8 @@ class RunView:
     notes: tuple[Note, ...] = ()
     may: tuple[str, ...] = ()
     binned_by: str | None = None
+    output_lines: int = 0
+    has_resources: bool = False
 
 
 @dataclass(frozen=True)
@@ -271,6 +273,8 @@ def _detail(actor: Actor, place: Place, run: Run) -> RunView:
         notes=tuple(notes.notes_on("run", run.run_id)),
         may=_may(actor, place, run),
         binned_by=people.full_names().get(run.binned_by) if run.binned_by else None,
+        output_lines=outputs.line_count(run.run_id),
+        has_resources=resources.any_of(run.run_id),
     )
 
 

@@ -18,7 +18,7 @@ from kinetrum.core.permissions import Act
 from kinetrum.core.points.codec import Group, encode_batch
 from kinetrum.core.rundoc import Problem, Result, RunDoc
 from kinetrum.core.values import Value, check_key, check_label, check_name, check_run_name, same, show, to_json
-from kinetrum.storage import journal, points, projects, runs
+from kinetrum.storage import events, journal, outputs, points, projects, runs
 from kinetrum.storage.clock import from_micros, now, to_micros
 from kinetrum.storage.database import insert_many, transaction
 from kinetrum.storage.runs import Run
@@ -207,6 +207,7 @@ def _keep_points(
     count = sum(group.values.size for group in groups)
     if count:
         points.append_batch(run.run_id, id_bytes(batch, "batch"), body, count)
+        events.tell_run(run.run_id)
     runs.sign_of_life(run.run_id)
     return count
 
@@ -276,6 +277,7 @@ def record_ending(
         if run.status != status:
             raise Conflict(f"{run.reference} is {run.status} already and stays so.", field="status")
         return run
+    outputs.finish_writers(run.run_id)
     runs.set_ending(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, moment)
     journal.append(place.project_id, actor.person_id, "ended", run.subject, before=run.status, after=status,
                    origin=actor.origin)  # fmt: skip

@@ -39,6 +39,7 @@ class NewVersion:
     address: str | None = None
     role: str | None = None
     step: int | None = None
+    activity: str | None = None
 
 
 @transaction
@@ -96,24 +97,33 @@ def link_version(
 @transaction
 def link_existing(
     actor: Actor, project: str, experiment: str, run_ref: str, name: str, which: str, new_uid: str,
-    role: str | None, at: int,
+    role: str | None, at: int, activity: str | None = None,
 ) -> VersionRow:  # fmt: skip
     """Record that a run used a version that exists."""
     place = enter(actor, project, Act.RECORD)
     run = find_run(place, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     version = find_version(place, name, which)
-    use = NewVersion(new_uid, version.name, version.kind, (), version.by_reference, at, role=role)
+    use = NewVersion(new_uid, version.name, version.kind, (), version.by_reference, at, role=role,
+                     activity=activity)  # fmt: skip
     _link(run, doc, version, "used", use, None)
     return version
 
 
 def _link(run: Run, doc: RunDoc, version: VersionRow, relation: str, new: NewVersion, problem: str | None) -> None:
     if artifacts.link(
-        run.run_id, id_bytes(new.uid), version.version_id, relation, new.role, new.step, from_micros(new.at)
+        run.run_id,
+        id_bytes(new.uid),
+        version.version_id,
+        relation,
+        new.role,
+        new.step,
+        from_micros(new.at),
+        new.activity,
     ):
         links = doc.used if relation == "used" else doc.generated
-        links.append(Link(version.name, version.number, version.digest, new.role, new.step, version.kind))
+        links.append(Link(version.name, version.number, version.digest, new.role, new.step, version.kind,
+                          new.activity))  # fmt: skip
         if problem:
             doc.problems.append(Problem(new.uid, problem, new.at))
         runs.save_doc(run, doc, {})

@@ -1,44 +1,57 @@
-"""Watching: what changed since a moment."""
+"""Watching: what changed, in the order in which it was committed, and what of it one may see."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from datetime import datetime
+from datetime import timedelta
 
-from kinetrum.storage import runs
-from kinetrum.storage.clock import iso, now
-from kinetrum.storage.database import query, snapshot
+from kinetrum.actions.context import Actor, enter
+from kinetrum.storage import events, projects
+from kinetrum.storage.database import snapshot, transaction
+from kinetrum.storage.events import Event
+
+READ_AT_ONCE = 1_000
+KEPT = timedelta(hours=24)
+# Acts after which somebody may see more or less than before.
+ACCESS_ACTS = frozenset({"changed a role", "made the project", "revoked a token", "set a password"})
 
 
-@dataclass(frozen=True)
-class Change:
-    """A run that changed, or an entry of the journal. `subject` is a reference, `at` ISO 8601."""
-
-    kind: str
-    project: str
-    subject: str
-    at: str
-    experiment: str | None = None
-    status: str | None = None
-    act: str | None = None
+@transaction
+def put_in_order() -> int:
+    """Give what was committed since its place in the order of events; returns how many events that were."""
+    return events.stamp()
 
 
 @snapshot
-def changes_since(moment: datetime) -> list[Change]:
-    """Return changes written after `moment`, the earlier first."""
-    found = [
-        Change("run", project, f"{experiment}/{number}", iso(at) or "", experiment, status)
-        for project, experiment, number, _, status, at in runs.changed_since(moment)
-    ]
-    rows = query(
-        "SELECT p.name, j.subject, j.at, j.act FROM journal j JOIN project p USING (project_id) WHERE j.at > %s"
-        " ORDER BY j.at LIMIT 2000",
-        moment,
-    )
-    found += [Change("journal", project, subject, iso(at) or "", act=act) for project, subject, at, act in rows]
-    return sorted(found, key=lambda change: change.at)
+def events_after(after: int) -> list[Event]:
+    """Return up to 1,000 events behind a place in the order."""
+    return events.events_after(after, READ_AT_ONCE)
 
 
-def present() -> datetime:
-    """Return the moment up to which the next look need not go back."""
-    return now()
+@snapshot
+def present() -> int:
+    """Return the place that was given last."""
+    return events.last_stamp()
+
+
+@snapshot
+def is_gone(after: int) -> bool:
+    """Tell whether events behind this place were forgotten already, or the place was never given."""
+    return after + 1 < events.first_stamp() or after > events.last_stamp()
+
+
+@transaction
+def forget_old() -> int:
+    """Delete events that are over a day old; returns how many."""
+    return events.forget_events(KEPT)
+
+
+@snapshot
+def visible_projects(actor: Actor, wanted: str | None) -> frozenset[int]:
+    """Return the ids of the projects whose events the actor may see: of the wanted one, else of all.
+
+    Raises NotFound where the wanted one may not be seen.
+    """
+    if wanted is not None:
+        return frozenset({enter(actor, wanted).project_id})
+    found = projects.projects_of(actor.person_id, actor.is_admin)
+    return frozenset(project.project_id for project, *_ in found)

@@ -28,6 +28,14 @@ def add_commands(commands: Any) -> None:
     add_common(runs, _runs)
     show = commands.add_parser("show", help="one run, artifact, model or version")
     show.add_argument("ref", metavar="REF", help="frost-alarm/42, nights@3, frost-alarm@production")
+    show.add_argument("--output", action="store_true", help="what the run printed")
+    show.add_argument("--follow", action="store_true", help="with --output: go on until the run ends")
+    show.add_argument("--stream", choices=["stdout", "stderr"], help="with --output: only this stream")
+    show.add_argument("--search", default="", metavar="TEXT", help="with --output: only lines that hold this text")
+    show.add_argument("--code", action="store_true", help="the run's code, packages and job")
+    show.add_argument(
+        "--against", metavar="REF", help="with --code: previous, parent or a run to tell differences from"
+    )
     add_common(show, _show)
     compare = commands.add_parser("compare", help="what was set differently, what came out differently")
     compare.add_argument("refs", nargs="+", metavar="REF")
@@ -144,8 +152,14 @@ def _show(given: argparse.Namespace) -> int:
     from kinetrum.core.refs import parse_ref
 
     ref = parse_ref(given.ref)
-    session = open_session(ref.project or given.project)
+    session = open_session(ref.project or given.project, wait=not given.follow)
     found = resolve(session, ref)
+    if given.output or given.code:
+        from kinetrum.cli import around
+
+        if not isinstance(found, RecordedRun):
+            raise InvalidInput(f"{given.ref} is no run; --output and --code are of runs.", field="ref")
+        return around.show_code(found, given) if given.code else around.show_output(found, given)
     if isinstance(found, RecordedRun):
         data = found._whole()
         _print(data, given.json, _show_run)
@@ -172,12 +186,19 @@ def _section(title: str) -> None:
 
 
 def _show_head(run: dict[str, Any]) -> None:
+    from kinetrum.cli.around import code_line, progress_line
+
     name = f"  {output.clean(run['name'])}" if run["name"] else ""
     print(paint(run["reference"], "strong") + name + f"  {paint(run['status'], _tone(run['status']))}")
     ended = f", ended {moment(run['ended_at'])}" if run["ended_at"] else ""
     host = f" on {output.clean(run['host'])}" if run["host"] else ""
     print(f"started {moment(run['started_at'])} by {run['author']}{host}{ended}")
+    for line in (progress_line(run), code_line(run)):
+        if line:
+            print(line)
     print(paint(f"id {run['id']}", "quiet"))
+    if run["output_lines"]:
+        print(paint(f"{run['output_lines']:,} printed lines: kinetrum show {run['reference']} --output", "quiet"))
     if run["binned_at"]:
         print(paint(f"in the bin since {moment(run['binned_at'])}, put there by {run['binned_by']}", "bad"))
     if run["labels"]:
@@ -202,6 +223,11 @@ def _show_run(run: dict[str, Any]) -> None:
             _section(title)
             rows = [[link["reference"], link["kind"], link["role"] or "", link["digest"][:12]] for link in run[key]]
             output.print_table(["artifact", "kind", "role", "digest"], rows)
+    if run["activities"]:
+        from kinetrum.cli.around import activity_rows
+
+        _section("Activities")
+        output.print_table(["activity", "from", "took", ""], activity_rows(run))
     if run["children"]:
         _section("Children")
         _show_children(run)

@@ -8,13 +8,14 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
-from kinetrum.cli import account, describe, instance, look, registry, tables, transfer
+from kinetrum.cli import account, describe, instance, look, registry, shell, tables, track, transfer
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
 
 _ABOUT = """\
 Record training runs, compare them, version models and promote them.
 
   kinetrum up                                start a private instance on this machine
+  kinetrum track -- python train.py          run any command as a recorded run
   kinetrum runs --experiment frost-alarm     see what was recorded
   kinetrum compare frost-alarm/12 frost-alarm/9
   kinetrum register frost-net --run frost-alarm/12 --as-model frost-alarm
@@ -49,7 +50,7 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     parser.add_argument("--version", dest="show_version", action="store_true", help="print the version and leave")
     kind: Any = {"parser_class": _Listed} if listing else {}
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
-    for module in (instance, account, look, tables, describe, registry, transfer):
+    for module in (instance, account, track, shell, look, tables, describe, registry, transfer):
         module.add_commands(commands)
     return parser
 

@@ -2,26 +2,23 @@
 
 from __future__ import annotations
 
-import getpass
 import os
-import shlex
-import socket
-import sys
-from pathlib import Path
+from collections.abc import Iterable
 from typing import Any
 
-from kinetrum.client import endings
+from kinetrum.client import endings, printing
+from kinetrum.client.caught import Looking, about_process, parts_left_out
 from kinetrum.client.connection import Connection, find_connection
+from kinetrum.client.machine import host_name
 from kinetrum.client.run import Run
 from kinetrum.client.settings import as_settings
 from kinetrum.client.spool import current_writer, destination, new_id
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.goals import read_goal
-from kinetrum.core.ids import id_bytes
+from kinetrum.core.ids import id_bytes, is_id
 from kinetrum.core.refs import RunRef, parse_ref
 from kinetrum.core.values import (
-    Value,
     check_key,
     check_label,
     check_name,
@@ -45,6 +42,8 @@ def begin(
     goals: dict[str, Any] | None = None,
     parent: Run | str | None = None,
     lease_s: int = DEFAULT_LEASE_S,
+    output: bool | None = None,
+    leave_out: Iterable[str] | None = None,
     url: str | None = None,
 ) -> Run:
     """Begin a run and return it at once; nothing waits for the service.
@@ -54,6 +53,11 @@ def begin(
     `goals` says per key which direction is better, such as `{"recall": "higher >= 0.9", "fit_seconds":
     "lower"}`; goals that the experiment has already stay. `parent` is a run or a run's id. `lease_s` is how
     many seconds without a sign of life make the run lost.
+
+    What surrounds the run is caught by itself, but for the parts named in `leave_out`: command, user, host,
+    packages, code, job, resources, output, or all. What the process prints goes to the run that is open alone,
+    or that asks for it by `output=True`. Within a run that `kinetrum track` or `kinetrum begin` made
+    (KINETRUM_RUN) this run becomes its child.
 
     Raises InvalidInput for what is wrong in the arguments, in the caller's line; NotFound for a file of
     settings that is not there.
@@ -66,20 +70,31 @@ def begin(
         settings["seed"] = check_value(seed, "seed")
     checked = {check_key(key): read_goal(key, text) for key, text in (goals or {}).items()}
     tags = {key: check_label(key, text) for key, text in (labels or {}).items()}
-    run_name, above = check_run_name(name), _parent_id(parent)
+    run_name, above = check_run_name(name), _parent_id(parent) or _tracked_run()
+    left_out = parts_left_out(leave_out)
     address = _address(connection, new_id())
     writer = current_writer()
     run = Run(address, settings)
     run._recorder.write(
-        "begin", started_at=writer.now(), name=run_name, host=socket.gethostname(), lease_s=lease_s,
-        parent=above, labels=tags, about=_surroundings(),
+        "begin", started_at=writer.now(), name=run_name, lease_s=lease_s,
+        host="" if "host" in left_out else host_name(), parent=above, labels=tags, about=about_process(left_out),
+        watched="resources" not in left_out,
         params={key: to_json(value) for key, value in settings.items()},
         goals={key: {"direction": goal.direction.value, "unit": goal.unit, "bound": goal.bound,
                      "aggregate": goal.aggregate} for key, goal in checked.items()},
     )  # fmt: skip
+    run._looking = Looking(run._recorder, left_out)
+    if output is not False and ("output" not in left_out or output):
+        printing.catch(run.id, run._recorder, asked=bool(output), parent=above)
     endings.watch(run)
     start_sender(writer.root)
     return run
+
+
+def _tracked_run() -> str | None:
+    """Return the run that this process is a part of."""
+    found = os.environ.get("KINETRUM_RUN", "")
+    return found if is_id(found) else None
 
 
 def attach(ref: str, *, experiment: str | None = None, project: str | None = None, url: str | None = None) -> Run:
@@ -139,19 +154,3 @@ def _parent_id(parent: Run | str | None) -> str | None:
     found = parent.id if isinstance(parent, Run) else parent
     id_bytes(found, "parent")
     return found
-
-
-def _surroundings() -> dict[str, Value]:
-    try:
-        user = getpass.getuser()
-    except (KeyError, OSError):
-        user = str(os.getuid())
-    # As it was typed; of the interpreter only the name, which says as much and is the same on every machine.
-    typed = [Path(sys.orig_argv[0]).name, *sys.orig_argv[1:]] if sys.orig_argv else sys.argv
-    command = " ".join(shlex.quote(part) for part in typed)
-    return {
-        "command": command[:2_000],
-        "user": user,
-        "python": sys.version.split()[0],
-        "process": os.getpid(),
-    }

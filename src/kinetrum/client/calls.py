@@ -90,13 +90,32 @@ class RunCalls:
                         "values": group.values.tolist()} for group in groups]  # fmt: skip
             self._set_aside(address, {"op": "points", "batch": batch, "groups": columns}, error)
 
+    def output(self, address: dict[str, Any], writer: str, pieces: list[dict[str, Any]]) -> None:
+        """Send what a process of the run printed."""
+        try:
+            self._call(address, "POST", self._path(address, "output"), json={"writer": writer, "pieces": pieces})
+        except errors.Unavailable:
+            raise
+        except errors.KinetrumError as error:
+            self._set_aside(address, {"op": "output", "writer": writer, "pieces": pieces}, error)
+
+    def resources(self, address: dict[str, Any], uid: str, samples: dict[str, Any]) -> None:
+        """Send samples of what the run uses of its machine; what is refused is no matter here."""
+        try:
+            self._call(address, "POST", self._path(address, "resources"), json={"id": uid, "samples": samples})
+        except errors.Unavailable:
+            raise
+        except errors.KinetrumError:
+            return
+
     def operate(self, data: dict[str, Any], folder: Path) -> None:
         """Send one record that is no point."""
         try:
             {
                 "begin": self._begin, "params": self._params, "results": self._results, "use": self._use,
                 "used": self._used, "generated": self._generated, "problem": self._problem, "resume": self._resume,
-                "label": self._label, "note": self._note,
+                "label": self._label, "note": self._note, "surroundings": self._surroundings,
+                "activity": self._activity, "progress": self._progress,
                 "end": self._end,
             }[data["op"]](data, folder)  # fmt: skip
         except errors.Unavailable:
@@ -107,6 +126,9 @@ class RunCalls:
 
     def deliver(self, record: dict[str, Any], folder: Path) -> None:
         """Send a record that was set aside before."""
+        if record["op"] == "output":
+            self.output(record, record["writer"], record["pieces"])
+            return
         if record["op"] != "points":
             self.operate(record, folder)
             return
@@ -139,8 +161,8 @@ class RunCalls:
         self._call(data, "POST", self._path(data, "results"), json={"results": data["results"]})
 
     def _use(self, data: dict[str, Any], folder: Path) -> None:
-        fields = ("id", "at", "artifact", "role")
-        self._call(data, "POST", self._path(data, "used"), json={field: data[field] for field in fields})
+        fields = ("id", "at", "artifact", "role", "activity")
+        self._call(data, "POST", self._path(data, "used"), json={field: data.get(field) for field in fields})
 
     def _used(self, data: dict[str, Any], folder: Path) -> None:
         files, changed = [], []
@@ -157,6 +179,7 @@ class RunCalls:
             files.append({"path": path, "size": found_size, "sha256": sha256})
         fields = ("id", "at", "name", "kind", "role", "address")
         body = {field: data[field] for field in fields} | {"files": files, "by_reference": True}
+        body["activity"] = data.get("activity")
         self._call(data, "POST", self._path(data, "used"), json=body)
         if changed:
             self._tell(data, f"The input {data['name']} changed between its use and its fingerprint: {changed[0]}.")
@@ -178,7 +201,7 @@ class RunCalls:
             data,
             "POST",
             self._path(data, "generated"),
-            json={field: data[field] for field in fields} | {"files": files},
+            json={field: data[field] for field in fields} | {"files": files, "activity": data.get("activity")},
         )
         shutil.rmtree(place, ignore_errors=True)
 
@@ -195,6 +218,18 @@ class RunCalls:
     def _describe(self, data: dict[str, Any], what: str, **fields: Any) -> None:
         body = {"runs": [f"{data['experiment']}/{data['run']}"], **fields}
         self._call(data, "POST", path_of("projects", data["project"], what), json=body)
+
+    def _surroundings(self, data: dict[str, Any], folder: Path) -> None:
+        self._call(data, "PUT", self._path(data, "surroundings"), json=data["caught"])
+
+    def _activity(self, data: dict[str, Any], folder: Path) -> None:
+        fields = ("name", "started_at", "ended_at", "failed")
+        path = self._path(data, "activities", data["id"])
+        self._call(data, "PUT", path, json={field: data[field] for field in fields})
+
+    def _progress(self, data: dict[str, Any], folder: Path) -> None:
+        fields = ("done", "total", "since", "at")
+        self._call(data, "PUT", self._path(data, "progress"), json={field: data[field] for field in fields})
 
     def _resume(self, data: dict[str, Any], folder: Path) -> None:
         self._call(data, "POST", self._path(data, "resumption"), json={"at": data["at"]})

@@ -61,7 +61,8 @@ def save(url: str, token: str, project: str | None) -> str | None:
     return before if before != url else None
 
 
-def _nearest_file() -> dict[str, Any]:
+def nearest_file() -> dict[str, Any]:
+    """Return the nearest kinetrum.toml upwards from the working folder, empty where there is none."""
     folder = Path.cwd()
     for place in (folder, *folder.parents):
         path = place / "kinetrum.toml"
@@ -96,7 +97,7 @@ def find_connection(
     needs_service: bool = True,
 ) -> Connection:
     """Find where to record and read; raises Unavailable where nothing says so and a service is needed."""
-    file = _nearest_file()
+    file = nearest_file()
     known = saved()
     address = _first(url, os.environ.get("KINETRUM_URL"), file.get("url"), known.get("current"))
     token = os.environ.get("KINETRUM_TOKEN")

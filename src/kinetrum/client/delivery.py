@@ -7,7 +7,7 @@ import json
 import os
 import shutil
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -21,8 +21,10 @@ from kinetrum.client.segments import (
     END,
     HEADER_SIZE,
     JSON,
+    OUTPUT,
     POINTS,
     VERSION,
+    Printed,
     Record,
     all_records,
     find_sealed,
@@ -30,16 +32,21 @@ from kinetrum.client.segments import (
     read_records,
 )
 from kinetrum.core.points.codec import Group
+from kinetrum.core.printed import STREAMS, without_overwritten
 
 VALUES_AT_ONCE = 200_000
+SAME_MOMENT_US = 50_000
+# Records that say what others mean, and are not sent.
+_DECLARATIONS = frozenset({"shape", "prints"})
 
 
 @dataclass
 class Waiting:
-    """Points of one run that wait to be sent together."""
+    """Points and printed output of one run that wait to be sent together."""
 
     stretches: list[tuple[tuple[str, ...], Record]] = field(default_factory=list)
     values: int = 0
+    pieces: list[dict[str, Any]] = field(default_factory=list)
 
 
 class Delivery:
@@ -49,6 +56,8 @@ class Delivery:
         self.folder = folder
         self.shapes: dict[int, dict[str, Any]] = {}
         self.open_runs: dict[str, dict[str, Any]] = {}
+        # Called before a run's end is sent, while its address is known.
+        self.before_end: Callable[[], None] = lambda: None
         self.segment, self.offset = self._load_position()
         self._reread = self.offset > 0
 
@@ -156,7 +165,9 @@ class Delivery:
         if data["op"] == "end":
             self.open_runs.pop(data["run"], None)
         else:
-            self.open_runs[data["run"]] = {key: data[key] for key in ("run", "to", "project", "experiment")}
+            address = {key: data[key] for key in ("run", "to", "project", "experiment")}
+            watched = data.get("watched", self.open_runs.get(data["run"], {}).get("watched", False))
+            self.open_runs[data["run"]] = address | {"watched": watched}
 
     def _send_segment(self, calls: RunCalls) -> tuple[bool, int]:
         """Send a segment's records from the position on; tells whether its end was reached."""
@@ -172,6 +183,9 @@ class Delivery:
                 if record.kind == POINTS:
                     sent += record.count
                     self._collect(waiting, record, calls)
+                elif record.kind == OUTPUT:
+                    sent += 1
+                    self._collect_output(waiting, record)
                 elif record.kind == JSON:
                     sent += 1
                     self._operate(waiting, record.data, calls)
@@ -205,15 +219,31 @@ class Delivery:
         if mine.values >= VALUES_AT_ONCE:
             self._flush({shape["run"]: waiting.pop(shape["run"])}, calls)
 
+    def _collect_output(self, waiting: dict[str, Waiting], record: Record) -> None:
+        """Keep printed output to be sent; neighbouring pieces of one stream and moment are sent as one."""
+        printed: Printed = record.data
+        pieces = waiting.setdefault(printed.run, Waiting()).pieces
+        stream = STREAMS[printed.stream]
+        position, text = self.segment << 32 | record.end, without_overwritten(printed.text)
+        last = pieces[-1] if pieces else None
+        if last and last["stream"] == stream and printed.at - last["at"] < SAME_MOMENT_US:
+            last["position"], last["text"] = position, last["text"] + text
+        else:
+            pieces.append({"position": position, "at": printed.at, "stream": stream, "text": text})
+
     def _operate(self, waiting: dict[str, Waiting], data: dict[str, Any], calls: RunCalls) -> None:
-        if data["op"] not in {"shape", "begin"} and data["run"] in waiting:
+        if data["op"] not in _DECLARATIONS | {"begin"} and data["run"] in waiting:
             self._flush({data["run"]: waiting.pop(data["run"])}, calls)
+        if data["op"] == "end":
+            self.before_end()
         self._note(data)
-        if data["op"] != "shape":
+        if data["op"] not in _DECLARATIONS:
             calls.operate(data, self.folder)
 
     def _flush(self, waiting: dict[str, Waiting], calls: RunCalls) -> None:
         for run, mine in waiting.items():
+            if mine.pieces and run in self.open_runs:
+                calls.output(self.open_runs[run], self.folder.name, mine.pieces)
             if not mine.stretches:
                 continue
             first, last = mine.stretches[0][1], mine.stretches[-1][1]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kinetrum.client.delivery import Delivery
-from kinetrum.client.segments import JSON, POINTS, all_records
+from kinetrum.client.segments import JSON, OUTPUT, POINTS, Record, all_records
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import Unavailable
 
@@ -72,6 +72,9 @@ def _count(delivery: Delivery) -> tuple[int, int, set[str]]:
             elif record.kind == POINTS:
                 points += record.count
                 runs.add(shapes.get(record.shape, "?"))
+            elif record.kind == OUTPUT:
+                records += 1
+                runs.add(record.data.run)
     return records, points, runs
 
 
@@ -96,12 +99,18 @@ def _waits_of(delivery: Delivery, run: str) -> bool:
             if record.kind == JSON and record.data["op"] == "shape":
                 runs[record.data["shape"]] = record.data["run"]
             acknowledged = int(path.stem) == delivery.segment and record.start < delivery.offset
-            if acknowledged or record.kind not in {JSON, POINTS}:
-                continue
-            of = record.data["run"] if record.kind == JSON else runs.get(record.shape)
-            if of == run:
+            if not acknowledged and _run_of(record, runs) == run:
                 return True
     return False
+
+
+def _run_of(record: Record, runs: dict[int, str]) -> str | None:
+    """Return the run that a record belongs to; `runs` knows it by shape."""
+    if record.kind == JSON:
+        return str(record.data["run"])
+    if record.kind == OUTPUT:
+        return str(record.data.run)
+    return runs.get(record.shape) if record.kind == POINTS else None
 
 
 def drain(root: Path, timeout_s: float, run: str | None = None) -> None:

@@ -30,6 +30,16 @@ class PointArrays:
     time: NDArray[np.datetime64]
 
 
+@dataclass(frozen=True)
+class OutputLine:
+    """A printed line: its number from 0 on (None while it may change), microseconds since 1970, stream, text."""
+
+    number: int | None
+    at: int
+    stream: str
+    text: str
+
+
 class RecordedMetric:
     """A metric of a recorded run: aggregates at hand, points when asked for."""
 
@@ -126,6 +136,48 @@ class RecordedRun:
     def notes(self) -> list[describing.Note]:
         """Notes, the earliest first."""
         return describing.notes_of(self._whole()["notes"])
+
+    def output(self, stream: str | None = None, search: str = "") -> Iterator[OutputLine]:
+        """Yield printed lines in order, with their colours (SGR sequences): of stdout, stderr or both.
+
+        `search` chooses lines that hold a text. Lines that were left out between head and tail are passed over;
+        a progress bar that is still moving comes last.
+        """
+        at, more = 0, True
+        while more:
+            page = self.output_page(at, 5_000, stream, search)
+            lines, more = page["lines"], page["more"]
+            at = lines[-1]["number"] + 1 if lines else 0
+            yield from (OutputLine(**line) for line in [*lines, *page["unfinished"]])
+
+    def output_page(self, from_line: int, limit: int, stream: str | None = None, search: str = "") -> dict[str, Any]:
+        """Read lines from a number on, as the service answers."""
+        found: dict[str, Any] = self._session.service.get(
+            self._path("output"), from_line=from_line, limit=limit, stream=stream, search=search or None
+        )
+        return found
+
+    def surroundings(self, against: str | None = None) -> dict[str, Any]:
+        """Return code, packages and CI job as data; `against` (previous, parent, a reference) tells what differs."""
+        found: dict[str, Any] = self._session.service.get(self._path("surroundings"), against=against)
+        return found
+
+    def resources(self, width: int = 1_000) -> dict[str, list[float | int | None]]:
+        """Return what the run used of its machine as columns of equal length; `at` is microseconds since 1970."""
+        found: dict[str, list[float | int | None]]
+        found = self._session.service.get(self._path("resources"), width=width)["samples"]
+        return found
+
+    @property
+    def activities(self) -> list[dict[str, Any]]:
+        """Named pieces of work: name, started_at and ended_at in microseconds since 1970, failed."""
+        return list(self._whole()["activities"])
+
+    @property
+    def progress(self) -> dict[str, Any] | None:
+        """How far the run is: done, total, expected_end; None where it did not tell."""
+        found: dict[str, Any] | None = self._whole()["progress"]
+        return found
 
     def result_records(self) -> list[tuple[str, Value, str]]:
         """Every (key, value, time) that was recorded as a result, also what a later one replaced."""

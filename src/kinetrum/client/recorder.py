@@ -15,6 +15,7 @@ from kinetrum.core.errors import InvalidInput
 from kinetrum.core.values import check_key
 
 STEP_LIMIT = 2**62
+OUTPUT_PIECE = 256 * 1024
 
 
 class Metric:
@@ -87,6 +88,7 @@ class Recorder:
         self.metrics: dict[str, Metric] = {}
         self.shapes: dict[tuple[str, ...], Shape] = {}
         self._writer: Writer | None = current_writer()
+        self._prints_by: Writer | None = None
 
     @property
     def writer(self) -> Writer:
@@ -103,6 +105,22 @@ class Recorder:
     def write(self, op: str, **fields: Any) -> None:
         """Append a record that is no point."""
         self.writer.write({"op": op, **self.address, **fields})
+
+    def output(self, stream: int, moment: int, text: bytes) -> None:
+        """Append printed output, in pieces; what has no room is left out."""
+        writer = self.writer
+        if self._prints_by is not writer:
+            # Whoever delivers has to know where this writer's output of the run belongs.
+            self._prints_by = writer
+            writer.write({"op": "prints", **self.address})
+        run = bytes.fromhex(self.address["run"].replace("-", ""))
+        start = 0
+        while start < len(text):
+            end = min(len(text), start + OUTPUT_PIECE)
+            while end < len(text) and text[end] & 0xC0 == 0x80:
+                end -= 1
+            writer.write_output(run, stream, moment, text[start:end])
+            start = end
 
     def points(self, values: dict[str, Any], step: int | None, before: int | None = None) -> None:
         """Append one point for each key; without a step each metric goes on after its last one.

@@ -3,32 +3,32 @@
 from __future__ import annotations
 
 import os
-import shutil
 import sys
 import threading
 import time
 import warnings
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from kinetrum.client import endings
+from kinetrum.client import endings, printing
+from kinetrum.client.activities import Activity
 from kinetrum.client.connection import find_connection
-from kinetrum.client.copies import copy_in, find_files
+from kinetrum.client.linking import record_generated, record_used
 from kinetrum.client.recorder import Recorder, as_step
 from kinetrum.client.settings import as_settings
 from kinetrum.client.spool import current_writer, destination, new_id
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import Conflict, InvalidInput
-from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, check_name, check_value, same, show, to_json
+from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, check_value, same, show, to_json
 
 if TYPE_CHECKING:
+    from kinetrum.client.caught import Looking
     from kinetrum.client.registry import ModelVersion
 
 T = TypeVar("T")
+PROGRESS_EVERY_S = 2.0
 
 
 class Run:
@@ -50,6 +50,7 @@ class Run:
         self._needs_steps = attached or resumed
         self._ended: str | None = None
         self._progress: tuple[int, int] | None = None
+        self._looking: Looking | None = None
         # One look tells measure() that none of the rarer rules applies.
         self._special = self._needs_steps
 
@@ -143,15 +144,36 @@ class Run:
 
         options.setdefault("disable", None)
         bar = tqdm(items, **options)
+        since = self._recorder.writer.now()
+        next_note = time.monotonic() + PROGRESS_EVERY_S
+        number = -1
         try:
             for number, item in enumerate(bar):
                 self._progress = (threading.get_ident(), number)
                 self._special = True
+                if time.monotonic() >= next_note:
+                    self._note_progress(number, bar.total, since)
+                    next_note = time.monotonic() + PROGRESS_EVERY_S
                 yield item
         finally:
             self._progress = None
             self._special = self._needs_steps or self._ended is not None
             bar.close()
+            if self._ended is None:
+                self._note_progress(number + 1, bar.total, since)
+
+    def _note_progress(self, done: int, total: float | None, since: int) -> None:
+        whole = None if total is None else int(total)
+        self._recorder.write("progress", done=done, total=whole, since=since, at=self._recorder.writer.now())
+
+    def activity(self, name: str) -> Activity:
+        """Begin a named piece of work: `with run.activity("training") as training: training.measure(loss=0.3)`.
+
+        It has its own time; its metrics and results stand under its name (`training/loss`), its inputs and outputs
+        are shown with it. Raises InvalidInput for a bad name.
+        """
+        self._check_open()
+        return Activity(self, name)
 
     def result(self, values: dict[str, Any] | None = None, /, **results: Any) -> None:
         """Record final values, numbers or texts. Recorded again: the later is shown, both are kept."""
@@ -217,6 +239,7 @@ class Run:
         name: str | None = None,
         role: str | None = None,
         kind: str = "data",
+        activity: str | None = None,
     ) -> None:
         """Record an input: a file or folder, fingerprinted where it lies and not copied, or a version (`nights@3`).
 
@@ -224,18 +247,7 @@ class Run:
         Raises NotFound for a path that is not there, InvalidInput for bad names.
         """
         self._check_open()
-        if isinstance(what, str) and "@" in what and not Path(what).exists():
-            ref = parse_ref(what)
-            if not isinstance(ref, VersionRef) or ref.path:
-                raise InvalidInput(f"{what!r} names no artifact version; write NAME@NUMBER.", field="what")
-            self._recorder.write("use", id=new_id(), at=self._recorder.writer.now(), artifact=what, role=role)
-            return
-        files = find_files(what)
-        stats = [[str(file.source), file.path, *_seen(file.source)] for file in files]
-        self._recorder.write(
-            "used", id=new_id(), at=self._recorder.writer.now(), name=_artifact_name(name, what), kind=kind, role=role,
-            address=str(Path(what).absolute()), files=stats,
-        )  # fmt: skip
+        record_used(self._recorder, what, name=name, role=role, kind=kind, activity=activity)
 
     def generated(
         self,
@@ -244,6 +256,7 @@ class Run:
         name: str | None = None,
         kind: str = "file",
         step: int | None = None,
+        activity: str | None = None,
     ) -> None:
         """Record an output: a file or folder, copied at this call and uploaded in the background.
 
@@ -251,22 +264,8 @@ class Run:
         Raises NotFound for a path that is not there, InvalidInput for bad names.
         """
         self._check_open()
-        label = _artifact_name(name, path)
         number = None if step is None else as_step(step)
-        found = find_files(path)
-        made = new_id()
-        folder = self._recorder.writer.folder / f"files-{made}"
-        folder.mkdir(mode=0o700)
-        try:
-            copies = [copy_in(file, folder, at) for at, file in enumerate(found)]
-        except BaseException:
-            shutil.rmtree(folder, ignore_errors=True)
-            raise
-        self._recorder.write(
-            "generated", id=made, at=self._recorder.writer.now(), name=label, kind=kind, step=number,
-            folder=folder.name,
-            files=[[copy.name, entry.path, entry.size, entry.sha256] for entry, copy in copies],
-        )  # fmt: skip
+        record_generated(self._recorder, path, name=name, kind=kind, step=number, activity=activity)
 
     def child(self, **options: Any) -> Run:
         """Begin a run under this one, in the same experiment unless told otherwise."""
@@ -294,6 +293,9 @@ class Run:
         """End the run; a second call changes nothing."""
         if self._ended is not None:
             return
+        if self._looking is not None:
+            self._looking.finish()
+        printing.release(self.id)
         self._recorder.write("end", status=status, reason=reason, ended_at=self._recorder.writer.now())
         self._ended = status
         self._special = True
@@ -347,18 +349,3 @@ def _joined(address: dict[str, str], params: dict[str, Value]) -> Run:
     run = Run(address, dict(params), attached=True)
     start_sender(root)
     return run
-
-
-def _seen(source: Path) -> tuple[int, int]:
-    found = source.stat()
-    return found.st_size, found.st_mtime_ns
-
-
-def _artifact_name(name: str | None, path: str | os.PathLike[str]) -> str:
-    if name is not None:
-        return check_name(name, "artifact")
-    stem = Path(path).name.split(".")[0].lower().replace(" ", "-")
-    try:
-        return check_name(stem, "artifact")
-    except InvalidInput:
-        raise InvalidInput(f"{Path(path).name!r} gives no name for an artifact; add name=….", field="name") from None

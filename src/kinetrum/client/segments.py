@@ -6,12 +6,14 @@ A segment is a file of fixed size, its room really allocated, mapped into memory
                        | i64 made at (microseconds since 1970) | 16s host | 8s zero
     records:           u32 size of the whole record, a multiple of 8 | u8 kind | u24 shape | payload | u64 seal
 
-Version 1 had zeros in the place of the host; what it wrote is read as before.
+Version 1 had zeros in the place of the host, version 2 no printed output; what they wrote is read as before.
 
 The seal is written last and depends on the record's place; a record without its seal is not there yet.
 Kinds: 1 JSON (payload: u32 length, u32 zero, UTF-8 text, zeros), 2 points (payload: i64 step,
 i64 microseconds since 1970, one f64 per key of the shape), 3 end of segment, 4 void (room that was taken and
-not used). A shape is declared by a JSON record in the same segment before its first use.
+not used), 5 printed output (payload: i64 microseconds since 1970, u32 length, u32 stream, 16s run, UTF-8 text,
+zeros; streams: 0 stdout, 1 stderr, 2 Kinetrum's own). A shape is declared by a JSON record in the same
+segment before its first use.
 
 Room is taken before it is written, in one line of Python without a call, which neither another thread nor a
 signal handler can interrupt in an interpreter with a global lock. So several records may be under way at once;
@@ -29,11 +31,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 2, 64
+from kinetrum.core.ids import id_text
+
+MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 3, 64
 SEGMENT_SIZE = 4 * 1024 * 1024
-JSON, POINTS, END, VOID = 1, 2, 3, 4
+JSON, POINTS, END, VOID, OUTPUT = 1, 2, 3, 4, 5
 _HEADER = struct.Struct("<8sHHI16sq16s8x")
 _JSON_HEAD = struct.Struct("<IIII")
+_OUTPUT_HEAD = struct.Struct("<IIqII16s")
 _SEAL = struct.Struct("<Q")
 _HEAD = struct.Struct("<II")
 SEAL_MASK = 0x5EA1_C0DE_5EA1_C0DE
@@ -88,6 +93,22 @@ class Segment:
             _JSON_HEAD.pack_into(self.map, at, size, JSON, len(text), 0)
             start = at + _JSON_HEAD.size
             self.map[start : start + len(text)] = text
+            _SEAL.pack_into(self.map, at + size - 8, at ^ SEAL_MASK)
+        except BaseException:
+            self.void(at, size)
+            raise
+        return True
+
+    def write_output(self, run: bytes, stream: int, moment: int, text: bytes) -> bool:
+        """Append printed output; false where it does not fit any more."""
+        size = output_size(len(text))
+        at = self.reserve(size)
+        if at is None:
+            return False
+        try:
+            _OUTPUT_HEAD.pack_into(self.map, at, size, OUTPUT, moment, len(text), stream, run)
+            begin = at + _OUTPUT_HEAD.size
+            self.map[begin : begin + len(text)] = text
             _SEAL.pack_into(self.map, at + size - 8, at ^ SEAL_MASK)
         except BaseException:
             self.void(at, size)
@@ -169,6 +190,21 @@ def json_size(text: bytes) -> int:
     return _JSON_HEAD.size + -(-len(text) // 8) * 8 + 8
 
 
+def output_size(length: int) -> int:
+    """Return the size of a record of printed output with that many bytes of text."""
+    return _OUTPUT_HEAD.size + -(-length // 8) * 8 + 8
+
+
+@dataclass(frozen=True)
+class Printed:
+    """Printed output as read: the run's id, the stream's number, microseconds since 1970, the text."""
+
+    run: str
+    stream: int
+    at: int
+    text: str
+
+
 @dataclass(frozen=True)
 class Record:
     """A record as read: `end` is where the next begins. Points carry raw bytes of `count` equal records."""
@@ -218,6 +254,11 @@ def read_records(path: Path, start: int, most: int = 1024 * 1024) -> Iterator[Re
         if kind == JSON:
             length = _JSON_HEAD.unpack_from(data, at)[2]
             payload = json.loads(data[at + 16 : at + 16 + length])
+        elif kind == OUTPUT:
+            _, _, moment, length, stream, run = _OUTPUT_HEAD.unpack_from(data, at)
+            begin = at + _OUTPUT_HEAD.size
+            text = data[begin : begin + length].decode("utf-8", "replace")
+            payload = Printed(id_text(run), stream, moment, text)
         yield Record(kind, origin + at, origin + at + size, data=payload)
         at += size
 

@@ -18,10 +18,11 @@ from pathlib import Path
 from kinetrum import locks
 from kinetrum.client.calls import NotYet, RunCalls
 from kinetrum.client.delivery import Delivery
+from kinetrum.client.resources import ResourceWatch
 from kinetrum.client.starting import sender_lock
 from kinetrum.core.errors import Unavailable
 
-PAUSE_S, IDLE_S, BEAT_S = 0.2, 20.0, 15.0
+PAUSE_S, IDLE_S, BEAT_S, SAMPLES_EVERY_S = 0.2, 20.0, 15.0, 2.5
 UNKNOWN_RUN_S, UNKNOWN_PAUSE_S = 600.0, 1.0
 _BACKOFF_S = (0.5, 15.0)
 log = logging.getLogger("kinetrum.sender")
@@ -38,6 +39,8 @@ class Sender:
         self.checked: set[str] = set()
         self.told: set[str] = set()
         self.paused: dict[str, float] = {}
+        self.resources = ResourceWatch()
+        self.sampled: dict[str, float] = {}
 
     def round(self) -> bool:
         """Deliver what is there; tells whether there was work or a living writer."""
@@ -45,7 +48,7 @@ class Sender:
         folder = self.root / "writers"
         names = sorted(path.name for path in folder.iterdir()) if folder.exists() else []
         for name in names:
-            delivery = self.deliveries.setdefault(name, Delivery(folder / name))
+            delivery = self._delivery(folder / name)
             if self._obstructed(delivery):
                 continue
             alive = delivery.writer_lives
@@ -57,6 +60,7 @@ class Sender:
                 delivery.note_unknown(False)
                 if alive:
                     self._beat(delivery)
+                    self._send_resources(delivery)
             except NotYet as error:
                 log.warning("%s", error)
                 delivery.note_unknown(True)
@@ -69,9 +73,16 @@ class Sender:
             busy = busy or alive or sent > 0
             if not alive and delivery.finish():
                 del self.deliveries[name]
+                self.resources.forget(name)
         if away is not None:
             raise away
         return busy
+
+    def _delivery(self, folder: Path) -> Delivery:
+        if folder.name not in self.deliveries:
+            made = self.deliveries[folder.name] = Delivery(folder)
+            made.before_end = lambda: self._send_resources(made, at_once=True)
+        return self.deliveries[folder.name]
 
     def _obstructed(self, delivery: Delivery) -> bool:
         """Tell whether a writer's segments are not ours to deliver; said in the log once."""
@@ -92,6 +103,24 @@ class Sender:
             if time.monotonic() - self.beaten.get(run, 0.0) >= BEAT_S:
                 self.calls.alive(address)
                 self.beaten[run] = time.monotonic()
+
+    def _send_resources(self, delivery: Delivery, at_once: bool = False) -> None:
+        """Send what the writer's runs used of the machine since the last time."""
+        watched = [address for address in delivery.open_runs.values() if address.get("watched")]
+        name = delivery.folder.name
+        if not watched or (not at_once and time.monotonic() < self.sampled.get(name, 0.0)):
+            return
+        self.resources.watch(delivery.folder)
+        self.sampled[name] = time.monotonic() + SAMPLES_EVERY_S
+        found = self.resources.take(name)
+        if found is None:
+            return
+        try:
+            for address in watched:
+                self.calls.resources(address, *found)
+        except Unavailable:
+            self.resources.give_back(name, found[1])
+            raise
 
     def work(self, lock: int, until_idle_s: float = IDLE_S) -> None:
         """Go on until nothing was to do for a while; waits longer and longer while a service is away."""

@@ -24,7 +24,7 @@ from typing import Any
 
 from kinetrum import locks
 from kinetrum.client.machine import host_identity, host_name
-from kinetrum.client.segments import SEGMENT_SIZE, Segment, json_size
+from kinetrum.client.segments import SEGMENT_SIZE, Segment, json_size, output_size
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import TooLarge
 from kinetrum.core.ids import uuid7
@@ -35,6 +35,15 @@ MEMORY_LIMIT = 64 * 1024 * 1024
 # Beyond the limit, what is no point (beginnings, results, endings) still finds a little room.
 _RESERVE = 8 * 1024 * 1024
 _TRY_AGAIN_S = 1.0
+
+
+_segment_size = SEGMENT_SIZE
+
+
+def use_small_segments() -> None:
+    """Take 64 KiB at a time from here on: for processes that record a line and leave."""
+    global _segment_size
+    _segment_size = 64 * 1024
 
 
 class NoRoom(Exception):
@@ -73,7 +82,7 @@ class Writer:
         self._warned = False
         if must_open:
             self._open_folder()
-        self.segment = self._next_segment(SEGMENT_SIZE, _RESERVE)
+        self.segment = self._next_segment(_segment_size, _RESERVE)
 
     def _open_folder(self) -> None:
         if self._alive is None:
@@ -153,7 +162,7 @@ class Writer:
         if not self.segment.ended:
             self.segment.end()
         # The map of the one before is given back when nobody writes into it any more.
-        self.segment = self._next_segment(max(SEGMENT_SIZE, size + 1024), reserve)
+        self.segment = self._next_segment(max(_segment_size, size + 1024), reserve)
         start_sender(self.root)
 
     def write(self, record: dict[str, Any]) -> Segment | None:
@@ -182,6 +191,17 @@ class Writer:
             if self.dropped and not self._held:
                 self._tell_dropped()
         return kept
+
+    def write_output(self, run: bytes, stream: int, moment: int, text: bytes) -> bool:
+        """Append printed output; false where there is no room for it."""
+        with self.lock:
+            try:
+                self.make_room(output_size(len(text)))
+                while not self.segment.write_output(run, stream, moment, text):
+                    self.make_room(output_size(len(text)))
+            except NoRoom:
+                return False
+        return True
 
     def drop(self, address: dict[str, Any], points: int = 0, records: int = 0) -> None:
         """Count what could not be kept."""

@@ -29,3 +29,8 @@ def id_text(raw: bytes) -> str:
     """Return the canonical text of 16 bytes."""
     digits = raw.hex()
     return f"{digits[:8]}-{digits[8:12]}-{digits[12:16]}-{digits[16:20]}-{digits[20:]}"
+
+
+def is_id(text: str) -> bool:
+    """Tell whether a text is a canonical UUID."""
+    return bool(_CANONICAL.match(text))

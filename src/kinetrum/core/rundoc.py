@@ -33,6 +33,7 @@ class Link:
     role: str | None = None
     step: int | None = None
     kind: str = "file"
+    activity: str | None = None
 
 
 @dataclass
@@ -45,8 +46,32 @@ class Problem:
 
 
 @dataclass
+class Activity:
+    """A named piece of work in the run; times are microseconds since 1970."""
+
+    uid: str
+    name: str
+    started_at: int
+    ended_at: int | None = None
+    failed: bool = False
+
+
+@dataclass
+class Progress:
+    """How far the run is: done of total since a moment, as told at another."""
+
+    done: int
+    total: int | None
+    since: int
+    at: int
+
+
+@dataclass
 class RunDoc:
-    """Parameters, results, statistics and thin lines of metrics, inputs, outputs, problems, labels, surroundings."""
+    """Parameters, results, statistics and thin lines of metrics, inputs, outputs, problems, labels, surroundings.
+
+    `code` describes the working tree, `texts` holds digests of what is too long to stand here, by its name.
+    """
 
     params: dict[str, Value] = field(default_factory=dict)
     results: dict[str, Result] = field(default_factory=dict)
@@ -57,6 +82,11 @@ class RunDoc:
     problems: list[Problem] = field(default_factory=list)
     labels: dict[str, str] = field(default_factory=dict)
     about: dict[str, Value] = field(default_factory=dict)
+    code: dict[str, Any] = field(default_factory=dict)
+    texts: dict[str, str] = field(default_factory=dict)
+    job: dict[str, str] = field(default_factory=dict)
+    activities: list[Activity] = field(default_factory=list)
+    progress: Progress | None = None
 
     def values(self, goals: dict[str, Goal]) -> dict[str, Value]:
         """Return what stands for each key: the result if there is one, else the metric by its goal."""
@@ -96,6 +126,11 @@ def pack(doc: RunDoc) -> bytes:
         "problems": [vars(problem) for problem in doc.problems],
         "labels": doc.labels,
         "about": {key: to_json(value) for key, value in doc.about.items()},
+        "code": doc.code,
+        "texts": doc.texts,
+        "job": doc.job,
+        "activities": [vars(activity) for activity in doc.activities],
+        "progress": vars(doc.progress) if doc.progress else None,
     }
     return zstandard.ZstdCompressor(level=3).compress(json.dumps(data, separators=(",", ":")).encode())
 
@@ -119,4 +154,10 @@ def unpack_doc(raw: bytes) -> RunDoc:
         problems=[Problem(**problem) for problem in data["problems"]],
         labels=data["labels"],
         about={key: from_json(value) for key, value in data["about"].items()},
+        # What follows is missing from documents of earlier versions.
+        code=data.get("code", {}),
+        texts=data.get("texts", {}),
+        job=data.get("job", {}),
+        activities=[Activity(**activity) for activity in data.get("activities", [])],
+        progress=Progress(**data["progress"]) if data.get("progress") else None,
     )  # fmt: skip

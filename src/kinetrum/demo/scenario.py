@@ -88,3 +88,4 @@ NOTES = {
     "two workers, two thresholds": ("tomas", "The second worker read an older `settings.toml`. What it measured is"
                                     " with its own threshold."),
 }  # fmt: skip
+OUTSIDE = "a script of its own"

@@ -5,8 +5,8 @@ from __future__ import annotations
 import os
 import secrets
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager, redirect_stdout
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,10 +16,10 @@ import kinetrum
 from kinetrum.client.http import Service, path_of
 from kinetrum.client.run import Run
 from kinetrum.core.errors import Conflict, KinetrumError, NotFound
-from kinetrum.demo import mishaps, scenario, training
+from kinetrum.demo import mishaps, outside, scenario, training
 from kinetrum.demo.scenario import DATA, PEOPLE, PROJECT
 from kinetrum.demo.training import Plan
-from kinetrum.demo.weather import make_nights, read_nights, write_nights, write_stations
+from kinetrum.demo.weather import Nights, make_nights, read_nights, write_nights, write_stations
 from kinetrum.instance.settings import Home, write_private
 
 CUT_OFF_AFTER = 6
@@ -114,9 +114,22 @@ def seed(demo: Demo) -> None:
             there[experiment][key] -= 1
         else:
             missing.append((train, plan, group))
+    # The bar goes past what the runs catch, and their prints to nobody but them.
+    with os.fdopen(os.dup(2), "w") as bar_file, open(os.devnull, "w") as nobody, redirect_stdout(nobody):
+        bar = tqdm(missing, desc="Training the demo runs", unit="run", disable=not missing, file=bar_file)
+        _train_all(demo, nights, bar)
+    _have_mishap(demo, mishaps.CUT_OFF, lambda: mishaps.lose_one(demo.folder))
+    _have_mishap(demo, mishaps.TWO_MINDS, lambda: mishaps.disagree(nights[mishaps.TWO_MINDS.data]))
+    outside.track(demo)
+    _deliver()
+    _write_notes(demo)
+
+
+def _train_all(
+    demo: Demo, nights: dict[str, Nights], missing: Iterable[tuple[Callable[..., None], Plan, str | None]]
+) -> None:
     parents: dict[str, Run] = {}
-    for at, (train, plan, group) in enumerate(tqdm(missing, desc="Training the demo runs", unit="run",
-                                                   disable=not missing)):  # fmt: skip
+    for at, (train, plan, group) in enumerate(missing):
         if at == CUT_OFF_AFTER:
             _have_mishap(demo, mishaps.CUT_OFF, lambda: mishaps.lose_one(demo.folder))
         with demo.as_person(plan.person):
@@ -135,10 +148,6 @@ def seed(demo: Demo) -> None:
                 continue
     for run in parents.values():
         run.end()
-    _have_mishap(demo, mishaps.CUT_OFF, lambda: mishaps.lose_one(demo.folder))
-    _have_mishap(demo, mishaps.TWO_MINDS, lambda: mishaps.disagree(nights[mishaps.TWO_MINDS.data]))
-    _deliver()
-    _write_notes(demo)
 
 
 def _have_mishap(demo: Demo, plan: Plan, happen: Callable[[], None]) -> None:

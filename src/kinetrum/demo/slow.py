@@ -10,7 +10,7 @@ from sklearn.ensemble import GradientBoostingClassifier
 
 import kinetrum
 from kinetrum.demo.scenario import SLOW
-from kinetrum.demo.training import FROST_GOALS, _scores, _split
+from kinetrum.demo.training import FROST_GOALS, _scores, _split, say_round
 from kinetrum.demo.weather import read_nights
 
 PAUSE_S = 5.0
@@ -29,11 +29,14 @@ def main() -> None:
                 n_estimators=1, learning_rate=params["rate"], max_depth=params["depth"], subsample=0.6,
                 max_features=0.6, warm_start=True, random_state=SLOW.seed,
             )  # fmt: skip
-            for rounds in range(1, params["rounds"] + 1):
+            print(f"{len(train.frost):,} nights to train on, {len(held.frost):,} held out")  # noqa: T201
+            for rounds in run.progress(range(1, params["rounds"] + 1), desc="rounds", disable=False, ncols=70):
                 model.set_params(n_estimators=rounds)
                 model.fit(train.features, train.frost, sample_weight=weight)
                 chance = model.predict_proba(held.features)[:, 1]
-                run.measure(_scores(held, chance, params["threshold"]), step=rounds)
+                scores = _scores(held, chance, params["threshold"])
+                run.measure(scores, step=rounds)
+                say_round(rounds, scores)
                 # Quick at first, so that there is a curve to look at; then at the pace of a long training.
                 time.sleep(0.05 if rounds < 40 else PAUSE_S)
 

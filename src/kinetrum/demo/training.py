@@ -65,6 +65,24 @@ def _scores(held: Nights, chance: NDArray[np.float64], threshold: float) -> dict
     }
 
 
+def say(text: str) -> None:
+    """Print as any training does; the run keeps it."""
+    print(text)  # noqa: T201
+
+
+def _say_nights(train: Nights, held: Nights) -> None:
+    say(f"{len(train.frost):,} nights to train on, {len(held.frost):,} held out")
+    say(f"frost in {100 * float(train.frost.mean()):.1f} % of them")
+
+
+def say_round(step: int, scores: dict[str, float]) -> None:
+    """Print every tenth round, what is no number in red."""
+    if step % 10 == 0:
+        broken = np.isnan(scores["log_loss"])
+        text = f"round {step:4}  recall {scores['recall']:.3f}  log loss {scores['log_loss']:.4f}"
+        say(f"\x1b[31m{text}\x1b[0m" if broken else text)
+
+
 def _rounds(plan: Plan, train: Nights, held: Nights, model_out: list[Any]) -> Iterator[tuple[int, NDArray[np.float64]]]:
     """Train and yield rounds done and the chance of frost on the held-out nights."""
     params = plan.params
@@ -137,19 +155,25 @@ def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | No
         labels=plan.labels,
         parent=parent,
     ) as run:  # fmt: skip
-        run.used(folder / plan.data, name="nights", role="train")
-        run.used(folder / "stations.csv", name="stations")
+        with run.activity("preparing") as preparing:
+            preparing.used(folder / plan.data, name="nights", role="train")
+            preparing.used(folder / "stations.csv", name="stations")
+            _say_nights(train, held)
         models: list[Any] = []
         started = time.perf_counter()
-        for step, chance in _rounds(plan, train, held, models):
-            scores = _scores(held, chance, plan.params["threshold"])
-            run.measure(scores, step=step)
+        with run.activity("training"):
+            for step, chance in _rounds(plan, train, held, models):
+                scores = _scores(held, chance, plan.params["threshold"])
+                run.measure(scores, step=step)
+                say_round(step, scores)
         run.result(scores)
         run.result(fit_seconds=round(time.perf_counter() - started, 3))
         if plan.keep_model:
-            path = folder / "out" / "frost.onnx"
-            _save_onnx(models[0], path)
-            run.generated(path, name="frost-net", kind="model")
+            with run.activity("exporting") as exporting:
+                path = folder / "out" / "frost.onnx"
+                _save_onnx(models[0], path)
+                exporting.generated(path, name="frost-net", kind="model")
+                say(f"wrote {path.name}, {path.stat().st_size:,} bytes")
 
 
 def train_dawn_minimum(plan: Plan, folder: Path, nights: Nights) -> None:
@@ -164,6 +188,7 @@ def train_dawn_minimum(plan: Plan, folder: Path, nights: Nights) -> None:
         labels=plan.labels,
     ) as run:
         run.used(folder / plan.data, name="nights", role="train")
+        _say_nights(train, held)
         with run.timed("fit_seconds"):
             if plan.params["learner"] == "ridge":
                 model = make_pipeline(StandardScaler(), Ridge(alpha=plan.params["alpha"]))

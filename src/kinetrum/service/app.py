@@ -16,11 +16,13 @@ from kinetrum.service import (
     console_files,
     describing_routes,
     export_routes,
+    following_routes,
     health_routes,
     live_routes,
     problems,
     registry_routes,
     run_routes,
+    today_routes,
 )
 from kinetrum.service.chores import Chores
 from kinetrum.service.limits import BodyLimit
@@ -73,8 +75,10 @@ def make_app(blob_folder: Path) -> FastAPI:
         export_routes,
         run_routes,
         describing_routes,
+        following_routes,
         registry_routes,
         live_routes,
+        today_routes,
     ):
         app.include_router(module.router, prefix=API)
     console_files.install(app)

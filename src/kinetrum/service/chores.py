@@ -1,4 +1,4 @@
-"""Work in the background: compaction of points, runs that are lost, old temporary files."""
+"""Work in the background: compaction of points, runs that are lost, old events and temporary files."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import logging
 import threading
 import time
 
-from kinetrum.actions import recording
+from kinetrum.actions import recording, watching
 from kinetrum.core.errors import Unavailable
 from kinetrum.storage.blobs import BlobStore
 
@@ -43,6 +43,7 @@ class Chores:
                 self._compact()
                 if time.monotonic() >= next_lost:
                     recording.mark_lost_runs()
+                    watching.forget_old()
                     next_lost = time.monotonic() + LOST_EVERY_S
             except Unavailable as error:
                 log.warning("%s", error)

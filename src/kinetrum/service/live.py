@@ -1,45 +1,58 @@
-"""Live changes: one poller per process watches the records and tells every open console.
+"""Live changes: one poller per process reads the ordered events and hands them to every open console.
 
-A change is told by the time it was written. Transactions do not commit in that order, so every look
-goes back a few seconds further than the last one, and what was told already is left out.
+Any number of processes may do so on one database. An event's place in the order is its cursor; whoever comes
+back with one reads from the database what was missed, and goes on with what the poller hands out. Each event is
+checked against what its receiver may see at that moment.
 """
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
+import json
 import logging
-from collections import OrderedDict
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass
-from datetime import datetime, timedelta
 
+from fastapi.sse import ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions import watching
-from kinetrum.actions.watching import Change
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.errors import KinetrumError, Unavailable
+from kinetrum.storage.clock import iso
+from kinetrum.storage.events import Event
 
-POLL_S = 0.4
-OVERLAP = timedelta(seconds=10)
+POLL_S, SIGN_OF_LIFE_S = 0.25, 15.0
 _QUEUE_LIMIT = 2_000
+_GATHER_MS, _GATHER_MS_EACH, _GATHER_MS_MOST = 350, 12, 5_000
 log = logging.getLogger("kinetrum.live")
 
 
 @dataclass(frozen=True)
 class Told:
-    """A change with the cursor to resume after it."""
+    """An event as it is sent, made once for everybody."""
 
-    cursor: str
-    change: Change
+    event: Event
+    sent: ServerSentEvent
+
+
+def told(event: Event) -> Told:
+    """Shape an event; what it does not have is left out."""
+    data = {"kind": event.kind, "project": event.project, "subject": event.subject, "at": iso(event.at)}
+    if event.kind == "journal":
+        data["act"] = event.word
+    else:
+        data |= {"experiment": event.experiment, "status": event.word}
+    return Told(event, ServerSentEvent(id=str(event.stamp), event="change", raw_data=json.dumps(data)))
 
 
 class Broker:
-    """Hands changes to subscribers; polls only while there are any."""
+    """Hands events to subscribers; polls only while there are any."""
 
     def __init__(self) -> None:
         self._queues: set[asyncio.Queue[Told | None]] = set()
-        self._told: OrderedDict[tuple[str, str], None] = OrderedDict()
+        self._at: int | None = None
+        self._finding_at = asyncio.Lock()
         self._task: asyncio.Task[None] | None = None
 
     def start(self) -> None:
@@ -55,67 +68,92 @@ class Broker:
         for queue in self._queues:
             queue.put_nowait(None)
 
-    async def subscribe(self, project: str, after: datetime | None) -> AsyncIterator[Told | None]:
-        """Yield changes of a project, from `after` on where given; None now and then as a sign of life."""
+    def pace(self, cursor: int | None = None) -> ServerSentEvent:
+        """Say how long a console is to gather changes before it reads anew: longer the more consoles are open."""
+        gather = min(_GATHER_MS_MOST, _GATHER_MS + _GATHER_MS_EACH * (len(self._queues) - 1))
+        return ServerSentEvent(event="pace", data={"gather_ms": gather}, id=None if cursor is None else str(cursor))
+
+    async def subscribe(
+        self, visible: Callable[[], frozenset[int]], after: int | None
+    ) -> AsyncIterator[ServerSentEvent]:
+        """Yield events of visible projects behind `after`, or from now on, and now and then a sign of life.
+
+        `visible` says which projects those are, and raises where the receiver may not listen any more.
+        """
         queue: asyncio.Queue[Told | None] = asyncio.Queue(_QUEUE_LIMIT)
         self._queues.add(queue)
         try:
-            if after is not None:
-                for change in await run_in_threadpool(watching.changes_since, after - OVERLAP):
-                    if change.project == project:
-                        yield Told(change.at, change)
-            while True:
-                try:
-                    told = await asyncio.wait_for(queue.get(), 15)
-                except TimeoutError:
-                    yield None
-                    continue
-                if told is None:
-                    return
-                if told.change.project == project:
-                    yield told
+            projects = await run_in_threadpool(visible)
+            last = await self._position()
+            # With a cursor from the start, also who is cut off before the first event misses nothing.
+            yield self.pace(last if after is None else after)
+            if after is not None and await run_in_threadpool(watching.is_gone, after):
+                yield ServerSentEvent(id=str(last), event="reset", data={"reason": "too long away"})
+                after = None
+            async for item in self._in_order(queue, last if after is None else after):
+                if item is None or item.event.word in watching.ACCESS_ACTS:
+                    projects = await run_in_threadpool(visible)
+                if item is None:
+                    yield self.pace()
+                elif item.event.project_id in projects:
+                    yield item.sent
+        except KinetrumError:
+            return
         finally:
             self._queues.discard(queue)
 
+    async def _in_order(self, queue: asyncio.Queue[Told | None], after: int) -> AsyncIterator[Told | None]:
+        """Yield first what the database has behind `after`, then what the poller hands out; None while it is quiet."""
+        while missed := await run_in_threadpool(watching.events_after, after):
+            for event in missed:
+                after = event.stamp
+                yield told(event)
+        while True:
+            try:
+                item = await asyncio.wait_for(queue.get(), SIGN_OF_LIFE_S)
+            except TimeoutError:
+                yield None
+                continue
+            if item is None:
+                return
+            if item.event.stamp > after:
+                yield item
+
+    async def _position(self) -> int:
+        """Return the place up to which the poller has handed out events, or from which it is to begin."""
+        async with self._finding_at:
+            if self._at is None:
+                self._at = await run_in_threadpool(watching.present)
+            return self._at
+
     async def _poll(self) -> None:
-        since = await self._now()
         while True:
             await asyncio.sleep(POLL_S)
             if not self._queues:
-                since = None
+                self._at = None
                 continue
             try:
-                if since is None:
-                    since = await self._now()
-                changes = await run_in_threadpool(watching.changes_since, since - OVERLAP if since else datetime.min)
-                since = await self._now()
+                await self._hand_out()
             except Unavailable:
                 continue
             except Exception:
                 log.exception("looking for changes failed")
-                continue
-            for change in changes:
-                self._tell(change)
 
-    async def _now(self) -> datetime | None:
-        try:
-            return await run_in_threadpool(watching.present)
-        except Unavailable:
-            return None
+    async def _hand_out(self) -> None:
+        at = await self._position()
+        await run_in_threadpool(watching.put_in_order)
+        for event in await run_in_threadpool(watching.events_after, at):
+            item = told(event)
+            self._at = event.stamp
+            for queue in list(self._queues):
+                self._put(queue, item)
 
-    def _tell(self, change: Change) -> None:
-        key = (change.subject, change.at)
-        if key in self._told:
+    def _put(self, queue: asyncio.Queue[Told | None], item: Told) -> None:
+        if not queue.full():
+            queue.put_nowait(item)
             return
-        self._told[key] = None
-        while len(self._told) > 20_000:
-            self._told.popitem(last=False)
-        for queue in list(self._queues):
-            if queue.full():
-                # Too slow a reader: it is cut off and comes back with its last cursor.
-                self._queues.discard(queue)
-                while not queue.empty():
-                    queue.get_nowait()
-                queue.put_nowait(None)
-            else:
-                queue.put_nowait(Told(change.at, change))
+        # Too slow a reader: it is cut off and comes back with its last cursor.
+        self._queues.discard(queue)
+        while not queue.empty():
+            queue.get_nowait()
+        queue.put_nowait(None)

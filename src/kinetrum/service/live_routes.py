@@ -1,52 +1,68 @@
-"""The stream of live changes (Server-Sent Events)."""
+"""The streams of live changes (Server-Sent Events)."""
 
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
-from datetime import datetime
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Header, Request
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
-from kinetrum.actions import looking
-from kinetrum.core.errors import InvalidInput, KinetrumError
-from kinetrum.service.access import SignedIn
+from kinetrum.actions import watching
+from kinetrum.core.errors import InvalidInput
+from kinetrum.service.access import SignedIn, signed_in
 from kinetrum.service.live import Broker
 
 router = APIRouter(tags=["live"])
+Cursor = Annotated[str | None, Header(alias="Last-Event-ID", max_length=20)]
 
 
-def _moment(cursor: str | None) -> datetime | None:
+def _stamp(cursor: str | None) -> int | None:
     if not cursor:
         return None
-    try:
-        return datetime.fromisoformat(cursor.removesuffix("Z"))
-    except ValueError:
-        raise InvalidInput(f"{cursor!r} was not given out here as an event's id.", field="Last-Event-ID") from None
+    if not (cursor.isascii() and cursor.isdigit()):
+        raise InvalidInput(f"{cursor!r} was not given out here as an event's id.", field="Last-Event-ID")
+    return int(cursor)
 
 
-async def _allowed(actor: SignedIn, project: str, last_event_id: Annotated[str | None, Header()] = None) -> None:
-    _moment(last_event_id)
-    await run_in_threadpool(looking.read_project, actor, project)
+async def _allowed(actor: SignedIn, project: str, last_event_id: Cursor = None) -> None:
+    _stamp(last_event_id)
+    await run_in_threadpool(watching.visible_projects, actor, project)
+
+
+async def _readable(last_event_id: Cursor = None) -> None:
+    _stamp(last_event_id)
+
+
+async def _follow(request: Request, project: str | None, cursor: str | None) -> AsyncIterator[ServerSentEvent]:
+    broker: Broker = request.app.state.broker
+
+    def visible() -> frozenset[int]:
+        # Asked anew each time: a token may have been revoked meanwhile, a session have ended.
+        return watching.visible_projects(signed_in(request), project)
+
+    yield ServerSentEvent(comment="following", retry=1000)
+    async for event in broker.subscribe(visible, _stamp(cursor)):
+        yield event
 
 
 @router.get("/projects/{project}/events", response_class=EventSourceResponse, dependencies=[Depends(_allowed)])
 async def follow_project(
-    actor: SignedIn, project: str, request: Request, last_event_id: Annotated[str | None, Header()] = None
+    actor: SignedIn, project: str, request: Request, last_event_id: Cursor = None
 ) -> AsyncIterator[ServerSentEvent]:
-    """Follow a project's changes; `Last-Event-ID` resumes after an event. Events may repeat, none is missed."""
-    broker: Broker = request.app.state.broker
-    yield ServerSentEvent(comment="following", retry=1000)
-    async for told in broker.subscribe(project, _moment(last_event_id)):
-        if told is None:
-            try:
-                await run_in_threadpool(looking.read_project, actor, project)
-            except KinetrumError:
-                return
-            yield ServerSentEvent(comment="still here")
-            continue
-        change = told.change
-        data = {key: value for key, value in vars(change).items() if value is not None}
-        yield ServerSentEvent(id=told.cursor, event="change", data=data)
+    """Follow a project's changes; `Last-Event-ID` resumes behind an event. None is missed.
+
+    `change` tells of a run (its record, its `output`, its `resources`) or an entry of the `journal`; of several
+    changes of one run in a moment the last is told. `pace` says how long to gather changes before reading anew.
+    `reset` comes where the cursor is over a day old: what is shown has to be read anew.
+    """
+    async for event in _follow(request, project, last_event_id):
+        yield event
+
+
+@router.get("/events", response_class=EventSourceResponse, dependencies=[Depends(_readable)])
+async def follow_all(actor: SignedIn, request: Request, last_event_id: Cursor = None) -> AsyncIterator[ServerSentEvent]:
+    """Follow the changes of every project that one may see, as they are at each moment."""
+    async for event in _follow(request, None, last_event_id):
+        yield event

@@ -171,6 +171,7 @@ def new_version(body: registry.NewContent) -> NewVersion:
         uid=body.id, name=body.name, kind=body.kind,
         files=tuple(FileEntry(entry.path, entry.size, entry.sha256) for entry in body.files),
         by_reference=body.by_reference, at=body.at, address=body.address, role=body.role, step=body.step,
+        activity=body.activity,
     )  # fmt: skip
 
 
@@ -184,7 +185,9 @@ def add_used(
         if not isinstance(ref, VersionRef):
             raise InvalidInput(f"{body.artifact!r} names no artifact version; write NAME@NUMBER.", field="artifact")
         return shapes.artifact_version(
-            storing.link_existing(actor, project, experiment, run, ref.name, ref.which, body.id, body.role, body.at)
+            storing.link_existing(
+                actor, project, experiment, run, ref.name, ref.which, body.id, body.role, body.at, body.activity
+            )
         )
     return shapes.artifact_version(storing.link_version(actor, project, experiment, run, "used", new_version(body)))
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from kinetrum.actions.looking import ExperimentView, ProjectView, RunPage, RunView, finite
 from kinetrum.actions.registry_views import ModelView, VersionDetailView, VersionView
+from kinetrum.actions.surrounding import Around
 from kinetrum.core import values
 from kinetrum.core.compare import Comparison
 from kinetrum.core.goals import Goal
@@ -15,11 +16,14 @@ from kinetrum.core.ids import id_text
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.points.columns import Points
 from kinetrum.core.points.stats import Stats
-from kinetrum.core.rundoc import Link
+from kinetrum.core.rundoc import Activity, Link, Progress
+from kinetrum.core.surroundings import expected_end
 from kinetrum.core.values import Value, special_name, to_json
 from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.clock import from_micros
 from kinetrum.storage.notes import Note
 from kinetrum.wire import accounts, registry, runs
+from kinetrum.wire import surroundings as around
 
 KEYS_IN_A_ROW = 200
 
@@ -69,7 +73,7 @@ def link(found: Link) -> runs.Link:
     """Shape an input or output."""
     return runs.Link(
         reference=f"{found.name}@{found.version}", name=found.name, version=found.version, kind=found.kind,
-        digest=found.digest, role=found.role, step=found.step,
+        digest=found.digest, role=found.role, step=found.step, activity=found.activity,
     )  # fmt: skip
 
 
@@ -81,6 +85,7 @@ def _run_fields(view: RunView) -> dict[str, Any]:
         "host": run.host, "started_at": run.started_at, "ended_at": run.ended_at, "labels": doc.labels,
         "problems": [runs.ProblemOfRun(text=found.text, at=found.at) for found in doc.problems],
         "used": [link(found) for found in doc.used], "generated": [link(found) for found in doc.generated],
+        "progress": progress(doc.progress),
     }  # fmt: skip
 
 
@@ -120,6 +125,9 @@ def run_detail(view: RunView) -> runs.RunDetail:
         metric_names=list(view.metrics), notes=[note(found) for found in view.notes],
         resumed_at=view.run.resumed_at, last_sign_at=view.run.last_sign_at, lease_s=view.run.lease_s,
         binned_at=view.run.binned_at, binned_by=view.binned_by,
+        activities=[activity(found) for found in view.doc.activities],
+        code=around.Repository.model_validate(view.doc.code) if view.doc.code else None, job=view.doc.job,
+        output_lines=view.output_lines, has_resources=view.has_resources,
         may=[word for word in ("describe", "record", "bin") if word in view.may],
     )  # fmt: skip
 
@@ -241,6 +249,30 @@ def model(view: ModelView) -> registry.Model:
         events=[registry.StageEvent.model_validate(event) for event in view.events],
         lead=view.lead, lead_chosen=view.lead_chosen, may=view.may,
     )  # fmt: skip
+
+
+def surroundings(found: Around) -> around.Surroundings:
+    """Shape what surrounded a run."""
+    return around.Surroundings.model_validate(
+        {**vars(found), "about": _json_values(found.about),
+         "code": found.code and around.Repository.model_validate(found.code),
+         "against_code": found.against_code and around.Repository.model_validate(found.against_code)}
+    )  # fmt: skip
+
+
+def activity(found: Activity) -> around.Activity:
+    """Shape an activity."""
+    return around.Activity(
+        id=found.uid, name=found.name, started_at=found.started_at, ended_at=found.ended_at, failed=found.failed
+    )
+
+
+def progress(found: Progress | None) -> around.Progress | None:
+    """Shape how far a run is, with its expected end."""
+    if found is None:
+        return None
+    end = expected_end(found.done, found.total, found.since, found.at)
+    return around.Progress(**vars(found), expected_end=from_micros(end) if end is not None and end < 2**55 else None)
 
 
 def read_values(found: dict[str, Any]) -> dict[str, Value]:

@@ -186,14 +186,15 @@ def mark_damaged(sha256: str) -> None:
 
 
 def link(
-    run_id: int, uid: bytes, version_id: int, relation: str, role: str | None, step: int | None, at: datetime
-) -> bool:
+    run_id: int, uid: bytes, version_id: int, relation: str, role: str | None, step: int | None, at: datetime,
+    activity: str | None = None,
+) -> bool:  # fmt: skip
     """Record that a run used or generated a version; tells whether that is new."""
     return bool(
         execute(
-            "INSERT IGNORE INTO run_artifact (run_id, uid, version_id, relation, role, step, recorded_at)"
-            " VALUES (%s, %s, %s, %s, %s, %s, %s)",
-            run_id, uid, version_id, relation, role, step, at,
+            "INSERT IGNORE INTO run_artifact (run_id, uid, version_id, relation, role, step, recorded_at, activity)"
+            " VALUES (%s, %s, %s, %s, %s, %s, %s, %s)",
+            run_id, uid, version_id, relation, role, step, at, activity,
         )
     )  # fmt: skip
 

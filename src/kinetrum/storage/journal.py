@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from kinetrum.storage import events
 from kinetrum.storage.clock import now
 from kinetrum.storage.database import query
 from kinetrum.storage.tables import JournalEntry
@@ -38,6 +39,7 @@ def append(
         state_after=None if after is None else json.dumps(after),
         comment=comment, origin=origin[:200],
     ).execute()  # fmt: skip
+    events.tell_act(project_id, subject, act)
 
 
 def entries(project_id: int, subject: str | None, before_id: int | None, limit: int) -> list[Entry]:

@@ -12,6 +12,7 @@ from datetime import datetime
 
 from kinetrum.core.goals import Goal
 from kinetrum.core.rundoc import RunDoc, pack, unpack_doc
+from kinetrum.storage import events, journal
 from kinetrum.storage.clock import now
 from kinetrum.storage.database import execute, places, query
 from kinetrum.storage.run_index import key_ids, save_index
@@ -94,6 +95,14 @@ def last_run(experiment_id: int) -> Run | None:
     )
 
 
+def previous_run(run: Run) -> Run | None:
+    """Return the run of the same experiment with the next lower number that is not in the bin."""
+    return _one(
+        "WHERE r.experiment_id = %s AND r.number < %s AND r.binned_at IS NULL ORDER BY r.number DESC LIMIT 1",
+        run.experiment_id, run.number,
+    )  # fmt: skip
+
+
 def best_run(project_id: int, experiment_id: int, key: str, higher: bool) -> Run | None:
     """Return the finished run with the best value of a key, the earlier one where two are equal."""
     key_id = key_ids(project_id, [("value", "shown", key)]).get(("value", "shown", key))
@@ -147,12 +156,15 @@ def add_run(
 
 def sign_of_life(run_id: int) -> None:
     """Note that the run is alive; one that was taken for lost is running again."""
-    execute(
-        "UPDATE run SET last_sign_at = %s, changed_at = %s, reason = IF(status = 'lost', NULL, reason),"
-        " ended_at = IF(status = 'lost', NULL, ended_at), status = IF(status = 'lost', 'running', status)"
-        " WHERE run_id = %s",
-        now(), now(), run_id,
-    )  # fmt: skip
+    moment = now()
+    execute("UPDATE run SET last_sign_at = %s, changed_at = %s WHERE run_id = %s", moment, moment, run_id)
+    if execute(
+        "UPDATE run SET status = 'running', reason = NULL, ended_at = NULL WHERE run_id = %s AND status = 'lost'",
+        run_id,
+    ):
+        run = run_by_id(run_id)
+        journal.append(run.project_id, None, "came back", run.subject, before="lost", after="running")
+        events.tell_run(run_id)
 
 
 def set_ending(run_id: int, status: str, reason: str | None, ended_at: datetime) -> None:
@@ -161,6 +173,7 @@ def set_ending(run_id: int, status: str, reason: str | None, ended_at: datetime)
         "UPDATE run SET status = %s, reason = %s, ended_at = %s, changed_at = %s WHERE run_id = %s",
         status, reason, ended_at, now(), run_id,
     )  # fmt: skip
+    events.tell_run(run_id)
 
 
 def silent_runs() -> list[int]:
@@ -175,14 +188,15 @@ def silent_runs() -> list[int]:
 def mark_lost(run_id: int) -> bool:
     """Mark a run as lost if it still is silent; tells whether it was."""
     moment = now()
-    return bool(
-        execute(
-            "UPDATE run SET status = 'lost', ended_at = last_sign_at, changed_at = %s,"
-            " reason = CONCAT('no sign of life for over ', lease_s, ' s')"
-            " WHERE run_id = %s AND status = 'running' AND last_sign_at < %s - INTERVAL lease_s SECOND",
-            moment, run_id, moment,
-        )
+    lost = execute(
+        "UPDATE run SET status = 'lost', ended_at = last_sign_at, changed_at = %s,"
+        " reason = CONCAT('no sign of life for over ', lease_s, ' s')"
+        " WHERE run_id = %s AND status = 'running' AND last_sign_at < %s - INTERVAL lease_s SECOND",
+        moment, run_id, moment,
     )  # fmt: skip
+    if lost:
+        events.tell_run(run_id)
+    return bool(lost)
 
 
 def set_running_again(run_id: int, resumed_at: datetime) -> None:
@@ -192,6 +206,7 @@ def set_running_again(run_id: int, resumed_at: datetime) -> None:
         " changed_at = %s WHERE run_id = %s",
         resumed_at, now(), now(), run_id,
     )  # fmt: skip
+    events.tell_run(run_id)
 
 
 def lock_run(run_id: int) -> Run:
@@ -203,11 +218,13 @@ def lock_run(run_id: int) -> Run:
 def touch(run_id: int) -> None:
     """Note that something about the run changed."""
     execute("UPDATE run SET changed_at = %s WHERE run_id = %s", now(), run_id)
+    events.tell_run(run_id)
 
 
 def rename(run_id: int, name: str | None) -> None:
     """Give a run another name, or none."""
     execute("UPDATE run SET name = %s, changed_at = %s WHERE run_id = %s", name, now(), run_id)
+    events.tell_run(run_id)
 
 
 def set_binned(run_id: int, person_id: int | None) -> None:
@@ -217,6 +234,7 @@ def set_binned(run_id: int, person_id: int | None) -> None:
         "UPDATE run SET binned_at = %s, binned_by = %s, changed_at = %s WHERE run_id = %s",
         None if person_id is None else moment, person_id, moment, run_id,
     )  # fmt: skip
+    events.tell_run(run_id)
 
 
 def binned_runs(project_id: int, limit: int) -> list[Run]:
@@ -277,15 +295,5 @@ def save_doc(
 ) -> None:
     """Write a locked document back and bring the index up to date for the named parameters and values."""
     execute("UPDATE run_doc SET doc = %s WHERE run_id = %s", pack(doc), run.run_id)
-    execute("UPDATE run SET changed_at = %s WHERE run_id = %s", now(), run.run_id)
+    touch(run.run_id)
     save_index(run, doc, goals, params, values)
-
-
-def changed_since(moment: datetime, limit: int = 2_000) -> list[tuple[str, str, int, bytes, str, datetime]]:
-    """Return (project, experiment, number, uid, status, changed at) of runs changed after `moment`."""
-    return query(
-        "SELECT p.name, e.name, r.number, r.uid, r.status, r.changed_at FROM run r JOIN experiment e"
-        " USING (experiment_id) JOIN project p USING (project_id) WHERE r.changed_at > %s"
-        " ORDER BY r.changed_at LIMIT %s",
-        moment, limit,
-    )  # fmt: skip

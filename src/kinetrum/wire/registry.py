@@ -42,6 +42,7 @@ class NewContent(In):
     role: str | None = Field(None, max_length=100)
     step: int | None = Field(None, ge=-(2**62), le=2**62)
     artifact: str | None = None
+    activity: str | None = Field(None, max_length=100, description="Name of the run's activity that it belongs to.")
 
 
 class ArtifactVersion(Out):

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from kinetrum.wire.base import Id, In, JsonValue, Micros, Moment, Out
+from kinetrum.wire.surroundings import Activity, Progress, Repository
 
 
 class Goal(Out):
@@ -78,6 +79,7 @@ class Link(Out):
     digest: str
     role: str | None
     step: int | None
+    activity: str | None = None
 
 
 class Run(Out):
@@ -106,6 +108,7 @@ class Run(Out):
     problems: list[ProblemOfRun]
     used: list[Link]
     generated: list[Link]
+    progress: Progress | None
     complete: bool
 
 
@@ -146,6 +149,11 @@ class RunDetail(Run):
     lease_s: int
     binned_at: Moment | None
     binned_by: str | None
+    activities: list[Activity]
+    code: Repository | None
+    job: dict[str, str]
+    output_lines: int
+    has_resources: bool
     may: list[Literal["describe", "record", "bin"]]
 
 

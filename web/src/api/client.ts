@@ -11,6 +11,9 @@ export type Model = Schemas['Model']
 export type ModelVersion = Schemas['ModelVersion']
 export type Comparison = Schemas['Comparison']
 export type Curve = Schemas['Curve']
+export type Output = Schemas['Output']
+export type OutputLine = Schemas['OutputLine']
+export type SeenRun = Schemas['SeenRun']
 
 /** A problem document of the service (RFC 9457), or no answer at all (status 0). */
 export class ServiceError extends Error {
@@ -59,19 +62,35 @@ export async function answer<T>(call: Promise<Answer<T>>): Promise<T> {
 }
 
 export type Change = {
-  kind: 'run' | 'journal'
+  kind: 'run' | 'output' | 'resources' | 'journal'
+  project: string
   subject: string
   experiment?: string
   status?: string
+  act?: string
   at: string
 }
 
-/** Follow a project's changes. The browser reconnects by itself and resumes after the last event. */
-export function follow(project: string, tell: (change: Change) => void, connected: (is: boolean) => void) {
-  const source = new EventSource(`/api/v1/projects/${encodeURIComponent(project)}/events`)
-  source.addEventListener('change', (event) => tell(JSON.parse(event.data) as Change))
-  source.onopen = () => connected(true)
-  source.onerror = () => connected(false)
+export type Followed = {
+  change: (change: Change) => void
+  /** How long to gather changes before reading anew, in milliseconds. */
+  pace: (gatherMs: number) => void
+  /** Too long away for the changes to be told one by one. */
+  reset: () => void
+  connected: (is: boolean) => void
+}
+
+/** Follow the changes of a project, or of all one may see. The browser reconnects and resumes by itself. */
+export function follow(project: string | null, tell: Followed) {
+  const of = project === null ? '' : `/projects/${encodeURIComponent(project)}`
+  const source = new EventSource(`/api/v1${of}/events`)
+  source.addEventListener('change', (event) => tell.change(JSON.parse(event.data) as Change))
+  source.addEventListener('pace', (event) =>
+    tell.pace((JSON.parse(event.data) as { gather_ms: number }).gather_ms),
+  )
+  source.addEventListener('reset', () => tell.reset())
+  source.onopen = () => tell.connected(true)
+  source.onerror = () => tell.connected(false)
   return () => source.close()
 }
 

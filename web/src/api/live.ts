@@ -1,53 +1,84 @@
-/** Live changes: what is on screen and was touched is read anew, at most a few times a second. */
-import { useQueryClient } from '@tanstack/react-query'
+/** Live changes: what is on screen and was touched is read anew, at a pace that the service asks for. */
+import { useQueryClient, type QueryKey } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { follow } from './client'
+import { follow, type Change } from './client'
 
-const GATHER_MS = 350
+/** What changed since the last reading. */
+class Gathered {
+  runs = new Set<string>()
+  printed = new Set<string>()
+  sampled = new Set<string>()
+  experiments = new Set<string>()
+  registry = false
 
-/** Follow a project; returns whether the stream is connected. */
-export function useLive(project: string | undefined): boolean {
+  add(change: Change) {
+    if (change.kind === 'output') this.printed.add(change.subject)
+    else if (change.kind === 'resources') this.sampled.add(change.subject)
+    else if (change.kind === 'run') {
+      this.runs.add(change.subject)
+      if (change.experiment) this.experiments.add(change.experiment)
+    } else this.registry = true
+  }
+
+  touches(key: QueryKey, project: string): boolean {
+    if (key[0] === 'today') return this.runs.size > 0 || this.registry
+    if (key[0] !== 'project' || key[1] !== project) return false
+    const any = (names: unknown, among: Set<string>) => (names as string[]).some((name) => among.has(name))
+    switch (key[2]) {
+      case 'run':
+        return this.runs.has(String(key[3])) || this.firstOf(String(key[3]))
+      case 'output':
+        return this.printed.has(String(key[3]))
+      case 'resources':
+        return this.sampled.has(String(key[3]))
+      case 'experiment':
+        return this.experiments.has(String(key[3]))
+      case 'experiments':
+        return this.experiments.size > 0
+      case 'curves':
+        return any(key[4], this.runs)
+      case 'comparison':
+        return any(key[3], this.runs)
+      case 'surroundings':
+        return false
+      default:
+        return this.registry
+    }
+  }
+
+  /** A run's page shows its output and samples only once it knows that there are any. */
+  private firstOf(run: string): boolean {
+    return this.printed.has(run) || this.sampled.has(run)
+  }
+}
+
+/** Follow a project, or with null everything one may see; returns whether the stream is connected. */
+export function useLive(project: string | null | undefined): boolean {
   const queries = useQueryClient()
   const [connected, setConnected] = useState(true)
   useEffect(() => {
-    if (!project) return
-    const runs = new Set<string>()
-    const experiments = new Set<string>()
-    let registry = false
+    if (project === undefined) return
+    let gathered = new Gathered()
+    let gatherMs = 350
     let timer: ReturnType<typeof setTimeout> | undefined
-    let lost = false
     const refresh = () => {
       timer = undefined
-      void queries.invalidateQueries({
-        predicate: ({ queryKey: key }) => {
-          if (key[0] !== 'project' || key[1] !== project) return false
-          if (key[2] === 'run') return runs.has(String(key[3]))
-          if (key[2] === 'experiment') return experiments.has(String(key[3]))
-          if (key[2] === 'experiments') return experiments.size > 0
-          if (key[2] === 'curves') return (key[4] as string[]).some((run) => runs.has(run))
-          if (key[2] === 'comparison') return (key[3] as string[]).some((run) => runs.has(run))
-          return registry
-        },
-      })
-      runs.clear()
-      experiments.clear()
-      registry = false
+      const now = gathered
+      gathered = new Gathered()
+      void queries.invalidateQueries({ predicate: ({ queryKey }) => now.touches(queryKey, project ?? '') })
     }
-    const stop = follow(
-      project,
-      (change) => {
-        if (change.kind === 'run') {
-          runs.add(change.subject)
-          if (change.experiment) experiments.add(change.experiment)
-        } else registry = true
-        timer ??= setTimeout(refresh, GATHER_MS)
+    const stop = follow(project, {
+      change: (change) => {
+        gathered.add(change)
+        // Not all consoles at the same moment.
+        timer ??= setTimeout(refresh, gatherMs * (0.8 + 0.4 * Math.random()))
       },
-      (is) => {
-        setConnected(is)
-        if (is && lost) void queries.invalidateQueries({ queryKey: ['project', project] })
-        lost = !is
+      pace: (milliseconds) => {
+        gatherMs = milliseconds
       },
-    )
+      reset: () => void queries.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] !== 'me' }),
+      connected: setConnected,
+    })
     return () => {
       stop()
       clearTimeout(timer)

@@ -19,14 +19,19 @@ export function ProjectFrame() {
   const connected = useLive(project)
   return (
     <>
-      {!connected && (
-        <p role="status" className="bg-bad px-6 py-1 text-xs text-onaccent">
-          The live connection is gone; trying again. What you see may be old.
-        </p>
-      )}
+      <Lost connected={connected} />
       <Outlet context={{ connected }} />
       <Toasts />
     </>
+  )
+}
+
+export function Lost({ connected }: { connected: boolean }) {
+  if (connected) return null
+  return (
+    <p role="status" className="bg-bad px-6 py-1 text-xs text-onaccent">
+      The live connection is gone; trying again. What you see may be old.
+    </p>
   )
 }
 
@@ -40,7 +45,7 @@ function Running({ project }: { project: string }) {
   )
 }
 
-function Person() {
+export function Person() {
   const { data: me } = useMe()
   const signOut = useSignOut()
   const theme = useTheme()
@@ -115,6 +120,7 @@ export function Page({
     document.title = `${title} · Kinetrum`
   }, [title])
   const places = [
+    ['Today', '/'],
     ['Experiments', `/${project}`],
     ['Models', `/${project}/models`],
   ] as const

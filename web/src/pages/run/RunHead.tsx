@@ -5,6 +5,7 @@ import type { RunDetail } from '../../api/client'
 import { LabelDialog, NoteDialog } from '../../parts/DescribeDialogs'
 import { Changing, Status } from '../../parts/Marks'
 import { useBinning } from '../../parts/useBinning'
+import { progressText } from '../../parts/progress'
 import { asNumber, duration, fullMoment, moment, plural, show } from '../../parts/values'
 import { RenameDialog } from './EditDialogs'
 
@@ -101,7 +102,7 @@ export function Finding({ run }: { run: RunDetail }) {
             : <Changing>{figure}</Changing> so far
           </>
         )}
-        .
+        {run.progress && <>, {progressText(run.progress)}</>}.
       </>
     )
   }
@@ -165,6 +166,12 @@ export function Origin({ run }: { run: RunDetail }) {
       {run.ended_at ? `, took ${duration(run.started_at, run.ended_at)}` : ''} by {run.author} on{' '}
       <span className="mono">{run.host}</span>
       {run.name && ` · ${run.name}`}
+      {run.code?.commit && (
+        <>
+          {' · '}commit <span className="mono">{run.code.commit.slice(0, 8)}</span>
+          {run.code.changed_files > 0 && ' with changes'}
+        </>
+      )}
       {Object.entries(run.labels).map(([key, text]) => (
         <span key={key}>
           {' · '}label{' '}

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { useParams } from 'react-router'
 import type { Goal, RunDetail } from '../../api/client'
 import { useRun } from '../../api/queries'
-import { Changing, Fact, Section } from '../../parts/Marks'
+import { Changing, Section } from '../../parts/Marks'
 import { BoundPost } from '../../parts/Post'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { arrow, asNumber, goalsFirst, plural, show } from '../../parts/values'
@@ -11,6 +11,9 @@ import { Children, History, Notes } from './Described'
 import { CorrectDialog, GoalDialog } from './EditDialogs'
 import { RegisterDialog } from './RegisterDialog'
 import { Acts, Finding, Origin } from './RunHead'
+import { Activities } from './Activities'
+import { Around, AroundDetail, Resources } from './Around'
+import { Output } from './Output'
 import { RunCurves } from './RunCurves'
 
 export default function RunPage() {
@@ -40,8 +43,12 @@ export default function RunPage() {
         {(run.problems.length > 0 || (run.reason && run.status !== 'finished')) && <Problems run={run} />}
         <Settings run={run} />
         <Results run={run} />
-        <Surroundings run={run} />
+        <Around run={run} />
+        <AroundDetail run={run} />
         {(run.metric_names.length > 0 || run.children.length === 0) && <RunCurves run={run} />}
+        <Output run={run} />
+        <Activities run={run} />
+        <Resources run={run} />
         <Children run={run} />
         <Notes run={run} />
         <History run={run} />
@@ -270,6 +277,7 @@ function Links({ title, links, empty }: { title: string; links: RunDetail['used'
               <td className="text-ink2">
                 {link.kind}
                 {link.role ? `, ${link.role}` : ''}
+                {link.activity ? ` · ${link.activity}` : ''}
               </td>
               <td className="mono text-right text-ink3" title={`sha256:${link.digest}`}>
                 {link.digest.slice(0, 12)}
@@ -279,23 +287,6 @@ function Links({ title, links, empty }: { title: string; links: RunDetail['used'
         </tbody>
       </table>
       {links.length === 0 && <p className="lab">{empty}</p>}
-    </Section>
-  )
-}
-
-function Surroundings({ run }: { run: RunDetail }) {
-  return (
-    <Section className="col-span-4" title="Surroundings">
-      <dl className="text-xs">
-        {Object.entries(run.about).map(([key, value]) => (
-          <Fact key={key} term={key}>
-            <span className="mono">{show(value)}</span>
-          </Fact>
-        ))}
-        <Fact term="id">
-          <span className="mono">{run.id}</span>
-        </Fact>
-      </dl>
     </Section>
   )
 }

@@ -1,0 +1,153 @@
+"""What `show` tells of a run's surroundings: printed output, code and packages, activities, progress."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+import time
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.cli.output import paint
+from kinetrum.client.recorded import RecordedRun
+
+_AT_ONCE, _PAUSE_S = 2_000, 0.7
+
+
+def show_output(run: RecordedRun, given: argparse.Namespace) -> int:
+    """Print what a run printed; with --follow go on until it has ended and everything has been shown."""
+    at = 0
+    while True:
+        running = given.follow and run.refresh().status == "running"
+        page = run.output_page(at, _AT_ONCE, given.stream, given.search)
+        if at < page["tail_begin"] and page["head_end"] < page["tail_begin"] and not given.search:
+            _print_with_gap(page, given.json)
+        else:
+            _print_lines(page["lines"], given.json)
+        at = page["lines"][-1]["number"] + 1 if page["more"] else max(at, page["next_line"])
+        if page["more"]:
+            continue
+        if not running:
+            _print_lines(page["unfinished"], given.json)
+            return 0
+        sys.stdout.flush()
+        time.sleep(_PAUSE_S)
+
+
+def _print_with_gap(page: dict[str, Any], as_json: bool) -> None:
+    head = [line for line in page["lines"] if line["number"] < page["head_end"]]
+    tail = page["lines"][len(head) :]
+    _print_lines(head, as_json)
+    if tail:
+        output.note(f"… {page['tail_begin'] - page['head_end']:,} lines were left out here …")
+        _print_lines(tail, as_json)
+
+
+def _print_lines(lines: list[dict[str, Any]], as_json: bool) -> None:
+    import json
+
+    from kinetrum.core.printed import plain
+
+    for line in lines:
+        if as_json:
+            print(json.dumps(line, ensure_ascii=False))
+        elif output.coloured():
+            # Colours are all that is kept of what steers a terminal.
+            print(line["text"] + "\x1b[0m")
+        else:
+            print(plain(line["text"]))
+
+
+def show_code(run: RecordedRun, given: argparse.Namespace) -> int:
+    """Print the code, packages and job of a run; with --against what of them differs from another run."""
+    found = run.surroundings(given.against)
+    if given.json:
+        output.print_json(found)
+        return 0
+    if found["against"]:
+        _show_differences(found)
+        return 0
+    rows = [[key, str(value)] for key, value in (found["code"] or {}).items() if value not in (None, 0)]
+    rows += [[key, output.clean(text)] for key, text in found["job"].items()]
+    rows += [[key, output.clean(str(value))] for key, value in found["about"].items()]
+    output.print_table(["what", ""], [[key.replace("_", " "), output.clean(text)] for key, text in rows], keep=2)
+    if found["packages"]:
+        print(f"\n{paint('Packages', 'strong')}")
+        names = [f"{name} {version}" for name, version in found["packages"].items()]
+        print(", ".join(names))
+    for title, text in (("Uncommitted changes", found["difference"]), ("Script, not known to git", found["script"])):
+        if text:
+            print(f"\n{paint(title, 'strong')}")
+            _print_difference(text)
+    if not rows and not found["packages"]:
+        print("Nothing was caught of its code and packages.")
+    return 0
+
+
+def _show_differences(found: dict[str, Any]) -> None:
+    print(paint(f"Against {found['against']}", "strong"))
+    words = {
+        "same": "the same code", "unknown": "whether the code differs is not known", None: "",
+        "other commit": "another commit", "other uncommitted changes": "the same commit, other uncommitted changes",
+    }  # fmt: skip
+    print(f"code: {words[found['code_change']]}")
+    here, there = found["code"] or {}, found["against_code"] or {}
+    if here.get("commit") != there.get("commit"):
+        print(f"commit {(there.get('commit') or 'none')[:12]} → {(here.get('commit') or 'none')[:12]}")
+    for title, key in (("Packages", "package_changes"), ("Surroundings", "about_changes")):
+        if found[key]:
+            print(f"\n{paint(title, 'strong')}")
+            rows = [[row["name"], output.clean(row["there"] or "–"), output.clean(row["here"] or "–")]
+                    for row in found[key]]  # fmt: skip
+            output.print_table(["", found["against"], "here"], rows, keep=3)
+    if found["code_change_text"]:
+        print(f"\n{paint('Code', 'strong')}")
+        _print_difference(found["code_change_text"])
+
+
+def _print_difference(text: str) -> None:
+    tones = {"+": "good", "-": "bad", "@": "quiet"}
+    for line in text.splitlines():
+        print(paint(output.clean(line), tones.get(line[:1])))
+
+
+def activity_rows(run: dict[str, Any]) -> list[list[str]]:
+    """Return a row for each activity: name, when it began after the run, how long it took."""
+    if not run["activities"]:
+        return []
+    first = min(activity["started_at"] for activity in run["activities"])
+    rows = []
+    for activity in run["activities"]:
+        took = "" if activity["ended_at"] is None else seconds(activity["ended_at"] - activity["started_at"])
+        state = "failed" if activity["failed"] else "" if activity["ended_at"] is not None else "running"
+        rows.append([activity["name"], f"+{seconds(activity['started_at'] - first)}", took, state])
+    return rows
+
+
+def seconds(micros: int) -> str:
+    """Write a length of time."""
+    whole = micros / 1_000_000
+    if whole < 60:
+        return f"{whole:.1f} s"
+    minutes, rest = divmod(round(whole), 60)
+    return f"{minutes} min {rest:02d} s" if minutes < 60 else f"{minutes // 60} h {minutes % 60:02d} min"
+
+
+def progress_line(run: dict[str, Any]) -> str | None:
+    """Say how far a running run is, and when it is expected to end."""
+    progress = run["progress"]
+    if progress is None or run["status"] != "running":
+        return None
+    total = f" of {progress['total']:,}" if progress["total"] is not None else ""
+    end = f", expected to end {output.moment(progress['expected_end'])}" if progress["expected_end"] else ""
+    return f"{progress['done']:,}{total} done{end}"
+
+
+def code_line(run: dict[str, Any]) -> str | None:
+    """Say in a line which code ran."""
+    code = run["code"]
+    if not code or not code["commit"]:
+        return None
+    branch = f" on {output.clean(code['branch'])}" if code["branch"] else ""
+    changed = f", {code['changed_files']} changed files" if code["changed_files"] else ""
+    return f"commit {code['commit'][:12]}{branch}{changed}"

@@ -1,0 +1,198 @@
+"""`begin`, `set`, `measure`, `result`, `used`, `generated`, `activity`, `end`: recording from shells."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from kinetrum.core.errors import InvalidInput
+
+_DAY_S = 86_400
+
+
+def add_commands(commands: Any) -> None:
+    """Add this group to the parser."""
+    begin = commands.add_parser("begin", help="begin a run from a shell: export KINETRUM_RUN=$(kinetrum begin E)")
+    begin.add_argument("experiment", nargs="?", metavar="EXPERIMENT")
+    add_beginning(begin)
+    begin.add_argument("--parent", metavar="ID", help="id of the run that this one is under")
+    begin.add_argument(
+        "--lease", type=int, default=_DAY_S, metavar="SECONDS",
+        help="silence that makes the run lost; a day by default, since no process lives as long as the run",
+    )  # fmt: skip
+    begin.set_defaults(run=_begin)
+    for word, what in (("set", "set parameters of the run"), ("result", "record final values of the run")):
+        parser = _command(commands, word, what)
+        parser.add_argument("values", nargs="+", metavar="KEY=VALUE", help="JSON where it is JSON, else text")
+        parser.set_defaults(run=_set if word == "set" else _result)
+    measure = _command(commands, "measure", "record a point of metrics: kinetrum measure loss=0.3 --step 7")
+    measure.add_argument("values", nargs="+", metavar="KEY=NUMBER")
+    measure.add_argument("--step", type=int, required=True)
+    measure.set_defaults(run=_measure)
+    used = _command(commands, "used", "record an input of the run: a file, a folder, or nights@3")
+    used.add_argument("path", metavar="PATH")
+    used.add_argument("--name")
+    used.add_argument("--role")
+    used.add_argument("--kind", default="data")
+    used.set_defaults(run=_used)
+    generated = _command(commands, "generated", "record an output of the run: a file or folder, uploaded")
+    generated.add_argument("path", metavar="PATH")
+    generated.add_argument("--name")
+    generated.add_argument("--kind", default="file")
+    generated.add_argument("--step", type=int)
+    generated.set_defaults(run=_generated)
+    activity = _command(commands, "activity", "run a command as a named piece of the run's work")
+    activity.add_argument("name", metavar="NAME")
+    activity.add_argument("command_words", nargs=argparse.REMAINDER, metavar="-- COMMAND …")
+    activity.set_defaults(run=_activity)
+    end = _command(commands, "end", "end the run: finished, unless told otherwise")
+    how = end.add_mutually_exclusive_group()
+    how.add_argument("--failed", metavar="REASON")
+    how.add_argument("--stopped", metavar="REASON")
+    end.set_defaults(run=_end)
+
+
+def add_beginning(parser: argparse.ArgumentParser) -> None:
+    """Add what a run is begun with."""
+    parser.add_argument("--project")
+    parser.add_argument("--name", help="a name for the run")
+    parser.add_argument("--params", metavar="FILE", help="parameters from a TOML, YAML or JSON file")
+    parser.add_argument("--set", dest="settings", action="append", default=[], metavar="KEY=VALUE",
+                        help="a parameter; may be repeated, and replaces one of the file")  # fmt: skip
+    parser.add_argument("--seed", type=int)
+    parser.add_argument("--label", dest="labels", action="append", default=[], metavar="KEY=TEXT")
+    parser.add_argument("--goal", dest="goals", action="append", default=[], metavar="KEY=GOAL",
+                        help="such as 'recall=higher >= 0.9' or 'fit_seconds=lower s'")  # fmt: skip
+    parser.add_argument("--leave-out", metavar="PARTS", help="what is not caught, such as output,code; or all")
+
+
+def _command(commands: Any, word: str, what: str) -> argparse.ArgumentParser:
+    parser: argparse.ArgumentParser = commands.add_parser(word, help=what)
+    parser.add_argument("--run", dest="of_run", metavar="REF", help="the run; without it KINETRUM_RUN")
+    return parser
+
+
+def beginning_of(given: argparse.Namespace) -> dict[str, Any]:
+    """Return the arguments of `begin` that a command line gave."""
+    from kinetrum.client.settings import as_settings
+    from kinetrum.core.said import read_pairs
+
+    params = {**as_settings(given.params), **read_pairs(given.settings)}
+    goals = dict(_text_pair(text) for text in given.goals)
+    return {
+        "project": given.project, "name": given.name, "params": params, "seed": given.seed,
+        "labels": dict(_text_pair(text) for text in given.labels), "goals": goals,
+    }  # fmt: skip
+
+
+def _text_pair(text: str) -> tuple[str, str]:
+    key, sign, value = text.partition("=")
+    if not sign or not key or not value:
+        raise InvalidInput(f"{text!r} is no KEY=VALUE.")
+    return key, value
+
+
+def _begin(given: argparse.Namespace) -> int:
+    from kinetrum.client import endings, spool
+    from kinetrum.client.addresses import keep_address
+    from kinetrum.client.beginning import begin
+    from kinetrum.client.caught import parts_left_out
+
+    spool.use_small_segments()
+    # What this process is told of itself says nothing of the run: the shell's command is not known.
+    left_out = parts_left_out(given.leave_out) | {"command", "packages", "resources", "output"}
+    run = begin(
+        given.experiment, parent=given.parent, lease_s=given.lease, output=False, leave_out=left_out,
+        **beginning_of(given),
+    )  # fmt: skip
+    if run._looking is not None:
+        run._looking.finish()
+    keep_address(spool.current_writer().root, run._address)
+    # The run goes on when this process has ended.
+    endings.forget(run)
+    run.owner_pid = -1
+    print(run.id)
+    return 0
+
+
+def _run_of(given: argparse.Namespace) -> Any:
+    """Return the run that is meant, joined; of one begun on this machine nothing waits for the service."""
+    from kinetrum.client import spool
+    from kinetrum.client.addresses import known_address, named_run
+    from kinetrum.client.beginning import attach
+    from kinetrum.client.run import Run
+    from kinetrum.client.starting import start_sender
+    from kinetrum.core.ids import is_id
+
+    spool.use_small_segments()
+    ref = named_run(given.of_run)
+    address = known_address(spool.current_writer().root, ref) if is_id(ref) else None
+    if address is None:
+        return attach(ref)
+    start_sender(spool.current_writer().root)
+    return Run(address, {}, attached=True)
+
+
+def _set(given: argparse.Namespace) -> int:
+    from kinetrum.core.said import read_pairs
+
+    _run_of(given).set_params(read_pairs(given.values))
+    return 0
+
+
+def _result(given: argparse.Namespace) -> int:
+    from kinetrum.core.said import read_pairs
+
+    _run_of(given).result(read_pairs(given.values))
+    return 0
+
+
+def _measure(given: argparse.Namespace) -> int:
+    from kinetrum.core.said import read_pairs
+
+    values = read_pairs(given.values)
+    _run_of(given).measure(values, step=given.step)
+    return 0
+
+
+def _used(given: argparse.Namespace) -> int:
+    _run_of(given).used(given.path, name=given.name, role=given.role, kind=given.kind)
+    return 0
+
+
+def _generated(given: argparse.Namespace) -> int:
+    _run_of(given).generated(given.path, name=given.name, kind=given.kind, step=given.step)
+    return 0
+
+
+def _activity(given: argparse.Namespace) -> int:
+    import subprocess
+
+    words = given.command_words[1:] if given.command_words[:1] == ["--"] else given.command_words
+    if not words:
+        raise InvalidInput("Write the command after --: kinetrum activity preparing -- ./prepare.sh")
+    activity = _run_of(given).activity(given.name)
+    try:
+        status = subprocess.run(words, check=False).returncode
+    except OSError as error:
+        activity.end(failed=True)
+        raise InvalidInput(f"{words[0]!r} cannot be run ({error.strerror}).") from None
+    activity.end(failed=status != 0)
+    return 128 - status if status < 0 else status
+
+
+def _end(given: argparse.Namespace) -> int:
+    from kinetrum.client import spool
+    from kinetrum.client.addresses import forget_address
+    from kinetrum.core.ids import is_id
+
+    run = _run_of(given)
+    if given.failed is not None:
+        run.end("failed", given.failed)
+    elif given.stopped is not None:
+        run.end("stopped", given.stopped)
+    else:
+        run.end()
+    if is_id(run.id):
+        forget_address(spool.current_writer().root, run.id)
+    return 0

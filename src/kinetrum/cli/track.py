@@ -1,0 +1,143 @@
+"""`track`: any command as a recorded run."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from typing import Any
+
+from kinetrum.cli.shell import add_beginning, beginning_of
+from kinetrum.core.errors import InvalidInput
+
+_ABOUT = """\
+Run a command as a recorded run, without a changed line in it. Its output is shown and kept, its exit status is
+returned, and the run's reference is printed last, to stderr.
+
+  kinetrum track -e frost-alarm --set depth=6 --metrics out/scores.json -- python train.py --depth 6
+
+--metrics reads what the command writes, while it runs and at the end: a table (CSV, JSON Lines, a JSON list of
+objects) gives points, a JSON object gives results. The command may as well print lines such as
+
+  kinetrum: measure step=3 loss=0.31
+  kinetrum: result recall=0.913
+"""
+_WAIT_S = 10.0
+
+
+def add_commands(commands: Any) -> None:
+    """Add this command to the parser."""
+    track = commands.add_parser(
+        "track", help="run any command as a recorded run: kinetrum track -- python train.py", description=_ABOUT,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )  # fmt: skip
+    track.add_argument("-e", "--experiment")
+    add_beginning(track)
+    track.add_argument("--metrics", action="append", default=[], metavar="FILE",
+                       help="a file the command writes: CSV, JSON or JSON Lines; may be repeated")  # fmt: skip
+    track.add_argument("--step", metavar="COLUMN",
+                       help="column of --metrics that is the step; else step, epoch, iteration or round")  # fmt: skip
+    track.add_argument("--used", action="append", default=[], metavar="[NAME=]GLOB", help="inputs; or nights@3")
+    track.add_argument("--generated", action="append", default=[], metavar="[NAME=]GLOB",
+                       help="outputs, uploaded at the end")  # fmt: skip
+    track.add_argument("--grace", type=float, default=10.0, metavar="SECONDS",
+                       help="time to end after a signal, before the command is killed")  # fmt: skip
+    track.add_argument("command_words", nargs=argparse.REMAINDER, metavar="-- COMMAND …")
+    track.set_defaults(run=_track)
+
+
+def _track(given: argparse.Namespace) -> int:
+    import shutil
+    from pathlib import Path
+
+    from kinetrum.client import tracking
+    from kinetrum.client.commands import Command, NotStarted, block_signals
+    from kinetrum.client.measured_files import MeasuredFile
+
+    words = given.command_words[1:] if given.command_words[:1] == ["--"] else given.command_words
+    if not words:
+        raise InvalidInput("Write the command after --: kinetrum track -- python train.py")
+    if shutil.which(words[0]) is None:
+        # Nothing is recorded of a command that was mistyped.
+        there = Path(words[0]).exists()
+        print(f"kinetrum track: {words[0]!r} {'cannot be run; is it executable?' if there else 'is no command here.'}",
+              file=sys.stderr)  # fmt: skip
+        return 126 if there else 127
+    block_signals()
+    files = [MeasuredFile(Path(path), given.step) for path in given.metrics]
+    patterns = [tracking.files_of(text) for text in given.generated]
+    run, left_out = _begin(given)
+    began = tracking.began_ns(run._recorder.writer.folder)
+    tracker = tracking.Tracker(run, files, "output" not in left_out)
+    try:
+        tracking.record_inputs(run, given.used)
+    except InvalidInput as error:
+        run.fail(str(error))
+        raise
+    around = tracking.look_around(run, words, left_out)
+    command = Command(words, _environment(run, given), tracker.sink, given.grace)
+    try:
+        outcome = command.run()
+    except NotStarted as error:
+        run.fail(str(error))
+        print(f"kinetrum track: {error}", file=sys.stderr)
+        return error.status
+    last_lines = tracker.finish()
+    if patterns:
+        tracking.record_outputs(tracker, given.generated, began)
+    around.join(15)
+    status, reason = outcome.status()
+    if status == "failed" and last_lines:
+        reason = f"{last_lines[-3_500:]}\n{reason}"
+    run.end(status, reason)
+    _say_where(run, status, tracker.problems)
+    return outcome.exit_status
+
+
+def _begin(given: argparse.Namespace) -> tuple[Any, frozenset[str]]:
+    from kinetrum.client import endings
+    from kinetrum.client.addresses import keep_address
+    from kinetrum.client.beginning import begin
+    from kinetrum.client.caught import parts_left_out
+    from kinetrum.client.spool import current_writer
+
+    left_out = parts_left_out(given.leave_out)
+    # What surrounds this process is not what surrounds the command; that is looked at apart.
+    run = begin(
+        given.experiment, output=False, leave_out=left_out | {"command", "packages", "code", "job", "output"},
+        **beginning_of(given),
+    )  # fmt: skip
+    endings.forget(run)
+    keep_address(current_writer().root, run._address)
+    return run, left_out
+
+
+def _environment(run: Any, given: argparse.Namespace) -> dict[str, str]:
+    """Let what the command records belong to this run, at the same service."""
+    from kinetrum.client.connection import find_connection
+
+    connection = find_connection(None, given.project, given.experiment, needs_service=False)
+    return os.environ | {
+        "KINETRUM_RUN": run.id, "KINETRUM_URL": connection.url, "KINETRUM_PROJECT": run.project,
+        "KINETRUM_EXPERIMENT": run.experiment,
+    }  # fmt: skip
+
+
+def _say_where(run: Any, status: str, problems: list[str]) -> None:
+    from kinetrum.cli.output import clean
+    from kinetrum.client.addresses import forget_address
+    from kinetrum.client.session import open_session
+    from kinetrum.client.spool import current_writer
+    from kinetrum.core.errors import KinetrumError
+
+    forget_address(current_writer().root, run.id)
+    for text in problems:
+        print(f"kinetrum: problem: {clean(text)}", file=sys.stderr)
+    try:
+        run.flush(_WAIT_S)
+        session = open_session(run.project, wait=False)
+        reference = session.service.get(f"/projects/{run.project}/runs/{run.id}")["reference"]
+    except KinetrumError as error:
+        print(f"kinetrum: {run.id} {status}, not delivered yet: {error}", file=sys.stderr)
+        return
+    print(f"kinetrum: {reference} {status}", file=sys.stderr)

@@ -1,0 +1,59 @@
+"""Addresses of runs that several processes of this machine record to, by their ids: nobody waits for the service."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import time
+from pathlib import Path
+
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.ids import id_bytes
+
+_KEPT_S = 90 * 86_400
+
+
+def _file(root: Path, run: str) -> Path:
+    id_bytes(run, "run")
+    return root / "runs" / f"{run}.json"
+
+
+def keep_address(root: Path, address: dict[str, str]) -> None:
+    """Keep a run's address for later processes; addresses of runs that nobody ended are forgotten after 90 days."""
+    path = _file(root, address["run"])
+    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    for old in path.parent.glob("*.json"):
+        with contextlib.suppress(OSError):
+            if time.time() - old.stat().st_mtime > _KEPT_S:
+                old.unlink()
+    part = path.with_suffix(f".{os.getpid()}.part")
+    part.write_text(json.dumps(address))
+    os.replace(part, path)
+
+
+def known_address(root: Path, run: str) -> dict[str, str] | None:
+    """Return the address of a run that was begun on this machine, None of others."""
+    try:
+        found: dict[str, str] = json.loads(_file(root, run).read_text())
+    except (OSError, ValueError):
+        return None
+    return found
+
+
+def forget_address(root: Path, run: str) -> None:
+    """The run has ended."""
+    _file(root, run).unlink(missing_ok=True)
+
+
+def named_run(given: str | None) -> str:
+    """Return the run that is meant: the one given, else KINETRUM_RUN; raises NotFound where neither names one."""
+    found = given or os.environ.get("KINETRUM_RUN")
+    if not found:
+        raise NotFound(
+            "No run is named: begin one with export KINETRUM_RUN=$(kinetrum begin EXPERIMENT), or give --run.",
+            field="run",
+        )
+    if any(sign.isspace() for sign in found):
+        raise InvalidInput(f"{found!r} names no run.", field="run")
+    return found

@@ -1,0 +1,176 @@
+"""What surrounds a run is caught by itself: command, user, packages, code, CI job; and what is to be left out.
+
+Each part can be left out: `begin(leave_out=("output", "code"))`, KINETRUM_LEAVE_OUT=output,code, or in
+kinetrum.toml `leave_out = ["output", "code"]`; `all` leaves out every part. The environment is never recorded: of
+it only the variables are read by which CI systems tell a job's address.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import getpass
+import os
+import re
+import sys
+import threading
+import time
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+from kinetrum.client.connection import nearest_file
+from kinetrum.client.recorder import Recorder
+from kinetrum.core.errors import InvalidInput
+from kinetrum.core.hiding import hide_in_address, hide_in_command
+from kinetrum.core.values import Value
+
+PARTS = ("command", "user", "host", "packages", "code", "job", "resources", "output")
+_FRESH_S = 60.0
+_DISTRIBUTION = re.compile(r"^(?P<name>.+?)-(?P<version>[^-]+?)(?:-py\d[\d.]*)?\.(?:dist|egg)-info$")
+# Variable that says which system it is, and those that make the address of the job (or name it).
+_JOBS: tuple[tuple[str, str, str], ...] = (
+    ("GITHUB_ACTIONS", "GitHub Actions", "{GITHUB_SERVER_URL}/{GITHUB_REPOSITORY}/actions/runs/{GITHUB_RUN_ID}"),
+    ("GITLAB_CI", "GitLab CI", "{CI_JOB_URL}"),
+    ("JENKINS_URL", "Jenkins", "{BUILD_URL}"),
+    ("BUILDKITE", "Buildkite", "{BUILDKITE_BUILD_URL}#{BUILDKITE_JOB_ID}"),
+    ("CIRCLECI", "CircleCI", "{CIRCLE_BUILD_URL}"),
+    ("TRAVIS", "Travis CI", "{TRAVIS_JOB_WEB_URL}"),
+    ("TF_BUILD", "Azure Pipelines",
+     "{SYSTEM_COLLECTIONURI}{SYSTEM_TEAMPROJECT}/_build/results?buildId={BUILD_BUILDID}"),
+    ("DRONE", "Drone", "{DRONE_BUILD_LINK}"),
+    ("WOODPECKER_CI", "Woodpecker", "{CI_PIPELINE_URL}"),
+    ("TEAMCITY_VERSION", "TeamCity", "{BUILD_URL}"),
+    ("BITBUCKET_BUILD_NUMBER", "Bitbucket", "{BITBUCKET_GIT_HTTP_ORIGIN}/pipelines/results/{BITBUCKET_BUILD_NUMBER}"),
+    ("SLURM_JOB_ID", "Slurm", "{SLURM_JOB_ID}"),
+    ("PBS_JOBID", "PBS", "{PBS_JOBID}"),
+)  # fmt: skip
+
+
+def parts_left_out(given: Iterable[str] | str | None) -> frozenset[str]:
+    """Return the parts that are not caught: as the argument says, else the environment, else kinetrum.toml."""
+    source = "leave_out"
+    if given is None and "KINETRUM_LEAVE_OUT" in os.environ:
+        given, source = os.environ["KINETRUM_LEAVE_OUT"], "KINETRUM_LEAVE_OUT"
+    if given is None:
+        given, source = nearest_file().get("leave_out", ()), "leave_out in kinetrum.toml"
+    if not isinstance(given, str | Iterable):
+        raise InvalidInput(f"{source} is a list of {', '.join(PARTS)} or all.", field="leave_out")
+    words = given.replace(" ", "").split(",") if isinstance(given, str) else list(given)
+    named = [word for word in words if word]
+    wrong = next((word for word in named if word not in {*PARTS, "all"}), None)
+    if wrong is not None:
+        raise InvalidInput(f"{source}: {wrong!r} is no part that is caught; {', '.join(PARTS)} are.", field="leave_out")
+    return frozenset(PARTS if "all" in named else named)
+
+
+def about_process(left_out: frozenset[str]) -> dict[str, Value]:
+    """Return what is known at once: command, user, interpreter, process."""
+    found: dict[str, Value] = {}
+    if "command" not in left_out:
+        # As it was typed; of the interpreter only the name, which says as much and is the same on every machine.
+        typed = [Path(sys.orig_argv[0]).name, *sys.orig_argv[1:]] if sys.orig_argv else sys.argv
+        found["command"] = command_line(typed)
+    if "user" not in left_out:
+        found["user"] = user_name()
+    if "packages" not in left_out:
+        found["python"] = sys.version.split()[0]
+    return found | {"process": os.getpid()}
+
+
+def command_line(words: list[str]) -> str:
+    """Write a command as it would be typed, what looks like a secret hidden."""
+    import shlex
+
+    return " ".join(shlex.quote(word) if word != "[hidden]" else word for word in hide_in_command(words))[:2_000]
+
+
+def user_name() -> str:
+    """Return the name of the person's account on this machine."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return str(os.getuid())
+
+
+def ci_job(environment: Mapping[str, str]) -> dict[str, str]:
+    """Return the CI system and the address of the job that this is, as the usual variables tell; empty elsewhere."""
+    for mark, system, form in _JOBS:
+        if environment.get(mark):
+            names = re.findall(r"\{(\w+)\}", form)
+            if not all(environment.get(name) for name in names):
+                return {"system": system}
+            address = hide_in_address(form.format_map({name: environment[name] for name in names}))
+            return {"system": system, "job": address[:500]}
+    return {"system": "CI"} if environment.get("CI", "").lower() in {"1", "true"} else {}
+
+
+def packages_on(paths: Iterable[str]) -> dict[str, str]:
+    """Return installed packages and their versions by the names of their metadata folders; nothing is imported.
+
+    The folders' names follow "Recording installed projects" of the Python packaging specifications.
+    """
+    found: dict[str, str] = {}
+    for path in paths:
+        with contextlib.suppress(OSError):
+            for name in os.listdir(path or "."):
+                match = _DISTRIBUTION.match(name)
+                if match:
+                    found.setdefault(match["name"].replace("_", "-").lower(), match["version"])
+    return dict(sorted(found.items()))
+
+
+def entry_script() -> Path | None:
+    """Return the script that this process runs, None in a notebook or an interactive interpreter."""
+    main = sys.modules.get("__main__")
+    path = getattr(main, "__file__", None)
+    if path is None or getattr(sys, "ps1", None) is not None or "ipykernel" in sys.modules:
+        return None
+    return Path(path).absolute()
+
+
+_known: dict[str, tuple[float, dict[str, Any]]] = {}
+_looking = threading.Lock()
+
+
+def _look(left_out: frozenset[str]) -> dict[str, Any]:
+    """Describe code, packages and job; what was found a moment ago still holds, since the code is loaded already."""
+    from kinetrum.client.repository import find_code
+
+    entry = entry_script()
+    key = f"{entry} {os.getcwd()} {sorted(left_out)}"
+    with _looking:
+        at, found = _known.get(key, (0.0, {}))
+        if found and time.monotonic() - at < _FRESH_S:
+            return found
+        found = {}
+        if "code" not in left_out:
+            code = find_code(entry.parent if entry else Path.cwd(), entry)
+            found |= {"code": code.fields, "difference": code.difference, "script": code.script}
+        if "packages" not in left_out:
+            found["packages"] = packages_on(sys.path)
+        if "job" not in left_out:
+            found["job"] = ci_job(os.environ)
+        _known[key] = (time.monotonic(), found)
+        return found
+
+
+class Looking:
+    """Looks around beside the training, and records what it finds."""
+
+    def __init__(self, recorder: Recorder, left_out: frozenset[str]) -> None:
+        self._recorder, self._left_out = recorder, left_out
+        self._thread = threading.Thread(target=self._work, name="kinetrum-surroundings", daemon=True)
+        if not {"code", "packages", "job"} <= left_out:
+            self._thread.start()
+
+    def _work(self) -> None:
+        # Nothing that goes wrong here is worth a traceback in somebody's training.
+        with contextlib.suppress(Exception):
+            found = _look(self._left_out)
+            if any(found.values()):
+                self._recorder.write("surroundings", caught=found)
+
+    def finish(self, timeout_s: float = 15.0) -> None:
+        """Wait until all is recorded."""
+        if self._thread.ident is not None and self._thread is not threading.current_thread():
+            self._thread.join(timeout_s)

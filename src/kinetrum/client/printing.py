@@ -1,0 +1,284 @@
+"""Catching what a process prints: on its way to where it goes anyway, it is copied into the spool.
+
+`print` fills a buffer of the interpreter, which is written on when it is full or flushed. There, beneath the text
+layer, the copy is taken: one call for some hundred lines, none for a line. A thread flushes once a second, so that
+whoever follows sees what was printed. Prints of native libraries and of other programs do not pass here; for them
+there is `kinetrum track`.
+
+What is printed faster than anybody could read is bounded here, at its source: a run may print 16 MiB at once and
+256 KiB a second on average, what comes beyond that is left out and counted, but for the last 2 MiB.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import os
+import sys
+import threading
+import time
+from collections import deque
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from kinetrum.client.recorder import Recorder
+
+BURST_BYTES, BYTES_PER_S, TAIL_BYTES = 16 * 1024 * 1024, 256 * 1024, 2 * 1024 * 1024
+FLUSH_EVERY_S = 1.0
+STDOUT, STDERR, OURS = 0, 1, 2
+
+
+class Outlet:
+    """The way of one run's printed output into the spool, and its bound. Safe in threads."""
+
+    def __init__(self, recorder: Recorder) -> None:
+        self._recorder = recorder
+        self._lock = threading.RLock()
+        self._room = float(BURST_BYTES)
+        self._last = time.monotonic()
+        self._held: deque[tuple[int, int, bytes]] = deque()
+        self._held_bytes = self._left_out = 0
+
+    def write(self, stream: int, data: bytes) -> None:
+        """Take what was printed, as UTF-8."""
+        with self._lock:
+            self._refill()
+            at = time.time_ns() // 1000
+            if not self._held:
+                fits = data[: int(self._room)]
+                self._room -= len(fits)
+                self._recorder.output(stream, at, fits)
+                data = data[len(fits) :]
+            if data:
+                self._hold(stream, at, data)
+
+    def _refill(self) -> None:
+        moment = time.monotonic()
+        self._room = min(float(BURST_BYTES), self._room + (moment - self._last) * BYTES_PER_S)
+        self._last = moment
+
+    def _hold(self, stream: int, at: int, data: bytes) -> None:
+        tail = data[-TAIL_BYTES:]
+        self._left_out += len(data) - len(tail)
+        self._held.append((stream, at, tail))
+        self._held_bytes += len(tail)
+        while self._held_bytes > TAIL_BYTES:
+            first_stream, first_at, first = self._held.popleft()
+            over = min(len(first), self._held_bytes - TAIL_BYTES)
+            if over < len(first):
+                self._held.appendleft((first_stream, first_at, first[over:]))
+            self._held_bytes -= over
+            self._left_out += over
+
+    def release(self, everything: bool = False) -> None:
+        """Let go what was held back, where there is room again, or at the end."""
+        with self._lock:
+            self._refill()
+            if not self._held or (not everything and self._room < self._held_bytes):
+                return
+            if self._left_out:
+                text = f"\n… {self._left_out:,} bytes were printed faster than they are kept and are left out …\n"
+                self._recorder.output(OURS, self._held[0][1], text.encode())
+            for stream, at, data in self._held:
+                self._recorder.output(stream, at, data)
+            self._room = max(0.0, self._room - self._held_bytes)
+            self._held.clear()
+            self._held_bytes = self._left_out = 0
+
+
+class _Copied(io.BufferedIOBase):
+    """The bytes of one of the interpreter's streams, passed on and copied."""
+
+    def __init__(self, under: Any, number: int, encoding: str) -> None:
+        self.under, self.number = under, number
+        self.encoding = "" if encoding.replace("-", "").lower() in {"utf8", "ascii"} else encoding
+
+    def write(self, data: Any, /) -> int:
+        try:
+            return int(self.under.write(data))
+        finally:
+            _copy(self.number, bytes(data).decode(self.encoding, "replace").encode() if self.encoding else bytes(data))
+
+    def flush(self) -> None:
+        self.under.flush()
+
+    def close(self) -> None:
+        """Stay open: the stream beneath belongs to the interpreter."""
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.under, name)
+
+    def writable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return bool(self.under.seekable())
+
+    def tell(self) -> int:
+        return int(self.under.tell())
+
+    def fileno(self) -> int:
+        return int(self.under.fileno())
+
+    def isatty(self) -> bool:
+        return bool(self.under.isatty())
+
+
+class _Proxy:
+    """Stands before a stream that is not the interpreter's own, as in notebooks."""
+
+    def __init__(self, under: Any, number: int) -> None:
+        self._under, self._number = under, number
+
+    def write(self, text: str) -> Any:
+        try:
+            return self._under.write(text)
+        finally:
+            _copy(self._number, text.encode("utf-8", "replace"))
+
+    def writelines(self, lines: Any) -> None:
+        for line in lines:
+            self.write(line)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._under, name)
+
+
+class _Catch:
+    """One of the two streams while it is caught."""
+
+    def __init__(self, name: str, number: int) -> None:
+        self.name, self.stream = name, getattr(sys, name)
+        self.beneath: Any = None
+        if type(self.stream) is io.TextIOWrapper:
+            # The object itself stays, since others may hold it (loggers do): it gets another stream beneath.
+            self.stream.flush()
+            self.beneath = self.stream.buffer
+            self._rest_on(_Copied(self.beneath, number, self.stream.encoding))
+        else:
+            self.proxy = _Proxy(self.stream, number)
+            setattr(sys, name, self.proxy)
+
+    def _rest_on(self, beneath: Any) -> None:
+        stream = self.stream
+        stream.__init__(
+            beneath, encoding=stream.encoding, errors=stream.errors, newline=None if sys.platform == "win32" else "\n",
+            line_buffering=stream.line_buffering, write_through=stream.write_through,
+        )  # fmt: skip
+
+    def flush(self) -> None:
+        # A signal handler may come here in the middle of a write; what is in the buffer then goes with the next one.
+        with contextlib.suppress(RuntimeError, ValueError, OSError):
+            self.stream.flush()
+
+    def release(self) -> None:
+        self.flush()
+        with contextlib.suppress(RuntimeError, ValueError, OSError):
+            if self.beneath is not None:
+                self._rest_on(self.beneath)
+            elif getattr(sys, self.name) is self.proxy:
+                setattr(sys, self.name, self.stream)
+
+
+class _Candidate:
+    """An open run that would take the output."""
+
+    def __init__(self, run: str, outlet: Outlet, asked: bool, parent: str | None) -> None:
+        self.run, self.outlet, self.asked, self.parent = run, outlet, asked, parent
+
+
+_candidates: list[_Candidate] = []
+_catches: list[_Catch] = []
+_receiver: Outlet | None = None
+_copying = threading.local()
+_guard = threading.RLock()
+_ended = threading.Event()
+
+
+def _copy(number: int, data: bytes) -> None:
+    receiver = _receiver
+    if receiver is None or getattr(_copying, "now", False):
+        return
+    # Recording may itself warn, which prints; that is not recorded.
+    _copying.now = True
+    try:
+        receiver.write(number, data)
+    finally:
+        _copying.now = False
+
+
+def catch(run: str, recorder: Recorder, asked: bool, parent: str | None) -> None:
+    """Let a run take what this process prints, if it is open alone or asked for it.
+
+    Of runs that are nested the outermost takes it; of runs side by side, of which none asked, none does.
+    """
+    global _receiver, _ended
+    with _guard:
+        _flush()
+        _candidates.append(_Candidate(run, Outlet(recorder), asked, parent))
+        _receiver = _chosen()
+        if not _catches:
+            _catches.extend(
+                _Catch(name, number)
+                for name, number in (("stdout", STDOUT), ("stderr", STDERR))
+                if getattr(sys, name) is not None
+            )
+            _ended = threading.Event()
+            threading.Thread(target=_flush_now_and_then, args=(_ended,), name="kinetrum-output", daemon=True).start()
+
+
+def release(run: str) -> None:
+    """Let a run have what was printed so far; it takes no more."""
+    global _receiver
+    with _guard:
+        mine = [one for one in _candidates if one.run == run]
+        if not mine:
+            return
+        _flush()
+        for one in mine:
+            one.outlet.release(everything=True)
+            _candidates.remove(one)
+        _receiver = _chosen()
+        if not _candidates:
+            _ended.set()
+            for caught in _catches:
+                caught.release()
+            _catches.clear()
+
+
+def _chosen() -> Outlet | None:
+    asked = [one for one in _candidates if one.asked]
+    if asked:
+        return asked[-1].outlet
+    if not _candidates:
+        return None
+    first, within = _candidates[0], {_candidates[0].run}
+    for one in _candidates[1:]:
+        if one.parent not in within:
+            return None
+        within.add(one.run)
+    return first.outlet
+
+
+def _flush() -> None:
+    for caught in list(_catches):
+        caught.flush()
+
+
+def _flush_now_and_then(ended: threading.Event) -> None:
+    while not ended.wait(FLUSH_EVERY_S):
+        _flush()
+        receiver = _receiver
+        if receiver is not None:
+            receiver.release()
+
+
+def _after_fork() -> None:
+    """In a forked child the thread is gone; prints go on being copied, flushed when the interpreter flushes."""
+    global _guard, _copying
+    _guard, _copying = threading.RLock(), threading.local()
+    for one in _candidates:
+        one.outlet._lock = threading.RLock()
+
+
+os.register_at_fork(after_in_child=_after_fork)

@@ -1,0 +1,1 @@
+"""A script as anybody may have it, which knows nothing of the service."""

@@ -1,0 +1,53 @@
+"""Routes for what one comes to see first."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+
+from kinetrum.actions import today
+from kinetrum.actions.today import SeenRun
+from kinetrum.core.values import to_json
+from kinetrum.service import shapes
+from kinetrum.service.access import SignedIn
+from kinetrum.wire import today as wire
+
+router = APIRouter(tags=["today"])
+
+
+def _seen(one: SeenRun) -> wire.SeenRun:
+    run = one.run
+    return wire.SeenRun(
+        project=run.project, reference=run.reference, experiment=run.experiment, number=run.number, name=run.name,
+        status=run.status, author=one.author, started_at=run.started_at, ended_at=run.ended_at,
+        goal=shapes.goal(one.goal) if one.goal else None, value=to_json(one.value), is_best=one.is_best,
+        progress=shapes.progress(one.doc.progress), expected_end=one.expected_end,
+        expected_by="progress" if one.expected_by == "progress" else "earlier runs" if one.expected_by else None,
+        look=today.needs_a_look(one) if run.status != "running" else None,
+    )  # fmt: skip
+
+
+@router.post("/visits", status_code=204)
+def note_visit(actor: SignedIn) -> None:
+    """Note that one is here. After an absence of over an hour another visit begins."""
+    today.note_visit(actor)
+
+
+@router.get("/today")
+def read_today(
+    actor: SignedIn,
+    since: Annotated[datetime | None, Query(description="From when on; the end of the last visit without it.")] = None,
+) -> wire.Today:
+    """Read what is running, what ended since the last visit, what waits for one's review, what changed stage."""
+    begin = since.astimezone(UTC).replace(tzinfo=None) if since and since.tzinfo else since
+    found = today.read_today(actor, begin)
+    return wire.Today(
+        at=found.at, since=found.since, first_visit=found.first_visit,
+        running=[_seen(one) for one in found.running], ended=[_seen(one) for one in found.ended],
+        ended_more=found.ended_more,
+        waiting=[wire.WaitingVersion.model_validate(one) for one in found.waiting],
+        stage_changes=[wire.StageChange.model_validate(one) for one in found.stage_changes],
+        notes=[wire.NewNote.model_validate(one) for one in found.notes],
+    )  # fmt: skip

@@ -1,0 +1,285 @@
+/** Where a run ran: code, packages, job and machine, and one click away what of them differs from another run. */
+import type { RunDetail, Schemas } from '../../api/client'
+import { useResources, useSurroundings } from '../../api/following'
+import { Curves } from '../../charts/Curves'
+import { Fact, Section } from '../../parts/Marks'
+import { useAddress } from '../../parts/selection'
+import { bytes, plural, show } from '../../parts/values'
+
+const VIEWS = ['changes', 'packages', 'previous', 'parent'] as const
+type View = (typeof VIEWS)[number]
+
+const ABOUT = ['command', 'python', 'user', 'process']
+
+export function Around({ run }: { run: RunDetail }) {
+  const { params, change } = useAddress()
+  const asked = params.get('around')
+  const view = VIEWS.find((one) => one === asked) ?? null
+  const code = run.code
+  const offered: [View, string][] = [
+    ['changes', 'Code as it was'],
+    ['packages', 'Packages'],
+    ['previous', 'Against the run before'],
+    ...(run.parent ? ([['parent', 'Against its parent']] as [View, string][]) : []),
+  ]
+  return (
+    <Section className="col-span-4" title="Code and environment">
+      <dl className="text-xs">
+        {code && <CodeFacts code={code} />}
+        {ABOUT.filter((key) => key in run.about).map((key) => (
+          <Fact key={key} term={key}>
+            <span className="mono">{show(run.about[key])}</span>
+          </Fact>
+        ))}
+        {run.job.system && (
+          <Fact term="job">
+            <Job job={run.job} />
+          </Fact>
+        )}
+        <Fact term="id">
+          <span className="mono">{run.id}</span>
+        </Fact>
+      </dl>
+      <div className="flex flex-wrap gap-2 pt-2">
+        {offered.map(([name, text]) => (
+          <button
+            key={name}
+            className={`btn leading-[18px] ${view === name ? 'btn-p' : ''}`}
+            aria-pressed={view === name}
+            onClick={() => change('around', view === name ? null : name)}
+          >
+            {text}
+          </button>
+        ))}
+      </div>
+    </Section>
+  )
+}
+
+function Job({ job }: { job: Record<string, string> }) {
+  if (job.job && /^https?:\/\//.test(job.job))
+    return (
+      <a className="link" href={job.job} rel="noreferrer">
+        {job.system}
+      </a>
+    )
+  return (
+    <>
+      {job.system} {job.job}
+    </>
+  )
+}
+
+function CodeFacts({ code }: { code: Schemas['Repository'] }) {
+  return (
+    <>
+      {code.commit && (
+        <Fact term="commit">
+          <span className="mono" title={code.commit}>
+            {code.commit.slice(0, 12)}
+          </span>
+          {code.branch && <> on {code.branch}</>}
+          {code.state && <span className="text-bad"> · {code.state}</span>}
+          <span className="text-ink2">
+            {code.changed_files > 0 && ` · ${plural(code.changed_files, 'file')} changed`}
+            {code.untracked_files > 0 && ` · ${code.untracked_files} untracked`}
+          </span>
+        </Fact>
+      )}
+      {code.address && (
+        <Fact term="repository">
+          <span className="mono">{code.address}</span>
+        </Fact>
+      )}
+      {code.entry && (
+        <Fact term="script">
+          <span className="mono">{code.entry}</span>
+        </Fact>
+      )}
+      {(code.cut || code.hidden_lines > 0) && (
+        <Fact term="left out">
+          {[code.cut, code.hidden_lines > 0 && `${plural(code.hidden_lines, 'line')} that look like secrets`]
+            .filter(Boolean)
+            .join('; ')}
+        </Fact>
+      )}
+    </>
+  )
+}
+
+/** What was asked for with the buttons of `Around`, over the whole width. */
+export function AroundDetail({ run }: { run: RunDetail }) {
+  const { params } = useAddress()
+  const view = VIEWS.find((one) => one === params.get('around')) ?? null
+  const against = view === 'previous' || view === 'parent' ? view : null
+  const { data, error } = useSurroundings(run, against, view !== null)
+  if (view === null) return null
+  if (!data) return <p className="lab col-span-12">{error ? error.message : 'Reading …'}</p>
+  return (
+    <Section className="col-span-12" title={TITLES[view]} fact={data.against ?? undefined}>
+      {view === 'packages' && <Packages packages={data.packages} />}
+      {view === 'changes' && <Code found={data} />}
+      {against && <Differences found={data} run={run} />}
+    </Section>
+  )
+}
+
+const TITLES: Record<View, string> = {
+  changes: 'Code as it was',
+  packages: 'Packages',
+  previous: 'What surrounds it differently',
+  parent: 'What surrounds it differently',
+}
+
+function Packages({ packages }: { packages: Record<string, string> }) {
+  const rows = Object.entries(packages)
+  if (rows.length === 0) return <p className="lab">No packages were caught.</p>
+  return (
+    <ul className="mono columns-[220px] gap-6">
+      {rows.map(([name, version]) => (
+        <li key={name} className="flex justify-between gap-2 border-b border-line py-px">
+          <span className="truncate">{name}</span>
+          <span className="text-ink2">{version}</span>
+        </li>
+      ))}
+    </ul>
+  )
+}
+
+function Code({ found }: { found: Schemas['Surroundings'] }) {
+  if (!found.difference && !found.script)
+    return (
+      <p className="lab">
+        {found.code?.commit ? 'Nothing was changed since the commit.' : 'No code was caught.'}
+      </p>
+    )
+  return (
+    <>
+      {found.difference && <Difference text={found.difference} name="Uncommitted changes" />}
+      {found.script && <Difference text={found.script} name="Script that git does not know" plain />}
+    </>
+  )
+}
+
+const CHANGES: Record<string, string> = {
+  same: 'The code is the same.',
+  unknown: 'Whether the code differs is not known.',
+  'other commit': 'It is another commit.',
+  'other uncommitted changes': 'The commit is the same, the uncommitted changes differ.',
+}
+
+function Differences({ found, run }: { found: Schemas['Surroundings']; run: RunDetail }) {
+  const rows = [...found.about_changes, ...found.package_changes]
+  return (
+    <>
+      <p className="text-sm">
+        {CHANGES[found.code_change ?? 'unknown']}
+        {found.code_change === 'other commit' && (
+          <span className="mono">
+            {' '}
+            {found.against_code?.commit?.slice(0, 12)} → {found.code?.commit?.slice(0, 12)}
+          </span>
+        )}{' '}
+        {rows.length === 0 && 'Packages and machine are the same.'}
+      </p>
+      {rows.length > 0 && (
+        <table className="w-full max-w-[900px] text-xs" aria-label="Surroundings that differ">
+          <thead>
+            <tr className="lab h-6">
+              <th scope="col">what</th>
+              <th scope="col">{found.against}</th>
+              <th scope="col">{run.reference}</th>
+            </tr>
+          </thead>
+          <tbody className="mono">
+            {rows.map((row) => (
+              <tr key={row.name} className="border-b border-line align-top">
+                <th scope="row" className="py-px pr-4">
+                  {row.name}
+                </th>
+                <td className="pr-4 break-all text-ink2">{row.there ?? '–'}</td>
+                <td className="strong break-all">{row.here ?? '–'}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {found.code_change_text && <Difference text={found.code_change_text} name="Difference of the code" />}
+    </>
+  )
+}
+
+const TONES: Record<string, string> = { '+': 'printed-added', '-': 'printed-removed', '@': 'text-ink3' }
+
+function Difference({ text, name, plain = false }: { text: string; name: string; plain?: boolean }) {
+  return (
+    <pre
+      className="mono my-2 max-h-[480px] overflow-auto bg-bg px-3 py-2 whitespace-pre"
+      tabIndex={0}
+      role="region"
+      aria-label={name}
+    >
+      {text.split('\n').map((line, at) => (
+        <div key={at} className={plain ? '' : (TONES[line[0] ?? ''] ?? '')}>
+          {line || ' '}
+        </div>
+      ))}
+    </pre>
+  )
+}
+
+const CHARTS: [string, RegExp, (value: number) => string][] = [
+  ['Processor', /cpu \(%\)$|^gpu \d+ \(%\)$/, (value) => `${Math.round(value)} %`],
+  ['Memory', /^memory \(bytes\)$|^gpu \d+ memory/, bytes],
+  ['Disk', /^disk (read|written)/, (value) => `${bytes(value)}/s`],
+  ['Network', /^network/, (value) => `${bytes(value)}/s`],
+]
+
+/** What the run used of its machine, over its time. */
+export function Resources({ run }: { run: RunDetail }) {
+  const { data } = useResources(run, 300)
+  if (!run.has_resources || !data) return null
+  const { at = [], ...columns } = data.samples
+  const times = at.map((moment) => moment ?? 0)
+  const charts = CHARTS.map(([title, fits, write]) => ({
+    title,
+    write,
+    names: Object.keys(columns).filter((name) => fits.test(name)),
+  })).filter(({ names }) => names.length > 0)
+  const cores = columns['machine cores']?.at(-1)
+  const room = columns['machine memory size (bytes)']?.at(-1)
+  return (
+    <Section
+      className="col-span-12"
+      title="Use of the machine"
+      fact={`${plural(times.length, 'sample')}${cores ? ` · ${plural(cores, 'core')}` : ''}${room ? ` · ${bytes(room)} of memory` : ''}`}
+    >
+      <div className="grid grid-cols-[repeat(auto-fill,minmax(280px,1fr))] gap-x-6">
+        {charts.map(({ title, names, write }) => (
+          <figure key={title} className="m-0 border-b border-line pt-1">
+            <figcaption className="flex gap-3 text-xs text-ink2">
+              {title}
+              <span className="lab ml-auto">highest {write(highest(columns[names[0] ?? ''] ?? []))}</span>
+            </figcaption>
+            <Curves
+              title={`${title} of ${run.reference}`}
+              height={110}
+              axis="elapsed"
+              series={names.map((name, slot) => ({
+                name,
+                label: name.replace(/ \(.*$/, ''),
+                slot: slot + 1,
+                status: run.status,
+                steps: times.map((_, step) => step),
+                times,
+                values: columns[name] ?? [],
+              }))}
+            />
+          </figure>
+        ))}
+      </div>
+    </Section>
+  )
+}
+
+const highest = (values: (number | null)[]) => Math.max(0, ...values.filter((value) => value !== null))

@@ -1,0 +1,368 @@
+/** What one comes to see first: what runs, what ended since the last visit, what waits, what changed stage. */
+import { useEffect, useState } from 'react'
+import { Link } from 'react-router'
+import type { Schemas, SeenRun } from '../../api/client'
+import { useToday } from '../../api/following'
+import { useLive } from '../../api/live'
+import { useProjects } from '../../api/queries'
+import { Changing, Section, Status } from '../../parts/Marks'
+import { leftUntil, progressText } from '../../parts/progress'
+import { useAddress } from '../../parts/selection'
+import { Answer, Lost, Person, Waiting } from '../../parts/Shell'
+import { arrow, duration, fullMoment, moment, plural, show } from '../../parts/values'
+import { Lanes } from './Lanes'
+import { Notify } from './Notify'
+
+const SPANS: [string, string][] = [
+  ['', 'my last visit'],
+  ['1', 'yesterday'],
+  ['7', 'a week ago'],
+  ['30', 'a month ago'],
+]
+
+/** The moment so many days ago, which stays the same while the page is open. */
+function useSince(): string | null {
+  const { params } = useAddress()
+  const days = Number(params.get('days') ?? 0)
+  const [opened] = useState(() => Date.now())
+  return days > 0 ? new Date(opened - days * 86_400_000).toISOString() : null
+}
+
+export default function Today() {
+  const connected = useLive(null)
+  const since = useSince()
+  const { data, error } = useToday(since)
+  useEffect(() => {
+    document.title = 'Today · Kinetrum'
+  }, [])
+  return (
+    <div className="flex min-h-screen flex-col bg-surface">
+      <header className="flex h-10 shrink-0 items-center border-b border-line2 px-6 text-sm">
+        <Link to="/" className="strong mr-6 tracking-[.02em] text-accent">
+          Kinetrum
+        </Link>
+        <span className="strong" aria-current="page">
+          Today
+        </span>
+        <Places />
+        <Person />
+      </header>
+      <Lost connected={connected} />
+      <main className="flex-1">{data ? <Found data={data} /> : <Waiting error={error} />}</main>
+    </div>
+  )
+}
+
+/** The projects, as ways on from here. */
+function Places() {
+  const { data } = useProjects()
+  return (
+    <nav aria-label="Projects" className="ml-auto flex gap-4 text-ink2">
+      {data?.slice(0, 6).map((project) => (
+        <Link key={project.name} to={`/${project.name}`} className="hover:text-ink">
+          {project.name}
+        </Link>
+      ))}
+      {(data?.length ?? 0) > 6 && (
+        <Link to="/projects" className="link">
+          all projects
+        </Link>
+      )}
+    </nav>
+  )
+}
+
+type Data = Schemas['Today']
+
+function Found({ data }: { data: Data }) {
+  const { params, change } = useAddress()
+  const look = data.ended.filter((run) => run.look)
+  const fine = data.ended.filter((run) => !run.look)
+  return (
+    <>
+      <Answer
+        reason={
+          <>
+            {data.first_visit && !params.get('days')
+              ? 'This is your first visit; shown is the last day.'
+              : `Since ${fullMoment(data.since)}.`}{' '}
+            {plural(data.ended.length, 'run')}
+            {data.ended_more ? ' and more' : ''} ended, {plural(data.stage_changes.length, 'change')} of
+            stage.
+          </>
+        }
+        right={
+          <>
+            <Notify data={data} />
+            <label className="text-xs text-ink2">
+              since{' '}
+              <select
+                className="field py-0 text-xs"
+                value={params.get('days') ?? ''}
+                onChange={(event) => change('days', event.target.value || null)}
+              >
+                {SPANS.map(([days, text]) => (
+                  <option key={days} value={days}>
+                    {text}
+                  </option>
+                ))}
+              </select>
+            </label>
+          </>
+        }
+      >
+        <Sentence data={data} look={look.length} />
+      </Answer>
+      <Lanes data={data} />
+      <div className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pt-4 pb-6">
+        <div className="col-span-8 flex flex-col gap-5">
+          <RunningNow runs={data.running} now={data.at} />
+          <Ended runs={fine} more={data.ended_more} />
+          <NeedsALook runs={look} />
+        </div>
+        <div className="col-span-4 flex flex-col gap-5">
+          <WaitsForYou versions={data.waiting} />
+          <ChangedStage changes={data.stage_changes} />
+          <Notes notes={data.notes} />
+        </div>
+      </div>
+    </>
+  )
+}
+
+function Sentence({ data, look }: { data: Data; look: number }) {
+  const bests = data.ended.filter((run) => run.is_best).length
+  const parts = [
+    data.waiting.length > 0 &&
+      `${plural(data.waiting.length, 'version')} wait${data.waiting.length === 1 ? 's' : ''} for your review`,
+    `${plural(data.running.length, 'run')} ${data.running.length === 1 ? 'is' : 'are'} running`,
+    bests > 0 && `${plural(bests, 'result')} ${bests === 1 ? 'is' : 'are'} the best so far`,
+    look > 0 && `${plural(look, 'run')} need${look === 1 ? 's' : ''} a look`,
+  ].filter((part): part is string => !!part)
+  const [first, ...rest] = parts
+  return (
+    <>
+      <b>{first}</b>
+      {rest.length > 0 && `; ${rest.join(', ')}`}.
+    </>
+  )
+}
+
+const to = (run: SeenRun) => `/${run.project}/e/${run.reference}`
+
+function Value({ run }: { run: SeenRun }) {
+  if (!run.goal) return <span className="text-ink3">–</span>
+  return (
+    <>
+      <span className="text-ink2">
+        {run.goal.key}
+        {arrow(run.goal)}
+      </span>{' '}
+      <b className="strong">
+        <Changing>{show(run.value)}</Changing>
+      </b>{' '}
+      <span className="text-ink3">{run.goal.unit}</span>
+    </>
+  )
+}
+
+function Who({ run }: { run: SeenRun }) {
+  return (
+    <th scope="row" className="w-[190px] truncate pr-3" title={run.name ?? undefined}>
+      <Link className="hover:underline" to={to(run)}>
+        <span className="text-ink2">{run.experiment}</span> <b className="strong">{run.number}</b>
+      </Link>{' '}
+      <span className="text-xs text-ink3">{run.name}</span>
+    </th>
+  )
+}
+
+function RunningNow({ runs, now }: { runs: SeenRun[]; now: string }) {
+  return (
+    <Section title="Running now" fact={runs.length}>
+      <table className="w-full table-fixed" aria-label="Running now">
+        <tbody>
+          {runs.map((run) => (
+            <tr key={`${run.project} ${run.reference}`} className="h-[30px] border-b border-line">
+              <Who run={run} />
+              <td className="w-[180px] truncate text-xs">
+                <Status
+                  status="running"
+                  text={run.progress ? progressText(run.progress) : `for ${duration(run.started_at, now)}`}
+                />
+              </td>
+              <td className="w-[110px]">
+                {run.progress?.total ? <Bar done={run.progress.done / run.progress.total} /> : null}
+              </td>
+              <td className="truncate text-xs">
+                <Value run={run} />
+              </td>
+              <td
+                className="w-[100px] text-right text-xs text-ink2"
+                title={
+                  run.expected_by === 'earlier runs'
+                    ? 'as long as the last finished runs of the experiment took'
+                    : undefined
+                }
+              >
+                {run.expected_by === 'earlier runs' && 'about '}
+                {leftUntil(run.expected_end, new Date(now).getTime())}
+              </td>
+              <td className="w-[100px] truncate pl-3 text-right text-xs">{run.author}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {runs.length === 0 && <p className="lab">Nothing is running.</p>}
+    </Section>
+  )
+}
+
+function Bar({ done }: { done: number }) {
+  const at = Math.min(1, done) * 96
+  return (
+    <svg width="100" height="10" role="img" aria-label={`${Math.round(Math.min(1, done) * 100)} % done`}>
+      <line x1="2" x2="98" y1="5" y2="5" stroke="var(--line2)" strokeDasharray="1 3" />
+      <line x1="2" x2={2 + at} y1="5" y2="5" stroke="var(--accent)" strokeWidth="2" />
+      <circle cx={2 + at} cy="5" r="3" fill="var(--accent)" />
+    </svg>
+  )
+}
+
+const SHOWN = 14
+
+function Ended({ runs, more }: { runs: SeenRun[]; more: boolean }) {
+  const [all, setAll] = useState(false)
+  // The best so far come first, then the latest.
+  const ordered = [...runs].sort((a, b) => Number(b.is_best) - Number(a.is_best))
+  const shown = all ? ordered : ordered.slice(0, SHOWN)
+  return (
+    <Section title="Finished" fact={`${runs.length}${more ? ' and more' : ''}`}>
+      <table className="w-full table-fixed" aria-label="Finished">
+        <tbody>
+          {shown.map((run) => (
+            <tr key={`${run.project} ${run.reference}`} className="h-[30px] border-b border-line">
+              <Who run={run} />
+              <td className="truncate text-xs">
+                <Value run={run} />
+              </td>
+              <td className="strong w-[110px] text-xs text-accent">{run.is_best && 'best so far'}</td>
+              <td className="w-[150px] text-xs text-ink2">
+                <Status
+                  status={run.status}
+                  text={`${moment(run.ended_at)}, ${duration(run.started_at, run.ended_at)}`}
+                />
+              </td>
+              <td className="w-[100px] truncate pl-3 text-right text-xs">{run.author}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {ordered.length > shown.length && (
+        <p className="py-1">
+          <button className="btn" onClick={() => setAll(true)}>
+            Show {ordered.length - shown.length} more
+          </button>
+        </p>
+      )}
+      {runs.length === 0 && <p className="lab">No run has finished since.</p>}
+    </Section>
+  )
+}
+
+function NeedsALook({ runs }: { runs: SeenRun[] }) {
+  if (runs.length === 0) return null
+  return (
+    <Section title="Needs a look" fact={runs.length}>
+      <table className="w-full table-fixed" aria-label="Needs a look">
+        <tbody>
+          {runs.map((run) => (
+            <tr key={`${run.project} ${run.reference}`} className="h-[30px] border-b border-line">
+              <Who run={run} />
+              <td className="w-[80px] text-xs">
+                <Status status={run.status} text={run.status} />
+              </td>
+              <td className="truncate text-xs" title={run.look ?? ''}>
+                {run.look}
+              </td>
+              <td className="w-[90px] text-right text-xs text-ink2">{moment(run.ended_at)}</td>
+              <td className="w-[100px] truncate pl-3 text-right text-xs">{run.author}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Section>
+  )
+}
+
+function WaitsForYou({ versions }: { versions: Data['waiting'] }) {
+  if (versions.length === 0) return null
+  return (
+    <Section title="Waits for you" fact={versions.length}>
+      {versions.map((version) => {
+        const at = `/${version.project}/models/${version.model}/${version.number}`
+        return (
+          <div key={at} className="flex items-start gap-3 border-b border-line py-2">
+            <span className="w-8 text-xl leading-7">{version.number}</span>
+            <div className="min-w-0 flex-1 text-xs">
+              <p className="strong text-sm">{version.model}</p>
+              <p className="truncate text-ink2">{version.comment}</p>
+              <p className="text-ink2">
+                by {version.registered_by}, {moment(version.registered_at)}
+              </p>
+            </div>
+            <Link className="btn btn-p" to={at} aria-label={`Review ${version.model} ${version.number}`}>
+              Review
+            </Link>
+          </div>
+        )
+      })}
+    </Section>
+  )
+}
+
+const STAGE_ACTS: Record<string, string> = { promote: '→', demote: 'off', 'roll back': 'back on' }
+
+function ChangedStage({ changes }: { changes: Data['stage_changes'] }) {
+  return (
+    <Section title="Changed stage" fact={changes.length}>
+      <table className="w-full table-fixed text-xs" aria-label="Changed stage">
+        <tbody>
+          {changes.map((one) => (
+            <tr key={`${one.model} ${one.stage} ${one.at}`} className="h-[26px] border-b border-line">
+              <td className="w-[84px] text-ink3">{moment(one.at)}</td>
+              <th scope="row" className="truncate">
+                <Link className="hover:underline" to={`/${one.project}/models/${one.model}`}>
+                  {one.model}
+                </Link>{' '}
+                <b className="strong">{one.after ?? one.before}</b>
+              </th>
+              <td className="truncate">
+                {STAGE_ACTS[one.act] ?? one.act} {one.stage}
+              </td>
+              <td className="w-[90px] truncate text-right text-ink2">{one.person}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {changes.length === 0 && <p className="lab">No stage changed since.</p>}
+    </Section>
+  )
+}
+
+function Notes({ notes }: { notes: Data['notes'] }) {
+  if (notes.length === 0) return null
+  return (
+    <Section title="Notes" fact={`${notes.length} new`}>
+      {notes.slice(0, 8).map((note) => (
+        <div key={`${note.run} ${note.written_at}`} className="border-b border-line py-1 text-xs">
+          <Link className="strong hover:underline" to={`/${note.project}/e/${note.run}`}>
+            {note.run}
+          </Link>{' '}
+          <span className="text-ink2">{note.author}</span>
+          <p className="line-clamp-2">{note.text}</p>
+        </div>
+      ))}
+    </Section>
+  )
+}
