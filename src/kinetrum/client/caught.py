@@ -27,22 +27,13 @@ from kinetrum.core.values import Value
 PARTS = ("command", "user", "host", "packages", "code", "job", "resources", "output")
 _FRESH_S = 60.0
 _DISTRIBUTION = re.compile(r"^(?P<name>.+?)-(?P<version>[^-]+?)(?:-py\d[\d.]*)?\.(?:dist|egg)-info$")
-# Variable that says which system it is, and those that make the address of the job (or name it).
-_JOBS: tuple[tuple[str, str, str], ...] = (
-    ("GITHUB_ACTIONS", "GitHub Actions", "{GITHUB_SERVER_URL}/{GITHUB_REPOSITORY}/actions/runs/{GITHUB_RUN_ID}"),
-    ("GITLAB_CI", "GitLab CI", "{CI_JOB_URL}"),
-    ("JENKINS_URL", "Jenkins", "{BUILD_URL}"),
-    ("BUILDKITE", "Buildkite", "{BUILDKITE_BUILD_URL}#{BUILDKITE_JOB_ID}"),
-    ("CIRCLECI", "CircleCI", "{CIRCLE_BUILD_URL}"),
-    ("TRAVIS", "Travis CI", "{TRAVIS_JOB_WEB_URL}"),
-    ("TF_BUILD", "Azure Pipelines",
-     "{SYSTEM_COLLECTIONURI}{SYSTEM_TEAMPROJECT}/_build/results?buildId={BUILD_BUILDID}"),
-    ("DRONE", "Drone", "{DRONE_BUILD_LINK}"),
-    ("WOODPECKER_CI", "Woodpecker", "{CI_PIPELINE_URL}"),
-    ("TEAMCITY_VERSION", "TeamCity", "{BUILD_URL}"),
-    ("BITBUCKET_BUILD_NUMBER", "Bitbucket", "{BITBUCKET_GIT_HTTP_ORIGIN}/pipelines/results/{BITBUCKET_BUILD_NUMBER}"),
-    ("SLURM_JOB_ID", "Slurm", "{SLURM_JOB_ID}"),
-    ("PBS_JOBID", "PBS", "{PBS_JOBID}"),
+# How CI systems and clusters tell a job's address or number, by the variables that they set.
+_JOBS = (
+    "{CI_JOB_URL}", "{BUILDKITE_BUILD_URL}#{BUILDKITE_JOB_ID}", "{CIRCLE_BUILD_URL}", "{TRAVIS_JOB_WEB_URL}",
+    "{GITHUB_SERVER_URL}/{GITHUB_REPOSITORY}/actions/runs/{GITHUB_RUN_ID}", "{DRONE_BUILD_LINK}", "{CI_PIPELINE_URL}",
+    "{SYSTEM_COLLECTIONURI}{SYSTEM_TEAMPROJECT}/_build/results?buildId={BUILD_BUILDID}",
+    "{BITBUCKET_GIT_HTTP_ORIGIN}/pipelines/results/{BITBUCKET_BUILD_NUMBER}", "{BUILD_URL}",
+    "Slurm job {SLURM_JOB_ID}", "PBS job {PBS_JOBID}",
 )  # fmt: skip
 
 
@@ -93,15 +84,13 @@ def user_name() -> str:
 
 
 def ci_job(environment: Mapping[str, str]) -> dict[str, str]:
-    """Return the CI system and the address of the job that this is, as the usual variables tell; empty elsewhere."""
-    for mark, system, form in _JOBS:
-        if environment.get(mark):
-            names = re.findall(r"\{(\w+)\}", form)
-            if not all(environment.get(name) for name in names):
-                return {"system": system}
-            address = hide_in_address(form.format_map({name: environment[name] for name in names}))
-            return {"system": system, "job": address[:500]}
-    return {"system": "CI"} if environment.get("CI", "").lower() in {"1", "true"} else {}
+    """Return the address (or number) of the CI job that this is, as the usual variables tell; empty elsewhere."""
+    for form in _JOBS:
+        names = re.findall(r"\{(\w+)\}", form)
+        if all(environment.get(name) for name in names):
+            found = form.format_map({name: environment[name] for name in names})
+            return {"job": hide_in_address(found)[:500]}
+    return {"job": "in CI"} if environment.get("CI", "").lower() in {"1", "true"} else {}
 
 
 def packages_on(paths: Iterable[str]) -> dict[str, str]:

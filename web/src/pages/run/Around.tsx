@@ -31,9 +31,9 @@ export function Around({ run }: { run: RunDetail }) {
             <span className="mono">{show(run.about[key])}</span>
           </Fact>
         ))}
-        {run.job.system && (
+        {run.job.job && (
           <Fact term="job">
-            <Job job={run.job} />
+            <Job job={run.job.job} />
           </Fact>
         )}
         <Fact term="id">
@@ -56,17 +56,12 @@ export function Around({ run }: { run: RunDetail }) {
   )
 }
 
-function Job({ job }: { job: Record<string, string> }) {
-  if (job.job && /^https?:\/\//.test(job.job))
-    return (
-      <a className="link" href={job.job} rel="noreferrer">
-        {job.system}
-      </a>
-    )
+function Job({ job }: { job: string }) {
+  if (!/^https?:\/\//.test(job)) return job
   return (
-    <>
-      {job.system} {job.job}
-    </>
+    <a className="link break-all" href={job} rel="noreferrer">
+      {job}
+    </a>
   )
 }
 
