@@ -185,7 +185,6 @@ def test_a_script_is_surrounded_by_itself(recording: Project, work: Path, tmp_pa
     (work / "train.py").write_text("import kinetrum\nwith kinetrum.begin('e') as run: pass\nprint(run.id)\n")
     environment = {
         "CI_JOB_URL": "https://ci.kestrelfold.example/7",
-        "GITLAB_CI": "1",
         "SECRET_OF_MINE": "do-not-record",
     }
     done = subprocess.run(
