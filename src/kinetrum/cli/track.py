@@ -88,7 +88,7 @@ def _track(given: argparse.Namespace) -> int:
     around.join(15)
     status, reason = outcome.status()
     if status == "failed" and last_lines:
-        reason = f"{last_lines[-3_500:]}\n{reason}"
+        reason = f"{last_lines[-3_300:]}\n{reason}; it printed last: {last_lines.splitlines()[-1][:300]}"
     run.end(status, reason)
     _say_where(run, status, tracker.problems)
     return outcome.exit_status

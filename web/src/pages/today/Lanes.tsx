@@ -39,7 +39,7 @@ export function Lanes({ data }: { data: Schemas['Today'] }) {
           <span className="strong w-[120px] shrink-0 truncate text-xs">{name.split(' ')[1]}</span>
           <svg
             className="h-[30px] flex-1"
-            role="img"
+            role="group"
             aria-label={`${found.length} runs of ${name.split(' ')[1]}`}
           >
             <line x1="0" x2="100%" y1="15" y2="15" stroke="var(--line)" />
