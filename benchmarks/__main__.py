@@ -9,8 +9,10 @@ import sys
 import tempfile
 from pathlib import Path
 
+from benchmarks.consoles import consoles
 from benchmarks.curves import curves, steady
 from benchmarks.measuring import Ratio
+from benchmarks.output import output
 from benchmarks.recording import measure_call, recording
 from benchmarks.run_table import run_table
 from benchmarks.starting import starting
@@ -49,6 +51,8 @@ def main() -> None:
             "curves": lambda: curves(home, url, token),
             "runs": lambda: run_table(url, token),
             "memory": lambda: [memory_away()],
+            "output": output,
+            "consoles": lambda: consoles(url, token),
             # Last, since what this process recorded for services that do not answer stays undelivered.
             "slow": slow_service,
             "away": lambda: measure_call("service away", "http://127.0.0.1:1"),

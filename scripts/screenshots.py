@@ -40,6 +40,8 @@ PAGES = {
 COMMANDS = {
     "terminal-runs": "kinetrum runs -e frost-alarm --sort recall --limit 24",
     "terminal-compare": "kinetrum compare frost-alarm/{better} frost-alarm/{earlier}",
+    "terminal-track": "cd .demo/demo/gap-filling && kinetrum track -e gap-filling --set reach=3 --metrics out/scores.csv"
+    " --step reach -- python neighbours.py --reach 3; kinetrum show gap-filling/last --output; kinetrum show gap-filling/last",
     "terminal-show": "kinetrum show frost-alarm/{problem}",
     "terminal-registry": "kinetrum models; echo; kinetrum show model; echo; kinetrum history frost-alarm",
 }

@@ -131,6 +131,9 @@ def test_a_run_with_curl(recording: Project, tmp_path: Path) -> None:
     assert (run["status"], run["params"]) == ("finished", {"depth": 6})
     points = recording.service().get(recording.path("experiments", "by-hand", "runs", "1", "points"), metric="loss")
     assert points["values"] == [0.5, "NaN"]
+    assert run["results"] == {"recall": 0.913}
+    output = recording.service().get(recording.path("experiments", "by-hand", "runs", "1", "output"))
+    assert [line["text"] for line in output["lines"]] == ["by hand"]
 
 
 CURL = """

@@ -18,13 +18,14 @@ import sys
 import threading
 import time
 from collections import deque
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from kinetrum.client.recorder import Recorder
 
 BURST_BYTES, BYTES_PER_S, TAIL_BYTES = 16 * 1024 * 1024, 256 * 1024, 2 * 1024 * 1024
-FLUSH_EVERY_S = 1.0
+FLUSH_EVERY_S, GATHERED_WRITES, GATHERED_BYTES = 1.0, 256, 4_096
 STDOUT, STDERR, OURS = 0, 1, 2
 
 
@@ -87,26 +88,62 @@ class Outlet:
 
 
 class _Copied(io.BufferedIOBase):
-    """The bytes of one of the interpreter's streams, passed on and copied."""
+    """The bytes of one of the interpreter's streams, passed on and copied.
+
+    Small writes are gathered, since an interpreter without buffers (python -u) makes several for each line; they are
+    copied when there are some, at a flush, and once a second. There is no `__getattr__` on purpose: the text layer asks
+    for what is not there at every write, which alone would cost ten times as much as all the rest.
+    """
 
     def __init__(self, under: Any, number: int, encoding: str) -> None:
         self.under, self.number = under, number
         self.encoding = "" if encoding.replace("-", "").lower() in {"utf8", "ascii"} else encoding
+        self._gathered: deque[bytes] = deque()
+        # A closure, found on the object: half the time of a method.
+        self.write = self._writing()  # type: ignore[method-assign]
 
-    def write(self, data: Any, /) -> int:
-        try:
-            return int(self.under.write(data))
-        finally:
-            _copy(self.number, bytes(data).decode(self.encoding, "replace").encode() if self.encoding else bytes(data))
+    def _writing(self) -> Callable[[Any], int]:
+        gathered, gather, copy, pass_on = self._gathered, self._gathered.append, self.copy, self.under.write
+
+        def write(data: Any, /) -> int:
+            gather(data if type(data) is bytes else bytes(data))
+            if len(gathered) > GATHERED_WRITES or len(data) > GATHERED_BYTES:
+                copy()
+            return pass_on(data)  # type: ignore[no-any-return]
+
+        return write
+
+    def copy(self) -> None:
+        """Copy what was gathered."""
+        taken = []
+        # One by one, since another thread may add at any moment.
+        while self._gathered:
+            taken.append(self._gathered.popleft())
+        if taken:
+            data = b"".join(taken)
+            _copy(self.number, data.decode(self.encoding, "replace").encode() if self.encoding else data)
 
     def flush(self) -> None:
         self.under.flush()
+        self.copy()
 
     def close(self) -> None:
         """Stay open: the stream beneath belongs to the interpreter."""
 
-    def __getattr__(self, name: str) -> Any:
-        return getattr(self.under, name)
+    @property
+    def raw(self) -> Any:
+        """As the stream beneath has it."""
+        return getattr(self.under, "raw", self.under)
+
+    @property
+    def name(self) -> Any:
+        """As the stream beneath has it."""
+        return self.under.name
+
+    @property
+    def mode(self) -> Any:
+        """As the stream beneath has it."""
+        return self.under.mode
 
     def writable(self) -> bool:
         return True
@@ -150,11 +187,13 @@ class _Catch:
     def __init__(self, name: str, number: int) -> None:
         self.name, self.stream = name, getattr(sys, name)
         self.beneath: Any = None
+        self.copied: _Copied | None = None
         if type(self.stream) is io.TextIOWrapper:
             # The object itself stays, since others may hold it (loggers do): it gets another stream beneath.
             self.stream.flush()
             self.beneath = self.stream.buffer
-            self._rest_on(_Copied(self.beneath, number, self.stream.encoding))
+            self.copied = _Copied(self.beneath, number, self.stream.encoding)
+            self._rest_on(self.copied)
         else:
             self.proxy = _Proxy(self.stream, number)
             setattr(sys, name, self.proxy)
@@ -170,6 +209,8 @@ class _Catch:
         # A signal handler may come here in the middle of a write; what is in the buffer then goes with the next one.
         with contextlib.suppress(RuntimeError, ValueError, OSError):
             self.stream.flush()
+        if self.copied is not None:
+            self.copied.copy()
 
     def release(self) -> None:
         self.flush()

@@ -25,7 +25,11 @@ _OTHER_ESCAPES = re.compile(
 )
 _UNFINISHED = re.compile(r"\x1b(?:\[[0-?]*[ -/]*|\][^\x07\x1b]{0,200})?$")
 _CONTROLS = re.compile(r"[\x00-\x07\x0b\x0c\x0e-\x1a\x1c-\x1f\x7f]")
-_OVERWRITTEN = re.compile(r"(?:^|(?<=[\n\r]))(?:(?:[^\n\r\x1b]|\x1b\[[0-9;]*[mK])*+\r)+(?=[^\r\n])")
+_OVERWRITTEN = re.compile(
+    r"(?:^|(?<=[\n\r]))(?:(?:[^\n\r\x1b]|\x1b\[[0-9;]*[mK])*+\r)+(?=(?:\x1b\[[0-9;]*m)*+[^\r\n\x1b\x08])"
+)
+# What a simple text has none of: every control sign but line ends and tabs.
+_ANY_MOVE = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
 _STRAY = re.compile(r"\x1b(?!\[[0-9;:]*m)")
 
 
@@ -70,6 +74,8 @@ class Fold:
 
     def feed(self, text: str, at: int) -> list[Line]:
         """Take more text, printed at a time; returns the lines that cannot change any more."""
+        if self._is_simple(text):
+            return self._feed_simple(text, at)
         text = _OTHER_ESCAPES.sub("", self.rest + text) if "\x1b" in text or self.rest else text
         self.rest = ""
         if "\x1b" in text[-250:]:
@@ -83,6 +89,27 @@ class Fold:
             start = move.end()
             self._move(move, at, done)
         self._write(text[start:], at)
+        return done
+
+    def _is_simple(self, text: str) -> bool:
+        """Tell whether a text moves nowhere but to the next line, as nearly all do."""
+        return not (self.rest or self.at_start or self.goes_up or self.row or _ANY_MOVE.search(text))
+
+    def _feed_simple(self, text: str, at: int) -> list[Line]:
+        first, *others = text.split("\n")
+        self._write(first, at)
+        if not others:
+            return []
+        self._here(at)
+        done = [self._line(self.rows.pop())]
+        for line in others[:-1]:
+            short = len(line) <= LINE_LIMIT
+            done.append(
+                Line(at, self.stream, line.rstrip(" ") if short else cleaned(line[:LINE_LIMIT], len(line) - LINE_LIMIT))
+            )
+        self.rows.clear()
+        self._here(at)
+        self._write(others[-1], at)
         return done
 
     def finish(self) -> list[Line]:

@@ -24,7 +24,7 @@ from kinetrum.storage.events import Event
 
 POLL_S, SIGN_OF_LIFE_S = 0.25, 15.0
 _QUEUE_LIMIT = 2_000
-_GATHER_MS, _GATHER_MS_EACH, _GATHER_MS_MOST = 350, 12, 5_000
+_GATHER_MS, _GATHER_MS_EACH, _GATHER_MS_MOST = 350, 20, 5_000
 log = logging.getLogger("kinetrum.live")
 
 
