@@ -21,7 +21,7 @@ stop: ## stop the demo
 test: ## install what is missing and run every check and test; needs no demo, leaves nothing behind
 	@scripts/setup test
 	@$(MAKE) --no-print-directory check
-	@env -u KINETRUM_HOME $(PYTHON) -m pytest -q -n 2 --dist worksteal
+	@env -u KINETRUM_HOME $(PYTHON) -m pytest -q -n 3 --dist worksteal
 
 check: ## format, lint, types and layers, for Python and the console
 	@scripts/setup test

@@ -47,7 +47,7 @@ print("before")
 with kinetrum.begin("e") as run:
     print("hello ✓")
     logging.getLogger().warning("a warning")
-    sys.stdout.buffer.write(b"bytes\\n"); sys.stdout.flush()
+    sys.stdout.flush(); sys.stdout.buffer.write(b"bytes\\n"); sys.stdout.flush()
     print("no end", end="")
 print(); print("after"); print(run.id)
 """

@@ -29,7 +29,7 @@ def add_commands(commands: Any) -> None:
     show = commands.add_parser("show", help="one run, artifact, model or version")
     show.add_argument("ref", metavar="REF", help="frost-alarm/42, nights@3, frost-alarm@production")
     show.add_argument("--output", action="store_true", help="what the run printed")
-    show.add_argument("--follow", action="store_true", help="with --output: go on until the run ends")
+    show.add_argument("--follow", action="store_true", help="what the run prints, until it ends")
     show.add_argument("--stream", choices=["stdout", "stderr"], help="with --output: only this stream")
     show.add_argument("--search", default="", metavar="TEXT", help="with --output: only lines that hold this text")
     show.add_argument("--code", action="store_true", help="the run's code, packages and job")
@@ -154,7 +154,7 @@ def _show(given: argparse.Namespace) -> int:
     ref = parse_ref(given.ref)
     session = open_session(ref.project or given.project, wait=not given.follow)
     found = resolve(session, ref)
-    if given.output or given.code:
+    if given.output or given.follow or given.code:
         from kinetrum.cli import around
 
         if not isinstance(found, RecordedRun):

@@ -90,6 +90,8 @@ def _track(given: argparse.Namespace) -> int:
     if status == "failed" and last_lines:
         reason = f"{last_lines[-3_300:]}\n{reason}; it printed last: {last_lines.splitlines()[-1][:300]}"
     run.end(status, reason)
+    if not tracker.ended_line:
+        print(file=sys.stderr)
     _say_where(run, status, tracker.problems)
     return outcome.exit_status
 

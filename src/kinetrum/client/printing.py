@@ -320,6 +320,10 @@ def _after_fork() -> None:
     _guard, _copying = threading.RLock(), threading.local()
     for one in _candidates:
         one.outlet._lock = threading.RLock()
+    for caught in _catches:
+        if caught.copied is not None:
+            # What the parent gathered is the parent's to copy.
+            caught.copied._gathered.clear()
 
 
 os.register_at_fork(after_in_child=_after_fork)

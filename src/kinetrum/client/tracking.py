@@ -126,6 +126,8 @@ class Tracker:
         self._measured = list(measured)
         self._outlet = Outlet(run._recorder) if keep_output else None
         self._lines = (Lines(), Lines())
+        # Whether what was shown last ended its line, so that what is said after it begins one.
+        self.ended_line = True
         self._lock = threading.RLock()
         self._problems: set[str] = set()
         self._told_columns: set[str] = set()
@@ -136,6 +138,7 @@ class Tracker:
 
     def sink(self, stream: int, data: bytes) -> None:
         """Take what the program printed."""
+        self.ended_line = data.endswith(b"\n")
         lines = self._lines[stream]
         text = lines.text(data)
         if self._outlet is not None:

@@ -43,6 +43,8 @@ class Chores:
                 self._compact()
                 if time.monotonic() >= next_lost:
                     recording.mark_lost_runs()
+                    # Also while nobody follows, or the first who does would wait behind a night's events.
+                    watching.put_in_order()
                     watching.forget_old()
                     next_lost = time.monotonic() + LOST_EVERY_S
             except Unavailable as error:
