@@ -32,6 +32,8 @@ def demo(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[seeding.De
     monkeypatch.setattr(scenario, "DAWN", dawn)
     monkeypatch.setenv("KINETRUM_SPOOL", str(tmp_path / "spool"))
     monkeypatch.setattr(spool, "_writer", None)
+    # What surrounds the runs belongs to the story.
+    monkeypatch.delenv("KINETRUM_LEAVE_OUT")
     home = Home(tmp_path / "i")
     url = control.up(home, 0)["url"]
     made = seeding.prepare(home, url)
@@ -60,6 +62,19 @@ def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
     children = [run for run in runs if run["params"].get("rate") and not run["name"]]
     parent = demo.service.get(f"/projects/orchard/experiments/frost-alarm/runs/{by_name['search']['number']}")
     assert len(parent["children"]) == len(children) == 2
+    best = whole[0]
+    assert [activity["name"] for activity in best["activities"]] == ["preparing", "training", "exporting"]
+    output = demo.service.get(f"/projects/orchard/experiments/frost-alarm/runs/{best['number']}/output")
+    assert "nights to train on" in output["lines"][0]["text"]
+    tracked = [run for run in demo.service.get("/projects/orchard/experiments/gap-filling/runs")["rows"]
+               if run["name"] == scenario.OUTSIDE]  # fmt: skip
+    assert [run["values"]["rmse"] < 1 for run in tracked] == [True, True]
+    around = demo.service.get(
+        f"/projects/orchard/experiments/gap-filling/runs/{tracked[0]['number']}/surroundings", against="previous"
+    )
+    assert around["code_change"] == "other uncommitted changes"
+    assert "+SEED = 1" in around["difference"]
+    assert "a-password" not in str(around)
     model = demo.service.get("/projects/orchard/models/frost-alarm")
     assert [version["review"] for version in model["versions"]] == [
         "pending",

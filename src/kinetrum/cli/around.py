@@ -149,5 +149,6 @@ def code_line(run: dict[str, Any]) -> str | None:
     if not code or not code["commit"]:
         return None
     branch = f" on {output.clean(code['branch'])}" if code["branch"] else ""
-    changed = f", {code['changed_files']} changed files" if code["changed_files"] else ""
+    count = code["changed_files"]
+    changed = f", {count} changed file{'' if count == 1 else 's'}" if count else ""
     return f"commit {code['commit'][:12]}{branch}{changed}"

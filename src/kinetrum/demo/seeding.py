@@ -136,7 +136,11 @@ def _train_all(
             parent = None
             if group:
                 parent = parents.get(group) or kinetrum.begin(
-                    "frost-alarm", name=group, goals=training.FROST_GOALS, params={"space": "depth x rate"}
+                    "frost-alarm",
+                    name=group,
+                    goals=training.FROST_GOALS,
+                    params={"space": "depth x rate"},
+                    output=False,
                 )
                 parents[group] = parent
             try:

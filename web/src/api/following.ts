@@ -81,7 +81,8 @@ export const useToday = (since: string | null) =>
   useQuery({
     queryKey: ['today', since],
     queryFn: async () => {
-      if (!since) await answer(api.POST('/api/v1/visits'))
+      // A page left open behind other windows is no visit.
+      if (!since && document.visibilityState === 'visible') await answer(api.POST('/api/v1/visits'))
       return answer(api.GET('/api/v1/today', { params: { query: since ? { since } : {} } }))
     },
     placeholderData: keepPreviousData,
