@@ -30,7 +30,7 @@ PAGES = {
     "experiment-light": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
     "experiment-dark": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
     "run": "/orchard/e/frost-alarm/{better}",
-    "run-output": "/orchard/e/gap-filling/7?around=previous",
+    "run-output": "/orchard/e/gap-filling/7?surroundings=previous",
     "run-parent": "/orchard/e/frost-alarm/{parent}",
     "compare": "/orchard/compare?run=frost-alarm/{better}~1&run=frost-alarm/{earlier}~2",
     "models": "/orchard/models",

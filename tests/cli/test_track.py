@@ -139,7 +139,7 @@ def test_of_a_mistyped_command_nothing_is_recorded(work: Path, words: list[str],
 @pytest.mark.parametrize(
     ("words", "part"),
     [
-        ([], "after --"), (["--used", "nothing/*", "--", "true"], "no file fits"),
+        ([], "after --"), (["-e", "mistyped", "--used", "nothing/*", "--", "true"], "no file fits"),
         (["--params", "none.toml", "--", "true"], "is not there"), (["--set", "depth", "--", "true"], "no KEY=VALUE"),
         (["--leave-out", "colour", "--", "true"], "no part"), (["--goal", "x=sideways", "--", "true"], "goal"),
     ],
@@ -149,6 +149,7 @@ def test_what_is_wrong_is_said_before_anything_runs(work: Path, words: list[str]
     assert done.returncode in {2, 3}
     assert part in done.stderr
     assert "Traceback" not in done.stderr
+    assert kt("runs", "-e", "mistyped").returncode == 3
 
 
 def begun_tracking(*words: str) -> subprocess.Popen[str]:
@@ -335,3 +336,4 @@ def test_output_is_shown_and_followed(work: Path) -> None:
     assert "Against frost-alarm/1" in against.stdout
     assert "echo other" in against.stdout
     assert kt("show", "frost-alarm/1", "--code", "--against", "previous").returncode == 3
+    assert kt("show", "frost-alarm/1", "--resources").returncode == 0

@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from kinetrum.client.measured_files import HalfWritten, MeasuredFile, read_measured
-from kinetrum.client.tracking import Files, files_of
+from kinetrum.client.patterns import Files, files_of
 from kinetrum.core.errors import InvalidInput
 
 

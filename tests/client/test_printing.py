@@ -22,6 +22,10 @@ class Kept:
 
     def __init__(self) -> None:
         self.pieces: list[tuple[int, bytes]] = []
+        self.writer = self
+
+    def now(self) -> int:
+        return len(self.pieces)
 
     def output(self, stream: int, moment: int, text: bytes) -> None:
         self.pieces.append((stream, text))
@@ -188,6 +192,25 @@ def test_one_write_of_a_hundred_megabytes_keeps_its_head_and_tail() -> None:
     assert kept.text().startswith(b"head")
     assert kept.text().endswith(b"tail")
     assert len(kept.text()) < BURST_BYTES + TAIL_BYTES + 1_000
+
+
+def test_times_of_lines_never_go_back_whatever_the_clock_does(recording: Project, tmp_path: Path) -> None:
+    script = """
+import time
+real, jump = time.time_ns, [0]
+time.time_ns = lambda: real() + jump[0]
+with kinetrum.begin("e") as run:
+    for at in range(20):
+        jump[0] = (-1) ** at * 3_600_000_000_000
+        print("line", at, flush=True)
+print(run.id)
+"""
+    run_of = printed(script, tmp_path)
+    assert run_of[1] == [f"stdout line {at}" for at in range(20)]
+    found = kinetrum.open(run_of[0].stdout.strip().split("\n")[-1])
+    assert isinstance(found, kinetrum.RecordedRun)
+    times = [line.at for line in found.output()]
+    assert times == sorted(times)
 
 
 def test_nothing_is_caught_while_no_run_is_open(recording: Project) -> None:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kinetrum.core.printed import LINE_LIMIT, Fold, cleaned, plain, without_overwritten
 
 UP, ERASE = "\x1b[A", "\x1b[K"
 pieces = st.lists(
-    st.sampled_from(["a", "bc", " ", "\n", "\r", "\r\n", UP, "\x1b[2A", "\x1b[B", ERASE, "\x1b[2K", "\x08", "\x1b[32m",
+    st.sampled_from(["a", "bc", " ", "\n", "\ra\n", "plain\n", "\r", "\r\n", UP, "\x1b[2A", "\x1b[B", ERASE, "\x1b[2K", "\x08", "\x1b[32m",
                      "\x1b[0m", "\x1b]0;title\x07", "ü", "✓", "\t", "\x1b[", "\x1b"]),
     max_size=40,
 )  # fmt: skip
@@ -50,6 +50,27 @@ def test_nested_bars_end_as_two_lines() -> None:
     assert lines_of("begin\n" + text + "\n\nend\n")[-3:] == ["outer 3/3", "inner 4/4", "end"]
 
 
+def test_bars_as_a_library_draws_them() -> None:
+    """An outer bar, an inner one that is cleared at the end, and what is printed after them, in pieces and whole."""
+    text = "\router: 0%\n\rinner: 0%" + UP
+    for at in (50, 100):
+        text += f"\n\rinner: {at}%{UP}\router: {at}%"
+    text += f"\n\r        \r{UP}\router: 100%\n"
+    pieces_of_it = [text[start : start + 5] for start in range(0, len(text), 5)]
+    for texts in ([text], pieces_of_it):
+        assert lines_of(*texts, "plain\n", "more\n") == ["outer: 100%", "plain", "more"]
+        assert lines_of(*texts) == ["outer: 100%"]
+
+
+def test_plain_text_releases_the_bar_above_it() -> None:
+    fold = Fold("stderr")
+    assert fold.feed("\r10 %\r100 %\n", 1) == []
+    assert [line.text for line in fold.pending()] == ["100 %"]
+    assert [line.text for line in fold.feed("done\n", 2)] == ["100 %", "done"]
+    assert fold.feed("next", 3) == []
+    assert [line.text for line in fold.feed(" line\nand another\n", 4)] == ["next line", "and another"]
+
+
 def test_a_bar_of_ten_thousand_steps_is_one_line() -> None:
     assert lines_of("".join(f"\r{at} of 10000" for at in range(10_001)) + "\n") == ["10000 of 10000"]
 
@@ -73,6 +94,7 @@ def test_a_line_keeps_the_time_at_which_its_text_began() -> None:
     assert fold.pending()[0].at == 20
 
 
+@settings(max_examples=500, deadline=None)
 @given(pieces, st.lists(st.integers(0, 120), max_size=6))
 def test_cutting_a_text_anywhere_changes_nothing(parts: list[str], cuts: list[int]) -> None:
     text = "".join(parts)

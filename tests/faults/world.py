@@ -38,12 +38,13 @@ real, jump = time.time_ns, [0]
 time.time_ns = lambda: real() + jump[0]
 import kinetrum
 chance = random.Random(sys.argv[1])
-run = kinetrum.begin("faults", name=sys.argv[1], lease_s=3600)
+run = kinetrum.begin("faults", name=sys.argv[1], lease_s=3600, leave_out=("code", "packages", "job"))
 out = sys.argv[2] + ".bin"
 with open(sys.argv[2], "w", buffering=1) as notes:
     print(run.id, file=notes)
     for step in range(1_000_000):
         run.measure(loss=step, recall=step / 2)
+        print("step", step, "drawn\\rstep", step, flush=True)
         if step % 20 == 0:
             jump[0] = chance.randrange(-6, 7) * 3_600_000_000_000
             run.measure(again=step, step=step)
@@ -173,7 +174,7 @@ class World:
         path = self.folder / f"notes-{len(self.notes)}"
         self.notes.append(path)
         command = [sys.executable, "-c", TRAINER, f"trainer {len(self.notes)}", str(path)]
-        self.running.append(subprocess.Popen(command, env=self.environment))
+        self.running.append(subprocess.Popen(command, env=self.environment, stdout=subprocess.DEVNULL))
 
     def stop(self) -> None:
         """End everything."""
@@ -297,7 +298,16 @@ class World:
         assert len({item["key"] for item in recorded}) == len(recorded)
         assert len(recorded) <= last // 50 + 2
         self._check_files(service, run_id, last)
-        return 2 * end + len(found) + len(recorded)
+        return 2 * end + len(found) + len(recorded) + self._check_output(service, path, last)
+
+    def _check_output(self, service: Service, path: str, last: int) -> int:
+        """What was flushed before a step was noted is there, each line once and in order."""
+        with service.stream(f"{path}/output/text") as answer:
+            lines = answer.read().decode().splitlines()
+        wanted = [f"step {step}" for step in range(last + 2)]
+        wrong = [(at, line) for at, line in enumerate(lines) if at >= len(wanted) or line != wanted[at]]
+        assert not wrong and len(lines) in (last + 1, last + 2), (len(lines), last, wrong[:3], wrong[-3:])
+        return len(lines)
 
     def _check_files(self, service: Service, run_id: str, last: int) -> None:
         versions = service.get(f"/projects/main/artifacts/out-{run_id[-12:]}/versions")

@@ -2770,6 +2770,8 @@ export interface components {
             };
             /** Parent */
             parent: string | null;
+            /** Previous */
+            previous: string | null;
             /** Children */
             children: components["schemas"]["ChildRun"][];
             /** Versions */

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from kinetrum.actions.context import Place, experiment_in
+from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.ids import id_bytes
+from kinetrum.core.permissions import Act
 from kinetrum.core.refs import is_id_tail
 from kinetrum.storage import artifacts, projects, runs
 from kinetrum.storage.artifacts import VersionRow
@@ -83,3 +84,9 @@ def find_version(place: Place, name: str, which: str) -> VersionRow:
         there = f"the newest is {newest.reference}" if newest else "it has none"
         raise NotFound(f"There is no version {name}@{which}; {there}.", field="version")
     return found
+
+
+def run_to_write(actor: Actor, project: str, experiment: str, pick: str) -> tuple[Place, Run]:
+    """Return the project and the run that the actor is about to record to."""
+    place = enter(actor, project, Act.RECORD)
+    return place, find_run(place, experiment, pick)

@@ -66,6 +66,7 @@ class RunView:
     notes: tuple[Note, ...] = ()
     may: tuple[str, ...] = ()
     binned_by: str | None = None
+    previous: str | None = None
     output_lines: int = 0
     has_resources: bool = False
 
@@ -264,10 +265,12 @@ def _detail(actor: Actor, place: Place, run: Run) -> RunView:
         " WHERE v.run_id = %s ORDER BY m.name, v.number",
         run.run_id,
     )
+    before = runs.previous_run(run)
     visible_parent = parent if parent and parent.project_id == place.project_id else None
     return replace(
         view,
         parent=visible_parent.reference if visible_parent else None,
+        previous=before.reference if before else None,
         children=tuple(_views(place, children, view.goals)),
         versions=tuple(reference for (reference,) in versions),
         notes=tuple(notes.notes_on("run", run.run_id)),

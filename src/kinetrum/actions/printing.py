@@ -7,10 +7,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, enter
-from kinetrum.actions.finding import find_run
+from kinetrum.actions.finding import find_run, run_to_write
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act
 from kinetrum.core.printed import STREAMS, Fold, Line, plain
 from kinetrum.storage import events, outputs, runs
 from kinetrum.storage.database import snapshot, transaction
@@ -46,8 +45,7 @@ def add_output(actor: Actor, project: str, experiment: str, run_ref: str, writer
 
     Returns the position up to which everything of this writer is kept.
     """
-    place = enter(actor, project, Act.RECORD)
-    run = find_run(place, experiment, run_ref)
+    _, run = run_to_write(actor, project, experiment, run_ref)
     uid = id_bytes(writer, "writer")
     position, folds = outputs.begin_append(run.run_id, uid)
     lines: list[Line] = []

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from kinetrum.actions import accounts
-from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.finding import find_run
+from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.finding import run_to_write
 from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.ids import id_bytes
@@ -163,15 +163,10 @@ def _set_params(doc: RunDoc, params: dict[str, Value], at: int) -> tuple[list[st
     return fresh, aside
 
 
-def _run_to_write(actor: Actor, project: str, experiment: str, run: str) -> tuple[Place, Run]:
-    place = enter(actor, project, Act.RECORD)
-    return place, find_run(place, experiment, run)
-
-
 @transaction
 def set_params(actor: Actor, project: str, experiment: str, run_ref: str, params: dict[str, Value]) -> list[SetAside]:
     """Set parameters once; another value for a set one is put aside and becomes a problem of the run."""
-    _, run = _run_to_write(actor, project, experiment, run_ref)
+    _, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     fresh, aside = _set_params(doc, params, to_micros(now()))
     if fresh or aside:
@@ -203,7 +198,7 @@ def _keep_points(
     groups: Sequence[Group],
     body: bytes,
 ) -> int:
-    _, run = _run_to_write(actor, project, experiment, run_ref)
+    _, run = run_to_write(actor, project, experiment, run_ref)
     count = sum(group.values.size for group in groups)
     if count:
         points.append_batch(run.run_id, id_bytes(batch, "batch"), body, count)
@@ -215,7 +210,7 @@ def _keep_points(
 @transaction
 def add_results(actor: Actor, project: str, experiment: str, run_ref: str, results: list[NewResult]) -> None:
     """Keep results; of one key the latest by time is shown, all are kept."""
-    _, run = _run_to_write(actor, project, experiment, run_ref)
+    _, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     # One that is known and comes again, however late, must not replace what was recorded after it.
     known = runs.known_results(run.run_id, [id_bytes(result.uid) for result in results])
@@ -242,7 +237,7 @@ def add_results(actor: Actor, project: str, experiment: str, run_ref: str, resul
 @transaction
 def add_problem(actor: Actor, project: str, experiment: str, run_ref: str, uid: str, text: str, at: int) -> None:
     """Tell of something that went wrong while recording."""
-    _, run = _run_to_write(actor, project, experiment, run_ref)
+    _, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     before = len(doc.problems)
     add_problem_to(doc, text, at, uid)
@@ -253,7 +248,7 @@ def add_problem(actor: Actor, project: str, experiment: str, run_ref: str, uid: 
 @transaction
 def keep_alive(actor: Actor, project: str, experiment: str, run_ref: str) -> Run:
     """Give a sign of life; a run that was taken for lost runs again."""
-    _, run = _run_to_write(actor, project, experiment, run_ref)
+    _, run = run_to_write(actor, project, experiment, run_ref)
     runs.sign_of_life(run.run_id)
     return runs.run_by_id(run.run_id)
 
@@ -268,7 +263,7 @@ def record_ending(
     """
     if status not in _STATUSES:
         raise InvalidInput(f"{status!r} is no final status; {', '.join(_STATUSES)} are.", field="status")
-    place, run = _run_to_write(actor, project, experiment, run_ref)
+    place, run = run_to_write(actor, project, experiment, run_ref)
     run = runs.lock_run(run.run_id)
     moment = _moment(ended_at, "ended_at")
     if run.resumed_at is not None and moment < run.resumed_at:
@@ -287,7 +282,7 @@ def record_ending(
 @transaction
 def resume_run(actor: Actor, project: str, experiment: str, run_ref: str, at: int) -> Run:
     """Take a run up again: one that ended or was lost is running from `at` on. Sent again, nothing changes."""
-    place, run = _run_to_write(actor, project, experiment, run_ref)
+    place, run = run_to_write(actor, project, experiment, run_ref)
     run = runs.lock_run(run.run_id)
     moment = _moment(at, "at")
     if run.resumed_at is not None and moment <= run.resumed_at:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.finding import find_run, find_version
+from kinetrum.actions.finding import find_version, run_to_write
 from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.manifests import FileEntry, check_manifest, check_sha256, digest_of
@@ -83,8 +83,7 @@ def link_version(
     actor: Actor, project: str, experiment: str, run_ref: str, relation: str, new: NewVersion
 ) -> VersionRow:
     """Record content that a run used or generated. Sent again, it changes nothing."""
-    place = enter(actor, project, Act.RECORD)
-    run = find_run(place, experiment, run_ref)
+    place, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     known = artifacts.linked_version(run.run_id, id_bytes(new.uid))
     if known is not None:
@@ -100,8 +99,7 @@ def link_existing(
     role: str | None, at: int, activity: str | None = None,
 ) -> VersionRow:  # fmt: skip
     """Record that a run used a version that exists."""
-    place = enter(actor, project, Act.RECORD)
-    run = find_run(place, experiment, run_ref)
+    place, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     version = find_version(place, name, which)
     use = NewVersion(new_uid, version.name, version.kind, (), version.by_reference, at, role=role,

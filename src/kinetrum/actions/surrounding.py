@@ -7,10 +7,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.finding import find_run, run_named
+from kinetrum.actions.finding import find_run, run_named, run_to_write
 from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act
 from kinetrum.core.rundoc import Activity, Progress, RunDoc
 from kinetrum.core.samples import Samples, joined, thinned
 from kinetrum.core.surroundings import Change, changes, code_change, text_difference
@@ -36,7 +35,7 @@ class Caught:
 
 
 @dataclass(frozen=True)
-class Around:
+class Surroundings:
     """The surroundings of a run, and against another run what of them differs."""
 
     code: dict[str, Any] | None
@@ -53,15 +52,10 @@ class Around:
     about_changes: tuple[Change, ...] = ()
 
 
-def _run_to_write(actor: Actor, project: str, experiment: str, run_ref: str) -> tuple[Place, Run]:
-    place = enter(actor, project, Act.RECORD)
-    return place, find_run(place, experiment, run_ref)
-
-
 @transaction
 def add_surroundings(actor: Actor, project: str, experiment: str, run_ref: str, caught: Caught) -> None:
     """Keep what was caught around a run. Sent again, it replaces what was sent before."""
-    place, run = _run_to_write(actor, project, experiment, run_ref)
+    place, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     for name, text in (("difference", caught.difference), ("script", caught.script)):
         if text:
@@ -82,7 +76,9 @@ def add_surroundings(actor: Actor, project: str, experiment: str, run_ref: str, 
 
 
 @snapshot
-def read_surroundings(actor: Actor, project: str, experiment: str, run_ref: str, against: str | None = None) -> Around:
+def read_surroundings(
+    actor: Actor, project: str, experiment: str, run_ref: str, against: str | None = None
+) -> Surroundings:
     """Return a run's surroundings; `against` is another run's reference, `previous` or `parent`, to compare with.
 
     `previous` is the run of the experiment before it. Raises NotFound where there is none.
@@ -93,12 +89,12 @@ def read_surroundings(actor: Actor, project: str, experiment: str, run_ref: str,
     here = _texts(place, doc)
     packages = json.loads(here.get("packages", "{}"))
     if against is None:
-        return Around(doc.code or None, here.get("difference"), here.get("script"), packages, doc.job, doc.about)
+        return Surroundings(doc.code or None, here.get("difference"), here.get("script"), packages, doc.job, doc.about)
     other = _other(place, run, against)
     other_doc = runs.load_doc(other.run_id)
     there = _texts(place, other_doc)
     name = "difference" if "difference" in here or "difference" in there else "script"
-    return Around(
+    return Surroundings(
         doc.code or None, here.get("difference"), here.get("script"), packages, doc.job, doc.about,
         against=other.reference,
         against_code=other_doc.code or None,
@@ -138,7 +134,7 @@ def _texts(place: Place, doc: RunDoc) -> dict[str, str]:
 @transaction
 def add_resources(actor: Actor, project: str, experiment: str, run_ref: str, uid: str, samples: Samples) -> None:
     """Keep samples of what a run used of its machine. Sent again under the same id, nothing changes."""
-    _, run = _run_to_write(actor, project, experiment, run_ref)
+    _, run = run_to_write(actor, project, experiment, run_ref)
     times = samples.get("at")
     if not times or any(not isinstance(at, int) or at < 0 for at in times):
         raise InvalidInput("The column 'at' holds microseconds since 1970, one for each sample.", field="samples.at")
@@ -164,7 +160,7 @@ def read_resources(actor: Actor, project: str, experiment: str, run_ref: str, wi
 @transaction
 def add_activity(actor: Actor, project: str, experiment: str, run_ref: str, new: Activity) -> None:
     """Keep an activity, or under the same id its end."""
-    _, run = _run_to_write(actor, project, experiment, run_ref)
+    _, run = run_to_write(actor, project, experiment, run_ref)
     id_bytes(new.uid)
     check_name(new.name, "activity")
     if new.ended_at is not None and new.ended_at < new.started_at:
@@ -184,7 +180,7 @@ def add_activity(actor: Actor, project: str, experiment: str, run_ref: str, new:
 @transaction
 def set_progress(actor: Actor, project: str, experiment: str, run_ref: str, progress: Progress) -> None:
     """Note how far the run is; what was told later stays."""
-    _, run = _run_to_write(actor, project, experiment, run_ref)
+    _, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     if doc.progress is None or doc.progress.at < progress.at:
         doc.progress = progress

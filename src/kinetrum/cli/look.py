@@ -32,6 +32,7 @@ def add_commands(commands: Any) -> None:
     show.add_argument("--follow", action="store_true", help="what the run prints, until it ends")
     show.add_argument("--stream", choices=["stdout", "stderr"], help="with --output: only this stream")
     show.add_argument("--search", default="", metavar="TEXT", help="with --output: only lines that hold this text")
+    show.add_argument("--resources", action="store_true", help="what the run used of its machine over time")
     show.add_argument("--code", action="store_true", help="the run's code, packages and job")
     show.add_argument(
         "--against", metavar="REF", help="with --code: previous, parent or a run to tell differences from"
@@ -154,12 +155,12 @@ def _show(given: argparse.Namespace) -> int:
     ref = parse_ref(given.ref)
     session = open_session(ref.project or given.project, wait=not given.follow)
     found = resolve(session, ref)
-    if given.output or given.follow or given.code:
-        from kinetrum.cli import around
+    if given.output or given.follow or given.code or given.resources:
+        from kinetrum.cli.following import show_surroundings
 
         if not isinstance(found, RecordedRun):
-            raise InvalidInput(f"{given.ref} is no run; --output and --code are of runs.", field="ref")
-        return around.show_code(found, given) if given.code else around.show_output(found, given)
+            raise InvalidInput(f"{given.ref} is no run; --output, --code and --resources are of runs.", field="ref")
+        return show_surroundings(found, given)
     if isinstance(found, RecordedRun):
         data = found._whole()
         _print(data, given.json, _show_run)
@@ -186,7 +187,7 @@ def _section(title: str) -> None:
 
 
 def _show_head(run: dict[str, Any]) -> None:
-    from kinetrum.cli.around import code_line, progress_line
+    from kinetrum.cli.following import code_line, progress_line
 
     name = f"  {output.clean(run['name'])}" if run["name"] else ""
     print(paint(run["reference"], "strong") + name + f"  {paint(run['status'], _tone(run['status']))}")
@@ -224,7 +225,7 @@ def _show_run(run: dict[str, Any]) -> None:
             rows = [[link["reference"], link["kind"], link["role"] or "", link["digest"][:12]] for link in run[key]]
             output.print_table(["artifact", "kind", "role", "digest"], rows)
     if run["activities"]:
-        from kinetrum.cli.around import activity_rows
+        from kinetrum.cli.following import activity_rows
 
         _section("Activities")
         output.print_table(["activity", "from", "took", ""], activity_rows(run))

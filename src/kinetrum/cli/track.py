@@ -50,7 +50,7 @@ def _track(given: argparse.Namespace) -> int:
     import shutil
     from pathlib import Path
 
-    from kinetrum.client import tracking
+    from kinetrum.client import patterns, tracking
     from kinetrum.client.commands import Command, NotStarted, block_signals
     from kinetrum.client.measured_files import MeasuredFile
 
@@ -64,17 +64,16 @@ def _track(given: argparse.Namespace) -> int:
               file=sys.stderr)  # fmt: skip
         return 126 if there else 127
     block_signals()
+    # What is mistyped is said before anything is recorded.
     files = [MeasuredFile(Path(path), given.step) for path in given.metrics]
-    patterns = [tracking.files_of(text) for text in given.generated]
+    outputs = [patterns.files_of(text) for text in given.generated]
+    inputs = patterns.inputs_of(given.used)
     run, left_out = _begin(given)
-    began = tracking.began_ns(run._recorder.writer.folder)
+    recorder = run._recorder
+    began = patterns.now_ns(recorder.writer.folder)
     tracker = tracking.Tracker(run, files, "output" not in left_out)
-    try:
-        tracking.record_inputs(run, given.used)
-    except InvalidInput as error:
-        run.fail(str(error))
-        raise
-    around = tracking.look_around(run, words, left_out)
+    patterns.record_inputs(recorder, inputs)
+    description = tracking.describe_command(run, words, left_out)
     command = Command(words, _environment(run, given), tracker.sink, given.grace)
     try:
         outcome = command.run()
@@ -83,9 +82,8 @@ def _track(given: argparse.Namespace) -> int:
         print(f"kinetrum track: {error}", file=sys.stderr)
         return error.status
     last_lines = tracker.finish()
-    if patterns:
-        tracking.record_outputs(tracker, given.generated, began)
-    around.join(15)
+    patterns.record_outputs(recorder, outputs, began, tracker.problem)
+    description.join(15)
     status, reason = outcome.status()
     if status == "failed" and last_lines:
         reason = f"{last_lines[-3_300:]}\n{reason}; it printed last: {last_lines.splitlines()[-1][:300]}"

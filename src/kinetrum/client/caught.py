@@ -121,25 +121,32 @@ _known: dict[str, tuple[float, dict[str, Any]]] = {}
 _looking = threading.Lock()
 
 
-def _look(left_out: frozenset[str]) -> dict[str, Any]:
-    """Describe code, packages and job; what was found a moment ago still holds, since the code is loaded already."""
+def look_around(
+    left_out: frozenset[str], folder: Path, entry: Path | None, paths: Iterable[str] | None
+) -> dict[str, Any]:
+    """Describe the code in a folder with its entry script, the packages on paths (None: no Python), the CI job."""
     from kinetrum.client.repository import find_code
 
+    found: dict[str, Any] = {}
+    if "code" not in left_out:
+        code = find_code(folder, entry)
+        found |= {"code": code.fields, "difference": code.difference, "script": code.script}
+    if "packages" not in left_out and paths is not None:
+        found["packages"] = packages_on(paths)
+    if "job" not in left_out:
+        found["job"] = ci_job(os.environ)
+    return found
+
+
+def _around_this_process(left_out: frozenset[str]) -> dict[str, Any]:
+    """Look around; what was found a moment ago still holds, since the code is loaded already."""
     entry = entry_script()
     key = f"{entry} {os.getcwd()} {sorted(left_out)}"
     with _looking:
         at, found = _known.get(key, (0.0, {}))
-        if found and time.monotonic() - at < _FRESH_S:
-            return found
-        found = {}
-        if "code" not in left_out:
-            code = find_code(entry.parent if entry else Path.cwd(), entry)
-            found |= {"code": code.fields, "difference": code.difference, "script": code.script}
-        if "packages" not in left_out:
-            found["packages"] = packages_on(sys.path)
-        if "job" not in left_out:
-            found["job"] = ci_job(os.environ)
-        _known[key] = (time.monotonic(), found)
+        if not found or time.monotonic() - at >= _FRESH_S:
+            found = look_around(left_out, entry.parent if entry else Path.cwd(), entry, sys.path)
+            _known[key] = (time.monotonic(), found)
         return found
 
 
@@ -155,7 +162,7 @@ class Looking:
     def _work(self) -> None:
         # Nothing that goes wrong here is worth a traceback in somebody's training.
         with contextlib.suppress(Exception):
-            found = _look(self._left_out)
+            found = _around_this_process(self._left_out)
             if any(found.values()):
                 self._recorder.write("surroundings", caught=found)
 

@@ -44,7 +44,7 @@ class Outlet:
         """Take what was printed, as UTF-8."""
         with self._lock:
             self._refill()
-            at = time.time_ns() // 1000
+            at = self._recorder.writer.now()
             if not self._held:
                 fits = data[: int(self._room)]
                 self._room -= len(fits)

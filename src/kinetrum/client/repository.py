@@ -1,7 +1,7 @@
 """The state of the code: commit, branch and uncommitted difference of a git working tree, asked of git itself.
 
 Everything is bounded in time and size: a difference of gigabytes is cut, a repository that takes too long is left.
-Nothing is written into the repository, no program of the repository's own configuration is run.
+Nothing is written into the repository. What it configures for showing differences is not run, its filters are.
 """
 
 from __future__ import annotations

@@ -24,11 +24,11 @@ import psutil
 from kinetrum.client.machine import host_identity
 from kinetrum.client.segments import read_header
 from kinetrum.client.spool import new_id
+from kinetrum.core.samples import Samples
 
 FIRST_EVERY_S, LAST_EVERY_S, HELD_LIMIT = 2.0, 60.0, 2_000
 _GPU_FIELDS = ("utilization.gpu", "memory.used")
 Row = dict[str, float | int]
-Samples = dict[str, list[float | int | None]]
 
 
 @dataclass

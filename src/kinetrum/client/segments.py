@@ -85,29 +85,19 @@ class Segment:
 
     def write_json(self, text: bytes) -> bool:
         """Append a JSON record; false where it does not fit any more."""
-        size = json_size(text)
-        at = self.reserve(size)
-        if at is None:
-            return False
-        try:
-            _JSON_HEAD.pack_into(self.map, at, size, JSON, len(text), 0)
-            start = at + _JSON_HEAD.size
-            self.map[start : start + len(text)] = text
-            _SEAL.pack_into(self.map, at + size - 8, at ^ SEAL_MASK)
-        except BaseException:
-            self.void(at, size)
-            raise
-        return True
+        return self._write(json_size(text), _JSON_HEAD, (JSON, len(text), 0), text)
 
     def write_output(self, run: bytes, stream: int, moment: int, text: bytes) -> bool:
         """Append printed output; false where it does not fit any more."""
-        size = output_size(len(text))
+        return self._write(output_size(len(text)), _OUTPUT_HEAD, (OUTPUT, moment, len(text), stream, run), text)
+
+    def _write(self, size: int, head: struct.Struct, fields: tuple[Any, ...], text: bytes) -> bool:
         at = self.reserve(size)
         if at is None:
             return False
         try:
-            _OUTPUT_HEAD.pack_into(self.map, at, size, OUTPUT, moment, len(text), stream, run)
-            begin = at + _OUTPUT_HEAD.size
+            head.pack_into(self.map, at, size, *fields)
+            begin = at + head.size
             self.map[begin : begin + len(text)] = text
             _SEAL.pack_into(self.map, at + size - 8, at ^ SEAL_MASK)
         except BaseException:

@@ -1,85 +1,30 @@
-"""Recording a program from outside: its output, what it says in lines, what it writes into files, what it used."""
+"""Recording a program from outside: its output, what it says in lines, what it writes into metrics files."""
 
 from __future__ import annotations
 
 import codecs
 import contextlib
-import glob
 import json
-import os
 import shutil
 import subprocess
 import threading
-import time
 from collections import deque
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from kinetrum.client.caught import ci_job, command_line, packages_on
-from kinetrum.client.copies import Found
-from kinetrum.client.linking import artifact_name, record_generated_files, record_used, record_used_files
+from kinetrum.client.caught import command_line, look_around
 from kinetrum.client.measured_files import Measured, MeasuredFile
 from kinetrum.client.printing import Outlet
-from kinetrum.client.repository import find_code
 from kinetrum.client.run import Run
 from kinetrum.client.spool import new_id
-from kinetrum.core.errors import InvalidInput, KinetrumError
-from kinetrum.core.manifests import FILE_LIMIT, check_path
+from kinetrum.core.errors import KinetrumError
 from kinetrum.core.printed import Fold, plain
 from kinetrum.core.said import MARK, Said, read_said
 
 LOOK_EVERY_S = 1.0
 _LAST_LINES, _PROBLEMS_LIMIT = 30, 20
 _INTERPRETER = "import json, sys; print(json.dumps([sys.version.split()[0], sys.path]))"
-
-
-@dataclass(frozen=True)
-class Files:
-    """Files that a pattern names, under an artifact's name."""
-
-    name: str
-    pattern: str
-
-    def found(self, since_ns: int = 0) -> list[Found]:
-        """Return the files that fit now and were changed since; paths are relative to the pattern's fixed part."""
-        paths = sorted(Path(path) for path in glob.glob(self.pattern, recursive=True, include_hidden=False))
-        if len(paths) == 1 and paths[0].is_dir():
-            top = paths[0]
-            paths = sorted(path for path in top.rglob("*") if path.is_file())
-        else:
-            top = _fixed_part(self.pattern)
-            paths = [path for path in paths if path.is_file()]
-        fresh = [path for path in paths if path.stat().st_mtime_ns >= since_ns]
-        if len(fresh) > FILE_LIMIT:
-            raise InvalidInput(f"{self.pattern} names over {FILE_LIMIT} files.", field="path")
-        if len(paths) == 1 and "*" not in self.pattern and paths[0] == Path(self.pattern):
-            return [Found(path.absolute(), check_path(path.name)) for path in fresh]
-        return [Found(path.absolute(), check_path(path.relative_to(top).as_posix())) for path in fresh]
-
-
-def _fixed_part(pattern: str) -> Path:
-    """Return the folder before the first part of a pattern that has a wildcard."""
-    fixed = Path()
-    for part in Path(pattern).parts[:-1]:
-        if glob.has_magic(part):
-            break
-        fixed /= part
-    return fixed
-
-
-def files_of(text: str) -> Files:
-    """Read `[NAME=]GLOB`; without a name it is made of the last part that has no wildcard."""
-    name, sign, pattern = text.partition("=")
-    if not sign or "/" in name or glob.has_magic(name):
-        name, pattern = "", text
-    if not pattern:
-        raise InvalidInput(f"{text!r} names no files; write [NAME=]GLOB.", field="path")
-    if name:
-        return Files(artifact_name(name, pattern), pattern)
-    plain_parts = [part for part in Path(pattern).parts if not glob.has_magic(part) and part not in {"/", "..", "."}]
-    return Files(artifact_name(None, plain_parts[-1] if plain_parts else "files"), pattern)
 
 
 class Lines:
@@ -222,50 +167,11 @@ class Tracker:
         return self._lines[1].reason()
 
 
-def record_inputs(run: Run, given: Sequence[str]) -> None:
-    """Record what the command uses, before it begins; raises InvalidInput where a pattern names nothing."""
-    for text in given:
-        if "@" in text and not glob.glob(text):
-            record_used(run._recorder, text, name=None, role=None, kind="data", activity=None)
-            continue
-        files = files_of(text)
-        found = files.found()
-        if not found:
-            raise InvalidInput(f"--used {text}: no file fits.", field="used")
-        address = str(Path(files.pattern).absolute())
-        record_used_files(run._recorder, found, files.name, None, "data", None, address)
-
-
-def record_outputs(tracker: Tracker, given: Sequence[str], began_ns: int) -> None:
-    """Record what the command generated: files that fit and were written since it began."""
-    for text in given:
-        files = files_of(text)
-        try:
-            found = files.found(began_ns)
-            if not found:
-                there = "what fits is from before" if files.found() else "no file fits"
-                tracker.problem(f"--generated {text}: nothing was written; {there}.")
-                continue
-            record_generated_files(tracker.run._recorder, found, files.name, "file", None, None)
-        except (KinetrumError, OSError) as error:
-            tracker.problem(f"--generated {text}: {error}")
-
-
-def began_ns(folder: Path) -> int:
-    """Return the present moment as the clock of the file system tells it, which file times are compared with."""
-    with contextlib.suppress(OSError):
-        probe = folder / f".now-{os.getpid()}"
-        probe.touch()
-        found = probe.stat().st_mtime_ns
-        probe.unlink()
-        return found
-    return time.time_ns()
-
-
-def look_around(run: Run, words: Sequence[str], left_out: frozenset[str]) -> threading.Thread:
-    """Describe command, code, packages and CI job beside the command, and record it."""
+def describe_command(run: Run, words: Sequence[str], left_out: frozenset[str]) -> threading.Thread:
+    """Describe the command, its code and packages, and the CI job beside it, and record that."""
 
     def work() -> None:
+        # Nothing that goes wrong here is worth more than a missing description.
         with contextlib.suppress(Exception):
             run._recorder.write("surroundings", caught=_around(words, left_out))
 
@@ -275,21 +181,13 @@ def look_around(run: Run, words: Sequence[str], left_out: frozenset[str]) -> thr
 
 
 def _around(words: Sequence[str], left_out: frozenset[str]) -> dict[str, Any]:
-    found: dict[str, Any] = {"about": {}}
-    if "command" not in left_out:
-        found["about"]["command"] = command_line(list(words))
-    if "code" not in left_out:
-        entry = next((Path(word) for word in words[1:] if Path(word).is_file()), None)
-        code = find_code(entry.absolute().parent if entry else Path.cwd(), entry)
-        found |= {"code": code.fields, "difference": code.difference, "script": code.script}
-    if "packages" not in left_out:
-        found_python = _interpreter(words[0])
-        if found_python is not None:
-            found["about"]["python"], paths = found_python
-            found["packages"] = packages_on(paths)
-    if "job" not in left_out:
-        found["job"] = ci_job(os.environ)
-    return found
+    entry = next((Path(word) for word in words[1:] if Path(word).is_file()), None)
+    about = {} if "command" in left_out else {"command": command_line(list(words))}
+    python = None if "packages" in left_out else _interpreter(words[0])
+    if python is not None:
+        about["python"] = python[0]
+    folder = entry.absolute().parent if entry else Path.cwd()
+    return look_around(left_out, folder, entry, python[1] if python else None) | {"about": about}
 
 
 def _interpreter(program: str) -> tuple[str, list[str]] | None:

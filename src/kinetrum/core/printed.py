@@ -13,7 +13,7 @@ from typing import Any
 
 LINE_LIMIT = 8_000
 STREAMS = ("stdout", "stderr", "kinetrum")
-# How many lines a program can still reach from below, once it has shown that it moves upwards.
+# How many lines of bars a program can reach from below.
 _REACH = 16
 _SGR = re.compile(r"\x1b\[[0-9;:]*m")
 _MOVES = re.compile(
@@ -54,22 +54,26 @@ class Line:
 
 @dataclass
 class Open:
-    """A line that may still change; `over` counts characters beyond the limit."""
+    """A line that may still change; `over` counts characters beyond the limit, `drawn` tells a bar from plain text."""
 
     at: int
     text: str = ""
     over: int = 0
+    drawn: bool = False
 
 
 @dataclass
 class Fold:
-    """The last lines of one stream of one process."""
+    """The last lines of one stream of one process.
+
+    A line that was drawn from its start by a carriage return may be drawn again from below, as nested bars are: such
+    lines stay open until plain text follows them.
+    """
 
     stream: str
     rows: list[Open] = field(default_factory=list)
     row: int = 0
     at_start: bool = False
-    goes_up: bool = False
     rest: str = ""
 
     def feed(self, text: str, at: int) -> list[Line]:
@@ -93,7 +97,7 @@ class Fold:
 
     def _is_simple(self, text: str) -> bool:
         """Tell whether a text moves nowhere but to the next line, as nearly all do."""
-        return not (self.rest or self.at_start or self.goes_up or self.row or _ANY_MOVE.search(text))
+        return not (self.rest or self.at_start or self.row or len(self.rows) > 1 or _ANY_MOVE.search(text))
 
     def _feed_simple(self, text: str, at: int) -> list[Line]:
         first, *others = text.split("\n")
@@ -113,8 +117,10 @@ class Fold:
         return done
 
     def finish(self) -> list[Line]:
-        """Return what remains as lines."""
-        done = [self._line(row) for row in self.rows if row.text or len(self.rows) > 1]
+        """Return what remains as lines; below bars that were cleared nothing is left."""
+        while self.rows and not self.rows[-1].text.strip(" "):
+            self.rows.pop()
+        done = [self._line(row) for row in self.rows]
         self.rows, self.row, self.at_start, self.rest = [], 0, False, ""
         return done
 
@@ -128,7 +134,7 @@ class Fold:
             return
         here = self._here(at)
         if self.at_start:
-            here.text, here.over, self.at_start = "", 0, False
+            here.text, here.over, here.drawn, self.at_start = "", 0, True, False
         if not here.text:
             here.at = at
         kept = text[: max(0, LINE_LIMIT - len(here.text))]
@@ -143,7 +149,6 @@ class Fold:
             self.at_start = True
         elif kind in {"up", "down"}:
             count = min(int(move[0][2:-1] or 1), 1_000)
-            self.goes_up = True
             self.row = max(0, self.row - count) if kind == "up" else min(len(self.rows), self.row + count)
             self.at_start = True
         elif kind == "rub":
@@ -158,8 +163,8 @@ class Fold:
         self.row += 1
         # On a line that stands there already new text begins at its start.
         self.at_start = self.row < len(self.rows)
-        reach = _REACH if self.goes_up else 0
-        while self.row > reach:
+        bars = all(row.drawn or not row.text for row in self.rows) and any(row.drawn for row in self.rows)
+        while self.row > (_REACH if bars else 0):
             done.append(self._line(self.rows.pop(0)))
             self.row -= 1
 
@@ -172,9 +177,8 @@ class Fold:
 
     def state(self) -> dict[str, Any]:
         """Return what `from_state` goes on from."""
-        rows = [[row.at, row.text, row.over] for row in self.rows]
-        return {"stream": self.stream, "rows": rows, "row": self.row, "at_start": self.at_start,
-                "goes_up": self.goes_up, "rest": self.rest}  # fmt: skip
+        rows = [[row.at, row.text, row.over, row.drawn] for row in self.rows]
+        return {"stream": self.stream, "rows": rows, "row": self.row, "at_start": self.at_start, "rest": self.rest}
 
     @classmethod
     def from_state(cls, state: dict[str, Any]) -> Fold:

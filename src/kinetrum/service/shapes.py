@@ -8,7 +8,7 @@ from typing import Any
 
 from kinetrum.actions.looking import ExperimentView, ProjectView, RunPage, RunView, finite
 from kinetrum.actions.registry_views import ModelView, VersionDetailView, VersionView
-from kinetrum.actions.surrounding import Around
+from kinetrum.actions.surrounding import Surroundings
 from kinetrum.core import values
 from kinetrum.core.compare import Comparison
 from kinetrum.core.goals import Goal
@@ -23,7 +23,7 @@ from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.clock import from_micros
 from kinetrum.storage.notes import Note
 from kinetrum.wire import accounts, registry, runs
-from kinetrum.wire import surroundings as around
+from kinetrum.wire import surroundings as wire
 
 KEYS_IN_A_ROW = 200
 
@@ -121,12 +121,13 @@ def run_detail(view: RunView) -> runs.RunDetail:
         results={key: to_json(result.value) for key, result in view.doc.results.items()},
         goals=[goal(found) for found in view.goals.values()],
         about=_json_values(view.doc.about),
-        parent=view.parent, children=[_child(child) for child in view.children], versions=list(view.versions),
+        parent=view.parent, previous=view.previous, children=[_child(child) for child in view.children],
+        versions=list(view.versions),
         metric_names=list(view.metrics), notes=[note(found) for found in view.notes],
         resumed_at=view.run.resumed_at, last_sign_at=view.run.last_sign_at, lease_s=view.run.lease_s,
         binned_at=view.run.binned_at, binned_by=view.binned_by,
         activities=[activity(found) for found in view.doc.activities],
-        code=around.Repository.model_validate(view.doc.code) if view.doc.code else None, job=view.doc.job,
+        code=wire.Repository.model_validate(view.doc.code) if view.doc.code else None, job=view.doc.job,
         output_lines=view.output_lines, has_resources=view.has_resources,
         may=[word for word in ("describe", "record", "bin") if word in view.may],
     )  # fmt: skip
@@ -251,28 +252,28 @@ def model(view: ModelView) -> registry.Model:
     )  # fmt: skip
 
 
-def surroundings(found: Around) -> around.Surroundings:
+def surroundings(found: Surroundings) -> wire.Surroundings:
     """Shape what surrounded a run."""
-    return around.Surroundings.model_validate(
+    return wire.Surroundings.model_validate(
         {**vars(found), "about": _json_values(found.about),
-         "code": found.code and around.Repository.model_validate(found.code),
-         "against_code": found.against_code and around.Repository.model_validate(found.against_code)}
+         "code": found.code and wire.Repository.model_validate(found.code),
+         "against_code": found.against_code and wire.Repository.model_validate(found.against_code)}
     )  # fmt: skip
 
 
-def activity(found: Activity) -> around.Activity:
+def activity(found: Activity) -> wire.Activity:
     """Shape an activity."""
-    return around.Activity(
+    return wire.Activity(
         id=found.uid, name=found.name, started_at=found.started_at, ended_at=found.ended_at, failed=found.failed
     )
 
 
-def progress(found: Progress | None) -> around.Progress | None:
+def progress(found: Progress | None) -> wire.Progress | None:
     """Shape how far a run is, with its expected end."""
     if found is None:
         return None
     end = expected_end(found.done, found.total, found.since, found.at)
-    return around.Progress(**vars(found), expected_end=from_micros(end) if end is not None and end < 2**55 else None)
+    return wire.Progress(**vars(found), expected_end=from_micros(end) if end is not None and end < 2**55 else None)
 
 
 def read_values(found: dict[str, Any]) -> dict[str, Value]:

@@ -165,10 +165,10 @@ def line_count(run_id: int) -> int:
 
 
 def open_lines(run_id: int) -> list[Line]:
-    """Return the lines that may still change, such as progress bars, by time."""
+    """Return the lines that may still change, such as progress bars; those of one stream stay in their order."""
     rows = query("SELECT open_lines FROM output_writer WHERE run_id = %s AND open_lines <> '[]'", run_id)
-    found = [line for (states,) in rows for state in json.loads(states) for line in Fold.from_state(state).pending()]
-    return sorted(found, key=lambda line: line.at)
+    streams = [Fold.from_state(state).pending() for (states,) in rows for state in json.loads(states)]
+    return [line for stream in sorted(filter(None, streams), key=lambda stream: stream[0].at) for line in stream]
 
 
 def blocks_from(run_id: int, first: int, backwards: bool = False) -> list[tuple[int, int]]:

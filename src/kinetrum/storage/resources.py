@@ -6,9 +6,8 @@ import json
 
 import zstandard
 
+from kinetrum.core.samples import Samples
 from kinetrum.storage.database import execute, query
-
-Samples = dict[str, list[float | int | None]]
 
 
 def add_block(run_id: int, uid: bytes, samples: Samples) -> bool:

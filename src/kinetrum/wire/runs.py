@@ -140,6 +140,7 @@ class RunDetail(Run):
     goals: list[Goal]
     about: dict[str, JsonValue]
     parent: str | None
+    previous: str | None
     children: list[ChildRun]
     versions: list[str]
     metric_names: list[str]

@@ -67,14 +67,17 @@ export function moment(text: string | null | undefined): string {
 
 export const fullMoment = (text: string) => full.format(new Date(text))
 
-export function duration(from: string, to: string | null): string {
-  const seconds = (new Date(to ?? Date.now()).getTime() - new Date(from).getTime()) / 1000
+/** A length of time. */
+export function lasting(seconds: number): string {
   if (seconds < 60) return `${seconds.toFixed(1)} s`
   const minutes = Math.floor(seconds / 60)
   return minutes < 60
     ? `${minutes} min ${Math.floor(seconds % 60)} s`
     : `${Math.floor(minutes / 60)} h ${minutes % 60} min`
 }
+
+export const duration = (from: string, to: string | null) =>
+  lasting((new Date(to ?? Date.now()).getTime() - new Date(from).getTime()) / 1000)
 
 export function bytes(size: number): string {
   const units = ['B', 'kB', 'MB', 'GB', 'TB']

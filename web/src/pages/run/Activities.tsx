@@ -1,18 +1,11 @@
 /** The pieces of work in a run along its time, each with what it measured, used and generated. */
 import type { RunDetail } from '../../api/client'
 import { Section } from '../../parts/Marks'
-import { plural } from '../../parts/values'
+import { lasting, plural } from '../../parts/values'
 
 const micros = (text: string) => new Date(text).getTime() * 1000
 
-function took(span: number): string {
-  const seconds = span / 1e6
-  if (seconds < 60) return `${seconds.toFixed(1)} s`
-  const minutes = Math.floor(seconds / 60)
-  return minutes < 60
-    ? `${minutes} min ${Math.floor(seconds % 60)} s`
-    : `${Math.floor(minutes / 60)} h ${minutes % 60} min`
-}
+const took = (span: number) => lasting(span / 1e6)
 
 export function Activities({ run }: { run: RunDetail }) {
   if (run.activities.length === 0) return null

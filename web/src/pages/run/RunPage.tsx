@@ -12,7 +12,8 @@ import { CorrectDialog, GoalDialog } from './EditDialogs'
 import { RegisterDialog } from './RegisterDialog'
 import { Acts, Finding, Origin } from './RunHead'
 import { Activities } from './Activities'
-import { Around, AroundDetail, Resources } from './Around'
+import { Resources } from './Resources'
+import { Surroundings, SurroundingsDetail } from './Surroundings'
 import { Output } from './Output'
 import { RunCurves } from './RunCurves'
 
@@ -43,8 +44,8 @@ export default function RunPage() {
         {(run.problems.length > 0 || (run.reason && run.status !== 'finished')) && <Problems run={run} />}
         <Settings run={run} />
         <Results run={run} />
-        <Around run={run} />
-        <AroundDetail run={run} />
+        <Surroundings run={run} />
+        <SurroundingsDetail run={run} />
         {(run.metric_names.length > 0 || run.children.length === 0) && <RunCurves run={run} />}
         <Output run={run} />
         <Activities run={run} />

@@ -1,26 +1,25 @@
 /** Where a run ran: code, packages, job and machine, and one click away what of them differs from another run. */
 import type { RunDetail, Schemas } from '../../api/client'
-import { useResources, useSurroundings } from '../../api/following'
-import { Curves } from '../../charts/Curves'
+import { useSurroundings } from '../../api/following'
 import { Fact, Section } from '../../parts/Marks'
 import { useAddress } from '../../parts/selection'
-import { bytes, plural, show } from '../../parts/values'
+import { plural, show } from '../../parts/values'
 
 const VIEWS = ['changes', 'packages', 'previous', 'parent'] as const
 type View = (typeof VIEWS)[number]
 
 const ABOUT = ['command', 'python', 'user', 'process']
 
-export function Around({ run }: { run: RunDetail }) {
+export function Surroundings({ run }: { run: RunDetail }) {
   const { params, change } = useAddress()
-  const asked = params.get('around')
+  const asked = params.get('surroundings')
   const view = VIEWS.find((one) => one === asked) ?? null
   const code = run.code
   const offered: [View, string][] = [
     ['changes', 'Code as it was'],
     ['packages', 'Packages'],
-    ['previous', 'Against the run before'],
-    ...(run.parent ? ([['parent', 'Against its parent']] as [View, string][]) : []),
+    ...(run.previous ? ([['previous', `Against ${run.previous}`]] as [View, string][]) : []),
+    ...(run.parent ? ([['parent', `Against its parent ${run.parent}`]] as [View, string][]) : []),
   ]
   return (
     <Section className="col-span-4" title="Code and environment">
@@ -46,7 +45,7 @@ export function Around({ run }: { run: RunDetail }) {
             key={name}
             className={`btn leading-[18px] ${view === name ? 'btn-p' : ''}`}
             aria-pressed={view === name}
-            onClick={() => change('around', view === name ? null : name)}
+            onClick={() => change('surroundings', view === name ? null : name)}
           >
             {text}
           </button>
@@ -102,10 +101,10 @@ function CodeFacts({ code }: { code: Schemas['Repository'] }) {
   )
 }
 
-/** What was asked for with the buttons of `Around`, over the whole width. */
-export function AroundDetail({ run }: { run: RunDetail }) {
+/** What was asked for with the buttons of `Surroundings`, over the whole width. */
+export function SurroundingsDetail({ run }: { run: RunDetail }) {
   const { params } = useAddress()
-  const view = VIEWS.find((one) => one === params.get('around')) ?? null
+  const view = VIEWS.find((one) => one === params.get('surroundings')) ?? null
   const against = view === 'previous' || view === 'parent' ? view : null
   const { data, error } = useSurroundings(run, against, view !== null)
   if (view === null) return null
@@ -222,68 +221,3 @@ function Difference({ text, name, plain = false }: { text: string; name: string;
     </pre>
   )
 }
-
-const CHARTS: [string, RegExp, string[]][] = [
-  ['Processor', /cpu \(%\)$|^gpu \d+ \(%\)$/, ['%']],
-  ['Memory', /^memory \(bytes\)$|^gpu \d+ memory/, ['B', 'kB', 'MB', 'GB']],
-  ['Disk', /^disk (read|written)/, ['B/s', 'kB/s', 'MB/s', 'GB/s']],
-  ['Network', /^network/, ['B/s', 'kB/s', 'MB/s', 'GB/s']],
-]
-
-/** The unit in which the highest value has up to three digits, and how many of the plain ones it holds. */
-function unitOf(most: number, units: string[]): [string, number] {
-  const at = Math.max(0, Math.min(units.length - 1, Math.floor(Math.log10(Math.max(1, most)) / 3)))
-  return [units[at] ?? '', 1000 ** at]
-}
-
-/** What the run used of its machine, over its time. */
-export function Resources({ run }: { run: RunDetail }) {
-  const { data } = useResources(run, 300)
-  if (!run.has_resources || !data) return null
-  const { at = [], ...columns } = data.samples
-  const times = at.map((moment) => moment ?? 0)
-  const charts = CHARTS.map(([title, fits, units]) => {
-    const names = Object.keys(columns).filter((name) => fits.test(name))
-    const most = Math.max(0, ...names.map((name) => highest(columns[name] ?? [])))
-    const [unit, size] = unitOf(most, units)
-    return { title, names, unit, size, most }
-  }).filter(({ names }) => names.length > 0)
-  const cores = columns['machine cores']?.at(-1)
-  const room = columns['machine memory size (bytes)']?.at(-1)
-  return (
-    <Section
-      className="col-span-12"
-      title="Use of the machine"
-      fact={`${plural(times.length, 'sample')}${cores ? ` · ${plural(cores, 'core')}` : ''}${room ? ` · ${bytes(room)} of memory` : ''}`}
-    >
-      <div className="grid grid-cols-[repeat(auto-fill,minmax(280px,1fr))] gap-x-6">
-        {charts.map(({ title, names, unit, size, most }) => (
-          <figure key={title} className="m-0 border-b border-line pt-1">
-            <figcaption className="flex gap-3 text-xs text-ink2">
-              {title}, {unit}
-              <span className="lab ml-auto">
-                highest {show(most / size)} {unit}
-              </span>
-            </figcaption>
-            <Curves
-              title={`${title} of ${run.reference}`}
-              height={110}
-              axis="elapsed"
-              series={names.map((name, slot) => ({
-                name,
-                label: name.replace(/ \(.*$/, ''),
-                slot: slot + 1,
-                status: run.status,
-                steps: times.map((_, step) => step),
-                times,
-                values: (columns[name] ?? []).map((value) => (value === null ? null : value / size)),
-              }))}
-            />
-          </figure>
-        ))}
-      </div>
-    </Section>
-  )
-}
-
-const highest = (values: (number | null)[]) => Math.max(0, ...values.filter((value) => value !== null))

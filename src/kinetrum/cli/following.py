@@ -1,4 +1,4 @@
-"""What `show` tells of a run's surroundings: printed output, code and packages, activities, progress."""
+"""What `show` tells of a run while and after it goes on: output, code, use of the machine, activities, progress."""
 
 from __future__ import annotations
 
@@ -11,7 +11,46 @@ from kinetrum.cli import output
 from kinetrum.cli.output import paint
 from kinetrum.client.recorded import RecordedRun
 
-_AT_ONCE, _PAUSE_S = 2_000, 0.7
+_AT_ONCE, _PAUSE_S, _ROWS = 2_000, 0.7, 20
+# What is the same in every row, or the time itself.
+_CONSTANT = frozenset({"at", "machine memory size (bytes)", "machine cores"})
+
+
+def show_surroundings(run: RecordedRun, given: argparse.Namespace) -> int:
+    """Print the part that was asked for."""
+    if given.code:
+        return show_code(run, given)
+    return show_resources(run, given) if given.resources else show_output(run, given)
+
+
+def show_resources(run: RecordedRun, given: argparse.Namespace) -> int:
+    """Print what the run used of its machine: a row for each stretch of its time, with the highest of each."""
+    samples = run.resources(200 if given.json else _ROWS)
+    if given.json:
+        output.print_json(samples)
+        return 0
+    times = [int(at) for at in samples.get("at", []) if at is not None]
+    if not times:
+        print("Nothing was sampled; runs of a few seconds end before the first look.")
+        return 0
+    names = [name for name in samples if name not in _CONSTANT]
+    rows = [
+        [f"+{seconds(at - times[0])}", *[_amount(name, samples[name][row]) for name in names]]
+        for row, at in enumerate(times)
+    ]
+    output.print_table(["until", *[name.partition(" (bytes")[0] for name in names]], rows, keep=4)
+    return 0
+
+
+def _amount(name: str, value: float | int | None) -> str:
+    """Write a sample: bytes with their unit, everything else as a number."""
+    if value is None:
+        return "–"
+    if "(bytes" not in name:
+        return f"{value:.0f}"
+    power = next((power for power in (4, 3, 2, 1) if value >= 1000**power), 0)
+    unit = ("B", "kB", "MB", "GB", "TB")[power] + ("/s" if name.endswith("/s)") else "")
+    return f"{value / 1000**power:.3g} {unit}"
 
 
 def show_output(run: RecordedRun, given: argparse.Namespace) -> int:
