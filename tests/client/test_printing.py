@@ -194,6 +194,27 @@ def test_one_write_of_a_hundred_megabytes_keeps_its_head_and_tail() -> None:
     assert len(kept.text()) < BURST_BYTES + TAIL_BYTES + 1_000
 
 
+def test_garbage_and_long_texts_in_one_write(recording: Project, tmp_path: Path) -> None:
+    script = """
+with kinetrum.begin("e") as run:
+    sys.stdout.flush(); sys.stdout.buffer.write(b"\\x80" * 600_000 + b"\\n"); sys.stdout.buffer.flush()
+    print("é" * 300_001)
+    print("end")
+sys.stderr.write(run.id)
+"""
+    done = subprocess.run(
+        [sys.executable, "-c", "import sys, kinetrum\n" + script], capture_output=True, timeout=50, check=True
+    )
+    assert len(done.stdout) == 600_001 + 600_003 + 4
+    drain(tmp_path / "spool", 30)
+    found = kinetrum.open(done.stderr.decode()[-36:])
+    assert isinstance(found, kinetrum.RecordedRun)
+    garbage, text, end = [line.text for line in found.output()]
+    assert set(garbage[:8_000]) == {"�"}
+    assert set(text[:8_000]) == {"é"}
+    assert end == "end"
+
+
 def test_times_of_lines_never_go_back_whatever_the_clock_does(recording: Project, tmp_path: Path) -> None:
     script = """
 import time

@@ -117,8 +117,10 @@ class Recorder:
         start = 0
         while start < len(text):
             end = min(len(text), start + OUTPUT_PIECE)
-            while end < len(text) and text[end] & 0xC0 == 0x80:
-                end -= 1
+            for _ in range(3):
+                # Up to three bytes go back to the beginning of a character; garbage has none and is cut anywhere.
+                if end < len(text) and text[end] & 0xC0 == 0x80:
+                    end -= 1
             writer.write_output(run, stream, moment, text[start:end])
             start = end
 
