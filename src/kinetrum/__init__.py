@@ -18,9 +18,10 @@ if TYPE_CHECKING:
     from kinetrum.client.beginning import attach, begin, resume
     from kinetrum.client.describing import Experiment, Note, binned, experiment
     from kinetrum.client.reading import RunTable, compare, fetch, open, restore, runs
-    from kinetrum.client.recorded import RecordedRun, StoredVersion
-    from kinetrum.client.registry import Model, ModelVersion, keep, model, models, register
+    from kinetrum.client.recorded import RecordedRun
+    from kinetrum.client.registry import Model, ModelVersion, model, models, register
     from kinetrum.client.run import Run
+    from kinetrum.client.stored import CheckedFile, StoredVersion, difference, keep, uses
     from kinetrum.core.errors import (
         Conflict,
         Damaged,
@@ -39,8 +40,9 @@ _HOMES = {
     "kinetrum.client.run": ("Run",),
     "kinetrum.client.describing": ("Experiment", "Note", "binned", "experiment"),
     "kinetrum.client.reading": ("RunTable", "compare", "fetch", "open", "restore", "runs"),
-    "kinetrum.client.recorded": ("RecordedRun", "StoredVersion"),
-    "kinetrum.client.registry": ("Model", "ModelVersion", "keep", "model", "models", "register"),
+    "kinetrum.client.recorded": ("RecordedRun",),
+    "kinetrum.client.registry": ("Model", "ModelVersion", "model", "models", "register"),
+    "kinetrum.client.stored": ("CheckedFile", "StoredVersion", "difference", "keep", "uses"),
     "kinetrum.core.errors": (
         "Conflict", "Damaged", "InvalidInput", "KinetrumError", "NotAllowed", "NotFound", "NotSignedIn", "TooLarge",
         "Unavailable", "UnexpectedOccupant",
@@ -48,10 +50,10 @@ _HOMES = {
 }  # fmt: skip
 
 __all__ = [
-    "Conflict", "Damaged", "Experiment", "InvalidInput", "KinetrumError", "Model", "ModelVersion", "NotAllowed",
-    "NotFound", "NotSignedIn", "Note", "RecordedRun", "Run", "RunTable", "StoredVersion", "TooLarge", "Unavailable",
-    "UnexpectedOccupant", "attach", "begin", "binned", "compare", "experiment", "fetch", "keep", "model", "models",
-    "open", "register", "restore", "resume", "runs",
+    "CheckedFile", "Conflict", "Damaged", "Experiment", "InvalidInput", "KinetrumError", "Model", "ModelVersion",
+    "NotAllowed", "NotFound", "NotSignedIn", "Note", "RecordedRun", "Run", "RunTable", "StoredVersion", "TooLarge",
+    "Unavailable", "UnexpectedOccupant", "attach", "begin", "binned", "compare", "difference", "experiment", "fetch",
+    "keep", "model", "models", "open", "register", "restore", "resume", "runs", "uses",
 ]  # fmt: skip
 
 

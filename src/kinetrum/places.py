@@ -44,6 +44,12 @@ def spool_folder() -> Path:
     return Path(chosen).expanduser().absolute() if chosen else _folder("state") / "spool"
 
 
+def fingerprints_file() -> Path:
+    """Return the memory of fingerprints: KINETRUM_FINGERPRINTS, else under the person's state folder."""
+    chosen = os.environ.get("KINETRUM_FINGERPRINTS")
+    return Path(chosen).expanduser().absolute() if chosen else _folder("state") / "fingerprints.sqlite"
+
+
 def spare_spool_folder() -> Path:
     """Return the folder among the temporary files that takes the spool's place where that is forbidden."""
     import tempfile

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from kinetrum.core.printed import LINE_LIMIT, Fold, cleaned, plain, without_overwritten
@@ -96,6 +96,7 @@ def test_a_line_keeps_the_time_at_which_its_text_began() -> None:
 
 @settings(max_examples=500, deadline=None)
 @given(pieces, st.lists(st.integers(0, 120), max_size=6))
+@example(["\x1b[", "\x1b[", "a"], [3])
 def test_cutting_a_text_anywhere_changes_nothing(parts: list[str], cuts: list[int]) -> None:
     text = "".join(parts)
     places = sorted({0, len(text), *(cut for cut in cuts if cut < len(text))})

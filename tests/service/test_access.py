@@ -27,10 +27,11 @@ BODIES: dict[str, Any] = {
     "roll_back": {"id": new_id(), "expect": None}, "set_role": {"role": "viewer"},
     "resume_run": {"at": 1}, "rename_run": {"name": "n"}, "correct_parameters": {"params": {"depth": 1}},
     "add_notes": {"id": new_id(), "runs": ["e/1"], "text": "x"}, "label_runs": {"runs": ["e/1"], "labels": {"a": "b"}},
-    "bin_runs": {"runs": ["e/1"]}, "restore_runs": {"runs": ["e/1"]},
+    "bin_things": {"things": ["e/1"]}, "restore_things": {"things": ["e/1"]}, "purge": {"only_tell": True},
     "add_experiment_note": {"id": new_id(), "text": "x"}, "set_goal": {"direction": "higher"},
     "add_output": {"writer": new_id(), "pieces": [{"position": 1, "at": 1, "stream": "stdout", "text": "x"}]},
     "add_surroundings": {"about": {"command": "x"}}, "add_resources": {"id": new_id(), "samples": {"at": [1]}},
+    "describe_artifact": {"labels": {"a": "b"}}, "label_version": {"labels": {"a": "b"}},
     "add_activity": {"name": "training", "started_at": 1}, "set_progress": {"done": 1, "since": 1, "at": 2},
 }  # fmt: skip
 # The least role of every route of a project; a route that is not here fails the test.
@@ -39,15 +40,17 @@ LEAST: dict[str, str] = dict.fromkeys(
      "read_points", "read_curves", "compare_runs", "list_artifacts", "list_artifact_versions", "read_artifact_version",
      "download_file", "list_models", "read_model", "read_model_version", "what_is", "follow_project", "export_runs",
      "export_points", "read_packed_points", "list_results", "list_notes", "list_bin", "list_experiment_notes",
+     "read_artifact", "list_folder", "read_lineage", "export_prov", "preview_file", "read_usage", "compare_versions", "find_uses", "download_archive",
      "read_output", "download_output", "read_surroundings", "read_resources"], "viewer",
 ) | dict.fromkeys(
     ["begin_run", "set_parameters", "add_points", "add_results", "add_problem", "keep_alive", "record_ending", "add_used",
      "add_generated", "list_missing_blobs", "put_blob", "keep_version", "register_version", "resume_run", "rename_run",
-     "correct_parameters", "add_notes", "remove_note", "label_runs", "bin_runs", "restore_runs", "add_experiment_note",
+     "correct_parameters", "add_notes", "remove_note", "label_runs", "bin_things", "restore_things", "add_experiment_note",
+     "add_blobs", "read_upload", "continue_blob", "describe_artifact", "label_version",
      "set_goal", "remove_goal", "add_output", "add_surroundings", "add_resources", "add_activity", "set_progress"],
     "contributor",
 ) | dict.fromkeys(["give_verdict", "promote", "demote", "roll_back"], "approver") | dict.fromkeys(
-    ["set_retirement", "choose_lead", "set_role", "remove_member", "read_journal"], "maintainer",
+    ["set_retirement", "choose_lead", "set_role", "remove_member", "read_journal", "purge"], "maintainer",
 )  # fmt: skip
 
 
@@ -70,16 +73,17 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
              "stage": "production", "person": "a-viewer", "sha256": A, "path": "x", "name": "e", "note": new_id(), "activity": new_id()}  # fmt: skip
     if name in {"promote", "demote", "roll_back", "give_verdict", "set_retirement", "choose_lead"}:
         project.registered(1, "m")
-    if name in {"bin_runs", "restore_runs"}:
+    if name in {"bin_things", "restore_things"}:
         # Theirs to bin once it has ended; what others recorded is another test.
         project.service("contributor").call(
             "POST", project.path("experiments", "e", "runs", "1", "ending"), json={"status": "finished", "ended_at": 1}
         )
     url = project.instance.url + re.sub(r"\{(\w+)(:path)?\}", lambda part: names[part[1]], path)
-    params = {"key": "loss", "metric": "loss", "run": ["e/1", "e/1"], "batch": new_id()}
+    params = {"key": "loss", "metric": "loss", "run": ["e/1", "e/1"], "batch": new_id(),
+              "left": "n@1", "right": "n@1", "digest": A, "of": "e/1", "path": "x"}  # fmt: skip
     least = ROLES.index(LEAST[name])
     for role in (*ROLES, "stranger"):
-        headers = {"Authorization": f"Bearer {project.tokens[role]}"}
+        headers = {"Authorization": f"Bearer {project.tokens[role]}", "Upload-Offset": "0", "Upload-Length": "9"}
         with (
             httpx.Client(timeout=20) as client,
             client.stream(
@@ -89,7 +93,7 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
             status = answer.status_code
         if role == "stranger":
             assert status == 404, (name, role)
-        elif ROLES.index(role) < least or (name in {"bin_runs", "restore_runs"} and role == "approver"):
+        elif ROLES.index(role) < least or (name in {"bin_things", "restore_things"} and role == "approver"):
             assert status == 403, (name, role)
         else:
             assert status not in {401, 403, 405} and status < 500, (name, role, status)

@@ -111,7 +111,7 @@ def test_the_bin_takes_out_of_sight_and_gives_back(project: Project) -> None:
             json={"results": [{"id": new_id(), "key": "recall", "value": value / 10, "at": 1}]},
         )
     assert service.get(project.path("experiments", "frost-alarm"))["best_run"] == "frost-alarm/3"
-    service.call("POST", project.path("bin"), json={"runs": [runs[2]["reference"]]})
+    service.call("POST", project.path("bin"), json={"things": [runs[2]["reference"]]})
     assert numbers(project) == [2, 1]
     assert numbers(project, sort="recall") == [2, 1]
     assert numbers(project, query="depth >= 0", sort="depth:desc,recall") == [2, 1]
@@ -127,14 +127,14 @@ def test_the_bin_takes_out_of_sight_and_gives_back(project: Project) -> None:
     there = service.get(project.run_path(runs[2]))
     assert there["binned_at"] is not None
     assert there["values"]["recall"] == 0.2
-    service.call("POST", project.path("bin", "restored"), json={"runs": ["frost-alarm/3"]})
+    service.call("POST", project.path("bin", "restored"), json={"things": ["frost-alarm/3"]})
     assert numbers(project) == [3, 2, 1]
     assert history(project, runs[2])[:2] == ["restored", "binned"]
 
 
 def test_people_bin_their_own_and_maintainers_anybodys(project: Project) -> None:
     mine, hers = ended(project), ended(project, role="approver")
-    both = {"runs": [mine["reference"], hers["reference"]]}
+    both = {"things": [mine["reference"], hers["reference"]]}
     with pytest.raises(errors.NotAllowed, match="recorded by A Approver"):
         project.service("contributor").call("POST", project.path("bin"), json=both)
     assert numbers(project) == [2, 1]
@@ -147,7 +147,7 @@ def test_people_bin_their_own_and_maintainers_anybodys(project: Project) -> None
     project.service("maintainer").call("POST", project.path("bin", "restored"), json=both)
     running = project.begin()
     with pytest.raises(errors.Conflict, match="still running"):
-        project.service("contributor").call("POST", project.path("bin"), json={"runs": [running["reference"]]})
+        project.service("contributor").call("POST", project.path("bin"), json={"things": [running["reference"]]})
 
 
 def test_a_changed_goal_reindexes_what_is_shown(project: Project) -> None:

@@ -756,50 +756,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/bin": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Bin
-         * @description List the runs in the bin, the latest first.
-         */
-        get: operations["list_bin"];
-        put?: never;
-        /**
-         * Bin Runs
-         * @description Put runs into the bin: one's own, or as a maintainer anybody's.
-         */
-        post: operations["bin_runs"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/bin/restored": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Restore Runs
-         * @description Take runs out of the bin.
-         */
-        post: operations["restore_runs"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/projects/{project}/experiments/{experiment}/notes": {
         parameters: {
             query?: never;
@@ -1010,9 +966,56 @@ export interface paths {
         get?: never;
         /**
          * Put Blob
-         * @description Send bytes; they are kept only if their SHA-256 is the one in the address.
+         * @description Send bytes whole; they are kept only if their SHA-256 is the one in the address.
          */
         put: operations["put_blob"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Continue Blob
+         * @description Send bytes from an offset on. What arrives is kept if the connection breaks; with the last byte it is verified.
+         *
+         *     409 tells where another offset is expected, or where somebody else is sending the same bytes just now.
+         */
+        patch: operations["continue_blob"];
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/blobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Blobs
+         * @description Send bytes whose SHA-256 the sender does not know, which is answered; or as a tar many small files at once,
+         *     each named by its SHA-256, all kept or none.
+         */
+        post: operations["add_blobs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/blobs/{sha256}/upload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Upload
+         * @description Tell how many bytes of an upload have arrived; also in the header Upload-Offset.
+         */
+        get: operations["read_upload"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -1040,6 +1043,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/artifacts/{artifact}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Artifact
+         * @description Read an artifact: description, labels, all versions.
+         */
+        get: operations["read_artifact"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Describe Artifact
+         * @description Set an artifact's description and labels.
+         */
+        patch: operations["describe_artifact"];
+        trace?: never;
+    };
     "/api/v1/projects/{project}/artifacts/{artifact}/versions": {
         parameters: {
             query?: never;
@@ -1049,7 +1076,7 @@ export interface paths {
         };
         /**
          * List Artifact Versions
-         * @description List an artifact's versions, the newest first.
+         * @description List an artifact's versions, the newest first, those in the bin and the purged ones too.
          */
         get: operations["list_artifact_versions"];
         put?: never;
@@ -1084,6 +1111,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Label Version
+         * @description Set labels on a version.
+         */
+        put: operations["label_version"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/listing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Folder
+         * @description List one folder of a version, or with `find` the files anywhere below it.
+         */
+        get: operations["list_folder"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Versions
+         * @description Compare two versions file by file by content: only left, only right, changed, moved, same.
+         */
+        get: operations["compare_versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find Uses
+         * @description Tell who used or generated exactly this content, under whatever name; or who has this file.
+         */
+        get: operations["find_uses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/files/{path}": {
         parameters: {
             query?: never;
@@ -1093,10 +1200,239 @@ export interface paths {
         };
         /**
          * Download File
-         * @description Download one file; its SHA-256 stands in Repr-Digest (RFC 9530), and damaged bytes are never sent whole.
+         * @description Download one file, or with Range a part of it; its SHA-256 stands in Repr-Digest (RFC 9530).
+         *
+         *     Damaged bytes are never sent whole: the last piece waits until the file is verified, a part until before it.
          */
         get: operations["download_file"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Preview File
+         * @description Look into one file: text, tables, models' signatures, archives' listings; bounded however large it is.
+         */
+        get: operations["preview_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Archive
+         * @description Download a version's files as one archive. It breaks off where stored bytes turn out to be damaged.
+         */
+        get: operations["download_archive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/lineage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Lineage
+         * @description Read what something came from and what came of it, as a graph.
+         */
+        get: operations["read_lineage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/lineage/prov": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Prov
+         * @description Read the same as W3C PROV-JSON, with nothing folded and no reference that leads nowhere.
+         */
+        get: operations["export_prov"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/bin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Bin
+         * @description List the runs and versions in the bin, the latest first.
+         */
+        get: operations["list_bin"];
+        put?: never;
+        /**
+         * Bin Things
+         * @description Put runs and versions into the bin: one's own, or as a maintainer anybody's.
+         */
+        post: operations["bin_things"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/bin/restored": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Things
+         * @description Take runs and versions out of the bin.
+         */
+        post: operations["restore_things"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/purges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Purge
+         * @description Free the room of what is in the bin for good, or tell what that would free; for maintainers.
+         */
+        post: operations["purge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Usage
+         * @description Read what takes how much in a project: its artifacts, its experiments, its bin.
+         */
+        get: operations["read_usage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read All Usage
+         * @description Read what all projects take; for administrators.
+         */
+        get: operations["read_all_usage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/storage/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Store
+         * @description Read every stored file and tell, a JSON object a line, faults as they are found and how far the check is.
+         *
+         *     A fault has `sha256`, `state` (damaged, missing, orphaned, whole again), `size_bytes` and `held_by`; the others
+         *     have `files`, `of_files`, `size_bytes` and `of_bytes`. For administrators.
+         */
+        post: operations["check_store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/storage/blobs/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Repair Blob
+         * @description Send a copy of bytes that are damaged or missing; verified, it takes their place. For administrators.
+         */
+        put: operations["repair_blob"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1428,7 +1764,42 @@ export interface components {
             /** Failed */
             failed: boolean;
         };
-        /** ArtifactVersion */
+        /** Artifact */
+        Artifact: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Description */
+            description: string;
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+            /** Versions */
+            versions: components["schemas"]["ArtifactVersion"][];
+            /** May */
+            may: string[];
+        };
+        /**
+         * ArtifactDescription
+         * @description A description of null stays as it is; a label of null is taken away.
+         */
+        ArtifactDescription: {
+            /** Description */
+            description?: string | null;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string | null;
+            };
+        };
+        /**
+         * ArtifactVersion
+         * @description `binned_at`: in the bin since; `purged_at`: its bytes are gone; `imported_from`: came from another instance.
+         */
         ArtifactVersion: {
             /** Reference */
             reference: string;
@@ -1452,8 +1823,27 @@ export interface components {
             damaged: boolean;
             /** Created At */
             created_at: string;
+            /** About */
+            about: {
+                [key: string]: unknown;
+            };
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+            /** Binned At */
+            binned_at: string | null;
+            /** Bin Reason */
+            bin_reason: string | null;
+            /** Purged At */
+            purged_at: string | null;
+            /** Imported From */
+            imported_from: string | null;
         };
-        /** ArtifactVersionDetail */
+        /**
+         * ArtifactVersionDetail
+         * @description `models` rest on it; `equal` are other versions with exactly this content.
+         */
         ArtifactVersionDetail: {
             /** Reference */
             reference: string;
@@ -1477,10 +1867,32 @@ export interface components {
             damaged: boolean;
             /** Created At */
             created_at: string;
+            /** About */
+            about: {
+                [key: string]: unknown;
+            };
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+            /** Binned At */
+            binned_at: string | null;
+            /** Bin Reason */
+            bin_reason: string | null;
+            /** Purged At */
+            purged_at: string | null;
+            /** Imported From */
+            imported_from: string | null;
             /** Files */
             files: components["schemas"]["FileEntry"][];
             /** Runs */
             runs: components["schemas"]["RunOfVersion"][];
+            /** Made By */
+            made_by: string;
+            /** Models */
+            models: string[];
+            /** Equal */
+            equal: string[];
         };
         /** Begun */
         Begun: {
@@ -1493,24 +1905,36 @@ export interface components {
             /** Status */
             status: string;
         };
-        /** BinnedRun */
-        BinnedRun: {
+        /**
+         * BinnedThing
+         * @description A run or a version in the bin; `status` is a run's status or a version's kind.
+         */
+        BinnedThing: {
             /** Reference */
             reference: string;
-            /** Id */
-            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "run" | "version";
             /** Name */
             name: string | null;
             /** Status */
             status: string;
             /** Author */
             author: string;
-            /** Started At */
-            started_at: string;
+            /** Made At */
+            made_at: string;
             /** Binned At */
             binned_at: string;
             /** Binned By */
             binned_by: string | null;
+            /** Reason */
+            reason: string | null;
+            /** Size Bytes */
+            size_bytes: number;
+            /** May Restore */
+            may_restore: boolean;
         };
         /** BlobKept */
         BlobKept: {
@@ -1518,6 +1942,11 @@ export interface components {
             sha256: string;
             /** Size Bytes */
             size_bytes: number;
+        };
+        /** BlobsKept */
+        BlobsKept: {
+            /** Kept */
+            kept: number;
         };
         /**
          * ChildRun
@@ -1650,6 +2079,22 @@ export interface components {
             /** Curves */
             curves: components["schemas"]["Curve"][];
         };
+        /**
+         * Difference
+         * @description Two versions file by file; `pairs` are those of the findings asked for, `more` how many were cut off.
+         */
+        Difference: {
+            left: components["schemas"]["ArtifactVersion"];
+            right: components["schemas"]["ArtifactVersion"];
+            /** Sentence */
+            sentence: string;
+            /** Counts */
+            counts: components["schemas"]["FindingCount"][];
+            /** Pairs */
+            pairs: components["schemas"]["FilePair"][];
+            /** More */
+            more: number;
+        };
         /** Digests */
         Digests: {
             /** Sha256 */
@@ -1689,7 +2134,10 @@ export interface components {
             /** Best Value */
             best_value?: unknown;
         };
-        /** FileEntry */
+        /**
+         * FileEntry
+         * @description `modified` is the file's last change (microseconds since 1970), `address` where it stays, where known.
+         */
         FileEntry: {
             /** Path */
             path: string;
@@ -1697,6 +2145,41 @@ export interface components {
             size: number;
             /** Sha256 */
             sha256: string;
+            /** Modified */
+            modified?: number | null;
+            /** Address */
+            address?: string | null;
+        };
+        /** FilePair */
+        FilePair: {
+            /**
+             * Finding
+             * @enum {string}
+             */
+            finding: "only left" | "only right" | "changed" | "moved" | "same";
+            left: components["schemas"]["FileEntry"] | null;
+            right: components["schemas"]["FileEntry"] | null;
+        };
+        /** FindingCount */
+        FindingCount: {
+            /**
+             * Finding
+             * @enum {string}
+             */
+            finding: "only left" | "only right" | "changed" | "moved" | "same";
+            /** Sign */
+            sign: string;
+            /** Files */
+            files: number;
+        };
+        /** Folder */
+        Folder: {
+            /** Name */
+            name: string;
+            /** Files */
+            files: number;
+            /** Size Bytes */
+            size_bytes: number;
         };
         /** Goal */
         Goal: {
@@ -1736,6 +2219,17 @@ export interface components {
             /** Version */
             version: string;
         };
+        /** InstanceUsage */
+        InstanceUsage: {
+            /** Projects */
+            projects: components["schemas"]["ProjectUsage"][];
+            /** Files */
+            files: number;
+            /** Size Bytes */
+            size_bytes: number;
+            /** Disk Free Bytes */
+            disk_free_bytes: number;
+        };
         /** JournalEntry */
         JournalEntry: {
             /** Entry Id */
@@ -1757,6 +2251,83 @@ export interface components {
             /** Origin */
             origin: string;
         };
+        /** Kept */
+        Kept: {
+            /** Reference */
+            reference: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * Lineage
+         * @description `count` is the number of nodes before alike ones were folded; `cut` tells that there is more still.
+         */
+        Lineage: {
+            /** Start */
+            start: string;
+            /** Sentence */
+            sentence: string;
+            /** Nodes */
+            nodes: components["schemas"]["LineageNode"][];
+            /** Edges */
+            edges: components["schemas"]["LineageEdge"][];
+            /** Count */
+            count: number;
+            /** Cut */
+            cut: boolean;
+        };
+        /**
+         * LineageEdge
+         * @description From what was there first to what came of it.
+         */
+        LineageEdge: {
+            /** Source */
+            source: string;
+            /** Target */
+            target: string;
+            /**
+             * Relation
+             * @enum {string}
+             */
+            relation: "used" | "generated" | "registered" | "began";
+            /** Role */
+            role: string | null;
+            /** Activity */
+            activity: string | null;
+            /** Step */
+            step: number | null;
+        };
+        /**
+         * LineageNode
+         * @description `steps` from the start: below zero it came before, above zero after. A group has `members` instead.
+         */
+        LineageNode: {
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "file" | "artifact" | "run" | "model" | "group";
+            /** Reference */
+            reference: string;
+            /** Family */
+            family: string;
+            /** Detail */
+            detail: string;
+            /** Gone */
+            gone: boolean;
+            /** Stages */
+            stages: string[];
+            /** Members */
+            members: string[];
+            /** At */
+            at: string;
+            /** Person */
+            person: string;
+            /** Steps */
+            steps: number;
+        };
         /** Link */
         Link: {
             /** Reference */
@@ -1775,6 +2346,20 @@ export interface components {
             step: number | null;
             /** Activity */
             activity?: string | null;
+        };
+        /**
+         * Listing
+         * @description One folder of a version: its folders with what is below them, and its files up to a limit.
+         */
+        Listing: {
+            /** Folder */
+            folder: string;
+            /** Folders */
+            folders: components["schemas"]["Folder"][];
+            /** Files */
+            files: components["schemas"]["FileEntry"][];
+            /** More Files */
+            more_files: number;
         };
         /** Me */
         Me: {
@@ -1957,6 +2542,11 @@ export interface components {
                 [key: string]: string | null;
             };
         };
+        /** Moved */
+        Moved: {
+            /** References */
+            references: string[];
+        };
         /** Named */
         Named: {
             /** Name */
@@ -1983,6 +2573,14 @@ export interface components {
              * @default false
              */
             failed: boolean;
+        };
+        /** NewCheck */
+        NewCheck: {
+            /**
+             * Remove Orphans
+             * @default false
+             */
+            remove_orphans: boolean;
         };
         /**
          * NewContent
@@ -2029,6 +2627,26 @@ export interface components {
              * @description Name of the run's activity that it belongs to.
              */
             activity?: string | null;
+            /**
+             * About
+             * @description Metadata of the version, in the team's own words.
+             * @default {}
+             */
+            about: {
+                [key: string]: unknown;
+            };
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string;
+            };
+            /**
+             * Keep
+             * @description Which of the run's checkpoints of this name stay: a number, best, best:KEY.
+             */
+            keep?: string | null;
         };
         /** NewGoal */
         NewGoal: {
@@ -2207,6 +2825,19 @@ export interface components {
              * @default
              */
             description: string;
+        };
+        /**
+         * NewPurge
+         * @description What to purge of the bin, null for all of it; with `only_tell` nothing is changed.
+         */
+        NewPurge: {
+            /** Things */
+            things?: string[] | null;
+            /**
+             * Only Tell
+             * @default false
+             */
+            only_tell: boolean;
         };
         /**
          * NewResources
@@ -2455,6 +3086,32 @@ export interface components {
             values: number;
         };
         /**
+         * Preview
+         * @description A look into a file: `kind` says how to show it; a picture is fetched with `show`.
+         */
+        Preview: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "text" | "markdown" | "table" | "image" | "model" | "archive" | "bytes";
+            /** Text */
+            text: string;
+            /** Language */
+            language: string;
+            /** Columns */
+            columns: string[];
+            /** Rows */
+            rows: string[][];
+            /** Facts */
+            facts: [
+                string,
+                string
+            ][];
+            /** Note */
+            note: string;
+        };
+        /**
          * Printed
          * @description Text as it was printed; `position` grows within its writer, a position that is known is passed over.
          */
@@ -2534,6 +3191,15 @@ export interface components {
             /** Last Activity */
             last_activity: string | null;
         };
+        /** ProjectUsage */
+        ProjectUsage: {
+            /** Project */
+            project: string;
+            /** Files */
+            files: number;
+            /** Size Bytes */
+            size_bytes: number;
+        };
         /**
          * Promotion
          * @description `expect` is the occupant that was seen on the stage; null for an empty stage.
@@ -2553,6 +3219,24 @@ export interface components {
              * @default
              */
             comment: string;
+        };
+        /**
+         * Purge
+         * @description What a purge frees or freed, and what stays with the reason.
+         */
+        Purge: {
+            /** Runs */
+            runs: string[];
+            /** Versions */
+            versions: string[];
+            /** Kept */
+            kept: components["schemas"]["Kept"][];
+            /** Files */
+            files: number;
+            /** Size Bytes */
+            size_bytes: number;
+            /** Recorded Bytes */
+            recorded_bytes: number;
         };
         /** References */
         References: {
@@ -2813,6 +3497,22 @@ export interface components {
             relation: "used" | "generated";
             /** Run */
             run: string;
+            /** Status */
+            status: string;
+            /** Author */
+            author: string;
+            /** Name */
+            name: string | null;
+            /** Role */
+            role: string | null;
+            /** Step */
+            step: number | null;
+            /** Activity */
+            activity: string | null;
+            /** At */
+            at: string;
+            /** Purged */
+            purged: boolean;
         };
         /** RunPage */
         RunPage: {
@@ -2828,14 +3528,6 @@ export interface components {
             count_is_capped: boolean;
             /** Next Cursor */
             next_cursor: string | null;
-        };
-        /**
-         * RunsNamed
-         * @description Runs as `experiment/number`, ids, or the last ten or more digits of ids.
-         */
-        RunsNamed: {
-            /** Runs */
-            runs: string[];
         };
         /**
          * SeenRun
@@ -2997,6 +3689,34 @@ export interface components {
             /** About Changes */
             about_changes: components["schemas"]["PackageChange"][];
         };
+        /**
+         * Taken
+         * @description `alone_bytes` is held by nothing else in the project; `binned_bytes` belongs to what is in its bin.
+         */
+        Taken: {
+            /** Name */
+            name: string;
+            /** Things */
+            things: number;
+            /** Files */
+            files: number;
+            /** Size Bytes */
+            size_bytes: number;
+            /** Alone Bytes */
+            alone_bytes: number;
+            /** Binned */
+            binned: number;
+            /** Binned Bytes */
+            binned_bytes: number;
+        };
+        /**
+         * ThingsNamed
+         * @description Runs (`frost-alarm/3`, ids) and artifact versions (`nights@2`; `artifact:nights` is all of its versions).
+         */
+        ThingsNamed: {
+            /** Things */
+            things: string[];
+        };
         /** Today */
         Today: {
             /** At */
@@ -3025,6 +3745,60 @@ export interface components {
             /** Secret */
             secret: string;
         };
+        /**
+         * UploadState
+         * @description How far an upload came.
+         */
+        UploadState: {
+            /** Offset */
+            offset: number;
+            /** Complete */
+            complete: boolean;
+        };
+        /**
+         * Usage
+         * @description Stored files count once, however many versions hold them. `frees_bytes`: what a purge of the bin would free.
+         */
+        Usage: {
+            /** Files */
+            files: number;
+            /** Size Bytes */
+            size_bytes: number;
+            /** Artifacts */
+            artifacts: components["schemas"]["Taken"][];
+            /** Experiments */
+            experiments: components["schemas"]["Taken"][];
+            /** Binned Runs */
+            binned_runs: number;
+            /** Binned Versions */
+            binned_versions: number;
+            /** Frees Bytes */
+            frees_bytes: number;
+            /** Disk Free Bytes */
+            disk_free_bytes: number;
+            /** May Purge */
+            may_purge: boolean;
+        };
+        /** Use */
+        Use: {
+            /** Version */
+            version: string;
+            run: components["schemas"]["RunOfVersion"];
+        };
+        /**
+         * Uses
+         * @description Who has to do with a content: `exact` where it is a version's whole content, else that of one file in it.
+         */
+        Uses: {
+            /** What */
+            what: string;
+            /** Exact */
+            exact: boolean;
+            /** Versions */
+            versions: components["schemas"]["ArtifactVersion"][];
+            /** Uses */
+            uses: components["schemas"]["Use"][];
+        };
         /** Verdict */
         Verdict: {
             /** Person */
@@ -3035,6 +3809,13 @@ export interface components {
             comment: string;
             /** Given At */
             given_at: string;
+        };
+        /** VersionLabels */
+        VersionLabels: {
+            /** Labels */
+            labels: {
+                [key: string]: string | null;
+            };
         };
         /** WaitingVersion */
         WaitingVersion: {
@@ -4991,134 +5772,6 @@ export interface operations {
             };
         };
     };
-    list_bin: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["BinnedRun"][];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    bin_runs: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RunsNamed"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["References"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    restore_runs: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RunsNamed"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["References"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     list_experiment_notes: {
         parameters: {
             query?: never;
@@ -5791,6 +6444,144 @@ export interface operations {
             };
         };
     };
+    continue_blob: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description How many bytes have arrived before these. */
+                "upload-offset": number;
+                /** @description How many bytes there are in all. */
+                "upload-length": number;
+            };
+            path: {
+                project: string;
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadState"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_blobs: {
+        parameters: {
+            query?: never;
+            header?: {
+                "content-type"?: string;
+            };
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+                "application/x-tar": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BlobKept"] | components["schemas"]["BlobsKept"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_upload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadState"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_artifacts: {
         parameters: {
             query?: never;
@@ -5810,6 +6601,90 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ArtifactVersion"][];
                 };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_artifact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                artifact: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Artifact"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    describe_artifact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                artifact: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArtifactDescription"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem document (RFC 9457). */
             422: {
@@ -5919,7 +6794,10 @@ export interface operations {
     };
     read_artifact_version: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Whether the list of files is wanted. */
+                with_files?: boolean;
+            };
             header?: never;
             path: {
                 project: string;
@@ -5959,10 +6837,203 @@ export interface operations {
             };
         };
     };
-    download_file: {
+    label_version: {
         parameters: {
             query?: never;
             header?: never;
+            path: {
+                project: string;
+                artifact: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VersionLabels"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArtifactVersion"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_folder: {
+        parameters: {
+            query?: {
+                folder?: string;
+                /** @description Only paths below it that hold this text. */
+                find?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+                artifact: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Listing"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_versions: {
+        parameters: {
+            query: {
+                /** @description NAME@NUMBER */
+                left: string;
+                /** @description NAME@NUMBER */
+                right: string;
+                /** @description All that differ without one. */
+                finding?: ("only left" | "only right" | "changed" | "moved" | "same")[] | null;
+                /** @description Only lines behind this path. */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find_uses: {
+        parameters: {
+            query: {
+                /** @description SHA-256 of a content or a file, 8 digits or more. */
+                digest: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uses"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    download_file: {
+        parameters: {
+            query?: {
+                /** @description Name the type of a picture, so that a page can show it. */
+                show?: boolean;
+            };
+            header?: {
+                range?: string | null;
+                "if-range"?: string | null;
+                "if-none-match"?: string | null;
+            };
             path: {
                 project: string;
                 artifact: string;
@@ -5980,6 +7051,553 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": unknown;
+                };
+            };
+            /** @description The part that was asked for. */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description The bytes are the ones that the asker has. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The file has no such part. */
+            416: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_file: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                artifact: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    download_archive: {
+        parameters: {
+            query?: {
+                /** @description tar or zip, both uncompressed. */
+                form?: "tar" | "zip";
+                /** @description Only what is below this folder. */
+                folder?: string;
+                /** @description Only files of at most this size. */
+                up_to_bytes?: number | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+                artifact: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-tar": unknown;
+                    "application/zip": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_lineage: {
+        parameters: {
+            query: {
+                /** @description A run, a version, a file in one, or sha256:…. */
+                of: string;
+                /** @description What it came from, what came of it, or both. */
+                way?: "both" | "back" | "forth";
+                /** @description Fold what is alike beyond so many nodes. */
+                fold_to?: number;
+                /** @description Follow no further then. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lineage"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_prov: {
+        parameters: {
+            query: {
+                /** @description A run, a version, a file in one, or sha256:…. */
+                of: string;
+                /** @description What it came from, what came of it, or both. */
+                way?: "both" | "back" | "forth";
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_bin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BinnedThing"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bin_things: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThingsNamed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_things: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThingsNamed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    purge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPurge"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Purge"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_usage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Usage"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_all_usage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstanceUsage"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCheck"];
+            };
+        };
+        responses: {
+            /** @description A JSON object a line. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    repair_blob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BlobKept"];
                 };
             };
             /** @description A problem document (RFC 9457). */

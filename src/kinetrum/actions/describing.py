@@ -1,4 +1,4 @@
-"""Describing: names, labels, notes, goals, corrections; and the bin."""
+"""Describing: names, labels, notes, goals, corrections."""
 
 from __future__ import annotations
 
@@ -8,31 +8,18 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
-from kinetrum.actions.finding import find_run, run_named
-from kinetrum.actions.looking import may_bin
-from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
+from kinetrum.actions.finding import find_run, runs_named
+from kinetrum.core.errors import InvalidInput, NotAllowed, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act, permits
 from kinetrum.core.values import NOTE_LIMIT, Value, check_label, check_run_name, same, to_json
-from kinetrum.storage import journal, notes, people, projects, reindexing, runs
+from kinetrum.storage import journal, notes, projects, reindexing, runs
 from kinetrum.storage.database import query, snapshot, transaction
 from kinetrum.storage.notes import Note
 from kinetrum.storage.runs import Run
 
-RUNS_AT_ONCE = 1_000
 LABELS_LIMIT = 100
-
-
-def runs_named(place: Place, references: Sequence[str]) -> list[Run]:
-    """Return the runs that references (`experiment/number`, ids or their ends) name, each once."""
-    if not 1 <= len(references) <= RUNS_AT_ONCE:
-        raise InvalidInput(f"{len(references)} runs were named; 1 to {RUNS_AT_ONCE} are taken at once.", field="runs")
-    found = {}
-    for reference in references:
-        run = run_named(place, reference)
-        found[run.run_id] = run
-    return [found[run_id] for run_id in sorted(found)]
 
 
 @transaction
@@ -156,49 +143,6 @@ def correct_params(
         after = {key: to_json(value) for key, value in changed.items()}
         _note(place, actor, "corrected", run, before, after, comment[:2_000])
     return runs.run_by_id(run.run_id)
-
-
-@transaction
-def bin_runs(actor: Actor, project: str, references: Sequence[str]) -> list[Run]:
-    """Put runs into the bin: one's own, or as a maintainer anybody's. Nothing is deleted by it."""
-    return _move(actor, project, references, to_bin=True)
-
-
-@transaction
-def restore_runs(actor: Actor, project: str, references: Sequence[str]) -> list[Run]:
-    """Take runs out of the bin again."""
-    return _move(actor, project, references, to_bin=False)
-
-
-def _move(actor: Actor, project: str, references: Sequence[str], to_bin: bool) -> list[Run]:
-    place = enter(actor, project, Act.BIN_OWN)
-    found = [runs.lock_run(run.run_id) for run in runs_named(place, references)]
-    others = [run for run in found if not may_bin(actor, place, run)]
-    if others:
-        names = people.full_names()
-        raise NotAllowed(
-            f"{others[0].reference} was recorded by {names[others[0].author_id]}; people bin and restore their own "
-            "runs, a maintainer anybody's. Nothing was changed."
-        )
-    running = [run for run in found if run.status == "running"]
-    if to_bin and running:
-        raise Conflict(f"{running[0].reference} is still running; end it first. Nothing was changed.")
-    for run in found:
-        if (run.binned_at is not None) != to_bin:
-            runs.set_binned(run.run_id, actor.person_id if to_bin else None)
-            _note(place, actor, "binned" if to_bin else "restored", run, None, None)
-    return [runs.run_by_id(run.run_id) for run in found]
-
-
-@snapshot
-def list_bin(actor: Actor, project: str) -> list[tuple[Run, str, str | None]]:
-    """Return (run, author, who binned it) of the project's runs in the bin, the latest first."""
-    place = enter(actor, project)
-    names = people.full_names()
-    return [
-        (run, names[run.author_id], names.get(run.binned_by) if run.binned_by else None)
-        for run in runs.binned_runs(place.project_id, 500)
-    ]
 
 
 @transaction

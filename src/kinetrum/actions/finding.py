@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
-from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.refs import is_id_tail
 from kinetrum.storage import artifacts, projects, runs
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.runs import Run
+
+RUNS_AT_ONCE = 1_000
 
 
 def find_run(place: Place, experiment: str, pick: str) -> Run:
@@ -89,4 +93,18 @@ def find_version(place: Place, name: str, which: str) -> VersionRow:
 def run_to_write(actor: Actor, project: str, experiment: str, pick: str) -> tuple[Place, Run]:
     """Return the project and the run that the actor is about to record to."""
     place = enter(actor, project, Act.RECORD)
-    return place, find_run(place, experiment, pick)
+    run = find_run(place, experiment, pick)
+    if run.purged_at is not None:
+        raise Conflict(f"{run.reference} was purged at {run.purged_at:%Y-%m-%d %H:%M}; begin another run.")
+    return place, run
+
+
+def runs_named(place: Place, references: Sequence[str]) -> list[Run]:
+    """Return the runs that references (`experiment/number`, ids or their ends) name, each once."""
+    if not 1 <= len(references) <= RUNS_AT_ONCE:
+        raise InvalidInput(f"{len(references)} runs were named; 1 to {RUNS_AT_ONCE} are taken at once.", field="runs")
+    found = {}
+    for reference in references:
+        run = run_named(place, reference)
+        found[run.run_id] = run
+    return [found[run_id] for run_id in sorted(found)]

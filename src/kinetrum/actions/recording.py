@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import json
-import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from kinetrum.actions import accounts
+from kinetrum.actions import accounts, checkpoints
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.finding import run_to_write
 from kinetrum.core.errors import Conflict, InvalidInput, NotFound
@@ -16,7 +15,7 @@ from kinetrum.core.goals import Goal
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.points.codec import Group, encode_batch
-from kinetrum.core.rundoc import Problem, Result, RunDoc
+from kinetrum.core.rundoc import Result, RunDoc
 from kinetrum.core.values import Value, check_key, check_label, check_name, check_run_name, same, show, to_json
 from kinetrum.storage import events, journal, outputs, points, projects, runs
 from kinetrum.storage.clock import from_micros, now, to_micros
@@ -141,13 +140,7 @@ def _declare_goals(experiment_id: int, goals: dict[str, Goal], doc: RunDoc, at: 
         elif known != goal:
             bound = "" if known.bound is None else f", bound {known.bound:g}"
             text = f"The goal of {goal.key} stands differently in this experiment and was kept: "
-            add_problem_to(doc, f"{text}{known.direction}{bound}.", at)
-
-
-def add_problem_to(doc: RunDoc, text: str, at: int, uid: str | None = None) -> None:
-    """Add a problem to a document unless it stands there."""
-    if all(problem.text != text and problem.uid != uid for problem in doc.problems):
-        doc.problems.append(Problem(uid or secrets.token_hex(8), text[:2_000], at))
+            doc.add_problem(f"{text}{known.direction}{bound}.", at)
 
 
 def _set_params(doc: RunDoc, params: dict[str, Value], at: int) -> tuple[list[str], list[SetAside]]:
@@ -159,7 +152,7 @@ def _set_params(doc: RunDoc, params: dict[str, Value], at: int) -> tuple[list[st
         elif not same(doc.params[key], value):
             text = f"The parameter {key} was set to {show(doc.params[key])}; {show(value)}, sent later, was set aside."
             aside.append(SetAside(key, text))
-            add_problem_to(doc, text, at)
+            doc.add_problem(text, at)
     return fresh, aside
 
 
@@ -240,7 +233,7 @@ def add_problem(actor: Actor, project: str, experiment: str, run_ref: str, uid: 
     _, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     before = len(doc.problems)
-    add_problem_to(doc, text, at, uid)
+    doc.add_problem(text, at, uid)
     if len(doc.problems) > before:
         runs.save_doc(run, doc, {})
 
@@ -273,6 +266,9 @@ def record_ending(
             raise Conflict(f"{run.reference} is {run.status} already and stays so.", field="status")
         return run
     outputs.finish_writers(run.run_id)
+    doc = runs.lock_doc(run.run_id)
+    if checkpoints.settle(run, doc, ended_at):
+        runs.save_doc(run, doc, {})
     runs.set_ending(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, moment)
     journal.append(place.project_id, actor.person_id, "ended", run.subject, before=run.status, after=status,
                    origin=actor.origin)  # fmt: skip

@@ -17,7 +17,7 @@ from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.ladder import DEFAULT_LADDER, Stack, Stage, Stay
 from kinetrum.core.registry.review import Review, Standing
 from kinetrum.core.values import check_name
-from kinetrum.storage import artifacts, journal, models
+from kinetrum.storage import artifacts, journal, links, models
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.clock import iso, now
 from kinetrum.storage.database import transaction
@@ -89,6 +89,7 @@ def register(
             raise Conflict(f"The id {uid} belongs to another version.", field="id")
         return known
     version, run_id = _source(place, source, run_ref)
+    _hold_stored(version)
     if run_id is None and not (origin and origin.strip()):
         raise InvalidInput(
             f"No run generated {version.reference}; tell in words where it came from (origin).",
@@ -107,27 +108,39 @@ def register(
     return made
 
 
+def _hold_stored(version: VersionRow) -> None:
+    """Hold the content against a purge until it is registered; what is in the bin is restored first."""
+    artifacts.lock_versions([version.version_id])
+    if artifacts.version_by_id(version.version_id).binned_at is not None:
+        raise Conflict(f"{version.reference} is in the bin; restore it, then register it.", field="artifact")
+
+
+def _makers(version: VersionRow) -> list[int]:
+    """Return the runs that generated a version, the first one first."""
+    return [link.run_id for link in links.links_of_versions([version.version_id]) if link.relation == "generated"]
+
+
 def _source(place: Place, source: str, run_ref: str | None) -> tuple[VersionRow, int | None]:
     ref = parse_ref(source)
     if run_ref is None:
         if not isinstance(ref, VersionRef) or ref.path:
             raise InvalidInput(f"{source!r} names no artifact version; write NAME@NUMBER.", field="artifact")
         version = find_version(place, ref.name, ref.which)
-        makers = [run for relation, run, _ in artifacts.runs_of_version(version.version_id) if relation == "generated"]
+        makers = _makers(version)
         return version, makers[0] if makers else None
     run = parse_ref(run_ref)
     if not isinstance(run, RunRef) or run.experiment is None:
         raise InvalidInput(f"{run_ref!r} names no run; write EXPERIMENT/NUMBER.", field="run")
     found = find_run(place, run.experiment, run.pick)
     if isinstance(ref, NameRef):
-        version_id = artifacts.latest_of_run(found.run_id, ref.name)
+        version_id = links.latest_of_run(found.run_id, ref.name)
         if version_id is None:
             raise NotFound(f"{found.reference} generated nothing named {ref.name!r}.", field="artifact")
         return artifacts.version_by_id(version_id), found.run_id
     if not isinstance(ref, VersionRef):
         raise InvalidInput(f"{source!r} names no artifact.", field="artifact")
     version = find_version(place, ref.name, ref.which)
-    if ("generated", found.run_id) not in [(rel, run) for rel, run, _ in artifacts.runs_of_version(version.version_id)]:
+    if found.run_id not in _makers(version):
         raise Conflict(f"{found.reference} did not generate {version.reference}.", field="run")
     return version, found.run_id
 

@@ -15,7 +15,7 @@ from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.registry.review import Review
 from kinetrum.core.values import Value
-from kinetrum.storage import artifacts, models, people, projects, runs
+from kinetrum.storage import artifacts, manifests, models, people, projects, runs
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.database import snapshot
 from kinetrum.storage.models import EventRow, VerdictRow
@@ -176,7 +176,7 @@ def read_model_version(actor: Actor, project: str, name: str, which: str) -> Ver
     number = pick_version(held, which)
     version = next(view for view in _versions(held, people.full_names()) if view.number == number)
     obstacles = {stage.name: rules.obstacle(stage, held.standings[number]) for stage in held.ladder}
-    return VersionDetailView(version, artifacts.load_manifest(version.artifact.digest), obstacles)
+    return VersionDetailView(version, manifests.load_manifest(version.artifact.digest), obstacles)
 
 
 def pick_version(held: Held, which: str) -> int:

@@ -201,7 +201,7 @@ def _correct(given: argparse.Namespace) -> int:
 
 
 def _bin(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import bin_runs, binned, restore_runs
+    from kinetrum.client.describing import bin_things, binned, restore_things
 
     if not given.refs:
         found = binned(project=given.project)
@@ -216,6 +216,6 @@ def _bin(given: argparse.Namespace) -> int:
         return 0
     done = []
     for session, plain in _sessions(given, given.refs).values():
-        done += (restore_runs if given.restore else bin_runs)(session, session.project, plain)
+        done += (restore_things if given.restore else bin_things)(session, session.project, plain)
     undo = f"; kinetrum bin --restore {' '.join(done)} takes back" if len(done) <= 6 else ""
     return _done(given, done, "restored" if given.restore else f"in the bin{undo}")

@@ -147,9 +147,10 @@ def _experiments(session: Any, as_json: bool) -> int:
 
 def _show(given: argparse.Namespace) -> int:
     from kinetrum.client.reading import resolve
-    from kinetrum.client.recorded import RecordedRun, StoredVersion
+    from kinetrum.client.recorded import RecordedRun
     from kinetrum.client.registry import Model, ModelVersion
     from kinetrum.client.session import open_session
+    from kinetrum.client.stored import StoredVersion
     from kinetrum.core.refs import parse_ref
 
     ref = parse_ref(given.ref)

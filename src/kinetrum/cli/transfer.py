@@ -50,8 +50,8 @@ def _fetch(given: argparse.Namespace) -> int:
 
 
 def _keep(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import keep
     from kinetrum.client.session import open_session
+    from kinetrum.client.stored import keep
 
     print(keep(given.path, name=given.name, kind=given.kind, session=open_session(given.project)))
     return 0

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import json
-import shutil
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from kinetrum.client.connection import saved
-from kinetrum.client.copies import fingerprint
+from kinetrum.client.file_calls import body_of, fingerprint_used, forget_files, upload_generated, upload_used
+from kinetrum.client.fingerprints import Fingerprints
 from kinetrum.client.http import Service, path_of
 from kinetrum.client.refused import keep_files, keep_refused
-from kinetrum.client.uploads import upload_missing
 from kinetrum.core import errors
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 
@@ -31,6 +30,7 @@ class RunCalls:
         self.root = root
         self._services: dict[str, Service] = {}
         self._stale: set[str] = set()
+        self._prints: Fingerprints | None = None
         # While true, a run that the service does not know is waited for; else its records are refused for good.
         self.patient = False
 
@@ -39,6 +39,9 @@ class RunCalls:
         for service in self._services.values():
             service.close()
         self._services.clear()
+        if self._prints is not None:
+            self._prints.close()
+            self._prints = None
 
     def _service(self, destination: str) -> Service:
         if destination not in self._services:
@@ -165,45 +168,31 @@ class RunCalls:
         self._call(data, "POST", self._path(data, "used"), json={field: data.get(field) for field in fields})
 
     def _used(self, data: dict[str, Any], folder: Path) -> None:
-        files, changed = [], []
-        for source, path, size, modified in data["files"]:
+        # Records of earlier versions have no word on uploading.
+        upload = data.get("upload", False)
+        files, changed = fingerprint_used(data, folder, self._memory(), None)
+        if upload:
             try:
-                seen = Path(source).stat()
-                if (seen.st_size, seen.st_mtime_ns) != (size, modified):
-                    changed.append(path)
-                found_size, sha256 = fingerprint(Path(source))
-            except OSError as error:
-                raise errors.NotFound(
-                    f"The input {data['name']} could not be fingerprinted: {source} {error.strerror}."
-                ) from error
-            files.append({"path": path, "size": found_size, "sha256": sha256})
-        fields = ("id", "at", "name", "kind", "role", "address")
-        body = {field: data[field] for field in fields} | {"files": files, "by_reference": True}
-        body["activity"] = data.get("activity")
-        self._call(data, "POST", self._path(data, "used"), json=body)
+                upload_used(self._service(data["to"]), data, folder, files, None)
+            except errors.NotSignedIn as error:
+                raise self._refused(data["to"], error) from error
+        self._call(data, "POST", self._path(data, "used"), json=body_of(data, files, not upload), timeout=300)
         if changed:
             self._tell(data, f"The input {data['name']} changed between its use and its fingerprint: {changed[0]}.")
+        forget_files(data, folder)
 
     def _generated(self, data: dict[str, Any], folder: Path) -> None:
-        service = self._service(data["to"])
-        place = folder / data["folder"]
-        sources = {sha256: place / copy for copy, _, _, sha256 in data["files"]}
         try:
-            if place.exists():
-                upload_missing(service, data["project"], sources)
-        except OSError as error:
-            raise errors.NotFound(f"The copy of {data['name']} in the spool is gone ({error.strerror}).") from error
+            files = upload_generated(self._service(data["to"]), data, folder, None)
         except errors.NotSignedIn as error:
             raise self._refused(data["to"], error) from error
-        files = [{"path": path, "size": size, "sha256": sha256} for _, path, size, sha256 in data["files"]]
-        fields = ("id", "at", "name", "kind", "step")
-        self._call(
-            data,
-            "POST",
-            self._path(data, "generated"),
-            json={field: data[field] for field in fields} | {"files": files, "activity": data.get("activity")},
-        )
-        shutil.rmtree(place, ignore_errors=True)
+        self._call(data, "POST", self._path(data, "generated"), json=body_of(data, files, False), timeout=300)
+        forget_files(data, folder)
+
+    def _memory(self) -> Fingerprints:
+        if self._prints is None:
+            self._prints = Fingerprints()
+        return self._prints
 
     def _problem(self, data: dict[str, Any], folder: Path) -> None:
         fields = ("id", "text", "at")

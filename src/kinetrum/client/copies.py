@@ -1,4 +1,4 @@
-"""Files on their way: copies taken at the call, so that overwriting a file afterwards does no harm."""
+"""Files on their way: which there are, and copies taken at the call, so that overwriting them does no harm."""
 
 from __future__ import annotations
 
@@ -7,7 +7,8 @@ import fcntl
 import hashlib
 import os
 import stat
-from collections.abc import Iterator
+import warnings
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,6 +17,9 @@ from kinetrum.core.manifests import FILE_LIMIT, FileEntry, check_path
 
 _PIECE = 1024 * 1024
 _FICLONE = 0x40049409
+_NO_CLONE = frozenset({errno.EOPNOTSUPP, errno.EXDEV, errno.EINVAL, errno.ENOTTY, errno.ENOSYS})
+# Above this, and where the file system cannot share blocks, an output is sent from where it lies instead of copied.
+COPY_LIMIT = 1024**3
 
 
 @dataclass(frozen=True)
@@ -29,8 +33,9 @@ class Found:
 def find_files(given: str | os.PathLike[str]) -> list[Found]:
     """List a file, or the regular files below a folder; a single file has its own name as path.
 
-    Links to files are followed, links to folders and special files are left out. Raises NotFound for a
-    path that is not there, InvalidInput for an empty folder, special files, names that cannot be kept.
+    Links to files are followed. Links to folders, links that lead nowhere, and special files are left out of a
+    folder with a warning that counts them; empty folders leave no trace. Raises NotFound for a path that is not
+    there, InvalidInput for an empty folder, a special file, and names that cannot be kept (`check_path`).
     """
     top = Path(given)
     if not top.exists():
@@ -39,44 +44,89 @@ def find_files(given: str | os.PathLike[str]) -> list[Found]:
         return [Found(top.absolute(), check_path(top.name))]
     if not top.is_dir():
         raise InvalidInput(f"{given} is neither a file nor a folder.", field="path")
-    found = sorted(_walk(top), key=lambda item: item.path)
+    left_out: list[str] = []
+    found = sorted(_walk(os.path.abspath(top), "", left_out), key=lambda item: item.path)
+    if left_out:
+        what = "entry was" if len(left_out) == 1 else "entries were"
+        warnings.warn(
+            f"{len(left_out)} {what} left out of {given}: links to folders, links that lead nowhere and special files "
+            f"are not kept; the first is {left_out[0]!r}.",
+            stacklevel=5,
+        )
     if not found:
         raise InvalidInput(f"The folder {given} holds no file.", field="path")
-    if len(found) > FILE_LIMIT:
-        raise InvalidInput(f"{given} holds over {FILE_LIMIT} files; record parts of it.", field="path")
     return found
 
 
-def _walk(top: Path) -> Iterator[Found]:
-    for folder, _, names in os.walk(top):
-        for name in names:
-            source = Path(folder, name)
-            if source.is_file():
-                yield Found(source.absolute(), check_path(source.relative_to(top).as_posix()))
+def _walk(top: str, below: str, left_out: list[str]) -> Iterator[Found]:
+    count = 0
+    waiting = [(top, below)]
+    while waiting:
+        folder, prefix = waiting.pop()
+        with os.scandir(folder) as entries:
+            for entry in entries:
+                path = prefix + entry.name
+                if entry.is_dir(follow_symlinks=False):
+                    waiting.append((entry.path, f"{path}/"))
+                elif entry.is_file():
+                    count += 1
+                    if count > FILE_LIMIT:
+                        raise InvalidInput(f"{top} holds over {FILE_LIMIT} files; record parts of it.", field="path")
+                    yield Found(Path(entry.path), check_path(path))
+                else:
+                    left_out.append(path)
 
 
-def fingerprint(source: Path) -> tuple[int, str]:
-    """Return size and SHA-256 of a file."""
+def modified_us(source: Path) -> int:
+    """Return a file's last change in microseconds since 1970."""
+    return source.stat().st_mtime_ns // 1000
+
+
+def copy_all(found: Sequence[Found], folder: Path) -> list[tuple[FileEntry, Path]] | None:
+    """Copy files into the spool and fingerprint the copies; None where they are too large to be copied.
+
+    Blocks are shared where the file system can, whatever the size.
+    """
+    total = sum(file.source.stat().st_size for file in found)
+    copies = []
+    for number, file in enumerate(found):
+        copy = _copy_in(file, folder, number, may_copy=total <= COPY_LIMIT)
+        if copy is None:
+            return None
+        copies.append(copy)
+    return copies
+
+
+def _copy_in(found: Found, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
+    target = folder / f"{number:06d}"
     digest, size = hashlib.sha256(), 0
-    with source.open("rb") as file:
-        while piece := file.read(_PIECE):
+    with found.source.open("rb", buffering=0) as source, target.open("xb+", buffering=0) as copy:
+        state = os.fstat(source.fileno())
+        if not stat.S_ISREG(state.st_mode):
+            raise InvalidInput(f"{found.source} is no ordinary file.", field="path")
+        shared = _share_blocks(source.fileno(), copy.fileno())
+        if not shared and not may_copy:
+            return None
+        reader = copy if shared else source
+        while piece := reader.read(_PIECE):
             digest.update(piece)
             size += len(piece)
-    return size, digest.hexdigest()
+            if not shared:
+                _write_all(copy.fileno(), piece)
+    return FileEntry(found.path, size, digest.hexdigest(), state.st_mtime_ns // 1000), target
 
 
-def copy_in(found: Found, folder: Path, number: int) -> tuple[FileEntry, Path]:
-    """Copy a file into the spool, sharing its blocks where the file system can, and fingerprint the copy."""
-    target = folder / f"{number:06d}"
-    with found.source.open("rb") as source, target.open("xb") as copy:
-        if not stat.S_ISREG(os.fstat(source.fileno()).st_mode):
-            raise InvalidInput(f"{found.source} is no ordinary file.", field="path")
-        try:
-            fcntl.ioctl(copy.fileno(), _FICLONE, source.fileno())
-        except OSError as error:
-            if error.errno not in {errno.EOPNOTSUPP, errno.EXDEV, errno.EINVAL, errno.ENOTTY, errno.ENOSYS}:
-                raise
-            while piece := source.read(_PIECE):
-                copy.write(piece)
-    size, sha256 = fingerprint(target)
-    return FileEntry(found.path, size, sha256), target
+def _share_blocks(source: int, copy: int) -> bool:
+    try:
+        fcntl.ioctl(copy, _FICLONE, source)
+    except OSError as error:
+        if error.errno not in _NO_CLONE:
+            raise
+        return False
+    return True
+
+
+def _write_all(target: int, piece: bytes) -> None:
+    view = memoryview(piece)
+    while view:
+        view = view[os.write(target, view) :]

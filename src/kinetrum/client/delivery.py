@@ -16,6 +16,7 @@ import numpy as np
 
 from kinetrum import locks
 from kinetrum.client.calls import RunCalls
+from kinetrum.client.later import FILE_RECORDS, put_later, waiting_files
 from kinetrum.client.machine import host_identity
 from kinetrum.client.segments import (
     END,
@@ -188,7 +189,7 @@ class Delivery:
                     self._collect_output(waiting, record)
                 elif record.kind == JSON:
                     sent += 1
-                    self._operate(waiting, record.data, calls)
+                    self._operate(waiting, record.data, record.start, calls)
                 end = record.end
             self._flush(waiting, calls)
             if end != start:
@@ -231,13 +232,15 @@ class Delivery:
         else:
             pieces.append({"position": position, "at": printed.at, "stream": stream, "text": text})
 
-    def _operate(self, waiting: dict[str, Waiting], data: dict[str, Any], calls: RunCalls) -> None:
+    def _operate(self, waiting: dict[str, Waiting], data: dict[str, Any], start: int, calls: RunCalls) -> None:
         if data["op"] not in _DECLARATIONS | {"begin"} and data["run"] in waiting:
             self._flush({data["run"]: waiting.pop(data["run"])}, calls)
         if data["op"] == "end":
             self.before_end()
         self._note(data)
-        if data["op"] not in _DECLARATIONS:
+        if data["op"] in FILE_RECORDS:
+            put_later(self.folder, f"{self.segment:06d}-{start:012d}", data)
+        elif data["op"] not in _DECLARATIONS:
             calls.operate(data, self.folder)
 
     def _flush(self, waiting: dict[str, Waiting], calls: RunCalls) -> None:
@@ -275,7 +278,7 @@ class Delivery:
 
     def finish(self) -> bool:
         """Remove the folder once its writer has ended and nothing waits; tells whether that was so."""
-        if self.writer_lives or self.pending():
+        if self.writer_lives or self.pending() or waiting_files(self.folder):
             return False
         shutil.rmtree(self.folder, ignore_errors=True)
         return True

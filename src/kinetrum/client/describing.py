@@ -48,14 +48,22 @@ def note_runs(session: Session, project: str, refs: Sequence[str], text: str) ->
     return _each(session, project, "/notes", refs, id=new_id(), text=text)
 
 
-def bin_runs(session: Session, project: str, refs: Sequence[str]) -> list[str]:
-    """Put runs into the bin; returns their references. Raises NotAllowed for what others recorded."""
-    return _each(session, project, "/bin", refs)
+def _move(session: Session, project: str, what: str, refs: Sequence[str]) -> list[str]:
+    done: list[str] = []
+    for start in range(0, len(refs), RUNS_AT_ONCE):
+        body = {"things": list(refs[start : start + RUNS_AT_ONCE])}
+        done += session.service.call("POST", path_of("projects", project) + what, json=body)["references"]
+    return done
 
 
-def restore_runs(session: Session, project: str, refs: Sequence[str]) -> list[str]:
-    """Take runs out of the bin; returns their references."""
-    return _each(session, project, "/bin/restored", refs)
+def bin_things(session: Session, project: str, refs: Sequence[str]) -> list[str]:
+    """Put runs and versions into the bin; returns their references. Raises NotAllowed for what others recorded."""
+    return _move(session, project, "/bin", refs)
+
+
+def restore_things(session: Session, project: str, refs: Sequence[str]) -> list[str]:
+    """Take runs and versions out of the bin; returns their references."""
+    return _move(session, project, "/bin/restored", refs)
 
 
 def correct_run(session: Session, run_path: str, params: dict[str, Any], comment: str) -> None:
@@ -111,7 +119,7 @@ def experiment(name: str, *, project: str | None = None, url: str | None = None)
 
 
 def binned(*, project: str | None = None, url: str | None = None) -> list[dict[str, Any]]:
-    """Return the runs in the project's bin, the latest first: reference, name, status, author, binned_at, binned_by."""
+    """Return what is in the project's bin, the latest first: reference, kind (run or version), author, binned_at, …"""
     session = open_session(project, url)
     found: list[dict[str, Any]] = session.service.get(path_of("projects", session.project, "bin"))
     return found

@@ -1,67 +1,175 @@
-"""Downloads: to a temporary file, verified by SHA-256, then put in place."""
+"""Downloads: to a temporary file, verified by SHA-256, then put in place; small files together, large ones resumed."""
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
-from collections.abc import Sequence
+import tarfile
+import time
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from kinetrum.client.http import Service, path_of
+from kinetrum.client.uploads import _in_turn
 from kinetrum.core.errors import Conflict, Damaged, Unavailable
 from kinetrum.core.manifests import check_path
 
+_PIECE = 1024 * 1024
+_SMALL, _TOGETHER_FROM = 1024 * 1024, 20
+_SIDE_BY_SIDE = 4
+_TRIES = 3
+Tick = Callable[[int], None]
+
 
 def download_files(
-    service: Service, project: str, artifact: str, number: int, files: Sequence[dict[str, Any]], to: Path
-) -> list[Path]:
-    """Download files of an artifact version below a folder; returns their paths.
+    service: Service, project: str, artifact: str, number: int, files: Sequence[dict[str, Any]], to: Path,
+    tick: Tick | None = None,
+) -> list[Path]:  # fmt: skip
+    """Download files of an artifact version below a folder; returns their paths. `tick` is told the bytes that came.
 
     A file that is there with the right content is left alone. Raises Damaged where what arrived does not
-    match the manifest, Conflict where a file with other content stands there; files before it are whole.
+    match the manifest, Conflict where a file with other content stands there; other files are whole or absent.
     """
-    return [_download(service, project, artifact, number, entry, to) for entry in files]
+    tell = _in_turn(tick)
+    base = path_of("projects", project, "artifacts", artifact, "versions", str(number))
+    wanted, paths = [], []
+    for entry in files:
+        target = _target(entry, to)
+        paths.append(target)
+        if target.exists():
+            _check_there(target, entry)
+            tell(entry["size"])
+        else:
+            wanted.append((entry, target))
+    small = [item for item in wanted if item[0]["size"] <= _SMALL]
+    if len(small) >= _TOGETHER_FROM:
+        _download_together(service, base, small, tell)
+        wanted = [item for item in wanted if item[0]["size"] > _SMALL]
+    with ThreadPoolExecutor(max_workers=_SIDE_BY_SIDE) as pool:
+        for job in [pool.submit(_download, service, base, entry, target, tell) for entry, target in wanted]:
+            job.result()
+    return paths
 
 
-def _download(service: Service, project: str, artifact: str, number: int, entry: dict[str, Any], to: Path) -> Path:
+def _target(entry: dict[str, Any], to: Path) -> Path:
     target = to / check_path(entry["path"])
     if not target.resolve().is_relative_to(to.resolve()):
         raise Conflict(f"{target} lies outside {to} by a link; choose another folder.", field="path")
-    if target.exists():
-        if target.is_file() and _digest(target) == entry["sha256"]:
-            return target
-        raise Conflict(f"{target} is there with other content; remove it or choose another folder.", field="path")
+    return target
+
+
+def _check_there(target: Path, entry: dict[str, Any]) -> None:
+    if target.is_file() and target.stat().st_size == entry["size"]:
+        with target.open("rb") as file:
+            if hashlib.file_digest(file, "sha256").hexdigest() == entry["sha256"]:
+                return
+    raise Conflict(f"{target} is there with other content; remove it or choose another folder.", field="path")
+
+
+def _put(part: Path, target: Path, entry: dict[str, Any], sha256: str) -> None:
+    if sha256 != entry["sha256"]:
+        part.unlink(missing_ok=True)
+        raise Damaged(f"What arrived as {entry['path']} does not match its SHA-256; nothing was kept.")
+    os.replace(part, target)
+
+
+def _part_of(target: Path) -> Path:
     target.parent.mkdir(parents=True, exist_ok=True)
-    part = target.with_name(f".{target.name}.{os.getpid()}.part")
-    digest, size = hashlib.sha256(), 0
-    path = path_of("projects", project, "artifacts", artifact, "versions", str(number), "files") + path_of(
-        *entry["path"].split("/")
-    )
+    return target.with_name(f".{target.name[:200]}.{os.getpid()}.part")
+
+
+def _download_together(service: Service, base: str, wanted: list[tuple[dict[str, Any], Path]], tell: Tick) -> None:
+    """Take many small files out of one archive, each verified before it is put in place."""
+    by_path = {entry["path"]: (entry, target) for entry, target in wanted}
     try:
-        with service.stream(path) as response, part.open("xb") as file:
-            for piece in response.iter_raw(1024 * 1024):
-                digest.update(piece)
-                size += len(piece)
-                file.write(piece)
-        if digest.hexdigest() != entry["sha256"]:
-            raise Damaged(f"What arrived as {entry['path']} does not match its SHA-256; nothing was kept.")
-        os.replace(part, target)
-    except Unavailable as error:
-        if 0 < size < entry["size"]:
-            raise Damaged(
-                f"The service broke off {entry['path']} after {size} of {entry['size']} bytes: its stored bytes may be "
-                "damaged; ask the service's administrator to look."
-            ) from error
-        raise
+        with service.stream(f"{base}/archive", {"form": "tar", "up_to_bytes": _SMALL}) as response:
+            stream: Any = _Stream(response.iter_raw(_PIECE))
+            with tarfile.open(fileobj=stream, mode="r|") as bundle:
+                for member in bundle:
+                    file = bundle.extractfile(member)
+                    if member.name in by_path and file is not None:
+                        entry, target = by_path.pop(member.name)
+                        _keep_member(file, entry, target)
+                        tell(entry["size"])
+    except (tarfile.TarError, Unavailable) as error:
+        raise _broke_off(next(iter(by_path), "the archive"), error) from error
+    if by_path:
+        raise _broke_off(next(iter(by_path)), None)
+
+
+def _broke_off(path: str, error: Exception | None) -> Damaged:
+    return Damaged(
+        f"The service broke off before {path}{f' ({error})' if error else ''}: its stored bytes may be damaged; ask "
+        "the service's administrator to look. What arrived before it is whole."
+    )
+
+
+def _keep_member(file: IO[bytes], entry: dict[str, Any], target: Path) -> None:
+    content = file.read()
+    part = _part_of(target)
+    try:
+        part.write_bytes(content)
+        _put(part, target, entry, hashlib.sha256(content).hexdigest())
+    finally:
+        part.unlink(missing_ok=True)
+
+
+class _Stream:
+    """A download as a file to read from."""
+
+    def __init__(self, pieces: Any) -> None:
+        self._pieces, self._held = pieces, b""
+
+    def read(self, size: int) -> bytes:
+        """Return up to `size` bytes, fewer only at the end."""
+        parts, length = [self._held], len(self._held)
+        while length < size:
+            piece = next(self._pieces, b"")
+            if not piece:
+                break
+            parts.append(piece)
+            length += len(piece)
+        whole = b"".join(parts)
+        self._held = whole[size:]
+        return whole[:size]
+
+
+def _download(service: Service, base: str, entry: dict[str, Any], target: Path, tell: Tick) -> Path:
+    part = _part_of(target)
+    try:
+        with part.open("xb") as file:
+            digest = _receive(service, f"{base}/files" + path_of(*entry["path"].split("/")), entry, file, tell)
+        _put(part, target, entry, digest)
     finally:
         part.unlink(missing_ok=True)
     return target
 
 
-def _digest(path: Path) -> str:
-    digest = hashlib.sha256()
-    with path.open("rb") as file:
-        while piece := file.read(1024 * 1024):
-            digest.update(piece)
-    return digest.hexdigest()
+def _receive(service: Service, path: str, entry: dict[str, Any], file: IO[bytes], tell: Tick) -> str:
+    """Write a file's bytes as they come; a broken connection is taken up again behind what has arrived."""
+    digest, size = hashlib.sha256(), 0
+    for tries in range(_TRIES):
+        headers = {"Range": f"bytes={size}-", "If-Range": f'"{entry["sha256"]}"'} if size else {}
+        try:
+            with service.stream(path, headers=headers) as response:
+                if size and response.status_code != 206:
+                    raise Damaged(f"The service began {entry['path']} anew instead of going on; fetch it again.")
+                for piece in response.iter_raw(_PIECE):
+                    digest.update(piece)
+                    size += len(piece)
+                    file.write(piece)
+                    tell(len(piece))
+            return digest.hexdigest()
+        except Unavailable as error:
+            if tries == _TRIES - 1 or not size:
+                if size:
+                    raise _broke_off(
+                        f"the end of {entry['path']}, after {size} of {entry['size']} bytes", error
+                    ) from error
+                raise
+            with contextlib.suppress(InterruptedError):
+                time.sleep(0.3 * 2**tries)
+    raise AssertionError("unreachable")

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kinetrum.client.delivery import Delivery
+from kinetrum.client.later import run_of, waiting_files
 from kinetrum.client.segments import JSON, OUTPUT, POINTS, Record, all_records
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import Unavailable
@@ -47,8 +48,11 @@ def _while_delivered(folder: Path) -> Undelivered | None:
 def _undelivered_of(folder: Path) -> Undelivered:
     delivery = Delivery(folder)
     obstacle = delivery.obstacle()
+    later = waiting_files(folder)
     try:
         records, points, runs = _count(delivery)
+        records += len(later)
+        runs |= {run for path in later if (run := run_of(path)) is not None}
     except ValueError:
         # Of a later format not even the records can be told apart.
         records, points, runs = 0, 0, set()
@@ -82,9 +86,12 @@ def _waits(folder: Path, run: str | None) -> bool:
     """Tell whether a writer's folder holds something undelivered (of one run, if named) that may be delivered here."""
     try:
         delivery = Delivery(folder)
-        if delivery.obstacle() is not None or not delivery.pending():
+        if delivery.obstacle() is not None:
             return False
-        return run is None or _waits_of(delivery, run)
+        later = waiting_files(folder)
+        if later and (run is None or run in {run_of(path) for path in later}):
+            return True
+        return delivery.pending() and (run is None or _waits_of(delivery, run))
     except FileNotFoundError:
         # The sender removed a segment meanwhile: something was acknowledged; the next look tells what is left.
         return folder.exists()

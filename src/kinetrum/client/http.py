@@ -72,10 +72,12 @@ class Service:
         return self.call("GET", path, params={key: value for key, value in params.items() if value is not None})
 
     @contextmanager
-    def stream(self, path: str, params: dict[str, Any] | None = None) -> Iterator[httpx.Response]:
+    def stream(
+        self, path: str, params: dict[str, Any] | None = None, headers: dict[str, str] | None = None
+    ) -> Iterator[httpx.Response]:
         """Open a download."""
         try:
-            with self._client.stream("GET", path, params=params) as response:
+            with self._client.stream("GET", path, params=params, headers=headers) as response:
                 if response.status_code >= 400:
                     response.read()
                     raise error_of(response)

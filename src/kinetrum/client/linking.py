@@ -2,71 +2,168 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
-from collections.abc import Sequence
+import warnings
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
+from typing import Any
 
-from kinetrum.client.copies import Found, copy_in, find_files
+from kinetrum.client.copies import Found, copy_all, find_files
 from kinetrum.client.recorder import Recorder
 from kinetrum.client.spool import new_id
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.checkpoints import check_keep
+from kinetrum.core.errors import InvalidInput, KinetrumError
 from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.core.values import check_name
+from kinetrum.core.values import check_label, check_name, to_json
+
+# Longer lists of files lie in a file beside the segments.
+LISTED_FROM = 2_000
+
+
+@dataclass(frozen=True)
+class Described:
+    """What is said of an input or output: its kind, part, and metadata in the team's own words."""
+
+    kind: str
+    role: str | None = None
+    step: int | None = None
+    activity: str | None = None
+    keep: str | None = None
+    about: dict[str, Any] = field(default_factory=dict)
+    labels: dict[str, str] = field(default_factory=dict)
+
+
+def described(
+    kind: str, *, role: str | None = None, step: int | None = None, activity: str | None = None, keep: object = None,
+    about: Mapping[str, Any] | None = None, labels: Mapping[str, str] | None = None,
+) -> Described:  # fmt: skip
+    """Check what is said of an input or output; raises InvalidInput."""
+    texts = {key: check_label(key, text) for key, text in (labels or {}).items()}
+    try:
+        known = json.loads(json.dumps(dict(about or {}), default=to_json))
+    except (TypeError, ValueError) as error:
+        raise InvalidInput(f"The metadata is no JSON ({error}).", field="about") from None
+    return Described(kind, role, step, activity, check_keep(keep), known, texts)
 
 
 def record_used(
-    recorder: Recorder, what: str | os.PathLike[str], *, name: str | None, role: str | None, kind: str,
-    activity: str | None,
-) -> None:  # fmt: skip
-    """Record a file, a folder, or a version (`nights@3`) as an input."""
+    recorder: Recorder, what: str | os.PathLike[str], name: str | None, said: Described, upload: bool = False
+) -> None:
+    """Record a file, a folder, files elsewhere, or a version (`nights@3`) as an input."""
+    from kinetrum.client.remote import is_remote, shown_address
+
+    if is_remote(what):
+        if upload:
+            raise InvalidInput("Files elsewhere stay there; download them and record the copy to upload it.")
+        address = os.fspath(what)
+        _record_elsewhere(recorder, address, artifact_name(name, shown_address(address).rstrip("/")), said)
+        return
     if isinstance(what, str) and "@" in what and not Path(what).exists():
         ref = parse_ref(what)
         if not isinstance(ref, VersionRef) or ref.path:
             raise InvalidInput(f"{what!r} names no artifact version; write NAME@NUMBER.", field="what")
-        recorder.write("use", id=new_id(), at=recorder.writer.now(), artifact=what, role=role, activity=activity)
+        recorder.write(
+            "use", id=new_id(), at=recorder.writer.now(), artifact=what, role=said.role, activity=said.activity
+        )
         return
     address = str(Path(what).absolute())
-    record_used_files(recorder, find_files(what), artifact_name(name, what), role, kind, activity, address)
+    record_used_files(recorder, find_files(what), artifact_name(name, what), said, address, upload)
+
+
+def _record_elsewhere(recorder: Recorder, address: str, name: str, said: Described) -> None:
+    from kinetrum.client.remote import shown_address, start_reading
+
+    uid = new_id()
+    start_reading(recorder.writer.folder, uid, address)
+    recorder.write(
+        "used", id=uid, at=recorder.writer.now(), name=name, address=shown_address(address), elsewhere=True,
+        upload=False, files=[], **_fields(said),
+    )  # fmt: skip
+
+
+def _fields(said: Described) -> dict[str, Any]:
+    return {key: value for key, value in asdict(said).items() if value not in (None, {})} | {"kind": said.kind}
 
 
 def record_used_files(
-    recorder: Recorder, files: Sequence[Found], name: str, role: str | None, kind: str, activity: str | None,
-    address: str,
-) -> None:  # fmt: skip
-    """Record files together as one input; the sender reads them."""
-    stats = [[str(file.source), file.path, *_seen(file.source)] for file in files]
+    recorder: Recorder, files: Sequence[Found], name: str, said: Described, address: str, upload: bool = False
+) -> None:
+    """Record files together as one input; the sender reads them, and uploads them where that is asked for."""
+    listed = [[str(file.source), file.path, *_seen(file.source)] for file in files]
+    uid = new_id()
     recorder.write(
-        "used", id=new_id(), at=recorder.writer.now(), name=name, kind=kind, role=role, address=address, files=stats,
-        activity=activity,
+        "used", id=uid, at=recorder.writer.now(), name=name, address=address, upload=upload,
+        files=_in_record(recorder, uid, listed), **_fields(said),
     )  # fmt: skip
 
 
-def record_generated(
-    recorder: Recorder, path: str | os.PathLike[str], *, name: str | None, kind: str, step: int | None,
-    activity: str | None,
-) -> None:  # fmt: skip
+def _in_record(recorder: Recorder, uid: str, listed: list[Any]) -> Any:
+    """Return a list of files as it stands in the record: itself, or the name of the file where it lies."""
+    if len(listed) < LISTED_FROM:
+        return listed
+    path = recorder.writer.folder / f"list-{uid}.json"
+    path.write_text(json.dumps(listed))
+    return path.name
+
+
+def record_generated(recorder: Recorder, path: str | os.PathLike[str], name: str | None, said: Described) -> None:
     """Record a file or folder as an output, copied now."""
     label = artifact_name(name, path)
-    record_generated_files(recorder, find_files(path), label, kind, step, activity)
+    record_generated_files(recorder, find_files(path), label, said)
 
 
-def record_generated_files(
-    recorder: Recorder, found: Sequence[Found], name: str, kind: str, step: int | None, activity: str | None
-) -> None:
-    """Record files together as one output, copied now."""
-    made = new_id()
-    folder = recorder.writer.folder / f"files-{made}"
+def record_generated_files(recorder: Recorder, found: Sequence[Found], name: str, said: Described) -> None:
+    """Record files together as one output, copied now; what is too large for that is sent now from where it lies."""
+    uid = new_id()
+    folder = recorder.writer.folder / f"files-{uid}"
     folder.mkdir(mode=0o700)
     try:
-        copies = [copy_in(file, folder, at) for at, file in enumerate(found)]
+        copies = copy_all(found, folder)
+        if copies is None:
+            shutil.rmtree(folder)
+            listed = _send_now(recorder, found, name)
+        else:
+            listed = [[copy.name, *list(vars(entry).values())[:4]] for entry, copy in copies]
+        recorder.write(
+            "generated", id=uid, at=recorder.writer.now(), name=name, folder=folder.name,
+            files=_in_record(recorder, uid, listed), **_fields(said),
+        )  # fmt: skip
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
         raise
-    recorder.write(
-        "generated", id=made, at=recorder.writer.now(), name=name, kind=kind, step=step, folder=folder.name,
-        activity=activity, files=[[copy.name, entry.path, entry.size, entry.sha256] for entry, copy in copies],
-    )  # fmt: skip
+
+
+def _send_now(recorder: Recorder, found: Sequence[Found], name: str) -> list[list[Any]]:
+    """Send large files while the call waits. Where the service is away they are read where they lie, later."""
+    from kinetrum.client.fingerprints import Fingerprints
+    from kinetrum.client.http import Service
+    from kinetrum.client.uploads import upload_missing
+
+    memory = Fingerprints()
+    try:
+        prints = memory.all_of([file.source for file in found])
+    finally:
+        memory.close()
+    place = json.loads((recorder.writer.root / "destinations" / f"{recorder.address['to']}.json").read_text())
+    service = Service(place["url"], place["token"])
+    try:
+        sources = {known.sha256: file.source for known, file in zip(prints, found, strict=True)}
+        upload_missing(service, recorder.address["project"], sources)
+    except KinetrumError as error:
+        warnings.warn(
+            f"{name} is too large to be copied, and could not be sent now ({error}). It is sent later from where it "
+            "lies; leave it unchanged until then.",
+            stacklevel=6,
+        )
+    finally:
+        service.close()
+    return [
+        [str(file.source), file.path, known.size, known.sha256, known.modified_ns // 1000]
+        for file, known in zip(found, prints, strict=True)
+    ]
 
 
 def _seen(source: Path) -> tuple[int, int]:

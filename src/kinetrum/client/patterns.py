@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kinetrum.client.copies import Found
-from kinetrum.client.linking import artifact_name, record_generated_files, record_used, record_used_files
+from kinetrum.client.linking import artifact_name, described, record_generated_files, record_used, record_used_files
 from kinetrum.client.recorder import Recorder
 from kinetrum.core.errors import InvalidInput, KinetrumError
 from kinetrum.core.manifests import FILE_LIMIT, check_path
@@ -86,9 +86,9 @@ def record_inputs(recorder: Recorder, inputs: Sequence[tuple[str, Files | None, 
     """Record what `inputs_of` found."""
     for text, files, found in inputs:
         if files is None:
-            record_used(recorder, text, name=None, role=None, kind="data", activity=None)
+            record_used(recorder, text, None, described("data"))
         else:
-            record_used_files(recorder, found, files.name, None, "data", None, str(Path(files.pattern).absolute()))
+            record_used_files(recorder, found, files.name, described("data"), str(Path(files.pattern).absolute()))
 
 
 def record_outputs(recorder: Recorder, given: Sequence[Files], began_ns: int, problem: Callable[[str], None]) -> None:
@@ -100,7 +100,7 @@ def record_outputs(recorder: Recorder, given: Sequence[Files], began_ns: int, pr
                 there = "what fits is from before" if files.found() else "no file fits"
                 problem(f"--generated {files.pattern}: nothing was written; {there}.")
                 continue
-            record_generated_files(recorder, found, files.name, "file", None, None)
+            record_generated_files(recorder, found, files.name, described("file"))
         except (KinetrumError, OSError) as error:
             problem(f"--generated {files.pattern}: {error}")
 

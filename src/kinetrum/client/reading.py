@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any, overload
 
 from kinetrum.client import describing
 from kinetrum.client.http import path_of
-from kinetrum.client.recorded import RecordedRun, StoredVersion
+from kinetrum.client.recorded import RecordedRun
 from kinetrum.client.session import Session, open_session
+from kinetrum.client.stored import StoredVersion
 from kinetrum.client.tables import save_stream, stream_runs
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.refs import NameRef, Ref, RunRef, parse_ref
@@ -92,7 +93,7 @@ class RunTable(Sequence[RecordedRun]):
 
     def bin(self) -> list[str]:
         """Put all the runs into the bin; returns their references, for `restore`."""
-        return describing.bin_runs(self._session, self._session.project, self.references)
+        return describing.bin_things(self._session, self._session.project, self.references)
 
     def table(self, form: str = "csv") -> Iterator[bytes]:
         """Yield the whole table as csv, jsonl or parquet, piece by piece, with typed columns."""
@@ -133,7 +134,7 @@ class RunTable(Sequence[RecordedRun]):
 def restore(refs: Sequence[str], *, project: str | None = None, url: str | None = None) -> list[str]:
     """Take runs out of the bin; returns their references."""
     session = open_session(project, url)
-    return describing.restore_runs(session, session.project, refs)
+    return describing.restore_things(session, session.project, refs)
 
 
 def runs(

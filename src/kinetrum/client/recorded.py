@@ -9,9 +9,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kinetrum.client import describing
-from kinetrum.client.downloads import download_files
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session
+from kinetrum.client.stored import StoredVersion
 from kinetrum.client.tables import read_points, save_stream, stream_points
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.values import Value, from_json, show
@@ -214,11 +214,11 @@ class RecordedRun:
 
     def bin(self) -> None:
         """Put the run into the bin: out of tables and counts, restored in one act."""
-        describing.bin_runs(self._session, self.project, [self.reference])
+        describing.bin_things(self._session, self.project, [self.reference])
 
     def restore(self) -> None:
         """Take the run out of the bin."""
-        describing.restore_runs(self._session, self.project, [self.reference])
+        describing.restore_things(self._session, self.project, [self.reference])
 
     def _path(self, *more: str) -> str:
         return path_of("projects", self.project, "experiments", self.experiment, "runs", str(self.number), *more)
@@ -257,45 +257,6 @@ class RecordedRun:
             f"<tr><th>{html.escape(key)}</th><td>{html.escape(show(value))}</td></tr>" for key, value in rows.items()
         )
         return f"<b>{html.escape(self.reference)}</b> {self.status}<table>{cells}</table>"
-
-
-@dataclass(frozen=True)
-class StoredVersion:
-    """A version of an artifact."""
-
-    _session: Session
-    _project: str
-    data: dict[str, Any]
-
-    @classmethod
-    def read(cls, session: Session, project: str, name: str, which: str) -> StoredVersion:
-        """Read a version by number or `latest`."""
-        return cls(session, project, session.service.get(path_of("projects", project, "artifacts", name, "versions",
-                                                                 which)))  # fmt: skip
-
-    @property
-    def reference(self) -> str:
-        """`name@number`."""
-        return str(self.data["reference"])
-
-    @property
-    def digest(self) -> str:
-        """SHA-256 that identifies the content."""
-        return str(self.data["digest"])
-
-    @property
-    def files(self) -> list[str]:
-        """Paths of its files."""
-        return [entry["path"] for entry in self.data["files"]]
-
-    def download(self, to: str | Path = ".", path: str | None = None) -> list[Path]:
-        """Download all files, or the one at `path`, below a folder, verified; returns their paths."""
-        files = [entry for entry in self.data["files"] if path in (None, entry["path"])]
-        if not files:
-            raise NotFound(f"{self.reference} has no file {path!r}.", field="path")
-        return download_files(
-            self._session.service, self._project, self.data["name"], self.data["number"], files, Path(to)
-        )
 
 
 def _form_of(path: str | Path) -> str:

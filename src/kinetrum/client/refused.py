@@ -23,11 +23,12 @@ def keep_refused(root: Path, record: dict[str, Any], reason: str) -> None:
 
 
 def keep_files(root: Path, folder: Path, record: dict[str, Any]) -> None:
-    """Keep the copies that a refused output came with: the folder they lie in goes with its writer."""
-    name = record.get("folder")
-    if name and (folder / name).exists() and folder != root / _FOLDER:
-        (root / _FOLDER).mkdir(mode=0o700, exist_ok=True)
-        shutil.move(folder / name, root / _FOLDER / name)
+    """Keep copies and lists of files that a refused record came with: the folder they lie in goes with its writer."""
+    listed = record.get("files")
+    for name in (record.get("folder"), listed if isinstance(listed, str) else None):
+        if name and (folder / name).exists() and folder != root / _FOLDER:
+            (root / _FOLDER).mkdir(mode=0o700, exist_ok=True)
+            shutil.move(folder / name, root / _FOLDER / name)
 
 
 def set_aside(root: Path, run: str | None = None) -> list[dict[str, Any]]:

@@ -7,12 +7,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from kinetrum.client.copies import find_files, fingerprint
 from kinetrum.client.downloads import download_files
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.spool import new_id
-from kinetrum.client.uploads import upload_missing
+from kinetrum.client.stored import keep
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.refs import VersionRef, parse_ref
 from kinetrum.core.values import Value, check_name, from_json
@@ -240,27 +239,6 @@ def register(
             )
     body = {"artifact": source, "run": run, "origin": origin, "comment": comment}
     return _register(session, session.project, _Request(as_model, body))
-
-
-def keep(path: str | os.PathLike[str], *, name: str, kind: str = "file", session: Session | None = None) -> str:
-    """Store a file or folder without a run; returns its reference, `name@number`."""
-    import time
-
-    here = session or open_session()
-    found = find_files(path)
-    entries, sources = [], {}
-    for file in found:
-        size, sha256 = fingerprint(file.source)
-        entries.append({"path": file.path, "size": size, "sha256": sha256})
-        sources[sha256] = file.source
-    upload_missing(here.service, here.project, sources)
-    body = {"id": new_id(), "at": time.time_ns() // 1000, "kind": kind, "files": entries}
-    kept = here.service.call(
-        "POST",
-        path_of("projects", here.project, "artifacts", check_name(name, "artifact"), "versions"),
-        json=body,
-    )
-    return str(kept["reference"])
 
 
 def model(name: str, *, project: str | None = None, url: str | None = None) -> Model:

@@ -7,7 +7,7 @@ import sys
 import threading
 import time
 import warnings
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from kinetrum.client import endings, printing
 from kinetrum.client.activities import Activity
 from kinetrum.client.connection import find_connection
-from kinetrum.client.linking import record_generated, record_used
+from kinetrum.client.linking import described, record_generated, record_used
 from kinetrum.client.recorder import Recorder, as_step
 from kinetrum.client.settings import as_settings
 from kinetrum.client.spool import current_writer, destination, new_id
@@ -233,39 +233,48 @@ class Run:
         self.result({key: time.perf_counter() - started})
 
     def used(
-        self,
-        what: str | os.PathLike[str],
-        *,
-        name: str | None = None,
-        role: str | None = None,
-        kind: str = "data",
-        activity: str | None = None,
-    ) -> None:
+        self, what: str | os.PathLike[str], *, name: str | None = None, role: str | None = None, kind: str = "data",
+        activity: str | None = None, upload: bool = False, about: Mapping[str, Any] | None = None,
+        labels: Mapping[str, str] | None = None,
+    ) -> None:  # fmt: skip
         """Record an input: a file or folder, fingerprinted where it lies and not copied, or a version (`nights@3`).
 
-        The sender reads the files; the call returns at once.
+        `what` may also be an HTTP address, or objects in an object store (`s3://readings/2026`). The call returns
+        at once; the files are read in the background, every byte of them, and sent to the service too with
+        `upload=True`. `about` is metadata of the version, in words of your own.
         Raises NotFound for a path that is not there, InvalidInput for bad names.
         """
         self._check_open()
-        record_used(self._recorder, what, name=name, role=role, kind=kind, activity=activity)
+        said = described(kind, role=role, activity=activity, about=about, labels=labels)
+        record_used(self._recorder, what, name, said, upload)
 
     def generated(
-        self,
-        path: str | os.PathLike[str],
-        *,
-        name: str | None = None,
-        kind: str = "file",
-        step: int | None = None,
-        activity: str | None = None,
-    ) -> None:
+        self, path: str | os.PathLike[str], *, name: str | None = None, kind: str = "file", step: int | None = None,
+        activity: str | None = None, keep: int | str | None = None, about: Mapping[str, Any] | None = None,
+        labels: Mapping[str, str] | None = None,
+    ) -> None:  # fmt: skip
         """Record an output: a file or folder, copied at this call and uploaded in the background.
 
-        Overwriting the file afterwards does no harm. Content equal to the newest version makes no new one.
+        Overwriting the file afterwards does no harm. Content equal to the newest version makes no new one. Over
+        1 GiB, where the file system cannot share blocks, nothing is copied: the call waits until it is uploaded.
+
+        `keep=3` keeps the checkpoints of this name with the three highest steps, `keep="best"` the one whose step
+        had the best value of the experiment's first goal (`keep="best:recall"` names it); the run's others go to the
+        bin, unless something rests on them. Inside `progress` the step is the item's number.
         Raises NotFound for a path that is not there, InvalidInput for bad names.
         """
         self._check_open()
-        number = None if step is None else as_step(step)
-        record_generated(self._recorder, path, name=name, kind=kind, step=number, activity=activity)
+        number = self._here if step is None else as_step(step)
+        said = described(kind, step=number, activity=activity, keep=keep, about=about, labels=labels)
+        if said.keep is not None and number is None:
+            raise InvalidInput("keep chooses among steps; give the step: generated(…, keep=3, step=7).", field="step")
+        record_generated(self._recorder, path, name, said)
+
+    @property
+    def _here(self) -> int | None:
+        """The step inside `progress`, in its own thread."""
+        inside = self._progress is not None and self._progress[0] == threading.get_ident()
+        return self._progress[1] if inside and self._progress else None
 
     def child(self, **options: Any) -> Run:
         """Begin a run under this one, in the same experiment unless told otherwise."""

@@ -18,6 +18,7 @@ from pathlib import Path
 from kinetrum import locks
 from kinetrum.client.calls import NotYet, RunCalls
 from kinetrum.client.delivery import Delivery
+from kinetrum.client.later import LaterThread, waiting_files
 from kinetrum.client.resources import ResourceWatch
 from kinetrum.client.starting import sender_lock
 from kinetrum.core.errors import Unavailable
@@ -41,6 +42,7 @@ class Sender:
         self.paused: dict[str, float] = {}
         self.resources = ResourceWatch()
         self.sampled: dict[str, float] = {}
+        self.files = LaterThread(root)
 
     def round(self) -> bool:
         """Deliver what is there; tells whether there was work or a living writer."""
@@ -70,13 +72,14 @@ class Sender:
                 # One service that is away holds up nobody who records to another.
                 away = error
                 continue
+            self.files.allow(name)
             busy = busy or alive or sent > 0
             if not alive and delivery.finish():
                 del self.deliveries[name]
                 self.resources.forget(name)
         if away is not None:
             raise away
-        return busy
+        return busy or self.files.busy()
 
     def _delivery(self, folder: Path) -> Delivery:
         if folder.name not in self.deliveries:
@@ -153,7 +156,7 @@ def still_ours(root: Path, lock: int) -> bool:
 
 
 def _can_go_on(delivery: Delivery) -> bool:
-    return delivery.obstacle() is None and delivery.pending()
+    return delivery.obstacle() is None and (delivery.pending() or bool(waiting_files(delivery.folder)))
 
 
 def main() -> None:
@@ -169,7 +172,9 @@ def main() -> None:
         if lock is None:
             return
         sender = Sender(root)
+        sender.files.start()
         sender.work(lock)
+        sender.files.stop()
         sender.calls.close()
         os.close(lock)
         # Whoever wrote between the last round and the release saw the lock held and relied on this sender.

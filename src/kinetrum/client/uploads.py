@@ -1,35 +1,195 @@
-"""Sending bytes: only what the service lacks, streamed, verified on the other side."""
+"""Sending bytes: only what the service lacks, several at once, small ones together, large ones taken up again."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import io
+import os
+import tarfile
+import threading
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
 from kinetrum.client.http import Service, path_of
+from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, Unavailable
 
 _PIECE = 1024 * 1024
 _DIGESTS_AT_ONCE = 5_000
+_SMALL, _TOGETHER_BYTES, _TOGETHER_FILES = 256 * 1024, 16 * 1024 * 1024, 500
+_RESUMED_FROM = 8 * 1024 * 1024
+_SIDE_BY_SIDE = 4
+_TRIES = 5
+Tick = Callable[[int], None]
 
 
-def _pieces(path: Path) -> Iterator[bytes]:
-    with path.open("rb") as file:
-        while piece := file.read(_PIECE):
-            yield piece
+@dataclass(frozen=True)
+class Sent:
+    """How many files and bytes were sent; the rest was there."""
+
+    files: int
+    size_bytes: int
 
 
-def upload_missing(service: Service, project: str, sources: dict[str, Path]) -> int:
-    """Send those of the files, given by SHA-256, that the project lacks; returns how many that were."""
+def upload_missing(service: Service, project: str, sources: Mapping[str, Path], tick: Tick | None = None) -> Sent:
+    """Send those of the files, given by SHA-256, that the project lacks; `tick` is told the bytes that are there.
+
+    Raises Unavailable where the service does not answer, InvalidInput where a file changed meanwhile.
+    """
+    tell = _in_turn(tick)
+    wanted = []
+    for sha256, size in _missing(service, project, sources, tell):
+        wanted.append((sha256, size))
+    small = [sha256 for sha256, size in wanted if size <= _SMALL]
+    large = [sha256 for sha256, size in wanted if size > _SMALL]
+    with ThreadPoolExecutor(max_workers=_SIDE_BY_SIDE) as pool:
+        jobs = [pool.submit(_send_together, service, project, part, tell) for part in _parts(small, sources)]
+        jobs += [pool.submit(_send_one, service, project, sha256, sources[sha256], tell) for sha256 in large]
+        try:
+            for job in jobs:
+                job.result()
+        except BaseException:
+            pool.shutdown(cancel_futures=True)
+            raise
+    return Sent(len(wanted), sum(size for _, size in wanted))
+
+
+def _in_turn(tick: Tick | None) -> Tick:
+    lock = threading.Lock()
+
+    def tell(count: int) -> None:
+        if tick:
+            with lock:
+                tick(count)
+
+    return tell
+
+
+def _missing(service: Service, project: str, sources: Mapping[str, Path], tell: Tick) -> Iterator[tuple[str, int]]:
     digests = sorted(sources)
-    sent = 0
     for start in range(0, len(digests), _DIGESTS_AT_ONCE):
         part = digests[start : start + _DIGESTS_AT_ONCE]
         answer = service.call("POST", path_of("projects", project, "blobs", "missing"), json={"sha256": part})
-        for sha256 in answer["missing"]:
-            path = sources[sha256]
-            headers = {"Content-Type": "application/octet-stream", "Content-Length": str(path.stat().st_size)}
-            service.call(
-                "PUT", path_of("projects", project, "blobs", sha256), content=_pieces(path), headers=headers,
-                timeout=600,
-            )  # fmt: skip
-            sent += 1
-    return sent
+        missing = set(answer["missing"])
+        for sha256 in part:
+            size = sources[sha256].stat().st_size
+            if sha256 in missing:
+                yield sha256, size
+            else:
+                tell(size)
+
+
+def _parts(digests: Sequence[str], sources: Mapping[str, Path]) -> Iterator[list[tuple[str, Path]]]:
+    part: list[tuple[str, Path]] = []
+    size = 0
+    for sha256 in digests:
+        part.append((sha256, sources[sha256]))
+        size += sources[sha256].stat().st_size
+        if size >= _TOGETHER_BYTES or len(part) >= _TOGETHER_FILES:
+            yield part
+            part, size = [], 0
+    if part:
+        yield part
+
+
+def _send_together(service: Service, project: str, part: list[tuple[str, Path]], tell: Tick) -> None:
+    raw = io.BytesIO()
+    sizes = 0
+    for sha256, source in part:
+        content = source.read_bytes()
+        member = tarfile.TarInfo(sha256)
+        member.size = len(content)
+        raw.write(member.tobuf(tarfile.USTAR_FORMAT))
+        raw.write(content + bytes(-len(content) % 512))
+        sizes += len(content)
+    raw.write(bytes(1024))
+    try:
+        service.call(
+            "POST", path_of("projects", project, "blobs"), content=raw.getvalue(),
+            headers={"Content-Type": "application/x-tar"}, timeout=600,
+        )  # fmt: skip
+    except Damaged as error:
+        raise _changed(part[0][1]) from error
+    tell(sizes)
+
+
+def _changed(source: Path) -> InvalidInput:
+    return InvalidInput(f"{source}, or a file beside it, changed while it was being sent; record it again.")
+
+
+def _send_one(service: Service, project: str, sha256: str, source: Path, tell: Tick) -> None:
+    path = path_of("projects", project, "blobs", sha256)
+    size = source.stat().st_size
+    try:
+        if size < _RESUMED_FROM:
+            headers = {"Content-Type": "application/octet-stream", "Content-Length": str(size)}
+            service.call("PUT", path, content=_pieces(source, 0, size, tell), headers=headers, timeout=600)
+        else:
+            _send_resumed(service, path, source, size, tell)
+    except Damaged as error:
+        raise _changed(source) from error
+
+
+def _pieces(source: Path, offset: int, size: int, tell: Tick) -> Iterator[bytes]:
+    with source.open("rb", buffering=0) as file:
+        file.seek(offset)
+        left = size - offset
+        while left > 0:
+            piece = file.read(min(_PIECE, left))
+            if not piece:
+                raise _changed(source)
+            left -= len(piece)
+            tell(len(piece))
+            yield piece
+
+
+def _send_resumed(service: Service, path: str, source: Path, size: int, tell: Tick) -> None:
+    """Send from where the service has it; a broken connection is taken up again as long as it gets on."""
+    told, tries, last = 0, 0, -1
+
+    def counted(count: int) -> None:
+        nonlocal told
+        told += count
+        tell(count)
+
+    while True:
+        state = service.get(f"{path}/upload")
+        offset = state["offset"]
+        if state["complete"] or offset > size:
+            counted(size - told)
+            if not state["complete"]:
+                raise _changed(source)
+            return
+        tries = 0 if offset > last else tries + 1
+        last = offset
+        counted(offset - told)
+        headers = {
+            "Content-Type": "application/octet-stream", "Content-Length": str(size - offset),
+            "Upload-Offset": str(offset), "Upload-Length": str(size),
+        }  # fmt: skip
+        try:
+            service.call("PATCH", path, content=_pieces(source, offset, size, counted), headers=headers, timeout=600)
+            return
+        except (Conflict, Unavailable):
+            # Conflict: somebody sends the same bytes just now, and may be done soon.
+            if tries >= _TRIES:
+                raise
+            time.sleep(min(0.2 * 2**tries, 5.0))
+
+
+def upload_stream(service: Service, project: str, pieces: Iterator[bytes]) -> dict[str, object]:
+    """Send bytes whose SHA-256 is not known beforehand; returns `sha256` and `size_bytes`."""
+    answer: dict[str, object] = service.call(
+        "POST", path_of("projects", project, "blobs"), content=pieces,
+        headers={"Content-Type": "application/octet-stream"}, timeout=600,
+    )  # fmt: skip
+    return answer
+
+
+def size_of(source: Path) -> int:
+    """Return a file's size in bytes; raises NotFound where it is gone."""
+    try:
+        return os.stat(source).st_size
+    except OSError as error:
+        raise NotFound(f"{source} cannot be read ({error.strerror}).", field="path") from None

@@ -28,8 +28,9 @@ class Act(StrEnum):
     READ_JOURNAL = "read the project's journal"
     CHOOSE_LEAD = "choose the lead version"
     RETIRE = "retire versions"
-    BIN_OWN = "bin or restore runs"
+    BIN_OWN = "bin or restore what one recorded"
     BIN_OTHERS = "bin or restore what others recorded"
+    PURGE = "purge what is in the bin"
 
 
 _VIEWER = frozenset({Act.SEE})

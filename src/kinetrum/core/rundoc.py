@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import math
+import secrets
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -87,6 +88,11 @@ class RunDoc:
     job: dict[str, str] = field(default_factory=dict)
     activities: list[Activity] = field(default_factory=list)
     progress: Progress | None = None
+
+    def add_problem(self, text: str, at: int, uid: str | None = None) -> None:
+        """Add something that must be told, unless it stands there."""
+        if all(problem.text != text and problem.uid != uid for problem in self.problems):
+            self.problems.append(Problem(uid or secrets.token_hex(8), text[:2_000], at))
 
     def values(self, goals: dict[str, Goal]) -> dict[str, Value]:
         """Return what stands for each key: the result if there is one, else the metric by its goal."""

@@ -6,14 +6,14 @@ import logging
 import threading
 import time
 
-from kinetrum.actions import recording, watching
+from kinetrum.actions import recording, storing, uploading, watching
 from kinetrum.core.errors import Unavailable
 from kinetrum.storage.blobs import BlobStore
 
 COMPACT_EVERY_S = 0.5
 LOST_EVERY_S = 5.0
 REST_FACTOR, REST_LONGEST_S = 2.0, 10.0
-SWEEP_OLDER_THAN_S = 86_400.0
+SWEEP_EVERY_S = 600.0
 log = logging.getLogger("kinetrum.chores")
 
 
@@ -36,8 +36,7 @@ class Chores:
         self._thread.join(10)
 
     def _work(self) -> None:
-        self._blobs.sweep(SWEEP_OLDER_THAN_S, time.time())
-        next_lost = time.monotonic()
+        next_lost, next_sweep = time.monotonic(), time.monotonic()
         while not self._stop.wait(COMPACT_EVERY_S):
             try:
                 self._compact()
@@ -47,6 +46,10 @@ class Chores:
                     watching.put_in_order()
                     watching.forget_old()
                     next_lost = time.monotonic() + LOST_EVERY_S
+                if time.monotonic() >= next_sweep:
+                    uploading.sweep(self._blobs, time.time())
+                    storing.index_manifests()
+                    next_sweep = time.monotonic() + SWEEP_EVERY_S
             except Unavailable as error:
                 log.warning("%s", error)
                 self._stop.wait(2)

@@ -9,7 +9,6 @@ from fastapi import APIRouter, Query
 
 from kinetrum.actions import describing
 from kinetrum.core.goals import make_goal
-from kinetrum.core.ids import id_text
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn
 from kinetrum.storage.runs import Run
@@ -71,30 +70,6 @@ def add_notes(actor: SignedIn, project: str, body: wire.NewNotes) -> wire.Refere
 def label_runs(actor: SignedIn, project: str, body: wire.NewLabels) -> wire.References:
     """Set labels on one run or many; null takes a label away."""
     return _references(describing.label_runs(actor, project, body.runs, body.labels))
-
-
-@router.get("/bin")
-def list_bin(actor: SignedIn, project: str) -> list[wire.BinnedRun]:
-    """List the runs in the bin, the latest first."""
-    return [
-        wire.BinnedRun(
-            reference=run.reference, id=id_text(run.uid), name=run.name, status=run.status, author=author,
-            started_at=run.started_at, binned_at=run.binned_at, binned_by=by,
-        )
-        for run, author, by in describing.list_bin(actor, project) if run.binned_at is not None
-    ]  # fmt: skip
-
-
-@router.post("/bin")
-def bin_runs(actor: SignedIn, project: str, body: wire.RunsNamed) -> wire.References:
-    """Put runs into the bin: one's own, or as a maintainer anybody's."""
-    return _references(describing.bin_runs(actor, project, body.runs))
-
-
-@router.post("/bin/restored")
-def restore_runs(actor: SignedIn, project: str, body: wire.RunsNamed) -> wire.References:
-    """Take runs out of the bin."""
-    return _references(describing.restore_runs(actor, project, body.runs))
 
 
 @router.get(f"{_EXPERIMENT}/notes")

@@ -20,7 +20,7 @@ from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn
 from kinetrum.service.point_bodies import groups_from_json
 from kinetrum.storage.runs import Run
-from kinetrum.wire import registry
+from kinetrum.wire import artifacts
 from kinetrum.wire import runs as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["runs"])
@@ -163,22 +163,24 @@ def resume_run(actor: SignedIn, project: str, experiment: str, run: str, body: w
     return _begun(recording.resume_run(actor, project, experiment, run, body.at))
 
 
-def new_version(body: registry.NewContent) -> NewVersion:
+def new_version(body: artifacts.NewContent) -> NewVersion:
     """Read content under a name; raises InvalidInput without a name."""
     if body.name is None:
         raise InvalidInput("The content needs a name, or artifact=NAME@NUMBER.", field="name")
     return NewVersion(
         uid=body.id, name=body.name, kind=body.kind,
-        files=tuple(FileEntry(entry.path, entry.size, entry.sha256) for entry in body.files),
+        files=tuple(
+            FileEntry(entry.path, entry.size, entry.sha256, entry.modified, entry.address) for entry in body.files
+        ),
         by_reference=body.by_reference, at=body.at, address=body.address, role=body.role, step=body.step,
-        activity=body.activity,
+        activity=body.activity, about=body.about, labels=body.labels, keep=body.keep,
     )  # fmt: skip
 
 
 @router.post(f"{_RUN}/used")
 def add_used(
-    actor: SignedIn, project: str, experiment: str, run: str, body: registry.NewContent
-) -> registry.ArtifactVersion:
+    actor: SignedIn, project: str, experiment: str, run: str, body: artifacts.NewContent
+) -> artifacts.ArtifactVersion:
     """Record what the run used: new content by its manifest, or an existing version by reference."""
     if body.artifact is not None:
         ref = parse_ref(body.artifact)
@@ -194,8 +196,8 @@ def add_used(
 
 @router.post(f"{_RUN}/generated")
 def add_generated(
-    actor: SignedIn, project: str, experiment: str, run: str, body: registry.NewContent
-) -> registry.ArtifactVersion:
+    actor: SignedIn, project: str, experiment: str, run: str, body: artifacts.NewContent
+) -> artifacts.ArtifactVersion:
     """Record what the run generated; its bytes were sent before."""
     return shapes.artifact_version(
         storing.link_version(actor, project, experiment, run, "generated", new_version(body))

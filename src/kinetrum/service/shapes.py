@@ -22,7 +22,7 @@ from kinetrum.core.values import Value, special_name, to_json
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.clock import from_micros
 from kinetrum.storage.notes import Note
-from kinetrum.wire import accounts, registry, runs
+from kinetrum.wire import accounts, artifacts, registry, runs
 from kinetrum.wire import surroundings as wire
 
 KEYS_IN_A_ROW = 200
@@ -201,14 +201,14 @@ def _setting(row: Any) -> runs.ComparedSetting:
     return runs.ComparedSetting(key=row.key, values=[to_json(value) for value in row.values], present=row.present)
 
 
-def files(entries: tuple[FileEntry, ...]) -> list[registry.FileEntry]:
+def files(entries: Sequence[FileEntry]) -> list[artifacts.FileEntry]:
     """Shape a manifest."""
-    return [registry.FileEntry(path=entry.path, size=entry.size, sha256=entry.sha256) for entry in entries]
+    return [artifacts.FileEntry.model_construct(**vars(entry)) for entry in entries]
 
 
-def artifact_version(row: VersionRow) -> registry.ArtifactVersion:
+def artifact_version(row: VersionRow) -> artifacts.ArtifactVersion:
     """Shape an artifact version."""
-    return registry.ArtifactVersion.model_validate(row)
+    return artifacts.ArtifactVersion.model_validate(row)
 
 
 def _version_fields(view: VersionView) -> dict[str, Any]:

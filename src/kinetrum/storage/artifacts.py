@@ -1,16 +1,15 @@
-"""Artifacts, their versions and manifests, and what runs used and generated."""
+"""Artifacts and their versions."""
 
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
-import zstandard
-
-from kinetrum.core.manifests import FileEntry
 from kinetrum.storage.clock import now
-from kinetrum.storage.database import execute, insert_many, places, query
+from kinetrum.storage.database import execute, places, query
 from kinetrum.storage.tables import Artifact, ArtifactVersion
 
 
@@ -22,6 +21,8 @@ class ArtifactRow:
     project_id: int
     name: str
     kind: str
+    description: str
+    labels: dict[str, str]
 
 
 @dataclass(frozen=True)
@@ -42,6 +43,13 @@ class VersionRow:
     file_count: int
     size_bytes: int
     damaged: bool
+    about: dict[str, Any]
+    labels: dict[str, str]
+    binned_at: datetime | None
+    binned_by: int | None
+    bin_reason: str | None
+    purged_at: datetime | None
+    imported_from: str | None
 
     @property
     def reference(self) -> str:
@@ -51,17 +59,22 @@ class VersionRow:
 
 _VERSIONS = (
     "SELECT v.version_id, a.artifact_id, a.project_id, a.name, a.kind, v.number, LOWER(HEX(v.digest)), v.by_reference,"
-    " v.address, v.created_by, v.created_at, m.file_count, m.size_bytes, EXISTS (SELECT 1 FROM manifest_blob mb"
-    " JOIN blob_file b USING (sha256) WHERE mb.digest = v.digest AND b.damaged)"
+    " v.address, v.created_by, v.created_at, m.file_count, m.size_bytes, NOT v.by_reference AND EXISTS"
+    " (SELECT 1 FROM manifest_blob mb JOIN blob_file b USING (sha256) WHERE mb.digest = v.digest AND b.damaged),"
+    " v.about, v.labels, v.binned_at, v.binned_by, v.bin_reason, v.purged_at, v.imported_from"
     " FROM artifact_version v JOIN artifact a USING (artifact_id) JOIN manifest m ON m.digest = v.digest "
 )
 
 
+def _version(row: tuple[Any, ...]) -> VersionRow:
+    fields = dict(zip(VersionRow.__dataclass_fields__, row, strict=True))
+    fields |= {"by_reference": bool(row[7]), "damaged": bool(row[13]), "about": json.loads(row[14]),
+               "labels": json.loads(row[15])}  # fmt: skip
+    return VersionRow(**fields)
+
+
 def _versions(rest: str, *values: object) -> list[VersionRow]:
-    return [
-        VersionRow(*(row[:7] + (bool(row[7]),) + row[8:13] + (bool(row[13]),)))
-        for row in query(_VERSIONS + rest, *values)
-    ]
+    return [_version(row) for row in query(_VERSIONS + rest, *values)]
 
 
 def thing_of_name(project_id: int, name: str) -> str | None:
@@ -80,7 +93,19 @@ def artifact_named(project_id: int, name: str, lock: bool = False) -> ArtifactRo
     """Return the artifact of that name, locked until the transaction ends if asked."""
     chosen = Artifact.select().where((Artifact.project_id == project_id) & (Artifact.name == name))
     found = (chosen.for_update() if lock else chosen).first()
-    return ArtifactRow(found.artifact_id, found.project_id, found.name, found.kind) if found else None
+    if found is None:
+        return None
+    return ArtifactRow(
+        found.artifact_id, found.project_id, found.name, found.kind, found.description, json.loads(found.labels)
+    )
+
+
+def describe_artifact(artifact_id: int, description: str, labels: dict[str, str]) -> None:
+    """Set an artifact's description and labels."""
+    execute(
+        "UPDATE artifact SET description = %s, labels = %s WHERE artifact_id = %s",
+        description, json.dumps(labels), artifact_id,
+    )  # fmt: skip
 
 
 def add_artifact(project_id: int, name: str, kind: str, person_id: int) -> None:
@@ -92,16 +117,16 @@ def add_artifact(project_id: int, name: str, kind: str, person_id: int) -> None:
 
 
 def artifacts_of(project_id: int) -> list[VersionRow]:
-    """Return the newest version of every artifact of a project, by name."""
+    """Return the newest version, of those not in the bin, of every artifact of a project, by name."""
     return _versions(
         "WHERE a.project_id = %s AND v.number = (SELECT MAX(n.number) FROM artifact_version n"
-        " WHERE n.artifact_id = a.artifact_id) ORDER BY a.name",
+        " WHERE n.artifact_id = a.artifact_id AND n.binned_at IS NULL) ORDER BY a.name",
         project_id,
     )
 
 
 def versions_of(artifact_id: int) -> list[VersionRow]:
-    """Return an artifact's versions, the newest first."""
+    """Return an artifact's versions, the newest first, those in the bin and the purged ones too."""
     return _versions("WHERE a.artifact_id = %s ORDER BY v.number DESC", artifact_id)
 
 
@@ -112,9 +137,98 @@ def version_numbered(artifact_id: int, number: int) -> VersionRow | None:
 
 
 def newest_version(artifact_id: int) -> VersionRow | None:
-    """Return the newest version of an artifact."""
-    found = _versions("WHERE a.artifact_id = %s ORDER BY v.number DESC LIMIT 1", artifact_id)
+    """Return the newest version of an artifact that is not in the bin."""
+    found = _versions("WHERE a.artifact_id = %s AND v.binned_at IS NULL ORDER BY v.number DESC LIMIT 1", artifact_id)
     return found[0] if found else None
+
+
+def last_number(artifact_id: int) -> int:
+    """Return the highest number that a version of the artifact ever had; 0 where there was none."""
+    ((number,),) = query("SELECT COALESCE(MAX(number), 0) FROM artifact_version WHERE artifact_id = %s", artifact_id)
+    return int(number)
+
+
+def versions_by_ids(version_ids: Sequence[int]) -> list[VersionRow]:
+    """Return versions by id, in no order."""
+    wanted = list(version_ids)
+    return _versions(f"WHERE v.version_id IN {places(wanted)}", *wanted) if wanted else []
+
+
+def versions_of_digest(project_id: int, digest: str) -> list[VersionRow]:
+    """Return a project's versions with this content, whatever their names, the earliest first."""
+    return _versions(
+        "WHERE a.project_id = %s AND v.digest = %s ORDER BY v.version_id", project_id, bytes.fromhex(digest)
+    )
+
+
+def versions_with_file(project_id: int, sha256: str, limit: int) -> list[VersionRow]:
+    """Return a project's versions that hold a file with these bytes, the earliest first."""
+    return _versions(
+        "WHERE a.project_id = %s AND v.digest IN (SELECT digest FROM manifest_blob WHERE sha256 = %s)"
+        " ORDER BY v.version_id LIMIT %s",
+        project_id, bytes.fromhex(sha256), limit,
+    )  # fmt: skip
+
+
+def digests_that_begin(project_id: int, beginning: str) -> list[str]:
+    """Return up to three digests, of contents or of files, that begin so and stand in a project."""
+    low = bytes.fromhex(beginning.ljust(64, "0"))
+    high = bytes.fromhex(beginning.ljust(64, "f"))
+    rows = query(
+        "(SELECT DISTINCT LOWER(HEX(v.digest)) FROM artifact_version v JOIN artifact a USING (artifact_id)"
+        " WHERE a.project_id = %s AND v.digest BETWEEN %s AND %s LIMIT 3) UNION"
+        " (SELECT DISTINCT LOWER(HEX(mb.sha256)) FROM manifest_blob mb JOIN artifact_version v USING (digest)"
+        " JOIN artifact a USING (artifact_id) WHERE mb.sha256 BETWEEN %s AND %s AND a.project_id = %s LIMIT 3)",
+        project_id, low, high, low, high, project_id,
+    )  # fmt: skip
+    return [digest for (digest,) in rows]
+
+
+def lock_versions(version_ids: Sequence[int]) -> None:
+    """Hold versions against other writers until the transaction ends."""
+    wanted = sorted(version_ids)
+    if wanted:
+        query(
+            f"SELECT version_id FROM artifact_version WHERE version_id IN {places(wanted)}"
+            " ORDER BY version_id FOR UPDATE", *wanted,
+        )  # fmt: skip
+
+
+def set_binned(version_ids: Sequence[int], person_id: int | None, reason: str | None = None) -> None:
+    """Put versions into the bin for a person, or with None take them out."""
+    wanted = list(version_ids)
+    moment = None if person_id is None else now()
+    execute(
+        f"UPDATE artifact_version SET binned_at = %s, binned_by = %s, bin_reason = %s WHERE version_id IN"
+        f" {places(wanted)}",
+        moment, person_id, reason, *wanted,
+    )  # fmt: skip
+
+
+def binned_versions(project_id: int, limit: int) -> list[VersionRow]:
+    """Return a project's versions in the bin that were not purged, the latest first."""
+    return _versions(
+        "WHERE a.project_id = %s AND v.binned_at IS NOT NULL AND v.purged_at IS NULL"
+        " ORDER BY v.binned_at DESC, v.version_id DESC LIMIT %s",
+        project_id, limit,
+    )  # fmt: skip
+
+
+def models_on(version_ids: Sequence[int]) -> dict[int, str]:
+    """Return the registered version (`frost-alarm@3`) that rests on each of these, where one does."""
+    wanted = list(version_ids)
+    if not wanted:
+        return {}
+    return {
+        version_id: reference for version_id, reference in query(
+            "SELECT mv.version_id, CONCAT(m.name, '@', mv.number) FROM model_version mv JOIN model m USING (model_id)"
+            f" WHERE mv.version_id IN {places(wanted)}", *wanted)
+    }  # fmt: skip
+
+
+def set_labels(version_id: int, labels: dict[str, str]) -> None:
+    """Set a version's labels."""
+    execute("UPDATE artifact_version SET labels = %s WHERE version_id = %s", json.dumps(labels), version_id)
 
 
 def version_by_id(version_id: int) -> VersionRow:
@@ -123,103 +237,16 @@ def version_by_id(version_id: int) -> VersionRow:
 
 
 def add_version(
-    artifact_id: int, number: int, digest: str, by_reference: bool, address: str | None, person_id: int
-) -> int:
+    artifact_id: int, number: int, digest: str, by_reference: bool, address: str | None, person_id: int,
+    about: dict[str, Any], labels: dict[str, str], whereabouts: bytes | None, at: datetime | None = None,
+    imported_from: str | None = None,
+) -> int:  # fmt: skip
     """Insert a version and return its id."""
     return int(
         ArtifactVersion.insert(
             artifact_id=artifact_id, number=number, digest=bytes.fromhex(digest), by_reference=by_reference,
-            address=address, created_by=person_id, created_at=now(),
+            address=address, created_by=person_id, created_at=at or now(), about=json.dumps(about),
+            labels=json.dumps(labels), places=whereabouts, imported_from=imported_from,
+            imported_at=None if imported_from is None else now(),
         ).execute()
     )  # fmt: skip
-
-
-def save_manifest(digest: str, files: tuple[FileEntry, ...], stored: bool) -> None:
-    """Keep a manifest under its digest; `stored` says that its blobs are in the store."""
-    doc = json.dumps([[entry.path, entry.size, entry.sha256] for entry in files], separators=(",", ":"))
-    execute(
-        "INSERT IGNORE INTO manifest (digest, file_count, size_bytes, doc) VALUES (%s, %s, %s, %s)",
-        bytes.fromhex(digest), len(files), sum(entry.size for entry in files),
-        zstandard.ZstdCompressor(level=3).compress(doc.encode()),
-    )  # fmt: skip
-    if stored:
-        blobs = sorted({bytes.fromhex(entry.sha256) for entry in files})
-        insert_many(
-            "INSERT IGNORE INTO manifest_blob (digest, sha256)",
-            [(bytes.fromhex(digest), blob) for blob in blobs],
-        )
-
-
-def load_manifest(digest: str) -> tuple[FileEntry, ...]:
-    """Return the files of a manifest, by path."""
-    ((raw,),) = query("SELECT doc FROM manifest WHERE digest = %s", bytes.fromhex(digest))
-    return tuple(FileEntry(*entry) for entry in json.loads(zstandard.ZstdDecompressor().decompress(raw)))
-
-
-def blobs_in_project(project_id: int, digests: list[str]) -> set[str]:
-    """Return those of the digests whose bytes are stored intact and may be seen in this project."""
-    found: set[str] = set()
-    for start in range(0, len(digests), 1000):
-        part = [bytes.fromhex(digest) for digest in digests[start : start + 1000]]
-        found |= {
-            sha for (sha,) in query(
-                "SELECT LOWER(HEX(p.sha256)) FROM blob_in_project p JOIN blob_file b USING (sha256)"
-                f" WHERE p.project_id = %s AND NOT b.damaged AND p.sha256 IN {places(part)}", project_id, *part)
-        }  # fmt: skip
-    return found
-
-
-def note_blob(project_id: int, sha256: str, size: int) -> None:
-    """Record that intact bytes arrived for a project; what was marked damaged is whole again."""
-    raw = bytes.fromhex(sha256)
-    execute(
-        "INSERT INTO blob_file (sha256, size_bytes, damaged, created_at) VALUES (%s, %s, FALSE, %s)"
-        " ON DUPLICATE KEY UPDATE damaged = FALSE",
-        raw, size, now(),
-    )  # fmt: skip
-    execute("INSERT IGNORE INTO blob_in_project (project_id, sha256) VALUES (%s, %s)", project_id, raw)
-
-
-def mark_damaged(sha256: str) -> None:
-    """Record that stored bytes no longer match their digest."""
-    execute("UPDATE blob_file SET damaged = TRUE WHERE sha256 = %s", bytes.fromhex(sha256))
-
-
-def link(
-    run_id: int, uid: bytes, version_id: int, relation: str, role: str | None, step: int | None, at: datetime,
-    activity: str | None = None,
-) -> bool:  # fmt: skip
-    """Record that a run used or generated a version; tells whether that is new."""
-    return bool(
-        execute(
-            "INSERT IGNORE INTO run_artifact (run_id, uid, version_id, relation, role, step, recorded_at, activity)"
-            " VALUES (%s, %s, %s, %s, %s, %s, %s, %s)",
-            run_id, uid, version_id, relation, role, step, at, activity,
-        )
-    )  # fmt: skip
-
-
-def linked_version(run_id: int, uid: bytes) -> VersionRow | None:
-    """Return the version that was linked to a run under this client-made id."""
-    rows = query("SELECT version_id FROM run_artifact WHERE run_id = %s AND uid = %s", run_id, uid)
-    return version_by_id(rows[0][0]) if rows else None
-
-
-def runs_of_version(version_id: int) -> list[tuple[str, int, str]]:
-    """Return (relation, run id, reference) of the runs that used or generated a version."""
-    return query(
-        "SELECT x.relation, r.run_id, CONCAT(e.name, '/', r.number) FROM run_artifact x JOIN run r USING (run_id)"
-        " JOIN experiment e USING (experiment_id) WHERE x.version_id = %s ORDER BY r.run_id",
-        version_id,
-    )
-
-
-def latest_of_run(run_id: int, name: str) -> int | None:
-    """Return the id of the version of that name that the run generated last."""
-    rows = query(
-        "SELECT x.version_id FROM run_artifact x JOIN artifact_version v USING (version_id) JOIN artifact a"
-        " USING (artifact_id) WHERE x.run_id = %s AND a.name = %s AND x.relation = 'generated'"
-        " ORDER BY x.recorded_at DESC, v.number DESC LIMIT 1",
-        run_id, name,
-    )  # fmt: skip
-    return int(rows[0][0]) if rows else None

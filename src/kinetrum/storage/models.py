@@ -85,6 +85,20 @@ def _model(found: RegisteredModel) -> ModelRow:
     )  # fmt: skip
 
 
+def model_by_id(model_id: int) -> ModelRow:
+    """Return a model that is known to exist."""
+    return _model(RegisteredModel.get(RegisteredModel.model_id == model_id))
+
+
+def stages_of_versions(model_id: int) -> dict[int, list[str]]:
+    """Return the stages on which versions of a model stand now, by version number."""
+    found: dict[int, list[str]] = {}
+    for stage, stack in stacks_of(model_id).items():
+        if stack:
+            found.setdefault(stack[-1].number, []).append(stage)
+    return found
+
+
 def models_of(project_id: int) -> list[ModelRow]:
     """Return a project's models by name."""
     rows = RegisteredModel.select().where(RegisteredModel.project_id == project_id).order_by(RegisteredModel.name)

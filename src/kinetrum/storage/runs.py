@@ -44,6 +44,8 @@ class Run:
     resumed_at: datetime | None
     binned_at: datetime | None
     binned_by: int | None
+    purged_at: datetime | None
+    imported_from: str | None
 
     @property
     def reference(self) -> str:
@@ -59,7 +61,7 @@ class Run:
 _SELECT = (
     "SELECT r.run_id, r.uid, e.project_id, p.name, r.experiment_id, e.name, r.number, r.name, r.status, r.reason,"
     " r.author_id, r.host, r.parent_uid, r.started_at, r.ended_at, r.last_sign_at, r.lease_s, r.changed_at,"
-    " r.resumed_at, r.binned_at, r.binned_by"
+    " r.resumed_at, r.binned_at, r.binned_by, r.purged_at, r.imported_from"
     " FROM run r JOIN experiment e USING (experiment_id) JOIN project p USING (project_id) "
 )
 
@@ -240,7 +242,8 @@ def set_binned(run_id: int, person_id: int | None) -> None:
 def binned_runs(project_id: int, limit: int) -> list[Run]:
     """Return a project's runs in the bin, the latest first."""
     rows = query(
-        _SELECT + "WHERE e.project_id = %s AND r.binned_at IS NOT NULL ORDER BY r.binned_at DESC LIMIT %s",
+        _SELECT + "WHERE e.project_id = %s AND r.binned_at IS NOT NULL AND r.purged_at IS NULL"
+        " ORDER BY r.binned_at DESC LIMIT %s",
         project_id, limit,
     )  # fmt: skip
     return [Run(*row) for row in rows]

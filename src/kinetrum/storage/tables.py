@@ -121,6 +121,10 @@ class RunRow(Table):
     resumed_at = DateTimeField(null=True)
     binned_at = DateTimeField(null=True)
     binned_by = IntegerField(null=True)
+    purged_at = DateTimeField(null=True)
+    purged_by = IntegerField(null=True)
+    imported_at = DateTimeField(null=True)
+    imported_from = CharField(null=True)
 
     class Meta:
         table_name = "run"
@@ -147,6 +151,8 @@ class Artifact(Table):
     kind = CharField()
     created_by = IntegerField()
     created_at = DateTimeField()
+    description = TextField()
+    labels = TextField()
 
 
 class ArtifactVersion(Table):
@@ -158,6 +164,16 @@ class ArtifactVersion(Table):
     address = CharField(null=True)
     created_by = IntegerField()
     created_at = DateTimeField()
+    about = TextField()
+    labels = TextField()
+    binned_at = DateTimeField(null=True)
+    binned_by = IntegerField(null=True)
+    bin_reason = CharField(null=True)
+    purged_at = DateTimeField(null=True)
+    purged_by = IntegerField(null=True)
+    places = Binary(null=True)
+    imported_at = DateTimeField(null=True)
+    imported_from = CharField(null=True)
 
 
 class RegisteredModel(Table):

@@ -1,4 +1,4 @@
-"""Artifacts, models, versions, stages."""
+"""Models, versions, stages."""
 
 from __future__ import annotations
 
@@ -6,67 +6,9 @@ from typing import Literal
 
 from pydantic import Field
 
-from kinetrum.wire.base import Comment, Id, In, JsonValue, Micros, Moment, Out
+from kinetrum.wire.artifacts import ArtifactVersion, FileEntry
+from kinetrum.wire.base import Comment, Id, In, JsonValue, Moment, Out
 from kinetrum.wire.runs import Goal
-
-
-class FileEntry(Out):
-    path: str
-    size: int = Field(ge=0)
-    sha256: str
-
-
-class Digests(In):
-    sha256: list[str] = Field(max_length=10_000)
-
-
-class MissingBlobs(Out):
-    missing: list[str]
-
-
-class BlobKept(Out):
-    sha256: str
-    size_bytes: int
-
-
-class NewContent(In):
-    """Content under a name; or with `artifact` (NAME@NUMBER) a version that exists."""
-
-    id: Id
-    at: Micros
-    name: str | None = None
-    kind: str = "file"
-    files: list[FileEntry] = Field(default=[], max_length=100_000)
-    by_reference: bool = False
-    address: str | None = Field(None, max_length=1_000)
-    role: str | None = Field(None, max_length=100)
-    step: int | None = Field(None, ge=-(2**62), le=2**62)
-    artifact: str | None = None
-    activity: str | None = Field(None, max_length=100, description="Name of the run's activity that it belongs to.")
-
-
-class ArtifactVersion(Out):
-    reference: str
-    name: str
-    number: int
-    kind: str
-    digest: str
-    by_reference: bool
-    address: str | None
-    file_count: int
-    size_bytes: int
-    damaged: bool
-    created_at: Moment
-
-
-class RunOfVersion(Out):
-    relation: Literal["used", "generated"]
-    run: str
-
-
-class ArtifactVersionDetail(ArtifactVersion):
-    files: list[FileEntry]
-    runs: list[RunOfVersion]
 
 
 class NewModelVersion(In):

@@ -272,17 +272,6 @@ class References(Out):
     runs: list[str]
 
 
-class BinnedRun(Out):
-    reference: str
-    id: str
-    name: str | None
-    status: str
-    author: str
-    started_at: Moment
-    binned_at: Moment
-    binned_by: str | None
-
-
 class ResultRecord(Out):
     key: str
     value: JsonValue

@@ -1,0 +1,165 @@
+"""The bin: runs and artifact versions put out of sight and taken out again. Nothing is deleted by it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.actions.finding import find_version, runs_named
+from kinetrum.actions.looking import may_bin
+from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
+from kinetrum.core.permissions import Act, permits
+from kinetrum.core.refs import VersionRef, parse_ref
+from kinetrum.storage import artifacts, journal, people, runs
+from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.database import snapshot, transaction
+from kinetrum.storage.runs import Run
+
+THINGS_AT_ONCE = 1_000
+LISTED = 1_000
+
+
+@dataclass(frozen=True)
+class Binned:
+    """A run or version in the bin: who made it, who binned it when and why, and how large its files are."""
+
+    reference: str
+    kind: str
+    name: str | None
+    status: str
+    author: str
+    made_at: datetime
+    binned_at: datetime
+    binned_by: str | None
+    reason: str | None
+    size_bytes: int
+    may_restore: bool
+
+
+@dataclass(frozen=True)
+class Things:
+    """Runs and versions that references name."""
+
+    runs: list[Run]
+    versions: list[VersionRow]
+
+    @property
+    def references(self) -> list[str]:
+        """All of them as references."""
+        return [run.reference for run in self.runs] + [row.reference for row in self.versions]
+
+
+def things_named(place: Place, references: Sequence[str]) -> Things:
+    """Return the runs and artifact versions (`nights@2`; `nights` is all of its versions) that references name."""
+    if not 1 <= len(references) <= THINGS_AT_ONCE:
+        raise InvalidInput(
+            f"{len(references)} things were named; 1 to {THINGS_AT_ONCE} are taken at once.", field="things"
+        )
+    named = [reference for reference in references if "@" in reference]
+    whole = [reference.removeprefix("artifact:") for reference in references if reference.startswith("artifact:")]
+    plain = [reference for reference in references if "@" not in reference and not reference.startswith("artifact:")]
+    versions: dict[int, VersionRow] = {}
+    for reference in named:
+        ref = parse_ref(reference)
+        if not isinstance(ref, VersionRef) or ref.path:
+            raise InvalidInput(f"{reference!r} names no artifact version; write NAME@NUMBER.", field="things")
+        found = find_version(place, ref.name, ref.which)
+        versions[found.version_id] = found
+    for name in whole:
+        newest = find_version(place, name, "latest")
+        versions |= {row.version_id: row for row in artifacts.versions_of(newest.artifact_id) if not row.purged_at}
+    return Things(runs_named(place, plain) if plain else [], [versions[key] for key in sorted(versions)])
+
+
+@transaction
+def bin_things(actor: Actor, project: str, references: Sequence[str]) -> list[str]:
+    """Put runs and versions into the bin: one's own, or as a maintainer anybody's."""
+    return _move(actor, project, references, to_bin=True)
+
+
+@transaction
+def restore_things(actor: Actor, project: str, references: Sequence[str]) -> list[str]:
+    """Take runs and versions out of the bin again."""
+    return _move(actor, project, references, to_bin=False)
+
+
+def _move(actor: Actor, project: str, references: Sequence[str], to_bin: bool) -> list[str]:
+    place = enter(actor, project, Act.BIN_OWN)
+    named = things_named(place, references)
+    held = [runs.lock_run(run.run_id) for run in named.runs]
+    artifacts.lock_versions([row.version_id for row in named.versions])
+    versions = sorted(
+        artifacts.versions_by_ids([row.version_id for row in named.versions]), key=lambda row: row.version_id
+    )
+    _check_mine(actor, place, held, versions)
+    _check_movable(held, versions, to_bin)
+    for run in held:
+        if (run.binned_at is not None) != to_bin:
+            runs.set_binned(run.run_id, actor.person_id if to_bin else None)
+            _note(actor, place, run.subject, to_bin)
+    moved = [row for row in versions if (row.binned_at is not None) != to_bin]
+    if moved:
+        artifacts.set_binned([row.version_id for row in moved], actor.person_id if to_bin else None)
+        for row in moved:
+            _note(actor, place, row.reference, to_bin)
+    return [*(run.reference for run in held), *(row.reference for row in versions)]
+
+
+def _note(actor: Actor, place: Place, subject: str, to_bin: bool) -> None:
+    act = "binned" if to_bin else "restored"
+    journal.append(place.project_id, actor.person_id, act, subject, origin=actor.origin)
+
+
+def _check_mine(actor: Actor, place: Place, held: list[Run], versions: list[VersionRow]) -> None:
+    others = [(run.reference, run.author_id) for run in held if not may_bin(actor, place, run)]
+    if not permits(place.role, Act.BIN_OTHERS):
+        others += [(row.reference, row.created_by) for row in versions if row.created_by != actor.person_id]
+    if others:
+        names = people.full_names()
+        raise NotAllowed(
+            f"{others[0][0]} was recorded by {names[others[0][1]]}; people bin and restore what they recorded, a "
+            "maintainer anybody's. Nothing was changed."
+        )
+
+
+def _check_movable(held: list[Run], versions: list[VersionRow], to_bin: bool) -> None:
+    gone = [run.reference for run in held if run.purged_at] + [row.reference for row in versions if row.purged_at]
+    if gone:
+        raise Conflict(f"{gone[0]} was purged; there is nothing left to move. Nothing was changed.")
+    running = [run for run in held if run.status == "running"]
+    if to_bin and running:
+        raise Conflict(f"{running[0].reference} is still running; end it first. Nothing was changed.")
+    registered = artifacts.models_on([row.version_id for row in versions]) if to_bin else {}
+    for row in versions:
+        if row.version_id in registered:
+            raise Conflict(
+                f"{row.reference} is registered as {registered[row.version_id]}, which rests on its files; it stays. "
+                "Nothing was changed."
+            )
+
+
+@snapshot
+def list_bin(actor: Actor, project: str) -> list[Binned]:
+    """Return what is in a project's bin, the latest first."""
+    place = enter(actor, project)
+    names = people.full_names()
+    anybodys = permits(place.role, Act.BIN_OTHERS)
+    found = [
+        Binned(
+            run.reference, "run", run.name, run.status, names[run.author_id], run.started_at, run.binned_at,
+            names.get(run.binned_by or 0), None, 0, may_bin(actor, place, run),
+        )
+        for run in runs.binned_runs(place.project_id, LISTED) if run.binned_at is not None
+    ]  # fmt: skip
+    own = permits(place.role, Act.BIN_OWN)
+    found += [
+        Binned(
+            row.reference, "version", None, row.kind, names.get(row.created_by, ""), row.created_at, row.binned_at,
+            names.get(row.binned_by or 0), row.bin_reason, 0 if row.by_reference else row.size_bytes,
+            anybodys or (own and row.created_by == actor.person_id),
+        )
+        for row in artifacts.binned_versions(place.project_id, LISTED) if row.binned_at is not None
+    ]  # fmt: skip
+    return sorted(found, key=lambda thing: thing.binned_at, reverse=True)

@@ -1,0 +1,160 @@
+"""Routes for artifacts: versions, what is known of them, differences, who used them."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+
+from kinetrum.actions import files, storing
+from kinetrum.core.compare.manifests import SIGNS, Finding, count_findings, difference_sentence
+from kinetrum.core.errors import InvalidInput
+from kinetrum.core.manifests import FileEntry
+from kinetrum.core.refs import VersionRef, parse_ref
+from kinetrum.service import shapes
+from kinetrum.service.access import SignedIn
+from kinetrum.service.run_routes import new_version
+from kinetrum.wire import artifacts as wire
+
+router = APIRouter(prefix="/projects/{project}", tags=["artifacts"])
+_VERSION = "/artifacts/{artifact}/versions/{version}"
+
+
+@router.get("/artifacts")
+def list_artifacts(actor: SignedIn, project: str) -> list[wire.ArtifactVersion]:
+    """List the newest version of every artifact."""
+    return [shapes.artifact_version(row) for row in files.list_artifacts(actor, project)]
+
+
+@router.get("/artifacts/{artifact}")
+def read_artifact(actor: SignedIn, project: str, artifact: str) -> wire.Artifact:
+    """Read an artifact: description, labels, all versions."""
+    view = files.read_artifact(actor, project, artifact)
+    return wire.Artifact(
+        name=view.artifact.name, kind=view.artifact.kind, description=view.artifact.description,
+        labels=view.artifact.labels, versions=[shapes.artifact_version(row) for row in view.versions], may=view.may,
+    )  # fmt: skip
+
+
+@router.patch("/artifacts/{artifact}", status_code=204)
+def describe_artifact(actor: SignedIn, project: str, artifact: str, body: wire.ArtifactDescription) -> None:
+    """Set an artifact's description and labels."""
+    files.describe_artifact(actor, project, artifact, body.description, body.labels)
+
+
+@router.post("/artifacts/{artifact}/versions")
+def keep_version(actor: SignedIn, project: str, artifact: str, body: wire.NewContent) -> wire.ArtifactVersion:
+    """Keep content under a name without a run; equal to the newest version, it makes no new one."""
+    named = body.model_copy(update={"name": artifact})
+    return shapes.artifact_version(storing.keep_version(actor, project, new_version(named)))
+
+
+@router.get("/artifacts/{artifact}/versions")
+def list_artifact_versions(actor: SignedIn, project: str, artifact: str) -> list[wire.ArtifactVersion]:
+    """List an artifact's versions, the newest first, those in the bin and the purged ones too."""
+    return [shapes.artifact_version(row) for row in files.read_artifact(actor, project, artifact).versions]
+
+
+@router.get(_VERSION)
+def read_artifact_version(
+    actor: SignedIn, project: str, artifact: str, version: str,
+    with_files: Annotated[bool, Query(description="Whether the list of files is wanted.")] = True,
+) -> wire.ArtifactVersionDetail:  # fmt: skip
+    """Read a version, by number or `latest`, with its files and the runs that used or generated it."""
+    detail = files.read_version(actor, project, artifact, version)
+    return wire.ArtifactVersionDetail(
+        **shapes.artifact_version(detail.version).model_dump(),
+        files=shapes.files(detail.files) if with_files else [],
+        runs=[wire.RunOfVersion.model_validate(run) for run in detail.runs],
+        made_by=detail.made_by, models=detail.models, equal=detail.equal,
+    )  # fmt: skip
+
+
+@router.put(f"{_VERSION}/labels")
+def label_version(
+    actor: SignedIn, project: str, artifact: str, version: str, body: wire.VersionLabels
+) -> wire.ArtifactVersion:
+    """Set labels on a version."""
+    return shapes.artifact_version(files.label_version(actor, project, artifact, version, body.labels))
+
+
+@router.get(f"{_VERSION}/listing")
+def list_folder(
+    actor: SignedIn, project: str, artifact: str, version: str,
+    folder: Annotated[str, Query(max_length=1_000)] = "",
+    find: Annotated[str, Query(max_length=200, description="Only paths below it that hold this text.")] = "",
+    limit: Annotated[int, Query(ge=1, le=5_000)] = 500,
+) -> wire.Listing:  # fmt: skip
+    """List one folder of a version, or with `find` the files anywhere below it."""
+    below = folder.strip("/") + "/" if folder.strip("/") else ""
+    inside = [entry for entry in files.read_version(actor, project, artifact, version).files
+              if entry.path.startswith(below)]  # fmt: skip
+    folders: dict[str, list[int]] = {}
+    here: list[FileEntry] = []
+    for entry in inside:
+        name, slash, _ = entry.path[len(below) :].partition("/")
+        if find:
+            here += [entry] if find.lower() in entry.path.lower() else []
+        elif slash:
+            count = folders.setdefault(name, [0, 0])
+            count[0], count[1] = count[0] + 1, count[1] + entry.size
+        else:
+            here.append(entry)
+    return wire.Listing(
+        folder=below.rstrip("/"),
+        folders=[wire.Folder(name=name, files=count, size_bytes=size) for name, (count, size) in folders.items()],
+        files=shapes.files(here[:limit]), more_files=max(0, len(here) - limit),
+    )  # fmt: skip
+
+
+@router.get("/differences")
+def compare_versions(
+    actor: SignedIn, project: str,
+    left: Annotated[str, Query(max_length=300, description="NAME@NUMBER")],
+    right: Annotated[str, Query(max_length=300, description="NAME@NUMBER")],
+    finding: Annotated[list[wire.Word] | None, Query(description="All that differ without one.")] = None,
+    after: Annotated[str, Query(max_length=1_000, description="Only lines behind this path.")] = "",
+    limit: Annotated[int, Query(ge=1, le=100_000)] = 1_000,
+) -> wire.Difference:  # fmt: skip
+    """Compare two versions file by file by content: only left, only right, changed, moved, same."""
+    found = files.compare_versions(actor, project, _name_and_number(left), _name_and_number(right))
+    wanted = {Finding(word) for word in finding} if finding else set(Finding) - {Finding.SAME}
+    chosen = [pair for pair in found.pairs if pair.finding in wanted and (not after or pair.path > after)]
+    counts = count_findings(found.pairs)
+    return wire.Difference(
+        left=shapes.artifact_version(found.left), right=shapes.artifact_version(found.right),
+        sentence=difference_sentence(found.left.reference, found.right.reference, found.pairs),
+        counts=[wire.FindingCount(finding=word.value, sign=SIGNS[word], files=counts[word]) for word in Finding],
+        pairs=[
+            wire.FilePair(
+                finding=pair.finding.value,
+                left=shapes.files([pair.left])[0] if pair.left else None,
+                right=shapes.files([pair.right])[0] if pair.right else None,
+            )
+            for pair in chosen[:limit]
+        ],
+        more=max(0, len(chosen) - limit),
+    )  # fmt: skip
+
+
+def _name_and_number(text: str) -> tuple[str, str]:
+    ref = parse_ref(text)
+    if not isinstance(ref, VersionRef) or ref.path:
+        raise InvalidInput(f"{text!r} names no artifact version; write NAME@NUMBER.", field="reference")
+    return ref.name, ref.which
+
+
+@router.get("/uses")
+def find_uses(
+    actor: SignedIn, project: str,
+    digest: Annotated[str, Query(max_length=80, description="SHA-256 of a content or a file, 8 digits or more.")],
+) -> wire.Uses:  # fmt: skip
+    """Tell who used or generated exactly this content, under whatever name; or who has this file."""
+    found = files.find_uses(actor, project, digest.removeprefix("sha256:"))
+    return wire.Uses(
+        what=found.what, exact=found.exact, versions=[shapes.artifact_version(row) for row in found.versions],
+        uses=[
+            wire.Use(version=version.reference, run=wire.RunOfVersion.model_validate(run))
+            for version, run in found.runs
+        ],
+    )  # fmt: skip

@@ -1,0 +1,141 @@
+"""Routes for bytes on their way in: whole, in parts that can be taken up again, many small ones at once."""
+
+from __future__ import annotations
+
+import io
+import tarfile
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Header, Request, Response
+from starlette.concurrency import run_in_threadpool
+from starlette.requests import ClientDisconnect
+
+from kinetrum.actions import uploading
+from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.manifests import check_sha256
+from kinetrum.service.access import SignedIn, store_of
+from kinetrum.storage.blobs import PIECE, Incoming
+from kinetrum.wire import artifacts as wire
+
+router = APIRouter(prefix="/projects/{project}", tags=["artifacts"])
+TAR = "application/x-tar"
+TOGETHER_BYTES = 48 * 1024 * 1024
+_BYTES: dict[str, Any] = {"schema": {"type": "string", "format": "binary"}}
+BYTES_BODY: dict[str, Any] = {"requestBody": {"required": True, "content": {"application/octet-stream": _BYTES}}}
+
+
+@router.post("/blobs/missing")
+def list_missing_blobs(actor: SignedIn, project: str, body: wire.Digests) -> wire.MissingBlobs:
+    """Tell which bytes have to be sent: those that nothing one may see in this project contains."""
+    return wire.MissingBlobs(missing=uploading.missing_blobs(actor, project, body.sha256))
+
+
+@router.put("/blobs/{sha256}", openapi_extra=BYTES_BODY)
+async def put_blob(actor: SignedIn, project: str, sha256: str, request: Request) -> wire.BlobKept:
+    """Send bytes whole; they are kept only if their SHA-256 is the one in the address."""
+    check_sha256(sha256)
+    project_id = await run_in_threadpool(uploading.may_upload, actor, project, sha256)
+    store = store_of(request)
+    with uploading.receive(store, sha256) as incoming:
+        await take(request, incoming)
+        _, size = await run_in_threadpool(uploading.keep, store, project_id, incoming)
+    return wire.BlobKept(sha256=sha256, size_bytes=size)
+
+
+@router.post(
+    "/blobs",
+    openapi_extra={
+        "requestBody": {"required": True, "content": {"application/octet-stream": _BYTES, TAR: _BYTES}},
+    },
+)
+async def add_blobs(
+    actor: SignedIn, project: str, request: Request, content_type: Annotated[str, Header()] = ""
+) -> wire.BlobKept | wire.BlobsKept:
+    """Send bytes whose SHA-256 the sender does not know, which is answered; or as a tar many small files at once,
+    each named by its SHA-256, all kept or none."""
+    project_id = await run_in_threadpool(uploading.may_upload, actor, project)
+    store = store_of(request)
+    if content_type.split(";")[0].strip() == TAR:
+        raw = bytearray()
+        async for piece in request.stream():
+            raw += piece
+            if len(raw) > TOGETHER_BYTES:
+                raise TooLarge(f"The archive has over {TOGETHER_BYTES} bytes; send fewer files at once.", field="body")
+        contents = await run_in_threadpool(_unpack, bytes(raw))
+        count = await run_in_threadpool(uploading.keep_many, store, project_id, contents)
+        return wire.BlobsKept(kept=count)
+    with uploading.receive(store, None) as incoming:
+        await take(request, incoming)
+        sha256, size = await run_in_threadpool(uploading.keep, store, project_id, incoming)
+    return wire.BlobKept(sha256=sha256, size_bytes=size)
+
+
+def _unpack(raw: bytes) -> list[tuple[str, bytes]]:
+    contents = []
+    try:
+        with tarfile.open(fileobj=io.BytesIO(raw), mode="r:") as bundle:
+            for member in bundle:
+                file = bundle.extractfile(member) if member.isreg() else None
+                # A sparse member could claim far more bytes than arrived.
+                if file is None or member.issparse():
+                    raise InvalidInput(f"{member.name[:80]!r} is no ordinary file.", field="body")
+                contents.append((check_sha256(member.name), file.read()))
+    except tarfile.TarError as error:
+        raise InvalidInput(f"The body is no tar archive ({error}).", field="body") from None
+    return contents
+
+
+@router.get("/blobs/{sha256}/upload")
+def read_upload(actor: SignedIn, project: str, sha256: str, request: Request, response: Response) -> wire.UploadState:
+    """Tell how many bytes of an upload have arrived; also in the header Upload-Offset."""
+    offset, complete = uploading.offset_of(actor, store_of(request), project, check_sha256(sha256))
+    response.headers["Upload-Offset"] = str(offset)
+    return wire.UploadState(offset=offset, complete=complete)
+
+
+@router.patch("/blobs/{sha256}", openapi_extra=BYTES_BODY)
+async def continue_blob(
+    actor: SignedIn, project: str, sha256: str, request: Request, response: Response,
+    upload_offset: Annotated[int, Header(ge=0, description="How many bytes have arrived before these.")],
+    upload_length: Annotated[int, Header(ge=0, lt=2**63, description="How many bytes there are in all.")],
+) -> wire.UploadState:  # fmt: skip
+    """Send bytes from an offset on. What arrives is kept if the connection breaks; with the last byte it is verified.
+
+    409 tells where another offset is expected, or where somebody else is sending the same bytes just now.
+    """
+    check_sha256(sha256)
+    project_id = await run_in_threadpool(uploading.may_upload, actor, project, sha256)
+    store = store_of(request)
+    incoming = uploading.go_on(store, project_id, sha256, upload_offset)
+    await run_in_threadpool(incoming.__enter__)
+    try:
+        await take(request, incoming, upload_length)
+        complete = incoming.size == upload_length
+        if complete:
+            await run_in_threadpool(uploading.keep, store, project_id, incoming)
+    except ClientDisconnect:
+        complete = False
+    finally:
+        await run_in_threadpool(incoming.__exit__)
+    response.headers["Upload-Offset"] = str(incoming.size)
+    return wire.UploadState(offset=incoming.size, complete=complete)
+
+
+async def take(request: Request, incoming: Incoming, at_most: int | None = None) -> None:
+    """Write a request's body to where it is taken in, a piece at a time."""
+    waiting = bytearray()
+    arrived = incoming.size
+    try:
+        async for piece in request.stream():
+            waiting += piece
+            arrived += len(piece)
+            if at_most is not None and arrived > at_most:
+                raise InvalidInput(f"More than the announced {at_most} bytes came.", field="Upload-Length")
+            if len(waiting) >= PIECE:
+                await run_in_threadpool(incoming.write, bytes(waiting))
+                waiting.clear()
+    except ClientDisconnect:
+        if incoming.resumable and waiting:
+            await run_in_threadpool(incoming.write, bytes(waiting))
+        raise
+    await run_in_threadpool(incoming.write, bytes(waiting))

@@ -1,0 +1,131 @@
+"""Routes for bytes on their way out: one file, whole or in part, and a version as one archive."""
+
+from __future__ import annotations
+
+import base64
+import re
+from collections.abc import Iterator
+from itertools import chain
+from typing import Annotated, Any, Literal
+from urllib.parse import quote
+
+from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi.responses import StreamingResponse
+
+from kinetrum.actions import files, previewing
+from kinetrum.core.manifests import FileEntry
+from kinetrum.service import bundles
+from kinetrum.service.access import SignedIn, store_of
+from kinetrum.wire import artifacts as wire
+
+router = APIRouter(prefix="/projects/{project}/artifacts/{artifact}/versions/{version}", tags=["artifacts"])
+_OUT: dict[int | str, dict[str, Any]] = {
+    200: {"content": {"application/octet-stream": {}}},
+    206: {"description": "The part that was asked for.", "content": {"application/octet-stream": {}}},
+    304: {"description": "The bytes are the ones that the asker has."},
+    416: {"description": "The file has no such part."},
+}
+_RANGE = re.compile(r"bytes=(\d*)-(\d*)\Z")
+# What a browser may show by itself; everything else is saved, and nothing of it runs in the console's origin.
+SHOWN = {
+    "png": "image/png", "jpg": "image/jpeg", "jpeg": "image/jpeg", "gif": "image/gif", "webp": "image/webp",
+    "bmp": "image/bmp",
+}  # fmt: skip
+
+
+@router.get("/files/{path:path}", response_class=Response, responses=_OUT)
+def download_file(
+    actor: SignedIn, project: str, artifact: str, version: str, path: str, request: Request,
+    asked: Annotated[str | None, Header(alias="range")] = None,
+    if_range: Annotated[str | None, Header()] = None,
+    if_none_match: Annotated[str | None, Header()] = None,
+    show: Annotated[bool, Query(description="Name the type of a picture, so that a page can show it.")] = False,
+) -> Response:  # fmt: skip
+    """Download one file, or with Range a part of it; its SHA-256 stands in Repr-Digest (RFC 9530).
+
+    Damaged bytes are never sent whole: the last piece waits until the file is verified, a part until before it.
+    """
+    _, entry = files.stored_file(actor, project, artifact, version, path)
+    tag = f'"{entry.sha256}"'
+    digest = base64.b64encode(bytes.fromhex(entry.sha256)).decode()
+    media = SHOWN.get(path.rpartition(".")[2].lower()) if show else None
+    headers = {
+        "Repr-Digest": f"sha-256=:{digest}:", "ETag": tag, "Accept-Ranges": "bytes",
+        "Content-Disposition": f"{'inline' if media else 'attachment'}; filename*=UTF-8''{_name(path)}",
+        "Content-Security-Policy": "sandbox; default-src 'none'",
+    }  # fmt: skip
+    if if_none_match is not None and tag in if_none_match:
+        return Response(status_code=304, headers=headers)
+    part = None if asked is None or if_range not in {None, tag} else _part(asked, entry.size)
+    if part == ():
+        return Response(status_code=416, headers={"Content-Range": f"bytes */{entry.size}"})
+    opened = files.open_file(store_of(request), entry, part or None)
+    # Taken before the answer begins: what is verified by then can still be refused.
+    first = next(opened.pieces, b"")
+    size = part[1] - part[0] + 1 if part else entry.size
+    headers["Content-Length"] = str(size)
+    if part:
+        headers["Content-Range"] = f"bytes {part[0]}-{part[1]}/{entry.size}"
+    pieces: Iterator[bytes] = chain([first], opened.pieces)
+    return StreamingResponse(
+        pieces, status_code=206 if part else 200, media_type=media or "application/octet-stream", headers=headers
+    )
+
+
+def _name(path: str) -> str:
+    return quote(path.rpartition("/")[2], safe="")
+
+
+def _part(asked: str, size: int) -> tuple[int, int] | tuple[()] | None:
+    """Read a Range: (first, last), () where the file has no such part, None where the whole is to be sent."""
+    found = _RANGE.match(asked.strip())
+    if found is None or found.groups() == ("", ""):
+        return None
+    first, last = found.groups()
+    if len(first) > 18 or len(last) > 18:
+        return ()
+    if not first:
+        return (max(0, size - int(last)), size - 1) if int(last) and size else ()
+    if int(first) >= size or (last and int(last) < int(first)):
+        return ()
+    return int(first), min(int(last), size - 1) if last else size - 1
+
+
+@router.get("/preview")
+def preview_file(
+    actor: SignedIn, project: str, artifact: str, version: str, request: Request,
+    path: Annotated[str, Query(max_length=1_000)],
+) -> wire.Preview:  # fmt: skip
+    """Look into one file: text, tables, models' signatures, archives' listings; bounded however large it is."""
+    found = previewing.preview_file(actor, store_of(request), project, artifact, version, path)
+    return wire.Preview.model_validate(found)
+
+
+@router.get(
+    "/archive", response_class=StreamingResponse,
+    responses={200: {"content": {kind: {} for kind in bundles.MEDIA_TYPES.values()}}},
+)  # fmt: skip
+def download_archive(
+    actor: SignedIn, project: str, artifact: str, version: str, request: Request,
+    form: Annotated[Literal["tar", "zip"], Query(description="tar or zip, both uncompressed.")] = "zip",
+    folder: Annotated[str, Query(max_length=1_000, description="Only what is below this folder.")] = "",
+    up_to_bytes: Annotated[int | None, Query(ge=0, lt=2**63, description="Only files of at most this size.")] = None,
+) -> StreamingResponse:  # fmt: skip
+    """Download a version's files as one archive. It breaks off where stored bytes turn out to be damaged."""
+    detail = files.read_version(actor, project, artifact, version)
+    files.check_stored(detail.version)
+    below = folder.rstrip("/") + "/" if folder else ""
+    chosen = [
+        entry for entry in detail.files
+        if entry.path.startswith(below) and (up_to_bytes is None or entry.size <= up_to_bytes)
+    ]  # fmt: skip
+    store = store_of(request)
+
+    def read(entry: FileEntry) -> Iterator[bytes]:
+        return files.open_file(store, entry).pieces
+
+    name = f"{artifact}-{detail.version.number}.{form}"
+    return StreamingResponse(
+        bundles.bundle(form, chosen, read), media_type=bundles.MEDIA_TYPES[form],
+        headers={"Content-Disposition": f'attachment; filename="{name}"'},
+    )  # fmt: skip

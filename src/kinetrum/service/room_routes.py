@@ -1,0 +1,94 @@
+"""Routes for room: what takes how much, the bin, purges; and the check of the store, for administrators."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+
+from fastapi import APIRouter, Request
+from fastapi.responses import StreamingResponse
+from starlette.concurrency import run_in_threadpool
+
+from kinetrum.actions import binning, checking, room
+from kinetrum.service.access import SignedIn, store_of
+from kinetrum.service.blob_routes import BYTES_BODY, take
+from kinetrum.wire import artifacts
+from kinetrum.wire import room as wire
+
+router = APIRouter(tags=["room"])
+_PROJECT = "/projects/{project}"
+
+
+@router.get(f"{_PROJECT}/bin")
+def list_bin(actor: SignedIn, project: str) -> list[wire.BinnedThing]:
+    """List the runs and versions in the bin, the latest first."""
+    return [wire.BinnedThing.model_validate(found) for found in binning.list_bin(actor, project)]
+
+
+@router.post(f"{_PROJECT}/bin")
+def bin_things(actor: SignedIn, project: str, body: wire.ThingsNamed) -> wire.Moved:
+    """Put runs and versions into the bin: one's own, or as a maintainer anybody's."""
+    return wire.Moved(references=binning.bin_things(actor, project, body.things))
+
+
+@router.post(f"{_PROJECT}/bin/restored")
+def restore_things(actor: SignedIn, project: str, body: wire.ThingsNamed) -> wire.Moved:
+    """Take runs and versions out of the bin."""
+    return wire.Moved(references=binning.restore_things(actor, project, body.things))
+
+
+@router.post(f"{_PROJECT}/purges")
+def purge(actor: SignedIn, project: str, body: wire.NewPurge, request: Request) -> wire.Purge:
+    """Free the room of what is in the bin for good, or tell what that would free; for maintainers."""
+    if body.only_tell:
+        found = room.preview_purge(actor, project, body.things)
+    else:
+        found = room.purge(actor, store_of(request), project, body.things)
+    kept = [wire.Kept(reference=reference, why=why) for reference, why in found.kept]
+    return wire.Purge.model_validate({**vars(found), "kept": kept})
+
+
+@router.get(f"{_PROJECT}/storage")
+def read_usage(actor: SignedIn, project: str, request: Request) -> wire.Usage:
+    """Read what takes how much in a project: its artifacts, its experiments, its bin."""
+    found = room.read_usage(actor, store_of(request), project)
+    return wire.Usage.model_validate(found)
+
+
+@router.get("/storage")
+def read_all_usage(actor: SignedIn, request: Request) -> wire.InstanceUsage:
+    """Read what all projects take; for administrators."""
+    projects, files, size, free = room.read_all_usage(actor, store_of(request))
+    return wire.InstanceUsage(
+        projects=[wire.ProjectUsage(project=name, files=count, size_bytes=total) for name, count, total in projects],
+        files=files, size_bytes=size, disk_free_bytes=free,
+    )  # fmt: skip
+
+
+@router.post(
+    "/storage/checks", response_class=StreamingResponse,
+    responses={200: {"description": "A JSON object a line.", "content": {"application/jsonl": {}}}},
+)  # fmt: skip
+def check_store(actor: SignedIn, request: Request, body: wire.NewCheck) -> StreamingResponse:
+    """Read every stored file and tell, a JSON object a line, faults as they are found and how far the check is.
+
+    A fault has `sha256`, `state` (damaged, missing, orphaned, whole again), `size_bytes` and `held_by`; the others
+    have `files`, `of_files`, `size_bytes` and `of_bytes`. For administrators.
+    """
+    found = checking.check_store(actor, store_of(request), body.remove_orphans)
+
+    def lines() -> Iterator[bytes]:
+        for item in found:
+            yield json.dumps(vars(item)).encode() + b"\n"
+
+    return StreamingResponse(lines(), media_type="application/jsonl")
+
+
+@router.put("/storage/blobs/{sha256}", openapi_extra=BYTES_BODY)
+async def repair_blob(actor: SignedIn, sha256: str, request: Request) -> artifacts.BlobKept:
+    """Send a copy of bytes that are damaged or missing; verified, it takes their place. For administrators."""
+    incoming = await run_in_threadpool(checking.begin_repair, actor, store_of(request), sha256)
+    with incoming:
+        await take(request, incoming)
+        size = await run_in_threadpool(checking.finish_repair, actor, store_of(request), incoming)
+    return artifacts.BlobKept(sha256=sha256, size_bytes=size)
