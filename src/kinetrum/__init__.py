@@ -17,9 +17,12 @@ if TYPE_CHECKING:
 
     from kinetrum.client.beginning import attach, begin, resume
     from kinetrum.client.describing import Experiment, Note, binned, experiment
+    from kinetrum.client.lineage import Lineage, lineage
+    from kinetrum.client.moving import export, import_
     from kinetrum.client.reading import RunTable, compare, fetch, open, restore, runs
     from kinetrum.client.recorded import RecordedRun
     from kinetrum.client.registry import Model, ModelVersion, model, models, register
+    from kinetrum.client.room import purge, storage
     from kinetrum.client.run import Run
     from kinetrum.client.stored import CheckedFile, StoredVersion, difference, keep, uses
     from kinetrum.core.errors import (
@@ -39,6 +42,9 @@ _HOMES = {
     "kinetrum.client.beginning": ("attach", "begin", "resume"),
     "kinetrum.client.run": ("Run",),
     "kinetrum.client.describing": ("Experiment", "Note", "binned", "experiment"),
+    "kinetrum.client.lineage": ("Lineage", "lineage"),
+    "kinetrum.client.moving": ("export", "import_"),
+    "kinetrum.client.room": ("purge", "storage"),
     "kinetrum.client.reading": ("RunTable", "compare", "fetch", "open", "restore", "runs"),
     "kinetrum.client.recorded": ("RecordedRun",),
     "kinetrum.client.registry": ("Model", "ModelVersion", "model", "models", "register"),
@@ -50,10 +56,11 @@ _HOMES = {
 }  # fmt: skip
 
 __all__ = [
-    "CheckedFile", "Conflict", "Damaged", "Experiment", "InvalidInput", "KinetrumError", "Model", "ModelVersion",
-    "NotAllowed", "NotFound", "NotSignedIn", "Note", "RecordedRun", "Run", "RunTable", "StoredVersion", "TooLarge",
-    "Unavailable", "UnexpectedOccupant", "attach", "begin", "binned", "compare", "difference", "experiment", "fetch",
-    "keep", "model", "models", "open", "register", "restore", "resume", "runs", "uses",
+    "CheckedFile", "Conflict", "Damaged", "Experiment", "InvalidInput", "KinetrumError", "Lineage", "Model",
+    "ModelVersion", "NotAllowed", "NotFound", "NotSignedIn", "Note", "RecordedRun", "Run", "RunTable", "StoredVersion",
+    "TooLarge", "Unavailable", "UnexpectedOccupant", "attach", "begin", "binned", "compare", "difference",
+    "experiment", "export", "fetch", "import_", "keep", "lineage", "model", "models", "open", "purge", "register",
+    "restore", "resume", "runs", "storage", "uses",
 ]  # fmt: skip
 
 

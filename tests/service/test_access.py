@@ -40,13 +40,14 @@ LEAST: dict[str, str] = dict.fromkeys(
      "read_points", "read_curves", "compare_runs", "list_artifacts", "list_artifact_versions", "read_artifact_version",
      "download_file", "list_models", "read_model", "read_model_version", "what_is", "follow_project", "export_runs",
      "export_points", "read_packed_points", "list_results", "list_notes", "list_bin", "list_experiment_notes",
-     "read_artifact", "list_folder", "read_lineage", "export_prov", "preview_file", "read_usage", "compare_versions", "find_uses", "download_archive",
+     "read_artifact", "list_folder", "read_lineage", "export_prov", "preview_file", "read_usage",
+     "export_archive", "compare_versions", "find_uses", "download_archive",
      "read_output", "download_output", "read_surroundings", "read_resources"], "viewer",
 ) | dict.fromkeys(
     ["begin_run", "set_parameters", "add_points", "add_results", "add_problem", "keep_alive", "record_ending", "add_used",
      "add_generated", "list_missing_blobs", "put_blob", "keep_version", "register_version", "resume_run", "rename_run",
      "correct_parameters", "add_notes", "remove_note", "label_runs", "bin_things", "restore_things", "add_experiment_note",
-     "add_blobs", "read_upload", "continue_blob", "describe_artifact", "label_version",
+     "import_archive", "add_blobs", "read_upload", "continue_blob", "describe_artifact", "label_version",
      "set_goal", "remove_goal", "add_output", "add_surroundings", "add_resources", "add_activity", "set_progress"],
     "contributor",
 ) | dict.fromkeys(["give_verdict", "promote", "demote", "roll_back"], "approver") | dict.fromkeys(

@@ -1440,6 +1440,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Archive
+         * @description Download a run, an experiment or an artifact with all that belongs to it, as an RO-Crate (zip).
+         */
+        get: operations["export_archive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Import Archive
+         * @description Take an archive in, with its identities and times, marked as imported; twice does no harm.
+         */
+        post: operations["import_archive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/names/{name}": {
         parameters: {
             query?: never;
@@ -2218,6 +2258,26 @@ export interface components {
             status: string;
             /** Version */
             version: string;
+        };
+        /**
+         * Imported
+         * @description References here by reference there; `known` were here already; `remarks` tell what is different here.
+         */
+        Imported: {
+            /** Source */
+            source: string;
+            /** Runs */
+            runs: {
+                [key: string]: string;
+            };
+            /** Versions */
+            versions: {
+                [key: string]: string;
+            };
+            /** Known */
+            known: string[];
+            /** Remarks */
+            remarks: string[];
         };
         /** InstanceUsage */
         InstanceUsage: {
@@ -7598,6 +7658,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BlobKept"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_archive: {
+        parameters: {
+            query: {
+                /** @description A run, experiment:NAME, artifact:NAME, NAME@NUMBER. */
+                of: string;
+                /** @description Whether the bytes of stored files come along. */
+                with_files?: boolean;
+                license?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_archive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/zip": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
                 };
             };
             /** @description A problem document (RFC 9457). */

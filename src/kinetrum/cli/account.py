@@ -21,11 +21,14 @@ def add_commands(commands: Any) -> None:
     whoami = commands.add_parser("whoami", help="say who you are, and where")
     whoami.add_argument("--json", action="store_true")
     whoami.set_defaults(run=_whoami)
-    admin = commands.add_parser("admin", help="people, roles, tokens, projects")
+    admin = commands.add_parser("admin", help="people, roles, tokens, projects, the check of the store")
     _add_admin(admin.add_subparsers(title="commands", dest="admin_command", metavar="COMMAND", required=True))
 
 
 def _add_admin(commands: Any) -> None:
+    from kinetrum.cli.room import add_check
+
+    add_check(commands.add_parser("check", help="read every stored file; name and repair what is damaged or missing"))
     people = commands.add_parser("people", help="list everybody")
     people.add_argument("--json", action="store_true")
     people.set_defaults(run=_people)

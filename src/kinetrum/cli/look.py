@@ -1,4 +1,4 @@
-"""`runs`, `show`, `compare`, `artifacts`: looking at what was recorded."""
+"""`runs`, `show`, `compare`: looking at what was recorded."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.output import moment, number, paint
+from kinetrum.cli.output import moment, number, paint, print_section, size_text
 from kinetrum.core.errors import InvalidInput
 
 
@@ -42,9 +42,6 @@ def add_commands(commands: Any) -> None:
     compare.add_argument("refs", nargs="+", metavar="REF")
     compare.add_argument("--baseline", metavar="REF", help="changes are measured against it; the second by default")
     add_common(compare, _compare)
-    artifacts = commands.add_parser("artifacts", help="artifacts of the project, or the versions of one")
-    artifacts.add_argument("name", nargs="?", metavar="NAME")
-    add_common(artifacts, _artifacts)
 
 
 def _goal_mark(goals: list[dict[str, Any]], key: str) -> str:
@@ -183,10 +180,6 @@ def _print(data: dict[str, Any], as_json: bool, form: Any) -> None:
         form(data)
 
 
-def _section(title: str) -> None:
-    print(f"\n{paint(title, 'strong')}")
-
-
 def _show_head(run: dict[str, Any]) -> None:
     from kinetrum.cli.following import code_line, progress_line
 
@@ -214,24 +207,24 @@ def _show_head(run: dict[str, Any]) -> None:
 def _show_run(run: dict[str, Any]) -> None:
     _show_head(run)
     if run["params"]:
-        _section("Settings")
+        print_section("Settings")
         output.print_table(["parameter", "value"], [[key, number(value)] for key, value in run["params"].items()])
     if run["values"]:
-        _section("Results")
+        print_section("Results")
         rows = [_result_row(run, key) for key in run["values"]]
         output.print_table(["key", "value", "goal", "points", "best at step"], rows)
     for title, key in (("Used", "used"), ("Generated", "generated")):
         if run[key]:
-            _section(title)
+            print_section(title)
             rows = [[link["reference"], link["kind"], link["role"] or "", link["digest"][:12]] for link in run[key]]
             output.print_table(["artifact", "kind", "role", "digest"], rows)
     if run["activities"]:
         from kinetrum.cli.following import activity_rows
 
-        _section("Activities")
+        print_section("Activities")
         output.print_table(["activity", "from", "took", ""], activity_rows(run))
     if run["children"]:
-        _section("Children")
+        print_section("Children")
         _show_children(run)
     for title, key in (("Parent", "parent"), ("Registered as", "versions")):
         if run[key]:
@@ -273,20 +266,36 @@ def _result_row(run: dict[str, Any], key: str) -> list[str]:
 
 def _show_artifact(version: dict[str, Any]) -> None:
     state = "by reference" if version["by_reference"] else "stored"
-    damaged = paint("  damaged", "bad") if version["damaged"] else ""
-    print(f"{paint(version['reference'], 'strong')}  {version['kind']}, {state}{damaged}")
-    print(f"{version['file_count']} files, {version['size_bytes']:,} bytes, sha256:{version['digest'][:16]}…")
+    marks = [mark for mark, there in (("damaged", version["damaged"]), ("in the bin", version["binned_at"]),
+                                      ("purged", version["purged_at"])) if there]  # fmt: skip
+    tail = paint(f"  {', '.join(marks)}", "bad") if marks else ""
+    print(f"{paint(version['reference'], 'strong')}  {version['kind']}, {state}{tail}")
+    files = f"{version['file_count']:,} file{'' if version['file_count'] == 1 else 's'}"
+    print(f"{files}, {size_text(version['size_bytes'])}, sha256:{version['digest'][:16]}…")
+    print(f"made {moment(version['created_at'])} by {version['made_by']}")
+    if version["imported_from"]:
+        print(f"imported from {output.clean(version['imported_from'])}")
+    if version["bin_reason"]:
+        print(f"in the bin because {output.clean(version['bin_reason'])}")
     if version["address"]:
         print(f"files lie at {output.clean(version['address'])}")
+    said = {**version["about"], **version["labels"]}
+    if said:
+        print("  ".join(f"{output.clean(key)}={number(value)}" for key, value in said.items()))
     for relation in ("generated", "used"):
         runs = [link["run"] for link in version["runs"] if link["relation"] == relation]
         if runs:
-            print(f"{relation} by {', '.join(runs)}")
-    _section("Files")
+            more = f" and {len(runs) - 12} more" if len(runs) > 12 else ""
+            print(f"{relation} by {', '.join(dict.fromkeys(runs[:12]))}{more}")
+    if version["equal"]:
+        print(f"the same content as {', '.join(version['equal'][:12])}")
+    if version["models"]:
+        print(f"registered as {', '.join(version['models'])}")
+    print_section("Files")
     rows = [
-        [output.clean(entry["path"]), f"{entry['size']:,}", entry["sha256"][:12]] for entry in version["files"][:50]
+        [output.clean(entry["path"]), size_text(entry["size"]), entry["sha256"][:12]] for entry in version["files"][:50]
     ]
-    output.print_table(["path", "bytes", "sha256"], rows)
+    output.print_table(["path", "size", "sha256"], rows)
     if len(version["files"]) > 50:
         print(paint(f"{len(version['files']) - 50} more; --json lists all", "quiet"))
 
@@ -306,11 +315,11 @@ def _show_version(version: dict[str, Any]) -> None:
         word = "approved" if verdict["approves"] else "rejected"
         print(f"{verdict['person']} {word} {moment(verdict['given_at'])}: {output.clean(verdict['comment'])}")
     if version["values"]:
-        _section("Results of its run")
+        print_section("Results of its run")
         output.print_table(["key", "value"], [[key, number(value)] for key, value in version["values"].items()])
     obstacles = [f"{stage}: {why}" for stage, why in version["obstacles"].items() if why]
     if obstacles:
-        _section("Cannot be promoted to")
+        print_section("Cannot be promoted to")
         print("\n".join(obstacles))
 
 
@@ -339,7 +348,7 @@ def _show_comparison(found: dict[str, Any]) -> None:
     print(paint(head["finding"], "strong") + head["rest"])
     print(paint(head["reason"], "quiet"))
     names = [run["reference"] for run in found["runs"]]
-    _section("Set differently")
+    print_section("Set differently")
     settings = found["settings"] + [{**row, "key": f"data {row['key']}"} for row in found["inputs"]]
     rows = [
         [row["key"], *[number(v) if p else "–" for v, p in zip(row["values"], row["present"], strict=True)]]
@@ -348,7 +357,7 @@ def _show_comparison(found: dict[str, Any]) -> None:
     if rows:
         output.print_table(["setting", *names], rows, keep=3)
     print(paint(f"{found['settings_equal'] + found['inputs_equal']} equal, not shown", "quiet"))
-    _section("Came out differently")
+    print_section("Came out differently")
     rows = []
     for row in found["outcomes"]:
         values = [number(v) if p else "–" for v, p in zip(row["values"], row["present"], strict=True)]
@@ -359,22 +368,3 @@ def _show_comparison(found: dict[str, Any]) -> None:
     if rows:
         output.print_table(["key", *names, "change", "", ""], rows, keep=3)
     print(paint(f"{found['outcomes_equal']} equal, not shown", "quiet"))
-
-
-def _artifacts(given: argparse.Namespace) -> int:
-    from kinetrum.client.http import path_of
-    from kinetrum.client.session import open_session
-
-    session = open_session(given.project)
-    path = path_of("projects", session.project, "artifacts")
-    found = session.service.get(path + (path_of(given.name, "versions") if given.name else ""))
-    if given.json:
-        output.print_json(found)
-        return 0
-    rows = [
-        [v["reference"], v["kind"], "by reference" if v["by_reference"] else "stored", str(v["file_count"]),
-         f"{v['size_bytes']:,}", moment(v["created_at"]), v["digest"][:12]]
-        for v in found
-    ]  # fmt: skip
-    output.print_table(["version", "kind", "", "files", "bytes", "made", "digest"], rows)
-    return 0

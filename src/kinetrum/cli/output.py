@@ -69,6 +69,23 @@ def numbers(values: Sequence[Any]) -> list[str]:
     ]
 
 
+def size_text(size: int) -> str:
+    """Write a number of bytes for people: 812 bytes, 4.2 KiB, 1.3 GiB."""
+    if size < 1024:
+        return f"{size} byte{'' if size == 1 else 's'}"
+    found, unit = float(size), "bytes"
+    for larger in ("KiB", "MiB", "GiB", "TiB"):
+        if found < 1023.95:
+            break
+        found, unit = found / 1024, larger
+    return f"{found:.1f} {unit}"
+
+
+def print_section(title: str) -> None:
+    """Print the title of a part."""
+    print(f"\n{paint(title, 'strong')}")
+
+
 def moment(text: str | None) -> str:
     """Write a moment in local time: the clock of today, else day and clock."""
     from datetime import datetime

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from kinetrum.cli.data import about_of
 from kinetrum.core.errors import InvalidInput
 
 _DAY_S = 86_400
@@ -29,17 +30,21 @@ def add_commands(commands: Any) -> None:
     measure.add_argument("values", nargs="+", metavar="KEY=NUMBER")
     measure.add_argument("--step", type=int, required=True)
     measure.set_defaults(run=_measure)
-    used = _command(commands, "used", "record an input of the run: a file, a folder, or nights@3")
+    used = _command(commands, "used", "record an input of the run: a file, a folder, an address, or nights@3")
     used.add_argument("path", metavar="PATH")
     used.add_argument("--name")
     used.add_argument("--role")
     used.add_argument("--kind", default="data")
+    used.add_argument("--upload", action="store_true", help="keep the bytes in the service too")
+    used.add_argument("--about", action="append", default=[], metavar="KEY=VALUE", help="metadata of the version")
     used.set_defaults(run=_used)
     generated = _command(commands, "generated", "record an output of the run: a file or folder, uploaded")
     generated.add_argument("path", metavar="PATH")
     generated.add_argument("--name")
     generated.add_argument("--kind", default="file")
     generated.add_argument("--step", type=int)
+    generated.add_argument("--keep", metavar="N|best|best:KEY", help="which checkpoints of this name stay")
+    generated.add_argument("--about", action="append", default=[], metavar="KEY=VALUE", help="metadata of the version")
     generated.set_defaults(run=_generated)
     activity = _command(commands, "activity", "run a command as a named piece of the run's work")
     activity.add_argument("name", metavar="NAME")
@@ -156,12 +161,16 @@ def _measure(given: argparse.Namespace) -> int:
 
 
 def _used(given: argparse.Namespace) -> int:
-    _run_of(given).used(given.path, name=given.name, role=given.role, kind=given.kind)
+    _run_of(given).used(
+        given.path, name=given.name, role=given.role, kind=given.kind, upload=given.upload, about=about_of(given.about)
+    )
     return 0
 
 
 def _generated(given: argparse.Namespace) -> int:
-    _run_of(given).generated(given.path, name=given.name, kind=given.kind, step=given.step)
+    _run_of(given).generated(
+        given.path, name=given.name, kind=given.kind, step=given.step, keep=given.keep, about=about_of(given.about)
+    )
     return 0
 
 

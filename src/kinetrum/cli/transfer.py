@@ -1,4 +1,4 @@
-"""`fetch`, `keep`, `spool`: bytes in and out."""
+"""`export`, `import`, `spool`: archives between instances, and what waits to be delivered."""
 
 from __future__ import annotations
 
@@ -6,22 +6,20 @@ import argparse
 from typing import Any
 
 from kinetrum.cli import output
+from kinetrum.cli.arguments import add_common
 
 
 def add_commands(commands: Any) -> None:
     """Add this group to the parser."""
-    fetch = commands.add_parser("fetch", help="download what a reference names, verified")
-    fetch.add_argument("ref", metavar="REF", help="frost-alarm@production, nights@3, frost-alarm/42:frost-net")
-    fetch.add_argument("-o", "--output", default=".", metavar="DIR")
-    fetch.add_argument("--project")
-    fetch.add_argument("--json", action="store_true")
-    fetch.set_defaults(run=_fetch)
-    keep = commands.add_parser("keep", help="store a file or folder without a run")
-    keep.add_argument("path", metavar="PATH")
-    keep.add_argument("--name", required=True)
-    keep.add_argument("--kind", default="file")
-    keep.add_argument("--project")
-    keep.set_defaults(run=_keep)
+    export = commands.add_parser("export", help="a run, an experiment or an artifact as one archive (RO-Crate)")
+    export.add_argument("ref", metavar="REF", help="frost-alarm/42, experiment:frost-alarm, artifact:nights, nights@3")
+    export.add_argument("-o", "--output", required=True, metavar="FILE")
+    export.add_argument("--without-files", action="store_true", help="leave out the bytes of stored files")
+    export.add_argument("--license", default="", help="what others may do with it, for the archive's description")
+    add_common(export, _export)
+    import_ = commands.add_parser("import", help="take an archive in, with its identities and times; twice is fine")
+    import_.add_argument("path", metavar="FILE")
+    add_common(import_, _import)
     spool = commands.add_parser("spool", help="what this machine recorded and the service has not acknowledged")
     spool.add_argument(
         "act",
@@ -36,24 +34,32 @@ def add_commands(commands: Any) -> None:
     spool.set_defaults(run=_spool)
 
 
-def _fetch(given: argparse.Namespace) -> int:
-    from kinetrum.client.reading import fetch
+def _export(given: argparse.Namespace) -> int:
+    from kinetrum.client.moving import export
 
-    paths = fetch(given.ref, given.output, project=given.project)
+    size = export(
+        given.ref, given.output, with_files=not given.without_files, license_text=given.license, project=given.project
+    )
     if given.json:
-        output.print_json([str(path) for path in paths])
+        output.print_json({"path": given.output, "size_bytes": size})
     else:
-        for path in paths:
-            print(path)
-        output.note(f"{len(paths)} file{'' if len(paths) == 1 else 's'} of {given.ref}, verified.")
+        print(f"{given.output}: {output.size_text(size)}.")
     return 0
 
 
-def _keep(given: argparse.Namespace) -> int:
-    from kinetrum.client.session import open_session
-    from kinetrum.client.stored import keep
+def _import(given: argparse.Namespace) -> int:
+    from kinetrum.client.moving import import_
 
-    print(keep(given.path, name=given.name, kind=given.kind, session=open_session(given.project)))
+    found = import_(given.path, project=given.project)
+    if given.json:
+        output.print_json(found)
+        return 0
+    runs, versions = len(found["runs"]), len(found["versions"])
+    known = f"; {len(found['known'])} were here already" if found["known"] else ""
+    print(f"{runs} run{'' if runs == 1 else 's'} and {versions} version{'' if versions == 1 else 's'} imported from "
+          f"{output.clean(found['source'])}{known}.")  # fmt: skip
+    for remark in found["remarks"]:
+        output.note(output.clean(remark))
     return 0
 
 

@@ -73,11 +73,12 @@ class Service:
 
     @contextmanager
     def stream(
-        self, path: str, params: dict[str, Any] | None = None, headers: dict[str, str] | None = None
-    ) -> Iterator[httpx.Response]:
+        self, path: str, params: dict[str, Any] | None = None, headers: dict[str, str] | None = None,
+        method: str = "GET", json: Any = None,
+    ) -> Iterator[httpx.Response]:  # fmt: skip
         """Open a download."""
         try:
-            with self._client.stream("GET", path, params=params, headers=headers) as response:
+            with self._client.stream(method, path, params=params, headers=headers, json=json) as response:
                 if response.status_code >= 400:
                     response.read()
                     raise error_of(response)

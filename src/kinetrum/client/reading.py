@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import html
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, overload
 
@@ -210,10 +210,14 @@ def compare(
     return found
 
 
-def fetch(ref: str, to: str | Path = ".", *, project: str | None = None, url: str | None = None) -> list[Path]:
+def fetch(
+    ref: str, to: str | Path = ".", *, project: str | None = None, url: str | None = None,
+    progress: Callable[[int], Callable[[int], None]] | None = None,
+) -> list[Path]:  # fmt: skip
     """Download what a reference names below a folder, verified; returns the paths.
 
-    `frost-alarm@production` fetches the version that stands on that stage.
+    `frost-alarm@production` fetches the version that stands on that stage. `progress` is told the number of bytes
+    and returns what is told of each stretch that came.
     """
     parsed = parse_ref(ref)
     found = resolve(open_session(parsed.project or project, url), parsed)
@@ -225,11 +229,17 @@ def fetch(ref: str, to: str | Path = ".", *, project: str | None = None, url: st
             if not links:
                 raise NotFound(f"{found.reference} generated nothing named {artifact!r}.", field="path")
             version = StoredVersion.read(found._session, found.project, artifact, str(links[-1]["version"]))
-            return version.download(to, inner or None)
+            return version.download(to, inner or None, _begun(progress, version.data["files"]))
         return found.download(to)
     if isinstance(found, StoredVersion):
-        return found.download(to, path)
+        return found.download(to, path, _begun(progress, found.data["files"]))
     from kinetrum.client.registry import Model
 
     version_found = found["lead"] if isinstance(found, Model) else found
     return version_found.download(to, path)
+
+
+def _begun(
+    progress: Callable[[int], Callable[[int], None]] | None, files: list[dict[str, Any]]
+) -> Callable[[int], None] | None:
+    return progress(sum(entry["size"] for entry in files)) if progress else None

@@ -21,7 +21,8 @@ _MOVES = re.compile(
     r"|(?P<clear>\x1b\[[12]K)|(?P<rub>\x08+)"
 )
 _OTHER_ESCAPES = re.compile(
-    r"\x1b(?:\][^\x07\x1b]*(?:\x07|\x1b\\)|\[[0-?]*[ -/]*(?:(?![ABKm])[@-~]|(?=\x1b))|[PX^_][^\x1b]*\x1b\\|[@-OQ-WYZ\\=>78])"
+    r"\x1b(?:\][^\x07\x1b]*(?:\x07|\x1b\\)|\[[0-?]*[ -/]*(?:(?![ABKm])[@-~]|(?=\x1b))|[PX^_][^\x1b]*\x1b\\"
+    r"|[@-OQ-WYZ\\=>78])"
 )
 _UNFINISHED = re.compile(r"\x1b(?:\[[0-?]*[ -/]*|\][^\x07\x1b]{0,200})?\Z")
 _CONTROLS = re.compile(r"[\x00-\x07\x0b\x0c\x0e-\x1a\x1c-\x1f\x7f]")

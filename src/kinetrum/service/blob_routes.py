@@ -14,7 +14,7 @@ from kinetrum.actions import uploading
 from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.manifests import check_sha256
 from kinetrum.service.access import SignedIn, store_of
-from kinetrum.storage.blobs import PIECE, Incoming
+from kinetrum.storage.blobs import PIECE, Arrival, Incoming
 from kinetrum.wire import artifacts as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["artifacts"])
@@ -121,7 +121,7 @@ async def continue_blob(
     return wire.UploadState(offset=incoming.size, complete=complete)
 
 
-async def take(request: Request, incoming: Incoming, at_most: int | None = None) -> None:
+async def take(request: Request, incoming: Incoming | Arrival, at_most: int | None = None) -> None:
     """Write a request's body to where it is taken in, a piece at a time."""
     waiting = bytearray()
     arrived = incoming.size

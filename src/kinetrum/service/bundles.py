@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import io
 import tarfile
-import zipfile
 from collections.abc import Callable, Iterable, Iterator
-from datetime import UTC, datetime
 
+from kinetrum.actions.zipping import ZipStream
 from kinetrum.core.manifests import FileEntry
 
 MEDIA_TYPES = {"tar": "application/x-tar", "zip": "application/zip"}
@@ -38,37 +36,8 @@ def _tar(entries: Iterable[FileEntry], read: Callable[[FileEntry], Iterator[byte
     yield bytes(waiting) + bytes(2 * _BLOCK)
 
 
-class _Sink(io.RawIOBase):
-    """Collects what the archive writes until it is sent on."""
-
-    def __init__(self) -> None:
-        self.waiting = bytearray()
-
-    def writable(self) -> bool:
-        """Say that bytes are taken."""
-        return True
-
-    def write(self, piece: object) -> int:
-        """Take bytes."""
-        self.waiting += memoryview(piece)  # type: ignore[arg-type]
-        return len(memoryview(piece))  # type: ignore[arg-type]
-
-    def take(self) -> bytes:
-        """Return what was written since the last call."""
-        found = bytes(self.waiting)
-        self.waiting.clear()
-        return found
-
-
 def _zip(entries: Iterable[FileEntry], read: Callable[[FileEntry], Iterator[bytes]]) -> Iterator[bytes]:
-    sink = _Sink()
-    with zipfile.ZipFile(sink, "w", zipfile.ZIP_STORED) as archive:
-        for entry in entries:
-            moment = datetime.fromtimestamp(max(_modified_s(entry), 315_532_800), UTC)
-            member = zipfile.ZipInfo(entry.path, moment.timetuple()[:6])
-            member.external_attr = 0o644 << 16
-            with archive.open(member, "w", force_zip64=True) as file:
-                for piece in read(entry):
-                    file.write(piece)
-                    yield sink.take()
-    yield sink.take()
+    archive = ZipStream()
+    for entry in entries:
+        yield from archive.add(entry.path, read(entry), _modified_s(entry))
+    yield from archive.end()

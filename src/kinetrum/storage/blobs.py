@@ -196,6 +196,36 @@ def _between(file: BufferedReader, first: int, last: int) -> Iterator[bytes]:
             yield piece
 
 
+class Arrival:
+    """A file that is needed only while it is looked into; removed when the context is left."""
+
+    resumable = False
+
+    def __init__(self, path: Path) -> None:
+        self.path, self.size = path, 0
+
+    def __enter__(self) -> Arrival:
+        with _room():
+            self._file = self.path.open("xb")
+        return self
+
+    def write(self, piece: bytes) -> None:
+        """Take the next bytes."""
+        with _room():
+            self._file.write(piece)
+        self.size += len(piece)
+
+    def flush(self) -> None:
+        """Make everything that was taken readable."""
+        with _room():
+            self._file.flush()
+
+    def __exit__(self, *error: object) -> None:
+        with suppress(OSError):
+            self._file.close()
+        self.path.unlink(missing_ok=True)
+
+
 class Incoming:
     """One blob on its way in, as a context manager.
 

@@ -30,6 +30,16 @@ def add_notes(project_id: int, kind: str, notes: list[tuple[bytes, int]], author
     )
 
 
+def add_imported(
+    project_id: int, kind: str, subject_id: int, uid: bytes, author_id: int, text: str, at: datetime
+) -> None:
+    """Put a note that comes from an archive on its subject; a known id changes nothing."""
+    execute(
+        "INSERT IGNORE INTO note (uid, project_id, subject_kind, subject_id, author_id, text, written_at)"
+        " VALUES (%s, %s, %s, %s, %s, %s, %s)", uid, project_id, kind, subject_id, author_id, text, at,
+    )  # fmt: skip
+
+
 def notes_on(kind: str, subject_id: int) -> list[Note]:
     """Return the notes on a subject, the earliest first."""
     rows = query(

@@ -136,6 +136,14 @@ def _drop_middle(run_id: int, head_end: int | None, kept: int) -> int:
     return freed
 
 
+def add_imported(run_id: int, lines: list[Line]) -> None:
+    """Keep the lines of a run that comes from an archive, behind those that are there."""
+    execute("INSERT IGNORE INTO run_output (run_id, next_line, head_end, kept_bytes) VALUES (%s, 0, NULL, 0)", run_id)
+    query("SELECT run_id FROM run_output WHERE run_id = %s FOR UPDATE", run_id)
+    if lines:
+        _add_lines(run_id, lines)
+
+
 def finish_writers(run_id: int) -> None:
     """Turn every writer's open lines into finished ones: the run has ended."""
     rows = query("SELECT writer_uid FROM output_writer WHERE run_id = %s AND open_lines <> '[]'", run_id)

@@ -96,6 +96,25 @@ def next_run_number(experiment_id: int) -> int:
     return int(last) + 1
 
 
+def take_run_number(experiment_id: int, wanted: int) -> int:
+    """Take a certain run number where it is free, else the next one; the experiment's row stays locked."""
+    query("SELECT last_number FROM experiment WHERE experiment_id = %s FOR UPDATE", experiment_id)
+    if query("SELECT 1 FROM run WHERE experiment_id = %s AND number = %s", experiment_id, wanted):
+        return next_run_number(experiment_id)
+    execute(
+        "UPDATE experiment SET last_number = GREATEST(last_number, %s) WHERE experiment_id = %s", wanted, experiment_id
+    )
+    return wanted
+
+
+def describe_experiment(experiment_id: int, description: str) -> None:
+    """Set the description of an experiment that has none."""
+    execute(
+        "UPDATE experiment SET description = %s WHERE experiment_id = %s AND description = ''",
+        description, experiment_id,
+    )  # fmt: skip
+
+
 def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
     """Return a project's experiments, the last active first."""
     rows = query(

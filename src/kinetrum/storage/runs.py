@@ -156,6 +156,27 @@ def add_run(
     return run_id
 
 
+def set_imported(run_id: int, status: str, reason: str | None, ended_at: datetime, source: str) -> None:
+    """Note where an imported run came from and how it ended there; it is not complete yet."""
+    execute(
+        "UPDATE run SET status = %s, reason = %s, ended_at = %s, last_sign_at = %s, imported_from = %s"
+        " WHERE run_id = %s", status, reason, ended_at, ended_at, source[:200], run_id,
+    )  # fmt: skip
+
+
+def is_half_imported(run_id: int) -> bool:
+    """Tell whether an import of this run was cut off."""
+    return bool(
+        query("SELECT 1 FROM run WHERE run_id = %s AND imported_from IS NOT NULL AND imported_at IS NULL", run_id)
+    )
+
+
+def finish_import(run_id: int) -> None:
+    """Note that everything of an imported run is here."""
+    execute("UPDATE run SET imported_at = %s WHERE run_id = %s", now(), run_id)
+    events.tell_run(run_id)
+
+
 def sign_of_life(run_id: int) -> None:
     """Note that the run is alive; one that was taken for lost is running again."""
     moment = now()

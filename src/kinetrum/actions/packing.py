@@ -1,0 +1,222 @@
+"""Archives out: a run, an experiment or an artifact with everything that belongs to it, as an RO-Crate."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from kinetrum.actions import exporting, files, printing
+from kinetrum.actions.context import Actor, Place, enter, experiment_in
+from kinetrum.actions.finding import find_version, run_named
+from kinetrum.actions.zipping import PACKED_UP_TO, ZipStream
+from kinetrum.core.crate import (
+    ARCHIVE,
+    METADATA,
+    ArtifactRecord,
+    Contents,
+    ExperimentRecord,
+    LinkRecord,
+    NoteRecord,
+    Person,
+    RunRecord,
+    VersionRecord,
+    describe_crate,
+    folder_of,
+    write_contents,
+    write_run,
+)
+from kinetrum.core.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.ids import id_text
+from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref
+from kinetrum.core.values import from_json
+from kinetrum.storage import artifacts, links, manifests, notes, people, projects, resources, runs, texts
+from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.blobs import BlobStore
+from kinetrum.storage.clock import iso, now, to_micros
+from kinetrum.storage.database import query, snapshot
+from kinetrum.storage.runs import Run
+
+RUNS_LIMIT, VERSIONS_LIMIT = 10_000, 20_000
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """What goes into an archive, and its title."""
+
+    title: str
+    runs: list[int]
+    contents: Contents
+    sources: dict[str, str]
+
+
+@snapshot
+def choose(actor: Actor, project: str, reference: str, with_files: bool, instance: str) -> Chosen:
+    """Choose what belongs to a reference: a run, `experiment:NAME`, `artifact:NAME` or a version of one.
+
+    Runs bring the versions that they used and generated. What is in the bin stays behind, except what was named.
+    """
+    place = enter(actor, project)
+    found_runs, rows, experiments = _named(place, reference)
+    if len(found_runs) > RUNS_LIMIT:
+        raise InvalidInput(f"{reference} has over {RUNS_LIMIT} runs; export parts of it.", field="of")
+    linked = links.links_of_runs([run.run_id for run in found_runs])
+    wanted = {row.version_id for row in rows} | {link.version_id for link in linked}
+    versions = [row for row in artifacts.versions_by_ids(sorted(wanted)) if row.purged_at is None]
+    if len(versions) > VERSIONS_LIMIT:
+        raise InvalidInput(f"{reference} has over {VERSIONS_LIMIT} versions; export parts of it.", field="of")
+    sources: dict[str, str] = {}
+    records = [_version(row, with_files, sources) for row in sorted(versions, key=lambda row: (row.name, row.number))]
+    things = {row.name: artifacts.artifact_named(place.project_id, row.name) for row in versions}
+    contents = Contents(
+        f"{instance}/{project}", iso(now()) or "", tuple(_experiment(place, name) for name in sorted(experiments)),
+        tuple(ArtifactRecord(thing.name, thing.kind, thing.description, thing.labels)
+              for _, thing in sorted(things.items()) if thing), tuple(records),
+        tuple(id_text(run.uid) for run in found_runs),
+    )  # fmt: skip
+    return Chosen(reference, [run.run_id for run in found_runs], contents, sources)
+
+
+def _named(place: Place, reference: str) -> tuple[list[Run], list[VersionRow], set[str]]:
+    kind, colon, name = reference.partition(":")
+    if colon and kind in {"experiment", "artifact"}:
+        return _whole(place, name, kind)
+    ref = parse_ref(reference)
+    if isinstance(ref, RunRef) and ref.path is None:
+        run = run_named(place, f"{ref.experiment}/{ref.pick}" if ref.experiment else ref.pick)
+        if run.purged_at is not None:
+            raise Conflict(f"{run.reference} was purged; there is nothing left to export.")
+        return [run], [], {run.experiment}
+    if isinstance(ref, VersionRef) and ref.path is None:
+        return [], [find_version(place, ref.name, ref.which)], set()
+    if isinstance(ref, NameRef):
+        return _whole(place, ref.name, None)
+    raise InvalidInput(f"{reference!r} is one file; name a run, an experiment, an artifact or a version.", field="of")
+
+
+def _whole(place: Place, name: str, kind: str | None) -> tuple[list[Run], list[VersionRow], set[str]]:
+    thing = artifacts.artifact_named(place.project_id, name)
+    experiment = projects.experiment_named(place.project_id, name)
+    if kind is None and thing and experiment:
+        raise InvalidInput(f"{name} is an artifact and an experiment; write artifact:{name} or experiment:{name}.")
+    if thing and kind != "experiment":
+        return [], [row for row in artifacts.versions_of(thing.artifact_id) if row.binned_at is None], set()
+    if kind == "artifact":
+        raise NotFound(f"{place.project.name} has no artifact {name!r}.", field="of")
+    row = experiment_in(place, name)
+    ids = query("SELECT run_id FROM run WHERE experiment_id = %s AND binned_at IS NULL ORDER BY number LIMIT %s",
+                row.experiment_id, RUNS_LIMIT + 1)  # fmt: skip
+    return runs.runs_by_ids([run_id for (run_id,) in ids]), [], {name}
+
+
+def _experiment(place: Place, name: str) -> ExperimentRecord:
+    row = experiment_in(place, name)
+    return ExperimentRecord(name, row.description, tuple(projects.goals_of(row.experiment_id).values()))
+
+
+def _by(person_id: int) -> Person:
+    found = {person.person_id: person for person in people.people()}.get(person_id)
+    return Person(found.name, found.full_name) if found else Person("unknown", "")
+
+
+def _version(row: VersionRow, with_files: bool, sources: dict[str, str]) -> VersionRecord:
+    """Record a version; `sources` collects where each content stands in the archive, the first version that has it."""
+    entries = manifests.files_of_version(row.version_id, row.digest)
+    inside: dict[str, str] = {}
+    if with_files and not row.by_reference:
+        for entry in entries:
+            inside[entry.sha256] = sources.setdefault(entry.sha256, folder_of(row.name, row.number) + entry.path)
+    return VersionRecord(
+        row.name, row.kind, row.number, row.digest, row.by_reference, row.address, _by(row.created_by),
+        to_micros(row.created_at), entries, inside, row.about, row.labels,
+    )  # fmt: skip
+
+
+def pack(actor: Actor, store: BlobStore, project: str, chosen: Chosen, license_text: str) -> Iterator[bytes]:
+    """Yield the archive. It breaks off where stored bytes turn out to be damaged."""
+    archive = ZipStream()
+    contents = json.dumps(write_contents(chosen.contents), allow_nan=False).encode()
+    yield from archive.add(ARCHIVE, [contents], pack=True)
+    described = []
+    for run_id in chosen.runs:
+        record = _run(run_id)
+        # Of what a run holds only this is needed once more, for the description.
+        described.append(record)
+        folder = f"runs/{record.uid}/"
+        text = json.dumps(write_run(record), allow_nan=False, indent=1).encode()
+        yield from archive.add(f"{folder}run.json", [text], pack=True)
+        yield from archive.add(f"{folder}points.csv", _points(actor, project, record), pack=True)
+        yield from archive.add(f"{folder}output.jsonl", _output(actor, project, record), pack=True)
+        yield from archive.add(f"{folder}machine.jsonl", _machine(run_id), pack=True)
+    crate = describe_crate(chosen.contents, described, chosen.title, license_text)
+    yield from archive.add(METADATA, [json.dumps(crate, indent=1, ensure_ascii=False).encode()], pack=True)
+    for version in chosen.contents.versions:
+        for entry in version.files:
+            place = version.inside.get(entry.sha256)
+            if place == folder_of(version.name, version.number) + entry.path:
+                pieces = files.open_file(store, entry).pieces
+                modified = (entry.modified or 0) // 1_000_000
+                yield from archive.add(place, pieces, modified, pack=entry.size <= PACKED_UP_TO)
+    yield from archive.end()
+
+
+@snapshot
+def _run(run_id: int) -> RunRecord:
+    run = runs.run_by_id(run_id)
+    doc = runs.load_doc(run_id)
+    rows = query("SELECT uid, name, value, recorded_at FROM result_record WHERE run_id = %s ORDER BY recorded_at, name",
+                 run_id)  # fmt: skip
+    kept = {name: texts.read_text(run.project_id, digest) for name, digest in doc.texts.items()}
+    return RunRecord(
+        id_text(run.uid), run.experiment, run.number, run.name, run.status, run.reason, _by(run.author_id), run.host,
+        id_text(run.parent_uid) if run.parent_uid else None, to_micros(run.started_at),
+        to_micros(run.ended_at) if run.ended_at else None, run.lease_s, doc,
+        [(id_text(uid), name, from_json(json.loads(value), name), to_micros(at)) for uid, name, value, at in rows],
+        _links(run_id), _notes(run_id), {name: text for name, text in kept.items() if text is not None},
+    )  # fmt: skip
+
+
+def _links(run_id: int) -> list[LinkRecord]:
+    found = links.links_of_runs([run_id])
+    versions = {row.version_id: row for row in artifacts.versions_by_ids(sorted({link.version_id for link in found}))}
+    return [
+        LinkRecord(
+            id_text(link.uid), link.relation, versions[link.version_id].name, versions[link.version_id].number,
+            to_micros(link.recorded_at), link.role, link.step, link.activity, link.keep,
+        )
+        for link in found if versions[link.version_id].purged_at is None
+    ]  # fmt: skip
+
+
+def _notes(run_id: int) -> list[NoteRecord]:
+    return [
+        NoteRecord(id_text(note.uid), _by(note.author_id), note.text, to_micros(note.written_at))
+        for note in notes.notes_on("run", run_id)
+    ]
+
+
+def _points(actor: Actor, project: str, record: RunRecord) -> Iterator[bytes]:
+    """Write every point as a line: metric, step, microseconds since 1970, value as Python writes it, which is exact."""
+    yield b"metric,step,time_us,value\n"
+    stretches = exporting.stream_points(actor, project, record.experiment, record.uid, [])
+    for name, points in stretches:
+        text = io.StringIO()
+        rows = zip(points.steps.tolist(), points.times.tolist(), points.values.tolist(), strict=True)
+        csv.writer(text, lineterminator="\n").writerows((name, step, at, repr(value)) for step, at, value in rows)
+        yield text.getvalue().encode()
+
+
+def _output(actor: Actor, project: str, record: RunRecord) -> Iterator[bytes]:
+    yield from printing.stream_output(actor, project, record.experiment, record.uid, "jsonl")
+
+
+def _machine(run_id: int) -> Iterator[bytes]:
+    for block in _blocks(run_id):
+        yield json.dumps(block).encode() + b"\n"
+
+
+@snapshot
+def _blocks(run_id: int) -> Sequence[dict[str, list[float | int | None]]]:
+    return resources.read_blocks(run_id)

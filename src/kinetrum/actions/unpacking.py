@@ -1,0 +1,437 @@
+"""Archives in: what another instance packed, with its identities and times, marked as imported. Twice does no harm.
+
+Everything in the archive is checked before anything is kept. Files come first, then versions, then each run in
+a few transactions of its own; an import that was cut off is completed by the next one of the same archive.
+"""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import json
+import zipfile
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO, Any
+
+from kinetrum.actions import uploading
+from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.core.crate import ARCHIVE, Contents, LinkRecord, Person, RunRecord, VersionRecord, read_contents, read_run
+from kinetrum.core.errors import Conflict, InvalidInput, TooLarge
+from kinetrum.core.ids import id_bytes
+from kinetrum.core.permissions import Act
+from kinetrum.core.points.codec import Group, encode_batch
+from kinetrum.core.printed import STREAMS, Line
+from kinetrum.core.rundoc import Link
+from kinetrum.storage import (
+    artifacts,
+    blob_rows,
+    journal,
+    links,
+    manifests,
+    notes,
+    outputs,
+    people,
+    points,
+    projects,
+    resources,
+    runs,
+    texts,
+)
+from kinetrum.storage.blobs import PIECE, BlobStore
+from kinetrum.storage.clock import from_micros
+from kinetrum.storage.database import insert_many, transaction
+from kinetrum.storage.links import LinkRow
+
+JSON_LIMIT = 256 * 1024 * 1024
+LINE_LIMIT = 1024 * 1024
+POINTS_AT_ONCE = 50_000
+
+
+@dataclass
+class Imported:
+    """What an import brought: references here by reference there; what was here already; what was said on the way."""
+
+    source: str
+    runs: dict[str, str] = field(default_factory=dict)
+    versions: dict[str, str] = field(default_factory=dict)
+    known: list[str] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class _Opened:
+    archive: zipfile.ZipFile
+    contents: Contents
+    runs: list[RunRecord]
+
+
+def import_archive(actor: Actor, store: BlobStore, project: str, path: Path) -> Imported:
+    """Take an archive into a project. Raises InvalidInput that names the place in the archive, keeping nothing."""
+    project_id = uploading.may_upload(actor, project)
+    try:
+        with zipfile.ZipFile(path) as archive:
+            opened = _read(archive, path.stat().st_size)
+            done = Imported(opened.contents.source)
+            _take_files(store, project_id, opened)
+            numbers = {}
+            _begin(actor, project, opened.contents)
+            for version in opened.contents.versions:
+                numbers[version.name, version.number] = _take_version(actor, project, version, opened.contents, done)
+            for run in opened.runs:
+                _take_run(actor, project, run, opened, numbers, done)
+    except zipfile.BadZipFile as error:
+        raise InvalidInput(f"The file is no zip archive ({error}).", field="body") from None
+    _finish(actor, project, done)
+    return done
+
+
+def _read(archive: zipfile.ZipFile, size: int) -> _Opened:
+    """Read and check all that is said; of files only that they are there with the size that is said of them."""
+    contents = read_contents(_json(archive, ARCHIVE))
+    found = [read_run(_json(archive, f"runs/{uid}/run.json"), f"runs/{uid}/run.json") for uid in contents.runs]
+    listed = {(version.name, version.number) for version in contents.versions}
+    experiments = {experiment.name for experiment in contents.experiments}
+    for run in found:
+        if run.experiment not in experiments:
+            raise InvalidInput(f"The archive has run {run.uid} of {run.experiment}, which it does not list.")
+        for link in run.links:
+            if (link.name, link.number) not in listed:
+                raise InvalidInput(f"The archive lacks {link.name}@{link.number}, which run {run.uid} {link.relation}.")
+    for version in contents.versions:
+        for entry in version.files:
+            place = version.inside.get(entry.sha256)
+            if place is not None and _member(archive, place).file_size != entry.size:
+                raise InvalidInput(f"{place} in the archive has not the {entry.size} bytes that are listed for it.")
+    return _Opened(archive, contents, found)
+
+
+def _member(archive: zipfile.ZipFile, name: str) -> zipfile.ZipInfo:
+    try:
+        return archive.getinfo(name)
+    except KeyError:
+        raise InvalidInput(f"The archive lacks {name[:200]}.", field=name[:200]) from None
+
+
+def _json(archive: zipfile.ZipFile, name: str) -> Any:
+    member = _member(archive, name)
+    if member.file_size > JSON_LIMIT:
+        raise TooLarge(f"{name} in the archive has over {JSON_LIMIT} bytes.", field=name)
+    try:
+        with archive.open(member) as file:
+            return json.loads(file.read(JSON_LIMIT))
+    except (ValueError, RecursionError, NotImplementedError, RuntimeError) as error:
+        raise InvalidInput(f"{name} in the archive cannot be read ({error}).", field=name) from None
+
+
+def _take_files(store: BlobStore, project_id: int, opened: _Opened) -> None:
+    """Keep the bytes that the project lacks; each verified, none longer than what is listed for it."""
+    wanted: dict[str, tuple[str, int]] = {}
+    for version in opened.contents.versions:
+        sizes = {entry.sha256: entry.size for entry in version.files}
+        wanted |= {sha256: (place, sizes[sha256]) for sha256, place in version.inside.items()}
+    there = _stored(project_id, list(wanted))
+    for sha256, (place, size) in wanted.items():
+        if sha256 in there:
+            continue
+        with store.receive(sha256) as incoming:
+            for piece in _pieces(opened.archive, place, size):
+                incoming.write(piece)
+            uploading.keep(store, project_id, incoming)
+
+
+def _pieces(archive: zipfile.ZipFile, place: str, size: int) -> Iterator[bytes]:
+    left = size
+    with archive.open(_member(archive, place)) as file:
+        while piece := file.read(PIECE):
+            left -= len(piece)
+            if left < 0:
+                raise InvalidInput(f"{place} in the archive is longer than the {size} bytes that are listed for it.")
+            yield piece
+
+
+@transaction
+def _stored(project_id: int, digests: list[str]) -> set[str]:
+    return blob_rows.blobs_in_project(project_id, digests)
+
+
+@transaction
+def _begin(actor: Actor, project: str, contents: Contents) -> None:
+    place = enter(actor, project, Act.RECORD)
+    for experiment in contents.experiments:
+        projects.add_experiment(place.project_id, experiment.name, actor.person_id)
+        row = projects.experiment_named(place.project_id, experiment.name)
+        if row is None:
+            raise Conflict(f"The experiment {experiment.name} vanished.")
+        projects.lock_experiment(row.experiment_id)
+        projects.describe_experiment(row.experiment_id, experiment.description)
+        standing = projects.goals_of(row.experiment_id)
+        for goal in experiment.goals:
+            if goal.key not in standing:
+                projects.add_goal(row.experiment_id, goal, len(standing))
+                standing[goal.key] = goal
+
+
+def _person_id(actor: Actor, by: Person) -> int:
+    found = people.person_named(by.name)
+    return found.person_id if found else actor.person_id
+
+
+def _origin(actor: Actor, contents: Contents, reference: str, by: Person) -> str:
+    known = people.person_named(by.name) is not None
+    return f"{contents.source} ({reference}{'' if known else f', by {by.full_name or by.name}'})"[:200]
+
+
+@transaction
+def _take_version(
+    actor: Actor, project: str, version: VersionRecord, contents: Contents, done: Imported
+) -> tuple[int, int]:
+    """Make a version where it is not here yet; returns its id and its number here."""
+    place = enter(actor, project, Act.RECORD)
+    if not artifacts.claim_name(place.project_id, version.name, "artifact"):
+        raise Conflict(f"{version.name!r} names a model of this project; rename nothing there, import elsewhere.")
+    artifacts.add_artifact(place.project_id, version.name, version.kind, actor.person_id)
+    row = artifacts.artifact_named(place.project_id, version.name, lock=True)
+    if row is None:
+        raise Conflict(f"The artifact {version.name} vanished.")
+    said = next((found for found in contents.artifacts if found.name == version.name), None)
+    if said is not None and not row.description and not row.labels and (said.description or said.labels):
+        artifacts.describe_artifact(row.artifact_id, said.description, dict(said.labels))
+    made_at = from_micros(version.made_at)
+    for there in artifacts.versions_of(row.artifact_id):
+        if there.digest == version.digest and (there.created_at == made_at or there.number == version.number):
+            done.known.append(there.reference)
+            return there.version_id, there.number
+    stored = not version.by_reference and set(version.inside) == {entry.sha256 for entry in version.files}
+    if stored:
+        blob_rows.blobs_in_project(place.project_id, list(version.inside), hold=True)
+    taken = {there.number for there in artifacts.versions_of(row.artifact_id)}
+    number = version.number if version.number not in taken else artifacts.last_number(row.artifact_id) + 1
+    manifests.save_manifest(version.digest, version.files)
+    # Without its bytes it can only be a version by reference: they are where it came from.
+    address = version.address if version.by_reference else None if stored else f"{contents.source}/{version.reference}"
+    version_id = artifacts.add_version(
+        row.artifact_id, number, version.digest, not stored, address, _person_id(actor, version.by),
+        dict(version.about), dict(version.labels), manifests.pack_places(version.files), made_at,
+        _origin(actor, contents, version.reference, version.by),
+    )  # fmt: skip
+    reference = f"{version.name}@{number}"
+    done.versions[version.reference] = reference
+    if number != version.number:
+        done.remarks.append(f"{version.reference} arrived as {reference}: its number is taken here.")
+    if not stored and not version.by_reference:
+        done.remarks.append(f"{version.reference} arrived without its files, by reference.")
+    return version_id, number
+
+
+def _take_run(
+    actor: Actor, project: str, record: RunRecord, opened: _Opened,
+    numbers: dict[tuple[str, int], tuple[int, int]], done: Imported,
+) -> None:  # fmt: skip
+    run_id, complete = _make_run(actor, project, record, opened.contents, numbers, done)
+    if complete:
+        return
+    folder = f"runs/{record.uid}/"
+    for at, batch in enumerate(_batches(opened.archive, f"{folder}points.csv")):
+        _add_points(run_id, record.uid, at, batch)
+    _add_output(run_id, list(_lines(opened.archive, f"{folder}output.jsonl")))
+    for at, block in enumerate(_json_lines(opened.archive, f"{folder}machine.jsonl")):
+        _add_machine(run_id, record.uid, at, block)
+    _complete(run_id)
+
+
+@transaction
+def _make_run(
+    actor: Actor, project: str, record: RunRecord, contents: Contents,
+    numbers: dict[tuple[str, int], tuple[int, int]], done: Imported,
+) -> tuple[int, bool]:  # fmt: skip
+    """Make the run's row and document; returns its id, and whether it was here complete already."""
+    place = enter(actor, project, Act.RECORD)
+    uid = id_bytes(record.uid)
+    known = runs.run_by_uid(uid)
+    if known is not None:
+        if known.project_id != place.project_id:
+            raise Conflict(f"Run {record.uid} is in another project of this instance; a run has one place.")
+        if not runs.is_half_imported(known.run_id):
+            done.known.append(known.reference)
+            return known.run_id, True
+        done.runs[f"{record.experiment}/{record.number}"] = known.reference
+        return known.run_id, False
+    experiment = projects.experiment_named(place.project_id, record.experiment)
+    if experiment is None:
+        raise Conflict(f"The experiment {record.experiment} vanished.")
+    number = projects.take_run_number(experiment.experiment_id, record.number)
+    run_id = runs.add_run(
+        uid, experiment.experiment_id, number, record.name, _person_id(actor, record.by), record.host,
+        id_bytes(record.parent) if record.parent else None, from_micros(record.started_at), max(1, record.lease_s),
+    )  # fmt: skip
+    running = record.status == "running"
+    ended = record.ended_at or record.started_at
+    was = f"{record.experiment}/{record.number}"
+    runs.set_imported(
+        run_id, "stopped" if running else record.status,
+        "was still running when it was exported" if running else record.reason, from_micros(ended),
+        _origin(actor, contents, was, record.by),
+    )  # fmt: skip
+    run = runs.run_by_id(run_id)
+    doc = record.doc
+    doc.texts = {name: texts.keep_text(place.project_id, text) for name, text in record.texts.items()}
+    _add_links(run_id, record.links, numbers, doc.used, doc.generated, contents)
+    insert_many(
+        "INSERT IGNORE INTO result_record (run_id, uid, name, value, recorded_at)",
+        [(run_id, id_bytes(result), key, json.dumps(_plain(value)), from_micros(at))
+         for result, key, value, at in record.results],
+    )  # fmt: skip
+    goals = projects.goals_to_index(experiment.experiment_id)
+    runs.save_doc(run, doc, goals, params=doc.params, values=doc.results)
+    for note in record.notes:
+        notes.add_imported(
+            place.project_id, "run", run_id, id_bytes(note.uid), _person_id(actor, note.by), note.text,
+            from_micros(note.at),
+        )  # fmt: skip
+    journal.append(place.project_id, actor.person_id, "imported", run.subject, after={"from": run.imported_from},
+                   origin=actor.origin)  # fmt: skip
+    done.runs[was] = run.reference
+    if number != record.number:
+        done.remarks.append(f"{was} arrived as {run.reference}: its number is taken here.")
+    return run_id, False
+
+
+def _plain(value: Any) -> Any:
+    from kinetrum.core.values import to_json
+
+    return to_json(value)
+
+
+def _add_links(
+    run_id: int, records: list[LinkRecord], numbers: dict[tuple[str, int], tuple[int, int]], used: list[Link],
+    generated: list[Link], contents: Contents,
+) -> None:  # fmt: skip
+    versions = {(version.name, version.number): version for version in contents.versions}
+    for record in records:
+        version_id, number = numbers[record.name, record.number]
+        version = versions[record.name, record.number]
+        links.add_link(LinkRow(
+            run_id, id_bytes(record.uid), version_id, record.relation, record.role, record.step,
+            from_micros(record.at), record.activity, None,
+        ))  # fmt: skip
+        (used if record.relation == "used" else generated).append(
+            Link(record.name, number, version.digest, record.role, record.step, version.kind, record.activity)
+        )
+
+
+def _text_lines(archive: zipfile.ZipFile, name: str) -> Iterator[str]:
+    """Yield the lines of a text in the archive, none so long that it would fill the memory."""
+    if name not in archive.NameToInfo:
+        return
+    with archive.open(name) as file:
+        reader: IO[bytes] = file
+        while raw := reader.readline(LINE_LIMIT):
+            if len(raw) == LINE_LIMIT:
+                raise InvalidInput(f"A line of {name} has over {LINE_LIMIT} bytes.", field=name)
+            try:
+                yield raw.decode()
+            except UnicodeDecodeError:
+                raise InvalidInput(f"{name} is no UTF-8 text.", field=name) from None
+
+
+def _batches(archive: zipfile.ZipFile, name: str) -> Iterator[list[Group]]:
+    """Yield points in groups of one metric each, in batches that fit into memory."""
+    rows = csv.reader(_text_lines(archive, name))
+    metric, groups = "", list[Group]()
+    steps, times, values = list[int](), list[int](), list[float]()
+    count = 0
+    next(rows, None)
+    try:
+        for row in rows:
+            if row[0] != metric and steps:
+                groups.append(_group(metric, steps, times, values))
+                steps, times, values = [], [], []
+            metric = row[0]
+            steps.append(int(row[1]))
+            times.append(int(row[2]))
+            values.append(float(row[3]))
+            count += 1
+            if count >= POINTS_AT_ONCE:
+                yield [*groups, _group(metric, steps, times, values)]
+                groups, count, steps, times, values = [], 0, [], [], []
+    except (ValueError, IndexError, OverflowError, csv.Error) as error:
+        raise InvalidInput(f"Line {rows.line_num} of {name} is no point ({error}).", field=name) from None
+    if steps:
+        groups.append(_group(metric, steps, times, values))
+    if groups:
+        yield groups
+
+
+def _group(metric: str, steps: list[int], times: list[int], values: list[float]) -> Group:
+    import numpy as np
+
+    return Group(
+        (metric,), np.array(steps, np.int64), np.array(times, np.int64), np.array(values, np.float64).reshape(1, -1)
+    )
+
+
+def _uid(uid: str, what: str, at: int) -> bytes:
+    return hashlib.sha256(f"{uid} {what} {at}".encode()).digest()[:16]
+
+
+@transaction
+def _add_points(run_id: int, uid: str, at: int, groups: list[Group]) -> None:
+    body = encode_batch(groups)
+    points.append_batch(run_id, _uid(uid, "points", at), body, sum(len(group.steps) for group in groups))
+
+
+def _lines(archive: zipfile.ZipFile, name: str) -> Iterator[Line]:
+    for found in _json_lines(archive, name):
+        if "left_out" in found:
+            yield Line(0, STREAMS[0], f"[{int(found['left_out']):,} lines were left out here]")
+        else:
+            stream = found["stream"] if found["stream"] in STREAMS else STREAMS[0]
+            yield Line(int(found["at"]), stream, str(found["text"]))
+
+
+def _json_lines(archive: zipfile.ZipFile, name: str) -> Iterator[dict[str, Any]]:
+    for at, text in enumerate(_text_lines(archive, name), 1):
+        try:
+            found = json.loads(text)
+            if not isinstance(found, dict):
+                raise ValueError("no object")
+        except ValueError as error:
+            raise InvalidInput(f"Line {at} of {name} is no JSON ({error}).", field=name) from None
+        yield found
+
+
+@transaction
+def _add_output(run_id: int, lines: list[Line]) -> None:
+    if outputs.line_count(run_id) == 0:
+        outputs.add_imported(run_id, lines)
+
+
+@transaction
+def _add_machine(run_id: int, uid: str, at: int, block: dict[str, Any]) -> None:
+    if block.get("at") and all(isinstance(column, list) for column in block.values()):
+        resources.add_block(run_id, _uid(uid, "machine", at), block)
+
+
+def _complete(run_id: int) -> None:
+    from kinetrum.actions.recording import compact_run
+
+    while compact_run(run_id):
+        pass
+    _mark_complete(run_id)
+
+
+@transaction
+def _mark_complete(run_id: int) -> None:
+    runs.finish_import(run_id)
+
+
+@transaction
+def _finish(actor: Actor, project: str, done: Imported) -> None:
+    place: Place = enter(actor, project, Act.RECORD)
+    if done.runs or done.versions:
+        journal.append(
+            place.project_id, actor.person_id, "imported an archive", f"archive:{done.source}"[:400],
+            after={"runs": len(done.runs), "versions": len(done.versions)}, origin=actor.origin,
+        )  # fmt: skip

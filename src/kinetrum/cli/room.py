@@ -1,0 +1,128 @@
+"""`storage`, `purge`: room, and what takes it; and the check of the store for administrators."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.cli.arguments import add_common
+from kinetrum.cli.output import paint, print_section, size_text
+from kinetrum.core.errors import NotFound
+
+
+def add_commands(commands: Any) -> None:
+    """Add this group to the parser."""
+    storage = commands.add_parser("storage", help="what takes how much room in the project")
+    add_common(storage, _storage)
+    purge = commands.add_parser("purge", help="tell what purging the bin would free; with --yes free it for good")
+    purge.add_argument("refs", nargs="*", metavar="REF", help="runs and versions in the bin; without one all of it")
+    purge.add_argument("--yes", action="store_true", help="do it; it cannot be taken back")
+    add_common(purge, _purge)
+
+
+def add_check(parser: argparse.ArgumentParser) -> None:
+    """Add the arguments of `admin check`."""
+    parser.add_argument("--copies", metavar="DIR", help="repair from copies anywhere below this folder, by content")
+    parser.add_argument("--remove-orphans", action="store_true", help="remove files that nothing knows")
+    parser.add_argument("--json", action="store_true")
+    parser.set_defaults(run=_check_store)
+
+
+def _storage(given: argparse.Namespace) -> int:
+    from kinetrum.client.room import storage
+
+    found = storage(project=given.project)
+    if given.json:
+        output.print_json(found)
+        return 0
+    print(f"{paint(size_text(found['size_bytes']), 'strong')} in {found['files']:,} stored files; "
+          f"{size_text(found['disk_free_bytes'])} free on the service's disk.")  # fmt: skip
+    if found["binned_runs"] or found["binned_versions"]:
+        print(f"In the bin: {found['binned_runs']} runs, {found['binned_versions']} versions; "
+              f"kinetrum purge would free {size_text(found['frees_bytes'])} of files.")  # fmt: skip
+    for title, rows, what in (
+        ("Artifacts", found["artifacts"], "versions"), ("Experiments", found["experiments"], "runs"),
+    ):  # fmt: skip
+        print_section(title)
+        output.print_table(
+            [title[:-1].lower(), what, "files", "size", "held by it alone", "in the bin"],
+            [[row["name"], f"{row['things']:,}", f"{row['files']:,}", size_text(row["size_bytes"]),
+              size_text(row["alone_bytes"]), f"{row['binned']:,}"] for row in rows],
+        )  # fmt: skip
+    print(paint("A file that several hold counts in each of them, and once in the whole.", "quiet"))
+    return 0
+
+
+def _purge(given: argparse.Namespace) -> int:
+    from kinetrum.client.room import purge
+
+    found = purge(given.refs or None, only_tell=not given.yes, project=given.project)
+    if given.json:
+        output.print_json(found)
+        return 0
+    for kept in found["kept"]:
+        print(f"{kept['reference']} stays: it {kept['why']}.")
+    things = [*found["runs"], *found["versions"]]
+    if not things:
+        print("There is nothing to purge.")
+        return 0
+    what = f"{len(found['runs'])} runs and {len(found['versions'])} versions"
+    room = f"{found['files']:,} files of {size_text(found['size_bytes'])}"
+    if found["recorded_bytes"]:
+        room += f", and about {size_text(found['recorded_bytes'])} of records"
+    if given.yes:
+        print(f"{what} were purged: {room} are free.")
+        return 0
+    print(f"{what} would be purged, freeing {room}: {', '.join(things[:12])}{' …' if len(things) > 12 else ''}.")
+    output.note("Nothing was changed. Add --yes to do it; it cannot be taken back.")
+    return 0
+
+
+def _check_store(given: argparse.Namespace) -> int:
+    from kinetrum.client.room import check_store, repair
+    from kinetrum.client.session import open_session
+
+    session = open_session(wait=False)
+    if given.copies and not Path(given.copies).is_dir():
+        raise NotFound(f"{given.copies} is no folder; give one with copies of files.", field="copies")
+    faults, last = [], {"files": 0, "of_files": 0, "size_bytes": 0}
+    for item in check_store(session, given.remove_orphans):
+        if "state" in item:
+            faults.append(item)
+            if not given.json:
+                _print_fault(item, given.remove_orphans)
+        else:
+            last = item
+            if sys.stderr.isatty():
+                done = f"{item['files']:,} of {item['of_files']:,} files, {size_text(item['size_bytes'])}"
+                print(f"\r{done}\x1b[K", end="", file=sys.stderr, flush=True)
+    if sys.stderr.isatty():
+        print("\r\x1b[K", end="", file=sys.stderr)
+    repaired = repair(session, faults, Path(given.copies)) if given.copies else []
+    bad = [fault for fault in faults if fault["state"] in {"damaged", "missing"} and fault["sha256"] not in repaired]
+    if given.json:
+        output.print_json({"checked": last, "faults": faults, "repaired": repaired})
+        return 1 if bad else 0
+    print(f"{last['files']:,} stored files of {size_text(last['size_bytes'])} were read; "
+          + _verdict(bad, repaired, faults))  # fmt: skip
+    return 1 if bad else 0
+
+
+def _verdict(bad: list[Any], repaired: list[str], faults: list[Any]) -> str:
+    if bad:
+        hint = "" if repaired else "; --copies DIR repairs from copies"
+        return paint(f"{len(bad)} are damaged or missing{hint}.", "bad")
+    if repaired:
+        return f"{len(repaired)} were repaired from copies."
+    return "all are whole." if not faults else "all that is needed is whole."
+
+
+def _print_fault(fault: dict[str, Any], removed: bool) -> None:
+    held = f", held by {', '.join(fault['held_by'][:6])}{' …' if len(fault['held_by']) > 6 else ''}"
+    word = f"{fault['state']}{', removed' if fault['state'] == 'orphaned' and removed else ''}"
+    tone = "good" if fault["state"] == "whole again" else "bad"
+    print(f"{paint(word, tone)}  sha256:{fault['sha256'][:16]}…  {size_text(fault['size_bytes'])}"
+          + (held if fault["held_by"] else ""))  # fmt: skip

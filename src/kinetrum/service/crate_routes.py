@@ -1,0 +1,47 @@
+"""Routes for archives: a run, an experiment or an artifact out as an RO-Crate, and in again elsewhere."""
+
+from __future__ import annotations
+
+import secrets
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import StreamingResponse
+from starlette.concurrency import run_in_threadpool
+
+from kinetrum.actions import packing, unpacking, uploading
+from kinetrum.service.access import SignedIn, store_of
+from kinetrum.service.blob_routes import take
+from kinetrum.storage.blobs import Arrival
+from kinetrum.wire import crates as wire
+
+router = APIRouter(prefix="/projects/{project}", tags=["archives"])
+_ZIP = {"application/zip": {"schema": {"type": "string", "format": "binary"}}}
+
+
+@router.get("/archive", response_class=StreamingResponse, responses={200: {"content": {"application/zip": {}}}})
+def export_archive(
+    actor: SignedIn, project: str, request: Request,
+    of: Annotated[str, Query(max_length=400, description="A run, experiment:NAME, artifact:NAME, NAME@NUMBER.")],
+    with_files: Annotated[bool, Query(description="Whether the bytes of stored files come along.")] = True,
+    license_text: Annotated[str, Query(max_length=400, alias="license")] = "No licence was given.",
+) -> StreamingResponse:  # fmt: skip
+    """Download a run, an experiment or an artifact with all that belongs to it, as an RO-Crate (zip)."""
+    chosen = packing.choose(actor, project, of, with_files, request.url.netloc)
+    name = "".join(c if c.isalnum() or c in "._-" else "-" for c in of)
+    return StreamingResponse(
+        packing.pack(actor, store_of(request), project, chosen, license_text), media_type="application/zip",
+        headers={"Content-Disposition": f'attachment; filename="{name}.zip"'},
+    )  # fmt: skip
+
+
+@router.post("/imports", openapi_extra={"requestBody": {"required": True, "content": _ZIP}})
+async def import_archive(actor: SignedIn, project: str, request: Request) -> wire.Imported:
+    """Take an archive in, with its identities and times, marked as imported; twice does no harm."""
+    await run_in_threadpool(uploading.may_upload, actor, project)
+    store = store_of(request)
+    with Arrival(store.incoming / f"archive-{secrets.token_hex(8)}") as arrival:
+        await take(request, arrival)
+        await run_in_threadpool(arrival.flush)
+        done = await run_in_threadpool(unpacking.import_archive, actor, store, project, arrival.path)
+    return wire.Imported.model_validate(done)

@@ -1,0 +1,15 @@
+"""Archives: what an import brought."""
+
+from __future__ import annotations
+
+from kinetrum.wire.base import Out
+
+
+class Imported(Out):
+    """References here by reference there; `known` were here already; `remarks` tell what is different here."""
+
+    source: str
+    runs: dict[str, str]
+    versions: dict[str, str]
+    known: list[str]
+    remarks: list[str]
