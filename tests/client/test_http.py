@@ -13,8 +13,8 @@ import httpx
 import pytest
 
 from kinetrum.client.copies import find_files
-from kinetrum.client.fingerprints import fingerprint
 from kinetrum.client.downloads import download_files
+from kinetrum.client.fingerprints import fingerprint
 from kinetrum.client.http import Service, error_of, path_of
 from kinetrum.core import errors
 

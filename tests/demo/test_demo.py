@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -11,7 +12,7 @@ import pytest
 import kinetrum
 from kinetrum.client import spool
 from kinetrum.client.http import Service
-from kinetrum.demo import mishaps, scenario, seeding, training
+from kinetrum.demo import mishaps, object_store, readings, scenario, seeding, training
 from kinetrum.demo.scenario import FIRST, SECOND, THIRD
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
@@ -36,15 +37,21 @@ def demo(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[seeding.De
     monkeypatch.delenv("KINETRUM_LEAVE_OUT")
     home = Home(tmp_path / "i")
     url = control.up(home, 0)["url"]
-    made = seeding.prepare(home, url)
+    home.folder.joinpath("object-store").mkdir()
+    store = object_store.serve(home.folder / "object-store", 0)
+    threading.Thread(target=store.serve_forever, daemon=True).start()
+    made = seeding.prepare(home, url, f"http://127.0.0.1:{store.server_address[1]}")
     yield made
     made.service.close()
+    store.shutdown()
+    store.server_close()
     stop_sender(tmp_path / "spool")
     control.down(home)
 
 
 def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
     for _ in range(2):
+        seeding.bring_earlier_weeks(demo)
         seeding.seed(demo)
         seeding.tell_the_registry(demo)
     runs = demo.service.get("/projects/orchard/experiments/frost-alarm/runs", sort="number:asc")["rows"]
@@ -87,9 +94,25 @@ def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
     assert [event["act"] for event in model["events"]].count("roll back") == 1
     assert len(demo.service.get("/projects/orchard/journal", subject="frost-alarm")) == 19
     nights = demo.service.get("/projects/orchard/artifacts/nights/versions")
-    assert [version["number"] for version in nights] == [3, 2, 1]
+    assert [version["number"] for version in nights] == [4, 3, 2, 1]
+    assert not any(version["by_reference"] for version in nights)
     assert {row["name"] for row in demo.service.get("/projects/orchard/experiments")} == {
-        "frost-alarm", "dawn-minimum", "gap-filling"}  # fmt: skip
+        "frost-alarm", "dawn-minimum", "gap-filling", readings.EXPERIMENT, "rules-of-thumb"}  # fmt: skip
+    fault = demo.service.get("/projects/orchard/differences", left="nights@2", right="nights@3")
+    assert [pair["right"]["path"] for pair in fault["pairs"]] == ["2024-spring/station-09.csv"]
+    inside = demo.service.get(
+        "/projects/orchard/differences/file", left="nights@2:2024-spring/station-09.csv",
+        right="nights@3:2024-spring/station-09.csv",
+    )  # fmt: skip
+    assert [(column["name"], round(column["mean"], 2)) for column in inside["columns"]] == [
+        ("evening_c", -1.8), ("minimum_c", -1.8)]  # fmt: skip
+    moved = demo.service.get("/projects/orchard/differences", left="nights@3", right="nights@4")
+    assert {count["finding"] for count in moved["counts"] if count["files"]} == {"moved"}
+    behind = demo.service.get("/projects/orchard/lineage", of="frost-alarm@production", way="back")
+    assert {"readings@2", "nights@2"} <= {node["reference"] for node in behind["nodes"]}
+    early = demo.service.get("/projects/orchard/experiments/rules-of-thumb/runs")["rows"]
+    assert len(early) == 6
+    assert all(run["started_at"] < "2026-11-10" for run in early)
 
 
 def test_a_model_of_the_demo_can_be_used(demo: seeding.Demo, tmp_path: Path) -> None:

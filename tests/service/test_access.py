@@ -41,7 +41,7 @@ LEAST: dict[str, str] = dict.fromkeys(
      "download_file", "list_models", "read_model", "read_model_version", "what_is", "follow_project", "export_runs",
      "export_points", "read_packed_points", "list_results", "list_notes", "list_bin", "list_experiment_notes",
      "read_artifact", "list_folder", "read_lineage", "export_prov", "preview_file", "read_usage",
-     "export_archive", "compare_versions", "find_uses", "download_archive",
+     "export_archive", "compare_versions", "compare_file", "find_uses", "download_archive",
      "read_output", "download_output", "read_surroundings", "read_resources"], "viewer",
 ) | dict.fromkeys(
     ["begin_run", "set_parameters", "add_points", "add_results", "add_problem", "keep_alive", "record_ending", "add_used",
@@ -81,7 +81,7 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
         )
     url = project.instance.url + re.sub(r"\{(\w+)(:path)?\}", lambda part: names[part[1]], path)
     params = {"key": "loss", "metric": "loss", "run": ["e/1", "e/1"], "batch": new_id(),
-              "left": "n@1", "right": "n@1", "digest": A, "of": "e/1", "path": "x"}  # fmt: skip
+              "left": "n@1:x" if name == "compare_file" else "n@1", "right": "n@1:x" if name == "compare_file" else "n@1", "digest": A, "of": "e/1", "path": "x"}  # fmt: skip
     least = ROLES.index(LEAST[name])
     for role in (*ROLES, "stranger"):
         headers = {"Authorization": f"Bearer {project.tokens[role]}", "Upload-Offset": "0", "Upload-Length": "9"}

@@ -1171,6 +1171,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/differences/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare File
+         * @description Compare two stored files by what is in them: tables by their columns, texts by their lines.
+         */
+        get: operations["compare_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/uses": {
         parameters: {
             query?: never;
@@ -2012,6 +2032,19 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** ColumnChange */
+        ColumnChange: {
+            /** Name */
+            name: string;
+            /** Rows */
+            rows: number;
+            /** Mean */
+            mean: number | null;
+            /** Least */
+            least: number | null;
+            /** Most */
+            most: number | null;
+        };
         /** ComparedOutcome */
         ComparedOutcome: {
             /** Key */
@@ -2079,6 +2112,18 @@ export interface components {
             outcomes_equal: number;
             /** Metrics */
             metrics: string[];
+        };
+        /**
+         * ContentDifference
+         * @description `columns` are those of tables that differ; `text` is a unified difference.
+         */
+        ContentDifference: {
+            /** Sentence */
+            sentence: string;
+            /** Columns */
+            columns: components["schemas"]["ColumnChange"][];
+            /** Text */
+            text: string;
         };
         /** Correction */
         Correction: {
@@ -3532,6 +3577,10 @@ export interface components {
             lease_s: number;
             /** Binned At */
             binned_at: string | null;
+            /** Purged At */
+            purged_at: string | null;
+            /** Imported From */
+            imported_from: string | null;
             /** Binned By */
             binned_by: string | null;
             /** Activities */
@@ -7018,6 +7067,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Difference"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_file: {
+        parameters: {
+            query: {
+                /** @description NAME@NUMBER:PATH */
+                left: string;
+                /** @description NAME@NUMBER:PATH */
+                right: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContentDifference"];
                 };
             };
             /** @description A problem document (RFC 9457). */

@@ -37,6 +37,10 @@ const RunPage = lazy(() => import('./pages/run/RunPage'))
 const Compare = lazy(() => import('./pages/compare/Compare'))
 const Models = lazy(() => import('./pages/models/Models'))
 const Model = lazy(() => import('./pages/model/Model'))
+const DataList = lazy(() => import('./pages/data/DataList'))
+const Data = lazy(() => import('./pages/data/Data'))
+const Lineage = lazy(() => import('./pages/lineage/Lineage'))
+const Storage = lazy(() => import('./pages/storage/Storage'))
 const Bin = lazy(() => import('./pages/bin/Bin'))
 const Review = lazy(() => import('./pages/review/Review'))
 
@@ -54,6 +58,10 @@ const router = createBrowserRouter([
           { path: 'e/:experiment', element: <Experiment /> },
           { path: 'e/:experiment/:run', element: <RunPage /> },
           { path: 'compare', element: <Compare /> },
+          { path: 'data', element: <DataList /> },
+          { path: 'data/:artifact', element: <Data /> },
+          { path: 'lineage', element: <Lineage /> },
+          { path: 'storage', element: <Storage /> },
           { path: 'bin', element: <Bin /> },
           { path: 'models', element: <Models /> },
           { path: 'models/:model', element: <Model /> },

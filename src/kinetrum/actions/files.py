@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.finding import find_version
+from kinetrum.core.compare.contents import CONTENT_LIMIT, ContentDifference, compare_contents
 from kinetrum.core.compare.manifests import FilePair, compare_manifests
-from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound
+from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.permissions import Act, permits
 from kinetrum.core.values import check_label
@@ -189,6 +190,22 @@ def compare_versions(actor: Actor, project: str, left: tuple[str, str], right: t
         manifests.files_of_version(theirs.version_id, theirs.digest),
     )
     return Difference(ours, theirs, pairs)
+
+
+def compare_file(
+    actor: Actor, store: BlobStore, project: str, left: tuple[str, str, str], right: tuple[str, str, str]
+) -> ContentDifference:
+    """Compare one file of a version with one of another, each given as (name, number, path), by what is in them.
+
+    Raises Conflict where the bytes of either are not here, TooLarge where they are too many to be compared.
+    """
+    contents = []
+    for name, which, path in (left, right):
+        _, entry = stored_file(actor, project, name, which, path)
+        if entry.size > CONTENT_LIMIT:
+            raise TooLarge(f"{path} has {entry.size:,} bytes; up to {CONTENT_LIMIT:,} are compared here.", field="path")
+        contents.append(b"".join(open_file(store, entry).pieces))
+    return compare_contents(right[2], *contents)
 
 
 @dataclass(frozen=True)

@@ -68,7 +68,7 @@ def link_version(
     known = links.linked_version(run.run_id, id_bytes(new.uid))
     if known is not None:
         return known
-    version, problem = _make_version(actor, place, new, doc)
+    version, problem = _make_version(actor, place, new, doc, used=relation == "used")
     _link(run, doc, version, relation, new, problem)
     return version
 
@@ -105,7 +105,9 @@ def _link(run: Run, doc: RunDoc, version: VersionRow, relation: str, new: NewVer
     runs.sign_of_life(run.run_id)
 
 
-def _make_version(actor: Actor, place: Place, new: NewVersion, run_doc: RunDoc | None) -> tuple[VersionRow, str | None]:
+def _make_version(
+    actor: Actor, place: Place, new: NewVersion, run_doc: RunDoc | None, used: bool = False
+) -> tuple[VersionRow, str | None]:
     name, problem = check_name(new.name, "artifact"), None
     if not new.kind or len(new.kind) > KIND_LIMIT or not new.kind.isprintable():
         raise InvalidInput(f"A kind is a word of up to {KIND_LIMIT} characters.", field="kind")
@@ -121,7 +123,7 @@ def _make_version(actor: Actor, place: Place, new: NewVersion, run_doc: RunDoc |
         if not artifacts.claim_name(place.project_id, name, "artifact"):
             raise Conflict(f"{name!r} names a model of this project; choose another name.", field="name")
     artifacts.add_artifact(place.project_id, name, new.kind, actor.person_id)
-    return _next_version(actor, place, name, new, files), problem
+    return _next_version(actor, place, name, new, files, used), problem
 
 
 def _check_described(new: NewVersion) -> None:
@@ -144,7 +146,9 @@ def _check_stored(place: Place, files: tuple[FileEntry, ...]) -> None:
         )
 
 
-def _next_version(actor: Actor, place: Place, name: str, new: NewVersion, files: tuple[FileEntry, ...]) -> VersionRow:
+def _next_version(
+    actor: Actor, place: Place, name: str, new: NewVersion, files: tuple[FileEntry, ...], used: bool
+) -> VersionRow:
     row = artifacts.artifact_named(place.project_id, name, lock=True)
     if row is None:
         raise NotFound(f"The artifact {name!r} vanished.", field="name")
@@ -153,6 +157,11 @@ def _next_version(actor: Actor, place: Place, name: str, new: NewVersion, files:
     newest = artifacts.newest_version(row.artifact_id)
     if newest is not None and newest.digest == digest and (new.by_reference or not newest.by_reference):
         return newest
+    if used:
+        # Who uses older content makes it no newer: the version that it is stays what it is, and so does the latest.
+        for known in artifacts.versions_of(row.artifact_id):
+            if known.digest == digest and not known.purged_at and (new.by_reference or not known.by_reference):
+                return known
     number = artifacts.last_number(row.artifact_id) + 1
     artifacts.add_version(
         row.artifact_id, number, digest, new.by_reference, new.address, actor.person_id, new.about, new.labels,

@@ -72,7 +72,8 @@ def import_archive(actor: Actor, store: BlobStore, project: str, path: Path) -> 
     project_id = uploading.may_upload(actor, project)
     try:
         with zipfile.ZipFile(path) as archive:
-            opened = _read(archive, path.stat().st_size)
+            opened = _read(archive)
+            _check_room_for(actor, project, opened)
             done = Imported(opened.contents.source)
             _take_files(store, project_id, opened)
             numbers = {}
@@ -87,7 +88,7 @@ def import_archive(actor: Actor, store: BlobStore, project: str, path: Path) -> 
     return done
 
 
-def _read(archive: zipfile.ZipFile, size: int) -> _Opened:
+def _read(archive: zipfile.ZipFile) -> _Opened:
     """Read and check all that is said; of files only that they are there with the size that is said of them."""
     contents = read_contents(_json(archive, ARCHIVE))
     found = [read_run(_json(archive, f"runs/{uid}/run.json"), f"runs/{uid}/run.json") for uid in contents.runs]
@@ -105,6 +106,19 @@ def _read(archive: zipfile.ZipFile, size: int) -> _Opened:
             if place is not None and _member(archive, place).file_size != entry.size:
                 raise InvalidInput(f"{place} in the archive has not the {entry.size} bytes that are listed for it.")
     return _Opened(archive, contents, found)
+
+
+@transaction
+def _check_room_for(actor: Actor, project: str, opened: _Opened) -> None:
+    """Refuse before anything is kept: runs that live in another project, names that belong to models."""
+    place = enter(actor, project, Act.RECORD)
+    for run in opened.runs:
+        known = runs.run_by_uid(id_bytes(run.uid))
+        if known is not None and known.project_id != place.project_id:
+            raise Conflict(f"Run {run.uid} is in another project of this instance; a run has one place.")
+    for name in sorted({version.name for version in opened.contents.versions}):
+        if artifacts.thing_of_name(place.project_id, name) == "model":
+            raise Conflict(f"{name!r} names a model of this project; import the archive into another project.")
 
 
 def _member(archive: zipfile.ZipFile, name: str) -> zipfile.ZipInfo:

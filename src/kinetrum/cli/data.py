@@ -65,7 +65,7 @@ def progress_of(title: str, enough: int = 64 * 1024 * 1024) -> Callable[[int], C
             return lambda _: None
         from tqdm import tqdm
 
-        bar = tqdm(total=total, desc=title, unit="B", unit_scale=True, unit_divisor=1024, leave=False)
+        bar = tqdm(total=total, desc=title, unit="B", unit_scale=True, leave=False)
 
         def tick(count: int) -> None:
             bar.update(count)

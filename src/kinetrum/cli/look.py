@@ -196,6 +196,10 @@ def _show_head(run: dict[str, Any]) -> None:
         print(paint(f"{run['output_lines']:,} printed lines: kinetrum show {run['reference']} --output", "quiet"))
     if run["binned_at"]:
         print(paint(f"in the bin since {moment(run['binned_at'])}, put there by {run['binned_by']}", "bad"))
+    if run["purged_at"]:
+        print(paint(f"purged {moment(run['purged_at'])}: only what it used and generated is still known", "bad"))
+    if run["imported_from"]:
+        print(f"imported from {output.clean(run['imported_from'])}")
     if run["labels"]:
         print("  ".join(f"{output.clean(key)}={output.clean(text)}" for key, text in run["labels"].items()))
     if run["reason"]:

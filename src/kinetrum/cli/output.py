@@ -70,14 +70,14 @@ def numbers(values: Sequence[Any]) -> list[str]:
 
 
 def size_text(size: int) -> str:
-    """Write a number of bytes for people: 812 bytes, 4.2 KiB, 1.3 GiB."""
-    if size < 1024:
-        return f"{size} byte{'' if size == 1 else 's'}"
-    found, unit = float(size), "bytes"
-    for larger in ("KiB", "MiB", "GiB", "TiB"):
-        if found < 1023.95:
+    """Write a number of bytes for people, as the console does: 812 B, 4.2 kB, 1.3 GB."""
+    if size < 1000:
+        return f"{size} B"
+    found, unit = float(size), "B"
+    for larger in ("kB", "MB", "GB", "TB"):
+        if found < 999.95:
             break
-        found, unit = found / 1024, larger
+        found, unit = found / 1000, larger
     return f"{found:.1f} {unit}"
 
 

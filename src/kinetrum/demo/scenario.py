@@ -12,7 +12,7 @@ PEOPLE = (
     ("wren", "Wren Okell", "approver"),
 )  # fmt: skip
 PROJECT = "orchard"
-FIRST, SECOND, THIRD = "nights-2024", "nights-2026", "nights-corrected"
+FIRST, SECOND, THIRD, MOVED = "nights-2024", "nights-2026", "nights-corrected", "nights-by-year"
 DATA: dict[str, tuple[tuple[int, ...], bool]] = {
     FIRST: ((2022, 2023, 2024, 2026), True),
     SECOND: ((2022, 2023, 2024, 2025, 2026), True),

@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, redirect_stdout
 from dataclasses import dataclass
+from importlib import resources
 from pathlib import Path
 
 from tqdm import tqdm
@@ -16,8 +17,8 @@ import kinetrum
 from kinetrum.client.http import Service, path_of
 from kinetrum.client.run import Run
 from kinetrum.core.errors import Conflict, KinetrumError, NotFound
-from kinetrum.demo import mishaps, outside, scenario, training
-from kinetrum.demo.scenario import DATA, PEOPLE, PROJECT
+from kinetrum.demo import mishaps, outside, readings, scenario, training
+from kinetrum.demo.scenario import DATA, MOVED, PEOPLE, PROJECT, THIRD
 from kinetrum.demo.training import Plan
 from kinetrum.demo.weather import Nights, make_nights, read_nights, write_nights, write_stations
 from kinetrum.instance.settings import Home, write_private
@@ -33,6 +34,8 @@ class Demo:
     service: Service
     folder: Path
     tokens: dict[str, str]
+    store_url: str
+    store_folder: Path
 
     @contextmanager
     def as_person(self, name: str) -> Iterator[None]:
@@ -54,8 +57,8 @@ class Demo:
                     os.environ[key] = value
 
 
-def prepare(home: Home, url: str) -> Demo:
-    """Make project, people, tokens and data files; what is there stays."""
+def prepare(home: Home, url: str, store_url: str) -> Demo:
+    """Make project, people, tokens and data files; what is there stays. `store_url` is the object store's address."""
     folder = home.folder / "demo"
     folder.mkdir(mode=0o700, exist_ok=True)
     service = Service(url, home.token.read_text().strip())
@@ -78,8 +81,17 @@ def prepare(home: Home, url: str) -> Demo:
     for data, (years, faulty) in DATA.items():
         if not (folder / data).exists():
             write_nights(make_nights(years, faulty), folder / data)
+    if not (folder / MOVED).exists():
+        readings.write_moved(folder / THIRD, folder / MOVED)
     write_stations(folder / "stations.csv")
-    return Demo(url, service, folder, tokens)
+    return Demo(url, service, folder, tokens, store_url, home.folder / "object-store")
+
+
+def bring_earlier_weeks(demo: Demo) -> None:
+    """Take in what the team tried weeks ago, in another place; it comes as an archive, with its times."""
+    archive = resources.files("kinetrum.demo").joinpath("earlier-weeks.zip")
+    with resources.as_file(archive) as path, demo.as_person("ilse"):
+        kinetrum.import_(path)
 
 
 def _ignore_conflict(service: Service, method: str, path: str, body: dict[str, str]) -> bool:
@@ -121,6 +133,7 @@ def seed(demo: Demo) -> None:
     _have_mishap(demo, mishaps.CUT_OFF, lambda: mishaps.lose_one(demo.folder))
     _have_mishap(demo, mishaps.TWO_MINDS, lambda: mishaps.disagree(nights[mishaps.TWO_MINDS.data]))
     outside.track(demo)
+    readings.make_table(demo, MOVED)
     _deliver()
     _write_notes(demo)
 
@@ -130,6 +143,7 @@ def _train_all(
 ) -> None:
     parents: dict[str, Run] = {}
     for at, (train, plan, group) in enumerate(missing):
+        readings.make_table(demo, plan.data)
         if at == CUT_OFF_AFTER:
             _have_mishap(demo, mishaps.CUT_OFF, lambda: mishaps.lose_one(demo.folder))
         with demo.as_person(plan.person):

@@ -10,10 +10,18 @@ from sklearn.ensemble import GradientBoostingClassifier
 
 import kinetrum
 from kinetrum.demo.scenario import SLOW
-from kinetrum.demo.training import FROST_GOALS, _scores, _split, say_round
+from kinetrum.demo.training import FROST_GOALS, _save_onnx, _scores, _split, say_round
 from kinetrum.demo.weather import read_nights
 
 PAUSE_S = 5.0
+CHECKPOINT_EVERY = 10
+
+
+def _keep_checkpoint(run: kinetrum.Run, model: GradientBoostingClassifier, folder: Path, rounds: int) -> None:
+    """Keep the model as it stands; of all that this run keeps, the one with the best recall stays."""
+    path = folder / "out" / "slow" / "frost.onnx"
+    _save_onnx(model, path)
+    run.generated(path, name="frost-checkpoint", kind="model", step=rounds, keep="best:recall")
 
 
 def main() -> None:
@@ -37,6 +45,8 @@ def main() -> None:
                 scores = _scores(held, chance, params["threshold"])
                 run.measure(scores, step=rounds)
                 say_round(rounds, scores)
+                if rounds % CHECKPOINT_EVERY == 0:
+                    _keep_checkpoint(run, model, folder, rounds)
                 # Quick at first, so that there is a curve to look at; then at the pace of a long training.
                 time.sleep(0.05 if rounds < 40 else PAUSE_S)
 

@@ -102,7 +102,7 @@ def write_nights(nights: Nights, folder: Path) -> None:
 def read_nights(folder: Path) -> Nights:
     """Read what `write_nights` wrote; the training scripts see only these files."""
     features, minima, stations, seasons = [], [], [], []
-    for path in sorted(folder.glob("*-spring/station-*.csv")):
+    for path in sorted([*folder.glob("*-spring/station-*.csv"), *folder.glob("springs/*/station-*.csv")]):
         table = np.loadtxt(path, delimiter=",", skiprows=1, ndmin=2)
         features.append(table[:, :-1])
         minima.append(table[:, -1])

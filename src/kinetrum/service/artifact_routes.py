@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Request
 
 from kinetrum.actions import files, storing
 from kinetrum.core.compare.manifests import SIGNS, Finding, count_findings, difference_sentence
@@ -12,7 +12,7 @@ from kinetrum.core.errors import InvalidInput
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.refs import VersionRef, parse_ref
 from kinetrum.service import shapes
-from kinetrum.service.access import SignedIn
+from kinetrum.service.access import SignedIn, store_of
 from kinetrum.service.run_routes import new_version
 from kinetrum.wire import artifacts as wire
 
@@ -135,6 +135,24 @@ def compare_versions(
         ],
         more=max(0, len(chosen) - limit),
     )  # fmt: skip
+
+
+@router.get("/differences/file")
+def compare_file(
+    actor: SignedIn, project: str, request: Request,
+    left: Annotated[str, Query(max_length=1_300, description="NAME@NUMBER:PATH")],
+    right: Annotated[str, Query(max_length=1_300, description="NAME@NUMBER:PATH")],
+) -> wire.ContentDifference:  # fmt: skip
+    """Compare two stored files by what is in them: tables by their columns, texts by their lines."""
+    found = files.compare_file(actor, store_of(request), project, _file_in(left), _file_in(right))
+    return wire.ContentDifference.model_validate(found)
+
+
+def _file_in(text: str) -> tuple[str, str, str]:
+    ref = parse_ref(text)
+    if not isinstance(ref, VersionRef) or not ref.path:
+        raise InvalidInput(f"{text[:200]!r} names no file of a version; write NAME@NUMBER:PATH.", field="reference")
+    return ref.name, ref.which, ref.path
 
 
 def _name_and_number(text: str) -> tuple[str, str]:

@@ -126,6 +126,7 @@ def run_detail(view: RunView) -> runs.RunDetail:
         metric_names=list(view.metrics), notes=[note(found) for found in view.notes],
         resumed_at=view.run.resumed_at, last_sign_at=view.run.last_sign_at, lease_s=view.run.lease_s,
         binned_at=view.run.binned_at, binned_by=view.binned_by,
+        purged_at=view.run.purged_at, imported_from=view.run.imported_from,
         activities=[activity(found) for found in view.doc.activities],
         code=wire.Repository.model_validate(view.doc.code) if view.doc.code else None, job=view.doc.job,
         output_lines=view.output_lines, has_resources=view.has_resources,

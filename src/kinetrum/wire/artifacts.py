@@ -169,6 +169,22 @@ class Difference(Out):
     more: int
 
 
+class ColumnChange(Out):
+    name: str
+    rows: int
+    mean: float | None
+    least: float | None
+    most: float | None
+
+
+class ContentDifference(Out):
+    """`columns` are those of tables that differ; `text` is a unified difference."""
+
+    sentence: str
+    columns: list[ColumnChange]
+    text: str
+
+
 class Use(Out):
     version: str
     run: RunOfVersion

@@ -149,6 +149,8 @@ class RunDetail(Run):
     last_sign_at: Moment
     lease_s: int
     binned_at: Moment | None
+    purged_at: Moment | None
+    imported_from: str | None
     binned_by: str | None
     activities: list[Activity]
     code: Repository | None

@@ -91,13 +91,15 @@ export const useNote = (project: string) =>
     ),
   )
 
-export const useBinRuns = (project: string) =>
-  useProjectAct(project, (body: Many) =>
+type Things = { things: string[] }
+
+export const useBinThings = (project: string) =>
+  useProjectAct(project, (body: Things) =>
     answer(api.POST('/api/v1/projects/{project}/bin', { params: { path: { project } }, body })),
   )
 
-export const useRestoreRuns = (project: string) =>
-  useProjectAct(project, (body: Many) =>
+export const useRestoreThings = (project: string) =>
+  useProjectAct(project, (body: Things) =>
     answer(api.POST('/api/v1/projects/{project}/bin/restored', { params: { path: { project } }, body })),
   )
 

@@ -111,7 +111,7 @@ export function Page({
   children,
 }: {
   crumbs: Crumb[]
-  at: 'Experiments' | 'Models'
+  at: 'Experiments' | 'Data' | 'Models'
   title: string
   children: ReactNode
 }) {
@@ -122,6 +122,7 @@ export function Page({
   const places = [
     ['Today', '/'],
     ['Experiments', `/${project}`],
+    ['Data', `/${project}/data`],
     ['Models', `/${project}/models`],
   ] as const
   return (

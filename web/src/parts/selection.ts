@@ -42,7 +42,7 @@ export function useAddress() {
     [setParams],
   )
   const changeAll = useCallback(
-    (values: Record<string, string | null>) =>
+    (values: Record<string, string | null>, replace = true) =>
       setParams(
         (before) => {
           const after = new URLSearchParams(before)
@@ -52,7 +52,7 @@ export function useAddress() {
           }
           return after
         },
-        { replace: true, flushSync: true },
+        { replace, flushSync: true },
       ),
     [setParams],
   )

@@ -1,21 +1,21 @@
-/** Put runs into the bin, with the way back in the toast. */
-import { useBinRuns, useRestoreRuns } from '../api/acts'
+/** Put runs and versions into the bin, with the way back in the toast. */
+import { useBinThings, useRestoreThings } from '../api/acts'
 import { named } from './DescribeDialogs'
 import { toast } from './Toasts'
 
 export function useBinning(project: string) {
-  const bin = useBinRuns(project)
-  const restore = useRestoreRuns(project)
+  const bin = useBinThings(project)
+  const restore = useRestoreThings(project)
   const fail = (error: Error) => toast(error.message)
-  const giveBack = (runs: string[]) =>
-    restore.mutate({ runs }, { onSuccess: () => toast(`${named(runs)} restored.`), onError: fail })
-  const putAway = (runs: string[], after?: () => void) =>
+  const giveBack = (things: string[]) =>
+    restore.mutate({ things }, { onSuccess: () => toast(`${named(things)} restored.`), onError: fail })
+  const putAway = (things: string[], after?: () => void) =>
     bin.mutate(
-      { runs },
+      { things },
       {
         onSuccess: () => {
           after?.()
-          toast(`${named(runs)} in the bin; nothing is deleted.`, () => giveBack(runs))
+          toast(`${named(things)} in the bin; nothing is deleted.`, () => giveBack(things))
         },
         onError: fail,
       },

@@ -71,13 +71,22 @@ export default function Project() {
               </tbody>
             </table>
           </Section>
-          <Section title="Data and files" fact="newest versions">
+          <Section
+            title="Data and files"
+            fact={
+              <Link className="link" to={`/${project}/data`}>
+                all data
+              </Link>
+            }
+          >
             <table className="w-full text-xs">
               <tbody>
                 {artifacts.data?.map((row) => (
                   <tr key={row.name} className="h-7 border-b border-line">
                     <th scope="row" className="mono">
-                      {row.reference}
+                      <Link className="hover:underline" to={`/${project}/data/${row.name}`}>
+                        {row.reference}
+                      </Link>
                     </th>
                     <td className="text-ink2">{row.kind}</td>
                     <td className="text-right text-ink2">{plural(row.file_count, 'file')}</td>
@@ -90,6 +99,10 @@ export default function Project() {
           <p className="text-xs">
             <Link className="link" to={`/${project}/bin`}>
               Bin of this project
+            </Link>
+            {' · '}
+            <Link className="link" to={`/${project}/storage`}>
+              Storage
             </Link>
           </p>
           <Section title="Members" fact={members.data ? plural(members.data.length, 'person', 'people') : ''}>

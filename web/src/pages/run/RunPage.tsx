@@ -15,6 +15,7 @@ import { Activities } from './Activities'
 import { Resources } from './Resources'
 import { Surroundings, SurroundingsDetail } from './Surroundings'
 import { Output } from './Output'
+import { Links } from './Links'
 import { RunCurves } from './RunCurves'
 
 export default function RunPage() {
@@ -53,8 +54,8 @@ export default function RunPage() {
         <Children run={run} />
         <Notes run={run} />
         <History run={run} />
-        <Links title="Used" links={run.used} empty="No input was recorded." />
-        <Links title="Generated" links={run.generated} empty="No output was recorded." />
+        <Links run={run} title="Used" links={run.used} empty="No input was recorded." />
+        <Links run={run} title="Generated" links={run.generated} empty="No output was recorded." />
       </div>
       {registering && <RegisterDialog run={run} onClose={() => setRegistering(false)} />}
     </Page>
@@ -261,33 +262,6 @@ function Results({ run }: { run: RunDetail }) {
       {asking !== null && (
         <GoalDialog run={run} name={asking} goal={goals.get(asking)} onClose={() => setAsking(null)} />
       )}
-    </Section>
-  )
-}
-
-function Links({ title, links, empty }: { title: string; links: RunDetail['used']; empty: string }) {
-  return (
-    <Section className="col-span-6" title={title} fact={plural(links.length, 'version')}>
-      <table className="w-full text-xs">
-        <tbody>
-          {links.map((link) => (
-            <tr key={`${link.reference} ${link.role} ${link.step}`} className="h-7 border-b border-line">
-              <th scope="row" className="mono">
-                {link.reference}
-              </th>
-              <td className="text-ink2">
-                {link.kind}
-                {link.role ? `, ${link.role}` : ''}
-                {link.activity ? ` · ${link.activity}` : ''}
-              </td>
-              <td className="mono text-right text-ink3" title={`sha256:${link.digest}`}>
-                {link.digest.slice(0, 12)}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {links.length === 0 && <p className="lab">{empty}</p>}
     </Section>
   )
 }

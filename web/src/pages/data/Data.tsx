@@ -1,0 +1,271 @@
+/** An artifact: its versions, the files of one, who used it, and the difference between two. */
+import { Link, useParams } from 'react-router'
+import {
+  useArtifact,
+  useDifference,
+  useVersion,
+  type ArtifactVersion,
+  type Finding,
+  type VersionDetail,
+} from '../../api/data'
+import { Files } from '../../parts/Files'
+import { Section } from '../../parts/Marks'
+import { useAddress } from '../../parts/selection'
+import { Answer, Page, Waiting } from '../../parts/Shell'
+import { useBinning } from '../../parts/useBinning'
+import { bytes, fullMoment, moment, plural, show } from '../../parts/values'
+import { DifferenceView } from './Difference'
+import { Described } from './Described'
+import { UsedBy } from './UsedBy'
+
+export default function Data() {
+  const { project = '', artifact = '' } = useParams()
+  const { data, error } = useArtifact(project, artifact)
+  const { params } = useAddress()
+  const crumbs = [{ text: 'data', to: `/${project}/data` }, { text: artifact }]
+  const shown = params.get('version') ?? String(data?.versions.find((row) => !row.binned_at)?.number ?? '')
+  const version = useVersion(project, artifact, shown || 'latest')
+  if (!data || !version.data) {
+    return (
+      <Page crumbs={crumbs} at="Data" title={artifact}>
+        <Waiting error={error ?? version.error} />
+      </Page>
+    )
+  }
+  const found = version.data
+  const against = params.get('against')
+  return (
+    <Page crumbs={crumbs} at="Data" title={found.reference}>
+      <Answer
+        reason={<Origin found={found} />}
+        right={
+          <>
+            <Link className="btn" to={`/${project}/lineage?of=${found.reference}`}>
+              Lineage
+            </Link>
+            <BinButton project={project} found={found} may={data.may} />
+          </>
+        }
+      >
+        {against ? (
+          <Compared project={project} left={against} right={found.reference} />
+        ) : (
+          <Finding found={found} newest={data.versions[0]} />
+        )}
+      </Answer>
+      <div className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
+        {against ? (
+          <Comparison project={project} left={against} right={found.reference} />
+        ) : (
+          <Contents project={project} found={found} />
+        )}
+        <div className="col-span-4 flex flex-col gap-5">
+          <Versions project={project} rows={data.versions} shown={found.number} />
+          <Described project={project} artifact={data} version={found} />
+          <UsedBy project={project} found={found} />
+        </div>
+      </div>
+    </Page>
+  )
+}
+
+function Finding({ found, newest }: { found: VersionDetail; newest: ArtifactVersion | undefined }) {
+  const used = new Set(found.runs.filter((run) => run.relation === 'used').map((run) => run.run))
+  const made = new Set(found.runs.filter((run) => run.relation === 'generated').map((run) => run.run))
+  const state = found.purged_at
+    ? 'was purged: its bytes are gone, what it was is still known'
+    : found.damaged
+      ? 'is damaged: stored bytes no longer match'
+      : found.by_reference
+        ? 'stays where it is'
+        : 'is stored here'
+  return (
+    <>
+      <b>{found.reference}</b>
+      {newest && newest.number > found.number && !found.binned_at ? ', an earlier version,' : ''}{' '}
+      {found.damaged || found.purged_at ? <b>{state}</b> : state}: {plural(found.file_count, 'file')},{' '}
+      {bytes(found.size_bytes)}; {made.size ? `${plural(made.size, 'run')} generated it, ` : ''}
+      {used.size ? `${plural(used.size, 'run')} used it.` : 'no run used it.'}
+    </>
+  )
+}
+
+function Origin({ found }: { found: VersionDetail }) {
+  const parts = [
+    `Made ${moment(found.created_at)} by ${found.made_by}`,
+    found.address && `files lie at ${found.address}`,
+    found.imported_from && `imported from ${found.imported_from}`,
+    found.binned_at &&
+      `in the bin since ${moment(found.binned_at)}${found.bin_reason ? `: ${found.bin_reason}` : ''}`,
+    found.models.length > 0 && `registered as ${found.models.join(', ')}`,
+    found.equal.length > 0 && `the same content as ${found.equal.join(', ')}`,
+  ].filter(Boolean)
+  return (
+    <>
+      {parts.join('; ')}. <span className="mono text-ink3">sha256:{found.digest.slice(0, 16)}…</span>
+    </>
+  )
+}
+
+function BinButton({ project, found, may }: { project: string; found: VersionDetail; may: string[] }) {
+  const { putAway, giveBack, pending } = useBinning(project)
+  if (!may.includes('record') || found.purged_at) return null
+  if (found.binned_at) {
+    return (
+      <button className="btn" disabled={pending} onClick={() => giveBack([found.reference])}>
+        Restore
+      </button>
+    )
+  }
+  return (
+    <button
+      className="btn"
+      disabled={pending || found.models.length > 0}
+      title={found.models.length ? `${found.models.join(', ')} rests on it` : undefined}
+      onClick={() => putAway([found.reference])}
+    >
+      Bin
+    </button>
+  )
+}
+
+function Contents({ project, found }: { project: string; found: VersionDetail }) {
+  const { params, changeAll } = useAddress()
+  const place = {
+    folder: params.get('folder') ?? '',
+    file: params.get('file'),
+    find: params.get('find') ?? '',
+  }
+  return (
+    <Section className="col-span-8" title="Files" fact={plural(found.file_count, 'file')}>
+      <Files
+        project={project}
+        artifact={found.name}
+        version={String(found.number)}
+        stored={!found.by_reference && !found.purged_at}
+        place={place}
+        go={(to) =>
+          changeAll(
+            { folder: to.folder || null, file: to.file, find: to.find || null },
+            to.find !== place.find,
+          )
+        }
+      />
+      {Object.keys(found.about).length > 0 && (
+        <table className="mt-3 text-xs" aria-label="Metadata">
+          <tbody>
+            {Object.entries(found.about).map(([key, value]) => (
+              <tr key={key} className="border-b border-line">
+                <th scope="row" className="pr-6 text-ink2">
+                  {key}
+                </th>
+                <td>{show(value)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </Section>
+  )
+}
+
+function Compared({ project, left, right }: { project: string; left: string; right: string }) {
+  const { data } = useDifference(project, left, right, undefined, 500)
+  if (!data) return <>Comparing …</>
+  const [head, tail] = data.sentence.split(/(?<=files)[:]? ?/, 2)
+  return tail ? (
+    <>
+      <b>{head}</b>: {tail}
+    </>
+  ) : (
+    <b>{data.sentence}</b>
+  )
+}
+
+function Comparison({ project, left, right }: { project: string; left: string; right: string }) {
+  const { params, change, changeAll } = useAddress()
+  return (
+    <Section
+      className="col-span-8"
+      title="Difference"
+      fact={
+        <button className="link" onClick={() => changeAll({ against: null, show: null, file: null }, false)}>
+          back to the files
+        </button>
+      }
+    >
+      <DifferenceView
+        project={project}
+        left={left}
+        right={right}
+        shown={(params.get('show') as Finding | null) ?? null}
+        choose={(finding) => change('show', finding)}
+        file={params.get('file')}
+        open={(file) => change('file', file, false)}
+      />
+    </Section>
+  )
+}
+
+function Versions({ project, rows, shown }: { project: string; rows: ArtifactVersion[]; shown: number }) {
+  const { params, changeAll } = useAddress()
+  const against = params.get('against')
+  return (
+    <Section title="Versions" fact={plural(rows.length, 'version')}>
+      <div tabIndex={0} className="max-h-[260px] overflow-auto">
+        <table className="w-full text-xs" aria-label="Versions">
+          <tbody>
+            {rows.map((row) => (
+              <tr
+                key={row.number}
+                className={`h-8 border-b border-line ${row.number === shown ? 'bg-soft' : ''}`}
+              >
+                <th scope="row" className="pl-1">
+                  <Link
+                    className="strong hover:underline"
+                    aria-current={row.number === shown ? 'true' : undefined}
+                    to={`/${project}/data/${row.name}?version=${row.number}`}
+                  >
+                    {row.reference}
+                  </Link>
+                  <span className="lab ml-2">{stateOf(row)}</span>
+                </th>
+                <td className="text-right text-ink2" title={fullMoment(row.created_at)}>
+                  {plural(row.file_count, 'file')}, {moment(row.created_at)}
+                </td>
+                <td className="w-[74px] text-right">
+                  {row.number !== shown && (
+                    <button
+                      className="btn"
+                      aria-pressed={against === row.reference}
+                      aria-label={`Compare with ${row.reference}`}
+                      onClick={() =>
+                        changeAll(
+                          { version: String(shown), against: row.reference, file: null, show: null },
+                          false,
+                        )
+                      }
+                    >
+                      Compare
+                    </button>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </Section>
+  )
+}
+
+const stateOf = (row: ArtifactVersion) =>
+  row.purged_at
+    ? 'purged'
+    : row.binned_at
+      ? 'in the bin'
+      : row.damaged
+        ? 'damaged'
+        : row.imported_from
+          ? 'imported'
+          : ''

@@ -1,0 +1,215 @@
+/** Two versions side by side, file by file: words and signs tell what became of each, colour only helps. */
+import { useState } from 'react'
+import { useDifference, useFileDifference, type FilePair, type Finding } from '../../api/data'
+import { bytes, plural, signed } from '../../parts/values'
+
+const TONES: Record<Finding, string> = {
+  'only left': 'text-bad',
+  'only right': 'text-accent',
+  changed: 'text-ink',
+  moved: 'text-ink2',
+  same: 'text-ink3',
+}
+
+export function DifferenceView({
+  project,
+  left,
+  right,
+  shown,
+  choose,
+  file,
+  open,
+}: {
+  project: string
+  left: string
+  right: string
+  shown: Finding | null
+  choose: (finding: Finding | null) => void
+  file: string | null
+  open: (file: string | null) => void
+}) {
+  const [limit, setLimit] = useState(500)
+  const { data, error } = useDifference(project, left, right, shown ? [shown] : undefined, limit)
+  if (error) return <p className="py-2 text-xs text-bad">{error.message}</p>
+  if (!data) return <p className="lab py-2">Comparing …</p>
+  const signs = Object.fromEntries(data.counts.map((count) => [count.finding, count.sign]))
+  return (
+    <div>
+      <p className="flex flex-wrap items-center gap-1 py-2 text-xs" role="group" aria-label="Show">
+        <button
+          className={`chip ${shown === null ? 'chip-on' : ''}`}
+          aria-pressed={shown === null}
+          onClick={() => choose(null)}
+        >
+          all that differ
+        </button>
+        {data.counts.map((count) => (
+          <button
+            key={count.finding}
+            className={`chip ${shown === count.finding ? 'chip-on' : ''}`}
+            aria-pressed={shown === count.finding}
+            disabled={count.files === 0}
+            onClick={() => choose(count.finding)}
+          >
+            {count.sign} {count.files.toLocaleString('en')} {count.finding}
+          </button>
+        ))}
+      </p>
+      <div tabIndex={0} className={`overflow-auto ${file ? 'max-h-[180px]' : 'max-h-[520px]'}`}>
+        <table className="w-full text-xs" aria-label="Differences">
+          <thead>
+            <tr className="lab h-6">
+              <th scope="col">{left}</th>
+              <th scope="col" className="w-[104px]">
+                <span className="sr-only">finding</span>
+              </th>
+              <th scope="col">{right}</th>
+              <th scope="col" className="text-right">
+                size
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {data.pairs.map((pair) => (
+              <Pair
+                key={`${pair.left?.path} ${pair.right?.path}`}
+                pair={pair}
+                sign={signs[pair.finding] ?? ''}
+                chosen={file !== null && pair.right?.path === file && pair.finding === 'changed'}
+                open={() => open(pair.right?.path === file ? null : (pair.right?.path ?? null))}
+              />
+            ))}
+          </tbody>
+        </table>
+      </div>
+      {data.pairs.length === 0 && <p className="lab py-2">There is nothing to show.</p>}
+      {data.more > 0 && (
+        <p className="py-1 text-xs">
+          <button className="link" onClick={() => setLimit(limit + 5_000)}>
+            Show more of {plural(data.more, 'further file')}
+          </button>
+        </p>
+      )}
+      {file && <Inside project={project} left={`${left}:${file}`} right={`${right}:${file}`} file={file} />}
+    </div>
+  )
+}
+
+/** An absent side is a short rule. */
+const Absent = () => (
+  <span className="inline-block w-6 border-b border-line2 align-middle" aria-label="not there" role="img" />
+)
+
+function Pair({
+  pair,
+  sign,
+  chosen,
+  open,
+}: {
+  pair: FilePair
+  sign: string
+  chosen: boolean
+  open: () => void
+}) {
+  const both = pair.left && pair.right && pair.left.size !== pair.right.size
+  const size = (pair.right ?? pair.left)?.size ?? 0
+  return (
+    <tr className={`h-7 border-b border-line ${chosen ? 'bg-soft' : ''}`}>
+      <td className="mono">{pair.left ? pair.left.path : <Absent />}</td>
+      <td className={`whitespace-nowrap ${TONES[pair.finding]}`}>
+        <span className="strong inline-block w-4 text-center">{sign}</span> {pair.finding}
+      </td>
+      <td className="mono">
+        {pair.finding === 'changed' ? (
+          <button className="link" aria-pressed={chosen} onClick={open}>
+            {pair.right?.path}
+          </button>
+        ) : pair.right ? (
+          pair.right.path
+        ) : (
+          <Absent />
+        )}
+      </td>
+      <td className="text-right whitespace-nowrap text-ink2">
+        {both && pair.left ? `${bytes(pair.left.size)} → ` : ''}
+        {bytes(size)}
+      </td>
+    </tr>
+  )
+}
+
+function Inside({
+  project,
+  left,
+  right,
+  file,
+}: {
+  project: string
+  left: string
+  right: string
+  file: string
+}) {
+  const { data, error } = useFileDifference(project, left, right)
+  return (
+    <section aria-label={`What changed in ${file}`} className="mt-2 border-t border-line2 pt-2">
+      {error && <p className="text-xs text-ink2">{error.message}</p>}
+      {!data && !error && <p className="lab">Comparing …</p>}
+      {data && <p className="strong text-sm">{data.sentence}</p>}
+      {data && data.columns.length > 0 && (
+        <table className="mt-1 text-xs" aria-label="Columns that differ">
+          <thead>
+            <tr className="lab text-right">
+              <th scope="col" className="pr-6 text-left">
+                column
+              </th>
+              <th scope="col" className="pr-6">
+                rows
+              </th>
+              <th scope="col" className="pr-6">
+                on average
+              </th>
+              <th scope="col" className="pr-6">
+                least
+              </th>
+              <th scope="col">most</th>
+            </tr>
+          </thead>
+          <tbody className="text-right">
+            {data.columns.map((column) => (
+              <tr key={column.name} className="border-b border-line">
+                <th scope="row" className="mono pr-6 text-left">
+                  {column.name}
+                </th>
+                <td className="pr-6">{column.rows.toLocaleString('en')}</td>
+                {[column.mean, column.least, column.most].map((value, at) => (
+                  <td key={at} className="pr-6">
+                    {value === null ? 'text' : signed(value)}
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {data?.text && <Lines text={data.text} />}
+    </section>
+  )
+}
+
+function Lines({ text }: { text: string }) {
+  return (
+    <pre tabIndex={0} className="mono mt-2 max-h-[260px] overflow-auto bg-bg p-2">
+      {text
+        .split('\n')
+        .slice(0, 600)
+        .map((line, at) => (
+          <span
+            key={at}
+            className={`block ${line.startsWith('+') ? 'text-accent' : line.startsWith('-') ? 'text-bad line-through decoration-1' : 'text-ink2'}`}
+          >
+            {line || ' '}
+          </span>
+        ))}
+    </pre>
+  )
+}

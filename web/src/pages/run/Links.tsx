@@ -1,0 +1,95 @@
+/** What a run used and generated: each version with its files, its page and its lineage. */
+import { useState } from 'react'
+import { Link } from 'react-router'
+import type { RunDetail } from '../../api/client'
+import { Files, type Place } from '../../parts/Files'
+import { Section } from '../../parts/Marks'
+import { useVersion } from '../../api/data'
+import { plural } from '../../parts/values'
+
+type Linked = RunDetail['used'][number]
+
+export function Links({
+  run,
+  title,
+  links,
+  empty,
+}: {
+  run: RunDetail
+  title: string
+  links: Linked[]
+  empty: string
+}) {
+  const [open, setOpen] = useState<string | null>(null)
+  return (
+    <Section
+      className={open ? 'col-span-12' : 'col-span-6'}
+      title={title}
+      fact={
+        links.length > 0 ? (
+          <Link className="link" to={`/${run.project}/lineage?of=${run.reference}`}>
+            lineage of {plural(links.length, 'version')}
+          </Link>
+        ) : (
+          ''
+        )
+      }
+    >
+      <table className="w-full text-xs" aria-label={title}>
+        <tbody>
+          {links.map((link) => (
+            <tr key={`${link.reference} ${link.role} ${link.step}`} className="h-7 border-b border-line">
+              <th scope="row" className="mono">
+                <Link
+                  className="hover:underline"
+                  to={`/${run.project}/data/${link.name}?version=${link.version}`}
+                >
+                  {link.reference}
+                </Link>
+              </th>
+              <td className="text-ink2">
+                {link.kind}
+                {link.role ? `, ${link.role}` : ''}
+                {link.activity ? ` · ${link.activity}` : ''}
+                {typeof link.step === 'number' ? ` · step ${link.step.toLocaleString('en')}` : ''}
+              </td>
+              <td className="mono text-right text-ink3" title={`sha256:${link.digest}`}>
+                {link.digest.slice(0, 12)}
+              </td>
+              <td className="w-[60px] text-right">
+                <button
+                  className="quiet-act"
+                  aria-expanded={open === link.reference}
+                  aria-label={`Files of ${link.reference}`}
+                  onClick={() => setOpen(open === link.reference ? null : link.reference)}
+                >
+                  {open === link.reference ? 'close' : 'files'}
+                </button>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {links.length === 0 && <p className="lab">{empty}</p>}
+      {open && <Opened project={run.project} link={links.find((link) => link.reference === open)} />}
+    </Section>
+  )
+}
+
+function Opened({ project, link }: { project: string; link: Linked | undefined }) {
+  const [place, setPlace] = useState<Place>({ folder: '', file: null, find: '' })
+  const version = useVersion(project, link?.name ?? '', String(link?.version ?? ''))
+  if (!link || !version.data) return null
+  return (
+    <div className="mt-2">
+      <Files
+        project={project}
+        artifact={link.name}
+        version={String(link.version)}
+        stored={!version.data.by_reference && !version.data.purged_at}
+        place={place}
+        go={setPlace}
+      />
+    </div>
+  )
+}

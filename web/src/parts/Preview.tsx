@@ -1,0 +1,102 @@
+/** A look into one stored file: text, a table, a picture, a model's signature, an archive's listing. */
+import { lazy, Suspense } from 'react'
+import { fileAddress, usePreview } from '../api/data'
+import { Waiting } from './Shell'
+
+const Markdown = lazy(() => import('./Markdown'))
+
+export function Preview({
+  project,
+  artifact,
+  version,
+  path,
+}: {
+  project: string
+  artifact: string
+  version: string
+  path: string
+}) {
+  const { data, error } = usePreview(project, artifact, version, path)
+  const address = fileAddress(project, artifact, version, path)
+  if (!data) {
+    return error ? (
+      <p className="py-2 text-xs text-ink2" role="status">
+        {error.message}
+      </p>
+    ) : (
+      <Waiting error={null} />
+    )
+  }
+  return (
+    <div aria-label={`Preview of ${path}`} role="region">
+      <p className="flex items-baseline gap-4 py-1 text-xs text-ink2">
+        {data.facts.map(([name, value]) => (
+          <span key={name}>
+            <span className="lab">{name}</span> {value}
+          </span>
+        ))}
+        {data.language && <span className="lab">{data.language}</span>}
+        <a className="link ml-auto" href={address} download>
+          Download
+        </a>
+      </p>
+      {data.kind === 'image' && (
+        <img
+          className="max-h-[420px] max-w-full border border-line bg-bg"
+          src={fileAddress(project, artifact, version, path, true)}
+          alt={path}
+        />
+      )}
+      {data.kind === 'markdown' && (
+        <Suspense fallback={<p className="lab">Reading …</p>}>
+          <Markdown text={data.text} />
+        </Suspense>
+      )}
+      {data.columns.length > 0 && <Rows columns={data.columns} rows={data.rows} />}
+      {(data.kind === 'text' || data.kind === 'bytes') && data.text && (
+        <pre tabIndex={0} className="mono max-h-[420px] overflow-auto bg-bg p-2 text-ink">
+          {data.text}
+        </pre>
+      )}
+      {data.note && <p className="py-1 text-xs text-ink3">{data.note}</p>}
+    </div>
+  )
+}
+
+function Rows({ columns, rows }: { columns: string[]; rows: string[][] }) {
+  const numeric = columns.map((_, at) => rows.every((row) => row[at] === '' || !isNaN(Number(row[at]))))
+  return (
+    <div tabIndex={0} className="max-h-[420px] overflow-auto border-b border-line">
+      <table className="mono w-full">
+        <thead>
+          <tr className="sticky top-0 bg-surface text-left">
+            {columns.map((name, at) => {
+              const [title, type] = name.split('\n')
+              return (
+                <th
+                  key={at}
+                  scope="col"
+                  className={`border-b border-line2 pr-4 font-semibold ${numeric[at] ? 'text-right' : ''}`}
+                >
+                  {title}
+                  {type && <span className="block text-2xs text-ink3">{type}</span>}
+                </th>
+              )
+            })}
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((row, at) => (
+            <tr key={at} className="border-b border-line">
+              {row.map((cell, column) => (
+                <td key={column} className={`pr-4 whitespace-nowrap ${numeric[column] ? 'text-right' : ''}`}>
+                  {cell}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}
