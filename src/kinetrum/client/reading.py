@@ -13,7 +13,7 @@ from kinetrum.client.recorded import RecordedRun
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.stored import StoredVersion
 from kinetrum.client.tables import save_stream, stream_runs
-from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.errors import InvalidInput
 from kinetrum.core.refs import NameRef, Ref, RunRef, parse_ref
 from kinetrum.core.values import Value, show
 
@@ -225,10 +225,7 @@ def fetch(
     if isinstance(found, RecordedRun):
         if path:
             artifact, _, inner = path.partition("/")
-            links = [link for link in found._data["generated"] if link["name"] == artifact]
-            if not links:
-                raise NotFound(f"{found.reference} generated nothing named {artifact!r}.", field="path")
-            version = StoredVersion.read(found._session, found.project, artifact, str(links[-1]["version"]))
+            version = found.generated_version(artifact)
             return version.download(to, inner or None, _begun(progress, version.data["files"]))
         return found.download(to)
     if isinstance(found, StoredVersion):

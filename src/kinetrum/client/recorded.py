@@ -238,15 +238,32 @@ class RecordedRun:
         return self
 
     def download(self, to: str | Path = ".", artifact: str | None = None) -> list[Path]:
-        """Download what the run generated, or the artifact of that name, each into a folder of its name below `to`."""
-        links = [link for link in self._data["generated"] if artifact in (None, link["name"])]
-        if not links:
+        """Download what the run generated, or the artifact of that name, each into a folder of its name below `to`.
+
+        Of several versions under one name the latest that is not in the bin comes.
+        """
+        names = dict.fromkeys(link["name"] for link in self._data["generated"] if artifact in (None, link["name"]))
+        if not names:
             raise NotFound(f"{self.reference} generated nothing{f' named {artifact!r}' if artifact else ''}.")
         paths: list[Path] = []
-        for link in links:
-            found = StoredVersion.read(self._session, self.project, link["name"], str(link["version"]))
-            paths += found.download(Path(to) / link["name"])
+        for name in names:
+            paths += self.generated_version(name).download(Path(to) / name)
         return paths
+
+    def generated_version(self, name: str) -> StoredVersion:
+        """Return the version of that name that the run generated last, of those not in the bin where there is one.
+
+        Raises NotFound where the run generated nothing of that name.
+        """
+        numbers = [link["version"] for link in self._data["generated"] if link["name"] == name]
+        if not numbers:
+            raise NotFound(f"{self.reference} generated nothing named {name!r}.", field="path")
+        found = [StoredVersion.read(self._session, self.project, name, str(numbers[-1]))]
+        if found[0].data["binned_at"] is not None:
+            versions = self._session.service.get(path_of("projects", self.project, "artifacts", name, "versions"))
+            kept = [row["number"] for row in versions if row["binned_at"] is None and row["number"] in numbers]
+            found += [StoredVersion.read(self._session, self.project, name, str(number)) for number in kept[:1]]
+        return found[-1]
 
     def __repr__(self) -> str:
         return f"<{self.reference} {self.status}>"

@@ -15,6 +15,7 @@ import sys
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from datetime import timedelta
 from email.utils import parsedate_to_datetime
 from pathlib import Path
 from typing import Any
@@ -92,8 +93,16 @@ def _store(address: str) -> tuple[Any, str]:
         raise InvalidInput("Object stores need the package obstore: pip install 'kinetrum[s3]'.") from None
     parts = urlsplit(address)
     endpoint = os.environ.get("AWS_ENDPOINT_URL_S3") or os.environ.get("AWS_ENDPOINT_URL") or ""
-    options: Any = {"allow_http": True} if endpoint.startswith("http://") else {}
-    store = obstore.store.S3Store(parts.netloc, endpoint=endpoint or None, client_options=options)
+    options: Any = {"connect_timeout": "5 seconds", "timeout": f"{_TIMEOUT_S:.0f} seconds"}
+    more: dict[str, Any] = {}
+    if endpoint:
+        more["endpoint"] = endpoint
+        options["allow_http"] = endpoint.startswith("http://")
+    # Without keys it is asked as anybody may, not by looking for a cloud's keys on the network.
+    if not os.environ.get("AWS_ACCESS_KEY_ID"):
+        more["skip_signature"] = True
+    retry: Any = {"max_retries": 2, "retry_timeout": timedelta(seconds=30)}
+    store = obstore.store.S3Store(parts.netloc, client_options=options, retry_config=retry, **more)
     return store, parts.path.strip("/")
 
 
@@ -113,7 +122,7 @@ def _list_s3(address: str) -> list[RemoteFile]:
     except FileNotFoundError:
         found = []
     except obstore.exceptions.BaseError as error:
-        raise Unavailable(f"{address} was not reached ({str(error)[:300]}).") from None
+        raise Unavailable(f"{address} was not reached ({_short(error)}).") from None
     if not found:
         raise NotFound(f"There is no object at or below {address}.", field="path")
     bucket = urlsplit(address).netloc
@@ -127,6 +136,11 @@ def _list_s3(address: str) -> list[RemoteFile]:
         )
         for item in found
     ]  # fmt: skip
+
+
+def _short(error: Exception) -> str:
+    """Return what a library says in its first words; the rest is for its makers."""
+    return str(error).split("\n")[0].split(" in ")[0][:200]
 
 
 def _last(path: str) -> str:
@@ -143,7 +157,7 @@ def read_remote(address: str, file: RemoteFile) -> Iterator[bytes]:
         try:
             yield from (bytes(piece) for piece in obstore.get(store, urlsplit(file.address).path.strip("/")).stream())
         except (obstore.exceptions.BaseError, FileNotFoundError) as error:
-            raise NotFound(f"{file.address} cannot be read ({str(error)[:300]}).", field="path") from None
+            raise NotFound(f"{file.address} cannot be read ({_short(error)}).", field="path") from None
         return
     import httpx
 

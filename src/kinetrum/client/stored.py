@@ -120,9 +120,11 @@ class StoredVersion:
         """
         if not self.by_reference:
             raise InvalidInput(f"{self.reference} is stored in the service, which checks it itself.", field="ref")
-        memory = Fingerprints()
+        memory, elsewhere = Fingerprints(), _Elsewhere(self.data["address"])
         try:
-            return [_check(entry, self._address_of(entry), memory, quick, tick) for entry in self.data["files"]]
+            return [
+                _check(entry, self._address_of(entry), memory, elsewhere, quick, tick) for entry in self.data["files"]
+            ]
         finally:
             memory.close()
 
@@ -137,11 +139,39 @@ class StoredVersion:
         return f"<{self.reference} {self.data['file_count']} files{' by reference' if self.by_reference else ''}>"
 
 
-def _check(entry: Mapping[str, Any], address: str, memory: Fingerprints, quick: bool, tick: Tick | None) -> CheckedFile:
+class _Elsewhere:
+    """What lies at an address elsewhere, listed once for all files below it."""
+
+    def __init__(self, address: str | None) -> None:
+        self._address = address or ""
+        self._found: dict[str, Any] | None = None
+        self._error: KinetrumError | None = None
+
+    def find(self, address: str) -> Any:
+        """Return the file at an address, None where there is none; raises what listing raised."""
+        from kinetrum.client.remote import list_remote
+
+        if not address.startswith(self._address) or not self._address:
+            return next((file for file in list_remote(address) if file.address == address), None)
+        if self._found is None and self._error is None:
+            try:
+                self._found = {file.address: file for file in list_remote(self._address)}
+            except NotFound:
+                self._found = {}
+            except KinetrumError as error:
+                self._error = error
+        if self._error is not None:
+            raise self._error
+        return (self._found or {}).get(address)
+
+
+def _check(
+    entry: Mapping[str, Any], address: str, memory: Fingerprints, elsewhere: _Elsewhere, quick: bool, tick: Tick | None
+) -> CheckedFile:
     from kinetrum.client.remote import is_remote
 
     if is_remote(address):
-        return _check_elsewhere(entry, address, memory, quick, tick)
+        return _check_elsewhere(entry, address, memory, elsewhere, quick, tick)
     source = Path(address)
     try:
         found = source.stat()
@@ -161,12 +191,12 @@ def _check(entry: Mapping[str, Any], address: str, memory: Fingerprints, quick: 
 
 
 def _check_elsewhere(
-    entry: Mapping[str, Any], address: str, memory: Fingerprints, quick: bool, tick: Tick | None
+    entry: Mapping[str, Any], address: str, memory: Fingerprints, elsewhere: _Elsewhere, quick: bool, tick: Tick | None
 ) -> CheckedFile:
-    from kinetrum.client.remote import fingerprint_remote, list_remote
+    from kinetrum.client.remote import fingerprint_remote
 
     try:
-        found = next((file for file in list_remote(address) if file.address == address), None)
+        found = elsewhere.find(address)
         if found is None:
             return CheckedFile(entry["path"], address, "gone", False)
         if found.size is not None and found.size != entry["size"]:

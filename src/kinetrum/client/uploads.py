@@ -73,11 +73,11 @@ def _missing(service: Service, project: str, sources: Mapping[str, Path], tell: 
         answer = service.call("POST", path_of("projects", project, "blobs", "missing"), json={"sha256": part})
         missing = set(answer["missing"])
         for sha256 in part:
-            size = sources[sha256].stat().st_size
             if sha256 in missing:
-                yield sha256, size
-            else:
-                tell(size)
+                yield sha256, size_of(sources[sha256])
+            elif sources[sha256].exists():
+                # What is there already may be gone here.
+                tell(size_of(sources[sha256]))
 
 
 def _parts(digests: Sequence[str], sources: Mapping[str, Path]) -> Iterator[list[tuple[str, Path]]]:

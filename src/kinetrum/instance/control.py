@@ -6,6 +6,8 @@ One line of JSON on standard output is the answer; exit status 1 says that it fa
 
 from __future__ import annotations
 
+import argparse
+import json
 import os
 import signal
 import subprocess
@@ -15,9 +17,9 @@ from pathlib import Path
 from typing import Any
 
 from kinetrum import locks
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.errors import KinetrumError, Unavailable
 from kinetrum.instance.keeper import ANOTHER_RUNS
-from kinetrum.instance.settings import Home
+from kinetrum.instance.settings import DEFAULT_PORT, Home, default_home
 
 _UP_S, _DOWN_S = 120.0, 60.0
 
@@ -90,21 +92,47 @@ def down(home: Home) -> dict[str, Any]:
 
 
 def _stop_background(home: Home) -> None:
-    """Stop what the demo left running beside the instance, a training first, while the service can be told."""
-    for name in ("background.pid", "object-store.pid"):
-        _stop_process(home, home.folder / name)
+    """Stop what the demo left running beside the instance, a training while the service can still be told."""
+    if _stop_process(home, home.folder / "background.pid"):
+        # A moment for the sender, which looks every fifth of a second, to tell that it stopped.
+        time.sleep(0.6)
+    _stop_process(home, home.folder / "object-store.pid")
 
 
-def _stop_process(home: Home, pid_file: Path) -> None:
+def _stop_process(home: Home, pid_file: Path) -> bool:
     try:
         pid = int(pid_file.read_text())
         mine = str(home.folder).encode() in Path(f"/proc/{pid}/cmdline").read_bytes()
     except (OSError, ValueError):
-        return
+        return False
     pid_file.unlink(missing_ok=True)
-    if not mine:
-        return
-    os.kill(pid, signal.SIGTERM)
-    give_up = time.monotonic() + 5
-    while time.monotonic() < give_up and Path(f"/proc/{pid}").exists():
-        time.sleep(0.05)
+    if mine:
+        os.kill(pid, signal.SIGTERM)
+        give_up = time.monotonic() + 5
+        while time.monotonic() < give_up and Path(f"/proc/{pid}").exists():
+            time.sleep(0.05)
+    return mine
+
+
+def main() -> int:
+    """Answer one command."""
+    parser = argparse.ArgumentParser(prog="python -m kinetrum.instance.control")
+    parser.add_argument("command", choices=["up", "down", "status"])
+    parser.add_argument("--port", type=int, default=DEFAULT_PORT)
+    given = parser.parse_args()
+    try:
+        home = default_home()
+        answer = {
+            "up": lambda: up(home, given.port),
+            "down": lambda: down(home),
+            "status": lambda: status(home),
+        }[given.command]()
+    except KinetrumError as error:
+        print(json.dumps({"error": str(error)}))  # noqa: T201
+        return 1
+    print(json.dumps(answer))  # noqa: T201
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
-from fastapi import FastAPI, Request, Response
+from fastapi import FastAPI
 from fastapi.routing import APIRoute
 
 from kinetrum.service import (
@@ -31,6 +31,7 @@ from kinetrum.service import (
     today_routes,
 )
 from kinetrum.service.chores import Chores
+from kinetrum.service.hardening import Hardened
 from kinetrum.service.limits import BodyLimit
 from kinetrum.service.live import Broker
 from kinetrum.storage.blobs import BlobStore
@@ -95,15 +96,7 @@ def make_app(blob_folder: Path) -> FastAPI:
         app.include_router(module.router, prefix=API)
     console_files.install(app)
     app.add_middleware(BodyLimit)
-
-    @app.middleware("http")
-    async def harden(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
-        response = await call_next(request)
-        response.headers.setdefault("X-Content-Type-Options", "nosniff")
-        response.headers.setdefault("Referrer-Policy", "same-origin")
-        if request.url.path.startswith("/api/"):
-            response.headers.setdefault("Cache-Control", "no-store")
-        return response
+    app.add_middleware(Hardened)
 
     _tell_the_truth(app)
     return app

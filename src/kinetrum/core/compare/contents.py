@@ -93,5 +93,6 @@ def _told(column: ColumnChange, rows: int) -> str:
     where = f"all {rows:,} rows" if column.rows == rows else f"{column.rows:,} of {rows:,} rows"
     if column.mean is None:
         return f"{column.name} in {where}"
-    by = f"by {column.mean:+.3g}" if column.most == column.least else f"by {column.mean:+.3g} on average"
+    alike = math.isclose(column.most or 0.0, column.least or 0.0, rel_tol=1e-6, abs_tol=1e-9)
+    by = f"by {column.mean:+.3g}" if alike else f"by {column.mean:+.3g} on average"
     return f"{column.name} {by} in {where}"

@@ -61,7 +61,7 @@ def preview_onnx(file: BinaryIO, size: int) -> Preview:
     outside = any(tensor.data_location == onnx.TensorProto.EXTERNAL for tensor in graph.initializer)
     sets = ", ".join(f"{found.domain or 'ai.onnx'} {found.version}" for found in model.opset_import)
     facts = [
-        ("form", "ONNX"), ("parameters", f"{sum(math.prod(t.dims) for t in graph.initializer):,}"),
+        ("form", "ONNX"), ("parameters", f"{_parameters(graph):,}"),
         ("operators", ", ".join(f"{name} × {count}" for name, count in operators.most_common(12))),
         ("operator sets", sets), ("made by", f"{model.producer_name} {model.producer_version}".strip()),
     ]  # fmt: skip
@@ -70,6 +70,17 @@ def preview_onnx(file: BinaryIO, size: int) -> Preview:
         facts=tuple((name, cell(value)) for name, value in facts if value),
         note="Its weights lie in other files." if outside else "",
     )  # fmt: skip
+
+
+def _parameters(graph: Any) -> int:
+    """Count weights: initializers, constants, and the numbers that trees and linear models carry as attributes."""
+    count = sum(math.prod(tensor.dims) for tensor in graph.initializer)
+    for node in graph.node:
+        for attribute in node.attribute:
+            count += len(attribute.floats)
+            if node.op_type == "Constant" and attribute.HasField("t"):
+                count += math.prod(attribute.t.dims)
+    return int(count)
 
 
 def _signature(value: Any) -> Row:

@@ -30,6 +30,6 @@ class Preview:
 
 def cell(value: object) -> str:
     """Write a value into a cell: bounded, in one line."""
-    text = str(value)
+    text = "" if value is None else str(value)
     text = text if len(text) <= CELL_LIMIT else text[: CELL_LIMIT - 1] + "…"
     return "".join(c if c.isprintable() else " " for c in text)

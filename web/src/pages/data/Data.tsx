@@ -77,7 +77,7 @@ function Finding({ found, newest }: { found: VersionDetail; newest: ArtifactVers
     : found.damaged
       ? 'is damaged: stored bytes no longer match'
       : found.by_reference
-        ? 'stays where it is'
+        ? 'is known by reference, its files stay where they are'
         : 'is stored here'
   return (
     <>

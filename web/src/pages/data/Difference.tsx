@@ -196,20 +196,29 @@ function Inside({
   )
 }
 
+/** A unified difference with the sign in a column of its own, so that no minus of a number is taken for one. */
 function Lines({ text }: { text: string }) {
+  const lines = text.split('\n').filter((line) => !/^(---|\+\+\+) (left|right)$/.test(line))
   return (
-    <pre tabIndex={0} className="mono mt-2 max-h-[260px] overflow-auto bg-bg p-2">
-      {text
-        .split('\n')
-        .slice(0, 600)
-        .map((line, at) => (
-          <span
-            key={at}
-            className={`block ${line.startsWith('+') ? 'text-accent' : line.startsWith('-') ? 'text-bad line-through decoration-1' : 'text-ink2'}`}
-          >
-            {line || ' '}
-          </span>
-        ))}
-    </pre>
+    <div tabIndex={0} className="mono mt-2 max-h-[260px] overflow-auto bg-bg p-2">
+      <table>
+        <tbody>
+          {lines.slice(0, 600).map((line, at) => {
+            const place = line.startsWith('@@')
+            const sign = place ? '' : (line[0] ?? ' ')
+            const tone = sign === '+' ? 'text-accent' : sign === '-' ? 'text-bad' : 'text-ink2'
+            return (
+              <tr key={at} className={tone}>
+                <td className="strong w-8 border-r border-line pr-2 text-center">
+                  {sign === '-' ? '−' : sign}
+                </td>
+                <td className="pl-2 whitespace-pre">{place ? line : line.slice(1)}</td>
+              </tr>
+            )
+          })}
+        </tbody>
+      </table>
+      {lines.length > 600 && <p className="lab">{plural(lines.length - 600, 'more line')}</p>}
+    </div>
   )
 }

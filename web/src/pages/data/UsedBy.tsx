@@ -11,11 +11,11 @@ export function UsedBy({ project, found }: { project: string; found: VersionDeta
   return (
     <Section title="Who used exactly this" fact={plural(runs.size, 'run')}>
       <div tabIndex={0} className="max-h-[360px] overflow-auto">
-        <table className="w-full text-xs" aria-label="Runs of this content">
+        <table className="w-full table-fixed text-xs" aria-label="Runs of this content">
           <tbody>
             {uses.map((use, at) => (
               <tr key={at} className="h-7 border-b border-line">
-                <th scope="row">
+                <th scope="row" className="truncate" title={use.run.name ?? undefined}>
                   {use.run.purged ? (
                     <span className="text-ink3">{use.run.run} (purged)</span>
                   ) : (
@@ -25,12 +25,12 @@ export function UsedBy({ project, found }: { project: string; found: VersionDeta
                   )}{' '}
                   <span className="text-ink3">{use.run.name}</span>
                 </th>
-                <td className="text-ink2">
+                <td className="w-[104px] truncate pl-2 text-ink2">
                   {use.run.relation}
                   {use.run.role ? ` as ${use.run.role}` : ''}
                   {use.version !== found.reference ? ` (${use.version})` : ''}
                 </td>
-                <td className="text-right text-ink2">
+                <td className="w-[104px] text-right whitespace-nowrap text-ink2">
                   <Status status={use.run.status} text={moment(use.run.at)} />
                 </td>
               </tr>

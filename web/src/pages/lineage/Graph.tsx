@@ -1,7 +1,10 @@
 /** The lineage drawn: what was there first stands left, what came of it right. */
-import { useEffect, useMemo, useRef } from 'react'
+import { useEffect, useMemo, useRef, useState } from 'react'
 import type { Lineage, LineageNode } from '../../api/data'
 import { NODE, type Placed } from './layout'
+
+/** Below this nobody reads the names. */
+const SMALLEST = 0.86
 
 const WORDS: Record<LineageNode['kind'], string> = {
   file: 'file',
@@ -67,18 +70,31 @@ export function Graph({
     )
   }, [graph, chosen])
   const start = placed.nodes.get(graph.start)
+  const [scale, setScale] = useState(1)
   useEffect(() => {
     const box = frame.current
     if (!box || !start) return
-    box.scrollLeft = start.x - box.clientWidth / 2 + NODE.width / 2
-    box.scrollTop = start.y - box.clientHeight / 2
-  }, [start])
+    // What nearly fits is made to fit; what is far larger is read by scrolling, from the start on.
+    const wide = Math.min(1, (box.clientWidth - 4) / (placed.width + 48))
+    const fitting = Math.min(wide, (box.clientHeight - 4) / (placed.height + 48))
+    const shown = fitting >= SMALLEST ? fitting : Math.max(SMALLEST, wide)
+    setScale(shown)
+    box.scrollLeft = start.x * shown - box.clientWidth / 2 + NODE.width / 2
+    box.scrollTop = start.y * shown - box.clientHeight / 2
+  }, [placed, start])
   return (
-    <div ref={frame} tabIndex={0} className="h-full overflow-auto bg-bg" role="region" aria-label="Lineage">
+    <div
+      ref={frame}
+      tabIndex={0}
+      className="flex h-full overflow-auto bg-bg"
+      role="region"
+      aria-label="Lineage"
+    >
       <svg
-        width={placed.width + 48}
-        height={placed.height + 48}
-        className="m-auto block"
+        width={(placed.width + 48) * scale}
+        height={(placed.height + 48) * scale}
+        viewBox={`0 0 ${placed.width + 48} ${placed.height + 48}`}
+        className="m-auto block shrink-0"
         role="group"
         aria-label={`${graph.nodes.length} things and ${graph.edges.length} relations`}
       >
@@ -88,8 +104,9 @@ export function Graph({
             viewBox="0 0 8 8"
             refX="7"
             refY="4"
-            markerWidth="7"
-            markerHeight="7"
+            markerWidth="9"
+            markerHeight="9"
+            markerUnits="userSpaceOnUse"
             orient="auto"
           >
             <path d="M0,1 L7,4 L0,7 z" fill="var(--ink3)" />
@@ -139,11 +156,11 @@ export function Graph({
                 }}
               >
                 <Shape node={node} chosen={isChosen} start={node.id === graph.start} />
-                <text x={14} y={17} className="strong" fontSize={12} fill="var(--ink)">
-                  {cut(node.reference, 26)}
+                <text x={12} y={17} className="strong" fontSize={12} fill="var(--ink)">
+                  {cut(node.reference, 22)}
                 </text>
-                <text x={14} y={31} fontSize={11} fill={node.stages.length ? 'var(--accent)' : 'var(--ink3)'}>
-                  {cut(about(node), 30)}
+                <text x={12} y={31} fontSize={11} fill={node.stages.length ? 'var(--accent)' : 'var(--ink3)'}>
+                  {cut(about(node), 26)}
                 </text>
                 <title>{`${node.reference}: ${about(node)}`}</title>
               </g>

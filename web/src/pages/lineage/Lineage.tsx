@@ -172,11 +172,7 @@ function About({
           const to = other && pageOf(project, other)
           return (
             <li key={at} className="border-b border-line py-1">
-              <span className="text-ink3">
-                {wordOf(edge.relation, back)}
-                {edge.role ? ` as ${edge.role}` : ''}
-                {edge.activity ? ` (${edge.activity})` : ''}
-              </span>{' '}
+              <span className="text-ink3">{wordOf(edge.relation, back)}</span>{' '}
               {to ? (
                 <Link className="hover:underline" to={to}>
                   {other?.reference}
@@ -184,6 +180,10 @@ function About({
               ) : (
                 other?.reference
               )}
+              <span className="text-ink3">
+                {edge.role ? ` as ${edge.role}` : ''}
+                {edge.activity ? `, in ${edge.activity}` : ''}
+              </span>
             </li>
           )
         })}

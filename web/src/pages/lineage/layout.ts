@@ -4,7 +4,7 @@ import workerAddress from 'elkjs/lib/elk-worker.min.js?url'
 import { useEffect, useState } from 'react'
 import type { Lineage } from '../../api/data'
 
-export const NODE = { width: 186, height: 40 }
+export const NODE = { width: 150, height: 40 }
 
 export type Placed = {
   width: number
@@ -30,7 +30,7 @@ async function place(graph: Lineage): Promise<Placed> {
     layoutOptions: {
       'elk.algorithm': 'layered',
       'elk.direction': 'RIGHT',
-      'elk.layered.spacing.nodeNodeBetweenLayers': '56',
+      'elk.layered.spacing.nodeNodeBetweenLayers': '34',
       'elk.spacing.nodeNode': '10',
       'elk.edgeRouting': 'POLYLINE',
       'elk.layered.nodePlacement.strategy': 'BRANDES_KOEPF',

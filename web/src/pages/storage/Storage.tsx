@@ -26,7 +26,12 @@ export default function Storage() {
       <Answer
         reason={
           binned
-            ? `${plural(data.binned_runs, 'run')} and ${plural(data.binned_versions, 'version')} are in the bin; purging them would free ${bytes(data.frees_bytes)} of files.`
+            ? `In the bin: ${[
+                data.binned_runs && plural(data.binned_runs, 'run'),
+                data.binned_versions && plural(data.binned_versions, 'version'),
+              ]
+                .filter(Boolean)
+                .join(' and ')}; a purge would free ${bytes(data.frees_bytes)} of files.`
             : 'The bin is empty.'
         }
         right={
@@ -86,14 +91,24 @@ function Table({
             <th scope="col" className="text-left">
               name
             </th>
-            <th scope="col">{what}</th>
-            <th scope="col">files</th>
-            <th scope="col">size</th>
+            <th scope="col" className="text-right">
+              {what}
+            </th>
+            <th scope="col" className="text-right">
+              files
+            </th>
+            <th scope="col" className="text-right">
+              size
+            </th>
             <th scope="col" className="w-[92px]">
               <span className="sr-only">share</span>
             </th>
-            <th scope="col">held by it alone</th>
-            <th scope="col">in the bin</th>
+            <th scope="col" className="text-right">
+              held by it alone
+            </th>
+            <th scope="col" className="text-right">
+              in the bin
+            </th>
           </tr>
         </thead>
         <tbody className="text-right">

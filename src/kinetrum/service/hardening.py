@@ -1,0 +1,34 @@
+"""Headers that every answer bears."""
+
+from __future__ import annotations
+
+from starlette.datastructures import MutableHeaders
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+
+class Hardened:
+    """Adds the headers as the answer begins, and touches nothing else of it.
+
+    Deliberately no middleware that passes bodies on: such a one ends an answer properly whose body broke off, and what
+    was cut short would look whole.
+    """
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Serve one connection."""
+        if scope["type"] != "http":
+            await self.app(scope, receive, send)
+            return
+
+        async def hardened(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                headers = MutableHeaders(scope=message)
+                headers.setdefault("X-Content-Type-Options", "nosniff")
+                headers.setdefault("Referrer-Policy", "same-origin")
+                if scope["path"].startswith("/api/"):
+                    headers.setdefault("Cache-Control", "no-store")
+            await send(message)
+
+        await self.app(scope, receive, hardened)
