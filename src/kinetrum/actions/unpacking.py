@@ -77,7 +77,7 @@ def import_archive(actor: Actor, store: BlobStore, project: str, path: Path) -> 
             done = Imported(opened.contents.source)
             _take_files(store, project_id, opened)
             numbers = {}
-            _begin(actor, project, opened.contents)
+            _begin(actor, project, opened)
             for version in opened.contents.versions:
                 numbers[version.name, version.number] = _take_version(actor, project, version, opened.contents, done)
             for run in opened.runs:
@@ -171,15 +171,18 @@ def _stored(project_id: int, digests: list[str]) -> set[str]:
 
 
 @transaction
-def _begin(actor: Actor, project: str, contents: Contents) -> None:
+def _begin(actor: Actor, project: str, opened: _Opened) -> None:
     place = enter(actor, project, Act.RECORD)
-    for experiment in contents.experiments:
+    for experiment in opened.contents.experiments:
         projects.add_experiment(place.project_id, experiment.name, actor.person_id)
         row = projects.experiment_named(place.project_id, experiment.name)
         if row is None:
             raise Conflict(f"The experiment {experiment.name} vanished.")
         projects.lock_experiment(row.experiment_id)
         projects.describe_experiment(row.experiment_id, experiment.description)
+        # What has to take another number takes none that a later run of the archive brings along.
+        highest = max((run.number for run in opened.runs if run.experiment == experiment.name), default=0)
+        projects.raise_last_number(row.experiment_id, highest)
         standing = projects.goals_of(row.experiment_id)
         for goal in experiment.goals:
             if goal.key not in standing:

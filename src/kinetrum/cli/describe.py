@@ -38,9 +38,11 @@ def add_commands(commands: Any) -> None:
     correct.add_argument("params", nargs="+", metavar="KEY=VALUE", help="read as JSON where it is JSON, else text")
     correct.add_argument("-m", "--comment", default="", metavar="TEXT", help="why")
     add_common(correct, _correct)
-    bin_ = commands.add_parser("bin", help="put runs out of sight, list what is there, take runs out again")
-    bin_.add_argument("refs", nargs="*", metavar="REF", help="without one the bin is listed")
-    bin_.add_argument("--restore", action="store_true", help="take the runs out of the bin")
+    bin_ = commands.add_parser(
+        "bin", help="put runs and versions out of sight, list what is there, take them out again"
+    )
+    bin_.add_argument("refs", nargs="*", metavar="REF", help="frost-alarm/3, nights@2; without one the bin is listed")
+    bin_.add_argument("--restore", action="store_true", help="take them out of the bin")
     add_common(bin_, _bin)
 
 
@@ -61,6 +63,23 @@ def _sessions(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any
     found: dict[str, tuple[Any, list[str]]] = {}
     for ref in refs:
         session, plain = _session(given, ref)
+        found.setdefault(session.project, (session, []))[1].append(plain)
+    return found
+
+
+def _things(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, list[str]]]:
+    """Group references of runs, versions (`nights@2`) and artifacts (`artifact:nights`) by project."""
+    from kinetrum.client.session import open_session
+    from kinetrum.core.refs import VersionRef, parse_ref
+
+    found: dict[str, tuple[Any, list[str]]] = {}
+    for text in refs:
+        if text.startswith("artifact:") or "@" in text:
+            ref = None if text.startswith("artifact:") else parse_ref(text)
+            session = open_session((ref.project if ref else None) or given.project)
+            plain = f"{ref.name}@{ref.which}" if isinstance(ref, VersionRef) else text
+        else:
+            session, plain = _session(given, text)
         found.setdefault(session.project, (session, []))[1].append(plain)
     return found
 
@@ -208,14 +227,15 @@ def _bin(given: argparse.Namespace) -> int:
         if given.json:
             output.print_json(found)
         elif found:
-            rows = [[run["reference"], output.clean(run["name"] or ""), run["status"], run["author"],
-                     moment(run["binned_at"]), run["binned_by"] or ""] for run in found]  # fmt: skip
-            output.print_table(["run", "name", "status", "recorded by", "binned", "by"], rows)
+            rows = [[thing["reference"], output.clean(thing["name"] or ""), thing["status"], thing["author"],
+                     moment(thing["binned_at"]), output.clean(thing["reason"] or thing["binned_by"] or "")]
+                    for thing in found]  # fmt: skip
+            output.print_table(["what", "name", "", "made by", "binned", "by or because"], rows)
         else:
             print("The bin is empty.")
         return 0
     done = []
-    for session, plain in _sessions(given, given.refs).values():
+    for session, plain in _things(given, given.refs).values():
         done += (restore_things if given.restore else bin_things)(session, session.project, plain)
     undo = f"; kinetrum bin --restore {' '.join(done)} takes back" if len(done) <= 6 else ""
     return _done(given, done, "restored" if given.restore else f"in the bin{undo}")

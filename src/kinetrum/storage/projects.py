@@ -101,10 +101,15 @@ def take_run_number(experiment_id: int, wanted: int) -> int:
     query("SELECT last_number FROM experiment WHERE experiment_id = %s FOR UPDATE", experiment_id)
     if query("SELECT 1 FROM run WHERE experiment_id = %s AND number = %s", experiment_id, wanted):
         return next_run_number(experiment_id)
-    execute(
-        "UPDATE experiment SET last_number = GREATEST(last_number, %s) WHERE experiment_id = %s", wanted, experiment_id
-    )
+    raise_last_number(experiment_id, wanted)
     return wanted
+
+
+def raise_last_number(experiment_id: int, number: int) -> None:
+    """Give out no number up to this one any more, but those that are asked for."""
+    execute(
+        "UPDATE experiment SET last_number = GREATEST(last_number, %s) WHERE experiment_id = %s", number, experiment_id
+    )
 
 
 def describe_experiment(experiment_id: int, description: str) -> None:

@@ -60,6 +60,7 @@ export function DropPlace({ take }: { take: (files: Chosen[]) => void }) {
 /** What was dropped, folders walked through; the top folder's own name is not part of the paths. */
 async function dropped(transfer: DataTransfer): Promise<Chosen[]> {
   const entries = [...transfer.items].map((item) => item.webkitGetAsEntry()).filter((entry) => entry !== null)
+  if (entries.length === 0) return [...transfer.files].map((file) => ({ path: file.name, file }))
   const alone = entries.length === 1
   const found = await Promise.all(
     entries.map((entry) => walk(entry, alone && entry.isDirectory ? '' : entry.name)),

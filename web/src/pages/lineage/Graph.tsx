@@ -142,7 +142,7 @@ export function Graph({
                 role="button"
                 tabIndex={0}
                 aria-pressed={isChosen}
-                aria-label={`${node.reference}, ${about(node)}`}
+                aria-label={`${cut(node.reference, 22)} ${cut(about(node), 26)}`}
                 className="cursor-pointer"
                 opacity={chosen && !near.has(node.id) && !isChosen ? 0.75 : 1}
                 onClick={() => choose(node.id)}

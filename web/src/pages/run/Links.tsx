@@ -60,7 +60,7 @@ export function Links({
                 <button
                   className="quiet-act"
                   aria-expanded={open === link.reference}
-                  aria-label={`Files of ${link.reference}`}
+                  aria-label={`${open === link.reference ? 'close' : 'files'} of ${link.reference}`}
                   onClick={() => setOpen(open === link.reference ? null : link.reference)}
                 >
                   {open === link.reference ? 'close' : 'files'}
