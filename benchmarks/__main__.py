@@ -11,6 +11,7 @@ from pathlib import Path
 
 from benchmarks.consoles import consoles
 from benchmarks.curves import curves, steady
+from benchmarks.files import files
 from benchmarks.measuring import Ratio
 from benchmarks.output import output
 from benchmarks.recording import measure_call, recording
@@ -37,6 +38,7 @@ def main() -> None:
     token = home.token.read_text().strip()
     os.environ |= {"KINETRUM_URL": url, "KINETRUM_TOKEN": token, "KINETRUM_SPOOL": str(folder / "spool"),
                    "KINETRUM_CONNECTIONS": str(folder / "connections.json")}  # fmt: skip
+    os.environ["KINETRUM_BENCH_HOME"] = str(home.folder)
     os.environ.pop("KINETRUM_PROJECT", None)
     print(f"{platform.machine()}, {os.cpu_count()} cores, Python {platform.python_version()}; pairs taken in turn\n")
     try:
@@ -52,6 +54,7 @@ def main() -> None:
             "runs": lambda: run_table(url, token),
             "memory": lambda: [memory_away()],
             "output": output,
+            "files": lambda: files(url, token),
             "consoles": lambda: consoles(url, token),
             # Last, since what this process recorded for services that do not answer stays undelivered.
             "slow": slow_service,

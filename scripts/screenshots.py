@@ -31,8 +31,10 @@ PAGES = {
     "experiment-dark": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
     "run": "/orchard/e/frost-alarm/{better}",
     "run-output": "/orchard/e/gap-filling/7?surroundings=previous",
-    "run-parent": "/orchard/e/frost-alarm/{parent}",
     "compare": "/orchard/compare?run=frost-alarm/{better}~1&run=frost-alarm/{earlier}~2",
+    "data-difference": "/orchard/data/nights?version=3&against=nights@2&file=2024-spring/station-09.csv",
+    "lineage": "/orchard/lineage?of=frost-net@5",
+    "storage": "/orchard/storage",
     "models": "/orchard/models",
     "model": "/orchard/models/frost-alarm",
     "review": "/orchard/models/frost-alarm/5",
@@ -42,6 +44,7 @@ COMMANDS = {
     "terminal-compare": "kinetrum compare frost-alarm/{better} frost-alarm/{earlier}",
     "terminal-track": "cd .demo/demo/gap-filling && kinetrum track -e gap-filling --set reach=3 --metrics out/scores.csv"
     " --step reach -- python neighbours.py --reach 3; kinetrum show gap-filling/last --output; kinetrum show gap-filling/last",
+    "terminal-data": "kinetrum diff nights@2 nights@3; echo; kinetrum uses nights@3 | head -7; echo; kinetrum lineage frost-alarm@production",
     "terminal-show": "kinetrum show frost-alarm/{problem}",
     "terminal-registry": "kinetrum models; echo; kinetrum show model; echo; kinetrum history frost-alarm",
 }
@@ -81,8 +84,6 @@ def take_pages(wanted: list[str], url: str, runs: dict[str, str]) -> None:
         page.on("console", lambda message: message.type == "error" and print("console:", message.text))
         page.goto(url)
         page.get_by_role("button", name="Sign in").wait_for()
-        if "sign-in" in wanted:
-            page.screenshot(path=OUT / "sign-in.png")
         sign_in(page, url)
         for name in wanted:
             if name not in PAGES:
@@ -129,9 +130,9 @@ def main() -> None:
     url = json.loads((instance_folder() / "state.json").read_text())["url"]
     os.environ.setdefault("KINETRUM_PROJECT", "orchard")
     OUT.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or ["sign-in", *PAGES, *COMMANDS]
+    wanted = sys.argv[1:] or [*PAGES, *COMMANDS]
     runs = names()
-    if any(name in PAGES or name == "sign-in" for name in wanted):
+    if any(name in PAGES for name in wanted):
         take_pages(wanted, url, runs)
     if any(name in COMMANDS for name in wanted):
         take_terminals(wanted, runs)

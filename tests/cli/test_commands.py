@@ -214,7 +214,7 @@ def test_artifacts_keep_and_spool(recorded: Project, capsys: Out, tmp_path: Path
     (tmp_path / "data" / "a.csv").write_text("1")
     assert run(capsys, "keep", str(tmp_path / "data"), "--name", "nights", "--kind", "data")[1] == "nights@1\n"
     assert "nights@1" in run(capsys, "artifacts")[1]
-    assert len(json.loads(run(capsys, "artifacts", "frost-net", "--json")[1])) == 2
+    assert len(json.loads(run(capsys, "artifacts", "frost-net", "--json")[1])["versions"]) == 2
     assert run(capsys, "spool")[1] == "Nothing waits.\n"
     assert json.loads(run(capsys, "spool", "list", "--json")[1]) == {"waiting": [], "set_aside": []}
     assert run(capsys, "spool", "send")[1] == "Everything is delivered.\n"

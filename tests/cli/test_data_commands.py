@@ -82,6 +82,9 @@ def test_keep_tells_what_was_sent(data: Path, capsys: Out) -> None:
         {"seasons": 2},
         {"state": "raw"},
     )
+    assert run(capsys, "label", "copy@1", "artifact:copy", "good=yes", "state=")[1].endswith("labelled.\n")
+    labelled = json.loads(run(capsys, "artifacts", "copy", "--json")[1])
+    assert (labelled["labels"], labelled["versions"][0]["labels"]) == ({"good": "yes"}, {"good": "yes"})
     assert run(capsys, "keep", str(data / "nothing"))[0] == 3
     assert run(capsys, "keep", str(data), "--about", "nothing")[0] == 2
 

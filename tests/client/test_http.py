@@ -132,3 +132,23 @@ def test_files_of_a_folder(tmp_path: Path) -> None:
     known = fingerprint(tmp_path / "a" / "one.csv")
     assert (known.size, known.sha256) == (
         1, "6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b")  # fmt: skip
+
+
+def test_a_file_that_is_being_written_is_no_output(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from kinetrum.client import copies
+
+    source, spool = tmp_path / "net.onnx", tmp_path / "spool"
+    source.write_bytes(b"half")
+    spool.mkdir()
+    plain = copies._copy_once
+
+    def written_meanwhile(*arguments: Any) -> Any:
+        copied = plain(*arguments)
+        with source.open("ab") as file:
+            file.write(b" and more")
+        return copied
+
+    monkeypatch.setattr(copies, "_copy_once", written_meanwhile)
+    with pytest.raises(errors.InvalidInput, match="is being written to"):
+        copies.copy_all(find_files(source), spool)
+    assert list(spool.iterdir()) == []

@@ -3478,6 +3478,8 @@ export interface components {
             /** Generated */
             generated: components["schemas"]["Link"][];
             progress: components["schemas"]["Progress"] | null;
+            /** Imported From */
+            imported_from: string | null;
             /** Complete */
             complete: boolean;
         };
@@ -3545,6 +3547,8 @@ export interface components {
             /** Generated */
             generated: components["schemas"]["Link"][];
             progress: components["schemas"]["Progress"] | null;
+            /** Imported From */
+            imported_from: string | null;
             /** Complete */
             complete: boolean;
             /** Results */
@@ -3579,8 +3583,6 @@ export interface components {
             binned_at: string | null;
             /** Purged At */
             purged_at: string | null;
-            /** Imported From */
-            imported_from: string | null;
             /** Binned By */
             binned_by: string | null;
             /** Activities */

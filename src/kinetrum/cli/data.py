@@ -140,10 +140,9 @@ def about_of(texts: list[str]) -> dict[str, Any]:
 
 def _keep(given: argparse.Namespace) -> int:
     from kinetrum.client.copies import find_files
-    from kinetrum.client.http import path_of
     from kinetrum.client.linking import artifact_name, described
     from kinetrum.client.session import open_session
-    from kinetrum.client.stored import keep_files
+    from kinetrum.client.stored import describe_artifact, keep_files
 
     name = artifact_name(given.name, given.path)
     said = described(given.kind, about=about_of(given.about), labels=_pairs(given.label, "label"))
@@ -152,8 +151,7 @@ def _keep(given: argparse.Namespace) -> int:
         session, find_files(given.path), name, said.kind, said.about, said.labels, progress_of(name)
     )
     if given.description is not None:
-        path = path_of("projects", session.project, "artifacts", name)
-        session.service.call("PATCH", path, json={"description": given.description})
+        describe_artifact(session, name, given.description, {})
     if given.json:
         output.print_json({"reference": reference, "sent_files": sent.files, "sent_bytes": sent.size_bytes})
         return 0

@@ -14,7 +14,7 @@ from kinetrum.core.errors import InvalidInput
 
 def add_commands(commands: Any) -> None:
     """Add this group to the parser."""
-    label = commands.add_parser("label", help="set labels on runs: KEY=VALUE, or KEY= to take one away")
+    label = commands.add_parser("label", help="set labels on runs and versions: KEY=VALUE, or KEY= to take one away")
     label.add_argument("words", nargs="+", metavar="REF… KEY=VALUE…")
     add_common(label, _label)
     note = commands.add_parser("note", help="put a note on runs, or read the notes of one")
@@ -102,12 +102,28 @@ def _label(given: argparse.Namespace) -> int:
     at = next((at for at, word in enumerate(given.words) if "=" in word), len(given.words))
     refs, words = given.words[:at], given.words[at:]
     if not refs or not words or not all("=" in word for word in words):
-        raise InvalidInput("Write the runs first, then the labels: kinetrum label frost-alarm/42 purpose=baseline.")
+        raise InvalidInput(
+            "Write runs or versions first, then the labels: kinetrum label frost-alarm/42 purpose=baseline."
+        )
     labels = {key: value or None for key, value in _pairs(words).items()}
+    of_files = [ref for ref in refs if ref.startswith("artifact:") or "@" in ref]
     done = []
-    for session, plain in _sessions(given, refs).values():
+    for session, plain in _things(given, of_files).values():
+        done += [_label_files(session, ref, labels) for ref in plain]
+    for session, plain in _sessions(given, [ref for ref in refs if ref not in of_files]).values():
         done += label_runs(session, session.project, plain, labels)
     return _done(given, done, "labelled")
+
+
+def _label_files(session: Any, ref: str, labels: dict[str, str | None]) -> str:
+    """Label an artifact (`artifact:nights`) or one of its versions (`nights@3`)."""
+    from kinetrum.client.stored import StoredVersion, describe_artifact
+
+    if ref.startswith("artifact:"):
+        describe_artifact(session, ref.removeprefix("artifact:"), None, labels)
+        return ref
+    name, _, which = ref.partition("@")
+    return StoredVersion.read(session, session.project, name, which).label(**labels).reference
 
 
 def _note(given: argparse.Namespace) -> int:

@@ -20,6 +20,7 @@ _FICLONE = 0x40049409
 _NO_CLONE = frozenset({errno.EOPNOTSUPP, errno.EXDEV, errno.EINVAL, errno.ENOTTY, errno.ENOSYS})
 # Above this, and where the file system cannot share blocks, an output is sent from where it lies instead of copied.
 COPY_LIMIT = 1024**3
+_TRIES = 3
 
 
 @dataclass(frozen=True)
@@ -98,6 +99,18 @@ def copy_all(found: Sequence[Found], folder: Path) -> list[tuple[FileEntry, Path
 
 
 def _copy_in(found: Found, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
+    """Copy one file; one that is written to meanwhile is copied anew, a few times."""
+    for _ in range(_TRIES):
+        before = os.stat(found.source)
+        copy = _copy_once(found, folder, number, may_copy)
+        after = os.stat(found.source)
+        if copy is None or (before.st_mtime_ns, before.st_size) == (after.st_mtime_ns, after.st_size):
+            return copy
+        copy[1].unlink()
+    raise InvalidInput(f"{found.source} is being written to; record it once it is whole.", field="path")
+
+
+def _copy_once(found: Found, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
     target = folder / f"{number:06d}"
     digest, size = hashlib.sha256(), 0
     with found.source.open("rb", buffering=0) as source, target.open("xb+", buffering=0) as copy:

@@ -215,19 +215,28 @@ def _check_elsewhere(
 
 def keep(
     path: str | os.PathLike[str], *, name: str | None = None, kind: str = "file",
-    about: Mapping[str, Any] | None = None, labels: Mapping[str, str] | None = None, project: str | None = None,
-    session: Session | None = None, progress: Callable[[int], Tick] | None = None,
+    about: Mapping[str, Any] | None = None, labels: Mapping[str, str] | None = None, description: str | None = None,
+    project: str | None = None, session: Session | None = None, progress: Callable[[int], Tick] | None = None,
 ) -> str:  # fmt: skip
     """Store a file or folder without a run; returns its reference, `name@number`.
 
-    Only bytes that the project lacks are sent. Content equal to the newest version makes no new one.
+    Only bytes that the project lacks are sent. `description` tells what the artifact is. Content equal to the newest
+    version makes no new one.
     `progress` is told the number of bytes to read and returns what is told of each stretch read and sent.
     Raises NotFound for a path that is not there, InvalidInput for names and files that cannot be kept.
     """
     label, said = artifact_name(name, path), described(kind, about=about, labels=labels)
     here = session or open_session(project)
     reference, _ = keep_files(here, find_files(path), label, said.kind, said.about, said.labels, progress)
+    if description is not None:
+        describe_artifact(here, label, description, {})
     return reference
+
+
+def describe_artifact(here: Session, name: str, description: str | None, labels: Mapping[str, str | None]) -> None:
+    """Set what an artifact is (None leaves it) and its labels (None takes one away)."""
+    body = {"description": description, "labels": dict(labels)}
+    here.service.call("PATCH", path_of("projects", here.project, "artifacts", name), json=body)
 
 
 def keep_files(

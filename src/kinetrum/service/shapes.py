@@ -85,7 +85,7 @@ def _run_fields(view: RunView) -> dict[str, Any]:
         "host": run.host, "started_at": run.started_at, "ended_at": run.ended_at, "labels": doc.labels,
         "problems": [runs.ProblemOfRun(text=found.text, at=found.at) for found in doc.problems],
         "used": [link(found) for found in doc.used], "generated": [link(found) for found in doc.generated],
-        "progress": progress(doc.progress),
+        "progress": progress(doc.progress), "imported_from": run.imported_from,
     }  # fmt: skip
 
 
@@ -126,7 +126,7 @@ def run_detail(view: RunView) -> runs.RunDetail:
         metric_names=list(view.metrics), notes=[note(found) for found in view.notes],
         resumed_at=view.run.resumed_at, last_sign_at=view.run.last_sign_at, lease_s=view.run.lease_s,
         binned_at=view.run.binned_at, binned_by=view.binned_by,
-        purged_at=view.run.purged_at, imported_from=view.run.imported_from,
+        purged_at=view.run.purged_at,
         activities=[activity(found) for found in view.doc.activities],
         code=wire.Repository.model_validate(view.doc.code) if view.doc.code else None, job=view.doc.job,
         output_lines=view.output_lines, has_resources=view.has_resources,

@@ -109,6 +109,7 @@ class Run(Out):
     used: list[Link]
     generated: list[Link]
     progress: Progress | None
+    imported_from: str | None
     complete: bool
 
 
@@ -150,7 +151,6 @@ class RunDetail(Run):
     lease_s: int
     binned_at: Moment | None
     purged_at: Moment | None
-    imported_from: str | None
     binned_by: str | None
     activities: list[Activity]
     code: Repository | None

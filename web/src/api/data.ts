@@ -11,7 +11,7 @@ export type Lineage = Schemas['Lineage']
 export type LineageNode = Schemas['LineageNode']
 export type Finding = FilePair['finding']
 
-export const useArtifact = (project: string, artifact: string) =>
+export const useVersionsOf = (project: string, artifact: string) =>
   useQuery({
     queryKey: ['project', project, 'artifact', artifact],
     queryFn: () =>

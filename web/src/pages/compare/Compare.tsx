@@ -112,6 +112,7 @@ function Heads({ data, slots }: { data: Comparison; slots: number[] }) {
 }
 
 function Settings({ data, slots }: { data: Comparison; slots: number[] }) {
+  const { project = '' } = useParams()
   const rows = [...data.settings, ...data.inputs.map((row) => ({ ...row, key: `data ${row.key}` }))]
   const equal = data.settings_equal + data.inputs_equal
   return (
@@ -145,7 +146,9 @@ function Settings({ data, slots }: { data: Comparison; slots: number[] }) {
                 </td>
               )
             })}
-            <td />
+            <td className="text-right">
+              <FilesLink project={project} values={row.values} />
+            </td>
           </tr>
         ))}
         {rows.length === 0 && (
@@ -155,6 +158,21 @@ function Settings({ data, slots }: { data: Comparison; slots: number[] }) {
         )}
       </tbody>
     </table>
+  )
+}
+
+/** Where two versions of data differ: the way to their files side by side. */
+function FilesLink({ project, values }: { project: string; values: unknown[] }) {
+  const named = [
+    ...new Set(values.filter((value) => typeof value === 'string' && /^[a-z][\w.-]*@\d+$/.test(value))),
+  ]
+  if (named.length !== 2) return null
+  const [right, left] = named as [string, string]
+  const [name, version] = right.split('@')
+  return (
+    <Link className="link text-xs" to={`/${project}/data/${name}?version=${version}&against=${left}`}>
+      files side by side
+    </Link>
   )
 }
 

@@ -1,7 +1,7 @@
 /** An artifact: its versions, the files of one, who used it, and the difference between two. */
 import { Link, useParams } from 'react-router'
 import {
-  useArtifact,
+  useVersionsOf,
   useDifference,
   useVersion,
   type ArtifactVersion,
@@ -20,7 +20,7 @@ import { UsedBy } from './UsedBy'
 
 export default function Data() {
   const { project = '', artifact = '' } = useParams()
-  const { data, error } = useArtifact(project, artifact)
+  const { data, error } = useVersionsOf(project, artifact)
   const { params } = useAddress()
   const crumbs = [{ text: 'data', to: `/${project}/data` }, { text: artifact }]
   const shown = params.get('version') ?? String(data?.versions.find((row) => !row.binned_at)?.number ?? '')

@@ -215,6 +215,11 @@ const Row = memo(function Row({ run, index, columns, slot, onToggle, onKey }: Ro
           <span className="ml-2 truncate text-xs text-ink2" title={run.name ?? undefined}>
             {run.name}
           </span>
+          {run.imported_from && (
+            <span className="lab ml-2" title={`imported from ${run.imported_from}`}>
+              imported
+            </span>
+          )}
           {run.problems.length > 0 && (
             <span className="ml-1 text-bad" title={run.problems.map((problem) => problem.text).join('\n')}>
               !<span className="sr-only">has problems</span>

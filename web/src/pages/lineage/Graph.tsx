@@ -142,7 +142,6 @@ export function Graph({
                 role="button"
                 tabIndex={0}
                 aria-pressed={isChosen}
-                aria-label={`${cut(node.reference, 22)} ${cut(about(node), 26)}`}
                 className="cursor-pointer"
                 opacity={chosen && !near.has(node.id) && !isChosen ? 0.75 : 1}
                 onClick={() => choose(node.id)}
@@ -156,13 +155,19 @@ export function Graph({
                 }}
               >
                 <Shape node={node} chosen={isChosen} start={node.id === graph.start} />
-                <text x={12} y={17} className="strong" fontSize={12} fill="var(--ink)">
-                  {cut(node.reference, 22)}
+                <text>
+                  <tspan x={12} y={17} className="strong" fontSize={12} fill="var(--ink)">
+                    {cut(node.reference, 22)}
+                  </tspan>{' '}
+                  <tspan
+                    x={12}
+                    y={31}
+                    fontSize={11}
+                    fill={node.stages.length ? 'var(--accent)' : 'var(--ink3)'}
+                  >
+                    {cut(about(node), 26)}
+                  </tspan>
                 </text>
-                <text x={12} y={31} fontSize={11} fill={node.stages.length ? 'var(--accent)' : 'var(--ink3)'}>
-                  {cut(about(node), 26)}
-                </text>
-                <title>{`${node.reference}: ${about(node)}`}</title>
               </g>
             )
           })}

@@ -54,7 +54,17 @@ export default function Review() {
                 )}
               </Fact>
               <Fact term="files">
-                <span className="mono">{version.data.artifact.reference}</span>
+                <Link
+                  className="link mono"
+                  to={`/${project}/data/${version.data.artifact.name}?version=${version.data.artifact.number}`}
+                >
+                  {version.data.artifact.reference}
+                </Link>
+              </Fact>
+              <Fact term="lineage">
+                <Link className="link" to={`/${project}/lineage?of=${version.data.reference}`}>
+                  back to the raw data
+                </Link>
               </Fact>
               <Fact term="digest">
                 <span className="mono">sha256:{version.data.artifact.digest}</span>

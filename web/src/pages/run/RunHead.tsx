@@ -166,6 +166,13 @@ export function Origin({ run }: { run: RunDetail }) {
       {run.ended_at ? `, took ${duration(run.started_at, run.ended_at)}` : ''} by {run.author} on{' '}
       <span className="mono">{run.host}</span>
       {run.name && ` · ${run.name}`}
+      {run.imported_from && ` · imported from ${run.imported_from}`}
+      {run.purged_at && (
+        <b className="strong text-bad">
+          {' '}
+          · purged {moment(run.purged_at)}: only its inputs and outputs are known
+        </b>
+      )}
       {run.code?.commit && (
         <>
           {' · '}commit <span className="mono">{run.code.commit.slice(0, 8)}</span>
