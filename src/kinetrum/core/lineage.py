@@ -171,11 +171,11 @@ def lineage_sentence(graph: Graph) -> str:
     before, after = before_and_after(graph)
     subject = f"Run {start.reference}" if start.kind == "run" else start.reference
     parts = [f"came from {_counted(before)}" if before else "came from nothing that was recorded"]
-    parts.append(f"led to {_counted(after)}" if after else "led to nothing yet")
-    stages = [f"{node.reference} on {' and '.join(node.stages)}" for node in after if node.stages]
-    standing = f" {', '.join(stages)} now." if stages else ""
-    sentence = f"{subject} {parts[0]} and {parts[1]}."
-    return sentence + (f" In use: {standing.strip()}" if standing else "")
+    if after or start.kind != "model":
+        parts.append(f"led to {_counted(after)}" if after else "led to nothing yet")
+    standing = [f"{node.reference} on {' and '.join(node.stages)}" for node in (start, *after) if node.stages]
+    sentence = f"{subject} {' and '.join(parts)}."
+    return f"{sentence} In use: {', '.join(standing)} now." if standing else sentence
 
 
 def _counted(nodes: Sequence[Node]) -> str:

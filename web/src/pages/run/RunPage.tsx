@@ -51,11 +51,11 @@ export default function RunPage() {
         <Output run={run} />
         <Activities run={run} />
         <Resources run={run} />
+        <Links run={run} title="Used" links={run.used} empty="No input was recorded." />
+        <Links run={run} title="Generated" links={run.generated} empty="No output was recorded." />
         <Children run={run} />
         <Notes run={run} />
         <History run={run} />
-        <Links run={run} title="Used" links={run.used} empty="No input was recorded." />
-        <Links run={run} title="Generated" links={run.generated} empty="No output was recorded." />
       </div>
       {registering && <RegisterDialog run={run} onClose={() => setRegistering(false)} />}
     </Page>
