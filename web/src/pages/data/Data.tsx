@@ -1,6 +1,7 @@
 /** An artifact: its versions, the files of one, who used it, and the difference between two. */
 import { Link, useParams } from 'react-router'
 import {
+  crateAddress,
   useVersionsOf,
   useDifference,
   useVersion,
@@ -43,6 +44,11 @@ export default function Data() {
             <Link className="btn" to={`/${project}/lineage?of=${found.reference}`}>
               Lineage
             </Link>
+            {!found.purged_at && (
+              <a className="btn" href={crateAddress(project, found.reference)} download>
+                Export
+              </a>
+            )}
             <BinButton project={project} found={found} may={data.may} />
           </>
         }
