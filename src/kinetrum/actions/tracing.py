@@ -43,18 +43,22 @@ class _Walk:
         self.people = people.full_names()
         self.nodes: dict[str, Node] = {}
         self.edges: dict[tuple[str, str, str, str | None, str | None], Edge] = {}
-        # Versions that stand in the graph as the file in them which was asked for.
-        self.stand_in: dict[int, str] = {}
+        # A version may stand in the graph as the file in it which was asked for, or as another of the same content.
+        self.run_names: dict[int, str] = {}
+        self.version_names: dict[int, str] = {}
 
     def add_edge(self, edge: Edge) -> None:
         self.edges.setdefault((edge.source, edge.target, edge.relation, edge.role, edge.activity), edge)
 
     def run_nodes(self, run_ids: Iterable[int]) -> dict[int, str]:
-        found = runs.runs_by_ids(sorted(run_ids))
-        for run in found:
+        """Add runs as nodes; returns the names of all that were met so far."""
+        fresh = sorted(set(run_ids) - self.run_names.keys())
+        for run in runs.runs_by_ids(fresh):
             if run.project_id == self.place.project_id:
-                self.nodes.setdefault(f"run:{run.reference}", self._run(run))
-        return {run.run_id: f"run:{run.reference}" for run in found if run.project_id == self.place.project_id}
+                name = f"run:{run.reference}"
+                self.nodes[name] = self._run(run)
+                self.run_names[run.run_id] = name
+        return self.run_names
 
     def _run(self, run: Run) -> Node:
         return Node(
@@ -65,14 +69,13 @@ class _Walk:
         )  # fmt: skip
 
     def version_nodes(self, version_ids: Iterable[int]) -> dict[int, str]:
-        names = {}
-        for row in artifacts.versions_by_ids(sorted(version_ids)):
-            if row.version_id in self.stand_in:
-                names[row.version_id] = self.stand_in[row.version_id]
-                continue
-            names[row.version_id] = f"artifact:{row.reference}"
-            self.nodes.setdefault(f"artifact:{row.reference}", self._version(row))
-        return names
+        """Add versions as nodes, unless something stands for them; returns the names of all that were met so far."""
+        fresh = sorted(set(version_ids) - self.version_names.keys())
+        for row in artifacts.versions_by_ids(fresh):
+            name = f"artifact:{row.reference}"
+            self.nodes[name] = self._version(row)
+            self.version_names[row.version_id] = name
+        return self.version_names
 
     def _version(self, row: VersionRow) -> Node:
         detail = "in the bin" if row.binned_at and not row.purged_at else "by reference" if row.by_reference else ""
@@ -225,7 +228,7 @@ def _start(actor: Actor, place: Place, walk: _Walk, reference: str) -> tuple[str
     ref = parse_ref(reference)
     if isinstance(ref, RunRef) and ref.path is None:
         run = run_named(place, f"{ref.experiment}/{ref.pick}" if ref.experiment else ref.pick)
-        return next(iter(walk.run_nodes([run.run_id]).values())), _Level(runs={run.run_id})
+        return walk.run_nodes([run.run_id])[run.run_id], _Level(runs={run.run_id})
     if not isinstance(ref, VersionRef):
         raise InvalidInput(
             f"{reference!r} has no lineage of its own; name a run, a version, a file in one, or sha256:….", field="of"
@@ -237,7 +240,7 @@ def _start(actor: Actor, place: Place, walk: _Walk, reference: str) -> tuple[str
     version = find_version(place, ref.name, ref.which)
     if ref.path is not None:
         return _from_file(place, walk, version, ref.path)
-    return next(iter(walk.version_nodes([version.version_id]).values())), _Level(versions={version.version_id})
+    return walk.version_nodes([version.version_id])[version.version_id], _Level(versions={version.version_id})
 
 
 def _from_file(place: Place, walk: _Walk, version: VersionRow, path: str) -> tuple[str, _Level]:
@@ -260,7 +263,7 @@ def walk_ids(walk: _Walk, versions: list[VersionRow]) -> list[int]:
     """Add versions of one content to a walk: all of them stand as the first."""
     first = f"artifact:{versions[0].reference}"
     walk.version_nodes([versions[0].version_id])
-    walk.stand_in.update({row.version_id: first for row in versions[1:]})
+    walk.version_names.update({row.version_id: first for row in versions[1:]})
     return [row.version_id for row in versions]
 
 
@@ -273,5 +276,5 @@ def _file_node(place: Place, walk: _Walk, sha256: str, reference: str, size: int
         name, "file", reference, reference.partition("@")[0], f"in {len(holders)} version{'s'[: len(holders) != 1]}",
         extra={"sha256": sha256, "bytes": size, "versions": told},
     )  # fmt: skip
-    walk.stand_in.update({row.version_id: name for row in holders})
+    walk.version_names.update({row.version_id: name for row in holders})
     return name, _Level(versions={row.version_id for row in holders})
