@@ -9,6 +9,7 @@ import time
 from prov.model import ProvDocument
 
 from kinetrum.core.lineage import (
+    BINNED,
     Edge,
     Graph,
     Node,
@@ -129,3 +130,12 @@ def test_a_graph_of_ten_thousand_is_walked_without_recursion() -> None:
     began = time.monotonic()
     assert distances(Graph("artifact:a@1", tuple(nodes), tuple(edges)))["artifact:a@10000"] == 9_999
     assert time.monotonic() - began < 20
+
+
+def test_checkpoints_in_the_bin_are_folded_always() -> None:
+    nodes = [run(1)] + [
+        Node(f"artifact:net@{n}", "artifact", f"net@{n}", "net", BINNED if n > 1 else "") for n in range(1, 7)
+    ]
+    edges = [Edge("run:frost-alarm/1", f"artifact:net@{n}", "generated") for n in range(1, 7)]
+    folded = fold(Graph("run:frost-alarm/1", tuple(nodes), tuple(edges)), 60)
+    assert [node.reference for node in folded.nodes] == ["frost-alarm/1", "net@1", "5 versions of net"]

@@ -11,7 +11,7 @@ from kinetrum.actions.finding import find_version, run_named
 from kinetrum.actions.registry import hold
 from kinetrum.actions.registry_views import pick_version
 from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.lineage import Edge, Graph, Node
+from kinetrum.core.lineage import BINNED, Edge, Graph, Node
 from kinetrum.core.refs import RunRef, VersionRef, parse_ref
 from kinetrum.storage import artifacts, links, manifests, models, people, runs
 from kinetrum.storage.artifacts import VersionRow
@@ -78,7 +78,7 @@ class _Walk:
         return self.version_names
 
     def _version(self, row: VersionRow) -> Node:
-        detail = "in the bin" if row.binned_at and not row.purged_at else "by reference" if row.by_reference else ""
+        detail = BINNED if row.binned_at and not row.purged_at else "by reference" if row.by_reference else ""
         return Node(
             f"artifact:{row.reference}", "artifact", row.reference, row.name, detail, row.purged_at is not None,
             at=iso(row.created_at) or "", person=self.people.get(row.created_by, ""),

@@ -11,6 +11,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
+BINNED = "in the bin"
 Kind = Literal["file", "artifact", "run", "model", "group"]
 
 
@@ -90,9 +91,10 @@ def _neighbours(graph: Graph, back: bool) -> dict[str, list[str]]:
 def fold(graph: Graph, limit: int) -> Graph:
     """Return a graph of about `limit` nodes or fewer, in which nodes that are alike stand as one group.
 
-    First those of one family with exactly the same neighbours are folded; where that is not enough, those of one
-    family at the same distance; then those of one kind at the same distance. The start never is, and of two or three
-    nothing is gained. Groups name their members, in order.
+    What lies in the bin and has the same neighbours is folded always. Beyond the limit, first those of one family with
+    exactly the same neighbours are; where that is not enough, those of one family at the same distance; then those of
+    one kind at the same distance. The start never is, and of two or three nothing is gained. Groups name their members,
+    in order.
     """
     steps = distances(graph)
     neighbours: dict[str, set[tuple[str, str]]] = defaultdict(set)
@@ -104,7 +106,8 @@ def fold(graph: Graph, limit: int) -> Graph:
         lambda node: (node.kind, node.family, steps.get(node.id, 0)),
         lambda node: (node.kind, "", steps.get(node.id, 0)),
     ]
-    folded = graph
+    # What is in the bin is put together also where there would be room: nobody looks for it.
+    folded = _folded(graph, lambda node: ways[0](node) if node.detail == BINNED else node.id)
     for alike in ways:
         if len(folded.nodes) <= limit:
             break

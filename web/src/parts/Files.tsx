@@ -1,4 +1,5 @@
 /** The files of a version, folder by folder, with a look into the one that is chosen. */
+import { Link } from 'react-router'
 import { archiveAddress, useListing } from '../api/data'
 import { Preview } from './Preview'
 import { bytes, fullMoment, plural } from './values'
@@ -111,7 +112,15 @@ export function Files({
       )}
       {file && (
         <div className="mt-2 border-t border-line2 pt-1">
-          <p className="strong text-sm">{file}</p>
+          <p className="flex items-baseline gap-4">
+            <span className="strong text-sm">{file}</span>
+            <Link
+              className="link text-xs"
+              to={`/${project}/lineage?of=${encodeURIComponent(`${artifact}@${version}:${file}`)}`}
+            >
+              lineage of this file
+            </Link>
+          </p>
           <Preview project={project} artifact={artifact} version={version} path={file} />
         </div>
       )}

@@ -79,9 +79,14 @@ export function Graph({
     const fitting = Math.min(wide, (box.clientHeight - 4) / (placed.height + 48))
     const shown = fitting >= SMALLEST ? fitting : Math.max(SMALLEST, wide)
     setScale(shown)
-    box.scrollLeft = start.x * shown - box.clientWidth / 2 + NODE.width / 2
-    box.scrollTop = start.y * shown - box.clientHeight / 2
   }, [placed, start])
+  useEffect(() => {
+    // Only once it has its size is there anything to scroll.
+    const box = frame.current
+    if (!box || !start) return
+    box.scrollLeft = start.x * scale - box.clientWidth / 2 + NODE.width / 2
+    box.scrollTop = start.y * scale - box.clientHeight / 2
+  }, [placed, start, scale])
   return (
     <div
       ref={frame}
