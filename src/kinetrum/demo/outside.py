@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import kinetrum
-from kinetrum.core.errors import NotFound
+from kinetrum.core.errors import KinetrumError, NotFound
 from kinetrum.demo.scenario import OUTSIDE, PROJECT
 
 if TYPE_CHECKING:
@@ -65,4 +65,8 @@ def _run(folder: Path, *arguments: str) -> None:
         "--generated", "hidden=out/*.npy", "--", "python", "neighbours.py", *arguments,
     ]  # fmt: skip
     path = f"{Path(sys.executable).parent}{os.pathsep}{os.environ.get('PATH', os.defpath)}"
-    subprocess.run(words, cwd=folder, check=True, capture_output=True, env=os.environ | {"PATH": path})
+    done = subprocess.run(
+        words, cwd=folder, check=False, capture_output=True, text=True, env=os.environ | {"PATH": path}
+    )
+    if done.returncode:
+        raise KinetrumError(f"A script of its own could not be tracked: {done.stderr.strip()[-1000:]}")
