@@ -22,13 +22,15 @@ from kinetrum.storage.database import connection, execute, insert_many, query
 
 LARGE_BYTES, SMALL_FILES = 2 * 1024**3, 10_000
 _CLIENT = """
-import resource, sys, time, kinetrum
+import sys, time, kinetrum
 from kinetrum.client.session import open_session
+def most():
+    return next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmHWM"))
 open_session("files")
-before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+before = most()
 began = time.perf_counter()
 {act}
-print(time.perf_counter() - began, (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024)
+print(time.perf_counter() - began, (most() - before) / 1024)
 """
 
 
@@ -140,7 +142,8 @@ def _large(service: Service, folder: Path) -> list[Ratio]:
     left, right = in_turn(down, plain, 3)
     rows.append(ratio("2 GiB down / cp plus sha256sum", "≤ 2x", left, right, "fetched", "copied and hashed", 1, "s"))
     print(
-        f"      memory: {told}; client {max(down_grown):.0f} MiB, service {down_watched.grown:.0f} MiB while it comes down"
+        f"      memory: {told}; client {max(down_grown):.0f} MiB, service {down_watched.grown:.0f} MiB while it comes down",
+        flush=True,
     )
 
     def again() -> float:
