@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from kinetrum.actions.context import Actor
+from kinetrum.actions.uploading import known_among
 from kinetrum.core.errors import NotAllowed, NotFound
 from kinetrum.core.manifests import check_sha256
 from kinetrum.storage import blob_rows, journal
@@ -72,11 +73,11 @@ def _check(store: BlobStore, remove_orphans: bool) -> Iterator[Fault | Progress]
                 yield Progress(files, of_files, size, of_bytes)
     for sha256 in store.all_digests():
         path = store.path_of(sha256)
-        if _is_known(sha256) or not path.is_file() or time.time() - path.stat().st_mtime < _YOUNG_S:
+        if known_among([sha256]) or not path.is_file() or time.time() - path.stat().st_mtime < _YOUNG_S:
             continue
         yield Fault(sha256, "orphaned", path.stat().st_size, [])
         if remove_orphans:
-            store.remove([sha256], _is_known)
+            store.remove([sha256], known_among)
     yield Progress(files, of_files, size, of_bytes)
 
 
@@ -85,7 +86,7 @@ def _look(store: BlobStore, sha256: str, length: int, marked: bool) -> Fault | N
         state: State | None = None if store.is_intact(sha256) else "damaged"
     except (NotFound, OSError):
         # Purged since the list was read, or gone from the disk.
-        state = "missing" if _is_known(sha256) else None
+        state = "missing" if known_among([sha256]) else None
     if state is None:
         if not marked:
             return None
@@ -102,11 +103,6 @@ def _count() -> tuple[int, int]:
 @transaction
 def _known(after: str) -> list[tuple[str, int, bool]]:
     return blob_rows.known_blobs(after, _AT_ONCE)
-
-
-@transaction
-def _is_known(sha256: str) -> bool:
-    return blob_rows.is_known(sha256)
 
 
 @transaction
@@ -127,7 +123,7 @@ def _holders(sha256: str) -> list[str]:
 def begin_repair(actor: Actor, store: BlobStore, sha256: str) -> Incoming:
     """Open the way in for a copy of bytes that are damaged or missing. Raises NotFound for what nothing holds."""
     _check_admin(actor)
-    if not _is_known(check_sha256(sha256)):
+    if not known_among([check_sha256(sha256)]):
         raise NotFound(f"Nothing here holds sha256:{sha256[:16]}…, so there is nothing to repair.", field="sha256")
     return store.receive(sha256)
 

@@ -98,7 +98,7 @@ def remove_released(store: BlobStore) -> int:
     """Remove the files of what was let go; returns the bytes freed. Cut off at any moment, the next one goes on."""
     freed = 0
     while digests := _released():
-        freed += store.remove(digests, _is_known)
+        freed += store.remove(digests, known_among)
         _forget(digests)
     return freed
 
@@ -109,8 +109,9 @@ def _released() -> list[str]:
 
 
 @transaction
-def _is_known(sha256: str) -> bool:
-    return blob_rows.is_known(sha256)
+def known_among(digests: Sequence[str]) -> set[str]:
+    """Return those of the digests whose bytes any project holds."""
+    return blob_rows.known_among(digests)
 
 
 @transaction

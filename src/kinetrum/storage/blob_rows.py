@@ -52,9 +52,13 @@ def mark_damaged(sha256: str, damaged: bool = True) -> None:
     execute("UPDATE blob_file SET damaged = %s WHERE sha256 = %s", damaged, bytes.fromhex(sha256))
 
 
-def is_known(sha256: str) -> bool:
-    """Tell whether any project holds these bytes."""
-    return bool(query("SELECT 1 FROM blob_file WHERE sha256 = %s", bytes.fromhex(sha256)))
+def known_among(digests: Iterable[str]) -> set[str]:
+    """Return those of the digests whose bytes any project holds."""
+    found: set[str] = set()
+    for part in _parts(digests):
+        rows = query(f"SELECT LOWER(HEX(sha256)) FROM blob_file WHERE sha256 IN {places(part)}", *part)
+        found |= {sha256 for (sha256,) in rows}
+    return found
 
 
 def known_blobs(after: str, limit: int) -> list[tuple[str, int, bool]]:
