@@ -11,7 +11,7 @@ from pathlib import Path
 
 from benchmarks.consoles import consoles
 from benchmarks.curves import curves, steady
-from benchmarks.files import files
+from benchmarks.files import difference, files, large, lineage, small
 from benchmarks.measuring import Ratio
 from benchmarks.output import output
 from benchmarks.recording import measure_call, recording
@@ -54,7 +54,10 @@ def main() -> None:
             "runs": lambda: run_table(url, token),
             "memory": lambda: [memory_away()],
             "output": output,
-            "files": lambda: files(url, token),
+            "large": lambda: files(url, token, large),
+            "small": lambda: files(url, token, small),
+            "difference": difference,
+            "lineage": lambda: lineage(url, token),
             "consoles": lambda: consoles(url, token),
             # Last, since what this process recorded for services that do not answer stays undelivered.
             "slow": slow_service,

@@ -13,7 +13,6 @@ import hashlib
 import os
 import secrets
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from io import BufferedReader
 from pathlib import Path
@@ -21,7 +20,6 @@ from pathlib import Path
 from kinetrum.core.errors import Conflict, Damaged, NotFound, TooLarge, Unavailable
 
 PIECE = 1024 * 1024
-_FLUSHES = 8
 
 
 class BlobStore:
@@ -69,9 +67,8 @@ class BlobStore:
             with _room():
                 fresh = dict(contents)
                 written += [(self.incoming / f"{sha256[:16]}-{secrets.token_hex(8)}", sha256) for sha256 in fresh]
-                # The disk takes several flushes in the time of one.
-                with ThreadPoolExecutor(_FLUSHES) as pool:
-                    list(pool.map(_write_flushed, (path for path, _ in written), fresh.values()))
+                for (path, _), content in zip(written, fresh.values(), strict=True):
+                    _write_flushed(path, content)
                 for path, sha256 in written:
                     self.path_of(sha256).parent.mkdir(exist_ok=True)
                     os.replace(path, self.path_of(sha256))
