@@ -14,7 +14,6 @@ from kinetrum.actions.finding import find_version, run_named
 from kinetrum.actions.zipping import PACKED_UP_TO, ZipStream
 from kinetrum.core.crate import (
     ARCHIVE,
-    METADATA,
     ArtifactRecord,
     Contents,
     ExperimentRecord,
@@ -23,11 +22,11 @@ from kinetrum.core.crate import (
     Person,
     RunRecord,
     VersionRecord,
-    describe_crate,
     folder_of,
     write_contents,
     write_run,
 )
+from kinetrum.core.crate_metadata import METADATA, describe_crate
 from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.ids import id_text
 from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref

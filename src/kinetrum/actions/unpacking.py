@@ -6,23 +6,22 @@ a few transactions of its own; an import that was cut off is completed by the ne
 
 from __future__ import annotations
 
-import csv
 import hashlib
 import json
 import zipfile
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 from kinetrum.actions import uploading
+from kinetrum.actions.archive_members import json_lines, member_named, read_json, read_output, read_pieces, read_points
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.core.crate import ARCHIVE, Contents, LinkRecord, Person, RunRecord, VersionRecord, read_contents, read_run
-from kinetrum.core.errors import Conflict, InvalidInput, TooLarge
+from kinetrum.core.errors import Conflict, InvalidInput
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.points.codec import Group, encode_batch
-from kinetrum.core.printed import STREAMS, Line
+from kinetrum.core.printed import Line
 from kinetrum.core.rundoc import Link
 from kinetrum.storage import (
     artifacts,
@@ -39,14 +38,10 @@ from kinetrum.storage import (
     runs,
     texts,
 )
-from kinetrum.storage.blobs import PIECE, BlobStore
+from kinetrum.storage.blobs import BlobStore
 from kinetrum.storage.clock import from_micros
 from kinetrum.storage.database import insert_many, transaction
 from kinetrum.storage.links import LinkRow
-
-JSON_LIMIT = 256 * 1024 * 1024
-LINE_LIMIT = 1024 * 1024
-POINTS_AT_ONCE = 50_000
 
 
 @dataclass
@@ -90,8 +85,8 @@ def import_archive(actor: Actor, store: BlobStore, project: str, path: Path) -> 
 
 def _read(archive: zipfile.ZipFile) -> _Opened:
     """Read and check all that is said; of files only that they are there with the size that is said of them."""
-    contents = read_contents(_json(archive, ARCHIVE))
-    found = [read_run(_json(archive, f"runs/{uid}/run.json"), f"runs/{uid}/run.json") for uid in contents.runs]
+    contents = read_contents(read_json(archive, ARCHIVE))
+    found = [read_run(read_json(archive, f"runs/{uid}/run.json"), f"runs/{uid}/run.json") for uid in contents.runs]
     listed = {(version.name, version.number) for version in contents.versions}
     experiments = {experiment.name for experiment in contents.experiments}
     for run in found:
@@ -103,7 +98,7 @@ def _read(archive: zipfile.ZipFile) -> _Opened:
     for version in contents.versions:
         for entry in version.files:
             place = version.inside.get(entry.sha256)
-            if place is not None and _member(archive, place).file_size != entry.size:
+            if place is not None and member_named(archive, place).file_size != entry.size:
                 raise InvalidInput(f"{place} in the archive has not the {entry.size} bytes that are listed for it.")
     return _Opened(archive, contents, found)
 
@@ -121,24 +116,6 @@ def _check_room_for(actor: Actor, project: str, opened: _Opened) -> None:
             raise Conflict(f"{name!r} names a model of this project; import the archive into another project.")
 
 
-def _member(archive: zipfile.ZipFile, name: str) -> zipfile.ZipInfo:
-    try:
-        return archive.getinfo(name)
-    except KeyError:
-        raise InvalidInput(f"The archive lacks {name[:200]}.", field=name[:200]) from None
-
-
-def _json(archive: zipfile.ZipFile, name: str) -> Any:
-    member = _member(archive, name)
-    if member.file_size > JSON_LIMIT:
-        raise TooLarge(f"{name} in the archive has over {JSON_LIMIT} bytes.", field=name)
-    try:
-        with archive.open(member) as file:
-            return json.loads(file.read(JSON_LIMIT))
-    except (ValueError, RecursionError, NotImplementedError, RuntimeError) as error:
-        raise InvalidInput(f"{name} in the archive cannot be read ({error}).", field=name) from None
-
-
 def _take_files(store: BlobStore, project_id: int, opened: _Opened) -> None:
     """Keep the bytes that the project lacks; each verified, none longer than what is listed for it."""
     wanted: dict[str, tuple[str, int]] = {}
@@ -150,19 +127,9 @@ def _take_files(store: BlobStore, project_id: int, opened: _Opened) -> None:
         if sha256 in there:
             continue
         with store.receive(sha256) as incoming:
-            for piece in _pieces(opened.archive, place, size):
+            for piece in read_pieces(opened.archive, place, size):
                 incoming.write(piece)
             uploading.keep(store, project_id, incoming)
-
-
-def _pieces(archive: zipfile.ZipFile, place: str, size: int) -> Iterator[bytes]:
-    left = size
-    with archive.open(_member(archive, place)) as file:
-        while piece := file.read(PIECE):
-            left -= len(piece)
-            if left < 0:
-                raise InvalidInput(f"{place} in the archive is longer than the {size} bytes that are listed for it.")
-            yield piece
 
 
 @transaction
@@ -250,10 +217,10 @@ def _take_run(
     if complete:
         return
     folder = f"runs/{record.uid}/"
-    for at, batch in enumerate(_batches(opened.archive, f"{folder}points.csv")):
+    for at, batch in enumerate(read_points(opened.archive, f"{folder}points.csv")):
         _add_points(run_id, record.uid, at, batch)
-    _add_output(run_id, list(_lines(opened.archive, f"{folder}output.jsonl")))
-    for at, block in enumerate(_json_lines(opened.archive, f"{folder}machine.jsonl")):
+    _add_output(run_id, list(read_output(opened.archive, f"{folder}output.jsonl")))
+    for at, block in enumerate(json_lines(opened.archive, f"{folder}machine.jsonl")):
         _add_machine(run_id, record.uid, at, block)
     _complete(run_id)
 
@@ -338,57 +305,6 @@ def _add_links(
         )
 
 
-def _text_lines(archive: zipfile.ZipFile, name: str) -> Iterator[str]:
-    """Yield the lines of a text in the archive, none so long that it would fill the memory."""
-    if name not in archive.NameToInfo:
-        return
-    with archive.open(name) as file:
-        reader: IO[bytes] = file
-        while raw := reader.readline(LINE_LIMIT):
-            if len(raw) == LINE_LIMIT:
-                raise InvalidInput(f"A line of {name} has over {LINE_LIMIT} bytes.", field=name)
-            try:
-                yield raw.decode()
-            except UnicodeDecodeError:
-                raise InvalidInput(f"{name} is no UTF-8 text.", field=name) from None
-
-
-def _batches(archive: zipfile.ZipFile, name: str) -> Iterator[list[Group]]:
-    """Yield points in groups of one metric each, in batches that fit into memory."""
-    rows = csv.reader(_text_lines(archive, name))
-    metric, groups = "", list[Group]()
-    steps, times, values = list[int](), list[int](), list[float]()
-    count = 0
-    next(rows, None)
-    try:
-        for row in rows:
-            if row[0] != metric and steps:
-                groups.append(_group(metric, steps, times, values))
-                steps, times, values = [], [], []
-            metric = row[0]
-            steps.append(int(row[1]))
-            times.append(int(row[2]))
-            values.append(float(row[3]))
-            count += 1
-            if count >= POINTS_AT_ONCE:
-                yield [*groups, _group(metric, steps, times, values)]
-                groups, count, steps, times, values = [], 0, [], [], []
-    except (ValueError, IndexError, OverflowError, csv.Error) as error:
-        raise InvalidInput(f"Line {rows.line_num} of {name} is no point ({error}).", field=name) from None
-    if steps:
-        groups.append(_group(metric, steps, times, values))
-    if groups:
-        yield groups
-
-
-def _group(metric: str, steps: list[int], times: list[int], values: list[float]) -> Group:
-    import numpy as np
-
-    return Group(
-        (metric,), np.array(steps, np.int64), np.array(times, np.int64), np.array(values, np.float64).reshape(1, -1)
-    )
-
-
 def _uid(uid: str, what: str, at: int) -> bytes:
     return hashlib.sha256(f"{uid} {what} {at}".encode()).digest()[:16]
 
@@ -397,26 +313,6 @@ def _uid(uid: str, what: str, at: int) -> bytes:
 def _add_points(run_id: int, uid: str, at: int, groups: list[Group]) -> None:
     body = encode_batch(groups)
     points.append_batch(run_id, _uid(uid, "points", at), body, sum(len(group.steps) for group in groups))
-
-
-def _lines(archive: zipfile.ZipFile, name: str) -> Iterator[Line]:
-    for found in _json_lines(archive, name):
-        if "left_out" in found:
-            yield Line(0, STREAMS[0], f"[{int(found['left_out']):,} lines were left out here]")
-        else:
-            stream = found["stream"] if found["stream"] in STREAMS else STREAMS[0]
-            yield Line(int(found["at"]), stream, str(found["text"]))
-
-
-def _json_lines(archive: zipfile.ZipFile, name: str) -> Iterator[dict[str, Any]]:
-    for at, text in enumerate(_text_lines(archive, name), 1):
-        try:
-            found = json.loads(text)
-            if not isinstance(found, dict):
-                raise ValueError("no object")
-        except ValueError as error:
-            raise InvalidInput(f"Line {at} of {name} is no JSON ({error}).", field=name) from None
-        yield found
 
 
 @transaction

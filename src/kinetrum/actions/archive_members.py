@@ -1,0 +1,122 @@
+"""Reading the members of an archive of strangers: never more than was announced, never a line that fills the memory."""
+
+from __future__ import annotations
+
+import csv
+import json
+import zipfile
+from collections.abc import Iterator
+from typing import IO, Any
+
+from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.points.codec import Group
+from kinetrum.core.printed import STREAMS, Line
+from kinetrum.storage.blobs import PIECE
+
+JSON_LIMIT = 256 * 1024 * 1024
+LINE_LIMIT = 1024 * 1024
+POINTS_AT_ONCE = 50_000
+
+
+def member_named(archive: zipfile.ZipFile, name: str) -> zipfile.ZipInfo:
+    """Return what the archive lists under a name; raises InvalidInput where that is nothing."""
+    try:
+        return archive.getinfo(name)
+    except KeyError:
+        raise InvalidInput(f"The archive lacks {name[:200]}.", field=name[:200]) from None
+
+
+def read_json(archive: zipfile.ZipFile, name: str) -> Any:
+    """Return a member as JSON data; raises InvalidInput, and TooLarge before unpacking what would fill the memory."""
+    member = member_named(archive, name)
+    if member.file_size > JSON_LIMIT:
+        raise TooLarge(f"{name} in the archive has over {JSON_LIMIT} bytes.", field=name)
+    try:
+        with archive.open(member) as file:
+            return json.loads(file.read(JSON_LIMIT))
+    except (ValueError, RecursionError, NotImplementedError, RuntimeError) as error:
+        raise InvalidInput(f"{name} in the archive cannot be read ({error}).", field=name) from None
+
+
+def read_pieces(archive: zipfile.ZipFile, place: str, size: int) -> Iterator[bytes]:
+    """Yield a member's bytes; raises InvalidInput as soon as there are more than were announced."""
+    left = size
+    with archive.open(member_named(archive, place)) as file:
+        while piece := file.read(PIECE):
+            left -= len(piece)
+            if left < 0:
+                raise InvalidInput(f"{place} in the archive is longer than the {size} bytes that are listed for it.")
+            yield piece
+
+
+def _text_lines(archive: zipfile.ZipFile, name: str) -> Iterator[str]:
+    """Yield the lines of a text in the archive, none so long that it would fill the memory."""
+    if name not in archive.NameToInfo:
+        return
+    with archive.open(name) as file:
+        reader: IO[bytes] = file
+        while raw := reader.readline(LINE_LIMIT):
+            if len(raw) == LINE_LIMIT:
+                raise InvalidInput(f"A line of {name} has over {LINE_LIMIT} bytes.", field=name)
+            try:
+                yield raw.decode()
+            except UnicodeDecodeError:
+                raise InvalidInput(f"{name} is no UTF-8 text.", field=name) from None
+
+
+def read_points(archive: zipfile.ZipFile, name: str) -> Iterator[list[Group]]:
+    """Yield points in groups of one metric each, in batches that fit into memory."""
+    rows = csv.reader(_text_lines(archive, name))
+    metric, groups = "", list[Group]()
+    steps, times, values = list[int](), list[int](), list[float]()
+    count = 0
+    next(rows, None)
+    try:
+        for row in rows:
+            if row[0] != metric and steps:
+                groups.append(_group(metric, steps, times, values))
+                steps, times, values = [], [], []
+            metric = row[0]
+            steps.append(int(row[1]))
+            times.append(int(row[2]))
+            values.append(float(row[3]))
+            count += 1
+            if count >= POINTS_AT_ONCE:
+                yield [*groups, _group(metric, steps, times, values)]
+                groups, count, steps, times, values = [], 0, [], [], []
+    except (ValueError, IndexError, OverflowError, csv.Error) as error:
+        raise InvalidInput(f"Line {rows.line_num} of {name} is no point ({error}).", field=name) from None
+    if steps:
+        groups.append(_group(metric, steps, times, values))
+    if groups:
+        yield groups
+
+
+def _group(metric: str, steps: list[int], times: list[int], values: list[float]) -> Group:
+    import numpy as np
+
+    return Group(
+        (metric,), np.array(steps, np.int64), np.array(times, np.int64), np.array(values, np.float64).reshape(1, -1)
+    )
+
+
+def read_output(archive: zipfile.ZipFile, name: str) -> Iterator[Line]:
+    """Yield printed lines; where some were left out, one that says so."""
+    for found in json_lines(archive, name):
+        if "left_out" in found:
+            yield Line(0, STREAMS[0], f"[{int(found['left_out']):,} lines were left out here]")
+        else:
+            stream = found["stream"] if found["stream"] in STREAMS else STREAMS[0]
+            yield Line(int(found["at"]), stream, str(found["text"]))
+
+
+def json_lines(archive: zipfile.ZipFile, name: str) -> Iterator[dict[str, Any]]:
+    """Yield the objects of a member with one a line; of one that is not there none."""
+    for at, text in enumerate(_text_lines(archive, name), 1):
+        try:
+            found = json.loads(text)
+            if not isinstance(found, dict):
+                raise ValueError("no object")
+        except ValueError as error:
+            raise InvalidInput(f"Line {at} of {name} is no JSON ({error}).", field=name) from None
+        yield found
