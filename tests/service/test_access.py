@@ -41,7 +41,7 @@ LEAST: dict[str, str] = dict.fromkeys(
      "download_file", "list_models", "read_model", "read_model_version", "what_is", "follow_project", "export_runs",
      "export_points", "read_packed_points", "list_results", "list_notes", "list_bin", "list_experiment_notes",
      "read_artifact", "list_folder", "read_lineage", "export_prov", "preview_file", "read_usage",
-     "export_archive", "compare_versions", "compare_file", "find_uses", "download_archive",
+     "export_archive", "compare_versions", "compare_file", "find_uses", "download_bundle",
      "read_output", "download_output", "read_surroundings", "read_resources"], "viewer",
 ) | dict.fromkeys(
     ["begin_run", "set_parameters", "add_points", "add_results", "add_problem", "keep_alive", "record_ending", "add_used",

@@ -127,7 +127,7 @@ def test_parts_of_a_file(project: Project, raw: httpx.Client) -> None:
 def test_a_version_as_one_archive(project: Project, raw: httpx.Client) -> None:
     contents = {"2024/ü.csv": b"1", "2024/two.csv": b"22", "2025/three.csv": b"333" * 100_000}
     keep(project, "nights", contents)
-    path = project.path("artifacts", "nights", "versions", "1", "archive")
+    path = project.path("artifacts", "nights", "versions", "1", "bundle")
     with zipfile.ZipFile(io.BytesIO(raw.get(path).content)) as archive:
         assert {name: archive.read(name) for name in archive.namelist()} == contents
     with tarfile.open(fileobj=io.BytesIO(raw.get(path, params={"form": "tar", "up_to_bytes": 2}).content)) as archive:
@@ -147,7 +147,7 @@ def test_damaged_bytes_are_never_served(project: Project, raw: httpx.Client) -> 
     assert raw.get(f"{base}/files/big.bin", headers={"Range": "bytes=0-9"}).json()["type"].endswith(":damaged")
     assert raw.get(f"{base}/preview", params={"path": "big.bin"}).json()["type"].endswith(":damaged")
     with pytest.raises(httpx.HTTPError):
-        raw.get(f"{base}/archive")
+        raw.get(f"{base}/bundle")
     assert raw.get(base).json()["damaged"] is True
     raw.put(project.path("blobs", sha(body)), content=body)
     assert raw.get(f"{base}/files/big.bin").content == body

@@ -1253,7 +1253,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/archive": {
+    "/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/bundle": {
         parameters: {
             query?: never;
             header?: never;
@@ -1261,10 +1261,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Download Archive
-         * @description Download a version's files as one archive. It breaks off where stored bytes turn out to be damaged.
+         * Download Bundle
+         * @description Download a version's files as one bundle. It breaks off where stored bytes turn out to be damaged.
          */
-        get: operations["download_archive"];
+        get: operations["download_bundle"];
         put?: never;
         post?: never;
         delete?: never;
@@ -7296,7 +7296,7 @@ export interface operations {
             };
         };
     };
-    download_archive: {
+    download_bundle: {
         parameters: {
             query?: {
                 /** @description tar or zip, both uncompressed. */

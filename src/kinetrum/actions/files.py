@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.finding import find_version
+from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.finding import find_artifact, find_version
 from kinetrum.core.compare.contents import CONTENT_LIMIT, ContentDifference, compare_contents
 from kinetrum.core.compare.manifests import FilePair, compare_manifests
 from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge
@@ -70,21 +70,11 @@ def list_artifacts(actor: Actor, project: str) -> list[VersionRow]:
     return artifacts.artifacts_of(enter(actor, project).project_id)
 
 
-def _artifact(place: Place, name: str, lock: bool = False) -> ArtifactRow:
-    found = artifacts.artifact_named(place.project_id, name, lock)
-    if found is None:
-        known = ", ".join(version.name for version in artifacts.artifacts_of(place.project_id)[:8])
-        raise NotFound(
-            f"{place.project.name} has no artifact {name!r}; it has {known or 'none yet'}.", field="artifact"
-        )
-    return found
-
-
 @snapshot
 def read_artifact(actor: Actor, project: str, name: str) -> ArtifactView:
     """Return an artifact with its versions, those in the bin and the purged ones too."""
     place = enter(actor, project)
-    row = _artifact(place, name)
+    row = find_artifact(place, name)
     may = [word for word, act in (("describe", Act.DESCRIBE), ("record", Act.RECORD)) if permits(place.role, act)]
     return ArtifactView(row, artifacts.versions_of(row.artifact_id), people.full_names(), may)
 
@@ -95,7 +85,7 @@ def describe_artifact(
 ) -> ArtifactRow:
     """Set an artifact's description (None leaves it) and labels; a label given as None is taken away."""
     place = enter(actor, project, Act.DESCRIBE)
-    row = _artifact(place, name, lock=True)
+    row = find_artifact(place, name, lock=True)
     if description is not None and len(description) > DESCRIPTION_LIMIT:
         raise InvalidInput(f"The description has over {DESCRIPTION_LIMIT} characters.", field="description")
     text = row.description if description is None else description
@@ -107,7 +97,7 @@ def describe_artifact(
             before={"description": row.description, "labels": row.labels},
             after={"description": text, "labels": fresh}, origin=actor.origin,
         )  # fmt: skip
-    return _artifact(place, name)
+    return find_artifact(place, name)
 
 
 @transaction

@@ -10,7 +10,7 @@ from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.refs import is_id_tail
 from kinetrum.storage import artifacts, projects, runs
-from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.artifacts import ArtifactRow, VersionRow
 from kinetrum.storage.runs import Run
 
 RUNS_AT_ONCE = 1_000
@@ -69,14 +69,20 @@ def run_named(place: Place, reference: str) -> Run:
     return find_run(place, experiment, pick) if experiment else find_run_by_tail(place, pick)
 
 
-def find_version(place: Place, name: str, which: str) -> VersionRow:
-    """Return an artifact's version by number or `latest`."""
-    row = artifacts.artifact_named(place.project_id, name)
-    if row is None:
+def find_artifact(place: Place, name: str, lock: bool = False) -> ArtifactRow:
+    """Return an artifact by name, locked until the transaction ends if asked."""
+    found = artifacts.artifact_named(place.project_id, name, lock)
+    if found is None:
         known = ", ".join(version.name for version in artifacts.artifacts_of(place.project_id)[:8])
         raise NotFound(
             f"{place.project.name} has no artifact {name!r}; it has {known or 'none yet'}.", field="artifact"
         )
+    return found
+
+
+def find_version(place: Place, name: str, which: str) -> VersionRow:
+    """Return an artifact's version by number or `latest`."""
+    row = find_artifact(place, name)
     if which == "latest":
         found = artifacts.newest_version(row.artifact_id)
     elif which.isascii() and which.isdigit() and len(which) < 10:

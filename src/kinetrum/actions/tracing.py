@@ -255,11 +255,11 @@ def _from_digest(actor: Actor, place: Place, walk: _Walk, reference: str) -> tup
     found = find_uses(actor, place.project.name, reference.removeprefix("sha256:"))
     if found.exact:
         first = found.versions[0]
-        return f"artifact:{first.reference}", _Level(versions=set(walk_ids(walk, found.versions)))
+        return f"artifact:{first.reference}", _Level(versions=set(_as_first(walk, found.versions)))
     return _file_node(place, walk, found.digest, f"sha256:{found.digest[:16]}", None)
 
 
-def walk_ids(walk: _Walk, versions: list[VersionRow]) -> list[int]:
+def _as_first(walk: _Walk, versions: list[VersionRow]) -> list[int]:
     """Add versions of one content to a walk: all of them stand as the first."""
     first = f"artifact:{versions[0].reference}"
     walk.version_nodes([versions[0].version_id])

@@ -7,13 +7,13 @@ import hashlib
 import os
 import tarfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import IO, Any
 
 from kinetrum.client.http import Service, path_of
-from kinetrum.client.uploads import _in_turn
+from kinetrum.client.ticks import Tick, in_turn
 from kinetrum.core.errors import Conflict, Damaged, Unavailable
 from kinetrum.core.manifests import check_path
 
@@ -21,7 +21,6 @@ _PIECE = 1024 * 1024
 _SMALL, _TOGETHER_FROM = 1024 * 1024, 20
 _SIDE_BY_SIDE = 4
 _TRIES = 3
-Tick = Callable[[int], None]
 
 
 def download_files(
@@ -33,7 +32,7 @@ def download_files(
     A file that is there with the right content is left alone. Raises Damaged where what arrived does not
     match the manifest, Conflict where a file with other content stands there; other files are whole or absent.
     """
-    tell = _in_turn(tick)
+    tell = in_turn(tick)
     base = path_of("projects", project, "artifacts", artifact, "versions", str(number))
     wanted, paths = [], []
     for entry in files:
@@ -85,7 +84,7 @@ def _download_together(service: Service, base: str, wanted: list[tuple[dict[str,
     """Take many small files out of one archive, each verified before it is put in place."""
     by_path = {entry["path"]: (entry, target) for entry, target in wanted}
     try:
-        with service.stream(f"{base}/archive", {"form": "tar", "up_to_bytes": _SMALL}) as response:
+        with service.stream(f"{base}/bundle", {"form": "tar", "up_to_bytes": _SMALL}) as response:
             stream: Any = _Stream(response.iter_raw(_PIECE))
             with tarfile.open(fileobj=stream, mode="r|") as bundle:
                 for member in bundle:

@@ -7,9 +7,10 @@ import shutil
 from pathlib import Path
 from typing import Any
 
-from kinetrum.client.fingerprints import Fingerprints, Tick
+from kinetrum.client.fingerprints import Fingerprints
 from kinetrum.client.http import Service
 from kinetrum.client.remote import forget_elsewhere, found_elsewhere
+from kinetrum.client.ticks import Tick
 from kinetrum.client.uploads import upload_missing
 from kinetrum.core import errors
 

@@ -13,11 +13,12 @@ import os
 import sqlite3
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
+from kinetrum.client.ticks import Tick
 from kinetrum.places import fingerprints_file
 
 _PIECE = 1024 * 1024
@@ -27,7 +28,6 @@ _SCHEMA = (
     " place INTEGER, sha256 TEXT, seen INTEGER) WITHOUT ROWID"
 )
 ENTRIES_LIMIT = 2_000_000
-Tick = Callable[[int], None]
 
 
 @dataclass(frozen=True)

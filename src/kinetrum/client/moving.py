@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from kinetrum.client.http import path_of
 from kinetrum.client.session import open_session
+from kinetrum.client.ticks import Tick
 from kinetrum.core.errors import Damaged, NotFound, Unavailable
 
 _PIECE = 1024 * 1024
-Tick = Callable[[int], None]
 
 
 def export(

@@ -22,7 +22,8 @@ from typing import Any
 from urllib.parse import unquote, urlsplit, urlunsplit
 
 from kinetrum import locks
-from kinetrum.client.fingerprints import Fingerprints, Tick
+from kinetrum.client.fingerprints import Fingerprints
+from kinetrum.client.ticks import Tick
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound, Unavailable
 from kinetrum.core.manifests import FILE_LIMIT, FileEntry, check_path
 

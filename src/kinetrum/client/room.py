@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
 from kinetrum.client.fingerprints import fingerprint
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session, open_session
-
-Tick = Callable[[int], None]
 
 
 def storage(*, project: str | None = None, url: str | None = None) -> dict[str, Any]:

@@ -16,12 +16,12 @@ from kinetrum.client.http import path_of
 from kinetrum.client.linking import artifact_name, described
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.spool import new_id
+from kinetrum.client.ticks import Tick
 from kinetrum.client.uploads import Sent, upload_missing
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound
 from kinetrum.core.manifests import FileEntry, digest_of
 from kinetrum.core.refs import VersionRef, parse_ref
 
-Tick = Callable[[int], None]
 State = Literal["same", "changed", "gone", "not reached"]
 
 

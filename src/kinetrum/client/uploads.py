@@ -5,14 +5,14 @@ from __future__ import annotations
 import io
 import os
 import tarfile
-import threading
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
 from kinetrum.client.http import Service, path_of
+from kinetrum.client.ticks import Tick, in_turn
 from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, Unavailable
 
 _PIECE = 1024 * 1024
@@ -21,7 +21,6 @@ _SMALL, _TOGETHER_BYTES, _TOGETHER_FILES = 256 * 1024, 16 * 1024 * 1024, 500
 _RESUMED_FROM = 8 * 1024 * 1024
 _SIDE_BY_SIDE = 4
 _TRIES = 5
-Tick = Callable[[int], None]
 
 
 @dataclass(frozen=True)
@@ -37,7 +36,7 @@ def upload_missing(service: Service, project: str, sources: Mapping[str, Path], 
 
     Raises Unavailable where the service does not answer, InvalidInput where a file changed meanwhile.
     """
-    tell = _in_turn(tick)
+    tell = in_turn(tick)
     wanted = []
     for sha256, size in _missing(service, project, sources, tell):
         wanted.append((sha256, size))
@@ -53,17 +52,6 @@ def upload_missing(service: Service, project: str, sources: Mapping[str, Path], 
             pool.shutdown(cancel_futures=True)
             raise
     return Sent(len(wanted), sum(size for _, size in wanted))
-
-
-def _in_turn(tick: Tick | None) -> Tick:
-    lock = threading.Lock()
-
-    def tell(count: int) -> None:
-        if tick:
-            with lock:
-                tick(count)
-
-    return tell
 
 
 def _missing(service: Service, project: str, sources: Mapping[str, Path], tell: Tick) -> Iterator[tuple[str, int]]:
@@ -176,15 +164,6 @@ def _send_resumed(service: Service, path: str, source: Path, size: int, tell: Ti
             if tries >= _TRIES:
                 raise
             time.sleep(min(0.2 * 2**tries, 5.0))
-
-
-def upload_stream(service: Service, project: str, pieces: Iterator[bytes]) -> dict[str, object]:
-    """Send bytes whose SHA-256 is not known beforehand; returns `sha256` and `size_bytes`."""
-    answer: dict[str, object] = service.call(
-        "POST", path_of("projects", project, "blobs"), content=pieces,
-        headers={"Content-Type": "application/octet-stream"}, timeout=600,
-    )  # fmt: skip
-    return answer
 
 
 def size_of(source: Path) -> int:

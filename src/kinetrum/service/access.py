@@ -10,7 +10,6 @@ from fastapi import Depends, Request
 from kinetrum.actions import accounts
 from kinetrum.actions.context import Actor
 from kinetrum.core.errors import NotAllowed, NotSignedIn
-from kinetrum.storage.blobs import BlobStore
 
 CSRF_HEADER = "Kinetrum-Csrf"
 TOKEN_HEADER = "Kinetrum-Token"
@@ -56,12 +55,6 @@ def signed_in(request: Request) -> Actor:
     if request.method not in _SAFE and not hmac.compare_digest(request.headers.get(CSRF_HEADER, ""), csrf):
         raise NotAllowed(f"The request lacks the session's {CSRF_HEADER} header.")
     return actor
-
-
-def store_of(request: Request) -> BlobStore:
-    """Return the store of bytes that this service works with."""
-    store: BlobStore = request.app.state.blobs
-    return store
 
 
 SignedIn = Annotated[Actor, Depends(signed_in)]

@@ -12,8 +12,9 @@ from kinetrum.core.errors import InvalidInput
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.refs import VersionRef, parse_ref
 from kinetrum.service import shapes
-from kinetrum.service.access import SignedIn, store_of
+from kinetrum.service.access import SignedIn
 from kinetrum.service.run_routes import new_version
+from kinetrum.service.store import store_of
 from kinetrum.wire import artifacts as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["artifacts"])

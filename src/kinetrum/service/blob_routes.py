@@ -13,7 +13,8 @@ from starlette.requests import ClientDisconnect
 from kinetrum.actions import uploading
 from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.manifests import check_sha256
-from kinetrum.service.access import SignedIn, store_of
+from kinetrum.service.access import SignedIn
+from kinetrum.service.store import store_of
 from kinetrum.storage.blobs import PIECE, Arrival, Incoming
 from kinetrum.wire import artifacts as wire
 

@@ -10,8 +10,9 @@ from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions import packing, unpacking, uploading
-from kinetrum.service.access import SignedIn, store_of
+from kinetrum.service.access import SignedIn
 from kinetrum.service.blob_routes import take
+from kinetrum.service.store import store_of
 from kinetrum.storage.blobs import Arrival
 from kinetrum.wire import crates as wire
 

@@ -15,7 +15,8 @@ from fastapi.responses import StreamingResponse
 from kinetrum.actions import files, previewing
 from kinetrum.core.manifests import FileEntry
 from kinetrum.service import bundles
-from kinetrum.service.access import SignedIn, store_of
+from kinetrum.service.access import SignedIn
+from kinetrum.service.store import store_of
 from kinetrum.wire import artifacts as wire
 
 router = APIRouter(prefix="/projects/{project}/artifacts/{artifact}/versions/{version}", tags=["artifacts"])
@@ -102,16 +103,16 @@ def preview_file(
 
 
 @router.get(
-    "/archive", response_class=StreamingResponse,
+    "/bundle", response_class=StreamingResponse,
     responses={200: {"content": {kind: {} for kind in bundles.MEDIA_TYPES.values()}}},
 )  # fmt: skip
-def download_archive(
+def download_bundle(
     actor: SignedIn, project: str, artifact: str, version: str, request: Request,
     form: Annotated[Literal["tar", "zip"], Query(description="tar or zip, both uncompressed.")] = "zip",
     folder: Annotated[str, Query(max_length=1_000, description="Only what is below this folder.")] = "",
     up_to_bytes: Annotated[int | None, Query(ge=0, lt=2**63, description="Only files of at most this size.")] = None,
 ) -> StreamingResponse:  # fmt: skip
-    """Download a version's files as one archive. It breaks off where stored bytes turn out to be damaged."""
+    """Download a version's files as one bundle. It breaks off where stored bytes turn out to be damaged."""
     detail = files.read_version(actor, project, artifact, version)
     files.check_stored(detail.version)
     below = folder.rstrip("/") + "/" if folder else ""

@@ -10,8 +10,9 @@ from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions import binning, checking, room
-from kinetrum.service.access import SignedIn, store_of
+from kinetrum.service.access import SignedIn
 from kinetrum.service.blob_routes import BYTES_BODY, take
+from kinetrum.service.store import store_of
 from kinetrum.wire import artifacts
 from kinetrum.wire import room as wire
 

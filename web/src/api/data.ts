@@ -173,7 +173,31 @@ export function useDescribeArtifact(project: string, artifact: string) {
 
 export type Chosen = { path: string; file: File }
 
-/** Send files, one after the other, and keep them together as a version; `tell` hears how many bytes are there. */
+const SEND_TRIES = 3
+
+/** Send one file; a connection that breaks is tried again. */
+async function sendFile(project: string, file: File): Promise<{ sha256: string; size_bytes: number }> {
+  for (let tries = 1; ; tries++) {
+    try {
+      const kept = await answer(
+        api.POST('/api/v1/projects/{project}/blobs', {
+          params: { path: { project }, header: { 'content-type': 'application/octet-stream' } },
+          body: file as unknown as string,
+          bodySerializer: (body) => body as unknown as BodyInit,
+          headers: { 'Content-Type': 'application/octet-stream' },
+        }),
+      )
+      if (!('sha256' in kept)) throw new ServiceError('The service did not say what it kept.', 500)
+      return kept
+    } catch (error) {
+      const away = error instanceof ServiceError && (error.status === 0 || error.status === 503)
+      if (!away || tries >= SEND_TRIES) throw error
+      await new Promise((done) => setTimeout(done, 500 * tries))
+    }
+  }
+}
+
+/** Send files, three side by side, and keep them together as a version; `tell` hears how many bytes are there. */
 export function useKeepFiles(project: string) {
   const queries = useQueryClient()
   return useMutation({
@@ -183,27 +207,24 @@ export function useKeepFiles(project: string) {
       files: Chosen[]
       tell: (sent: number) => void
     }) => {
-      const entries = []
       let sent = 0
-      for (const { path, file } of given.files) {
-        const kept = await answer(
-          api.POST('/api/v1/projects/{project}/blobs', {
-            params: { path: { project }, header: { 'content-type': 'application/octet-stream' } },
-            body: file as unknown as string,
-            bodySerializer: (body) => body as unknown as BodyInit,
-            headers: { 'Content-Type': 'application/octet-stream' },
-          }),
-        )
-        if (!('sha256' in kept)) throw new ServiceError('The service did not say what it kept.', 500)
-        entries.push({
-          path,
-          size: kept.size_bytes,
-          sha256: kept.sha256,
-          modified: Math.round(file.lastModified * 1000),
-        })
-        sent += file.size
-        given.tell(sent)
+      const entries: Schemas['FileEntry'][] = []
+      const waiting = [...given.files]
+      const worker = async () => {
+        for (let next = waiting.shift(); next; next = waiting.shift()) {
+          const { path, file } = next
+          const kept = await sendFile(project, file)
+          entries.push({
+            path,
+            size: kept.size_bytes,
+            sha256: kept.sha256,
+            modified: Math.round(file.lastModified * 1000),
+          })
+          sent += file.size
+          given.tell(sent)
+        }
       }
+      await Promise.all([worker(), worker(), worker()])
       return answer(
         api.POST('/api/v1/projects/{project}/artifacts/{artifact}/versions', {
           params: { path: { project, artifact: given.name } },
@@ -228,8 +249,8 @@ export const fileAddress = (
 ) =>
   `${files(project, artifact, version)}/files/${path.split('/').map(encodeURIComponent).join('/')}${show ? '?show=true' : ''}`
 
-export const archiveAddress = (project: string, artifact: string, version: string | number, folder = '') =>
-  `${files(project, artifact, version)}/archive?form=zip${folder ? `&folder=${encodeURIComponent(folder)}` : ''}`
+export const bundleAddress = (project: string, artifact: string, version: string | number, folder = '') =>
+  `${files(project, artifact, version)}/bundle?form=zip${folder ? `&folder=${encodeURIComponent(folder)}` : ''}`
 
 export const provAddress = (project: string, of: string) =>
   `/api/v1/projects/${project}/lineage/prov?of=${encodeURIComponent(of)}`

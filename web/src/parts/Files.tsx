@@ -1,6 +1,6 @@
 /** The files of a version, folder by folder, with a look into the one that is chosen. */
 import { Link } from 'react-router'
-import { archiveAddress, useListing } from '../api/data'
+import { bundleAddress, useListing } from '../api/data'
 import { Preview } from './Preview'
 import { bytes, fullMoment, plural } from './values'
 
@@ -50,7 +50,7 @@ export function Files({
           onChange={(event) => go({ folder, file, find: event.target.value })}
         />
         {stored && (
-          <a className="link ml-3" href={archiveAddress(project, artifact, version, folder)} download>
+          <a className="link ml-3" href={bundleAddress(project, artifact, version, folder)} download>
             Download {folder ? 'folder' : 'all'}
           </a>
         )}
