@@ -16,7 +16,7 @@ import pytest
 
 import kinetrum
 from kinetrum.client.draining import drain
-from tests.conftest import Project, wait_for
+from tests.conftest import Project, senders_of, stop_sender, wait_for
 
 pytestmark = pytest.mark.usefixtures("catching")
 KINETRUM = [sys.executable, "-m", "kinetrum.cli.main"]
@@ -262,10 +262,15 @@ def test_what_is_from_before_is_not_of_this_run(work: Path) -> None:
     assert all("from before" in problem for problem in run.problems)
 
 
-def test_while_the_service_is_away_the_command_runs_and_the_run_is_kept(work: Path) -> None:
-    done = kt("track", "--", "echo", "hello", KINETRUM_URL="http://127.0.0.1:1", KINETRUM_SPOOL=str(work / "spool"))
+def test_while_the_service_is_away_the_command_runs_and_the_run_is_kept(work: Path, tmp_path: Path) -> None:
+    spool = tmp_path / "spool"
+    done = kt("track", "--", "echo", "hello", KINETRUM_URL="http://127.0.0.1:1", KINETRUM_SPOOL=str(spool))
     assert (done.returncode, done.stdout) == (0, "hello\n")
     assert "not delivered yet" in done.stderr
+    # The sender goes on trying, and ends when it is asked to although the command held its signals back.
+    assert senders_of(spool)
+    stop_sender(spool)
+    assert not senders_of(spool)
 
 
 def test_a_run_told_from_a_shell(work: Path, tmp_path: Path) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
 import os
 import tarfile
@@ -77,26 +76,35 @@ def _put(part: Path, target: Path, entry: dict[str, Any], sha256: str) -> None:
 
 def _part_of(target: Path) -> Path:
     target.parent.mkdir(parents=True, exist_ok=True)
-    return target.with_name(f".{target.name[:200]}.{os.getpid()}.part")
+    # The digest keeps long names that begin alike apart, and within what a file system takes.
+    name = hashlib.sha256(os.fsencode(target.name)).hexdigest()[:16]
+    return target.with_name(f".{name}.{os.getpid()}.part")
 
 
 def _download_together(service: Service, base: str, wanted: list[tuple[dict[str, Any], Path]], tell: Tick) -> None:
-    """Take many small files out of one archive, each verified before it is put in place."""
-    by_path = {entry["path"]: (entry, target) for entry, target in wanted}
-    try:
-        with service.stream(f"{base}/bundle", {"form": "tar", "up_to_bytes": _SMALL}) as response:
-            stream: Any = _Stream(response.iter_raw(_PIECE))
-            with tarfile.open(fileobj=stream, mode="r|") as bundle:
-                for member in bundle:
-                    file = bundle.extractfile(member)
-                    if member.name in by_path and file is not None:
-                        entry, target = by_path.pop(member.name)
-                        _keep_member(file, entry, target)
-                        tell(entry["size"])
-    except (tarfile.TarError, Unavailable) as error:
-        raise _broke_off(next(iter(by_path), "the archive"), error) from error
-    if by_path:
-        raise _broke_off(next(iter(by_path)), None)
+    """Take many small files out of one archive; asked again where it broke off, as long as it gets on."""
+    lacking = {entry["path"]: (entry, target) for entry, target in wanted}
+    while lacking:
+        before, broken = len(lacking), None
+        try:
+            _take_from_bundle(service, base, lacking, tell)
+        except (tarfile.TarError, Unavailable) as error:
+            broken = error
+        if len(lacking) == before:
+            raise _broke_off(next(iter(lacking)), broken) from broken
+
+
+def _take_from_bundle(service: Service, base: str, lacking: dict[str, tuple[dict[str, Any], Path]], tell: Tick) -> None:
+    """Put files of the archive in place, each verified before; those are lacking no longer."""
+    with service.stream(f"{base}/bundle", {"form": "tar", "up_to_bytes": _SMALL}) as response:
+        stream: Any = _Stream(response.iter_raw(_PIECE))
+        with tarfile.open(fileobj=stream, mode="r|") as bundle:
+            for member in bundle:
+                file = bundle.extractfile(member)
+                if member.name in lacking and file is not None:
+                    _keep_member(file, *lacking[member.name])
+                    entry, _ = lacking.pop(member.name)
+                    tell(entry["size"])
 
 
 def _broke_off(path: str, error: Exception | None) -> Damaged:
@@ -148,9 +156,10 @@ def _download(service: Service, base: str, entry: dict[str, Any], target: Path, 
 
 
 def _receive(service: Service, path: str, entry: dict[str, Any], file: IO[bytes], tell: Tick) -> str:
-    """Write a file's bytes as they come; a broken connection is taken up again behind what has arrived."""
-    digest, size = hashlib.sha256(), 0
-    for tries in range(_TRIES):
+    """Write a file's bytes as they come; a broken connection is taken up behind what arrived, as long as it gets on."""
+    digest, size, tries = hashlib.sha256(), 0, 0
+    while True:
+        begun_at = size
         headers = {"Range": f"bytes={size}-", "If-Range": f'"{entry["sha256"]}"'} if size else {}
         try:
             with service.stream(path, headers=headers) as response:
@@ -163,12 +172,9 @@ def _receive(service: Service, path: str, entry: dict[str, Any], file: IO[bytes]
                     tell(len(piece))
             return digest.hexdigest()
         except Unavailable as error:
-            if tries == _TRIES - 1 or not size:
-                if size:
-                    raise _broke_off(
-                        f"the end of {entry['path']}, after {size} of {entry['size']} bytes", error
-                    ) from error
+            if not size:
                 raise
-            with contextlib.suppress(InterruptedError):
-                time.sleep(0.3 * 2**tries)
-    raise AssertionError("unreachable")
+            tries = 0 if size > begun_at else tries + 1
+            if tries >= _TRIES:
+                raise _broke_off(f"the end of {entry['path']}, after {size} of {entry['size']} bytes", error) from error
+            time.sleep(0.3 * 2**tries)

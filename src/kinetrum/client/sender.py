@@ -163,6 +163,8 @@ def main() -> None:
     """Run as a process."""
     logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(message)s")
     logging.getLogger("httpx").setLevel(logging.WARNING)
+    # Started by 'kinetrum track' it inherits what that holds back; it must end when asked to.
+    signal.pthread_sigmask(signal.SIG_SETMASK, ())
     # Asked with SIGUSR1, it writes to its log where it is.
     faulthandler.register(signal.SIGUSR1)
     root = Path(sys.argv[1])

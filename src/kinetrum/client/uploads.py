@@ -37,9 +37,7 @@ def upload_missing(service: Service, project: str, sources: Mapping[str, Path], 
     Raises Unavailable where the service does not answer, InvalidInput where a file changed meanwhile.
     """
     tell = in_turn(tick)
-    wanted = []
-    for sha256, size in _missing(service, project, sources, tell):
-        wanted.append((sha256, size))
+    wanted = list(_missing(service, project, sources, tell))
     small = [sha256 for sha256, size in wanted if size <= _SMALL]
     large = [sha256 for sha256, size in wanted if size > _SMALL]
     with ThreadPoolExecutor(max_workers=_SIDE_BY_SIDE) as pool:

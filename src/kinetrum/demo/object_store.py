@@ -74,10 +74,8 @@ class _Requests(http.server.BaseHTTPRequestHandler):
             self._send(404, self._error("NoSuchKey", key), "application/xml", {}, send_body)
             return
         content = path.read_bytes()
-        status, headers = (
-            200,
-            {"ETag": f'"{_tag(path)}"', "Last-Modified": formatdate(path.stat().st_mtime, usegmt=True)},
-        )
+        status = 200
+        headers = {"ETag": f'"{_tag(path)}"', "Last-Modified": formatdate(path.stat().st_mtime, usegmt=True)}
         asked = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("Range", ""))
         if asked and int(asked[1]) < len(content):
             first, last = int(asked[1]), min(int(asked[2] or len(content) - 1), len(content) - 1)
