@@ -28,10 +28,11 @@ def chromium() -> Iterator[Browser]:
 
 
 class Watch:
-    """Collects what must not happen on a page; statuses that a test provokes are named by it beforehand."""
+    """Collects what must not happen on a page; statuses and breaks that a test provokes are named by it beforehand."""
 
     def __init__(self, url: str) -> None:
         self.url, self.wrong, self.allowed = url, list[str](), set[int]()
+        self.breaks_allowed = False
 
     def follow(self, page: Page) -> None:
         page.on("console", lambda message: message.type == "error" and self._note(f"console: {message.text}"))
@@ -40,7 +41,8 @@ class Watch:
         page.on("request", self._request)
 
     def _note(self, text: str) -> None:
-        if not any(f"status of {status}" in text for status in self.allowed):
+        broke = self.breaks_allowed and "ERR_CONNECTION_RESET" in text
+        if not broke and not any(f"status of {status}" in text for status in self.allowed):
             self.wrong.append(text)
 
     def _response(self, response: Response) -> None:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import re
 from pathlib import Path
 
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page, Route, expect
 
 from tests.conftest import Project, new_id
+from tests.console.conftest import Watch
 from tests.console.test_console import Visit, accessible, record
-from tests.service.test_files_api import keep
+from tests.service.test_files_api import keep, sha
 
 FAULTY = b"day,evening_c\n1,5.3\n2,6.3\n"
 RIGHT = b"day,evening_c\n1,3.5\n2,4.5\n"
@@ -113,6 +115,67 @@ def test_files_are_kept_by_dropping_them(visit: Visit, project: Project) -> None
     place.dispatch_event("drop", {"dataTransfer": transfer})
     page.get_by_role("dialog").get_by_role("button", name="Keep").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("nights@1 is stored here: 1 file, 3 B")
+
+
+def test_large_files_go_in_pieces_and_are_taken_up_where_they_broke_off(
+    visit: Visit, project: Project, watch: Watch, tmp_path: Path
+) -> None:
+    watch.breaks_allowed = True
+    content = os.urandom(40_000_000)
+    for name in ("weights.bin", "copy.bin"):
+        (tmp_path / name).write_bytes(content)
+    (tmp_path / "small.json").write_text("{}")
+    page = visit("/data", "contributor")
+    sent: list[str] = []
+
+    def pass_or_break(route: Route) -> None:
+        sent.append(route.request.method)
+        if sent.count("PATCH") == 2 and route.request.method == "PATCH":
+            route.abort("connectionreset")
+        else:
+            route.continue_()
+
+    page.route(re.compile(r"/blobs/[0-9a-f]{64}$"), pass_or_break)
+    keep_chosen(page, [tmp_path / name for name in ("weights.bin", "copy.bin", "small.json")], "net")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("net@1 is stored here: 3 files", timeout=30_000)
+    # Three pieces, one of them twice; the same content under another name goes once.
+    assert sorted(sent) == ["PATCH"] * 4 + ["PUT"]
+    stored = project.instance.home.store / sha(content)[:2] / sha(content)
+    assert stored.read_bytes() == content
+    page.goto(f"/{project.name}/data")
+    keep_chosen(page, [tmp_path / "weights.bin"], "again")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("again@1 is stored here: 1 file", timeout=30_000)
+    assert len(sent) == 5
+
+
+def keep_chosen(page: Page, files: list[Path], name: str) -> None:
+    page.get_by_label("Files to keep").set_input_files(files)
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Name of the artifact").fill(name)
+    dialog.get_by_role("button", name="Keep").click()
+
+
+def test_a_service_that_refuses_files_says_so_in_the_dialog(
+    visit: Visit, project: Project, watch: Watch, tmp_path: Path
+) -> None:
+    watch.allowed.add(422)
+    files = [tmp_path / f"{at}.txt" for at in range(12)]
+    for at, file in enumerate(files):
+        file.write_text(f"{project.name} {at}")
+    page = visit("/data", "contributor")
+    page.route(
+        re.compile(r"/blobs/[0-9a-f]{64}$"),
+        lambda route: route.fulfill(
+            status=422, content_type="application/problem+json",
+            body='{"type": "urn:kinetrum:problem:damaged", "title": "", "status": 422, "detail": "It changed."}',
+        ),
+    )  # fmt: skip
+    keep_chosen(page, files, "notes")
+    expect(page.get_by_role("dialog").get_by_text("It changed.")).to_be_visible()
+    assert project.service().get(project.path("artifacts")) == []
+    page.unroute_all()
+    page.get_by_role("dialog").get_by_role("button", name="Keep").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("notes@1 is stored here: 12 files")
 
 
 def test_who_used_exactly_this(visit: Visit, project: Project) -> None:

@@ -5,12 +5,16 @@ from __future__ import annotations
 import csv
 import json
 import zipfile
+import zlib
 from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import IO, Any
 
+from kinetrum.core.crate import check_micros
 from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.points.codec import Group
 from kinetrum.core.printed import STREAMS, Line
+from kinetrum.core.samples import Samples, check_samples
 from kinetrum.storage.blobs import PIECE
 
 JSON_LIMIT = 256 * 1024 * 1024
@@ -26,22 +30,33 @@ def member_named(archive: zipfile.ZipFile, name: str) -> zipfile.ZipInfo:
         raise InvalidInput(f"The archive lacks {name[:200]}.", field=name[:200]) from None
 
 
+@contextmanager
+def _opened(archive: zipfile.ZipFile, name: str) -> Iterator[IO[bytes]]:
+    """Open a member; raises InvalidInput where it is packed wrongly, in an unknown way, or under a password."""
+    member = member_named(archive, name)
+    try:
+        with archive.open(member) as file:
+            yield file
+    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError) as error:
+        raise InvalidInput(f"{name[:200]} in the archive cannot be read ({error}).", field=name[:200]) from None
+
+
 def read_json(archive: zipfile.ZipFile, name: str) -> Any:
     """Return a member as JSON data; raises InvalidInput, and TooLarge before unpacking what would fill the memory."""
     member = member_named(archive, name)
     if member.file_size > JSON_LIMIT:
         raise TooLarge(f"{name} in the archive has over {JSON_LIMIT} bytes.", field=name)
     try:
-        with archive.open(member) as file:
+        with _opened(archive, name) as file:
             return json.loads(file.read(JSON_LIMIT))
-    except (ValueError, RecursionError, NotImplementedError, RuntimeError) as error:
+    except ValueError as error:
         raise InvalidInput(f"{name} in the archive cannot be read ({error}).", field=name) from None
 
 
 def read_pieces(archive: zipfile.ZipFile, place: str, size: int) -> Iterator[bytes]:
     """Yield a member's bytes; raises InvalidInput as soon as there are more than were announced."""
     left = size
-    with archive.open(member_named(archive, place)) as file:
+    with _opened(archive, place) as file:
         while piece := file.read(PIECE):
             left -= len(piece)
             if left < 0:
@@ -53,9 +68,8 @@ def _text_lines(archive: zipfile.ZipFile, name: str) -> Iterator[str]:
     """Yield the lines of a text in the archive, none so long that it would fill the memory."""
     if name not in archive.NameToInfo:
         return
-    with archive.open(name) as file:
-        reader: IO[bytes] = file
-        while raw := reader.readline(LINE_LIMIT):
+    with _opened(archive, name) as file:
+        while raw := file.readline(LINE_LIMIT):
             if len(raw) == LINE_LIMIT:
                 raise InvalidInput(f"A line of {name} has over {LINE_LIMIT} bytes.", field=name)
             try:
@@ -102,21 +116,35 @@ def _group(metric: str, steps: list[int], times: list[int], values: list[float])
 
 def read_output(archive: zipfile.ZipFile, name: str) -> Iterator[Line]:
     """Yield printed lines; where some were left out, one that says so."""
-    for found in json_lines(archive, name):
-        if "left_out" in found:
-            yield Line(0, STREAMS[0], f"[{int(found['left_out']):,} lines were left out here]")
-        else:
-            stream = found["stream"] if found["stream"] in STREAMS else STREAMS[0]
-            yield Line(int(found["at"]), stream, str(found["text"]))
+    for at, found in enumerate(_json_lines(archive, name), 1):
+        try:
+            if "left_out" in found:
+                line = Line(0, STREAMS[0], f"[{int(found['left_out']):,} lines were left out here]")
+            else:
+                stream = found["stream"] if found["stream"] in STREAMS else STREAMS[0]
+                line = Line(check_micros(found["at"]), stream, str(found["text"]))
+        except (ValueError, KeyError, TypeError, OverflowError, InvalidInput) as error:
+            raise InvalidInput(f"Line {at} of {name} is no printed line ({error}).", field=name) from None
+        yield line
 
 
-def json_lines(archive: zipfile.ZipFile, name: str) -> Iterator[dict[str, Any]]:
+def read_machine(archive: zipfile.ZipFile, name: str) -> Iterator[Samples]:
+    """Yield blocks of samples of what the run used of its machine."""
+    for at, found in enumerate(_json_lines(archive, name), 1):
+        try:
+            samples = check_samples(found)
+        except (InvalidInput, TooLarge) as error:
+            raise InvalidInput(f"Line {at} of {name} holds no samples: {error}", field=name) from None
+        yield samples
+
+
+def _json_lines(archive: zipfile.ZipFile, name: str) -> Iterator[dict[str, Any]]:
     """Yield the objects of a member with one a line; of one that is not there none."""
     for at, text in enumerate(_text_lines(archive, name), 1):
         try:
             found = json.loads(text)
             if not isinstance(found, dict):
                 raise ValueError("no object")
-        except ValueError as error:
+        except (ValueError, RecursionError) as error:
             raise InvalidInput(f"Line {at} of {name} is no JSON ({error}).", field=name) from None
         yield found

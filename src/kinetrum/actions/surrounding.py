@@ -11,7 +11,7 @@ from kinetrum.actions.finding import find_run, run_named, run_to_write
 from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.rundoc import Activity, Progress, RunDoc
-from kinetrum.core.samples import Samples, joined, thinned
+from kinetrum.core.samples import Samples, check_samples, joined, thinned
 from kinetrum.core.surroundings import Change, changes, code_change, text_difference
 from kinetrum.core.values import Value, check_name
 from kinetrum.storage import events, resources, runs, texts
@@ -19,7 +19,6 @@ from kinetrum.storage.database import snapshot, transaction
 from kinetrum.storage.runs import Run
 
 TEXT_LIMIT, PACKAGES_LIMIT, ACTIVITIES_LIMIT = 2 * 1024 * 1024, 5_000, 1_000
-SAMPLES_LIMIT, COLUMNS_LIMIT = 5_000, 60
 
 
 @dataclass(frozen=True)
@@ -135,15 +134,7 @@ def _texts(place: Place, doc: RunDoc) -> dict[str, str]:
 def add_resources(actor: Actor, project: str, experiment: str, run_ref: str, uid: str, samples: Samples) -> None:
     """Keep samples of what a run used of its machine. Sent again under the same id, nothing changes."""
     _, run = run_to_write(actor, project, experiment, run_ref)
-    times = samples.get("at")
-    if not times or any(not isinstance(at, int) or at < 0 for at in times):
-        raise InvalidInput("The column 'at' holds microseconds since 1970, one for each sample.", field="samples.at")
-    if len(times) > SAMPLES_LIMIT or len(samples) > COLUMNS_LIMIT:
-        raise TooLarge(f"Up to {SAMPLES_LIMIT} samples in {COLUMNS_LIMIT} columns are kept at once.")
-    for name, column in samples.items():
-        if len(column) != len(times):
-            raise InvalidInput(f"{name!r} has {len(column)} samples, 'at' has {len(times)}.", field=f"samples.{name}")
-    if resources.add_block(run.run_id, id_bytes(uid), samples):
+    if resources.add_block(run.run_id, id_bytes(uid), check_samples(samples)):
         events.tell_run(run.run_id, "resources")
     runs.sign_of_life(run.run_id)
 

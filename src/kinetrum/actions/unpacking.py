@@ -14,7 +14,14 @@ from pathlib import Path
 from typing import Any
 
 from kinetrum.actions import uploading
-from kinetrum.actions.archive_members import json_lines, member_named, read_json, read_output, read_pieces, read_points
+from kinetrum.actions.archive_members import (
+    member_named,
+    read_json,
+    read_machine,
+    read_output,
+    read_pieces,
+    read_points,
+)
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.core.crate import ARCHIVE, Contents, LinkRecord, Person, RunRecord, VersionRecord, read_contents, read_run
 from kinetrum.core.errors import Conflict, InvalidInput
@@ -23,6 +30,7 @@ from kinetrum.core.permissions import Act
 from kinetrum.core.points.codec import Group, encode_batch
 from kinetrum.core.printed import Line
 from kinetrum.core.rundoc import Link
+from kinetrum.core.samples import Samples
 from kinetrum.storage import (
     artifacts,
     blob_rows,
@@ -100,7 +108,16 @@ def _read(archive: zipfile.ZipFile) -> _Opened:
             place = version.inside.get(entry.sha256)
             if place is not None and member_named(archive, place).file_size != entry.size:
                 raise InvalidInput(f"{place} in the archive has not the {entry.size} bytes that are listed for it.")
+    for uid in contents.runs:
+        _read_through(archive, f"runs/{uid}/")
     return _Opened(archive, contents, found)
+
+
+def _read_through(archive: zipfile.ZipFile, folder: str) -> None:
+    """Read what is too much to hold once before anything is kept, so that a fault in it leaves nothing behind."""
+    for member, reader in (("points.csv", read_points), ("output.jsonl", read_output), ("machine.jsonl", read_machine)):
+        for _ in reader(archive, f"{folder}{member}"):
+            pass
 
 
 @transaction
@@ -220,7 +237,7 @@ def _take_run(
     for at, batch in enumerate(read_points(opened.archive, f"{folder}points.csv")):
         _add_points(run_id, record.uid, at, batch)
     _add_output(run_id, list(read_output(opened.archive, f"{folder}output.jsonl")))
-    for at, block in enumerate(json_lines(opened.archive, f"{folder}machine.jsonl")):
+    for at, block in enumerate(read_machine(opened.archive, f"{folder}machine.jsonl")):
         _add_machine(run_id, record.uid, at, block)
     _complete(run_id)
 
@@ -322,9 +339,8 @@ def _add_output(run_id: int, lines: list[Line]) -> None:
 
 
 @transaction
-def _add_machine(run_id: int, uid: str, at: int, block: dict[str, Any]) -> None:
-    if block.get("at") and all(isinstance(column, list) for column in block.values()):
-        resources.add_block(run_id, _uid(uid, "machine", at), block)
+def _add_machine(run_id: int, uid: str, at: int, block: Samples) -> None:
+    resources.add_block(run_id, _uid(uid, "machine", at), block)
 
 
 def _complete(run_id: int) -> None:

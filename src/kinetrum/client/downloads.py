@@ -16,7 +16,6 @@ from kinetrum.client.ticks import Tick, in_turn
 from kinetrum.core.errors import Conflict, Damaged, Unavailable
 from kinetrum.core.manifests import check_path
 
-_PIECE = 1024 * 1024
 _SMALL, _TOGETHER_FROM = 1024 * 1024, 20
 _SIDE_BY_SIDE = 4
 _TRIES = 3
@@ -97,7 +96,7 @@ def _download_together(service: Service, base: str, wanted: list[tuple[dict[str,
 def _take_from_bundle(service: Service, base: str, lacking: dict[str, tuple[dict[str, Any], Path]], tell: Tick) -> None:
     """Put files of the archive in place, each verified before; those are lacking no longer."""
     with service.stream(f"{base}/bundle", {"form": "tar", "up_to_bytes": _SMALL}) as response:
-        stream: Any = _Stream(response.iter_raw(_PIECE))
+        stream: Any = _Stream(response.iter_raw())
         with tarfile.open(fileobj=stream, mode="r|") as bundle:
             for member in bundle:
                 file = bundle.extractfile(member)
@@ -165,7 +164,7 @@ def _receive(service: Service, path: str, entry: dict[str, Any], file: IO[bytes]
             with service.stream(path, headers=headers) as response:
                 if size and response.status_code != 206:
                     raise Damaged(f"The service began {entry['path']} anew instead of going on; fetch it again.")
-                for piece in response.iter_raw(_PIECE):
+                for piece in response.iter_raw():
                     digest.update(piece)
                     size += len(piece)
                     file.write(piece)

@@ -171,7 +171,8 @@ def _person(data: Any) -> Person:
     return Person(str(data["name"])[:100], str(data["full_name"])[:200])
 
 
-def _micros(value: Any) -> int:
+def check_micros(value: Any) -> int:
+    """Return a time in microseconds since 1970, up to some thousand years; raises InvalidInput."""
     if not isinstance(value, int) or isinstance(value, bool) or not 0 <= value < _MICROS:
         raise InvalidInput(f"{value!r} is no time in microseconds since 1970.")
     return value
@@ -199,7 +200,7 @@ def _labels(data: Any) -> dict[str, str]:
 def _run(data: Any) -> RunRecord:
     if data["status"] not in STATUSES:
         raise InvalidInput(f"{data['status']!r} is no status.")
-    results = [(_id(uid), check_key(key, "result"), from_json(value, key), _micros(at))
+    results = [(_id(uid), check_key(key, "result"), from_json(value, key), check_micros(at))
                for uid, key, value, at in data["results"]]  # fmt: skip
     progress = data.get("progress")
     doc = RunDoc(
@@ -207,22 +208,22 @@ def _run(data: Any) -> RunRecord:
         labels=_labels(data["labels"]),
         about={check_key(key): from_json(value, key) for key, value in data["about"].items()},
         code=dict(data["code"]), job={str(key): str(text) for key, text in data["job"].items()},
-        problems=[Problem(str(p["uid"])[:64], str(p["text"])[:2_000], _micros(p["at"])) for p in data["problems"]],
+        problems=[Problem(str(p["uid"])[:64], str(p["text"])[:2_000], check_micros(p["at"])) for p in data["problems"]],
         activities=[
-            Activity(_id(a["uid"]), str(a["name"])[:100], _micros(a["started_at"]),
-                     None if a["ended_at"] is None else _micros(a["ended_at"]), bool(a["failed"]))
+            Activity(_id(a["uid"]), str(a["name"])[:100], check_micros(a["started_at"]),
+                     None if a["ended_at"] is None else check_micros(a["ended_at"]), bool(a["failed"]))
             for a in data["activities"]
         ],
         progress=Progress(int(progress["done"]), progress["total"] and int(progress["total"]),
-                          _micros(progress["since"]), _micros(progress["at"])) if progress else None,
+                          check_micros(progress["since"]), check_micros(progress["at"])) if progress else None,
     )  # fmt: skip
     for _, key, value, at in sorted(results, key=lambda result: result[3]):
         doc.results[key] = Result(value, at)
     return RunRecord(
         _id(data["id"]), check_name(data["experiment"], "experiment"), _number(data["number"]),
         _text(data["name"], 200), data["status"], _text(data["reason"], 4_000), _person(data["by"]),
-        str(data["host"])[:200], _id(data["parent"]) if data["parent"] else None, _micros(data["started_at"]),
-        None if data["ended_at"] is None else _micros(data["ended_at"]), int(data["lease_s"]), doc, results,
+        str(data["host"])[:200], _id(data["parent"]) if data["parent"] else None, check_micros(data["started_at"]),
+        None if data["ended_at"] is None else check_micros(data["ended_at"]), int(data["lease_s"]), doc, results,
         [_link(link) for link in data["links"]], [_note(note) for note in data["notes"]],
         {str(name)[:40]: str(text) for name, text in data["texts"].items()},
     )  # fmt: skip
@@ -236,12 +237,13 @@ def _link(data: Any) -> LinkRecord:
         raise InvalidInput(f"{step!r} is no step.")
     return LinkRecord(
         _id(data["uid"]), data["relation"], check_name(data["name"], "artifact"), _number(data["number"]),
-        _micros(data["at"]), _text(data["role"], 100), step, _text(data["activity"], 100), _text(data["keep"], 300),
+        check_micros(data["at"]), _text(data["role"], 100), step, _text(data["activity"], 100),
+        _text(data["keep"], 300),
     )  # fmt: skip
 
 
 def _note(data: Any) -> NoteRecord:
-    return NoteRecord(_id(data["uid"]), _person(data["by"]), str(data["text"])[:NOTE_LIMIT], _micros(data["at"]))
+    return NoteRecord(_id(data["uid"]), _person(data["by"]), str(data["text"])[:NOTE_LIMIT], check_micros(data["at"]))
 
 
 def write_contents(contents: Contents) -> dict[str, Any]:
@@ -321,7 +323,7 @@ def _version(data: Any) -> VersionRecord:
         raise InvalidInput(f"The files listed for {data['name']}@{data['number']} do not have its digest.")
     return VersionRecord(
         check_name(data["name"], "artifact"), _kind(data["kind"]), _number(data["number"]), data["digest"],
-        bool(data["by_reference"]), _text(data["address"], 1_000), _person(data["by"]), _micros(data["made_at"]),
+        bool(data["by_reference"]), _text(data["address"], 1_000), _person(data["by"]), check_micros(data["made_at"]),
         files, {row[2]: str(row[5]) for row in data["files"] if row[5] is not None}, dict(data["about"]),
         _labels(data["labels"]),
     )  # fmt: skip

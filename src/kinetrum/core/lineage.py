@@ -167,15 +167,18 @@ def before_and_after(graph: Graph) -> tuple[list[Node], list[Node]]:
     )
 
 
-def lineage_sentence(graph: Graph) -> str:
-    """Say in one sentence what the start came from and what came of it."""
+def lineage_sentence(graph: Graph, way: str = "both") -> str:
+    """Say in one sentence what the start came from and what came of it; of a way that was not followed nothing."""
     nodes = {node.id: node for node in graph.nodes}
     start = nodes[graph.start]
     before, after = before_and_after(graph)
     subject = f"Run {start.reference}" if start.kind == "run" else start.reference
-    parts = [f"came from {_counted(before)}" if before else "came from nothing that was recorded"]
-    if after or start.kind != "model":
-        parts.append(f"led to {_counted(after)}" if after else "led to nothing yet")
+    least = "at least " if graph.cut else ""
+    parts = []
+    if way != "forth":
+        parts.append(f"came from {least}{_counted(before)}" if before else "came from nothing that was recorded")
+    if way != "back" and (after or start.kind != "model" or not parts):
+        parts.append(f"led to {least}{_counted(after)}" if after else "led to nothing yet")
     standing = [f"{node.reference} on {' and '.join(node.stages)}" for node in (start, *after) if node.stages]
     sentence = f"{subject} {' and '.join(parts)}."
     return f"{sentence} In use: {', '.join(standing)} now." if standing else sentence

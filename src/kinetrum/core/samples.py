@@ -3,8 +3,30 @@
 from __future__ import annotations
 
 import math
+from typing import Any, cast
+
+from kinetrum.core.errors import InvalidInput, TooLarge
 
 Samples = dict[str, list[float | int | None]]
+SAMPLES_LIMIT, COLUMNS_LIMIT = 5_000, 60
+_MICROS = 2**55
+
+
+def check_samples(samples: Any) -> Samples:
+    """Return samples that are columns of equal length with times in one of them; raises InvalidInput or TooLarge."""
+    if not isinstance(samples, dict) or not all(isinstance(column, list) for column in samples.values()):
+        raise InvalidInput("Samples are columns: lists of numbers by name.", field="samples")
+    times = samples.get("at")
+    if not times or any(type(at) is not int or not 0 <= at < _MICROS for at in times):
+        raise InvalidInput("The column 'at' holds microseconds since 1970, one for each sample.", field="samples.at")
+    if len(times) > SAMPLES_LIMIT or len(samples) > COLUMNS_LIMIT:
+        raise TooLarge(f"Up to {SAMPLES_LIMIT} samples in {COLUMNS_LIMIT} columns are kept at once.")
+    for name, column in samples.items():
+        if len(column) != len(times):
+            raise InvalidInput(f"{name!r} has {len(column)} samples, 'at' has {len(times)}.", field=f"samples.{name}")
+        if any(value is not None and type(value) not in {int, float} for value in column):
+            raise InvalidInput(f"{name!r} holds what is no number.", field=f"samples.{name}")
+    return cast("Samples", samples)
 
 
 def joined(blocks: list[Samples]) -> Samples:

@@ -29,7 +29,7 @@ def read_lineage(
     shown = fold(found, fold_to)
     steps = distances(found) | distances(shown)
     return wire.Lineage(
-        start=shown.start, sentence=lineage_sentence(found),
+        start=shown.start, sentence=lineage_sentence(found, way),
         nodes=[
             wire.LineageNode(
                 id=node.id, kind=node.kind, reference=node.reference, family=node.family, detail=node.detail,

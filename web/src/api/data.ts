@@ -1,6 +1,9 @@
 /** Files and data: what pages ask for, and what people change. */
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { answer, api, newId, ServiceError, type Schemas } from './client'
+import { answer, api, type Schemas } from './client'
+import { keepFiles } from './sending'
+
+export type { Chosen } from './sending'
 
 export type ArtifactVersion = Schemas['ArtifactVersion']
 export type VersionDetail = Schemas['ArtifactVersionDetail']
@@ -171,67 +174,11 @@ export function useDescribeArtifact(project: string, artifact: string) {
   })
 }
 
-export type Chosen = { path: string; file: File }
-
-const SEND_TRIES = 3
-
-/** Send one file; a connection that breaks is tried again. */
-async function sendFile(project: string, file: File): Promise<{ sha256: string; size_bytes: number }> {
-  for (let tries = 1; ; tries++) {
-    try {
-      const kept = await answer(
-        api.POST('/api/v1/projects/{project}/blobs', {
-          params: { path: { project }, header: { 'content-type': 'application/octet-stream' } },
-          body: file as unknown as string,
-          bodySerializer: (body) => body as unknown as BodyInit,
-          headers: { 'Content-Type': 'application/octet-stream' },
-        }),
-      )
-      if (!('sha256' in kept)) throw new ServiceError('The service did not say what it kept.', 500)
-      return kept
-    } catch (error) {
-      const away = error instanceof ServiceError && (error.status === 0 || error.status === 503)
-      if (!away || tries >= SEND_TRIES) throw error
-      await new Promise((done) => setTimeout(done, 500 * tries))
-    }
-  }
-}
-
-/** Send files, three side by side, and keep them together as a version; `tell` hears how many bytes are there. */
+/** Send files and keep them together as a version. */
 export function useKeepFiles(project: string) {
   const queries = useQueryClient()
   return useMutation({
-    mutationFn: async (given: {
-      name: string
-      kind: string
-      files: Chosen[]
-      tell: (sent: number) => void
-    }) => {
-      let sent = 0
-      const entries: Schemas['FileEntry'][] = []
-      const waiting = [...given.files]
-      const worker = async () => {
-        for (let next = waiting.shift(); next; next = waiting.shift()) {
-          const { path, file } = next
-          const kept = await sendFile(project, file)
-          entries.push({
-            path,
-            size: kept.size_bytes,
-            sha256: kept.sha256,
-            modified: Math.round(file.lastModified * 1000),
-          })
-          sent += file.size
-          given.tell(sent)
-        }
-      }
-      await Promise.all([worker(), worker(), worker()])
-      return answer(
-        api.POST('/api/v1/projects/{project}/artifacts/{artifact}/versions', {
-          params: { path: { project, artifact: given.name } },
-          body: { id: newId(), at: Date.now() * 1000, kind: given.kind, files: entries } as never,
-        }),
-      )
-    },
+    mutationFn: (given: Parameters<typeof keepFiles>[1]) => keepFiles(project, given),
     onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
   })
 }

@@ -11,7 +11,7 @@ from collections import Counter
 from collections.abc import Callable
 from typing import Any, BinaryIO
 
-from kinetrum.core.preview.shown import COLUMNS_LIMIT, ROWS_LIMIT, Preview, Row, cell
+from kinetrum.core.preview.shown import COLUMNS_LIMIT, ROWS_LIMIT, Preview, Row, cell, left_out
 
 ENTRIES_LIMIT = 1_000
 ONNX_BYTES_LIMIT = 1024**3
@@ -42,7 +42,7 @@ def preview_parquet(file: BinaryIO, size: int) -> Preview:
             ("rows", f"{count:,}"), ("columns", f"{len(types):,}"), ("row groups", f"{table.num_row_groups:,}"),
             ("written by", cell(table.metadata.created_by or "")),
         ),
-        note=f"The first {ROWS_LIMIT} rows." if count > ROWS_LIMIT else "",
+        note=left_out(count, len(types)),
     )  # fmt: skip
 
 
@@ -68,7 +68,7 @@ def preview_onnx(file: BinaryIO, size: int) -> Preview:
     return Preview(
         "model", columns=("", "name", "type", "shape"), rows=tuple(rows[:ROWS_LIMIT]),
         facts=tuple((name, cell(value)) for name, value in facts if value),
-        note="Its weights lie in other files." if outside else "",
+        note=f"{left_out(len(rows), of='inputs and outputs')}{' Its weights lie in other files.' * outside}".strip(),
     )  # fmt: skip
 
 
@@ -113,7 +113,7 @@ def preview_safetensors(file: BinaryIO, size: int) -> Preview:
     facts += [(cell(key), cell(value)) for key, value in list(about.items())[:20]]
     return Preview(
         "model", columns=("tensor", "type", "shape", "parameters"), rows=tuple(rows[:ROWS_LIMIT]), facts=tuple(facts),
-        note=f"The first {ROWS_LIMIT} tensors." if len(rows) > ROWS_LIMIT else "",
+        note=left_out(len(rows), of="tensors"),
     )  # fmt: skip
 
 
@@ -134,9 +134,10 @@ def preview_npy(file: BinaryIO, size: int) -> Preview:
     shown = min(width, COLUMNS_LIMIT)
     lines = [values[at : at + shown] for at in range(0, len(values) - len(values) % max(1, width), max(1, width))]
     rows = tuple(tuple(cell(value) for value in line.tolist()) for line in lines[:ROWS_LIMIT])
+    parts = [f"{len(rows)} rows"] * (math.prod(shape) > len(rows) * width) + [f"{shown} columns"] * (width > shown)
     return Preview(
         "table", columns=tuple(str(at) for at in range(shown)), rows=rows, facts=facts,
-        note="" if math.prod(shape) <= len(rows) * width else f"The first {len(rows)} rows.",
+        note=f"The first {' and '.join(parts)}." if parts else "",
     )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ import csv
 import io
 import json
 
-from kinetrum.core.preview.shown import COLUMNS_LIMIT, ROWS_LIMIT, Preview, Row, cell
+from kinetrum.core.preview.shown import COLUMNS_LIMIT, ROWS_LIMIT, Preview, Row, cell, left_out
 
 HEAD_BYTES = 256 * 1024
 # Forms whose readers are large and meet bytes of strangers: read by a process of its own, with limits.
@@ -51,6 +51,8 @@ def preview_head(path: str, head: bytes, size: int) -> Preview:
     form = form_of(path, head)
     if form == "image":
         return Preview("image")
+    if size == 0:
+        return Preview("text", note="The file is empty.")
     text = _decoded(head, cut=size > len(head))
     if text is None:
         return _bytes(head, size)
@@ -94,25 +96,26 @@ def _bytes(head: bytes, size: int) -> Preview:
 
 
 def _csv(text: str, tabs: bool, note: str) -> Preview:
-    if note:
+    if note and "\n" in text:
         text = text[: text.rfind("\n") + 1]
     first = text.split("\n", 1)[0]
     separator = "\t" if tabs else max(",;\t|", key=first.count)
     rows: list[Row] = []
-    count = 0
+    count = widest = 0
     try:
         for row in csv.reader(io.StringIO(text), delimiter=separator):
             count += bool(row)
+            widest = max(widest, len(row))
             if row and len(rows) <= ROWS_LIMIT:
                 rows.append(tuple(cell(value) for value in row[:COLUMNS_LIMIT]))
     except csv.Error as error:
         return Preview("text", text, "CSV", note=f"It cannot be read as a table ({error}). {note}".strip())
     if not rows:
-        return Preview("text", text, "CSV", note=note or "The file is empty.")
+        return Preview("text", text, "CSV", note=note)
     width = max(len(row) for row in rows)
     rows = [row + ("",) * (width - len(row)) for row in rows]
-    facts = () if note else (("rows", f"{count - 1:,}"), ("columns", f"{width:,}"))
-    shown = "" if count - 1 <= ROWS_LIMIT else f"The first {ROWS_LIMIT} rows."
+    facts = () if note else (("rows", f"{count - 1:,}"), ("columns", f"{widest:,}"))
+    shown = left_out(count - 1, widest)
     return Preview("table", columns=rows[0], rows=tuple(rows[1:]), facts=facts, note=f"{shown} {note}".strip())
 
 

@@ -33,3 +33,12 @@ def cell(value: object) -> str:
     text = "" if value is None else str(value)
     text = text if len(text) <= CELL_LIMIT else text[: CELL_LIMIT - 1] + "…"
     return "".join(c if c.isprintable() else " " for c in text)
+
+
+def left_out(rows: int = 0, columns: int = 0, of: str = "rows") -> str:
+    """Return a sentence on what of a table is not shown, empty where all is: its rows and columns are counted here."""
+    shown = [
+        f"{limit} {what}" for count, limit, what in ((rows, ROWS_LIMIT, of), (columns, COLUMNS_LIMIT, "columns"))
+        if count > limit
+    ]  # fmt: skip
+    return f"The first {' and '.join(shown)}." if shown else ""

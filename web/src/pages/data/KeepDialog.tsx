@@ -29,10 +29,10 @@ export function KeepDialog({
       .replace(/^[^a-z]+/, ''),
   )
   const [kind, setKind] = useState('data')
-  const [sent, setSent] = useState(0)
+  const [how, setHow] = useState({ read: 0, there: 0 })
   const submit = () =>
     keep.mutate(
-      { name, kind, files, tell: setSent },
+      { name, kind, files, tell: setHow },
       { onSuccess: (version) => void go(`/${project}/data/${version.name}?version=${version.number}`) },
     )
   return (
@@ -74,8 +74,15 @@ export function KeepDialog({
       </p>
       {keep.isPending && (
         <p className="text-xs" role="status">
-          <progress className="mr-2 w-40 align-middle" max={total || 1} value={sent} aria-label="Sent" />
-          {bytes(sent)} of {bytes(total)}
+          <progress
+            className="mr-2 w-40 align-middle"
+            max={2 * total || 1}
+            value={how.read + how.there}
+            aria-label="Sent"
+          />
+          {how.read < total
+            ? `${bytes(how.read)} of ${bytes(total)} read`
+            : `${bytes(how.there)} of ${bytes(total)} at the service`}
         </p>
       )}
     </DialogForm>
