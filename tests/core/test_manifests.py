@@ -129,6 +129,16 @@ def test_the_best_checkpoint_stays() -> None:
     assert released("best", point(1), point(2)) == [1]
 
 
+def test_what_may_still_be_measured_stays_until_the_end() -> None:
+    waiting = [point(step) for step in (1, 2, 3)]
+    assert to_release(waiting, "best", final=False) == []
+    assert released("best", *waiting) == [1, 2]
+    behind = [point(1), point(2, 0.4), point(3, 0.9), point(5), point(6)]
+    # Nobody measures step 1 any more; 5 and 6 may be measured yet.
+    assert [found.step for found in to_release(behind, "best", final=False, measured_to=4)] == [1, 2]
+    assert [found.step for found in to_release(behind, "best", final=False, measured_to=6)] == [1, 2, 5, 6]
+
+
 @pytest.mark.parametrize("keep", ["0", "-1", "worst", "best:", 0, True, 1.5, "99999", ""])
 def test_what_is_no_choice_is_refused(keep: object) -> None:
     with pytest.raises(InvalidInput, match="keep is"):

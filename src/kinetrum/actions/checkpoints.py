@@ -16,7 +16,7 @@ def keep_chosen(run: Run, doc: RunDoc, version: VersionRow, keep: str, at: int, 
 
     At the run's end (`final`) it is settled also for those that were still to be measured.
     """
-    made = links.checkpoints_of_run(run.run_id, version.artifact_id)
+    made = _in_use(links.checkpoints_of_run(run.run_id, version.artifact_id))
     values: dict[int, float] = {}
     higher = True
     if keep.startswith("best"):
@@ -31,7 +31,8 @@ def keep_chosen(run: Run, doc: RunDoc, version: VersionRow, keep: str, at: int, 
         measured = shown(points.read_points(run.run_id, key))
         values = dict(zip(measured.steps.tolist(), measured.values.tolist(), strict=True))
     found = _checkpoints(made, values)
-    free = _free(run, [found.version_id for found in to_release(found, keep, higher, final)])
+    measured_to = max(values, default=None)
+    free = _free(run, [found.version_id for found in to_release(found, keep, higher, final, measured_to)])
     if free:
         artifacts.lock_versions(free)
         what = f"the last {keep}" if keep.isdigit() else "the best" + (f" by {keep[5:]}" if keep[5:] else "")
@@ -51,6 +52,13 @@ def settle(run: Run, doc: RunDoc, at: int) -> bool:
     return bool(by_artifact)
 
 
+def _in_use(made: list[LinkRow]) -> list[LinkRow]:
+    """Leave out what lies in the bin: were that the best, nothing would be left in sight."""
+    rows = artifacts.versions_by_ids(sorted({link.version_id for link in made}))
+    binned = {row.version_id for row in rows if row.binned_at is not None}
+    return [link for link in made if link.version_id not in binned]
+
+
 def _checkpoints(made: list[LinkRow], values: dict[int, float]) -> list[Checkpoint]:
     """One for each version: content that came again counts at its latest step, or at its best-known value's."""
     latest: dict[int, LinkRow] = {}
@@ -66,10 +74,9 @@ def _step(link: LinkRow) -> int:
 
 
 def _free(run: Run, version_ids: list[int]) -> list[int]:
-    """Keep only versions that nothing else rests on: no other run, no input, no registered version, not binned."""
+    """Keep only versions that nothing else rests on: no other run, no input, no registered version."""
     rests = set(artifacts.models_on(version_ids))
     for link in links.links_of_versions(version_ids):
         if link.run_id != run.run_id or link.relation != "generated" or link.keep is None:
             rests.add(link.version_id)
-    binned = {row.version_id for row in artifacts.versions_by_ids(version_ids) if row.binned_at is not None}
-    return [version_id for version_id in version_ids if version_id not in rests | binned]
+    return [version_id for version_id in version_ids if version_id not in rests]

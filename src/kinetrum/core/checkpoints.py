@@ -36,13 +36,15 @@ def check_keep(keep: object) -> str | None:
 
 
 def to_release(
-    checkpoints: Sequence[Checkpoint], keep: str, higher: bool = True, final: bool = True
-) -> list[Checkpoint]:
+    checkpoints: Sequence[Checkpoint], keep: str, higher: bool = True, final: bool = True,
+    measured_to: int | None = None,
+) -> list[Checkpoint]:  # fmt: skip
     """Return the checkpoints that go to the bin, by step.
 
     With a number, those with the highest steps stay. With `best`, the one whose value is best stays, the earlier
     of two equals; one without a value or with NaN stays only while none has a value, and then the latest does.
-    Unless `final`, the latest one without a value stays as well: it may be measured yet.
+    Unless `final`, those without a value behind the last step that was measured (`measured_to`) stay as well:
+    files may arrive before the points, and what is best among them is not known yet.
     """
     ordered = sorted(checkpoints, key=lambda found: (found.step, found.version_id))
     if not ordered:
@@ -55,6 +57,8 @@ def to_release(
         chosen = (max if higher else min)(valued, key=lambda found: found.value or 0.0)
     else:
         chosen = ordered[-1]
-    waits = not final and ordered[-1].value is None
-    kept = {chosen.version_id, ordered[-1].version_id if waits else chosen.version_id}
+    kept = {chosen.version_id}
+    if not final:
+        kept |= {found.version_id for found in ordered
+                 if found.value is None and (measured_to is None or found.step > measured_to)}  # fmt: skip
     return [found for found in ordered if found.version_id not in kept]
