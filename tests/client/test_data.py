@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import http.server
 import json
 import os
@@ -220,6 +221,28 @@ def test_measuring_goes_on_while_files_are_read(recording: Project, tmp_path: Pa
         wait_for(measured, 10)
         assert service.get(path)["used"] == []
         fifo_like.unlink()
+
+
+def test_many_files_and_large_ones_are_fingerprinted_in_their_order(tmp_path: Path) -> None:
+    files = []
+    for at in range(300):
+        file = tmp_path / f"{at}.bin"
+        file.write_bytes(f"{at}".encode() * (2_000_000 if at % 70 == 0 else 1))
+        os.utime(file, (1_790_000_000, 1_790_000_000))
+        files.append(file)
+    time.sleep(2.1)
+    memory = Fingerprints(tmp_path / "prints.sqlite")
+    first = memory.all_of(files)
+    assert [found.sha256 for found in first] == [hashlib.sha256(file.read_bytes()).hexdigest() for file in files]
+    read: list[int] = []
+    assert memory.all_of(list(reversed(files)), read.append) == list(reversed(first))
+    files[7].write_text("changed")
+    changed = memory.all_of(files)
+    assert [at for at in range(300) if changed[at] != first[at]] == [7]
+    files[9].unlink()
+    with pytest.raises(FileNotFoundError):
+        memory.all_of(files)
+    memory.close()
 
 
 def test_what_was_fingerprinted_is_not_read_again(tmp_path: Path) -> None:

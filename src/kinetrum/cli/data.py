@@ -8,7 +8,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.output import moment, paint, print_section, size_text
+from kinetrum.cli.output import moment, number, paint, print_section, size_text
 from kinetrum.core.errors import InvalidInput
 
 _STATE_TONES = {"changed": "bad", "gone": "bad", "not reached": "bad", "same": "good"}
@@ -32,9 +32,9 @@ def add_commands(commands: Any) -> None:
     fetch.add_argument("ref", metavar="REF", help="frost-alarm@production, nights@3, frost-alarm/42:frost-net")
     fetch.add_argument("-o", "--output", default=".", metavar="DIR")
     add_common(fetch, _fetch)
-    diff = commands.add_parser("diff", help="two versions side by side, file by file, by content")
-    diff.add_argument("left", metavar="NAME@A")
-    diff.add_argument("right", metavar="NAME@B")
+    diff = commands.add_parser("diff", help="two versions side by side, file by file; or two files, by what is in them")
+    diff.add_argument("left", metavar="NAME@A[:PATH]")
+    diff.add_argument("right", metavar="NAME@B[:PATH]")
     diff.add_argument("--all", action="store_true", help="equal files too")
     diff.add_argument("--only", choices=["left", "right", "changed", "moved", "same"], help="only one kind")
     diff.add_argument("--limit", type=int, default=200)
@@ -187,7 +187,10 @@ def _diff(given: argparse.Namespace) -> int:
     if given.json:
         output.print_json(found)
         return 0
-    print(paint(found["sentence"], "strong"))
+    print(paint(output.clean(found["sentence"]), "strong"))
+    if "text" in found:
+        _print_inside(found, given.limit)
+        return 0
     print("  ".join(f"{count['sign']} {count['files']:,} {count['finding']}" for count in found["counts"]))
     if found["pairs"]:
         print()
@@ -198,6 +201,25 @@ def _diff(given: argparse.Namespace) -> int:
     if more > 0:
         print(paint(f"{more:,} more; --limit shows them, --json all", "quiet"))
     return 0
+
+
+def _print_inside(found: dict[str, Any], limit: int) -> None:
+    if found["columns"]:
+        print()
+        rows = [
+            [output.clean(column["name"]), f"{column['rows']:,}",
+             *("" if column[key] is None else number(column[key]) for key in ("mean", "least", "most"))]
+            for column in found["columns"]
+        ]  # fmt: skip
+        output.print_table(["column", "rows", "on average", "least", "most"], rows)
+    lines = found["text"].split("\n") if found["text"] else []
+    if lines:
+        print()
+    for line in lines[:limit]:
+        tone = {"+": "good", "-": "bad"}.get(line[:1]) if line[:3] not in {"+++", "---"} else "quiet"
+        print(paint(output.clean(line), tone) if tone else output.clean(line))
+    if len(lines) > limit:
+        print(paint(f"{len(lines) - limit:,} more lines; --limit shows them, --json all", "quiet"))
 
 
 def _pair_line(pair: dict[str, Any], sign: str) -> str:

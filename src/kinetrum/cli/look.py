@@ -268,6 +268,11 @@ def _result_row(run: dict[str, Any], key: str) -> list[str]:
     ]  # fmt: skip
 
 
+def _print_said(word: str, said: dict[str, Any]) -> None:
+    if said:
+        print(f"{word}: {'  '.join(f'{output.clean(key)}={number(value)}' for key, value in said.items())}")
+
+
 def _show_artifact(version: dict[str, Any]) -> None:
     state = "by reference" if version["by_reference"] else "stored"
     marks = [mark for mark, there in (("damaged", version["damaged"]), ("in the bin", version["binned_at"]),
@@ -283,9 +288,8 @@ def _show_artifact(version: dict[str, Any]) -> None:
         print(f"in the bin because {output.clean(version['bin_reason'])}")
     if version["address"]:
         print(f"files lie at {output.clean(version['address'])}")
-    said = {**version["about"], **version["labels"]}
-    if said:
-        print("  ".join(f"{output.clean(key)}={number(value)}" for key, value in said.items()))
+    _print_said("metadata", version["about"])
+    _print_said("labels", version["labels"])
     for relation in ("generated", "used"):
         runs = [link["run"] for link in version["runs"] if link["relation"] == relation]
         if runs:

@@ -23,6 +23,8 @@ from kinetrum.places import fingerprints_file
 
 _PIECE = 1024 * 1024
 _FRESH_NS = 2_000_000_000
+# Little enough that threads share the work evenly, enough that remembering costs little.
+_TOGETHER_FILES, _TOGETHER_BYTES = 64, 4 * 1024 * 1024
 _SCHEMA = (
     "CREATE TABLE IF NOT EXISTS fingerprint (path BLOB PRIMARY KEY, size INTEGER, changed INTEGER, created INTEGER,"
     " place INTEGER, sha256 TEXT, seen INTEGER) WITHOUT ROWID"
@@ -117,20 +119,49 @@ class Fingerprints:
 
         Raises OSError for the first that cannot be read.
         """
+        found = [self._remembered(source, tick) for source in sources]
+        parts = _parts(sources, [at for at, known in enumerate(found) if known is None])
         with ThreadPoolExecutor(max_workers=min(8, os.cpu_count() or 2)) as pool:
-            return list(pool.map(lambda source: self._one(source, tick), sources, chunksize=64))
+            made = pool.map(lambda part: self._read([sources[at] for at in part], tick), parts)
+            for part, prints in zip(parts, made, strict=True):
+                for at, known in zip(part, prints, strict=True):
+                    found[at] = known
+        return [known for known in found if known is not None]
 
-    def _one(self, source: Path, tick: Tick | None) -> Fingerprint:
-        before = os.stat(source)
-        key, state = os.path.abspath(source), _state(before)
-        settled = time.time_ns() - max(before.st_mtime_ns, before.st_ctime_ns) > _FRESH_NS
-        if settled:
-            sha256 = self.known(key, state)
-            if sha256 is not None:
-                if tick:
-                    tick(before.st_size)
-                return Fingerprint(before.st_size, sha256, before.st_mtime_ns)
-        found = fingerprint(source, tick)
-        if settled and _state(os.stat(source)) == state and found.size == before.st_size:
-            self.remember([(key, state, found.sha256)])
+    def _remembered(self, source: Path, tick: Tick | None) -> Fingerprint | None:
+        now = os.stat(source)
+        sha256 = self.known(os.path.abspath(source), _state(now)) if _settled(now) else None
+        if sha256 is None:
+            return None
+        if tick:
+            tick(now.st_size)
+        return Fingerprint(now.st_size, sha256, now.st_mtime_ns)
+
+    def _read(self, sources: Sequence[Path], tick: Tick | None) -> list[Fingerprint]:
+        """Read files one after the other and remember together those that were left alone meanwhile."""
+        found, learned = [], []
+        for source in sources:
+            before = os.stat(source)
+            known = fingerprint(source, tick)
+            found.append(known)
+            if _settled(before) and _state(os.stat(source)) == _state(before) and known.size == before.st_size:
+                learned.append((os.path.abspath(source), _state(before), known.sha256))
+        self.remember(learned)
         return found
+
+
+def _parts(sources: Sequence[Path], unread: Sequence[int]) -> list[list[int]]:
+    """Put small files together; a large one is a part of its own."""
+    parts: list[list[int]] = []
+    size = _TOGETHER_BYTES
+    for at in unread:
+        if size >= _TOGETHER_BYTES or len(parts[-1]) >= _TOGETHER_FILES:
+            parts.append([])
+            size = 0
+        parts[-1].append(at)
+        size += os.stat(sources[at]).st_size
+    return parts
+
+
+def _settled(found: os.stat_result) -> bool:
+    return time.time_ns() - max(found.st_mtime_ns, found.st_ctime_ns) > _FRESH_NS

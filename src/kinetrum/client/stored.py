@@ -274,9 +274,17 @@ def difference(
     """Return the difference of two artifact versions (`nights@2`, `nights@3`), file by file, by content.
 
     `sentence` says it; `counts` has the files of each finding (only left, only right, changed, moved, same), `pairs`
-    the files themselves: all that differ, or those of the `findings` named.
+    the files themselves: all that differ, or those of the `findings` named. Of two stored files
+    (`nights@2:2024/station-09.csv`, `nights@3:…`) it is what is in them: `sentence`, for tables the `columns` that
+    differ (rows, and by how much on average, least and most), and `text`, a unified difference of the lines.
     """
     session = open_session(project, url)
+    refs = [parse_ref(text) for text in (left, right)]
+    if all(isinstance(ref, VersionRef) and ref.path for ref in refs):
+        inside: dict[str, Any] = session.service.get(
+            path_of("projects", session.project, "differences", "file"), left=left, right=right
+        )
+        return inside
     found: dict[str, Any] = session.service.get(
         path_of("projects", session.project, "differences"), left=left, right=right, limit=100_000,
         finding=list(findings) if findings else None,

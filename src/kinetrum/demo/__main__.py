@@ -65,7 +65,7 @@ def main() -> int:
         print(f"The demo trains with {error.name}; install it: pip install 'kinetrum[demo]'.", file=sys.stderr)  # noqa: T201
         return 1
     try:
-        demo = prepare(home, sys.argv[1], _start_object_store(home))
+        demo = prepare(home, sys.argv[1], store := _start_object_store(home))
         bring_earlier_weeks(demo)
         seed(demo)
         tell_the_registry(demo)
@@ -75,6 +75,7 @@ def main() -> int:
         return 1
     people = home.folder / "demo-people.txt"
     print(f"The demo's people and their passwords stand in {people}")  # noqa: T201
+    print(f"The demo's object store: export AWS_ENDPOINT_URL={store}")  # noqa: T201
     return 0
 
 

@@ -46,7 +46,9 @@ def compare_contents(path: str, left: bytes, right: bytes) -> ContentDifference:
         return ContentDifference(
             f"{path} holds the same left and right." if same else f"{path} differs in too many lines to show them."
         )
-    shown = "\n".join(lines.split("\n")[:LINES_LIMIT])
+    every = lines.split("\n")
+    more = [f"… {len(every) - LINES_LIMIT:,} more lines"] if len(every) > LINES_LIMIT else []
+    shown = "\n".join([*every[:LINES_LIMIT], *more])
     if path.lower().endswith((".csv", ".tsv")):
         found = _tables(path, ours, theirs)
         if found is not None:
