@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 from pathlib import Path
 
-from playwright.sync_api import Locator, Page, Route, expect
+from playwright.sync_api import Error, Locator, Page, Route, expect
 
 from tests.conftest import Project, new_id
 from tests.console.conftest import Watch
@@ -146,6 +147,24 @@ def test_large_files_go_in_pieces_and_are_taken_up_where_they_broke_off(
     keep_chosen(page, [tmp_path / "weights.bin"], "again")
     expect(page.get_by_role("heading", level=1)).to_contain_text("again@1 is stored here: 1 file", timeout=30_000)
     assert len(sent) == 5
+
+
+def test_whoever_cancels_makes_no_version(visit: Visit, project: Project, watch: Watch, tmp_path: Path) -> None:
+    (tmp_path / "weights.bin").write_bytes(os.urandom(40_000_000))
+    page = visit("/data", "contributor")
+    held: list[Route] = []
+    page.route(re.compile(r"/blobs/[0-9a-f]{64}$"), lambda route: held.append(route))
+    keep_chosen(page, [tmp_path / "weights.bin"], "net")
+    expect(page.get_by_role("dialog").get_by_text("0 B of 40.0 MB at the service")).to_be_visible()
+    page.get_by_role("dialog").get_by_role("button", name="Cancel").click()
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    watch.breaks_allowed = True
+    for route in held:
+        with contextlib.suppress(Error):
+            route.continue_()
+    page.wait_for_timeout(800)
+    assert project.service().get(project.path("artifacts")) == []
+    expect(page.get_by_role("heading", level=1)).to_contain_text("0 artifacts")
 
 
 def keep_chosen(page: Page, files: list[Path], name: str) -> None:

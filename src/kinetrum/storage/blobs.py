@@ -244,7 +244,8 @@ class Incoming:
         else:
             self.path = store.incoming / f"{(sha256 or 'unknown')[:16]}-{secrets.token_hex(8)}"
         self.offset = offset
-        self.digest, self.size = hashlib.sha256(), 0
+        # Of an upload that is gone on with, the whole is read at its end: else each of many parts would read it anew.
+        self.digest, self.size = None if offset else hashlib.sha256(), offset
 
     def __enter__(self) -> Incoming:
         with _room():
@@ -270,21 +271,26 @@ class Incoming:
                 f"{0 if gone else there} bytes have arrived, not {self.offset}; ask for the offset and go on there.",
                 field="offset",
             )
-        self.file.seek(0)
-        while piece := self.file.read(PIECE):
-            self.digest.update(piece)
-            self.size += len(piece)
 
     def write(self, piece: bytes) -> None:
         """Take the next bytes."""
         with _room():
             self.file.write(piece)
-        self.digest.update(piece)
+        if self.digest:
+            self.digest.update(piece)
         self.size += len(piece)
+
+    def _arrived(self) -> str:
+        if self.digest:
+            return self.digest.hexdigest()
+        with _room():
+            self.file.flush()
+            with self.path.open("rb") as file:
+                return hashlib.file_digest(file, "sha256").hexdigest()
 
     def finish(self) -> int:
         """Verify, flush and put in place; returns the size. Raises Damaged where the digest differs."""
-        arrived = self.digest.hexdigest()
+        arrived = self._arrived()
         if self.sha256 is not None and arrived != self.sha256:
             self.resumable = False
             raise Damaged(

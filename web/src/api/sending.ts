@@ -4,6 +4,7 @@ import type { Digested } from './digest.worker'
 
 export type Chosen = { path: string; file: File }
 export type Telling = (how: { read: number; there: number }) => void
+type Sending = { project: string; signal: AbortSignal }
 
 const SIDE_BY_SIDE = 3
 const DIGESTS_AT_ONCE = 5_000
@@ -31,8 +32,14 @@ async function sideBySide<T>(items: readonly T[], act: (item: T) => Promise<void
   await Promise.all(Array.from({ length: SIDE_BY_SIDE }, worker))
 }
 
-function digestOf(worker: Worker, file: File, tell: (read: number) => void): Promise<string> {
+function digestOf(
+  worker: Worker,
+  file: File,
+  signal: AbortSignal,
+  tell: (read: number) => void,
+): Promise<string> {
   return new Promise((done, fail) => {
+    signal.addEventListener('abort', () => fail(signal.reason as Error))
     worker.onmessage = ({ data }: MessageEvent<Digested>) => {
       if ('read' in data) tell(data.read)
       else if ('sha256' in data) done(data.sha256)
@@ -43,12 +50,19 @@ function digestOf(worker: Worker, file: File, tell: (read: number) => void): Pro
   })
 }
 
-async function digests(files: readonly Chosen[], tell: (read: number) => void): Promise<Map<Chosen, string>> {
+async function digests(
+  files: readonly Chosen[],
+  signal: AbortSignal,
+  tell: (read: number) => void,
+): Promise<Map<Chosen, string>> {
   const found = new Map<Chosen, string>()
   const worker = new Worker(new URL('./digest.worker.ts', import.meta.url), { type: 'module' })
   try {
     // One after the other: reading and hashing would only get in each other's way.
-    for (const chosen of files) found.set(chosen, await digestOf(worker, chosen.file, tell))
+    for (const chosen of files) {
+      signal.throwIfAborted()
+      found.set(chosen, await digestOf(worker, chosen.file, signal, tell))
+    }
   } finally {
     worker.terminate()
   }
@@ -75,17 +89,19 @@ const bytesAsTheyAre = (part: Blob) => ({
   headers: { 'Content-Type': 'application/octet-stream' },
 })
 
-async function sendWhole(project: string, sha256: string, file: File) {
+async function sendWhole({ project, signal }: Sending, sha256: string, file: File) {
   for (let tries = 1; ; tries++) {
     try {
       await answer(
         api.PUT('/api/v1/projects/{project}/blobs/{sha256}', {
           params: { path: { project, sha256 } },
+          signal,
           ...bytesAsTheyAre(file),
         }),
       )
       return
     } catch (error) {
+      signal.throwIfAborted()
       if (!away(error) || tries >= TRIES) throw error
       await pause(300 * 2 ** tries)
     }
@@ -93,7 +109,12 @@ async function sendWhole(project: string, sha256: string, file: File) {
 }
 
 /** Send from where the service has it, piece by piece; what breaks off is taken up as long as it gets on. */
-async function sendInPieces(project: string, sha256: string, file: File, tell: (count: number) => void) {
+async function sendInPieces(
+  { project, signal }: Sending,
+  sha256: string,
+  file: File,
+  tell: (count: number) => void,
+) {
   const path = { project, sha256 }
   const state = () =>
     answer(api.GET('/api/v1/projects/{project}/blobs/{sha256}/upload', { params: { path } }))
@@ -114,6 +135,7 @@ async function sendInPieces(project: string, sha256: string, file: File, tell: (
         at = await answer(
           api.PATCH('/api/v1/projects/{project}/blobs/{sha256}', {
             params: { path, header: { 'upload-offset': at.offset, 'upload-length': file.size } },
+            signal,
             ...bytesAsTheyAre(file.slice(at.offset, at.offset + PIECE)),
           }),
         )
@@ -121,6 +143,7 @@ async function sendInPieces(project: string, sha256: string, file: File, tell: (
       toldUpTo(file.size)
       return
     } catch (error) {
+      signal.throwIfAborted()
       // 409: somebody sends the same bytes just now, and may be done soon.
       const again = away(error) || (error instanceof ServiceError && error.status === 409)
       if (!again || ++tries >= TRIES) throw error
@@ -129,17 +152,21 @@ async function sendInPieces(project: string, sha256: string, file: File, tell: (
   }
 }
 
-/** Keep files together as a version; `tell` hears how many bytes were read, and how many are at the service. */
+/**
+ * Keep files together as a version; `tell` hears how many bytes were read, and how many are at the service.
+ * Given up by `signal`, no version is made; what was sent is swept by the service, unless it is sent again.
+ */
 export async function keepFiles(
   project: string,
-  given: { name: string; kind: string; files: readonly Chosen[]; tell: Telling },
+  given: { name: string; kind: string; files: readonly Chosen[]; tell: Telling; signal: AbortSignal },
 ) {
+  const { signal } = given
   const how = { read: 0, there: 0 }
   const tellThere = (count: number) => {
     how.there += count
     given.tell({ ...how })
   }
-  const known = await digests(given.files, (count) => {
+  const known = await digests(given.files, signal, (count) => {
     how.read += count
     given.tell({ ...how })
   })
@@ -153,10 +180,11 @@ export async function keepFiles(
   await sideBySide([...first], async ([sha256, file]) => {
     if (!missing.has(sha256)) tellThere(file.size)
     else if (file.size < RESUMED_FROM) {
-      await sendWhole(project, sha256, file)
+      await sendWhole({ project, signal }, sha256, file)
       tellThere(file.size)
-    } else await sendInPieces(project, sha256, file, tellThere)
+    } else await sendInPieces({ project, signal }, sha256, file, tellThere)
   })
+  signal.throwIfAborted()
   const files: Schemas['FileEntry'][] = [...known].map(([{ path, file }, sha256]) => ({
     path,
     size: file.size,

@@ -1,5 +1,5 @@
 /** Keep chosen files as a version: its name, its kind, and how far the sending is. */
-import { useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { useKeepFiles, type Chosen } from '../../api/data'
 import { DialogForm } from '../../parts/DialogForm'
@@ -30,9 +30,12 @@ export function KeepDialog({
   )
   const [kind, setKind] = useState('data')
   const [how, setHow] = useState({ read: 0, there: 0 })
+  const giveUp = useRef<AbortController>(null)
+  // Whoever closes the dialog, or leaves the page, wants no version made behind their back.
+  useEffect(() => () => giveUp.current?.abort(), [])
   const submit = () =>
     keep.mutate(
-      { name, kind, files, tell: setHow },
+      { name, kind, files, tell: setHow, signal: (giveUp.current = new AbortController()).signal },
       { onSuccess: (version) => void go(`/${project}/data/${version.name}?version=${version.number}`) },
     )
   return (
@@ -75,7 +78,7 @@ export function KeepDialog({
       {keep.isPending && (
         <p className="text-xs" role="status">
           <progress
-            className="mr-2 w-40 align-middle"
+            className="progress mr-2 h-2 w-40 align-middle"
             max={2 * total || 1}
             value={how.read + how.there}
             aria-label="Sent"
