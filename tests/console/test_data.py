@@ -153,7 +153,11 @@ def test_whoever_cancels_makes_no_version(visit: Visit, project: Project, watch:
     (tmp_path / "weights.bin").write_bytes(os.urandom(40_000_000))
     page = visit("/data", "contributor")
     held: list[Route] = []
-    page.route(re.compile(r"/blobs/[0-9a-f]{64}$"), lambda route: held.append(route))
+
+    def hold(route: Route) -> None:
+        held.append(route)
+
+    page.route(re.compile(r"/blobs/[0-9a-f]{64}$"), hold)
     keep_chosen(page, [tmp_path / "weights.bin"], "net")
     expect(page.get_by_role("dialog").get_by_text("0 B of 40.0 MB at the service")).to_be_visible()
     page.get_by_role("dialog").get_by_role("button", name="Cancel").click()

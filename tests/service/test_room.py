@@ -144,6 +144,86 @@ def test_usage_counts_every_file_once(project: Project) -> None:
     assert {"project": project.name, "files": 3, "size_bytes": usage["size_bytes"]} in whole["projects"]
 
 
+def test_a_whole_artifact_goes_by_its_name(project: Project) -> None:
+    for at in range(3):
+        keep(project, "nights", {"a": unique(f"one {at}")})
+    put_away(project, "artifact:nights")
+    told = purge(project, "artifact:nights", only_tell=True)
+    assert (sorted(told["versions"]), told["files"]) == (["nights@1", "nights@2", "nights@3"], 3)
+    project.service("contributor").call("POST", project.path("bin", "restored"), json={"things": ["nights@2"]})
+    done = purge(project, "artifact:nights")
+    assert sorted(done["versions"]) == ["nights@1", "nights@3"]
+    assert done["kept"] == [{"reference": "nights@2", "why": "is not in the bin; put it there first"}]
+    rows = {row["number"]: row for row in project.service().get(project.path("artifacts", "nights", "versions"))}
+    assert [bool(rows[number]["purged_at"]) for number in (1, 2, 3)] == [True, False, True]
+    # The name goes on where its numbers ended: no number means two things.
+    assert keep(project, "nights", {"a": unique("four")})["number"] == 4
+    with pytest.raises(errors.NotFound):
+        put_away(project, "artifact:nobody")
+    put_away(project, "artifact:nights")
+    with pytest.raises(errors.NotFound, match="all it has are in the bin or purged"):
+        project.service().get(project.path("artifacts", "nights", "versions", "latest"))
+
+
+def test_what_is_by_reference_is_purged_as_a_record_alone(project: Project) -> None:
+    body = {"id": new_id(), "at": 1, "kind": "data", "by_reference": True, "address": "/data/nights",
+            "files": [{"path": "a", "size": 5_000_000_000, "sha256": sha(unique("far"))}]}  # fmt: skip
+    service = project.service("contributor")
+    service.call("POST", project.path("artifacts", "nights", "versions"), json=body)
+    put_away(project, "nights@1")
+    (row,) = service.get(project.path("bin"))
+    assert row["reference"] == "nights@1"
+    done = purge(project)
+    assert (done["versions"], done["files"], done["size_bytes"]) == (["nights@1"], 0, 0)
+    assert service.get(project.path("artifacts", "nights", "versions", "1"))["purged_at"]
+
+
+def test_an_input_that_is_purged_leaves_its_trace(project: Project) -> None:
+    keep(project, "nights", {"a": unique("used")})
+    begun = project.begin()
+    service = project.service("contributor")
+    service.call("POST", project.run_path(begun, "used"), json={"id": new_id(), "at": 1, "artifact": "nights@1"})
+    put_away(project, "nights@1")
+    purge(project)
+    graph = service.get(project.path("lineage"), of=begun["reference"])
+    assert {node["reference"]: node["gone"] for node in graph["nodes"]} == {begun["reference"]: False, "nights@1": True}
+    assert [link["reference"] for link in service.get(project.run_path(begun))["used"]] == ["nights@1"]
+    prov = service.get(project.path("lineage", "prov"), of=begun["reference"])
+    assert len(prov["used"]) == 1
+    # Whoever has a copy of it may still say that it was used.
+    body = {"id": new_id(), "at": 1, "artifact": "nights@1"}
+    service.call("POST", project.run_path(project.begin(), "used"), json=body)
+    assert len(service.get(project.path("artifacts", "nights", "versions", "1"))["runs"]) == 2
+
+
+def test_bytes_that_another_project_holds_stay(project: Project, people: dict[str, str]) -> None:
+    content = unique("in two projects")
+    keep(project, "nights", {"a": content})
+    admin = project.instance.service()
+    other = f"/projects/{project.name}-b"
+    admin.call("POST", "/projects", json={"name": f"{project.name}-b"})
+    admin.call("PUT", f"{other}/blobs/{sha(content)}", content=content)
+    body = {"id": new_id(), "at": 1, "files": [{"path": "a", "size": len(content), "sha256": sha(content)}]}
+    admin.call("POST", f"{other}/artifacts/mine/versions", json=body)
+    put_away(project, "nights@1")
+    purge(project)
+    assert stored(project, content).read_bytes() == content
+    assert admin.get(f"{other}/artifacts/mine/versions/1")["damaged"] is False
+    assert project.service().call("POST", project.path("blobs", "missing"), json={"sha256": [sha(content)]})["missing"]
+
+
+@pytest.mark.parametrize(
+    "things", [[], ["nights"], ["nights@1:a"], ["frost-alarm/99"], ["nights@x"], [""], ["x"] * 1_001]
+)
+def test_what_names_nothing_is_refused_whole(project: Project, things: list[str]) -> None:
+    keep(project, "nights", {"a": unique("stays")})
+    for path in ("bin", "purges"):
+        with pytest.raises((errors.NotFound, errors.InvalidInput)):
+            project.service("maintainer").call("POST", project.path(path), json={"things": [*things, "nights@1"][: 1_001]
+                                                                                 if things else []})  # fmt: skip
+    assert project.service().get(project.path("artifacts", "nights", "versions", "1"))["binned_at"] is None
+
+
 def test_a_version_being_made_keeps_its_bytes(project: Project) -> None:
     """Purges and new versions of the same bytes, at once and many times: no version ever lacks its file."""
     content = unique("wanted")

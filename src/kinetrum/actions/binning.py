@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.finding import find_version, runs_named
+from kinetrum.actions.finding import find_artifact, find_version, runs_named
 from kinetrum.actions.looking import may_bin
 from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
 from kinetrum.core.permissions import Act, permits
@@ -68,8 +68,8 @@ def things_named(place: Place, references: Sequence[str]) -> Things:
         found = find_version(place, ref.name, ref.which)
         versions[found.version_id] = found
     for name in whole:
-        newest = find_version(place, name, "latest")
-        versions |= {row.version_id: row for row in artifacts.versions_of(newest.artifact_id) if not row.purged_at}
+        known = find_artifact(place, name)
+        versions |= {row.version_id: row for row in artifacts.versions_of(known.artifact_id) if not row.purged_at}
     return Things(runs_named(place, plain) if plain else [], [versions[key] for key in sorted(versions)])
 
 

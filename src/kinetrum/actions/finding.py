@@ -91,7 +91,7 @@ def find_version(place: Place, name: str, which: str) -> VersionRow:
         raise NotFound(f"{name}@{which}: {name} is an artifact; its versions are numbers or latest.", field="version")
     if found is None:
         newest = artifacts.newest_version(row.artifact_id)
-        there = f"the newest is {newest.reference}" if newest else "it has none"
+        there = f"the newest is {newest.reference}" if newest else "all it has are in the bin or purged"
         raise NotFound(f"There is no version {name}@{which}; {there}.", field="version")
     return found
 
