@@ -80,6 +80,13 @@ def instance(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Instance]:
 
 def another_service(instance: Instance) -> Iterator[str]:
     """One more process of the service on the instance's database and store; yields its address."""
+    with service_process(instance) as (url, _):
+        yield url
+
+
+@contextlib.contextmanager
+def service_process(instance: Instance) -> Iterator[tuple[str, subprocess.Popen[str]]]:
+    """One more process of the service on the instance's database and store: its address, and itself."""
     lines = (instance.home.folder / "mariadb.cnf").read_text().splitlines()
     port = next(line[5:] for line in lines if line.startswith("port="))
     account = f"{SERVICE}:{instance.home.secret('database_service')}"
@@ -93,7 +100,7 @@ def another_service(instance: Instance) -> Iterator[str]:
     )  # fmt: skip
     try:
         assert process.stdout is not None
-        yield json.loads(process.stdout.readline())["url"]
+        yield json.loads(process.stdout.readline())["url"], process
     finally:
         process.terminate()
         process.communicate(timeout=20)

@@ -58,6 +58,45 @@ def test_versions_and_their_difference(data: Path, capsys: Out) -> None:
     assert "2025/c.csv" in shown
 
 
+def test_two_files_are_compared_by_what_is_in_them(data: Path, capsys: Out) -> None:
+    tables = data.parent / "tables"
+    tables.mkdir()
+    for shift in (0.0, 1.8):
+        rows = "".join(f"{day},{day / 2 + shift},x\n" for day in range(300))
+        (tables / "station-09.csv").write_text(f"day,evening_c,note\n{rows}")
+        kinetrum.keep(tables, kind="data")
+    left, right = "tables@1:station-09.csv", "tables@2:station-09.csv"
+    status, text, _ = run(capsys, "diff", left, right, "--limit", "5")
+    assert status == 0
+    lines = text.splitlines()
+    assert lines[0] == "station-09.csv differs in 1 of 3 columns: evening_c by +1.8 in all 300 rows."
+    assert lines[2].split() == ["column", "rows", "on", "average", "least", "most"]
+    assert lines[3].split() == ["evening_c", "300", "+1.8", "+1.8", "+1.8"]
+    assert lines[-1].endswith("more lines; --limit shows them, --json all")
+    assert "+0,1.8,x" in run(capsys, "diff", left, right, "--limit", "2000")[1]
+    assert json.loads(run(capsys, "diff", left, right, "--json")[1])["columns"][0]["rows"] == 300
+    assert run(capsys, "diff", left, left)[1].strip() == "station-09.csv holds the same left and right."
+    status, _, said = run(capsys, "diff", left, "tables@2")
+    assert (status, "write NAME@NUMBER" in said) == (2, True)
+    assert run(capsys, "diff", left, "tables@2:none.csv")[0] == 3
+
+
+def test_what_is_said_of_a_version_is_told_apart(data: Path, capsys: Out) -> None:
+    run(capsys, "keep", str(data), "--name", "other", "--about", "seasons=5", "--label", "state=raw")
+    lines = run(capsys, "show", "other@1")[1].splitlines()
+    assert "metadata: seasons=5" in lines
+    assert "labels: state=raw" in lines
+    run(capsys, "label", "other@1", "state=", "good=yes")
+    assert "labels: good=yes" in run(capsys, "show", "other@1")[1].splitlines()
+
+
+def test_the_lineage_one_way(data: Path, capsys: Out) -> None:
+    back = run(capsys, "lineage", "frost-alarm/1", "--back")[1]
+    assert ("nights@2" in back, "net@1" in back, "led to" in back) == (True, False, False)
+    forth = run(capsys, "lineage", "frost-alarm/1", "--forth")[1]
+    assert ("nights@2" in forth, "net@1" in forth, "came from" in forth) == (False, True, False)
+
+
 def test_keep_tells_what_was_sent(data: Path, capsys: Out) -> None:
     arguments = (
         "keep",

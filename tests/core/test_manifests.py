@@ -99,8 +99,10 @@ def test_tables_are_compared_by_their_columns() -> None:
 def test_other_contents_are_compared_as_texts() -> None:
     assert (
         compare_contents("a.txt", b"one\ntwo\n", b"one\nthree\n").sentence
-        == "a.txt differs: 1 lines only left, 1 only right."
+        == "a.txt differs: 1 line only left, 1 only right."
     )
+    long = compare_contents("a.txt", b"", "".join(f"{at}\n" for at in range(3_000)).encode())
+    assert (len(long.text.split("\n")), long.text.split("\n")[-1]) == (2_001, "… 1,003 more lines")
     assert "no text" in compare_contents("a.bin", b"\xff\xfe\x00\x81", b"x").sentence
     assert "same left and right" in compare_contents("a.txt", b"x", b"x").sentence
     # Another number of rows is no table of the same shape.

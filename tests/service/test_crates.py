@@ -6,6 +6,7 @@ import io
 import json
 import math
 import secrets
+import threading
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,13 +21,16 @@ from kinetrum.core import errors
 from kinetrum.core.crate import ARCHIVE
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
-from tests.conftest import Project, new_id, wait_for
+from tests.conftest import Instance, Project, new_id, service_process, wait_for
+
+elsewhere_home: list[Path] = []
 
 
 @pytest.fixture(scope="module")
 def elsewhere(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     """Another instance, where nobody knows anything of the first."""
     home = Home(tmp_path_factory.mktemp("elsewhere"))
+    elsewhere_home.append(home.folder)
     url = control.up(home, 0)["url"]
     service = Service(url, home.token.read_text().strip())
     yield service
@@ -278,3 +282,57 @@ def test_what_is_no_archive_and_a_bomb(project: Project) -> None:
     with pytest.raises(errors.TooLarge, match="has over"):
         take_in(service, place, bomb.getvalue())
     assert list((project.instance.home.store / "incoming").glob("archive-*")) == []
+
+
+def many_points(project: Project, runs: int, points: int) -> None:
+    """Runs of some length, so that taking them in takes a while."""
+    steps = list(range(points))
+    for _ in range(runs):
+        begun = project.begin("long")
+        for part in range(0, points, 20_000):
+            some = steps[part : part + 20_000]
+            group = {"keys": ["loss"], "steps": some, "times": some, "values": [[step / 7 for step in some]]}
+            project.service("contributor").call(
+                "POST", project.run_path(begun, "points"), params={"batch": new_id()}, json={"groups": [group]}
+            )
+        project.service("contributor").call(
+            "POST", project.run_path(begun, "ending"), json={"status": "finished", "ended_at": 1_790_000_100_000_000}
+        )
+
+
+def test_an_import_that_was_cut_off_is_completed_by_the_next(project: Project, elsewhere: Service) -> None:
+    """The service dies in the middle: what is there is whole or unseen, and the same archive completes it."""
+    many_points(project, 4, 60_000)
+    raw = export(project, "experiment:long")
+    place = fresh(elsewhere)
+    home = Home(elsewhere_home[-1])
+    with service_process(Instance(home, elsewhere.url, home.token.read_text().strip())) as (url, process):
+        doomed = Service(url, home.token.read_text().strip(), timeout_s=60)
+
+        def send() -> None:
+            with pytest.raises(errors.Unavailable):
+                take_in(doomed, place, raw)
+
+        sender = threading.Thread(target=send)
+        sender.start()
+        wait_for(
+            lambda: elsewhere.get(f"{place}/experiments/long/runs")["count"] >= 2 if has_long(elsewhere, place) else 0
+        )
+        process.kill()
+        sender.join()
+        doomed.close()
+    before = elsewhere.get(f"{place}/experiments/long/runs")["count"]
+    assert 2 <= before <= 4
+    done = take_in(elsewhere, place, raw)
+    assert len(done["runs"]) + len(done["known"]) == 4
+    rows = elsewhere.get(f"{place}/experiments/long/runs")
+    assert rows["count"] == 4
+    for number in range(1, 5):
+        path = f"{place}/experiments/long/runs/{number}"
+        wait_for(lambda path=path: elsewhere.get(path)["metrics"].get("loss", {}).get("count") == 60_000)
+    again = take_in(elsewhere, place, raw)
+    assert (again["runs"], len(again["known"])) == ({}, 4)
+
+
+def has_long(service: Service, place: str) -> bool:
+    return any(found["name"] == "long" for found in service.get(f"{place}/experiments"))

@@ -55,7 +55,8 @@ def compare_contents(path: str, left: bytes, right: bytes) -> ContentDifference:
             return ContentDifference(found.sentence, found.columns, shown)
     added = sum(line.startswith("+") and not line.startswith("+++") for line in lines.split("\n"))
     gone = sum(line.startswith("-") and not line.startswith("---") for line in lines.split("\n"))
-    return ContentDifference(f"{path} differs: {gone:,} lines only left, {added:,} only right.", (), shown)
+    told = f"{gone:,} line{'s'[: gone != 1]} only left, {added:,} only right"
+    return ContentDifference(f"{path} differs: {told}.", (), shown)
 
 
 def _tables(path: str, left: str, right: str) -> ContentDifference | None:
