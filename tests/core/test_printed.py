@@ -98,6 +98,9 @@ def test_a_line_keeps_the_time_at_which_its_text_began() -> None:
 @given(pieces, st.lists(st.integers(0, 120), max_size=6))
 @example(["\x1b[", "\x1b[", "a"], [3])
 @example(["\x1b]0;title\x07", "\x1b", "\n", "a"], [12])
+@example(["\x1b", "\x1b]0;title\x07"], [2])
+@example(["plain\n", "\x1b[A", "\x1b[32m", "\n", "\n"], [14])
+@example(["plain\n", "\x1b[B", "a"], [6])
 def test_cutting_a_text_anywhere_changes_nothing(parts: list[str], cuts: list[int]) -> None:
     text = "".join(parts)
     places = sorted({0, len(text), *(cut for cut in cuts if cut < len(text))})

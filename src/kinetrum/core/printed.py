@@ -22,7 +22,8 @@ _MOVES = re.compile(
 )
 _OTHER_ESCAPES = re.compile(
     r"\x1b(?:\][^\x07\x1b]*(?:\x07|\x1b\\)|\[[0-?]*[ -/]*(?:(?![ABKm])[@-~]|(?=\x1b))|[PX^_][^\x1b]*\x1b\\"
-    r"|[@-OQ-WYZ\\=>78])"
+    # One escape sign right before another takes its place, as on a terminal.
+    r"|[@-OQ-WYZ\\=>78]|(?=\x1b))"
 )
 _UNFINISHED = re.compile(r"\x1b(?:\[[0-?]*[ -/]*|\][^\x07\x1b]{0,200})?\Z")
 _CONTROLS = re.compile(r"[\x00-\x07\x0b\x0c\x0e-\x1a\x1c-\x1f\x7f]")
@@ -98,7 +99,8 @@ class Fold:
 
     def _is_simple(self, text: str) -> bool:
         """Tell whether a text moves nowhere but to the next line, as nearly all do."""
-        return not (self.rest or self.at_start or self.row or len(self.rows) > 1 or _ANY_MOVE.search(text))
+        drawn = len(self.rows) > 1 or (self.rows and self.rows[0].drawn)
+        return not (self.rest or self.at_start or self.row or drawn or _ANY_MOVE.search(text))
 
     def _feed_simple(self, text: str, at: int) -> list[Line]:
         first, *others = text.split("\n")
@@ -113,7 +115,6 @@ class Fold:
                 Line(at, self.stream, line.rstrip(" ") if short else cleaned(line[:LINE_LIMIT], len(line) - LINE_LIMIT))
             )
         self.rows.clear()
-        self._here(at)
         self._write(others[-1], at)
         return done
 

@@ -64,7 +64,13 @@ def _are_labels(truth: NDArray[Any], given: NDArray[Any]) -> bool:
 
 
 def _classes(truth: NDArray[Any], labels: NDArray[Any] | None, classes: Any, positive: Any) -> list[Any]:
-    seen = sorted(set(truth.tolist()) | (set(labels.tolist()) if labels is not None else set()))
+    try:
+        seen = sorted(set(truth.tolist()) | (set(labels.tolist()) if labels is not None else set()))
+    except TypeError:
+        raise InvalidInput(
+            "The truths are texts and the predictions numbers, or the other way round; both are of one kind.",
+            field="y_score",
+        ) from None  # fmt: skip
     found = seen if classes is None else list(np.asarray(classes).tolist())
     missing = [label for label in seen if label not in found]
     if missing or len(set(found)) != len(found):
