@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import secrets
 from pathlib import Path
 
 import pytest
@@ -39,36 +40,40 @@ def version(place: Place, name: str, *contents: bytes, stored: bool = True) -> i
     )
 
 
+# Bytes that no other test has: what another project holds is not let go.
+ONE, TWO, BOTH, OLD, NEW = (word + secrets.token_bytes(5) for word in (b"one", b"two", b"both", b"old", b"new"))
+
+
 def sha(content: bytes) -> str:
     return hashlib.sha256(content).hexdigest()
 
 
 def test_bytes_are_let_go_with_the_last_version_that_holds_them(place: Place) -> None:
-    first, second = version(place, "nights", b"one", b"both"), version(place, "nights", b"two", b"both")
-    version(place, "elsewhere", b"two", b"both", stored=False)
-    assert blob_rows.only_held_by(place.project_id, [first]) == (1, 3)
-    assert blob_rows.only_held_by(place.project_id, [first, second]) == (3, 10)
+    first, second = version(place, "nights", ONE, BOTH), version(place, "nights", TWO, BOTH)
+    version(place, "elsewhere", TWO, BOTH, stored=False)
+    assert blob_rows.only_held_by(place.project_id, [first]) == (1, len(ONE))
+    assert blob_rows.only_held_by(place.project_id, [first, second]) == (3, len(ONE) + len(TWO) + len(BOTH))
     room.mark_version_purged(first, place.person_id)
-    digests = [sha(content) for content in (b"one", b"both")]
-    assert blob_rows.let_go(place.project_id, digests) == 3
-    assert blob_rows.blobs_in_project(place.project_id, digests) == {sha(b"both")}
-    assert sha(b"one") in blob_rows.released(10_000)
+    digests = [sha(content) for content in (ONE, BOTH)]
+    assert blob_rows.let_go(place.project_id, digests) == len(ONE)
+    assert blob_rows.blobs_in_project(place.project_id, digests) == {sha(BOTH)}
+    assert sha(ONE) in blob_rows.released(10_000)
     # It comes again before its file was removed: nothing is to be removed any more.
-    blob_rows.note_blobs(place.project_id, {sha(b"one"): 3})
-    assert sha(b"one") not in blob_rows.released(10_000)
+    blob_rows.note_blobs(place.project_id, {sha(ONE): len(ONE)})
+    assert sha(ONE) not in blob_rows.released(10_000)
 
 
 def test_a_purge_that_was_cut_off_is_finished_by_the_next(place: Place, tmp_path: Path) -> None:
     store = BlobStore(tmp_path / "store")
-    store.put_all([(sha(b"old"), b"old"), (sha(b"new"), b"new")])
-    room.mark_version_purged(version(place, "nights", b"old"), place.person_id)
-    version(place, "nights", b"new")
-    blob_rows.let_go(place.project_id, [sha(b"old")])
+    store.put_all([(sha(OLD), OLD), (sha(NEW), NEW)])
+    room.mark_version_purged(version(place, "nights", OLD), place.person_id)
+    version(place, "nights", NEW)
+    blob_rows.let_go(place.project_id, [sha(OLD)])
     # Here the process died: the row is gone, the file is not.
-    assert store.has(sha(b"old"))
-    assert uploading.remove_released(store) == 3
-    assert (store.has(sha(b"old")), store.has(sha(b"new"))) == (False, True)
-    assert sha(b"old") not in blob_rows.released(10_000)
+    assert store.has(sha(OLD))
+    assert uploading.remove_released(store) == len(OLD)
+    assert (store.has(sha(OLD)), store.has(sha(NEW))) == (False, True)
+    assert sha(OLD) not in blob_rows.released(10_000)
 
 
 def test_what_no_version_came_for_is_let_go_in_time(place: Place) -> None:

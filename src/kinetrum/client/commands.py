@@ -133,7 +133,8 @@ class Command:
                 self._pass_on(process, number, False)
             self._pending.clear()
             found = signal.sigtimedwait(PASSED_ON, 0.05)
-            if found is not None:
+            # On some kernels a wait that was cut short answers with no signal at all.
+            if found is not None and found.si_signo:
                 self._pass_on(process, signal.Signals(found.si_signo), found.si_code == _FROM_TERMINAL)
             if self._kill_at is not None and time.monotonic() > self._kill_at:
                 self._kill(process)

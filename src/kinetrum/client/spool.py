@@ -12,6 +12,7 @@ the run. Nothing of this ever raises in a training loop.
 from __future__ import annotations
 
 import atexit
+import contextlib
 import hashlib
 import json
 import os
@@ -115,7 +116,11 @@ class Writer:
     def _check_limit(self, size: int) -> None:
         """Refuse to grow the spool over its limit, as a full disk would."""
         limit = spool_limit_bytes()
-        taken = sum(path.stat().st_size for path in self.folder.glob("*.seg")) if self._alive is not None else 0
+        taken = 0
+        for path in self.folder.glob("*.seg") if self._alive is not None else ():
+            # The sender removes what was delivered, also just now.
+            with contextlib.suppress(FileNotFoundError):
+                taken += path.stat().st_size
         if taken + size > limit:
             raise OSError(f"the spool of this process has reached its limit of {limit // 2**20} MiB")
 
