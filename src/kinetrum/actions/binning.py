@@ -40,10 +40,11 @@ class Binned:
 
 @dataclass(frozen=True)
 class Things:
-    """Runs and versions that references name."""
+    """Runs and versions that references name; `parts` are ids of versions that only `artifact:NAME` stands for."""
 
     runs: list[Run]
     versions: list[VersionRow]
+    parts: frozenset[int] = frozenset()
 
     @property
     def references(self) -> list[str]:
@@ -60,7 +61,7 @@ def things_named(place: Place, references: Sequence[str]) -> Things:
     named = [reference for reference in references if "@" in reference]
     whole = [reference.removeprefix("artifact:") for reference in references if reference.startswith("artifact:")]
     plain = [reference for reference in references if "@" not in reference and not reference.startswith("artifact:")]
-    versions: dict[int, VersionRow] = {}
+    versions, parts = dict[int, VersionRow](), dict[int, VersionRow]()
     for reference in named:
         ref = parse_ref(reference)
         if not isinstance(ref, VersionRef) or ref.path:
@@ -69,8 +70,9 @@ def things_named(place: Place, references: Sequence[str]) -> Things:
         versions[found.version_id] = found
     for name in whole:
         known = find_artifact(place, name)
-        versions |= {row.version_id: row for row in artifacts.versions_of(known.artifact_id) if not row.purged_at}
-    return Things(runs_named(place, plain) if plain else [], [versions[key] for key in sorted(versions)])
+        parts |= {row.version_id: row for row in artifacts.versions_of(known.artifact_id) if not row.purged_at}
+    chosen = [row for _, row in sorted({**parts, **versions}.items())]
+    return Things(runs_named(place, plain) if plain else [], chosen, frozenset(parts.keys() - versions.keys()))
 
 
 @transaction
@@ -93,6 +95,8 @@ def _move(actor: Actor, project: str, references: Sequence[str], to_bin: bool) -
     versions = sorted(
         artifacts.versions_by_ids([row.version_id for row in named.versions]), key=lambda row: row.version_id
     )
+    # Of a whole artifact those stay out that were purged until they were locked.
+    versions = [row for row in versions if not (row.purged_at and row.version_id in named.parts)]
     _check_mine(actor, place, held, versions)
     _check_movable(held, versions, to_bin)
     for run in held:
