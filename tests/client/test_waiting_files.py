@@ -13,6 +13,7 @@ import kinetrum
 from kinetrum.client.draining import drain, undelivered
 from kinetrum.client.http import Service
 from kinetrum.client.later import FILE_RECORDS, put_later, run_of, waiting_files
+from kinetrum.client.linking import LISTED_FROM
 from kinetrum.client.refused import send_again, set_aside
 from tests.cli.test_commands import Out, run
 from tests.conftest import Project, run_script, stop_sender
@@ -87,23 +88,28 @@ def test_refused_files_wait_with_their_lists_until_they_are_sent_again(
     begun.used(folder / "nights", role="train")
     (folder / "net.onnx").write_text("the net")
     begun.generated(folder / "net.onnx", name="net", kind="model")
+    (folder / "many").mkdir()
+    for at in range(LISTED_FROM + 1):
+        (folder / "many" / f"{at}.txt").write_text(f"{recording.name} {at}")
+    begun.generated(folder / "many", name="many")
     begun.flush()
     with pytest.warns(UserWarning, match="set aside"):
         begun.end()
     begun.flush()
     root = folder / "spool"
-    assert len(set_aside(root, begun.id)) == 3
+    assert len(set_aside(root, begun.id)) == len(set_aside(root)) == 4
     assert "takes a contributor" in run(capsys, "spool", "list")[1]
     (folder / "net.onnx").unlink()
     admin.call("PUT", member, json={"role": "contributor"})
-    assert "3 of what was set aside were taken now, 0 were refused" in run(capsys, "spool", "send", "--refused")[1]
+    assert "4 of what was set aside were taken now, 0 were refused" in run(capsys, "spool", "send", "--refused")[1]
     found = detail(recording, begun.id)
     assert ([link["name"] for link in found["used"]], [link["name"] for link in found["generated"]]) == (
         ["nights"],
-        ["net"],
+        ["net", "many"],
     )
     assert kinetrum.fetch("net@1", folder / "out")[0].read_text() == "the net"
-    assert set_aside(root) == []
+    assert kinetrum.fetch("many@1:7.txt", folder / "out")[0].read_text() == f"{recording.name} 7"
+    assert list((root / "set-aside").iterdir()) == []
 
 
 def test_records_for_later_keep_their_order_and_their_name(tmp_path: Path) -> None:

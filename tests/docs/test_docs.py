@@ -147,3 +147,12 @@ while arguments:
     elif not word.startswith("-"): url = word
 print(urllib.request.urlopen(urllib.request.Request(url, body, headers, method=method)).read().decode())
 """
+
+
+def test_the_plots_of_the_documents(recording: Project) -> None:
+    recorded, read = blocks(ROOT / "docs" / "how-to" / "plots.md", "python")
+    space: dict[str, object] = {}
+    exec(recorded, space)
+    exec(read, space)
+    names = set(space["plots"])  # type: ignore[call-overload]
+    assert {"holdout/roc", "holdout/confusion", "night-shift/roc", "lows"} <= names

@@ -32,6 +32,8 @@ BODIES: dict[str, Any] = {
     "add_output": {"writer": new_id(), "pieces": [{"position": 1, "at": 1, "stream": "stdout", "text": "x"}]},
     "add_surroundings": {"about": {"command": "x"}}, "add_resources": {"id": new_id(), "samples": {"at": [1]}},
     "describe_artifact": {"labels": {"a": "b"}}, "label_version": {"labels": {"a": "b"}},
+    "add_plot": {"id": new_id(), "at": 1, "name": "roc", "columns": {"a": [1]}, "view": {"x": "a", "y": ["a"]}},
+    "declare_view": {"name": "roc", "view": {}},
     "add_activity": {"name": "training", "started_at": 1}, "set_progress": {"done": 1, "since": 1, "at": 2},
 }  # fmt: skip
 # The least role of every route of a project; a route that is not here fails the test.
@@ -42,13 +44,15 @@ LEAST: dict[str, str] = dict.fromkeys(
      "export_points", "read_packed_points", "list_results", "list_notes", "list_bin", "list_experiment_notes",
      "read_artifact", "list_folder", "read_lineage", "export_prov", "preview_file", "read_usage",
      "export_archive", "compare_versions", "compare_file", "find_uses", "download_bundle",
+     "list_plots", "read_plots",
      "read_output", "download_output", "read_surroundings", "read_resources"], "viewer",
 ) | dict.fromkeys(
     ["begin_run", "set_parameters", "add_points", "add_results", "add_problem", "keep_alive", "record_ending", "add_used",
      "add_generated", "list_missing_blobs", "put_blob", "keep_version", "register_version", "resume_run", "rename_run",
      "correct_parameters", "add_notes", "remove_note", "label_runs", "bin_things", "restore_things", "add_experiment_note",
      "import_archive", "add_blobs", "read_upload", "continue_blob", "describe_artifact", "label_version",
-     "set_goal", "remove_goal", "add_output", "add_surroundings", "add_resources", "add_activity", "set_progress"],
+     "set_goal", "remove_goal", "add_output", "add_surroundings", "add_resources", "add_activity", "set_progress",
+     "add_plot", "declare_view"],
     "contributor",
 ) | dict.fromkeys(["give_verdict", "promote", "demote", "roll_back"], "approver") | dict.fromkeys(
     ["set_retirement", "choose_lead", "set_role", "remove_member", "read_journal", "purge"], "maintainer",

@@ -69,6 +69,8 @@ def story(project: Project, tmp_path: Path) -> None:
         run.result(recall=0.92)
         run.generated(net, kind="model", step=299, labels={"good": "yes"})
         run.note("Trained on **frost**")
+        run.evaluate([0, 1, 1, 0], [0.2, 0.9, 0.4, 0.6], on="holdout")
+        run.plot.table("lows", {"day": [1, 2], "low_c": [-2.5, math.inf]}, step=3, y_name="°C")
     run.flush()
 
 
@@ -118,6 +120,10 @@ def test_everything_comes_back_the_same(recording: Project, elsewhere: Service, 
         points = [service.get(path, metric=metric) for service, path in (
             (recording.service(), recording.path("experiments", "frost-alarm", "runs", "2", "points")), (elsewhere, f"{place}/experiments/frost-alarm/runs/2/points"))]  # fmt: skip
         assert json.dumps(points[0]) == json.dumps(points[1])
+    for name in ("holdout/roc", "lows"):
+        kept = [service.get(f"{path}/plots", run="frost-alarm/2", name=name)["plots"] for service, path in (
+            (recording.service(), recording.path()), (elsewhere, place))]  # fmt: skip
+        assert kept[0] == kept[1]
     history = elsewhere.get(f"{place}/experiments/frost-alarm/runs/2/results")
     assert [row["value"] for row in history if row["key"] == "recall"] == [0.913, 0.92]
     version = elsewhere.get(f"{place}/artifacts/net/versions/1")
@@ -251,10 +257,11 @@ def elsewhere_in_archive(content: bytes) -> bytes:
         ({"machine__jsonl": b'{"at": [1, 2], "cpu": [5]}\n'}, "Line 1 of .*'cpu' has 1 samples"),
         ({"machine__jsonl": b'{"at": [1], "cpu": ["much"]}\n'}, "what is no number"),
         ({"archive__json": b"[" * 200_000}, "cannot be read"),
+        ({"plots__jsonl": b'{"id": "x"}\n'}, "Line 1 of .* is no plot"),
     ],
     ids=["climbs", "outside", "later format", "no object", "no json", "no list", "length", "digest", "no file", "status",
          "time", "link", "id", "points", "short point", "no line", "deep", "long line", "no text", "uneven", "no numbers",
-         "deep list"],
+         "deep list", "no plot"],
 )  # fmt: skip
 def test_bad_archives(recording: Project, elsewhere: Service, tmp_path: Path, what: dict[str, Any], told: str) -> None:
     story(recording, tmp_path)

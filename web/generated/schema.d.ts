@@ -1313,6 +1313,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/plots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Plots
+         * @description List the plots of a run without their columns, by name and step.
+         */
+        get: operations["list_plots"];
+        put?: never;
+        /**
+         * Add Plot
+         * @description Keep a plot of a run as data; under a name and step that it has already, the later one is shown.
+         */
+        post: operations["add_plot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Declare View
+         * @description Declare anew how a plot is drawn, at all its steps; nothing is recorded again.
+         */
+        patch: operations["declare_view"];
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/plots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Plots
+         * @description Read the plots of one name of several runs with their columns, to be laid over one another.
+         */
+        get: operations["read_plots"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/bin": {
         parameters: {
             query?: never;
@@ -2364,6 +2412,39 @@ export interface components {
             why: string;
         };
         /**
+         * KeptPlot
+         * @description A plot of a run with its columns.
+         */
+        KeptPlot: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Step */
+            step: number | null;
+            /** Rows */
+            rows: number;
+            /** Recorded At */
+            recorded_at: string;
+            view: components["schemas"]["PlotView"];
+            /** Declared */
+            declared: boolean;
+            /** Numbers */
+            numbers: {
+                [key: string]: unknown;
+            };
+            /** Note */
+            note: string;
+            /** Run */
+            run: string;
+            /** Run Name */
+            run_name: string | null;
+            /** Columns */
+            columns: {
+                [key: string]: unknown[];
+            };
+        };
+        /**
          * Lineage
          * @description `count` is the number of nodes before alike ones were folded; `cut` tells that there is more still.
          */
@@ -2886,6 +2967,54 @@ export interface components {
              */
             is_admin: boolean;
         };
+        /**
+         * NewPlot
+         * @description A plot of a run under a name; a repeat of `id` changes nothing.
+         */
+        NewPlot: {
+            /**
+             * Id
+             * @description UUID made by the client (version 7).
+             */
+            id: string;
+            /**
+             * At
+             * @description Microseconds since 1970, UTC.
+             */
+            at: number;
+            /** Name */
+            name: string;
+            /** Step */
+            step?: number | null;
+            /**
+             * Kind
+             * @default table
+             */
+            kind: string;
+            /**
+             * Columns
+             * @description Values in columns of equal length.
+             */
+            columns: {
+                [key: string]: unknown[];
+            };
+            /** View */
+            view: {
+                [key: string]: unknown;
+            };
+            /**
+             * Numbers
+             * @default {}
+             */
+            numbers: {
+                [key: string]: unknown;
+            };
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
         /** NewProblem */
         NewProblem: {
             /**
@@ -3083,6 +3212,18 @@ export interface components {
             comment: string;
         };
         /**
+         * NewView
+         * @description What of a view changes, by name of its part.
+         */
+        NewView: {
+            /** Name */
+            name: string;
+            /** View */
+            view: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * Note
          * @description A Markdown text with its author and time.
          */
@@ -3170,6 +3311,81 @@ export interface components {
             full_name: string;
             /** Is Admin */
             is_admin: boolean;
+        };
+        /**
+         * PlotListed
+         * @description A plot without its columns; `declared`: its view was declared anew after it was recorded.
+         */
+        PlotListed: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Step */
+            step: number | null;
+            /** Rows */
+            rows: number;
+            /** Recorded At */
+            recorded_at: string;
+            view: components["schemas"]["PlotView"];
+            /** Declared */
+            declared: boolean;
+            /** Numbers */
+            numbers: {
+                [key: string]: unknown;
+            };
+            /** Note */
+            note: string;
+        };
+        /**
+         * PlotView
+         * @description How a plot is drawn: `x`, `y` and `group` name columns; `share` is for matrices.
+         */
+        PlotView: {
+            /**
+             * Mark
+             * @enum {string}
+             */
+            mark: "line" | "steps" | "points" | "bars" | "matrix";
+            /** X */
+            x: string;
+            /** Y */
+            y: string[];
+            /** Group */
+            group: string | null;
+            /** Title */
+            title: string;
+            /** X Name */
+            x_name: string;
+            /** Y Name */
+            y_name: string;
+            /**
+             * X Scale
+             * @enum {string}
+             */
+            x_scale: "linear" | "log";
+            /**
+             * Y Scale
+             * @enum {string}
+             */
+            y_scale: "linear" | "log";
+            /**
+             * Share
+             * @enum {string}
+             */
+            share: "count" | "row" | "column";
+            /** Diagonal */
+            diagonal: boolean;
+        };
+        /**
+         * Plots
+         * @description Plots of one name of several runs; `without` have none of it.
+         */
+        Plots: {
+            /** Plots */
+            plots: components["schemas"]["KeptPlot"][];
+            /** Without */
+            without: string[];
         };
         /**
          * Points
@@ -7418,6 +7634,185 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_plots: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlotListed"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_plot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPlot"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    declare_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewView"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlotListed"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_plots: {
+        parameters: {
+            query: {
+                /** @description References of runs, in the order wanted. */
+                run: string[];
+                /** @description The plot's name. */
+                name: string;
+                /** @description At which step; without it the last. */
+                step?: number | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plots"];
                 };
             };
             /** @description A problem document (RFC 9457). */

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import IO, Any
 
-from kinetrum.core.crate import check_micros
+from kinetrum.core.crate import PlotRecord, check_micros, read_plot_record
 from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.points.codec import Group
 from kinetrum.core.printed import STREAMS, Line
@@ -19,6 +19,8 @@ from kinetrum.storage.blobs import PIECE
 
 JSON_LIMIT = 256 * 1024 * 1024
 LINE_LIMIT = 1024 * 1024
+# A plot of 100,000 rows in 40 columns is one line.
+PLOT_LINE_LIMIT = 256 * 1024 * 1024
 POINTS_AT_ONCE = 50_000
 
 
@@ -64,14 +66,14 @@ def read_pieces(archive: zipfile.ZipFile, place: str, size: int) -> Iterator[byt
             yield piece
 
 
-def _text_lines(archive: zipfile.ZipFile, name: str) -> Iterator[str]:
+def _text_lines(archive: zipfile.ZipFile, name: str, limit: int = LINE_LIMIT) -> Iterator[str]:
     """Yield the lines of a text in the archive, none so long that it would fill the memory."""
     if name not in archive.NameToInfo:
         return
     with _opened(archive, name) as file:
-        while raw := file.readline(LINE_LIMIT):
-            if len(raw) == LINE_LIMIT:
-                raise InvalidInput(f"A line of {name} has over {LINE_LIMIT} bytes.", field=name)
+        while raw := file.readline(limit):
+            if len(raw) == limit:
+                raise InvalidInput(f"A line of {name} has over {limit} bytes.", field=name)
             try:
                 yield raw.decode()
             except UnicodeDecodeError:
@@ -138,9 +140,19 @@ def read_machine(archive: zipfile.ZipFile, name: str) -> Iterator[Samples]:
         yield samples
 
 
-def _json_lines(archive: zipfile.ZipFile, name: str) -> Iterator[dict[str, Any]]:
+def read_plots(archive: zipfile.ZipFile, name: str) -> Iterator[PlotRecord]:
+    """Yield the plots of a run; archives of earlier versions have none."""
+    for at, found in enumerate(_json_lines(archive, name, PLOT_LINE_LIMIT), 1):
+        try:
+            record = read_plot_record(found)
+        except (InvalidInput, TooLarge) as error:
+            raise InvalidInput(f"Line {at} of {name} is no plot: {error}", field=name) from None
+        yield record
+
+
+def _json_lines(archive: zipfile.ZipFile, name: str, limit: int = LINE_LIMIT) -> Iterator[dict[str, Any]]:
     """Yield the objects of a member with one a line; of one that is not there none."""
-    for at, text in enumerate(_text_lines(archive, name), 1):
+    for at, text in enumerate(_text_lines(archive, name, limit), 1):
         try:
             found = json.loads(text)
             if not isinstance(found, dict):

@@ -20,22 +20,26 @@ from kinetrum.core.crate import (
     LinkRecord,
     NoteRecord,
     Person,
+    PlotRecord,
     RunRecord,
     VersionRecord,
     folder_of,
     write_contents,
+    write_plot_record,
     write_run,
 )
 from kinetrum.core.crate_metadata import METADATA, describe_crate
 from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.ids import id_text
+from kinetrum.core.plots import Plot
 from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref
 from kinetrum.core.values import from_json
-from kinetrum.storage import artifacts, links, manifests, notes, people, projects, resources, runs, texts
+from kinetrum.storage import artifacts, links, manifests, notes, people, plots, projects, resources, runs, texts
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.blobs import BlobStore
 from kinetrum.storage.clock import iso, now, to_micros
 from kinetrum.storage.database import query, snapshot
+from kinetrum.storage.plots import PlotRow
 from kinetrum.storage.runs import Run
 
 RUNS_LIMIT, VERSIONS_LIMIT = 10_000, 20_000
@@ -148,6 +152,7 @@ def pack(actor: Actor, store: BlobStore, project: str, chosen: Chosen, license_t
         yield from archive.add(f"{folder}run.json", [text], pack=True)
         yield from archive.add(f"{folder}points.csv", _points(actor, project, record), pack=True)
         yield from archive.add(f"{folder}output.jsonl", _output(actor, project, record), pack=True)
+        yield from archive.add(f"{folder}plots.jsonl", _plots(run_id), pack=True)
         yield from archive.add(f"{folder}machine.jsonl", _machine(run_id), pack=True)
     crate = describe_crate(chosen.contents, described, chosen.title, license_text)
     yield from archive.add(METADATA, [json.dumps(crate, indent=1, ensure_ascii=False).encode()], pack=True)
@@ -209,6 +214,23 @@ def _points(actor: Actor, project: str, record: RunRecord) -> Iterator[bytes]:
 
 def _output(actor: Actor, project: str, record: RunRecord) -> Iterator[bytes]:
     yield from printing.stream_output(actor, project, record.experiment, record.uid, "jsonl")
+
+
+def _plots(run_id: int) -> Iterator[bytes]:
+    """Write each plot as a line; one is read at a time, so that no run fills the memory."""
+    for uid, row in _listed_plots(run_id):
+        record = PlotRecord(id_text(uid), row.name, row.step, to_micros(row.recorded_at), row.declared, _plot(row))
+        yield json.dumps(write_plot_record(record), allow_nan=False).encode() + b"\n"
+
+
+@snapshot
+def _listed_plots(run_id: int) -> Sequence[tuple[bytes, PlotRow]]:
+    return plots.every_plot(run_id)
+
+
+@snapshot
+def _plot(row: PlotRow) -> Plot:
+    return plots.read_kept(row.plot_id)
 
 
 def _machine(run_id: int) -> Iterator[bytes]:

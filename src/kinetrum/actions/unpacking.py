@@ -20,10 +20,21 @@ from kinetrum.actions.archive_members import (
     read_machine,
     read_output,
     read_pieces,
+    read_plots,
     read_points,
 )
 from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.core.crate import ARCHIVE, Contents, LinkRecord, Person, RunRecord, VersionRecord, read_contents, read_run
+from kinetrum.core.crate import (
+    ARCHIVE,
+    Contents,
+    LinkRecord,
+    Person,
+    PlotRecord,
+    RunRecord,
+    VersionRecord,
+    read_contents,
+    read_run,
+)
 from kinetrum.core.errors import Conflict, InvalidInput
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
@@ -40,6 +51,7 @@ from kinetrum.storage import (
     notes,
     outputs,
     people,
+    plots,
     points,
     projects,
     resources,
@@ -115,7 +127,8 @@ def _read(archive: zipfile.ZipFile) -> _Opened:
 
 def _read_through(archive: zipfile.ZipFile, folder: str) -> None:
     """Read what is too much to hold once before anything is kept, so that a fault in it leaves nothing behind."""
-    for member, reader in (("points.csv", read_points), ("output.jsonl", read_output), ("machine.jsonl", read_machine)):
+    for member, reader in (("points.csv", read_points), ("output.jsonl", read_output), ("machine.jsonl", read_machine),
+                           ("plots.jsonl", read_plots)):  # fmt: skip
         for _ in reader(archive, f"{folder}{member}"):
             pass
 
@@ -239,6 +252,8 @@ def _take_run(
     _add_output(run_id, list(read_output(opened.archive, f"{folder}output.jsonl")))
     for at, block in enumerate(read_machine(opened.archive, f"{folder}machine.jsonl")):
         _add_machine(run_id, record.uid, at, block)
+    for plot in read_plots(opened.archive, f"{folder}plots.jsonl"):
+        _add_plot(run_id, plot)
     _complete(run_id)
 
 
@@ -341,6 +356,12 @@ def _add_output(run_id: int, lines: list[Line]) -> None:
 @transaction
 def _add_machine(run_id: int, uid: str, at: int, block: Samples) -> None:
     resources.add_block(run_id, _uid(uid, "machine", at), block)
+
+
+@transaction
+def _add_plot(run_id: int, record: PlotRecord) -> None:
+    at = from_micros(record.at)
+    plots.add_plot(run_id, id_bytes(record.uid), record.name, record.step, at, record.plot, record.declared)
 
 
 def _complete(run_id: int) -> None:

@@ -118,7 +118,7 @@ class RunCalls:
                 "begin": self._begin, "params": self._params, "results": self._results, "use": self._use,
                 "used": self._used, "generated": self._generated, "problem": self._problem, "resume": self._resume,
                 "label": self._label, "note": self._note, "surroundings": self._surroundings,
-                "activity": self._activity, "progress": self._progress,
+                "activity": self._activity, "progress": self._progress, "plot": self._plot,
                 "end": self._end,
             }[data["op"]](data, folder)  # fmt: skip
         except errors.Unavailable:
@@ -188,6 +188,15 @@ class RunCalls:
             raise self._refused(data["to"], error) from error
         self._call(data, "POST", self._path(data, "generated"), json=body_of(data, files, False), timeout=300)
         forget_files(data, folder)
+
+    def _plot(self, data: dict[str, Any], folder: Path) -> None:
+        path = folder / data["data"]
+        if not path.exists():
+            # Delivered before, and only the acknowledgement was cut off.
+            return
+        body = {field: data[field] for field in ("id", "at", "name", "step")} | json.loads(path.read_text())
+        self._call(data, "POST", self._path(data, "plots"), json=body, timeout=120)
+        path.unlink()
 
     def _memory(self) -> Fingerprints:
         if self._prints is None:

@@ -1,4 +1,4 @@
-"""Evaluation from a training script: results of a run, and its predictions row by row as a table."""
+"""Evaluation from a training script: results of a run, its plots, and its predictions row by row as a table."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 def evaluate_run(run: Run, y_true: Any, y_score: Any, on: str | None, rows: Any, **options: Any) -> dict[str, Any]:
-    """Compute results, record them under `on`, keep predictions where rows are named; returns the results."""
+    """Compute results and plots, record them under `on`, keep predictions where rows are named; returns the results."""
     from kinetrum.core.evaluation import evaluate
 
     if on is not None:
@@ -39,7 +39,25 @@ def evaluate_run(run: Run, y_true: Any, y_score: Any, on: str | None, rows: Any,
             raise InvalidInput("A row key stands twice; each row needs one of its own.", field="rows")
         _keep_rows(run, on, {"row": keys, **found.columns})
     run.result(results)
+    _keep_plots(run, y_true, y_score, on, found.kind, set(found.results), options)
     return results
+
+
+def _keep_plots(
+    run: Run, y_true: Any, y_score: Any, on: str | None, kind: str, results: set[str], options: dict[str, Any]
+) -> None:
+    """Keep the plots that the task has: which of them can be told from the results that it gave."""
+    if kind == "ranking":
+        return
+    wanted = ["predicted", "residuals"] if kind == "regression" else ["confusion"]
+    if results & {"roc_auc", "roc_auc_macro"}:
+        wanted += ["roc", "precision_recall"]
+    if "brier" in results:
+        wanted += ["threshold", "calibration"]
+    taken = ("weights",) if kind == "regression" else ("classes", "positive", "threshold", "weights")
+    given = {name: options[name] for name in taken if options.get(name) is not None}
+    for plot in wanted:
+        getattr(run.plot, plot)(on, y_true, y_score, **given)
 
 
 def _plain(key: Any) -> Any:

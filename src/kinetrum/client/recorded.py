@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from kinetrum.client.recorded_plots import RecordedPlots
+
 
 @dataclass(frozen=True)
 class PointArrays:
@@ -178,6 +180,13 @@ class RecordedRun:
         """How far the run is: done, total, expected_end; None where it did not tell."""
         found: dict[str, Any] | None = self._whole()["progress"]
         return found
+
+    @property
+    def plots(self) -> RecordedPlots:
+        """Plots kept as data, by name: `run.plots["holdout/roc"].columns`."""
+        from kinetrum.client.recorded_plots import RecordedPlots
+
+        return RecordedPlots(self._session, self.reference, self._path())
 
     def result_records(self) -> list[tuple[str, Value, str]]:
         """Every (key, value, time) that was recorded as a result, also what a later one replaced."""

@@ -12,6 +12,8 @@ if TYPE_CHECKING:
     from kinetrum.client.calls import RunCalls
 
 _FOLDER = "set-aside"
+# Their names begin with a run's id; what they came with (list-…, plot-…, files-…) lies beside them.
+_RECORDS = "[0-9a-f]*-*.json"
 
 
 def keep_refused(root: Path, record: dict[str, Any], reason: str) -> None:
@@ -25,7 +27,7 @@ def keep_refused(root: Path, record: dict[str, Any], reason: str) -> None:
 def keep_files(root: Path, folder: Path, record: dict[str, Any]) -> None:
     """Keep copies and lists of files that a refused record came with: the folder they lie in goes with its writer."""
     listed = record.get("files")
-    for name in (record.get("folder"), listed if isinstance(listed, str) else None):
+    for name in (record.get("folder"), record.get("data"), listed if isinstance(listed, str) else None):
         if name and (folder / name).exists() and folder != root / _FOLDER:
             (root / _FOLDER).mkdir(mode=0o700, exist_ok=True)
             shutil.move(folder / name, root / _FOLDER / name)
@@ -33,7 +35,7 @@ def keep_files(root: Path, folder: Path, record: dict[str, Any]) -> None:
 
 def set_aside(root: Path, run: str | None = None) -> list[dict[str, Any]]:
     """List the records that were refused, of one run if named, each with its reason."""
-    pattern = f"{run}-*.json" if run else "*.json"
+    pattern = f"{run}-*.json" if run else _RECORDS
     return [json.loads(path.read_text()) for path in sorted((root / _FOLDER).glob(pattern))]
 
 
@@ -44,7 +46,7 @@ def send_again(root: Path, calls: RunCalls) -> tuple[int, int]:
     service does not answer; what was not sent stays aside.
     """
     taken = refused = 0
-    for path in sorted((root / _FOLDER).glob("*.json")):
+    for path in sorted((root / _FOLDER).glob(_RECORDS)):
         record = json.loads(path.read_text())["record"]
         if "to" not in record:
             refused += 1
@@ -61,6 +63,6 @@ def send_again(root: Path, calls: RunCalls) -> tuple[int, int]:
 
 def discard(root: Path) -> int:
     """Delete what was set aside; returns how many records that were."""
-    found = list((root / _FOLDER).glob("*.json"))
+    found = list((root / _FOLDER).glob(_RECORDS))
     shutil.rmtree(root / _FOLDER, ignore_errors=True)
     return len(found)

@@ -25,6 +25,7 @@ from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, chec
 
 if TYPE_CHECKING:
     from kinetrum.client.caught import Looking
+    from kinetrum.client.plotting import Plotting
     from kinetrum.client.registry import ModelVersion
 
 T = TypeVar("T")
@@ -196,6 +197,8 @@ class Run:
     ) -> dict[str, Any]:  # fmt: skip
         """Evaluate predictions and record the results, as `accuracy`, or `holdout/accuracy` with on="holdout".
 
+        The plots of such a task are kept beside them (`holdout/roc`, `holdout/confusion`, …).
+
         `y_true`: n labels or numbers. `y_score`: n labels, n scores of the positive class, n x k scores with a
         column per class, or n numbers. What kind of task it is (classification, regression, ranking) is found
         out unless told; `groups` makes a ranking of the rows that share one. `rows`: n keys, or True for row
@@ -209,6 +212,13 @@ class Run:
             self, y_true, y_score, on, rows, kind=kind, classes=classes, positive=positive, threshold=threshold,
             weights=weights, groups=groups,
         )  # fmt: skip
+
+    @property
+    def plot(self) -> Plotting:
+        """Plots kept as data: `run.plot.roc("holdout", y_true, y_score)`, one method a kind."""
+        from kinetrum.client.plotting import Plotting
+
+        return Plotting(self)
 
     def label(self, **labels: str | None) -> None:
         """Set labels on the run, key = value texts, free to change; None takes one away."""

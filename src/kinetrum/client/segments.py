@@ -33,7 +33,7 @@ from typing import Any
 
 from kinetrum.core.ids import id_text
 
-MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 3, 64
+MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 4, 64
 SEGMENT_SIZE = 4 * 1024 * 1024
 JSON, POINTS, END, VOID, OUTPUT = 1, 2, 3, 4, 5
 _HEADER = struct.Struct("<8sHHI16sq16s8x")

@@ -2,8 +2,8 @@
 
 An archive is a zip file that is an RO-Crate 1.1 (https://w3id.org/ro/crate/1.1): `ro-crate-metadata.json` tells any
 reader what is in it. What is needed to take it into an instance again stands beside it: `kinetrum/archive.json` lists
-experiments, artifacts and versions; each run has a folder `runs/ID` with `run.json`, `points.csv`, `output.jsonl` and
-`machine.jsonl`; a version's files lie in `artifacts/NAME@NUMBER`, each content once.
+experiments, artifacts and versions; each run has a folder `runs/ID` with `run.json`, `points.csv`, `output.jsonl`,
+`machine.jsonl` and `plots.jsonl`; a version's files lie in `artifacts/NAME@NUMBER`, each content once.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from kinetrum.core.errors import InvalidInput, KinetrumError
 from kinetrum.core.goals import Goal, make_goal
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.manifests import FileEntry, check_manifest, digest_of
+from kinetrum.core.plots import Plot, read_plot, write_plot
 from kinetrum.core.rundoc import Activity, Problem, Progress, Result, RunDoc
 from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, check_name, from_json, to_json
 
@@ -56,6 +57,18 @@ class NoteRecord:
     by: Person
     text: str
     at: int
+
+
+@dataclass(frozen=True)
+class PlotRecord:
+    """A plot of a run; `declared` tells that its view was declared anew after it was recorded."""
+
+    uid: str
+    name: str
+    step: int | None
+    at: int
+    declared: bool
+    plot: Plot
 
 
 @dataclass
@@ -232,14 +245,35 @@ def _run(data: Any) -> RunRecord:
 def _link(data: Any) -> LinkRecord:
     if data["relation"] not in {"used", "generated"}:
         raise InvalidInput(f"{data['relation']!r} is no relation; used and generated are.")
-    step = data["step"]
-    if step is not None and (not isinstance(step, int) or abs(step) > 2**62):
-        raise InvalidInput(f"{step!r} is no step.")
+    step = _step(data["step"])
     return LinkRecord(
         _id(data["uid"]), data["relation"], check_name(data["name"], "artifact"), _number(data["number"]),
         check_micros(data["at"]), _text(data["role"], 100), step, _text(data["activity"], 100),
         _text(data["keep"], 300),
     )  # fmt: skip
+
+
+def write_plot_record(record: PlotRecord) -> dict[str, Any]:
+    """Return a plot as JSON data."""
+    return {"id": record.uid, "name": record.name, "step": record.step, "at": record.at, "declared": record.declared,
+            **write_plot(record.plot)}  # fmt: skip
+
+
+def read_plot_record(data: Any) -> PlotRecord:
+    """Read a plot; raises InvalidInput or TooLarge that names the part at fault."""
+    try:
+        return PlotRecord(
+            _id(data["id"]), check_key(data["name"], "plot"), _step(data["step"]), check_micros(data["at"]),
+            data["declared"] is True, read_plot(data),
+        )  # fmt: skip
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise InvalidInput(f"{type(error).__name__} {error}") from None
+
+
+def _step(value: Any) -> int | None:
+    if value is not None and (type(value) is not int or abs(value) > 2**62):
+        raise InvalidInput(f"{value!r} is no step.")
+    return value if value is None else int(value)
 
 
 def _note(data: Any) -> NoteRecord:

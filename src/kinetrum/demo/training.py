@@ -167,6 +167,8 @@ def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | No
                 run.measure(scores, step=step)
                 say_round(step, scores)
         run.result(scores)
+        if np.isfinite(chance).all():
+            run.evaluate(held.frost, chance, on="held-out", threshold=plan.params["threshold"])
         run.result(fit_seconds=round(time.perf_counter() - started, 3))
         if plan.keep_model:
             with run.activity("exporting") as exporting:

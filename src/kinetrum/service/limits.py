@@ -13,7 +13,7 @@ BODY_LIMIT = BATCH_BYTE_LIMIT
 # The list of 100,000 files with long paths.
 MANIFEST_LIMIT = 128 * 1024 * 1024
 _STREAMED = re.compile(r"/projects/[^/]+/(?:blobs(?:/[0-9a-f]{64})?|imports)\Z")
-_MANIFEST = re.compile(r"/(?:used|generated|versions)\Z")
+_MANIFEST = re.compile(r"/(?:used|generated|versions|plots)\Z")
 
 
 class _OverLimit(Exception):

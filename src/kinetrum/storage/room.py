@@ -113,15 +113,16 @@ def recorded_bytes(run_ids: Sequence[int]) -> int:
     ((size,),) = query(
         "SELECT (SELECT COALESCE(SUM(LENGTH(c.data)), 0) FROM point_chunk c JOIN series s USING (series_id)"
         f" WHERE s.run_id IN {inside}) + (SELECT COALESCE(SUM(LENGTH(payload)), 0) FROM output_block WHERE run_id IN"
-        f" {inside}) + (SELECT COALESCE(SUM(LENGTH(doc)), 0) FROM run_doc WHERE run_id IN {inside})",
-        *wanted, *wanted, *wanted,
+        f" {inside}) + (SELECT COALESCE(SUM(LENGTH(doc)), 0) FROM run_doc WHERE run_id IN {inside})"
+        f" + (SELECT COALESCE(SUM(LENGTH(payload)), 0) FROM plot WHERE run_id IN {inside})",
+        *wanted, *wanted, *wanted, *wanted,
     )  # fmt: skip
     return int(size)
 
 
 _TABLES = (
     "point_tail", "result_record", "value_num", "value_text", "run_ingest", "run_output", "output_block",
-    "output_writer", "resource_block",
+    "output_writer", "resource_block", "plot",
 )  # fmt: skip
 
 

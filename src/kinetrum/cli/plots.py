@@ -1,0 +1,167 @@
+"""`kinetrum plot`: kept plots and curves of metrics, on the terminal or to a file, of one run or several."""
+
+from __future__ import annotations
+
+import argparse
+import shutil
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kinetrum.cli import output
+from kinetrum.cli.arguments import add_common
+from kinetrum.cli.output import number, paint
+from kinetrum.core.errors import InvalidInput, NotFound
+
+if TYPE_CHECKING:
+    from kinetrum.client.recorded import RecordedRun
+    from kinetrum.core.plots import Plot
+
+_VIEW = ("x", "y", "group", "mark", "title", "x_name", "y_name", "x_scale", "y_scale", "share")
+_CLASSES_SHOWN = 20
+
+
+def add_commands(commands: Any) -> None:
+    """Add this group to the parser."""
+    plot = commands.add_parser("plot", help="draw a kept plot or a metric's curve, of one run or several")
+    plot.add_argument("ref", metavar="RUN", help="frost-alarm/24")
+    plot.add_argument(
+        "name", nargs="?", metavar="NAME", help="holdout/roc, or a metric; without it the plots are listed"
+    )
+    plot.add_argument(
+        "--with", dest="others", action="append", default=[], metavar="RUN", help="lay another run over it"
+    )
+    plot.add_argument("--step", type=int, help="at which step; without it the last")
+    plot.add_argument("-o", "--output", metavar="FILE", help="write it to a .png, .svg, .html or .csv file")
+    plot.add_argument("--x", metavar="COLUMN", help="which column lies along x")
+    plot.add_argument("--y", action="append", metavar="COLUMN", help="which columns are drawn; may be given again")
+    plot.add_argument("--group", metavar="COLUMN", help="a series for each value of it")
+    plot.add_argument("--mark", choices=["line", "steps", "points", "bars", "matrix"])
+    plot.add_argument("--title")
+    plot.add_argument("--x-name", metavar="TEXT", help="what stands at the axis, with the unit")
+    plot.add_argument("--y-name", metavar="TEXT")
+    plot.add_argument("--x-scale", choices=["linear", "log"])
+    plot.add_argument("--y-scale", choices=["linear", "log"])
+    plot.add_argument("--share", choices=["count", "row", "column"], help="cells of a matrix: counts, or shares")
+    plot.add_argument("--declare", action="store_true", help="keep the choice: the plot is drawn so for everybody")
+    add_common(plot, _plot)
+
+
+def _run_of(reference: str, project: str | None) -> RecordedRun:
+    from kinetrum.client.reading import open as open_reference
+    from kinetrum.client.recorded import RecordedRun
+
+    run = open_reference(reference, project=project)
+    if not isinstance(run, RecordedRun):
+        raise InvalidInput(f"{reference} is no run; plots belong to runs.", field="ref")
+    return run
+
+
+def _plot(given: argparse.Namespace) -> int:
+    run = _run_of(given.ref, given.project)
+    if given.name is None:
+        return _list(run, given.json)
+    changes = {name: value for name in _VIEW if (value := getattr(given, name)) is not None}
+    if given.declare:
+        run.plots.declare(given.name, **changes)
+    plots = _chosen(run, given, changes)
+    if given.json:
+        from kinetrum.core.plots import write_plot
+
+        output.print_json({label: write_plot(plot) for label, plot in plots})
+        return 0
+    if given.output:
+        from kinetrum.client.drawing import save_plots
+
+        path = save_plots(plots, Path(given.output), f"{given.name} of {' and '.join(label for label, _ in plots)}")
+        output.note(f"{path}: {path.stat().st_size:,} bytes.")
+        return 0
+    _show(plots)
+    return 0
+
+
+def _list(run: RecordedRun, as_json: bool) -> int:
+    rows = run.plots.listed()
+    if as_json:
+        output.print_json(rows)
+        return 0
+    if not rows:
+        print(f"{run.reference} has no plots.")
+        return 0
+    table = [
+        [output.clean(row["name"]), row["kind"], "" if row["step"] is None else str(row["step"]), f"{row['rows']:,}",
+         "  ".join(f"{output.clean(key)} {number(value)}" for key, value in list(row["numbers"].items())[:1])]
+        for row in rows
+    ]  # fmt: skip
+    output.print_table(["plot", "kind", "step", "rows", "says"], table, keep=2)
+    return 0
+
+
+def _chosen(run: RecordedRun, given: argparse.Namespace, changes: dict[str, Any]) -> list[tuple[str, Plot]]:
+    """Return the plots to draw, as declared or as chosen here; a metric becomes a plot of its points."""
+    from kinetrum.client.recorded_plots import curve_plot, overlaid
+    from kinetrum.core.plots import redeclare
+
+    references = [given.ref, *given.others]
+    try:
+        kept, without = overlaid(run._session, references, given.name, given.step)
+        plots = [(found.run, found.plot) for found in kept]
+        for reference in without:
+            output.note(f"{reference} has no plot {given.name}.")
+    except NotFound:
+        if given.name not in run.metrics:
+            raise
+        runs = [run, *(_run_of(reference, given.project) for reference in given.others)]
+        plots = [(found.reference, curve_plot(found, given.name)) for found in runs]
+    return [(label, redeclare(plot, changes) if changes else plot) for label, plot in plots]
+
+
+def _show(plots: list[tuple[str, Plot]]) -> None:
+    from kinetrum.client.drawing import draw_on_terminal
+
+    title = plots[0][1].view.title
+    if title:
+        print(paint(output.clean(title), "strong"))
+    if plots[0][1].view.mark == "matrix":
+        for label, plot in plots:
+            _show_matrix(label, plot)
+    elif any(plot.rows for _, plot in plots):
+        height = max(12, min(24, shutil.get_terminal_size((100, 24)).lines - 8))
+        print(draw_on_terminal(plots, min(output.terminal_width(), 120), height, output.coloured()).rstrip())
+    _show_numbers(plots)
+    for label, plot in plots:
+        if plot.note:
+            print(paint(output.clean(f"{label}: {plot.note}"), "quiet"))
+
+
+def _show_matrix(label: str, plot: Plot) -> None:
+    from kinetrum.client.drawing import matrix_of
+
+    names, cells = matrix_of(plot)
+    print(paint(label, "strong"))
+    if len(names) > _CLASSES_SHOWN:
+        pairs = sorted(
+            ((cells[down][across], names[down], names[across]) for down in range(len(names))
+             for across in range(len(names)) if down != across and cells[down][across]), reverse=True,
+        )  # fmt: skip
+        print(f"{len(names)} classes; the most frequent confusions:")
+        output.print_table(["truth", "prediction", "rows"], [[output.clean(a), output.clean(b), f"{count:g}"]
+                                                            for count, a, b in pairs[:_CLASSES_SHOWN]])  # fmt: skip
+        return
+    rows = [[output.clean(name), *(f"{cell:.3g}" for cell in row)] for name, row in zip(names, cells, strict=True)]
+    output.print_table(["truth \\ prediction", *map(output.clean, names)], rows, fit=False)
+
+
+def _show_numbers(plots: list[tuple[str, Plot]]) -> None:
+    from kinetrum.core.plots.overlay import numbers_of
+
+    said = numbers_of(plots)[:40]
+    if not said:
+        return
+    print()
+    rows = []
+    for one in said:
+        values = ["" if value is None else number(value) for value in one.values]
+        change = one.change
+        signed = "" if change is None else f"{'+' if change > 0 else ''}{number(change)}"
+        rows.append([output.clean(one.name), *values, *([signed] if len(plots) == 2 else [])])
+    output.print_table(["", *(label for label, _ in plots), *(["change"] if len(plots) == 2 else [])], rows, keep=2)

@@ -1,0 +1,189 @@
+"""Drawing kept plots: on the terminal, and as PNG, SVG, CSV or an HTML file that needs nothing else."""
+
+from __future__ import annotations
+
+import csv
+import html
+import io
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.plots import Plot
+from kinetrum.core.plots.overlay import Named, SaidNumber, numbers_of, series_of
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+FORMS = (".png", ".svg", ".html", ".csv")
+_COLOURS = ("#2582dc", "#ed5f18", "#2d7864", "#d36a96", "#6335be", "#7f934b", "#294d5e", "#764a12")
+_DASHES: tuple[Any, ...] = ("solid", (0, (7, 3)), (0, (2, 2.5)), (0, (8, 3, 2, 3)))
+_CELLS_WRITTEN = 20
+
+
+def save_plots(plots: Sequence[Named], to: str | Path, title: str = "") -> Path:
+    """Write plots laid over one another to a file, in the form that its ending tells: .png, .svg, .html or .csv.
+
+    `plots` are (name, plot) pairs of one kind. Raises InvalidInput for another ending, NotFound where the package
+    that draws is not installed.
+    """
+    path = Path(to)
+    if path.suffix.lower() not in FORMS:
+        raise InvalidInput(f"{path.name} ends in none of {', '.join(FORMS)}.", field="output")
+    if path.suffix.lower() == ".csv":
+        path.write_text(_as_csv(plots), encoding="utf-8")
+    elif path.suffix.lower() == ".html":
+        path.write_text(_as_html(plots, title), encoding="utf-8")
+    else:
+        draw_figure(plots, title).savefig(path, format=path.suffix[1:].lower(), dpi=150)
+    return path
+
+
+def draw_figure(plots: Sequence[Named], title: str = "") -> Figure:
+    """Draw plots laid over one another; matrices stand side by side."""
+    try:
+        from matplotlib.figure import Figure
+    except ModuleNotFoundError:
+        raise NotFound("Drawing takes matplotlib: pip install 'kinetrum[plot]'.", field="output") from None
+    view = plots[0][1].view
+    matrices = view.mark == "matrix"
+    figure = Figure(figsize=(6.0 * len(plots) if matrices else 8.0, 5.0), layout="constrained")
+    figure.suptitle(view.title or title, fontsize=11)
+    if matrices:
+        # One scale for all, so that equal tones are equal numbers.
+        most = max((max(map(max, matrix_of(plot)[1]), default=0.0) for _, plot in plots), default=0.0) or 1.0
+        for axes, (name, plot) in zip(figure.subplots(1, len(plots), squeeze=False)[0], plots, strict=True):
+            _draw_matrix(axes, name if len(plots) > 1 else "", plot, most)
+    else:
+        _draw_series(figure.subplots(), plots)
+    return figure
+
+
+def _draw_series(axes: Axes, plots: Sequence[Named]) -> None:
+    view = plots[0][1].view
+    found = series_of(plots)
+    # Before anything is drawn: a scale that is set later takes names of places away again.
+    axes.set_xscale(view.x_scale if view.mark != "bars" else "linear")
+    axes.set_yscale(view.y_scale)
+    axes.set_axisbelow(True)
+    for at, series in enumerate(found):
+        look: dict[str, Any] = {"color": _COLOURS[at % 8], "label": series.name}
+        x: Any = [str(value) if isinstance(value, str) else value for value in series.x]
+        if view.mark == "points":
+            axes.scatter(x, series.y, s=9, alpha=0.6, **look)
+        elif view.mark == "bars":
+            # Side by side: the series share the room of each place.
+            names = list(dict.fromkeys(str(value) for one in found for value in one.x))
+            width = 0.8 / len(found)
+            places = [names.index(str(value)) - 0.4 + width * (at + 0.5) for value in series.x]
+            axes.bar(places, series.y, width, **look)
+            axes.set_xticks(range(len(names)), names, rotation=45 if len(names) > 10 else 0)
+        else:
+            dashes = _DASHES[at // 8 % 4] if len(found) > 8 else _DASHES[at % 4]
+            steps: dict[str, Any] = {"drawstyle": "steps-post"} if view.mark == "steps" else {}
+            axes.plot(x, series.y, linewidth=1.5, linestyle=dashes, **steps, **look)
+    if view.diagonal:
+        axes.axline((0, 0), slope=1, color="#b4bcb8", linewidth=1, zorder=0)
+    axes.set_xlabel(view.x_name or view.x)
+    axes.set_ylabel(view.y_name or (view.y[0] if len(view.y) == 1 else ""))
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.grid(color="#dde1de", linewidth=0.6)
+    if not found or not any(series.y for series in found):
+        axes.text(0.5, 0.5, plots[0][1].note or "There is nothing to draw.", ha="center", transform=axes.transAxes)
+    elif 1 < len(found) <= 20:
+        axes.legend(fontsize=8, frameon=False)
+
+
+def matrix_of(plot: Plot) -> tuple[list[str], list[list[float]]]:
+    """Return the classes of a matrix and its cells, truth down and prediction across, as the view's share tells."""
+    view = plot.view
+    truth, guess = plot.columns[view.group or "truth"], plot.columns[view.x]
+    names = list(dict.fromkeys([*map(str, truth), *map(str, guess)]))
+    place = {name: at for at, name in enumerate(names)}
+    cells = [[0.0] * len(names) for _ in names]
+    for down, across, count in zip(truth, guess, plot.columns[view.y[0]], strict=True):
+        cells[place[str(down)]][place[str(across)]] += float(str(count))
+    if view.share == "row":
+        cells = [[cell / (sum(row) or 1.0) for cell in row] for row in cells]
+    elif view.share == "column":
+        totals = [sum(row[at] for row in cells) or 1.0 for at in range(len(names))]
+        cells = [[cell / totals[at] for at, cell in enumerate(row)] for row in cells]
+    return names, cells
+
+
+def _draw_matrix(axes: Axes, name: str, plot: Plot, most: float) -> None:
+    names, cells = matrix_of(plot)
+    if cells:
+        axes.imshow(cells, cmap="Blues", vmin=0, vmax=most)
+    if len(names) <= _CELLS_WRITTEN:
+        for down, row in enumerate(cells):
+            for across, cell in enumerate(row):
+                tone = "white" if cell > most / 2 else "black"
+                axes.text(across, down, f"{cell:.3g}", ha="center", va="center", color=tone, fontsize=8)
+        axes.set_xticks(range(len(names)), names, rotation=45 if len(names) > 6 else 0)
+        axes.set_yticks(range(len(names)), names)
+    axes.set_xlabel(plot.view.x_name or plot.view.x)
+    axes.set_ylabel(plot.view.y_name or "truth")
+    axes.set_title(name, fontsize=10)
+
+
+def _as_csv(plots: Sequence[Named]) -> str:
+    text = io.StringIO()
+    table = csv.writer(text, lineterminator="\n")
+    names = list(dict.fromkeys(name for _, plot in plots for name in plot.columns))
+    table.writerow(["plot", *names])
+    for label, plot in plots:
+        columns = [plot.columns.get(name, [None] * plot.rows) for name in names]
+        table.writerows([label, *row] for row in zip(*columns, strict=True))
+    return text.getvalue()
+
+
+def _as_html(plots: Sequence[Named], title: str) -> str:
+    """One file with the picture, the numbers and the notes; nothing in it runs, and nothing is fetched."""
+    picture = io.StringIO()
+    draw_figure(plots, title).savefig(picture, format="svg")
+    svg = picture.getvalue()
+    svg = svg[svg.index("<svg") :]
+    heads = "".join(f"<th>{html.escape(label)}</th>" for label, _ in plots)
+    rows = "".join(
+        f"<tr><td>{html.escape(said.name)}</td>"
+        + "".join(f"<td>{'' if value is None else f'{value:.6g}'}</td>" for value in said.values) + "</tr>"
+        for said in numbers_of(plots)
+    )  # fmt: skip
+    notes = "".join(f"<p>{html.escape(f'{label}: {plot.note}')}</p>" for label, plot in plots if plot.note)
+    return (
+        f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{html.escape(title)}</title>'
+        "<style>body{font:14px sans-serif;margin:2em;color:#1a2125}td,th{padding:2px 12px;text-align:right}"
+        "td:first-child{text-align:left}svg{max-width:100%;height:auto}</style>"
+        f"<h1>{html.escape(title)}</h1>{svg}<table><tr><th></th>{heads}</tr>{rows}</table>{notes}</html>\n"
+    )
+
+
+def draw_on_terminal(plots: Sequence[Named], width: int, height: int, coloured: bool) -> str:
+    """Draw plots with characters; raises NotFound where the package that draws is not installed."""
+    try:
+        import plotext
+    except ModuleNotFoundError:
+        raise NotFound("Drawing on the terminal takes plotext: pip install 'kinetrum[plot]'.") from None
+    view = plots[0][1].view
+    plotext.clear_figure()
+    plotext.theme("clear" if not coloured else "pro")
+    plotext.plotsize(width, height)
+    for series in series_of(plots)[:8]:
+        if view.mark == "bars" or any(isinstance(value, str) for value in series.x):
+            plotext.bar([str(value) for value in series.x], list(series.y), label=series.name)
+        elif view.mark == "points":
+            plotext.scatter(list(series.x), list(series.y), label=series.name)
+        elif series.y:
+            plotext.plot(list(series.x), list(series.y), label=series.name)
+    plotext.xlabel(view.x_name or view.x)
+    plotext.ylabel(view.y_name or view.y[0])
+    plotext.xscale(view.x_scale)
+    plotext.yscale(view.y_scale)
+    found: str = plotext.build()
+    return found if coloured else plotext.uncolorize(found)
+
+
+__all__ = ["FORMS", "SaidNumber", "draw_figure", "draw_on_terminal", "matrix_of", "save_plots"]

@@ -1,0 +1,49 @@
+"""Plots from truths and predictions, by kind."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from kinetrum.core.errors import InvalidInput
+from kinetrum.core.evaluation.classification import Classified, read_classes
+from kinetrum.core.evaluation.inputs import Numbers, column, same_rows, weights_of
+from kinetrum.core.plots.calibrated import BINS, calibration_plot
+from kinetrum.core.plots.classified import confusion_plot, precision_recall_plot, roc_plot, threshold_plot
+from kinetrum.core.plots.plot import Plot
+from kinetrum.core.plots.predicted import predicted_plot, residual_plot
+
+_OF_CLASSES: dict[str, Callable[[Classified], Plot]] = {
+    "confusion": confusion_plot, "roc": roc_plot, "precision_recall": precision_recall_plot,
+    "threshold": threshold_plot,
+}  # fmt: skip
+_OF_NUMBERS: dict[str, Callable[[Numbers, Numbers, Numbers], Plot]] = {
+    "predicted": predicted_plot, "residuals": residual_plot,
+}  # fmt: skip
+PLOT_KINDS = (*_OF_CLASSES, "calibration", *_OF_NUMBERS)
+
+
+def make_plot(
+    kind: str, y_true: Any, y_score: Any, *, classes: Any = None, positive: Any = None, threshold: float | None = None,
+    weights: Any = None, bins: int = BINS, by: str = "width",
+) -> Plot:  # fmt: skip
+    """Make a plot of truths (n) and predictions (n labels, scores or numbers, or n x k scores of k classes).
+
+    `kind` is one of PLOT_KINDS. `classes`, `positive`, `threshold`, `weights` are those of `evaluate`; `bins` and `by`
+    (width or count) those of a calibration. Raises InvalidInput that names the argument which does not fit.
+    """
+    if kind not in PLOT_KINDS:
+        raise InvalidInput(f"{kind!r} is no kind of plot; {', '.join(PLOT_KINDS)} are.", field="kind")
+    truth, given = column(y_true, "y_true"), column(y_score, "y_score")
+    same_rows(truth, given)
+    if truth.ndim != 1:
+        raise InvalidInput("y_true has one value a row.", field="y_true")
+    weighed = weights_of(weights, len(truth))
+    if kind in _OF_NUMBERS:
+        if given.ndim != 1 or truth.dtype.kind not in "fiub" or given.dtype.kind not in "fiub":
+            raise InvalidInput(f"A plot of kind {kind} takes one number a row.", field="y_score")
+        return _OF_NUMBERS[kind](truth.astype(float), given.astype(float), weighed)
+    found = read_classes(truth, given, weighed, classes, positive, threshold)
+    if kind == "calibration":
+        return calibration_plot(found, bins, by)
+    return _OF_CLASSES[kind](found)

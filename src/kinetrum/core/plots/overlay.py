@@ -1,0 +1,74 @@
+"""Plots laid over one another: their series with names that tell them apart, and their numbers side by side."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from kinetrum.core.plots.plot import Plot
+from kinetrum.core.values import Value
+
+SERIES_LIMIT = 200
+Named = tuple[str, Plot]
+
+
+@dataclass(frozen=True)
+class Series:
+    """One line or cloud: `x` may hold texts, `y` holds numbers; places without a number are left out."""
+
+    name: str
+    x: tuple[Value, ...]
+    y: tuple[float, ...]
+
+
+@dataclass(frozen=True)
+class SaidNumber:
+    """A number that plots say of themselves: one value per plot, None where a plot does not say it."""
+
+    name: str
+    values: tuple[float | None, ...]
+
+    @property
+    def change(self) -> float | None:
+        """The last less the first, where both say it."""
+        first, last = self.values[0], self.values[-1]
+        return None if first is None or last is None or len(self.values) < 2 else last - first
+
+
+def series_of(plots: Sequence[Named]) -> list[Series]:
+    """Return the series of plots, named by what differs: the plot, the column drawn, the group; at most 200."""
+    found: list[Series] = []
+    for label, plot in plots:
+        groups = _groups(plot)
+        for column in plot.view.y:
+            for group, places in groups:
+                parts = [label] * (len(plots) > 1) + [column] * (len(plot.view.y) > 1) + [group] * (group != "")
+                found.append(_series(plot, column, places, " ".join(parts) or column))
+    return found[:SERIES_LIMIT]
+
+
+def numbers_of(plots: Sequence[Named]) -> list[SaidNumber]:
+    """Return every number that one of the plots says, in the order in which they come."""
+    names = dict.fromkeys(name for _, plot in plots for name in plot.numbers)
+    return [SaidNumber(name, tuple(plot.numbers.get(name) for _, plot in plots)) for name in names]
+
+
+def _groups(plot: Plot) -> list[tuple[str, list[int]]]:
+    rows = range(plot.rows)
+    if plot.view.group is None:
+        return [("", list(rows))]
+    places: dict[str, list[int]] = {}
+    for at in rows:
+        places.setdefault(str(plot.columns[plot.view.group][at]), []).append(at)
+    return list(places.items())
+
+
+def _series(plot: Plot, column: str, places: Sequence[int], name: str) -> Series:
+    x, y = plot.columns[plot.view.x], plot.columns[column]
+    kept = [at for at in places if _drawable(y[at]) and (isinstance(x[at], str) or _drawable(x[at]))]
+    return Series(name, tuple(x[at] for at in kept), tuple(float(str(y[at])) for at in kept))
+
+
+def _drawable(value: Value) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value)

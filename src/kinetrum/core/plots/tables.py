@@ -1,0 +1,51 @@
+"""Any table as a plot, with chosen axes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from kinetrum.core.errors import InvalidInput
+from kinetrum.core.plots.plot import MARKS, Plot, View, check_view, read_columns
+
+
+def table_plot(
+    columns: Mapping[str, Sequence[Any]], x: str | None = None, y: str | Sequence[str] | None = None,
+    group: str | None = None, mark: str | None = None, **view: Any,
+) -> Plot:  # fmt: skip
+    """Make a plot of columns; without `x` over the first one, without `y` of the other columns of numbers.
+
+    `mark` is found out where it is not given: bars over texts, else a line. Further arguments are those of View.
+    Raises InvalidInput or TooLarge that names the part at fault.
+    """
+    kept = read_columns({str(name): _plain(values) for name, values in columns.items()})
+    if not kept:
+        raise InvalidInput("A table has at least one column.", field="columns")
+    across = x if x is not None else next(iter(kept))
+    if y is None:
+        chosen = [name for name in kept if name not in {across, group} and _numeric(kept[name])]
+        chosen = chosen or ([across] if _numeric(kept.get(across, [])) else [])
+        if not chosen:
+            raise InvalidInput("The table has no column of numbers to draw; name one with y.", field="view.y")
+    else:
+        chosen = [y] if isinstance(y, str) else [str(name) for name in y]
+    found = mark or ("line" if _numeric(kept.get(across, [])) else "bars")
+    if found not in MARKS:
+        raise InvalidInput(f"mark is {found!r}; it is one of {', '.join(MARKS)}.", field="view.mark")
+    try:
+        drawn = View(mark=found, x=across, y=tuple(chosen), group=group, **view)
+    except TypeError as error:
+        raise InvalidInput(f"A view takes no such thing ({error}).", field="view") from None
+    return Plot("table", kept, check_view(drawn, kept))
+
+
+def _plain(values: Any) -> list[Any]:
+    """Return a column as a list of plain values; arrays and series of other libraries are taken."""
+    from kinetrum.core.values import to_json
+
+    listed = values.tolist() if hasattr(values, "tolist") else list(values)
+    return [to_json(value.item() if hasattr(value, "item") else value) for value in listed]
+
+
+def _numeric(values: Sequence[Any]) -> bool:
+    return all(value is None or (isinstance(value, int | float) and not isinstance(value, bool)) for value in values)

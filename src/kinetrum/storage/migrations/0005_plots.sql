@@ -1,0 +1,17 @@
+CREATE TABLE plot (
+  plot_id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+  run_id BIGINT UNSIGNED NOT NULL,
+  uid BINARY(16) NOT NULL,
+  name VARCHAR(250) NOT NULL,
+  kind VARCHAR(200) NOT NULL,
+  step BIGINT NULL,
+  row_count INT UNSIGNED NOT NULL,
+  recorded_at DATETIME(6) NOT NULL,
+  view TEXT NOT NULL,
+  declared BOOL NOT NULL DEFAULT FALSE,
+  numbers MEDIUMTEXT NOT NULL,
+  note TEXT NOT NULL,
+  payload MEDIUMBLOB NOT NULL,
+  UNIQUE KEY (run_id, uid),
+  KEY (run_id, name, recorded_at)
+) ENGINE=InnoDB;

@@ -1,0 +1,75 @@
+"""Plots: tables with what is said of them in numbers, and how they are drawn."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field
+
+from kinetrum.wire.base import Id, In, Micros, Moment, Out
+
+
+class PlotView(Out):
+    """How a plot is drawn: `x`, `y` and `group` name columns; `share` is for matrices."""
+
+    mark: Literal["line", "steps", "points", "bars", "matrix"]
+    x: str
+    y: list[str]
+    group: str | None
+    title: str
+    x_name: str
+    y_name: str
+    x_scale: Literal["linear", "log"]
+    y_scale: Literal["linear", "log"]
+    share: Literal["count", "row", "column"]
+    diagonal: bool
+
+
+class NewPlot(In):
+    """A plot of a run under a name; a repeat of `id` changes nothing."""
+
+    id: Id
+    at: Micros
+    name: str = Field(max_length=250)
+    step: int | None = Field(None, ge=-(2**62), le=2**62)
+    kind: str = Field("table", max_length=200)
+    columns: dict[str, list[Any]] = Field(description="Values in columns of equal length.")
+    view: dict[str, Any]
+    numbers: dict[str, Any] = {}
+    note: str = ""
+
+
+class NewView(In):
+    """What of a view changes, by name of its part."""
+
+    name: str = Field(max_length=250)
+    view: dict[str, Any]
+
+
+class PlotListed(Out):
+    """A plot without its columns; `declared`: its view was declared anew after it was recorded."""
+
+    name: str
+    kind: str
+    step: int | None
+    rows: int
+    recorded_at: Moment
+    view: PlotView
+    declared: bool
+    numbers: dict[str, Any]
+    note: str
+
+
+class KeptPlot(PlotListed):
+    """A plot of a run with its columns."""
+
+    run: str
+    run_name: str | None
+    columns: dict[str, list[Any]]
+
+
+class Plots(Out):
+    """Plots of one name of several runs; `without` have none of it."""
+
+    plots: list[KeptPlot]
+    without: list[str]
