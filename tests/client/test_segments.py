@@ -121,7 +121,7 @@ def test_a_segment_in_memory_moves_to_a_file(tmp_path: Path) -> None:
     assert [record.kind for record in read_records(file_of(tmp_path), 0)] == [JSON, POINTS, END]
     header = read_header(file_of(tmp_path))
     assert header is not None
-    assert (header.version, header.host, header.writer) == (3, b"h" * 16, b"w" * 16)
+    assert (header.version, header.host, header.writer) == (4, b"h" * 16, b"w" * 16)
 
 
 def test_an_ended_segment_in_memory_is_saved_whole_or_not_at_all(tmp_path: Path) -> None:

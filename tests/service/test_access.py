@@ -85,7 +85,7 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
         )
     url = project.instance.url + re.sub(r"\{(\w+)(:path)?\}", lambda part: names[part[1]], path)
     params = {"key": "loss", "metric": "loss", "run": ["e/1", "e/1"], "batch": new_id(),
-              "left": "n@1:x" if name == "compare_file" else "n@1", "right": "n@1:x" if name == "compare_file" else "n@1", "digest": A, "of": "e/1", "path": "x"}  # fmt: skip
+              "left": "n@1:x" if name == "compare_file" else "n@1", "right": "n@1:x" if name == "compare_file" else "n@1", "digest": A, "of": "e/1", "path": "x", "name": "roc"}  # fmt: skip
     least = ROLES.index(LEAST[name])
     for role in (*ROLES, "stranger"):
         headers = {"Authorization": f"Bearer {project.tokens[role]}", "Upload-Offset": "0", "Upload-Length": "9"}
