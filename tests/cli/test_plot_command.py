@@ -125,12 +125,15 @@ def test_empty_and_constant_plots_are_drawn(recording: Project, capsys: Out, tmp
         begun.plot.table("flat", {"day": [1, 2, 3], "low_c": [5, 5, 5]})
         begun.plot.table("empty", {"day": [], "low_c": []})
         begun.plot.table("odd", {"day": [1, 2], "low_c": [float("nan"), float("inf")]})
+        begun.plot.table("odd-names", {"$\\frac{$": ["$x$", "<b>"], "€ & $y": [1, 2]}, title="$\\nothing$ <script>")
         begun.plot.confusion("many", list(range(200)), [(at * 7) % 200 for at in range(200)])
     begun.flush()
-    for name in ("one-class/roc", "flat", "empty", "odd", "many/confusion"):
+    for name in ("one-class/roc", "flat", "empty", "odd", "odd-names", "many/confusion"):
         status, text, _ = run(capsys, "plot", "frost-alarm/1", name)
         assert status == 0
         assert run(capsys, "plot", "frost-alarm/1", name, "-o", str(tmp_path / "x.png"))[0] == 0
+        assert run(capsys, "plot", "frost-alarm/1", name, "-o", str(tmp_path / "x.html"))[0] == 0
+        assert "<script" not in (tmp_path / "x.html").read_text()
         if name == "one-class/roc":
             assert "takes both that class and others" in text
         if name == "many/confusion":

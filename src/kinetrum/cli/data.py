@@ -8,7 +8,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.output import moment, number, paint, print_section, size_text
+from kinetrum.cli.output import moment, paint, print_section, signed, size_text
 from kinetrum.core.errors import InvalidInput
 
 _STATE_TONES = {"changed": "bad", "gone": "bad", "not reached": "bad", "same": "good"}
@@ -208,7 +208,7 @@ def _print_inside(found: dict[str, Any], limit: int) -> None:
         print()
         rows = [
             [output.clean(column["name"]), f"{column['rows']:,}",
-             *(_signed(column[key]) for key in ("mean", "least", "most"))]
+             *(signed(column[key]) for key in ("mean", "least", "most"))]
             for column in found["columns"]
         ]  # fmt: skip
         output.print_table(["column", "rows", "on average", "least", "most"], rows)
@@ -220,10 +220,6 @@ def _print_inside(found: dict[str, Any], limit: int) -> None:
         print(paint(output.clean(line), tone) if tone else output.clean(line))
     if len(lines) > limit:
         print(paint(f"{len(lines) - limit:,} more lines; --limit shows them, --json all", "quiet"))
-
-
-def _signed(value: float | None) -> str:
-    return "" if value is None else f"{'+' if value > 0 else ''}{number(value)}"
 
 
 def _pair_line(pair: dict[str, Any], sign: str) -> str:

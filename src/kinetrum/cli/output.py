@@ -52,6 +52,11 @@ def number(value: Any) -> str:
     return clean(show(found))
 
 
+def signed(value: float | None) -> str:
+    """Write a difference with its sign; nothing where there is none."""
+    return "" if value is None else f"{'+' if value > 0 else ''}{number(value)}"
+
+
 def numbers(values: Sequence[Any]) -> list[str]:
     """Write a column of values: decimals aligned so that its middle number has three significant digits."""
     from statistics import median

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.output import number, paint
+from kinetrum.cli.output import number, paint, signed
 from kinetrum.core.errors import InvalidInput, NotFound
 
 if TYPE_CHECKING:
@@ -104,7 +104,7 @@ def _chosen(run: RecordedRun, given: argparse.Namespace, changes: dict[str, Any]
     references = [given.ref, *given.others]
     try:
         kept, without = overlaid(run._session, references, given.name, given.step)
-        plots = [(found.run, found.plot) for found in kept]
+        plots = [(found.run, found.as_plot()) for found in kept]
         for reference in without:
             output.note(f"{reference} has no plot {given.name}.")
     except NotFound:
@@ -161,7 +161,5 @@ def _show_numbers(plots: list[tuple[str, Plot]]) -> None:
     rows = []
     for one in said:
         values = ["" if value is None else number(value) for value in one.values]
-        change = one.change
-        signed = "" if change is None else f"{'+' if change > 0 else ''}{number(change)}"
-        rows.append([output.clean(one.name), *values, *([signed] if len(plots) == 2 else [])])
+        rows.append([output.clean(one.name), *values, *([signed(one.change)] if len(plots) == 2 else [])])
     output.print_table(["", *(label for label, _ in plots), *(["change"] if len(plots) == 2 else [])], rows, keep=2)

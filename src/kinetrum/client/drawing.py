@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.plots import Plot
-from kinetrum.core.plots.overlay import Named, SaidNumber, numbers_of, series_of
+from kinetrum.core.plots.overlay import Named, numbers_of, series_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -21,6 +21,8 @@ FORMS = (".png", ".svg", ".html", ".csv")
 _COLOURS = ("#2582dc", "#ed5f18", "#2d7864", "#d36a96", "#6335be", "#7f934b", "#294d5e", "#764a12")
 _DASHES: tuple[Any, ...] = ("solid", (0, (7, 3)), (0, (2, 2.5)), (0, (8, 3, 2, 3)))
 _CELLS_WRITTEN = 20
+# Names of strangers are texts, also with dollar signs in them, never formulas.
+_PLAIN: dict[Any, Any] = {"text.parse_math": False}
 
 
 def save_plots(plots: Sequence[Named], to: str | Path, title: str = "") -> Path:
@@ -37,16 +39,31 @@ def save_plots(plots: Sequence[Named], to: str | Path, title: str = "") -> Path:
     elif path.suffix.lower() == ".html":
         path.write_text(_as_html(plots, title), encoding="utf-8")
     else:
-        draw_figure(plots, title).savefig(path, format=path.suffix[1:].lower(), dpi=150)
+        _save(draw_figure(plots, title), path, path.suffix[1:].lower())
     return path
+
+
+def _save(figure: Figure, to: Path | io.StringIO, form: str) -> None:
+    import matplotlib
+
+    # Some names are only made when the figure is drawn.
+    with matplotlib.rc_context(_PLAIN):
+        figure.savefig(to, format=form, dpi=150)
 
 
 def draw_figure(plots: Sequence[Named], title: str = "") -> Figure:
     """Draw plots laid over one another; matrices stand side by side."""
     try:
-        from matplotlib.figure import Figure
+        import matplotlib
     except ModuleNotFoundError:
         raise NotFound("Drawing takes matplotlib: pip install 'kinetrum[plot]'.", field="output") from None
+    with matplotlib.rc_context(_PLAIN):
+        return _drawn(plots, title)
+
+
+def _drawn(plots: Sequence[Named], title: str) -> Figure:
+    from matplotlib.figure import Figure
+
     view = plots[0][1].view
     matrices = view.mark == "matrix"
     figure = Figure(figsize=(6.0 * len(plots) if matrices else 8.0, 5.0), layout="constrained")
@@ -70,7 +87,7 @@ def _draw_series(axes: Axes, plots: Sequence[Named]) -> None:
     axes.set_axisbelow(True)
     for at, series in enumerate(found):
         look: dict[str, Any] = {"color": _COLOURS[at % 8], "label": series.name}
-        x: Any = [str(value) if isinstance(value, str) else value for value in series.x]
+        x: Any = list(series.x)
         if view.mark == "points":
             axes.scatter(x, series.y, s=9, alpha=0.6, **look)
         elif view.mark == "bars":
@@ -143,7 +160,7 @@ def _as_csv(plots: Sequence[Named]) -> str:
 def _as_html(plots: Sequence[Named], title: str) -> str:
     """One file with the picture, the numbers and the notes; nothing in it runs, and nothing is fetched."""
     picture = io.StringIO()
-    draw_figure(plots, title).savefig(picture, format="svg")
+    _save(draw_figure(plots, title), picture, "svg")
     svg = picture.getvalue()
     svg = svg[svg.index("<svg") :]
     heads = "".join(f"<th>{html.escape(label)}</th>" for label, _ in plots)
@@ -184,6 +201,3 @@ def draw_on_terminal(plots: Sequence[Named], width: int, height: int, coloured: 
     plotext.yscale(view.y_scale)
     found: str = plotext.build()
     return found if coloured else plotext.uncolorize(found)
-
-
-__all__ = ["FORMS", "SaidNumber", "draw_figure", "draw_on_terminal", "matrix_of", "save_plots"]

@@ -33,9 +33,8 @@ class RecordedPlot:
     numbers: Mapping[str, Value]
     note: str
 
-    @property
-    def plot(self) -> Plot:
-        """The plot as the core has it, which draws and declares it anew."""
+    def as_plot(self) -> Plot:
+        """Return the plot as `kinetrum.core.plots` has it, to be declared anew here or drawn."""
         view = View(**{**self.view, "y": tuple(self.view["y"])})
         numbers = {name: float(str(value)) for name, value in self.numbers.items()}
         return Plot(self.kind, self.columns, view, numbers, self.note)

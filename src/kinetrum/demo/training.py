@@ -147,6 +147,12 @@ def _save_onnx(model: Any, path: Path) -> None:
     path.write_bytes(onnx.SerializeToString())
 
 
+def _keep_plots(run: Run, held: Nights, chance: NDArray[np.float64], threshold: float) -> None:
+    """Keep what the held-out nights say; the results stay the three that the team goes by."""
+    for keep in (run.plot.confusion, run.plot.roc, run.plot.precision_recall, run.plot.threshold, run.plot.calibration):
+        keep("held-out", held.frost, chance, threshold=threshold)
+
+
 def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | None = None) -> None:
     """Train one classifier: will it freeze at dawn?"""
     train, held = _split(nights)
@@ -168,7 +174,7 @@ def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | No
                 say_round(step, scores)
         run.result(scores)
         if np.isfinite(chance).all():
-            run.evaluate(held.frost, chance, on="held-out", threshold=plan.params["threshold"])
+            _keep_plots(run, held, chance, plan.params["threshold"])
         run.result(fit_seconds=round(time.perf_counter() - started, 3))
         if plan.keep_model:
             with run.activity("exporting") as exporting:

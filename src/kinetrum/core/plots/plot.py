@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
@@ -170,4 +169,4 @@ def _number(value: Any, name: Any) -> float:
     found = from_json(value, str(name))
     if isinstance(found, bool) or not isinstance(found, int | float):
         raise InvalidInput(f"{name!r} is no number.", field="numbers")
-    return float(found) if abs(found) < 2**53 or math.isinf(found) else found
+    return float(found)
