@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import io
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import kinetrum
 from kinetrum.client import printing, tracking
 from kinetrum.client.draining import drain
-from kinetrum.client.printing import BURST_BYTES, TAIL_BYTES, Outlet
+from kinetrum.client.printing import BURST_BYTES, TAIL_BYTES, Outlet, _Copied
 from tests.conftest import Project, run_script
 
 pytestmark = pytest.mark.usefixtures("catching")
@@ -213,6 +215,33 @@ sys.stderr.write(run.id)
     assert set(garbage[:8_000]) == {"�"}
     assert set(text[:8_000]) == {"é"}
     assert end == "end"
+
+
+class Narrow(io.RawIOBase):
+    """A stream that takes a part of what is written, as a pipe does when a stop or a signal comes in between."""
+
+    def __init__(self, takes: list[int | None]) -> None:
+        self.takes, self.taken = takes, b""
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, data: Any, /) -> int | None:
+        width = self.takes.pop(0) if self.takes else 5
+        if width is not None:
+            self.taken += bytes(data[:width])
+            width = min(width, len(data))
+        return width
+
+
+def test_a_stream_without_a_buffer_gets_everything() -> None:
+    narrow = Narrow([3, 0, 7])
+    assert _Copied(narrow, 0, "utf-8").write(b"0123456789" * 3) == 30
+    assert narrow.taken == b"0123456789" * 3
+    full = Narrow([4, None])
+    with pytest.raises(BlockingIOError) as refused:
+        _Copied(full, 0, "utf-8").write(b"0123456789")
+    assert refused.value.characters_written == 4
 
 
 def test_times_of_lines_never_go_back_whatever_the_clock_does(recording: Project, tmp_path: Path) -> None:

@@ -12,6 +12,7 @@ What is printed faster than anybody could read is bounded here, at its source: a
 from __future__ import annotations
 
 import contextlib
+import errno
 import io
 import os
 import sys
@@ -87,6 +88,27 @@ class Outlet:
             self._held_bytes = self._left_out = 0
 
 
+def _all_of(raw: io.RawIOBase) -> Callable[[Any], int]:
+    """A `write` that passes everything on: a stream without a buffer (python -u) may take a part, as when the process
+    was stopped and continued in the middle, and what is above does not ask how much."""
+    write_some = raw.write
+
+    def write(data: Any) -> int:
+        written, length = write_some(data), memoryview(data).nbytes
+        if written == length:
+            return length
+        rest = memoryview(data).cast("B")
+        while True:
+            if written is None:
+                raise BlockingIOError(errno.EAGAIN, "the stream takes nothing more for now", length - len(rest))
+            rest = rest[written:]
+            if not rest:
+                return length
+            written = write_some(rest)
+
+    return write
+
+
 class _Copied(io.BufferedIOBase):
     """The bytes of one of the interpreter's streams, passed on and copied.
 
@@ -103,13 +125,14 @@ class _Copied(io.BufferedIOBase):
         self.write = self._writing()  # type: ignore[method-assign]
 
     def _writing(self) -> Callable[[Any], int]:
-        gathered, gather, copy, pass_on = self._gathered, self._gathered.append, self.copy, self.under.write
+        gathered, gather, copy = self._gathered, self._gathered.append, self.copy
+        pass_on = _all_of(self.under) if isinstance(self.under, io.RawIOBase) else self.under.write
 
         def write(data: Any, /) -> int:
             gather(data if type(data) is bytes else bytes(data))
             if len(gathered) > GATHERED_WRITES or len(data) > GATHERED_BYTES:
                 copy()
-            return pass_on(data)  # type: ignore[no-any-return]
+            return pass_on(data)
 
         return write
 
