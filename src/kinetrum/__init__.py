@@ -21,8 +21,10 @@ if TYPE_CHECKING:
     from kinetrum.client.moving import export, import_
     from kinetrum.client.reading import RunTable, compare, fetch, open, restore, runs
     from kinetrum.client.recorded import RecordedRun
+    from kinetrum.client.recorded_plots import RecordedPlot, overlay
     from kinetrum.client.registry import Model, ModelVersion, model, models, register
     from kinetrum.client.room import purge, storage
+    from kinetrum.client.rows import Rows, join_rows, rows
     from kinetrum.client.run import Run
     from kinetrum.client.stored import CheckedFile, StoredVersion, difference, keep, uses
     from kinetrum.core.errors import (
@@ -47,6 +49,8 @@ _HOMES = {
     "kinetrum.client.room": ("purge", "storage"),
     "kinetrum.client.reading": ("RunTable", "compare", "fetch", "open", "restore", "runs"),
     "kinetrum.client.recorded": ("RecordedRun",),
+    "kinetrum.client.recorded_plots": ("RecordedPlot", "overlay"),
+    "kinetrum.client.rows": ("Rows", "join_rows", "rows"),
     "kinetrum.client.registry": ("Model", "ModelVersion", "model", "models", "register"),
     "kinetrum.client.stored": ("CheckedFile", "StoredVersion", "difference", "keep", "uses"),
     "kinetrum.core.errors": (
@@ -57,10 +61,10 @@ _HOMES = {
 
 __all__ = [
     "CheckedFile", "Conflict", "Damaged", "Experiment", "InvalidInput", "KinetrumError", "Lineage", "Model",
-    "ModelVersion", "NotAllowed", "NotFound", "NotSignedIn", "Note", "RecordedRun", "Run", "RunTable", "StoredVersion",
-    "TooLarge", "Unavailable", "UnexpectedOccupant", "attach", "begin", "binned", "compare", "difference",
-    "experiment", "export", "fetch", "import_", "keep", "lineage", "model", "models", "open", "purge", "register",
-    "restore", "resume", "runs", "storage", "uses",
+    "ModelVersion", "NotAllowed", "NotFound", "NotSignedIn", "Note", "RecordedPlot", "RecordedRun", "Rows", "Run",
+    "RunTable", "StoredVersion", "TooLarge", "Unavailable", "UnexpectedOccupant", "attach", "begin", "binned",
+    "compare", "difference", "experiment", "export", "fetch", "import_", "join_rows", "keep", "lineage", "model",
+    "models", "open", "overlay", "purge", "register", "restore", "resume", "rows", "runs", "storage", "uses",
 ]  # fmt: skip
 
 

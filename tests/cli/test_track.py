@@ -197,7 +197,9 @@ def test_a_child_that_outlives_the_command_holds_nothing_up(work: Path) -> None:
 def test_in_a_terminal_the_command_has_one_too(work: Path) -> None:
     """Colours and progress bars as without us; what is typed reaches the command."""
     script = (
-        "import sys; print(sys.stdout.isatty(), sys.stderr.isatty(), input('name? ')); print('\\x1b[32mgreen\\x1b[0m')"
+        # In one write: the prompt goes to the other stream, and between the two there is no order.
+        "import sys; terminals = f'{sys.stdout.isatty()} {sys.stderr.isatty()}'; name = input('name? ')\n"
+        "sys.stdout.write(f'{terminals} {name}\\n'); print('\\x1b[32mgreen\\x1b[0m')"
     )
     leader, follower = pty.openpty()
     process = subprocess.Popen(

@@ -1361,6 +1361,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Kept Names
+         * @description Tell which plots, images, sounds, videos, texts and tables runs kept, by name, and at which steps.
+         */
+        get: operations["read_kept_names"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Items
+         * @description List what a version shows: images with captions, boxes and masks, sounds, videos, texts, tables.
+         */
+        get: operations["read_items"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/thumbnail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Thumbnail
+         * @description Return a small picture of an image, at most 320 pixels long and wide, made here and never the file itself.
+         */
+        get: operations["read_thumbnail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Rows
+         * @description Browse a table that is stored as CSV, TSV, JSON Lines or Parquet: filtered, sorted, page by page.
+         */
+        get: operations["read_rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/rows/joined": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Joined Rows
+         * @description Put two tables side by side, row by row: of predictions which rows became right or wrong, else which changed.
+         */
+        get: operations["read_joined_rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/bin": {
         parameters: {
             query?: never;
@@ -2057,6 +2157,24 @@ export interface components {
             kept: number;
         };
         /**
+         * Box
+         * @description A rectangle in pixels of the image, from its upper left corner.
+         */
+        Box: {
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+            /** Width */
+            width: number;
+            /** Height */
+            height: number;
+            /** Label */
+            label: string;
+            /** Score */
+            score: number | null;
+        };
+        /**
          * ChildRun
          * @description A run under another: its status and what stands for each key.
          */
@@ -2079,6 +2197,16 @@ export interface components {
             values: {
                 [key: string]: unknown;
             };
+        };
+        /** Column */
+        Column: {
+            /** Name */
+            name: string;
+            /**
+             * Type
+             * @enum {string}
+             */
+            type: "number" | "true or false" | "time" | "text";
         };
         /** ColumnChange */
         ColumnChange: {
@@ -2383,6 +2511,32 @@ export interface components {
             /** Disk Free Bytes */
             disk_free_bytes: number;
         };
+        /**
+         * JoinedRows
+         * @description A page of the rows of two tables joined by `key`; `counts` has every outcome, also what is not shown.
+         */
+        JoinedRows: {
+            /** Left */
+            left: string;
+            /** Right */
+            right: string;
+            /** Key */
+            key: string;
+            /** Columns */
+            columns: components["schemas"]["Column"][];
+            /** Rows */
+            rows: unknown[][];
+            /** Total */
+            total: number;
+            /** Of */
+            of: number;
+            /** Judged */
+            judged: boolean;
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+        };
         /** JournalEntry */
         JournalEntry: {
             /** Entry Id */
@@ -2404,12 +2558,14 @@ export interface components {
             /** Origin */
             origin: string;
         };
-        /** Kept */
-        Kept: {
-            /** Reference */
-            reference: string;
-            /** Why */
-            why: string;
+        /** KeptName */
+        KeptName: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Steps */
+            steps: components["schemas"]["KeptStep"][];
         };
         /**
          * KeptPlot
@@ -2443,6 +2599,20 @@ export interface components {
             columns: {
                 [key: string]: unknown[];
             };
+        };
+        /**
+         * KeptStep
+         * @description At which step a run kept it; `version` is that of the artifact, where it is one.
+         */
+        KeptStep: {
+            /** Run */
+            run: string;
+            /** Step */
+            step: number | null;
+            /** Version */
+            version: number | null;
+            /** Activity */
+            activity: string | null;
         };
         /**
          * Lineage
@@ -2546,6 +2716,20 @@ export interface components {
             files: components["schemas"]["FileEntry"][];
             /** More Files */
             more_files: number;
+        };
+        /**
+         * Mask
+         * @description An image with a class number for each pixel, 0 for none.
+         */
+        Mask: {
+            /** Name */
+            name: string;
+            /** File */
+            file: string;
+            /** Classes */
+            classes: {
+                [key: string]: string;
+            };
         };
         /** Me */
         Me: {
@@ -3551,7 +3735,7 @@ export interface components {
             /** Versions */
             versions: string[];
             /** Kept */
-            kept: components["schemas"]["Kept"][];
+            kept: components["schemas"]["kinetrum__wire__room__Kept"][];
             /** Files */
             files: number;
             /** Size Bytes */
@@ -3638,6 +3822,28 @@ export interface components {
         ReviewState: {
             /** Review */
             review: string;
+        };
+        /**
+         * Rows
+         * @description A page of rows: `total` fit of `of`. `judged`: the table has truths and predictions; `wrong` rows differ.
+         */
+        Rows: {
+            /** Table */
+            table: string;
+            /** Path */
+            path: string;
+            /** Columns */
+            columns: components["schemas"]["Column"][];
+            /** Rows */
+            rows: unknown[][];
+            /** Total */
+            total: number;
+            /** Of */
+            of: number;
+            /** Judged */
+            judged: boolean;
+            /** Wrong */
+            wrong: number | null;
         };
         /**
          * Run
@@ -3898,6 +4104,42 @@ export interface components {
             key: string;
             /** Text */
             text: string;
+        };
+        /**
+         * ShownItem
+         * @description A file that can be shown; `type` is the one under which a browser shows or plays it.
+         */
+        ShownItem: {
+            /** File */
+            file: string;
+            /** Kind */
+            kind: ("image" | "sound" | "video" | "text" | "table") | null;
+            /** Type */
+            type: string | null;
+            /** Size */
+            size: number;
+            /** Sha256 */
+            sha256: string;
+            /** Caption */
+            caption: string;
+            /** Boxes */
+            boxes: components["schemas"]["Box"][];
+            /** Masks */
+            masks: components["schemas"]["Mask"][];
+        };
+        /**
+         * ShownVersion
+         * @description What a version shows; `note` says what is left out or could not be read.
+         */
+        ShownVersion: {
+            /** Reference */
+            reference: string;
+            /** Kind */
+            kind: string;
+            /** Items */
+            items: components["schemas"]["ShownItem"][];
+            /** Note */
+            note: string;
         };
         /** SignIn */
         SignIn: {
@@ -4160,6 +4402,23 @@ export interface components {
             registered_at: string;
             /** Run */
             run: string | null;
+        };
+        /** Kept */
+        kinetrum__wire__room__Kept: {
+            /** Reference */
+            reference: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * Kept
+         * @description The plots and the media of runs by name.
+         */
+        kinetrum__wire__showing__Kept: {
+            /** Plots */
+            plots: components["schemas"]["KeptName"][];
+            /** Media */
+            media: components["schemas"]["KeptName"][];
         };
         /**
          * PointGroup
@@ -7398,7 +7657,7 @@ export interface operations {
     download_file: {
         parameters: {
             query?: {
-                /** @description Name the type of a picture, so that a page can show it. */
+                /** @description Name the type of an image, sound or video for a page. */
                 show?: boolean;
             };
             header?: {
@@ -7813,6 +8072,243 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Plots"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_kept_names: {
+        parameters: {
+            query: {
+                /** @description References of runs. */
+                run: string[];
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["kinetrum__wire__showing__Kept"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_items: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                artifact: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShownVersion"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_thumbnail: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                artifact: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/webp": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_rows: {
+        parameters: {
+            query: {
+                /** @description NAME@NUMBER, or a file in it: NAME@NUMBER:PATH. */
+                of: string;
+                /** @description Conditions that all hold: score > 0.9, truth = frost. */
+                where?: string[];
+                /** @description A text that stands in some cell. */
+                find?: string;
+                /** @description A column; with :desc behind it the other way round. */
+                sort?: string;
+                /** @description Only rows whose prediction is not the truth. */
+                wrong?: boolean;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rows"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_joined_rows: {
+        parameters: {
+            query: {
+                left: string;
+                right: string;
+                /** @description The column that tells rows apart. */
+                key?: string | null;
+                /** @description Only rows of these outcomes. */
+                outcome?: ("newly wrong" | "newly right" | "both wrong" | "both right" | "farther" | "nearer" | "as near" | "changed" | "same" | "only left" | "only right")[];
+                /** @description Conditions that all hold: score > 0.9, truth = frost. */
+                where?: string[];
+                /** @description A text that stands in some cell. */
+                find?: string;
+                /** @description A column; with :desc behind it the other way round. */
+                sort?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinedRows"];
                 };
             };
             /** @description A problem document (RFC 9457). */

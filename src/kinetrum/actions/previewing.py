@@ -3,22 +3,17 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
-import threading
 from typing import Any
 
 from kinetrum.actions.context import Actor
 from kinetrum.actions.files import stored_file
+from kinetrum.actions.limiting import run_limited
 from kinetrum.core.errors import Damaged, NotFound
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.preview import FORMS_APART, HEAD_BYTES, Preview, form_of, preview_head
 from kinetrum.storage.blobs import BlobStore
 
 VERIFIED_UP_TO = 256 * 1024 * 1024
-WALL_S = 20
-# One at a time for each core: what reads files must not take the service's room to breathe.
-_turns = threading.Semaphore(2)
 
 
 def preview_file(actor: Actor, store: BlobStore, project: str, name: str, which: str, path: str) -> Preview:
@@ -41,15 +36,10 @@ def preview_file(actor: Actor, store: BlobStore, project: str, name: str, which:
 
 def _apart(store: BlobStore, entry: FileEntry, form: str) -> Preview:
     """Read it in a process with bounded memory, time and no way to write; what goes wrong there is told."""
-    with _turns, store.path_of(entry.sha256).open("rb") as file:
-        try:
-            done = subprocess.run(
-                [sys.executable, "-I", "-m", "kinetrum.actions.preview_process", form], stdin=file, capture_output=True,
-                timeout=WALL_S, check=True, env={"OPENBLAS_NUM_THREADS": "1"},
-            )  # fmt: skip
-            found: dict[str, Any] = json.loads(done.stdout)
-        except (subprocess.SubprocessError, ValueError):
-            return Preview("bytes", note=f"It takes too much memory or time to be read as {form}.")
+    answer = run_limited("preview", [store.path_of(entry.sha256)], {"form": form})
+    if answer is None:
+        return Preview("bytes", note=f"It takes too much memory or time to be read as {form}.")
+    found: dict[str, Any] = json.loads(answer)
     found["rows"] = tuple(tuple(row) for row in found["rows"])
     found["columns"] = tuple(found["columns"])
     found["facts"] = tuple((name, value) for name, value in found["facts"])

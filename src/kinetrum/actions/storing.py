@@ -13,6 +13,7 @@ from kinetrum.core.checkpoints import check_keep
 from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.manifests import FileEntry, check_manifest, digest_of
+from kinetrum.core.media import KINDS
 from kinetrum.core.permissions import Act
 from kinetrum.core.rundoc import Link, Problem, RunDoc
 from kinetrum.core.values import check_label, check_name
@@ -95,8 +96,9 @@ def _link(run: Run, doc: RunDoc, version: VersionRow, relation: str, new: NewVer
     )  # fmt: skip
     if links.add_link(link):
         (doc.used if relation == "used" else doc.generated).append(
-            Link(version.name, version.number, version.digest, new.role, new.step, version.kind,
-                 new.activity))  # fmt: skip
+            # A result to be seen is one, also under the name of an artifact that was begun as something else.
+            Link(version.name, version.number, version.digest, new.role, new.step,
+                 new.kind if new.kind in KINDS else version.kind, new.activity))  # fmt: skip
         if problem:
             doc.problems.append(Problem(new.uid, problem, new.at))
         if link.keep is not None:

@@ -8,7 +8,21 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
-from kinetrum.cli import account, data, describe, instance, look, plots, registry, room, shell, tables, track, transfer
+from kinetrum.cli import (
+    account,
+    data,
+    describe,
+    instance,
+    look,
+    plots,
+    registry,
+    results,
+    room,
+    shell,
+    tables,
+    track,
+    transfer,
+)
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
 
 _ABOUT = """\
@@ -50,7 +64,9 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     parser.add_argument("--version", dest="show_version", action="store_true", help="print the version and leave")
     kind: Any = {"parser_class": _Listed} if listing else {}
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
-    for module in (instance, account, track, shell, look, tables, plots, describe, data, registry, room, transfer):
+    for module in (
+        instance, account, track, shell, look, tables, plots, results, describe, data, registry, room, transfer,
+    ):  # fmt: skip
         module.add_commands(commands)
     return parser
 

@@ -46,18 +46,19 @@ def add_commands(commands: Any) -> None:
     add_common(plot, _plot)
 
 
-def _run_of(reference: str, project: str | None) -> RecordedRun:
+def run_of(reference: str, project: str | None) -> RecordedRun:
+    """Return the run that a reference names; raises InvalidInput where it names something else."""
     from kinetrum.client.reading import open as open_reference
     from kinetrum.client.recorded import RecordedRun
 
     run = open_reference(reference, project=project)
     if not isinstance(run, RecordedRun):
-        raise InvalidInput(f"{reference} is no run; plots belong to runs.", field="ref")
+        raise InvalidInput(f"{reference} is no run; plots and media belong to runs.", field="ref")
     return run
 
 
 def _plot(given: argparse.Namespace) -> int:
-    run = _run_of(given.ref, given.project)
+    run = run_of(given.ref, given.project)
     if given.name is None:
         return _list(run, given.json)
     changes = {name: value for name in _VIEW if (value := getattr(given, name)) is not None}
@@ -110,7 +111,7 @@ def _chosen(run: RecordedRun, given: argparse.Namespace, changes: dict[str, Any]
     except NotFound:
         if given.name not in run.metrics:
             raise
-        runs = [run, *(_run_of(reference, given.project) for reference in given.others)]
+        runs = [run, *(run_of(reference, given.project) for reference in given.others)]
         plots = [(found.reference, curve_plot(found, given.name)) for found in runs]
     return [(label, redeclare(plot, changes) if changes else plot) for label, plot in plots]
 

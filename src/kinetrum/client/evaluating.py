@@ -64,9 +64,14 @@ def _plain(key: Any) -> Any:
     return key.item() if hasattr(key, "item") else key
 
 
+def predictions_name(experiment: str, on: str | None) -> str:
+    """Return the name of the artifact that holds an experiment's predictions on data."""
+    return re.sub(r"[^a-z0-9._-]+", "-", f"{experiment}-{on or 'rows'}-predictions".lower())[:100]
+
+
 def _keep_rows(run: Run, on: str | None, columns: dict[str, Sequence[Any]]) -> None:
     """Record a table as gzipped CSV; equal tables give equal bytes, so that nothing is stored twice."""
-    stem = re.sub(r"[^a-z0-9._-]+", "-", f"{run.experiment}-{on or 'rows'}-predictions".lower())[:100]
+    stem = predictions_name(run.experiment, on)
     text = io.StringIO()
     table = csv.writer(text)
     table.writerow(columns)
@@ -74,4 +79,4 @@ def _keep_rows(run: Run, on: str | None, columns: dict[str, Sequence[Any]]) -> N
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "predictions.csv.gz"
         path.write_bytes(gzip.compress(text.getvalue().encode(), mtime=0))
-        run.generated(path, name=stem, kind="table")
+        run.generated(path, name=stem, kind="table", about={"key": "row"})

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from kinetrum.client.recorded_media import RecordedMedia
     from kinetrum.client.recorded_plots import RecordedPlots
 
 
@@ -187,6 +188,28 @@ class RecordedRun:
         from kinetrum.client.recorded_plots import RecordedPlots
 
         return RecordedPlots(self._session, self.reference, self._path())
+
+    @property
+    def media(self) -> RecordedMedia:
+        """Images, sounds, videos, texts and tables, by name: `run.media["worst nights"].items`."""
+        from kinetrum.client.recorded_media import RecordedMedia
+
+        return RecordedMedia(self._session, self.reference)
+
+    def predictions(self, on: str | None = None) -> str:
+        """Return the reference of what `evaluate(…, rows=…)` kept of data, to be given to `kinetrum.rows`.
+
+        Raises NotFound where this run kept none.
+        """
+        from kinetrum.client.evaluating import predictions_name
+
+        wanted = predictions_name(self.experiment, on)
+        for link in reversed(self._data["generated"]):
+            if link["kind"] == "table" and link["name"] in {wanted, f"{wanted}-artifact"[:100]}:
+                return str(link["reference"])
+        there = [link["name"] for link in self._data["generated"] if link["kind"] == "table"]
+        said = f"; it kept {', '.join(there[:8])}" if there else ""
+        raise NotFound(f"{self.reference} kept no predictions on {on or 'its rows'}{said}.", field="on")
 
     def result_records(self) -> list[tuple[str, Value, str]]:
         """Every (key, value, time) that was recorded as a result, also what a later one replaced."""

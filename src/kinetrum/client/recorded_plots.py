@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session
 from kinetrum.core.errors import NotFound
 from kinetrum.core.plots import Plot, View
+from kinetrum.core.plots.overlay import SaidNumber, Series, numbers_of, series_of
 from kinetrum.core.values import Value, from_json
 
 if TYPE_CHECKING:
@@ -101,6 +103,42 @@ def overlaid(
         for data in found["plots"]
     ]  # fmt: skip
     return kept, list(found["without"])
+
+
+def overlay(references: Sequence[str], name: str, *, step: int | None = None, project: str | None = None) -> Overlay:
+    """Lay the plots of one name of several runs over one another: `overlay(["frost/8", "frost/24"], "held-out/roc")`.
+
+    Raises NotFound where no run has such a plot, InvalidInput for references that name no run.
+    """
+    from kinetrum.client.session import open_session
+
+    kept, without = overlaid(open_session(project), list(references), name, step)
+    return Overlay(tuple(kept), tuple(without))
+
+
+@dataclass(frozen=True)
+class Overlay:
+    """Plots of several runs laid over one another, in the order in which the runs were named; `without` have none."""
+
+    plots: tuple[RecordedPlot, ...]
+    without: tuple[str, ...]
+
+    def series(self) -> list[Series]:
+        """Return the lines or clouds as they are drawn: name, x and y."""
+        return series_of(self._named())
+
+    def numbers(self) -> list[SaidNumber]:
+        """Return what the plots say in numbers: name, one value per plot, and the change from the first to the last."""
+        return numbers_of(self._named())
+
+    def save(self, to: str | Path, title: str = "") -> Path:
+        """Draw them into a .png, .svg, .html or .csv file; needs the extra `kinetrum[plot]` except for .csv."""
+        from kinetrum.client.drawing import save_plots
+
+        return save_plots(self._named(), Path(to), title or self.plots[0].name)
+
+    def _named(self) -> list[tuple[str, Plot]]:
+        return [(plot.run, plot.as_plot()) for plot in self.plots]
 
 
 def curve_plot(run: RecordedRun, metric: str) -> Plot:

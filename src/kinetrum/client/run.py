@@ -25,6 +25,7 @@ from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, chec
 
 if TYPE_CHECKING:
     from kinetrum.client.caught import Looking
+    from kinetrum.client.media import Media
     from kinetrum.client.plotting import Plotting
     from kinetrum.client.registry import ModelVersion
 
@@ -219,6 +220,13 @@ class Run:
         from kinetrum.client.plotting import Plotting
 
         return Plotting(self)
+
+    @property
+    def media(self) -> Media:
+        """Images, sounds, videos, texts and tables: `run.media.images("worst nights", pictures, captions=texts)`."""
+        from kinetrum.client.media import Media
+
+        return Media(self)
 
     def label(self, **labels: str | None) -> None:
         """Set labels on the run, key = value texts, free to change; None takes one away."""

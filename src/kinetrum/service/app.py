@@ -29,6 +29,7 @@ from kinetrum.service import (
     registry_routes,
     room_routes,
     run_routes,
+    showing_routes,
     today_routes,
 )
 from kinetrum.service.chores import Chores
@@ -89,6 +90,7 @@ def make_app(blob_folder: Path) -> FastAPI:
         file_routes,
         lineage_routes,
         plot_routes,
+        showing_routes,
         room_routes,
         crate_routes,
         registry_routes,

@@ -10,8 +10,9 @@ from starlette.exceptions import HTTPException
 
 FOLDER = Path(__file__).parent / "console"
 POLICY = (
-    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; font-src 'self'; "
-    "connect-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; "
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; "
+    "media-src 'self'; font-src 'self'; connect-src 'self'; "
+    "worker-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; "
     "object-src 'none'"
 )
 _NOT_BUILT = "<!doctype html><title>Kinetrum</title><p>The console was not built; run 'make console'.</p>"

@@ -14,6 +14,7 @@ from fastapi.responses import StreamingResponse
 
 from kinetrum.actions import files, previewing
 from kinetrum.core.manifests import FileEntry
+from kinetrum.core.media import type_of
 from kinetrum.service import bundles
 from kinetrum.service.access import SignedIn
 from kinetrum.service.store import store_of
@@ -27,11 +28,6 @@ _OUT: dict[int | str, dict[str, Any]] = {
     416: {"description": "The file has no such part."},
 }
 _RANGE = re.compile(r"bytes=(\d*)-(\d*)\Z")
-# What a browser may show by itself; everything else is saved, and nothing of it runs in the console's origin.
-SHOWN = {
-    "png": "image/png", "jpg": "image/jpeg", "jpeg": "image/jpeg", "gif": "image/gif", "webp": "image/webp",
-    "bmp": "image/bmp",
-}  # fmt: skip
 
 
 @router.get("/files/{path:path}", response_class=Response, responses=_OUT)
@@ -40,7 +36,7 @@ def download_file(
     asked: Annotated[str | None, Header(alias="range")] = None,
     if_range: Annotated[str | None, Header()] = None,
     if_none_match: Annotated[str | None, Header()] = None,
-    show: Annotated[bool, Query(description="Name the type of a picture, so that a page can show it.")] = False,
+    show: Annotated[bool, Query(description="Name the type of an image, sound or video for a page.")] = False,
 ) -> Response:  # fmt: skip
     """Download one file, or with Range a part of it; its SHA-256 stands in Repr-Digest (RFC 9530).
 
@@ -49,7 +45,8 @@ def download_file(
     _, entry = files.stored_file(actor, project, artifact, version, path)
     tag = f'"{entry.sha256}"'
     digest = base64.b64encode(bytes.fromhex(entry.sha256)).decode()
-    media = SHOWN.get(path.rpartition(".")[2].lower()) if show else None
+    # All else is saved, and nothing of it runs in the console's origin.
+    media = type_of(path) if show else None
     headers = {
         "Repr-Digest": f"sha-256=:{digest}:", "ETag": tag, "Accept-Ranges": "bytes",
         "Content-Disposition": f"{'inline' if media else 'attachment'}; filename*=UTF-8''{_name(path)}",

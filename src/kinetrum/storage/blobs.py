@@ -34,6 +34,10 @@ class BlobStore:
         """Return where the blob of that digest stands or would stand."""
         return self.folder / sha256[:2] / sha256
 
+    def thumbnail_path(self, sha256: str) -> Path:
+        """Return where the small picture of an image stands, or would stand; it goes when the image goes."""
+        return self.folder / "thumbnails" / sha256[:2] / f"{sha256}.webp"
+
     def has(self, sha256: str) -> bool:
         """Tell whether the blob is there."""
         return self.path_of(sha256).is_file()
@@ -160,6 +164,7 @@ class BlobStore:
                     if path.is_file():
                         freed += path.stat().st_size
                         path.unlink()
+                    self.thumbnail_path(path.name).unlink(missing_ok=True)
         return freed
 
     @contextmanager

@@ -1,0 +1,82 @@
+"""Tables in stored files, row by row: filtered and sorted, or two of them joined by a row key."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.files import stored_entry
+from kinetrum.actions.finding import find_version
+from kinetrum.actions.limiting import WALL_S, run_limited
+from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
+from kinetrum.core.manifests import FileEntry
+from kinetrum.core.media import kind_of
+from kinetrum.core.refs import VersionRef
+from kinetrum.core.rows.asked import Asked, Page
+from kinetrum.storage import manifests
+from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.blobs import BlobStore
+from kinetrum.storage.database import snapshot
+
+FILE_BYTES = 512 * 1024 * 1024
+TableAt = tuple[VersionRow, FileEntry]
+
+
+def read_page(actor: Actor, store: BlobStore, project: str, table: VersionRef, asked: Asked) -> tuple[TableAt, Page]:
+    """Return a page of the rows of a table that fit, and which file of which version it is.
+
+    Raises InvalidInput that names the condition at fault or says why the file is no table, TooLarge beyond the limits.
+    """
+    at = _table_at(actor, project, table)
+    return at, _asked(store, [at], {"asked": asdict(asked)}, asked)
+
+
+def read_joined(
+    actor: Actor, store: BlobStore, project: str, left: VersionRef, right: VersionRef, key: str | None,
+    outcomes: Sequence[str], asked: Asked,
+) -> tuple[TableAt, TableAt, Page]:  # fmt: skip
+    """Return a page of the rows of two tables joined by a key; see `core.rows.join_tables`."""
+    one, two = _table_at(actor, project, left), _table_at(actor, project, right)
+    chosen = key
+    if chosen is None and one[0].about.get("key") is not None and one[0].about.get("key") == two[0].about.get("key"):
+        chosen = str(one[0].about["key"])
+    given = {"asked": asdict(asked), "key": chosen, "outcomes": list(outcomes)}
+    return one, two, _asked(store, [one, two], given, asked)
+
+
+@snapshot
+def _table_at(actor: Actor, project: str, table: VersionRef) -> TableAt:
+    version = find_version(enter(actor, project), table.name, table.which)
+    path = table.path
+    if path is None:
+        files = manifests.files_of_version(version.version_id, version.digest)
+        tables = [entry.path for entry in files if kind_of(entry.path) == "table"]
+        if len(tables) != 1:
+            there = f"; it has {', '.join(tables[:8])}" if tables else ""
+            raise InvalidInput(
+                f"{version.reference} has {len(tables) or 'no'} tables; name one, as in {version.reference}:PATH"
+                f"{there}.",
+                field="path",
+            )
+        path = tables[0]
+    entry = stored_entry(version, path)
+    if entry.size > FILE_BYTES:
+        raise TooLarge(f"{path} has {entry.size:,} bytes; tables up to {FILE_BYTES:,} are browsed; download it.")
+    return version, entry
+
+
+def _asked(store: BlobStore, tables: Sequence[TableAt], given: dict[str, Any], asked: Asked) -> Page:
+    for _, entry in tables:
+        if not store.has(entry.sha256):
+            raise NotFound(f"The bytes of {entry.path} are missing in the store; ask its administrator to look.")
+    paths = [entry.path for _, entry in tables]
+    answer = run_limited("rows", [store.path_of(entry.sha256) for _, entry in tables], {"paths": paths, **given})
+    if answer is None:
+        raise TooLarge(
+            f"{' and '.join(paths)}: reading takes more than {WALL_S} seconds or too much memory; download it."
+        )
+    found = json.loads(answer)
+    return Page(**{**found, "columns": [(name, kind) for name, kind in found["columns"]]})
