@@ -1350,7 +1350,7 @@ export interface paths {
         };
         /**
          * Read Plots
-         * @description Read the plots of one name of several runs with their columns, to be laid over one another.
+         * @description Read the plots of one name of several runs, laid over one another, with what they say in numbers.
          */
         get: operations["read_plots"];
         put?: never;
@@ -2361,6 +2361,20 @@ export interface components {
             /** Sha256 */
             sha256: string[];
         };
+        /**
+         * DrawnSeries
+         * @description A line or cloud as it is drawn; `of` is the place of its plot.
+         */
+        DrawnSeries: {
+            /** Name */
+            name: string;
+            /** Of */
+            of: number;
+            /** X */
+            x: unknown[];
+            /** Y */
+            y: number[];
+        };
         /** Ending */
         Ending: {
             /**
@@ -2569,7 +2583,7 @@ export interface components {
         };
         /**
          * KeptPlot
-         * @description A plot of a run with its columns.
+         * @description A plot of a run with its columns, where these were asked for; `matrix` where it is drawn as one.
          */
         KeptPlot: {
             /** Name */
@@ -2595,10 +2609,13 @@ export interface components {
             run: string;
             /** Run Name */
             run_name: string | null;
+            /** Column Names */
+            column_names: string[];
             /** Columns */
             columns: {
                 [key: string]: unknown[];
             };
+            matrix: components["schemas"]["Matrix"] | null;
         };
         /**
          * KeptStep
@@ -2730,6 +2747,16 @@ export interface components {
             classes: {
                 [key: string]: string;
             };
+        };
+        /**
+         * Matrix
+         * @description Classes, and cells by truth and prediction: counts, or shares of their row or column as the view tells.
+         */
+        Matrix: {
+            /** Names */
+            names: string[];
+            /** Cells */
+            cells: number[][];
         };
         /** Me */
         Me: {
@@ -3563,11 +3590,15 @@ export interface components {
         };
         /**
          * Plots
-         * @description Plots of one name of several runs; `without` have none of it.
+         * @description Plots of one name of several runs, laid over one another; `without` have none of it.
          */
         Plots: {
             /** Plots */
             plots: components["schemas"]["KeptPlot"][];
+            /** Series */
+            series: components["schemas"]["DrawnSeries"][];
+            /** Numbers */
+            numbers: components["schemas"]["SaidNumber"][];
             /** Without */
             without: string[];
         };
@@ -4061,6 +4092,18 @@ export interface components {
             count_is_capped: boolean;
             /** Next Cursor */
             next_cursor: string | null;
+        };
+        /**
+         * SaidNumber
+         * @description A number that the plots say of themselves, one value each; `change` is the last less the first.
+         */
+        SaidNumber: {
+            /** Name */
+            name: string;
+            /** Values */
+            values: unknown[];
+            /** Change */
+            change?: unknown;
         };
         /**
          * SeenRun
@@ -8056,6 +8099,10 @@ export interface operations {
                 name: string;
                 /** @description At which step; without it the last. */
                 step?: number | null;
+                /** @description Parts of the view to be drawn otherwise, as JSON. */
+                view?: string;
+                /** @description Whether the columns are sent too. */
+                columns?: boolean;
             };
             header?: never;
             path: {

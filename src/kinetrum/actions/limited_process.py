@@ -1,17 +1,19 @@
 """The process that reads files of strangers, with bounded memory and time and no way to write.
 
-`python -m kinetrum.actions.limited_process TASK DESCRIPTORS ARGUMENTS` reads the open files whose descriptors it
-inherited, with arguments as JSON, and prints what it found; what the caller must be told of them as an error object.
+`python -m kinetrum.actions.limited_process TASK` loads what the task needs, then reads from its input, as JSON, which
+files it is about and the arguments, and prints what it found; what the caller must be told of as an error object.
 """
 
 from __future__ import annotations
 
+import io
 import json
-import os
 import resource
 import sys
 from collections.abc import Callable
+from contextlib import ExitStack
 from dataclasses import asdict
+from pathlib import Path
 from typing import Any, BinaryIO
 
 MEMORY_BYTES, CPU_S = 4 * 1024**3, 10
@@ -60,16 +62,35 @@ def main() -> None:
     resource.setrlimit(resource.RLIMIT_CPU, (CPU_S, CPU_S))
     resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    task = sys.argv[1]
+    if task == "rows":
+        _load_rows()
+    said = sys.stdin.buffer.read()
+    if not said:
+        return
+    asked = json.loads(said)
+    with ExitStack() as opened:
+        files: list[BinaryIO] = [opened.enter_context(Path(path).open("rb")) for path in asked["paths"]]
+        sys.stdout.buffer.write(_answer(task, files, asked["given"]))
+
+
+def _load_rows() -> None:
+    """Load what reads tables by reading a small one: some parts are only loaded when they are first used."""
+    from kinetrum.core.rows.asked import Asked
+    from kinetrum.core.rows.joining import join_tables
+    from kinetrum.core.rows.reading import read_rows
+
+    table = read_rows(io.BytesIO(b"row,truth,prediction\na,1,1\n"), "small.csv")
+    join_tables(table, table, "row", (), Asked(sort="row"))
+
+
+def _answer(task: str, files: list[BinaryIO], given: dict[str, Any]) -> bytes:
     from kinetrum.core.errors import KinetrumError
 
-    task, descriptors, given = sys.argv[1:4]
-    files: list[BinaryIO] = [os.fdopen(int(number), "rb") for number in descriptors.split(",")]
     try:
-        answer = TASKS[task](files, json.loads(given))
+        return TASKS[task](files, given)
     except KinetrumError as error:
-        said = {"error": type(error).__name__, "message": str(error), "field": getattr(error, "field", None)}
-        answer = json.dumps(said).encode()
-    sys.stdout.buffer.write(answer)
+        return json.dumps({"error": type(error).__name__, "message": str(error), "field": error.field}).encode()
 
 
 if __name__ == "__main__":

@@ -1,13 +1,17 @@
-"""Files of strangers are read by a process of its own, with limits: never in the service itself."""
+"""Files of strangers are read by a process of its own, with limits: never in the service itself.
+
+Each process does one task and ends. The next one for the same task is started ahead and waits with its libraries
+loaded, so that nobody waits for that; it ends when this process does, since its input is closed then.
+"""
 
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 import threading
 from collections.abc import Sequence
-from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +21,10 @@ from kinetrum.core.errors import KinetrumError
 WALL_S = 20
 # One at a time for each core: what reads files must not take the service's room to breathe.
 _turns = threading.Semaphore(2)
+# Tasks whose libraries take long to load.
+_AHEAD = frozenset({"rows"})
+_waiting: dict[str, subprocess.Popen[bytes]] = {}
+_lock = threading.Lock()
 
 
 def run_limited(task: str, paths: Sequence[Path], given: dict[str, Any]) -> bytes | None:
@@ -24,20 +32,48 @@ def run_limited(task: str, paths: Sequence[Path], given: dict[str, Any]) -> byte
 
     Raises the error that the task told of.
     """
-    with _turns, ExitStack() as opened:
-        numbers = [opened.enter_context(path.open("rb")).fileno() for path in paths]
-        command = [sys.executable, "-I", "-m", "kinetrum.actions.limited_process", task]
+    said = json.dumps({"paths": [str(path) for path in paths], "given": given}).encode()
+    with _turns:
+        process = _take(task)
         try:
-            done = subprocess.run(
-                [*command, ",".join(map(str, numbers)), json.dumps(given)], stdin=subprocess.DEVNULL, pass_fds=numbers,
-                capture_output=True, timeout=WALL_S, check=True,
-                env={"OPENBLAS_NUM_THREADS": "1", "ARROW_DEFAULT_MEMORY_POOL": "system", "OMP_NUM_THREADS": "1"},
-            )  # fmt: skip
-        except subprocess.SubprocessError:
+            answer, _ = process.communicate(said, timeout=WALL_S)
+        except (subprocess.TimeoutExpired, OSError):
+            process.kill()
+            process.communicate()
             return None
-    if done.stdout.startswith(b'{"error"'):
-        _raise(json.loads(done.stdout))
-    return done.stdout
+        finally:
+            if task in _AHEAD:
+                threading.Thread(target=_start_ahead, args=(task,), daemon=True).start()
+    if process.returncode != 0:
+        return None
+    if answer.startswith(b'{"error"'):
+        _raise(json.loads(answer))
+    return answer
+
+
+def _take(task: str) -> subprocess.Popen[bytes]:
+    with _lock:
+        process = _waiting.pop(task, None)
+    if process is not None:
+        if process.poll() is None:
+            return process
+        process.communicate()
+    return _start(task)
+
+
+def _start_ahead(task: str) -> None:
+    with _lock:
+        if task not in _waiting:
+            _waiting[task] = _start(task)
+
+
+def _start(task: str) -> subprocess.Popen[bytes]:
+    # Its errors go nowhere: they would hold texts of strangers, and who asked is told that it broke.
+    return subprocess.Popen(
+        [sys.executable, "-I", "-m", "kinetrum.actions.limited_process", task], stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, cwd=os.sep,
+        env={"OPENBLAS_NUM_THREADS": "1", "ARROW_DEFAULT_MEMORY_POOL": "system", "OMP_NUM_THREADS": "1"},
+    )  # fmt: skip
 
 
 def _raise(said: dict[str, Any]) -> None:

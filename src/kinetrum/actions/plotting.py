@@ -12,6 +12,7 @@ from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.plots import Plot, redeclare
+from kinetrum.core.plots.overlay import SaidNumber, Series, numbers_of, series_of
 from kinetrum.core.values import check_key
 from kinetrum.storage import events, journal, plots, runs
 from kinetrum.storage.clock import from_micros
@@ -20,6 +21,16 @@ from kinetrum.storage.plots import PlotRow
 from kinetrum.storage.runs import Run
 
 PLOTS_LIMIT, OVERLAY_LIMIT = 5_000, 50
+
+
+@dataclass(frozen=True)
+class Overlaid:
+    """Plots laid over one another: as series and as numbers; `without` names the runs that have none."""
+
+    plots: list[KeptPlot]
+    series: list[Series]
+    numbers: list[SaidNumber]
+    without: list[str]
 
 
 @dataclass(frozen=True)
@@ -67,11 +78,13 @@ def list_plots(actor: Actor, project: str, experiment: str, run_ref: str) -> lis
 
 @snapshot
 def read_plots(
-    actor: Actor, project: str, references: Sequence[str], name: str, step: int | None = None
-) -> tuple[list[KeptPlot], list[str]]:
-    """Return the plots of one name of several runs, to be laid over one another, and the runs that have none.
+    actor: Actor, project: str, references: Sequence[str], name: str, step: int | None = None,
+    changes: Mapping[str, Any] | None = None,
+) -> Overlaid:  # fmt: skip
+    """Return the plots of one name of several runs, laid over one another.
 
-    Of each run the plot at `step`; without one the plot of the highest step, or the one without a step.
+    Of each run the plot at `step`; without one the plot of the highest step, or the one without a step. `changes` of
+    the view hold for this drawing only.
     """
     if not 1 <= len(references) <= OVERLAY_LIMIT:
         raise InvalidInput(f"{len(references)} runs were named; 1 to {OVERLAY_LIMIT} are laid over.", field="run")
@@ -86,13 +99,17 @@ def read_plots(
         if chosen is None:
             without.append(run.reference)
         else:
-            kept.append(KeptPlot(run, chosen, plots.read_kept(chosen.plot_id)))
+            plot = plots.read_kept(chosen.plot_id)
+            kept.append(KeptPlot(run, chosen, redeclare(plot, changes) if changes else plot))
     if not kept:
         there = sorted({row.name for row in plots.plots_of_runs([run.run_id for run in named])})
         said = f"; there are {', '.join(there[:12])}" if there else ""
         at = f" at step {step}" if step is not None else ""
         raise NotFound(f"None of {', '.join(without[:5])} has a plot {name!r}{at}{said}.", field="name")
-    return kept, without
+    # Drawn as the first one is, so that what is laid over one another has the same axes.
+    pairs = [(found.run.reference, found.plot) for found in kept]
+    drawn = series_of(pairs) if kept[0].plot.view.mark != "matrix" else []
+    return Overlaid(kept, drawn, numbers_of(pairs), without)
 
 
 def _at_step(rows: Sequence[PlotRow], step: int | None) -> PlotRow | None:

@@ -135,7 +135,7 @@ def _show(plots: list[tuple[str, Plot]]) -> None:
 
 
 def _show_matrix(label: str, plot: Plot) -> None:
-    from kinetrum.client.drawing import matrix_of
+    from kinetrum.core.plots.matrices import matrix_of
 
     names, cells = matrix_of(plot)
     print(paint(label, "strong"))

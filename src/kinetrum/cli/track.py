@@ -16,6 +16,8 @@ returned, and the run's reference is printed last, to stderr.
 
   kinetrum track -e frost-alarm --set depth=6 --metrics out/scores.json -- python train.py --depth 6
 
+--plot out/roc.json:fpr,tpr keeps a curve that the command writes as a plot: columns of CSV, lists in JSON.
+
 --metrics reads what the command writes, while it runs and at the end: a table (CSV, JSON Lines, a JSON list of
 objects) gives points, a JSON object gives results. The command may as well print lines such as
 
@@ -37,6 +39,8 @@ def add_commands(commands: Any) -> None:
                        help="a file the command writes: CSV, JSON or JSON Lines; may be repeated")  # fmt: skip
     track.add_argument("--step", metavar="COLUMN",
                        help="column of --metrics that is the step; else step, epoch, iteration or round")  # fmt: skip
+    track.add_argument("--plot", action="append", default=[], metavar="[NAME=]FILE[:X,Y]",
+                       help="CSV or JSON of curve points that becomes a plot at the end; may be repeated")  # fmt: skip
     track.add_argument("--used", action="append", default=[], metavar="[NAME=]GLOB", help="inputs; or nights@3")
     track.add_argument("--generated", action="append", default=[], metavar="[NAME=]GLOB",
                        help="outputs, uploaded at the end")  # fmt: skip
@@ -53,6 +57,7 @@ def _track(given: argparse.Namespace) -> int:
     from kinetrum.client import patterns, tracking
     from kinetrum.client.commands import Command, NotStarted, block_signals
     from kinetrum.client.measured_files import MeasuredFile
+    from kinetrum.client.plotted_files import PlottedFile
 
     words = given.command_words[1:] if given.command_words[:1] == ["--"] else given.command_words
     if not words:
@@ -68,6 +73,7 @@ def _track(given: argparse.Namespace) -> int:
     files = [MeasuredFile(Path(path), given.step) for path in given.metrics]
     outputs = [patterns.files_of(text) for text in given.generated]
     inputs = patterns.inputs_of(given.used)
+    plots = [PlottedFile.named(text) for text in given.plot]
     run, left_out = _begin(given)
     recorder = run._recorder
     began = patterns.now_ns(recorder.writer.folder)
@@ -82,6 +88,7 @@ def _track(given: argparse.Namespace) -> int:
         print(f"kinetrum track: {error}", file=sys.stderr)
         return error.status
     last_lines = tracker.finish()
+    tracker.keep_plots(plots)
     patterns.record_outputs(recorder, outputs, began, tracker.problem)
     description.join(15)
     status, reason = outcome.status()

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.plots import Plot
+from kinetrum.core.plots.matrices import matrix_of
 from kinetrum.core.plots.overlay import Named, numbers_of, series_of
 
 if TYPE_CHECKING:
@@ -111,23 +112,6 @@ def _draw_series(axes: Axes, plots: Sequence[Named]) -> None:
         axes.text(0.5, 0.5, plots[0][1].note or "There is nothing to draw.", ha="center", transform=axes.transAxes)
     elif 1 < len(found) <= 20:
         axes.legend(fontsize=8, frameon=False)
-
-
-def matrix_of(plot: Plot) -> tuple[list[str], list[list[float]]]:
-    """Return the classes of a matrix and its cells, truth down and prediction across, as the view's share tells."""
-    view = plot.view
-    truth, guess = plot.columns[view.group or "truth"], plot.columns[view.x]
-    names = list(dict.fromkeys([*map(str, truth), *map(str, guess)]))
-    place = {name: at for at, name in enumerate(names)}
-    cells = [[0.0] * len(names) for _ in names]
-    for down, across, count in zip(truth, guess, plot.columns[view.y[0]], strict=True):
-        cells[place[str(down)]][place[str(across)]] += float(str(count))
-    if view.share == "row":
-        cells = [[cell / (sum(row) or 1.0) for cell in row] for row in cells]
-    elif view.share == "column":
-        totals = [sum(row[at] for row in cells) or 1.0 for at in range(len(names))]
-        cells = [[cell / totals[at] for at, cell in enumerate(row)] for row in cells]
-    return names, cells
 
 
 def _draw_matrix(axes: Axes, name: str, plot: Plot, most: float) -> None:

@@ -67,17 +67,18 @@ class Plotting:
         """
         from kinetrum.core.plots import table_plot
 
-        self._keep(name, table_plot(_columns_of(columns), x, y, group, mark, **view), step)
+        self.keep(name, table_plot(_columns_of(columns), x, y, group, mark, **view), step)
 
     def _made(self, kind: str, on: str | None, y_true: Any, y_score: Any, options: dict[str, Any]) -> dict[str, float]:
         from kinetrum.core.plots import make_plot
 
         step = options.pop("step", None)
         plot = make_plot(kind, y_true, y_score, **options)
-        self._keep(f"{on}/{kind}" if on else kind, plot, step)
+        self.keep(f"{on}/{kind}" if on else kind, plot, step)
         return dict(plot.numbers)
 
-    def _keep(self, name: str, plot: Plot, step: int | None) -> None:
+    def keep(self, name: str, plot: Plot, step: int | None = None) -> None:
+        """Keep a plot of `kinetrum.core.plots` as it is."""
         from kinetrum.core.plots import write_plot
 
         run = self._run

@@ -15,6 +15,7 @@ from typing import Any
 
 from kinetrum.client.caught import command_line, look_around
 from kinetrum.client.measured_files import Measured, MeasuredFile
+from kinetrum.client.plotted_files import PlottedFile
 from kinetrum.client.printing import Outlet
 from kinetrum.client.run import Run
 from kinetrum.client.spool import new_id
@@ -118,6 +119,14 @@ class Tracker:
             run.used(said.subject or "", **options)
         else:
             run.generated(said.subject or "", step=said.step, **options)
+
+    def keep_plots(self, files: Sequence[PlottedFile]) -> None:
+        """Keep what the program wrote as plots; what is none is told as a problem."""
+        for file in files:
+            try:
+                self.run.plot.keep(file.name, file.plot())
+            except KinetrumError as error:
+                self.problem(str(error))
 
     def problem(self, text: str) -> None:
         """Tell something with the run, once, and not endlessly many."""

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import json
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query
 
 from kinetrum.actions import plotting
+from kinetrum.core.errors import InvalidInput
 from kinetrum.core.plots import read_plot, write_plot
+from kinetrum.core.plots.matrices import matrix_of
+from kinetrum.core.values import to_json
 from kinetrum.service.access import SignedIn
 from kinetrum.storage.plots import PlotRow
 from kinetrum.wire import plots as wire
@@ -51,14 +55,49 @@ def read_plots(
     run: Annotated[list[str], Query(description="References of runs, in the order wanted.", max_length=50)],
     name: Annotated[str, Query(max_length=250, description="The plot's name.")],
     step: Annotated[int | None, Query(description="At which step; without it the last.")] = None,
+    view: Annotated[str, Query(max_length=4_000, description="Parts of the view to be drawn otherwise, as JSON.")] = "",
+    columns: Annotated[bool, Query(description="Whether the columns are sent too.")] = True,
 ) -> wire.Plots:  # fmt: skip
-    """Read the plots of one name of several runs with their columns, to be laid over one another."""
-    kept, without = plotting.read_plots(actor, project, run, name, step)
+    """Read the plots of one name of several runs, laid over one another, with what they say in numbers."""
+    found = plotting.read_plots(actor, project, run, name, step, _changes(view))
     return wire.Plots(
-        plots=[
-            wire.KeptPlot(**_listed(found.row), run=found.run.reference, run_name=found.run.name,
-                          columns=write_plot(found.plot)["columns"])
-            for found in kept
+        plots=[_kept(one, columns) for one in found.plots],
+        series=[
+            wire.DrawnSeries(name=one.name, of=one.of, x=[to_json(value) for value in one.x], y=list(one.y))
+            for one in found.series
         ],
-        without=without,
+        numbers=[
+            wire.SaidNumber(name=said.name, values=[_number(value) for value in said.values],
+                            change=_number(said.change))
+            for said in found.numbers
+        ],
+        without=found.without,
     )  # fmt: skip
+
+
+def _changes(view: str) -> dict[str, Any]:
+    if not view:
+        return {}
+    try:
+        changes = json.loads(view)
+    except (ValueError, RecursionError) as error:
+        raise InvalidInput(f"view is no JSON ({error}).", field="view") from None
+    if not isinstance(changes, dict):
+        raise InvalidInput("view is an object with the parts of a view that are drawn otherwise.", field="view")
+    return changes
+
+
+def _kept(found: plotting.KeptPlot, columns: bool) -> wire.KeptPlot:
+    written = write_plot(found.plot)
+    matrix = None
+    if found.plot.view.mark == "matrix":
+        names, cells = matrix_of(found.plot)
+        matrix = wire.Matrix(names=names, cells=cells)
+    return wire.KeptPlot(
+        **{**_listed(found.row), "view": written["view"]}, run=found.run.reference, run_name=found.run.name,
+        column_names=list(found.plot.columns), columns=written["columns"] if columns else {}, matrix=matrix,
+    )  # fmt: skip
+
+
+def _number(value: float | None) -> Any:
+    return None if value is None else to_json(value)

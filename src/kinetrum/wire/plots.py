@@ -60,16 +60,44 @@ class PlotListed(Out):
     note: str
 
 
+class Matrix(Out):
+    """Classes, and cells by truth and prediction: counts, or shares of their row or column as the view tells."""
+
+    names: list[str]
+    cells: list[list[float]]
+
+
 class KeptPlot(PlotListed):
-    """A plot of a run with its columns."""
+    """A plot of a run with its columns, where these were asked for; `matrix` where it is drawn as one."""
 
     run: str
     run_name: str | None
+    column_names: list[str]
     columns: dict[str, list[Any]]
+    matrix: Matrix | None
+
+
+class DrawnSeries(Out):
+    """A line or cloud as it is drawn; `of` is the place of its plot."""
+
+    name: str
+    of: int
+    x: list[Any]
+    y: list[float]
+
+
+class SaidNumber(Out):
+    """A number that the plots say of themselves, one value each; `change` is the last less the first."""
+
+    name: str
+    values: list[Any]
+    change: Any = None
 
 
 class Plots(Out):
-    """Plots of one name of several runs; `without` have none of it."""
+    """Plots of one name of several runs, laid over one another; `without` have none of it."""
 
     plots: list[KeptPlot]
+    series: list[DrawnSeries]
+    numbers: list[SaidNumber]
     without: list[str]

@@ -17,7 +17,7 @@ const WIDTH = 960
 const HEIGHT = 420
 const BOX = { left: 64, top: 36, right: 800, bottom: 376 }
 
-function download(content: Blob, name: string) {
+export function download(content: Blob, name: string) {
   const address = URL.createObjectURL(content)
   const link = document.createElement('a')
   link.href = address
@@ -42,7 +42,7 @@ export function savePng(canvas: HTMLCanvasElement, title: string) {
   whole.toBlob((content) => content && download(content, `${title}.png`))
 }
 
-const cell = (text: string | number) =>
+export const cell = (text: string | number) =>
   /[",\n]/.test(String(text)) ? `"${String(text).replace(/"/g, '""')}"` : text
 
 /** The points as drawn: reduced by the service to what the chart can show; nothing is made up between them. */

@@ -65,7 +65,13 @@ def roc_plot(found: Classified) -> Plot:
             "true_positive_rate": np.append(0.0, true / true[-1]), "threshold": np.append(math.inf, thresholds),
         }  # fmt: skip
         kept = thin_rising(lines["false_positive_rate"], lines["true_positive_rate"])
-        return {name: line[kept] for name, line in lines.items()}, {"area": roc_auc(positive, scores, weights)}
+        rates = lines["false_positive_rate"], lines["true_positive_rate"]
+        numbers = {
+            "area": roc_auc(positive, scores, weights),
+            "true positive rate at false positive rate 0.05": float(rates[1][rates[0] <= 0.05].max()),
+            "false positive rate at true positive rate 0.9": float(rates[0][rates[1] >= 0.9].min()),
+        }
+        return {name: line[kept] for name, line in lines.items()}, numbers
 
     view = View("line", "false_positive_rate", ("true_positive_rate",), None, "", "false positive rate",
                 "true positive rate", diagonal=True)  # fmt: skip
@@ -87,8 +93,11 @@ def precision_recall_plot(found: Classified) -> Plot:
             "threshold": np.append(math.inf, thresholds),
         }  # fmt: skip
         kept = thin_extremes([lines["precision"]])
-        return ({name: line[kept] for name, line in lines.items()},
-                {"average_precision": average_precision(positive, scores, weights)})  # fmt: skip
+        numbers = {
+            "average_precision": average_precision(positive, scores, weights),
+            "precision at recall 0.9": float(lines["precision"][lines["recall"] >= 0.9].max()),
+        }
+        return {name: line[kept] for name, line in lines.items()}, numbers
 
     view = View("steps", "recall", ("precision",), None, "", "recall", "precision")
     return _curves("precision_recall", found, curve, view, "rows of that class", _EXTREMES)

@@ -15,11 +15,15 @@ Named = tuple[str, Plot]
 
 @dataclass(frozen=True)
 class Series:
-    """One line or cloud: `x` may hold texts, `y` holds numbers; places without a number are left out."""
+    """One line or cloud: `x` may hold texts, `y` holds numbers; places without a number are left out.
+
+    `of` is the place among the plots of the one that it belongs to.
+    """
 
     name: str
     x: tuple[Value, ...]
     y: tuple[float, ...]
+    of: int = 0
 
 
 @dataclass(frozen=True)
@@ -39,12 +43,12 @@ class SaidNumber:
 def series_of(plots: Sequence[Named]) -> list[Series]:
     """Return the series of plots, named by what differs: the plot, the column drawn, the group; at most 200."""
     found: list[Series] = []
-    for label, plot in plots:
+    for of, (label, plot) in enumerate(plots):
         groups = _groups(plot)
         for column in plot.view.y:
             for group, places in groups:
                 parts = [label] * (len(plots) > 1) + [column] * (len(plot.view.y) > 1) + [group] * (group != "")
-                found.append(_series(plot, column, places, " ".join(parts) or column))
+                found.append(_series(plot, column, places, " ".join(parts) or column, of))
     return found[:SERIES_LIMIT]
 
 
@@ -64,10 +68,10 @@ def _groups(plot: Plot) -> list[tuple[str, list[int]]]:
     return list(places.items())
 
 
-def _series(plot: Plot, column: str, places: Sequence[int], name: str) -> Series:
+def _series(plot: Plot, column: str, places: Sequence[int], name: str, of: int) -> Series:
     x, y = plot.columns[plot.view.x], plot.columns[column]
     kept = [at for at in places if _drawable(y[at]) and (isinstance(x[at], str) or _drawable(x[at]))]
-    return Series(name, tuple(x[at] for at in kept), tuple(float(str(y[at])) for at in kept))
+    return Series(name, tuple(x[at] for at in kept), tuple(float(str(y[at])) for at in kept), of)
 
 
 def _drawable(value: Value) -> bool:

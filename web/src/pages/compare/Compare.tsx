@@ -7,6 +7,7 @@ import { saveCsv, savePng, saveSvg } from '../../charts/save'
 import { ChartChoices, SaveMenu, useChartChoices } from '../../parts/ChartChoices'
 import { Key, Section } from '../../parts/Marks'
 import { ChangePost } from '../../parts/Post'
+import { Kept } from '../../parts/results/Kept'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { ChosenCurves } from '../../parts/ChosenCurves'
 import { useZoomedCurves } from '../../parts/useSeries'
@@ -90,6 +91,14 @@ export default function Compare() {
           <Outcomes data={data} slots={slots} baseline={baseline} />
         </div>
         <Overlay data={data} slots={slots} />
+        <Kept
+          project={project}
+          runs={data.runs.map((run, at) => ({
+            reference: run.reference,
+            label: run.label,
+            slot: slots[at] ?? at + 1,
+          }))}
+        />
       </div>
     </Page>
   )

@@ -5,6 +5,7 @@ import type { Goal, RunDetail } from '../../api/client'
 import { useRun } from '../../api/queries'
 import { Changing, Section } from '../../parts/Marks'
 import { BoundPost } from '../../parts/Post'
+import { Kept } from '../../parts/results/Kept'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { arrow, asNumber, goalsFirst, plural, show } from '../../parts/values'
 import { Children, History, Notes } from './Described'
@@ -48,6 +49,11 @@ export default function RunPage() {
         <Surroundings run={run} />
         <SurroundingsDetail run={run} />
         {(run.metric_names.length > 0 || run.children.length === 0) && <RunCurves run={run} />}
+        <Kept
+          project={run.project}
+          runs={[{ reference: run.reference, label: String(run.number), slot: 1 }]}
+          may={run.may.includes('describe')}
+        />
         <Output run={run} />
         <Activities run={run} />
         <Resources run={run} />

@@ -1,0 +1,282 @@
+/** A table row by row: sorted, filtered, only what was predicted wrong; or two tables joined by their row key. */
+import { useState } from 'react'
+import { useJoinedRows, useRows } from '../../api/results'
+import { plural, show, plain } from '../values'
+
+const PAGE = 100
+
+type Asked = { where: string; find: string; sort: string; offset: number }
+const START: Asked = { where: '', find: '', sort: '', offset: 0 }
+type Column = { name: string; type: string }
+
+const conditions = (text: string) =>
+  text
+    .split(/\s+and\s+/i)
+    .map((part) => part.trim())
+    .filter(Boolean)
+
+export function TableRows({ project, of }: { project: string; of: string }) {
+  const [asked, setAsked] = useState(START)
+  const [wrong, setWrong] = useState(false)
+  const { data, error } = useRows(
+    project,
+    of,
+    {
+      where: conditions(asked.where),
+      find: asked.find,
+      sort: asked.sort,
+      wrong,
+      offset: asked.offset,
+      limit: PAGE,
+    },
+    true,
+  )
+  return (
+    <div>
+      <Asking asked={asked} onAsk={setAsked}>
+        {data?.judged && (
+          <label className="flex items-center gap-1">
+            <input
+              type="checkbox"
+              checked={wrong}
+              onChange={(event) => {
+                setWrong(event.target.checked)
+                setAsked({ ...asked, offset: 0 })
+              }}
+            />
+            {data.columns.some((column) => column.name === 'error')
+              ? 'largest errors first'
+              : `only the ${plural(data.wrong ?? 0, 'wrong one')}`}
+          </label>
+        )}
+      </Asking>
+      {error && (
+        <p className="py-1 text-xs text-bad" role="alert">
+          {error.message}
+        </p>
+      )}
+      {data && (
+        <Shown
+          columns={data.columns}
+          rows={data.rows}
+          total={data.total}
+          of={data.of}
+          asked={asked}
+          onAsk={setAsked}
+        />
+      )}
+      {!data && !error && <p className="lab">Reading …</p>}
+    </div>
+  )
+}
+
+/** Outcomes have a sign each, so that they are told apart without colour. */
+const SIGNS: Record<string, string> = {
+  'newly wrong': '↓',
+  'newly right': '↑',
+  'both wrong': '××',
+  'both right': '✓✓',
+  farther: '↓',
+  nearer: '↑',
+  'as near': '=',
+  changed: '≠',
+  same: '=',
+  'only left': '−',
+  'only right': '+',
+}
+const TONES: Record<string, string> = {
+  'newly wrong': 'text-bad',
+  farther: 'text-bad',
+  'newly right': 'text-accent',
+  nearer: 'text-accent',
+}
+
+export function JoinedTable(props: { project: string; left: string; right: string; names: string[] }) {
+  const { project, left, right, names } = props
+  const [asked, setAsked] = useState(START)
+  const [outcome, setOutcome] = useState<string | null>(null)
+  const { data, error } = useJoinedRows(
+    project,
+    left,
+    right,
+    {
+      where: conditions(asked.where),
+      find: asked.find,
+      sort: asked.sort,
+      offset: asked.offset,
+      limit: PAGE,
+      outcome: outcome === null ? [] : [outcome],
+      key: null,
+    },
+    true,
+  )
+  return (
+    <div>
+      <p className="lab">
+        {left} is left ({names[0]}), {right} is right ({names[1]}){data && `; joined by ${data.key}`}
+      </p>
+      {data && (
+        <p className="flex flex-wrap gap-1.5 py-1 text-xs" role="group" aria-label="Outcomes">
+          {Object.entries(data.counts).map(([word, count]) => (
+            <button
+              key={word}
+              className={`btn leading-[18px] ${outcome === word ? 'bg-soft' : ''}`}
+              aria-pressed={outcome === word}
+              onClick={() => {
+                setOutcome(outcome === word ? null : word)
+                setAsked({ ...asked, offset: 0 })
+              }}
+            >
+              <span className={TONES[word] ?? ''}>{SIGNS[word]}</span> {count.toLocaleString('en')} {word}
+            </button>
+          ))}
+        </p>
+      )}
+      <Asking asked={asked} onAsk={setAsked} />
+      {error && (
+        <p className="py-1 text-xs text-bad" role="alert">
+          {error.message}
+        </p>
+      )}
+      {data && (
+        <Shown
+          columns={data.columns}
+          rows={data.rows}
+          total={data.total}
+          of={data.of}
+          asked={asked}
+          onAsk={setAsked}
+        />
+      )}
+      {!data && !error && <p className="lab">Reading …</p>}
+    </div>
+  )
+}
+
+function Asking(props: { asked: Asked; onAsk: (asked: Asked) => void; children?: React.ReactNode }) {
+  const { asked, onAsk } = props
+  const [where, setWhere] = useState(asked.where)
+  const [find, setFind] = useState(asked.find)
+  return (
+    <form
+      className="flex flex-wrap items-center gap-x-3 gap-y-1 py-1 text-xs text-ink2"
+      onSubmit={(event) => {
+        event.preventDefault()
+        onAsk({ ...asked, where, find, offset: 0 })
+      }}
+    >
+      <input
+        aria-label="Conditions on rows"
+        className="field mono w-56 py-0 text-xs"
+        placeholder="score > 0.9 and truth = 1"
+        value={where}
+        spellCheck={false}
+        onChange={(event) => setWhere(event.target.value)}
+      />
+      <input
+        aria-label="Find in rows"
+        className="field w-32 py-0 text-xs"
+        placeholder="find"
+        value={find}
+        spellCheck={false}
+        onChange={(event) => setFind(event.target.value)}
+      />
+      <button className="btn leading-[18px]">Filter</button>
+      {props.children}
+    </form>
+  )
+}
+
+function Shown(props: {
+  columns: Column[]
+  rows: unknown[][]
+  total: number
+  of: number
+  asked: Asked
+  onAsk: (asked: Asked) => void
+}) {
+  const { columns, rows, total, of, asked, onAsk } = props
+  const [name, way] = asked.sort.endsWith(':desc') ? [asked.sort.slice(0, -5), 'desc'] : [asked.sort, 'asc']
+  const sortBy = (column: string) =>
+    onAsk({
+      ...asked,
+      offset: 0,
+      sort: column !== name ? column : way === 'asc' ? `${column}:desc` : '',
+    })
+  return (
+    <>
+      <div tabIndex={0} className="max-h-[360px] overflow-auto border-b border-line">
+        <table className="w-full text-xs" aria-label="Rows">
+          <thead>
+            <tr className="sticky top-0 z-10 bg-surface">
+              {columns.map((column) => (
+                <th
+                  key={column.name}
+                  scope="col"
+                  aria-sort={
+                    column.name === name && name ? (way === 'asc' ? 'ascending' : 'descending') : 'none'
+                  }
+                  className={`border-b border-line2 pr-4 whitespace-nowrap ${column.type === 'number' ? 'text-right' : ''}`}
+                >
+                  <button className="strong hover:underline" onClick={() => sortBy(column.name)}>
+                    {column.name}
+                    {column.name === name && name ? (way === 'asc' ? ' ↑' : ' ↓') : ''}
+                  </button>
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((row, at) => (
+              <tr key={asked.offset + at} className="h-6 border-b border-line">
+                {row.map((value, column) => (
+                  <Cell key={column} value={value} column={columns[column]} />
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      <p className="flex items-center gap-3 py-1 text-xs">
+        <span className="lab">
+          {total < of ? `${total.toLocaleString('en')} of ${plural(of, 'row')} fit` : plural(of, 'row')}
+          {total > PAGE &&
+            `; ${(asked.offset + 1).toLocaleString('en')} to ${(asked.offset + rows.length).toLocaleString('en')} shown`}
+        </span>
+        {asked.offset > 0 && (
+          <button
+            className="link"
+            onClick={() => onAsk({ ...asked, offset: Math.max(0, asked.offset - PAGE) })}
+          >
+            previous {PAGE}
+          </button>
+        )}
+        {asked.offset + rows.length < total && (
+          <button className="link" onClick={() => onAsk({ ...asked, offset: asked.offset + PAGE })}>
+            next {PAGE}
+          </button>
+        )}
+      </p>
+    </>
+  )
+}
+
+function Cell({ value, column }: { value: unknown; column: Column | undefined }) {
+  if (column?.name === 'outcome' && typeof value === 'string') {
+    return (
+      <td className={`pr-4 whitespace-nowrap ${TONES[value] ?? 'text-ink2'}`}>
+        {SIGNS[value]} {value}
+      </td>
+    )
+  }
+  const found = plain(value)
+  const text = found === null ? '–' : show(value)
+  return (
+    <td
+      className={`max-w-72 truncate pr-4 ${column?.type === 'number' ? 'text-right' : ''} ${found === null ? 'text-ink3' : ''}`}
+      title={typeof found === 'string' ? found : undefined}
+    >
+      {text}
+    </td>
+  )
+}
