@@ -186,7 +186,7 @@ def save_video(given: Any, rate: float | None, folder: Path) -> Path:
         stream = file.add_stream("libvpx-vp9", rate=Fraction(rate).limit_denominator(1_000))
         # The form stores colours for every second pixel, so that sides are even; bit-exact files are kept once.
         stream.width, stream.height, stream.pix_fmt = width + width % 2, height + height % 2, "yuv420p"
-        stream.options = {"crf": "24", "b": "0"}
+        stream.options = {"crf": "24", "b": "0", "deadline": "realtime", "cpu-used": "6"}
         for pixels in frames:
             colours = pixels if pixels.ndim == 3 else np.repeat(pixels[:, :, None], 3, axis=2)
             padded = np.pad(colours, ((0, height % 2), (0, width % 2), (0, 0)), mode="edge")

@@ -18,6 +18,7 @@ from sklearn.preprocessing import StandardScaler
 
 import kinetrum
 from kinetrum.client.run import Run
+from kinetrum.demo import seen
 from kinetrum.demo.weather import FEATURES, Nights
 
 # Of a curve the last value stands in tables: the best of each would pick another round for every goal.
@@ -166,16 +167,21 @@ def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | No
             preparing.used(folder / "stations.csv", name="stations")
             _say_nights(train, held)
         models: list[Any] = []
-        started = time.perf_counter()
+        started, aside = time.perf_counter(), 0.0
         with run.activity("training"):
             for step, chance in _rounds(plan, train, held, models):
                 scores = _scores(held, chance, plan.params["threshold"])
                 run.measure(scores, step=step)
                 say_round(step, scores)
-        run.result(scores)
+                if plan.keep_model and step % 20 == 0:
+                    before = time.perf_counter()
+                    seen.keep_maps(run, held, chance, plan.params["threshold"], step)
+                    aside += time.perf_counter() - before
+        run.result(scores, fit_seconds=round(time.perf_counter() - started - aside, 3))
         if np.isfinite(chance).all():
             _keep_plots(run, held, chance, plan.params["threshold"])
-        run.result(fit_seconds=round(time.perf_counter() - started, 3))
+        if plan.keep_model:
+            seen.keep_the_rest(run, held, chance, plan.params["threshold"])
         if plan.keep_model:
             with run.activity("exporting") as exporting:
                 path = folder / "out" / "frost.onnx"
@@ -210,7 +216,7 @@ def train_dawn_minimum(plan: Plan, folder: Path, nights: Nights) -> None:
                     run.measure(mae=mean_absolute_error(held.minimum_c, guess), step=step)
         guess = model.predict(held.features)
         run.result(mae=float(mean_absolute_error(held.minimum_c, guess)))
-        run.evaluate(held.minimum_c, guess, on="held-out", rows=True)
+        run.evaluate(held.minimum_c, guess, on="held-out", rows=seen.row_names(held))
         if plan.keep_model:
             path = folder / "out" / "dawn.onnx"
             _save_onnx(model, path)

@@ -10,6 +10,7 @@ import { useAddress, useSelection, type Selection } from '../../parts/selection'
 import { useBinning } from '../../parts/useBinning'
 import { plural, show } from '../../parts/values'
 import { Empty } from '../project/Project'
+import { KeptLens } from './KeptLens'
 import { Lens } from './Lens'
 import { RunTable } from './RunTable'
 import { columnsOf, keysOf } from './columns'
@@ -63,7 +64,7 @@ export default function Experiment() {
 
 function Rows({ page, sort, onMore }: { page: RunPage; sort: string; onMore: (() => void) | undefined }) {
   const { project = '', experiment = '' } = useParams()
-  const { change } = useAddress()
+  const { params, change } = useAddress()
   const { selection, toggle, clear } = useSelection()
   const navigate = useNavigate()
   const open = (name: string) => navigate(`/${project}/e/${name}`)
@@ -73,7 +74,11 @@ function Rows({ page, sort, onMore }: { page: RunPage; sort: string; onMore: (()
   }
   return (
     <>
-      <Lens page={page} selection={selection} onOpen={open} />
+      {params.get('lens') === 'kept' ? (
+        <KeptLens page={page} selection={selection} />
+      ) : (
+        <Lens page={page} selection={selection} onOpen={open} />
+      )}
       <Strip
         page={page}
         selection={selection}

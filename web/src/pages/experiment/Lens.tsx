@@ -7,6 +7,7 @@ import { ChartChoices, SaveMenu, useChartChoices } from '../../parts/ChartChoice
 import { useAddress, type Selection } from '../../parts/selection'
 import { ChosenCurves } from '../../parts/ChosenCurves'
 import { useZoomedCurves } from '../../parts/useSeries'
+import { LensTitle } from './LensTitle'
 import { keysOf } from './columns'
 
 const DRAWN = 100
@@ -50,7 +51,16 @@ export function Lens({
       }),
     [curves, selection],
   )
-  if (!metric) return null
+  if (!metric) {
+    return (
+      <section aria-label="Lens" className="shrink-0 border-y border-line px-6">
+        <div className="flex h-[30px] items-center gap-4 text-xs text-ink2">
+          <LensTitle />
+          <span className="text-ink3">None of these runs has a metric with points.</span>
+        </div>
+      </section>
+    )
+  }
   const axisName = choices.against ?? choices.axis
   const picture = {
     title: `${metric.name} by ${axisName}`,
@@ -62,7 +72,7 @@ export function Lens({
   return (
     <section aria-label="Lens" className="shrink-0 border-y border-line px-6">
       <div className="flex h-[30px] items-center gap-4 border-b border-line text-xs text-ink2">
-        <h2 className="strong text-sm text-ink">Curves</h2>
+        <LensTitle />
         <label className="flex items-center gap-1">
           y
           <select

@@ -50,7 +50,10 @@ export function Gallery({ place, items, layers }: { place: Place; items: ShownIt
       <ul
         tabIndex={0}
         aria-label="Images"
-        className="grid max-h-[460px] grid-cols-[repeat(auto-fill,minmax(112px,1fr))] gap-2 overflow-auto"
+        className="grid max-h-[460px] gap-2 overflow-auto"
+        style={{
+          gridTemplateColumns: `repeat(auto-fill, minmax(${items.length < FIND_FROM ? 150 : 112}px, 1fr))`,
+        }}
       >
         {fitting.map(({ item, at }) => (
           <li key={item.file} className="min-w-0">
@@ -136,7 +139,7 @@ function Large(props: {
           </button>
         </p>
         <LayerChoices items={[item]} layers={layers} onChange={setLayers} />
-        <Picture key={item.file} place={place} item={item} layers={layers} />
+        <Picture key={item.file} place={place} item={item} layers={layers} alone />
         {item.caption && <p className="py-1 text-sm whitespace-pre-wrap">{item.caption}</p>}
       </div>
     </Modal>

@@ -8,6 +8,8 @@ import { MediaFigure } from './MediaFigure'
 import { PlotFigure, type ShownRun } from './PlotFigure'
 
 const FIRST = 6
+const ORDER = ['image', 'video', 'sound', 'text', 'table']
+const byKind = (a: KeptName, b: KeptName) => ORDER.indexOf(a.kind) - ORDER.indexOf(b.kind)
 
 export function Kept({ project, runs, may = false }: { project: string; runs: ShownRun[]; may?: boolean }) {
   const { data } = useKept(
@@ -23,7 +25,7 @@ export function Kept({ project, runs, may = false }: { project: string; runs: Sh
         </Group>
       )}
       {data.media.length > 0 && (
-        <Group title="Media and tables" what="media" kept={data.media}>
+        <Group title="Media and tables" what="media" kept={[...data.media].sort(byKind)}>
           {(kept) => (
             <MediaFigure key={`${kept.kind} ${kept.name}`} project={project} runs={runs} kept={kept} />
           )}

@@ -31,6 +31,7 @@ export function MediaFigure({ project, runs, kept }: { project: string; runs: Sh
   const shown = having.slice(0, SIDE_BY_SIDE)
   const steps = stepsOf(kept)
   const versions = shown.map((run) => versionOf(kept, run.reference, step))
+  const firstVersion = versions.find((version) => version !== null) ?? null
   const joined = kept.kind === 'table' && shown.length === 2 && versions[0] !== null && versions[1] !== null
   return (
     <figure className="min-w-0 border-b border-line pt-1 pb-2" aria-label={`${kept.kind} ${kept.name}`}>
@@ -49,6 +50,14 @@ export function MediaFigure({ project, runs, kept }: { project: string; runs: Sh
           names={shown.map((run) => run.label)}
         />
       )}
+      {kept.kind === 'image' && (
+        <SharedLayers
+          place={{ project, artifact: kept.name, version: firstVersion ?? 0 }}
+          there={firstVersion !== null}
+          layers={layers}
+          onLayers={setLayers}
+        />
+      )}
       {!joined && (
         <div
           className="grid gap-x-4 gap-y-2"
@@ -65,8 +74,6 @@ export function MediaFigure({ project, runs, kept }: { project: string; runs: Sh
                 place={{ project, artifact: kept.name, version: versions[at] ?? 0 }}
                 there={versions[at] !== null}
                 layers={layers}
-                onLayers={setLayers}
-                withChoices={at === 0}
               />
             </div>
           ))}
@@ -81,26 +88,36 @@ export function MediaFigure({ project, runs, kept }: { project: string; runs: Sh
   )
 }
 
-function OneVersion(props: {
+/** Masks hide what is under them: the first alone is shown until others are chosen. */
+function shownLayers(items: ShownItem[], chosen: Layers | null): Layers {
+  const first = items.flatMap((item) => item.masks)[0]?.name
+  return chosen ?? { boxes: true, masks: first === undefined ? {} : { [first]: true } }
+}
+
+/** What lies over the images of all runs alike. */
+function SharedLayers(props: {
   place: Place
   there: boolean
   layers: Layers | null
   onLayers: (layers: Layers) => void
-  withChoices: boolean
 }) {
-  const { place, there, onLayers, withChoices } = props
+  const { place, there, layers, onLayers } = props
+  const { data } = useItems(place.project, place.artifact, there ? place.version : null)
+  if (!data) return null
+  return <LayerChoices items={data.items} layers={shownLayers(data.items, layers)} onChange={onLayers} />
+}
+
+function OneVersion(props: { place: Place; there: boolean; layers: Layers | null }) {
+  const { place, there } = props
   const { data, error } = useItems(place.project, place.artifact, there ? place.version : null)
   if (!there) return <p className="lab py-4">Nothing was kept at this step.</p>
   if (error) return <p className="py-2 text-xs text-ink2">{error.message}</p>
   if (!data) return <p className="lab">Reading …</p>
   const images = data.items.filter((item) => item.kind === 'image')
   const others = data.items.filter((item) => item.kind !== 'image')
-  // Masks hide what is under them: the first alone is shown until others are chosen.
-  const first = images.flatMap((item) => item.masks)[0]?.name
-  const layers = props.layers ?? { boxes: true, masks: first === undefined ? {} : { [first]: true } }
+  const layers = shownLayers(data.items, props.layers)
   return (
     <>
-      {withChoices && <LayerChoices items={images} layers={layers} onChange={onLayers} />}
       {images.length > 0 && <Gallery place={place} items={images} layers={layers} />}
       {others.map((item) => (
         <Other key={item.file} place={place} item={item} />

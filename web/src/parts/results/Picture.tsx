@@ -10,10 +10,10 @@ export type Place = { project: string; artifact: string; version: number }
 export type Layers = { boxes: boolean; masks: Record<string, boolean> }
 
 /** Small pictures are shown larger, pixel by pixel. */
-const SMALL = 200
-const SHOWN = 320
+const SHOWN = { beside: 320, alone: 720 }
 
-export function Picture({ place, item, layers }: { place: Place; item: ShownItem; layers: Layers }) {
+export function Picture(props: { place: Place; item: ShownItem; layers: Layers; alone?: boolean }) {
+  const { place, item, layers, alone = false } = props
   const [size, setSize] = useState<[number, number] | null>(null)
   const [broken, setBroken] = useState(false)
   const address = (path: string) => fileAddress(place.project, place.artifact, place.version, path, true)
@@ -24,8 +24,9 @@ export function Picture({ place, item, layers }: { place: Place; item: ShownItem
       </p>
     )
   }
-  const small = size !== null && Math.max(...size) < SMALL
-  const scale = size && small ? SHOWN / Math.max(...size) : 1
+  const wanted = alone ? SHOWN.alone : SHOWN.beside
+  const small = size !== null && Math.max(...size) < wanted / 1.5
+  const scale = size && small ? wanted / Math.max(...size) : 1
   return (
     <div
       className="relative inline-block max-w-full align-top"
@@ -43,59 +44,46 @@ export function Picture({ place, item, layers }: { place: Place; item: ShownItem
         item.masks
           .filter((mask) => layers.masks[mask.name])
           .map((mask) => <MaskOver key={mask.name} address={address(mask.file)} />)}
-      {size && layers.boxes && item.boxes.length > 0 && <BoxesOver item={item} size={size} scale={scale} />}
+      {size && layers.boxes && item.boxes.length > 0 && <BoxesOver item={item} size={size} />}
     </div>
   )
 }
 
-function BoxesOver({ item, size, scale }: { item: ShownItem; size: [number, number]; scale: number }) {
+const LABELLED = 30
+
+/** Boxes by parts of the image, so that lines and letters are as thick over small images as over large ones. */
+function BoxesOver({ item, size }: { item: ShownItem; size: [number, number] }) {
   const labels = [...new Set(item.boxes.map((box) => box.label))]
-  // Lines and letters are as thick on screen for small pictures as for large ones.
-  const unit = Math.max(size[0] / 640, 1 / scale)
+  const part = (of: number, whole: number) => `${(100 * of) / whole}%`
   return (
-    <svg className="absolute inset-0 h-full w-full" viewBox={`0 0 ${size[0]} ${size[1]}`} aria-hidden>
+    <div className="pointer-events-none absolute inset-0 overflow-hidden" aria-hidden>
       {item.boxes.map((box, at) => {
         const colour = look(labels.indexOf(box.label) + 1).colour
         const text = `${box.label}${box.score === null ? '' : ` ${show(box.score)}`}`.trim()
-        const above = box.y > 13 * unit
         return (
-          <g key={at}>
-            <rect
-              x={box.x}
-              y={box.y}
-              width={box.width}
-              height={box.height}
-              fill="none"
-              stroke="var(--surface)"
-              strokeWidth={4 * unit}
-            />
-            <rect
-              x={box.x}
-              y={box.y}
-              width={box.width}
-              height={box.height}
-              fill="none"
-              stroke={colour}
-              strokeWidth={2 * unit}
-            />
-            {text && (
-              <text
-                x={box.x}
-                y={above ? box.y - 4 * unit : box.y + 12 * unit}
-                fontSize={11 * unit}
-                fontWeight="600"
-                fill="var(--ink)"
-                stroke="var(--surface)"
-                strokeWidth={3 * unit}
-                paintOrder="stroke"
+          <div
+            key={at}
+            className="absolute"
+            style={{
+              left: part(box.x, size[0]),
+              top: part(box.y, size[1]),
+              width: part(box.width, size[0]),
+              height: part(box.height, size[1]),
+              boxShadow: `inset 0 0 0 2px ${colour}, inset 0 0 0 3px var(--surface)`,
+            }}
+          >
+            {text && item.boxes.length <= LABELLED && (
+              <span
+                className={`absolute left-0 bg-surface px-0.5 text-[10px] leading-3 whitespace-nowrap text-ink ${box.y < size[1] * 0.06 ? 'top-full' : 'bottom-full'}`}
+                style={{ borderLeft: `3px solid ${colour}` }}
               >
                 {text}
-              </text>
+              </span>
             )}
-          </g>
+          </div>
         )
       })}
-    </svg>
+    </div>
   )
 }
 

@@ -84,7 +84,7 @@ function Choice(props: {
     <label className="flex items-center gap-1">
       {props.name}
       <select
-        className="field max-w-36 py-0 text-xs"
+        className="field max-w-28 py-0 text-xs"
         value={props.value}
         onChange={(event) => props.onChange(event.target.value)}
       >
