@@ -3591,12 +3591,16 @@ export interface components {
         /**
          * Plots
          * @description Plots of one name of several runs, laid over one another; `without` have none of it.
+         *
+         *     `places` are the texts along x in their order, where x holds texts or bars stand on it.
          */
         Plots: {
             /** Plots */
             plots: components["schemas"]["KeptPlot"][];
             /** Series */
             series: components["schemas"]["DrawnSeries"][];
+            /** Places */
+            places: string[];
             /** Numbers */
             numbers: components["schemas"]["SaidNumber"][];
             /** Without */

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.finding import find_artifact, find_version, runs_named
+from kinetrum.actions.finding import find_artifact, find_version, in_lock_order, runs_named
 from kinetrum.actions.looking import may_bin
 from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
 from kinetrum.core.permissions import Act, permits
@@ -72,7 +72,9 @@ def things_named(place: Place, references: Sequence[str]) -> Things:
         known = find_artifact(place, name)
         parts |= {row.version_id: row for row in artifacts.versions_of(known.artifact_id) if not row.purged_at}
     chosen = [row for _, row in sorted({**parts, **versions}.items())]
-    return Things(runs_named(place, plain) if plain else [], chosen, frozenset(parts.keys() - versions.keys()))
+    return Things(
+        in_lock_order(runs_named(place, plain)) if plain else [], chosen, frozenset(parts.keys() - versions.keys())
+    )
 
 
 @transaction

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
-from kinetrum.actions.finding import find_run, runs_named
+from kinetrum.actions.finding import find_run, in_lock_order, runs_named
 from kinetrum.core.errors import InvalidInput, NotAllowed, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.ids import id_bytes
@@ -49,7 +49,7 @@ def label_runs(actor: Actor, project: str, references: Sequence[str], labels: di
         raise InvalidInput("No label was given; write KEY=VALUE, or KEY= to take one away.", field="labels")
     for key, text in labels.items():
         check_label(key, text or "")
-    found = runs_named(place, references)
+    found = in_lock_order(runs_named(place, references))
     for run in found:
         doc = runs.lock_doc(run.run_id)
         before = {key: doc.labels.get(key) for key in labels}
@@ -70,7 +70,7 @@ def add_note(actor: Actor, project: str, references: Sequence[str], uid: str, te
     """Put a note on runs. Sent again with the same id, nothing changes."""
     place = enter(actor, project, Act.DESCRIBE)
     _check_note(text)
-    found = runs_named(place, references)
+    found = in_lock_order(runs_named(place, references))
     first = id_bytes(uid)
     # One client-made id for all: each run's note gets one of its own that a repeat makes again.
     ids = [(hashlib.sha256(first + run.uid).digest()[:16], run.run_id) for run in found]

@@ -106,11 +106,12 @@ def run_to_write(actor: Actor, project: str, experiment: str, pick: str) -> tupl
 
 
 def runs_named(place: Place, references: Sequence[str]) -> list[Run]:
-    """Return the runs that references (`experiment/number`, ids or their ends) name, each once."""
+    """Return the runs that references (`experiment/number`, ids or their ends) name, each once, in the order named."""
     if not 1 <= len(references) <= RUNS_AT_ONCE:
         raise InvalidInput(f"{len(references)} runs were named; 1 to {RUNS_AT_ONCE} are taken at once.", field="runs")
-    found = {}
-    for reference in references:
-        run = run_named(place, reference)
-        found[run.run_id] = run
-    return [found[run_id] for run_id in sorted(found)]
+    return list({run.run_id: run for run in (run_named(place, reference) for reference in references)}.values())
+
+
+def in_lock_order(runs: Sequence[Run]) -> list[Run]:
+    """Return runs in the order in which they are locked, so that two acts on the same runs never wait in a circle."""
+    return sorted(runs, key=lambda run: run.run_id)

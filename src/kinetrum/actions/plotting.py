@@ -12,7 +12,7 @@ from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.plots import Plot, redeclare
-from kinetrum.core.plots.overlay import SaidNumber, Series, numbers_of, series_of
+from kinetrum.core.plots.overlay import SaidNumber, Series, numbers_of, places_of, series_of
 from kinetrum.core.values import check_key
 from kinetrum.storage import events, journal, plots, runs
 from kinetrum.storage.clock import from_micros
@@ -29,6 +29,7 @@ class Overlaid:
 
     plots: list[KeptPlot]
     series: list[Series]
+    places: list[str]
     numbers: list[SaidNumber]
     without: list[str]
 
@@ -108,8 +109,10 @@ def read_plots(
         raise NotFound(f"None of {', '.join(without[:5])} has a plot {name!r}{at}{said}.", field="name")
     # Drawn as the first one is, so that what is laid over one another has the same axes.
     pairs = [(found.run.reference, found.plot) for found in kept]
-    drawn = series_of(pairs) if kept[0].plot.view.mark != "matrix" else []
-    return Overlaid(kept, drawn, numbers_of(pairs), without)
+    matrix = kept[0].plot.view.mark == "matrix"
+    return Overlaid(
+        kept, [] if matrix else series_of(pairs), [] if matrix else places_of(pairs), numbers_of(pairs), without
+    )
 
 
 def _at_step(rows: Sequence[PlotRow], step: int | None) -> PlotRow | None:

@@ -11,7 +11,7 @@ from kinetrum.actions import plotting
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.plots import read_plot, write_plot
 from kinetrum.core.plots.matrices import matrix_of
-from kinetrum.core.values import to_json
+from kinetrum.core.values import show, to_json
 from kinetrum.service.access import SignedIn
 from kinetrum.storage.plots import PlotRow
 from kinetrum.wire import plots as wire
@@ -63,9 +63,13 @@ def read_plots(
     return wire.Plots(
         plots=[_kept(one, columns) for one in found.plots],
         series=[
-            wire.DrawnSeries(name=one.name, of=one.of, x=[to_json(value) for value in one.x], y=list(one.y))
+            wire.DrawnSeries(
+                name=one.name, of=one.of, y=list(one.y),
+                x=[show(value) if found.places else to_json(value) for value in one.x],
+            )
             for one in found.series
         ],
+        places=found.places,
         numbers=[
             wire.SaidNumber(name=said.name, values=[_number(value) for value in said.values],
                             change=_number(said.change))

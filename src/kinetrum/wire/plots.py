@@ -95,9 +95,13 @@ class SaidNumber(Out):
 
 
 class Plots(Out):
-    """Plots of one name of several runs, laid over one another; `without` have none of it."""
+    """Plots of one name of several runs, laid over one another; `without` have none of it.
+
+    `places` are the texts along x in their order, where x holds texts or bars stand on it.
+    """
 
     plots: list[KeptPlot]
     series: list[DrawnSeries]
+    places: list[str]
     numbers: list[SaidNumber]
     without: list[str]

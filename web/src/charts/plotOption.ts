@@ -99,10 +99,17 @@ const tip = (tones: Style) => ({
   textStyle: { color: tones.text, fontSize: 11, fontFamily: FONT },
 })
 
-function axis(tones: Style, name: string, scale: string, category: string[] | null, along: 'x' | 'y') {
+function axis(
+  tones: Style,
+  name: string,
+  scale: string,
+  category: string[] | null,
+  along: 'x' | 'y',
+  fromZero = false,
+) {
   return {
     type: category ? ('category' as const) : scale === 'log' ? ('log' as const) : ('value' as const),
-    ...(category ? { data: category } : { scale: true }),
+    ...(category ? { data: category } : { scale: !fromZero }),
     name,
     nameLocation: 'middle' as const,
     nameGap: along === 'x' ? 26 : 44,
@@ -131,17 +138,13 @@ function seriesOption(drawn: Drawn, title: string | null): EChartsCoreOption {
   const tones = style()
   const view = drawn.plots.plots[0]!.view
   const legend = legendOf(drawn)
-  const texts =
-    view.mark === 'bars' || drawn.plots.series.some((series) => series.x.some((x) => typeof x === 'string'))
-  const places = texts
-    ? [...new Set(drawn.plots.series.flatMap((series) => series.x.map((x) => show(x))))]
-    : null
+  const places = drawn.plots.places.length ? drawn.plots.places : null
   const series = drawn.plots.series.slice(0, DRAWN_SERIES).map((one, at) => {
     const { slot, dash, name } = legend[at]!
     const colour = resolved(look(slot).colour)
     const points = one.y.flatMap((y, where) =>
       drawable(one, y, where, view)
-        ? [[texts ? show(one.x[where]) : (plain(one.x[where]) as number), y]]
+        ? [[places ? String(one.x[where]) : (plain(one.x[where]) as number), y]]
         : [],
     )
     const common = { name, data: points, itemStyle: { color: colour }, cursor: 'default' }
@@ -164,7 +167,7 @@ function seriesOption(drawn: Drawn, title: string | null): EChartsCoreOption {
     }
   })
   const all: object[] = [...series]
-  if (view.diagonal && !texts) all.push(diagonal(drawn, tones))
+  if (view.diagonal && !places) all.push(diagonal(drawn, tones))
   return {
     ...base(tones, title),
     grid: {
@@ -193,7 +196,14 @@ function seriesOption(drawn: Drawn, title: string | null): EChartsCoreOption {
       axisPointer: { lineStyle: { color: tones.quiet } },
     },
     xAxis: axis(tones, view.x_name || view.x, view.x_scale, places, 'x'),
-    yAxis: axis(tones, view.y_name || (view.y.length === 1 ? view.y[0]! : ''), view.y_scale, null, 'y'),
+    yAxis: axis(
+      tones,
+      view.y_name || (view.y.length === 1 ? view.y[0]! : ''),
+      view.y_scale,
+      null,
+      'y',
+      view.mark === 'bars',
+    ),
     series: all,
   }
 }
@@ -275,7 +285,9 @@ export function matrixOption(drawn: Drawn, which: number, title: string | null):
         label: {
           show: few,
           fontSize: 11,
-          formatter: (found: { value: number[] }) => written(found.value[2] ?? 0),
+          // Nothing stands in empty cells of many, so that the others are seen.
+          formatter: ({ value: [, , cell = 0] }: { value: number[] }) =>
+            slanted && cell === 0 ? '' : written(cell),
         },
         itemStyle: few ? { borderColor: tones.surface, borderWidth: 1 } : {},
       },

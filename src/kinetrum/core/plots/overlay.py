@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kinetrum.core.plots.plot import Plot
-from kinetrum.core.values import Value
+from kinetrum.core.values import Value, show
 
 SERIES_LIMIT = 200
 Named = tuple[str, Plot]
@@ -50,6 +50,15 @@ def series_of(plots: Sequence[Named]) -> list[Series]:
                 parts = [label] * (len(plots) > 1) + [column] * (len(plot.view.y) > 1) + [group] * (group != "")
                 found.append(_series(plot, column, places, " ".join(parts) or column, of))
     return found[:SERIES_LIMIT]
+
+
+def places_of(plots: Sequence[Named]) -> list[str]:
+    """Return the texts that stand along x, in the order of the rows; empty where x holds numbers."""
+    values = [value for _, plot in plots for value in plot.columns[plot.view.x]]
+    bars = any(plot.view.mark == "bars" for _, plot in plots)
+    if not bars and not any(isinstance(value, str) for value in values):
+        return []
+    return list(dict.fromkeys(show(value) for value in values))
 
 
 def numbers_of(plots: Sequence[Named]) -> list[SaidNumber]:

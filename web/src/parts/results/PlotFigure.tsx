@@ -159,7 +159,7 @@ function Matrices({ drawn, name, height }: { drawn: Drawn; name: string; height:
             drawn={drawn}
             at={at}
             name={name}
-            height={shown.length > 1 ? height : height + 60}
+            height={matrixHeight(plot.matrix?.names.length ?? 0, height, shown.length > 1)}
           />
         ))}
       </div>
@@ -172,6 +172,10 @@ function Matrices({ drawn, name, height }: { drawn: Drawn; name: string; height:
     </>
   )
 }
+
+/** A row of a matrix with names takes a line; from some on they are too many to be named each. */
+const matrixHeight = (classes: number, height: number, beside: boolean) =>
+  Math.min(Math.max(beside ? height : height + 60, 94 + 18 * classes), 460)
 
 function OneMatrix({ drawn, at, name, height }: { drawn: Drawn; at: number; name: string; height: number }) {
   const option = useCallback(() => matrixOption(drawn, at, null), [drawn, at])
@@ -197,12 +201,12 @@ function Confusions({ drawn }: { drawn: Drawn }) {
     .sort((a, b) => b.count - a.count)
     .slice(0, PAIRS)
   return (
-    <p className="text-xs text-ink2">
+    <p className="flex flex-wrap gap-x-3 text-xs text-ink2">
       <span className="lab">
         {drawn.plots.plots.length > 1 ? `${drawn.names[0]}: ` : ''}most often taken for another:{' '}
       </span>
       {pairs.map(({ count, down, across }) => (
-        <span key={`${down} ${across}`} className="mr-3 whitespace-nowrap">
+        <span key={`${down} ${across}`} className="max-w-full truncate">
           {first.names[down]} → {first.names[across]}{' '}
           <b>{share ? `${Math.round(count * 1000) / 10} %` : show(count)}</b>
         </span>
