@@ -61,6 +61,12 @@ def test_roc_is_that_of_scikit_learn(data: str, weighed: str) -> None:
     assert near(column(plot, "threshold")[1:], limits[1:])
     assert plot.columns["threshold"][0] == math.inf
     assert plot.numbers["area"] == pytest.approx(metrics.roc_auc_score(y, score, sample_weight=w), abs=1e-12)
+    assert plot.numbers["true positive rate at false positive rate 0.05"] == pytest.approx(
+        true[false <= 0.05].max(), abs=1e-12
+    )
+    assert plot.numbers["false positive rate at true positive rate 0.9"] == pytest.approx(
+        false[true >= 0.9].min(), abs=1e-12
+    )
     assert plot.note == ""
 
 
@@ -76,6 +82,7 @@ def test_precision_and_recall_are_those_of_scikit_learn(data: str, weighed: str)
     assert near(column(plot, "threshold")[1:], limits[::-1])
     area = metrics.average_precision_score(y, score, sample_weight=w)
     assert plot.numbers["average_precision"] == pytest.approx(area, abs=1e-12)
+    assert plot.numbers["precision at recall 0.9"] == pytest.approx(precision[recall >= 0.9].max(), abs=1e-12)
 
 
 def test_curves_of_several_classes_are_one_against_the_rest() -> None:

@@ -44,7 +44,7 @@ LEAST: dict[str, str] = dict.fromkeys(
      "export_points", "read_packed_points", "list_results", "list_notes", "list_bin", "list_experiment_notes",
      "read_artifact", "list_folder", "read_lineage", "export_prov", "preview_file", "read_usage",
      "export_archive", "compare_versions", "compare_file", "find_uses", "download_bundle",
-     "list_plots", "read_plots",
+     "list_plots", "read_plots", "read_kept_names", "read_items", "read_thumbnail", "read_rows", "read_joined_rows",
      "read_output", "download_output", "read_surroundings", "read_resources"], "viewer",
 ) | dict.fromkeys(
     ["begin_run", "set_parameters", "add_points", "add_results", "add_problem", "keep_alive", "record_ending", "add_used",
@@ -85,7 +85,7 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
         )
     url = project.instance.url + re.sub(r"\{(\w+)(:path)?\}", lambda part: names[part[1]], path)
     params = {"key": "loss", "metric": "loss", "run": ["e/1", "e/1"], "batch": new_id(),
-              "left": "n@1:x" if name == "compare_file" else "n@1", "right": "n@1:x" if name == "compare_file" else "n@1", "digest": A, "of": "e/1", "path": "x", "name": "roc"}  # fmt: skip
+              "left": "n@1:x" if name == "compare_file" else "n@1", "right": "n@1:x" if name == "compare_file" else "n@1", "digest": A, "of": "n@1" if name == "read_rows" else "e/1", "path": "x", "name": "roc"}  # fmt: skip
     least = ROLES.index(LEAST[name])
     for role in (*ROLES, "stranger"):
         headers = {"Authorization": f"Bearer {project.tokens[role]}", "Upload-Offset": "0", "Upload-Length": "9"}

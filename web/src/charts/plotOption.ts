@@ -4,7 +4,7 @@ import type { Plots } from '../api/results'
 import { look, resolved } from '../parts/looks'
 import { plain, show } from '../parts/values'
 
-export type Legend = { name: string; slot: number; dash: number[] }
+export type Legend = { name: string; slot: number; dash: number[]; tone: number }
 export type Drawn = { plots: Plots; slots: number[]; names: string[] }
 
 const CELLS_WRITTEN = 20
@@ -26,7 +26,9 @@ export function legendOf({ plots, slots, names }: Drawn): Legend[] {
     const dash = several && (perRun.get(series.of) ?? 1) > 1 ? (DASHES[nth % 4] ?? []) : look(slot).dash
     const run = plots.plots[series.of]?.run ?? ''
     const short = several ? series.name.replace(run, names[series.of] ?? run) : series.name
-    return { name: short, slot, dash }
+    // Bars have no dashes: a run's further columns are paler.
+    const paler = several && plots.plots[series.of]?.view.mark === 'bars'
+    return { name: short, slot, dash, tone: paler ? Math.max(0.25, 1 - 0.35 * nth) : 1 }
   })
 }
 
@@ -140,7 +142,7 @@ function seriesOption(drawn: Drawn, title: string | null): EChartsCoreOption {
   const legend = legendOf(drawn)
   const places = drawn.plots.places.length ? drawn.plots.places : null
   const series = drawn.plots.series.slice(0, DRAWN_SERIES).map((one, at) => {
-    const { slot, dash, name } = legend[at]!
+    const { slot, dash, name, tone } = legend[at]!
     const colour = resolved(look(slot).colour)
     const points = one.y.flatMap((y, where) =>
       drawable(one, y, where, view)
@@ -156,7 +158,8 @@ function seriesOption(drawn: Drawn, title: string | null): EChartsCoreOption {
         itemStyle: { color: colour, opacity: 0.6 },
         large: points.length > 5000,
       }
-    if (view.mark === 'bars') return { ...common, type: 'bar' as const, barMaxWidth: 40 }
+    if (view.mark === 'bars')
+      return { ...common, itemStyle: { color: colour, opacity: tone }, type: 'bar' as const, barMaxWidth: 40 }
     return {
       ...common,
       type: 'line' as const,

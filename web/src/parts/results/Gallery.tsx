@@ -82,11 +82,8 @@ function Small({ place, item, onOpen }: { place: Place; item: ShownItem; onOpen:
     item.masks.length ? plural(item.masks.length, 'mask') : '',
   ].filter(Boolean)
   return (
-    <button
-      className="block w-full text-left"
-      onClick={onOpen}
-      aria-label={`Open ${item.caption || item.file}`}
-    >
+    <button className="block w-full text-left" onClick={onOpen}>
+      <span className="sr-only">Open </span>
       {broken ? (
         <span className="lab grid h-[84px] place-items-center border border-dashed border-line">
           cannot be shown

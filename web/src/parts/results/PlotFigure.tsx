@@ -31,27 +31,21 @@ export function PlotFigure(props: {
   }, [kept.steps, runs])
   const references = useMemo(() => having.map((run) => run.reference), [having])
   const { data, error } = usePlots(project, references, kept.name, step, view)
-  const drawn = useMemo(
-    () =>
-      data && {
-        plots: data,
-        slots: data.plots.map((plot) => having.find((run) => run.reference === plot.run)?.slot ?? 1),
-        names: data.plots.map((plot) => having.find((run) => run.reference === plot.run)?.label ?? plot.run),
-      },
-    [data, having],
-  )
+  const drawn = useMemo(() => data && withLooks(data, having), [data, having])
   const steps = stepsOf(kept)
-  const first = data?.plots[0]
-  const title = first?.view.title || `${kept.name} of ${references.join(', ')}`
+  const saved = { project, references, name: kept.name, step }
   return (
-    <figure className="min-w-0 border-b border-line pt-1 pb-2" aria-label={`Plot ${kept.name}`}>
+    <figure
+      className={`min-w-0 border-b border-line pt-1 pb-2 ${isWide(drawn) ? 'col-span-full' : ''}`}
+      aria-label={`Plot ${kept.name}`}
+    >
       <figcaption className="flex flex-wrap items-center gap-x-3 gap-y-1">
         <h3 className="truncate text-xs font-semibold" title={kept.name}>
-          {first?.view.title || kept.name}
+          {drawn ? titleOf(drawn, kept.name) : kept.name}
         </h3>
         <span className="lab">{kept.kind.replace('_', ' ')}</span>
         <span className="ml-auto flex items-center gap-2">
-          {Object.keys(view).length > 0 && may && having.length === 1 && (
+          {may && references.length === 1 && (
             <DeclareButton
               project={project}
               run={references[0] ?? ''}
@@ -60,20 +54,32 @@ export function PlotFigure(props: {
               onDone={() => setView({})}
             />
           )}
-          <SaveMenu
-            title={kept.name}
-            ready={!!drawn}
-            saves={drawn ? saves(drawn, title, { project, references, name: kept.name, step }) : {}}
-          />
+          <SaveMenu title={kept.name} ready={!!drawn} saves={drawn ? saves(drawn, saved) : {}} />
         </span>
       </figcaption>
-      {first && <ViewChoices plot={first} view={view} onChange={setView} />}
+      {drawn && <ViewChoices plot={drawn.plots.plots[0]!} view={view} onChange={setView} />}
       {steps.length > 1 && <StepChoice steps={steps} step={step} onChange={setStep} name={kept.name} />}
       {error && <p className="py-1 text-xs text-bad">{error.message}</p>}
       {drawn && <Body drawn={drawn} name={kept.name} height={height} />}
     </figure>
   )
 }
+
+/** Each plot gets the look and the name that its run has everywhere. */
+function withLooks(plots: Plots, runs: ShownRun[]): Drawn {
+  const shown = plots.plots.map((plot) => runs.find((run) => run.reference === plot.run))
+  return {
+    plots,
+    slots: shown.map((run) => run?.slot ?? 1),
+    names: shown.map((run, at) => run?.label ?? plots.plots[at]?.run ?? ''),
+  }
+}
+
+const titleOf = (drawn: Drawn, name: string) => drawn.plots.plots[0]?.view.title || name
+
+/** Matrices of many classes side by side take the whole width. */
+const isWide = (drawn: Drawn | undefined) =>
+  drawn !== undefined && drawn.plots.plots.length > 1 && (drawn.plots.plots[0]?.matrix?.names.length ?? 0) > 5
 
 function Body({ drawn, name, height }: { drawn: Drawn; name: string; height: number }) {
   const matrix = drawn.plots.plots[0]?.view.mark === 'matrix'
@@ -120,7 +126,7 @@ function Lines({ drawn, name, height }: { drawn: Drawn; name: string; height: nu
           className="flex max-h-[52px] flex-wrap gap-x-3 overflow-auto py-1 text-2xs text-ink2"
           aria-label="Series"
         >
-          {legend.slice(0, NAMED).map(({ name: series, slot, dash }, at) => (
+          {legend.slice(0, NAMED).map(({ name: series, slot, dash, tone }, at) => (
             <li key={at} className="flex items-center gap-1 whitespace-nowrap">
               <svg width={18} height={8} aria-hidden>
                 <line
@@ -130,6 +136,7 @@ function Lines({ drawn, name, height }: { drawn: Drawn; name: string; height: nu
                   y2="4"
                   strokeWidth="2.5"
                   stroke={look(slot).colour}
+                  strokeOpacity={tone}
                   strokeDasharray={dash.join(' ')}
                 />
               </svg>
@@ -278,9 +285,9 @@ function Numbers({ drawn }: { drawn: Drawn }) {
 
 function saves(
   drawn: Drawn,
-  title: string,
   asked: { project: string; references: string[]; name: string; step: number | null },
 ) {
+  const title = titleOf(drawn, `${asked.name} of ${asked.references.join(', ')}`)
   const option = () => optionOf(drawn, title)
   const matrices = drawn.plots.plots[0]?.view.mark === 'matrix' ? drawn.plots.plots.slice(1) : []
   const picture = async (form: 'png' | 'svg') => {

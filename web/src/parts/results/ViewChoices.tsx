@@ -7,7 +7,8 @@ type Change = Partial<PlotView>
 
 export function ViewChoices(props: { plot: KeptPlot; view: Change; onChange: (view: Change) => void }) {
   const { plot, view, onChange } = props
-  const now = plot.view
+  // What was chosen stands at once, also before the service has drawn it.
+  const now = { ...plot.view, ...view }
   const set = (part: Change) => onChange({ ...view, ...part })
   const columns = plot.column_names
   if (now.mark === 'matrix') {
@@ -84,6 +85,7 @@ function Choice(props: {
     <label className="flex items-center gap-1">
       {props.name}
       <select
+        aria-label={props.name}
         className="field max-w-28 py-0 text-xs"
         value={props.value}
         onChange={(event) => props.onChange(event.target.value)}
@@ -127,6 +129,7 @@ export function DeclareButton(props: {
   const [experiment = '', number = ''] = props.run.split('/')
   const declare = useDeclareView(props.project, experiment, number)
   const [busy, setBusy] = useState(false)
+  if (Object.keys(props.view).length === 0) return null
   return (
     <button
       className="btn leading-[18px]"
