@@ -28,7 +28,7 @@ PAGES = {
     "today": "/",
     "project": "/orchard",
     "experiment-light": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
-    "experiment-dark": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
+    "results-dark": "/orchard/e/frost-alarm?lens=kept&kept=plot+held-out/roc&sel={better}~1,{earlier}~2,{live}~3",
     "run": "/orchard/e/frost-alarm/{better}",
     "run-output": "/orchard/e/gap-filling/7?surroundings=previous",
     "compare": "/orchard/compare?run=frost-alarm/{better}~1&run=frost-alarm/{earlier}~2",
@@ -45,7 +45,8 @@ COMMANDS = {
     "terminal-track": "cd .demo/demo/gap-filling && kinetrum track -e gap-filling --set reach=3 --metrics out/scores.csv"
     " --step reach -- python neighbours.py --reach 3; kinetrum show gap-filling/last --output; kinetrum show gap-filling/last",
     "terminal-data": "kinetrum diff nights@2 nights@3; echo; kinetrum uses nights@3 | head -7; echo; kinetrum lineage frost-alarm@production",
-    "terminal-show": "kinetrum show frost-alarm/{problem}",
+    "terminal-results": "kinetrum plot frost-alarm/{better} held-out/roc --with frost-alarm/{earlier}; echo;"
+    " kinetrum rows frost-alarm/{better} --with frost-alarm/{earlier} --on held-out --outcome 'newly wrong' --limit 5",
     "terminal-registry": "kinetrum models; echo; kinetrum show model; echo; kinetrum history frost-alarm",
 }
 

@@ -156,3 +156,12 @@ def test_the_plots_of_the_documents(recording: Project) -> None:
     exec(read, space)
     names = set(space["plots"])  # type: ignore[call-overload]
     assert {"holdout/roc", "holdout/confusion", "night-shift/roc", "lows"} <= names
+
+
+def test_the_media_of_the_documents(recording: Project) -> None:
+    recorded, seen, rows = blocks(ROOT / "docs" / "how-to" / "media.md", "python")
+    space: dict[str, object] = {}
+    for block in (recorded, seen, "import kinetrum\n" + rows):
+        exec(block, space)
+    assert set(space["media"]) == {  # type: ignore[call-overload]
+        "night-maps", "alarm", "report", "by-station", "frost-alarm-holdout-predictions"}  # fmt: skip
