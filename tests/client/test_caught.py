@@ -230,7 +230,8 @@ with kinetrum.begin("e") as run:
     samples = found.resources()
     assert len(samples["at"]) >= 1
     assert max(value or 0 for value in samples["memory (bytes)"]) > 50_000_000
-    assert max(value or 0 for value in samples["cpu (%)"]) > 30
+    # A busy loop; how much it gets is for the machine to say, which other tests load.
+    assert max(value or 0 for value in samples["cpu (%)"]) > 5
     assert samples["processes"][0] == 1
 
 

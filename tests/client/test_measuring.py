@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
 from typing import Any
 
@@ -82,6 +83,40 @@ def test_a_signal_in_the_middle_of_a_measure(alone: Path) -> None:
     assert [record["loss"] for record in found if record["op"] == "point"] == list(range(20_000))
     assert len(fired) > 10
     assert sum(record["op"] == "results" for record in found) == len(fired)
+
+
+@pytest.mark.parametrize("full", [False, True], ids=["on the disk", "in memory"])
+@pytest.mark.parametrize("when", ["before", "after"])
+def test_a_signal_while_a_segment_is_begun(alone: Path, monkeypatch: pytest.MonkeyPatch, when: str, full: bool) -> None:
+    """A handler that records just before or after the file of the next segment is made, and fills one of its own."""
+    monkeypatch.setattr(spool, "_segment_size", 64 * 1024)
+    run = kinetrum.begin("signals")
+    made, left = spool.Segment, [3]
+
+    def interrupted(path: Path | None, *rest: Any) -> spool.Segment:
+        if full and path is not None:
+            raise OSError("no room")
+        if when == "after":
+            segment = made(path, *rest)
+        if left[0]:
+            left[0] -= 1
+            for _ in range(5):
+                run.result({"verdict": "x" * 16_000})
+        return segment if when == "after" else made(path, *rest)
+
+    monkeypatch.setattr(spool, "Segment", interrupted)
+    told = pytest.warns(UserWarning, match="takes no more records") if full else contextlib.nullcontext()
+    with told:
+        for number in range(3_000):
+            run.measure(loss=number)
+    monkeypatch.setattr(spool, "Segment", made)
+    monkeypatch.setattr(run._recorder.writer, "_next_try", 0.0)
+    run.end()
+    found = records(alone)
+    assert [record["loss"] for record in found if record["op"] == "point"] == list(range(3_000))
+    assert sum(record["op"] == "results" for record in found) == 15
+    numbers = sorted(int(path.stem) for path in alone.glob("writers/*/*.seg"))
+    assert numbers == list(range(1, len(numbers) + 1))
 
 
 @pytest.mark.parametrize(

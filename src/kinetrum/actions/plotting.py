@@ -20,7 +20,7 @@ from kinetrum.storage.database import snapshot, transaction
 from kinetrum.storage.plots import PlotRow
 from kinetrum.storage.runs import Run
 
-PLOTS_LIMIT, OVERLAY_LIMIT = 5_000, 50
+PLOTS_LIMIT, PLOTS_BYTES, OVERLAY_LIMIT = 5_000, 512 * 1024**2, 50
 
 
 @dataclass(frozen=True)
@@ -51,8 +51,12 @@ def add_plot(
     """Keep a plot of a run under a name. Sent again under the same id, nothing changes."""
     _, run = run_to_write(actor, project, experiment, run_ref)
     check_key(name, "plot")
-    if plots.count_plots(run.run_id) >= PLOTS_LIMIT:
-        raise TooLarge(f"{run.reference} has {PLOTS_LIMIT} plots already; keep fewer steps of them.", field="plot")
+    count, size = plots.count_plots(run.run_id)
+    if count >= PLOTS_LIMIT or size >= PLOTS_BYTES:
+        raise TooLarge(
+            f"{run.reference} has {count:,} plots of {size:,} bytes already, up to {PLOTS_LIMIT:,} plots and "
+            f"{PLOTS_BYTES:,} bytes are kept; keep fewer steps of them.", field="plot",
+        )  # fmt: skip
     drawn, declared = _as_declared(run, name, plot)
     if plots.add_plot(run.run_id, id_bytes(uid), name, step, from_micros(at), drawn, declared):
         events.tell_run(run.run_id)

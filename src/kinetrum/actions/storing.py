@@ -10,7 +10,7 @@ from kinetrum.actions import checkpoints
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.finding import find_version, run_to_write
 from kinetrum.core.checkpoints import check_keep
-from kinetrum.core.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.errors import Conflict, InvalidInput, NotFound, TooLarge
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.manifests import FileEntry, check_manifest, digest_of
 from kinetrum.core.media import KINDS
@@ -26,6 +26,7 @@ from kinetrum.storage.runs import Run
 
 KIND_LIMIT = 40
 ABOUT_LIMIT = 64 * 1024
+LINKS_LIMIT = 20_000
 
 
 @dataclass(frozen=True)
@@ -94,6 +95,10 @@ def _link(run: Run, doc: RunDoc, version: VersionRow, relation: str, new: NewVer
         run.run_id, id_bytes(new.uid), version.version_id, relation, new.role, new.step, from_micros(new.at),
         new.activity, check_keep(new.keep) if relation == "generated" else None,
     )  # fmt: skip
+    if len(doc.used) + len(doc.generated) >= LINKS_LIMIT:
+        raise TooLarge(
+            f"{run.reference} has {LINKS_LIMIT:,} inputs and outputs already; keep fewer steps of them.", field="name"
+        )
     if links.add_link(link):
         (doc.used if relation == "used" else doc.generated).append(
             # A result to be seen is one, also under the name of an artifact that was begun as something else.

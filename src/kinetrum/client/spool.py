@@ -92,23 +92,35 @@ class Writer:
             self._alive = locks.take(self.folder / "alive")
 
     def _next_segment(self, size: int, reserve: int = 0) -> Segment:
-        self._number += 1
+        """Return a new segment. A signal handler may come here in the middle of it and make one of its own: whose file
+        is there first has the number, and numbers have no gaps. What is set in one line without a call is not parted.
+        """
         raw = bytes.fromhex(self.id.replace("-", ""))
         made_at = time.time_ns() // 1000
         if self._persist_held():
             try:
                 self._check_limit(size)
                 self._open_folder()
-                return Segment(self._path(self._number), raw, made_at, size, host_identity())
+                return self._segment_in_file(raw, made_at, size)
             except OSError as error:
                 self._warn(error)
         held = sum(segment.size for _, segment in self._held)
         if held + size > MEMORY_LIMIT + reserve:
-            self._number -= 1
             raise NoRoom
-        segment = Segment(None, raw, made_at, size, host_identity())
-        self._held.append((self._number, segment))
+        segment, hold = Segment(None, raw, made_at, size, host_identity()), self._held.append
+        self._number += 1; hold((self._number, segment))  # fmt: skip # noqa: E702
         return segment
+
+    def _segment_in_file(self, raw: bytes, made_at: int, size: int) -> Segment:
+        number = self._number
+        while True:
+            number += 1
+            try:
+                segment = Segment(self._path(number), raw, made_at, size, host_identity())
+            except FileExistsError:
+                continue
+            self._number = max(self._number, number)
+            return segment
 
     def _path(self, number: int) -> Path:
         return self.folder / f"{number:06d}.seg"
@@ -138,7 +150,8 @@ class Writer:
                 self._check_limit(segment.size)
                 # The one that is still being written moves too, and everyone goes on in the file.
                 segment.move(self._path(number))
-                del self._held[0]
+                if self._held and self._held[0][1] is segment:
+                    del self._held[0]
         except OSError as error:
             self._warn(error)
             return False
@@ -167,7 +180,14 @@ class Writer:
         if not self.segment.ended:
             self.segment.end()
         # The map of the one before is given back when nobody writes into it any more.
-        self.segment = self._next_segment(max(_segment_size, size + 1024), reserve)
+        before = self.segment
+        fresh = self._next_segment(max(_segment_size, size + 1024), reserve)
+        if self.segment is before:
+            self.segment = fresh
+        else:
+            # A signal handler went on in one of its own meanwhile; this one stays empty.
+            fresh.end()
+            self.make_room(size, reserve)
         start_sender(self.root)
 
     def write(self, record: dict[str, Any]) -> Segment | None:

@@ -96,6 +96,8 @@ def keep_the_rest(run: Run, held: Nights, chance: NDArray[np.float64], threshold
     )
     table = _by_station(held, alarm)
     run.media.table("by-station", table, key="station")
+    run.plot.table("wrong-by-station", table, x="station", y=["missed", "false_alarms"], mark="bars",
+                   y_name="nights", title="Nights taken wrong")  # fmt: skip
     run.media.text("night-watch-report", _report(table, held, alarm), markdown=True)
     run.media.table(
         "frost-alarm-held-out-predictions",

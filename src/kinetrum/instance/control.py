@@ -21,7 +21,7 @@ from kinetrum.core.errors import KinetrumError, Unavailable
 from kinetrum.instance.keeper import ANOTHER_RUNS
 from kinetrum.instance.settings import DEFAULT_PORT, Home, default_home
 
-_UP_S, _DOWN_S = 120.0, 60.0
+_UP_S, _DOWN_S = 120.0, 120.0
 
 
 def is_running(home: Home) -> bool:

@@ -87,10 +87,10 @@ def set_view(plot_id: int, plot: Plot) -> None:
     )
 
 
-def count_plots(run_id: int) -> int:
-    """Return how many plots a run has."""
-    ((count,),) = query("SELECT COUNT(*) FROM plot WHERE run_id = %s", run_id)
-    return int(count)
+def count_plots(run_id: int) -> tuple[int, int]:
+    """Return how many plots a run has, and the bytes that their columns take."""
+    ((count, size),) = query("SELECT COUNT(*), COALESCE(SUM(LENGTH(payload)), 0) FROM plot WHERE run_id = %s", run_id)
+    return int(count), int(size)
 
 
 def every_plot(run_id: int) -> list[tuple[bytes, PlotRow]]:

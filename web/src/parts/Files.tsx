@@ -121,7 +121,7 @@ export function Files({
               lineage of this file
             </Link>
           </p>
-          <Preview project={project} artifact={artifact} version={version} path={file} />
+          <Preview key={file} project={project} artifact={artifact} version={version} path={file} />
         </div>
       )}
     </div>

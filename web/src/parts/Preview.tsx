@@ -1,9 +1,14 @@
 /** A look into one stored file: text, a table, a picture, a model's signature, an archive's listing. */
-import { lazy, Suspense } from 'react'
+import { lazy, Suspense, useState } from 'react'
 import { fileAddress, usePreview } from '../api/data'
 import { Waiting } from './Shell'
 
 const Markdown = lazy(() => import('./Markdown'))
+const TableRows = lazy(() => import('./results/TableRows').then(({ TableRows }) => ({ default: TableRows })))
+/** Tables that are browsed row by row. */
+const BROWSED = /\.(csv|tsv|parquet|jsonl|ndjson)(\.gz)?$/i
+
+const isText = (kind: string) => kind === 'text' || kind === 'bytes'
 
 export function Preview({
   project,
@@ -16,8 +21,10 @@ export function Preview({
   version: string
   path: string
 }) {
+  const [browsing, setBrowsing] = useState(false)
   const { data, error } = usePreview(project, artifact, version, path)
   const address = fileAddress(project, artifact, version, path)
+  const browsable = BROWSED.test(path)
   if (!data) {
     return error ? (
       <p className="py-2 text-xs text-ink2" role="status">
@@ -36,6 +43,11 @@ export function Preview({
           </span>
         ))}
         {data.language && <span className="lab">{data.language}</span>}
+        {browsable && (
+          <button className="link" onClick={() => setBrowsing(!browsing)}>
+            {browsing ? 'Only the beginning' : 'All rows: sort and filter'}
+          </button>
+        )}
         <a className="link ml-auto" href={address} download>
           Download
         </a>
@@ -52,15 +64,32 @@ export function Preview({
           <Markdown text={data.text} />
         </Suspense>
       )}
-      {data.columns.length > 0 && <Rows columns={data.columns} rows={data.rows} />}
-      {(data.kind === 'text' || data.kind === 'bytes') && data.text && (
+      <Table data={data} browsing={browsing} project={project} of={`${artifact}@${version}:${path}`} />
+      {!browsing && isText(data.kind) && data.text && (
         <pre tabIndex={0} className="mono max-h-[420px] overflow-auto bg-bg p-2 text-ink">
           {data.text}
         </pre>
       )}
-      {data.note && <p className="py-1 text-xs text-ink3">{data.note}</p>}
+      {!browsing && data.note && <p className="py-1 text-xs text-ink3">{data.note}</p>}
     </div>
   )
+}
+
+function Table(props: {
+  data: { columns: string[]; rows: string[][] }
+  browsing: boolean
+  project: string
+  of: string
+}) {
+  const { data, browsing, project, of } = props
+  if (browsing) {
+    return (
+      <Suspense fallback={<p className="lab">Reading …</p>}>
+        <TableRows project={project} of={of} />
+      </Suspense>
+    )
+  }
+  return data.columns.length > 0 ? <Rows columns={data.columns} rows={data.rows} /> : null
 }
 
 function Rows({ columns, rows }: { columns: string[]; rows: string[][] }) {
