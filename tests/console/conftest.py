@@ -6,7 +6,7 @@ import shutil
 from collections.abc import Callable, Iterator
 
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, Request, Response, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Page, Request, Response, expect, sync_playwright
 
 from tests.conftest import PASSWORD, Instance, Project
 
@@ -25,6 +25,10 @@ def chromium() -> Iterator[Browser]:
         browser = playwright.chromium.launch(executable_path=path, args=FLAGS)
         yield browser
         browser.close()
+
+
+# What tables hold is read by a process of its own, which waits for its turn on a busy machine.
+expect.set_options(timeout=15_000)
 
 
 class Watch:
