@@ -61,6 +61,15 @@ export function PlotFigure(props: {
       {steps.length > 1 && <StepChoice steps={steps} step={step} onChange={setStep} name={kept.name} />}
       {error && <p className="py-1 text-xs text-bad">{error.message}</p>}
       {drawn && <Body drawn={drawn} name={kept.name} height={height} />}
+      {having.length < runs.length && (
+        <p className="lab">
+          Without such a plot:{' '}
+          {runs
+            .filter((run) => !having.includes(run))
+            .map((run) => run.label)
+            .join(', ')}
+        </p>
+      )}
     </figure>
   )
 }
