@@ -113,6 +113,9 @@ def test_axes_are_chosen_for_once_or_for_everybody(plotted: Project, capsys: Out
     kept = json.loads(run(capsys, "plot", "frost-alarm/1", "lows", "--json")[1])["frost-alarm/1"]["view"]
     assert kept["x"] == "station"
     run(capsys, "plot", "frost-alarm/1", "lows", *chosen, "--declare")
+    status, told, error = run(capsys, "history", "frost-alarm/1")
+    assert (status, error) == (0, "")
+    assert "declared a plot anew" in told
     after = json.loads(run(capsys, "plot", "frost-alarm/1", "lows", "--json")[1])["frost-alarm/1"]["view"]
     assert (after["x"], after["mark"]) == ("day", "points")
     status, _, said = run(capsys, "plot", "frost-alarm/1", "lows", "--x", "nobody")

@@ -92,7 +92,10 @@ def test_how_it_is_drawn_is_declared_anew(project: Project) -> None:
     with pytest.raises(errors.NotAllowed):
         project.service("viewer").call("PATCH", path, json={"name": "lows", "view": {"x": "day"}})
     entries = project.service("maintainer").get(project.path("journal"))
-    assert any(entry["act"] == "declared a plot anew" for entry in entries)
+    told = [entry for entry in entries if entry["act"] == "declared a plot anew"]
+    assert "lows group" in {key for entry in told for key in entry["after"]}
+    assert all(entry["before"].keys() == entry["after"].keys() for entry in told)
+    assert not any(isinstance(value, dict) for entry in told for value in entry["after"].values())
 
 
 @pytest.mark.parametrize(

@@ -141,8 +141,14 @@ def declare_view(
     found = plots.plots_of_runs([run.run_id], name)
     if found[-1].view != before:
         journal.append(
-            place.project_id, actor.person_id, "declared a plot anew", run.subject, before={name: before},
-            after={name: found[-1].view}, origin=actor.origin,
+            place.project_id, actor.person_id, "declared a plot anew", run.subject,
+            before=_parted(name, before, found[-1].view), after=_parted(name, found[-1].view, before),
+            origin=actor.origin,
         )  # fmt: skip
         events.tell_run(run.run_id)
     return found
+
+
+def _parted(name: str, view: Mapping[str, Any], other: Mapping[str, Any]) -> dict[str, Any]:
+    """Return the parts of a view that another one has otherwise, each under the plot's name: `roc x`."""
+    return {f"{name} {part}": value for part, value in view.items() if value != other[part]}

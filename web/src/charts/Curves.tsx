@@ -29,6 +29,8 @@ type Props = {
   onZoom?: (zoom: Zoom | null) => void
   onOpen?: (name: string) => void
   onDrawn?: (canvas: HTMLCanvasElement | null) => void
+  /** Whether the points have not come yet. */
+  waiting?: boolean
 }
 
 const LABEL_ROOM = 132
@@ -45,6 +47,7 @@ export function Curves({
   onZoom,
   onOpen,
   onDrawn,
+  waiting = false,
 }: Props) {
   const holder = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(0)
@@ -109,7 +112,11 @@ export function Curves({
       <div ref={holder} style={{ height }} role="img" aria-label={`${title}, ${series.length} curves`} />
       {(empty || noNumber) && (
         <p className="pointer-events-none absolute inset-0 pt-8 text-center text-xs text-ink3">
-          {empty ? 'No points of this metric yet.' : 'No point of it is a finite number.'}
+          {waiting
+            ? 'Reading …'
+            : empty
+              ? 'No points of this metric yet.'
+              : 'No point of it is a finite number.'}
         </p>
       )}
       <figcaption

@@ -11,6 +11,7 @@ export function ChosenCurves(props: {
   choices: Choices
   canvas: RefObject<HTMLCanvasElement | null>
   onOpen?: (name: string) => void
+  waiting: boolean
 }) {
   const { choices, canvas, ...rest } = props
   const zoomTo = useZoom()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv as plain_csv
 import gzip
 import io
 import zlib
@@ -62,7 +63,7 @@ def _csv(raw: bytes, tabs: bool) -> pa.Table:
         raise InvalidInput("The file is empty.", field="path")
     first = raw[: raw.find(b"\n") if b"\n" in raw else len(raw)].decode("utf-8", "replace")
     separator = "\t" if tabs else max(",;\t|", key=first.count)
-    wide: list[str] = next(iter_csv_row(first, separator), [])
+    wide = _first_row(first, separator)
     if len(wide) > COLUMNS_LIMIT:
         raise TooLarge(f"The table has {len(wide):,} columns, over {COLUMNS_LIMIT:,}.", field="path")
     return csv.read_csv(
@@ -77,12 +78,9 @@ def _csv(raw: bytes, tabs: bool) -> pa.Table:
     )  # fmt: skip
 
 
-def iter_csv_row(line: str, separator: str) -> Any:
-    """Return an iterator over the one row that a line of CSV holds."""
-    import csv as plain_csv
-
-    plain_csv.field_size_limit(16 * 1024 * 1024)
-    return plain_csv.reader([line], delimiter=separator)
+def _first_row(line: str, separator: str) -> list[str]:
+    plain_csv.field_size_limit(BYTES_LIMIT)
+    return next(plain_csv.reader([line], delimiter=separator), [])
 
 
 def _parquet(file: BinaryIO) -> pa.Table:

@@ -309,6 +309,7 @@ function Overlay({ data, slots }: { data: Comparison; slots: number[] }) {
       {metric ? (
         <ChosenCurves
           series={series}
+          waiting={curves === undefined}
           title={`${metric} of ${plural(references.length, 'run')}`}
           height={300}
           bound={goal?.bound}

@@ -102,6 +102,7 @@ export function Lens({
       </div>
       <ChosenCurves
         series={series}
+        waiting={curves === undefined}
         title={picture.title}
         height={HEIGHT}
         bound={metric.goal?.bound}

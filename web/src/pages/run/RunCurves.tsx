@@ -85,6 +85,7 @@ function MetricCurve(props: { run: RunDetail; name: string; goal: Goal | undefin
       </div>
       <ChosenCurves
         series={series}
+        waiting={curves === undefined}
         title={title}
         height={140}
         bound={goal?.bound}

@@ -50,22 +50,7 @@ export function TableRows({ project, of }: { project: string; of: string }) {
           </label>
         )}
       </Asking>
-      {error && (
-        <p className="py-1 text-xs text-bad" role="alert">
-          {error.message}
-        </p>
-      )}
-      {data && (
-        <Shown
-          columns={data.columns}
-          rows={data.rows}
-          total={data.total}
-          of={data.of}
-          asked={asked}
-          onAsk={setAsked}
-        />
-      )}
-      {!data && !error && <p className="lab">Reading …</p>}
+      <Answered data={data} error={error} asked={asked} onAsk={setAsked} />
     </div>
   )
 }
@@ -133,22 +118,7 @@ export function JoinedTable(props: { project: string; left: string; right: strin
         </p>
       )}
       <Asking asked={asked} onAsk={setAsked} />
-      {error && (
-        <p className="py-1 text-xs text-bad" role="alert">
-          {error.message}
-        </p>
-      )}
-      {data && (
-        <Shown
-          columns={data.columns}
-          rows={data.rows}
-          total={data.total}
-          of={data.of}
-          asked={asked}
-          onAsk={setAsked}
-        />
-      )}
-      {!data && !error && <p className="lab">Reading …</p>}
+      <Answered data={data} error={error} asked={asked} onAsk={setAsked} />
     </div>
   )
 }
@@ -187,14 +157,30 @@ function Asking(props: { asked: Asked; onAsk: (asked: Asked) => void; children?:
   )
 }
 
-function Shown(props: {
-  columns: Column[]
-  rows: unknown[][]
-  total: number
-  of: number
+type Answer = { columns: Column[]; rows: unknown[][]; total: number; of: number }
+
+/** The rows that came, or why none did. */
+function Answered(props: {
+  data: Answer | undefined
+  error: Error | null
   asked: Asked
   onAsk: (asked: Asked) => void
 }) {
+  const { data, error, asked, onAsk } = props
+  return (
+    <>
+      {error && (
+        <p className="py-1 text-xs text-bad" role="alert">
+          {error.message}
+        </p>
+      )}
+      {data && <Shown {...data} asked={asked} onAsk={onAsk} />}
+      {!data && !error && <p className="lab">Reading …</p>}
+    </>
+  )
+}
+
+function Shown(props: Answer & { asked: Asked; onAsk: (asked: Asked) => void }) {
   const { columns, rows, total, of, asked, onAsk } = props
   const [name, way] = asked.sort.endsWith(':desc') ? [asked.sort.slice(0, -5), 'desc'] : [asked.sort, 'asc']
   const sortBy = (column: string) =>
