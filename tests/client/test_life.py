@@ -29,7 +29,7 @@ def recorded(reference: str) -> kinetrum.RecordedRun:
         ("", "finished", None), ("sys.exit()", "finished", None), ("sys.exit(0)", "finished", None),
         ("sys.exit(3)", "failed", "exited with status 3"), ("sys.exit('no data')", "failed", "exited with status no data"),
         ("1 / 0", "failed", "ZeroDivisionError"), ("raise KeyboardInterrupt", "stopped", "interrupted from the keyboard"),
-        ("os.kill(os.getpid(), signal.SIGTERM)", "stopped", "signal SIGTERM"), ("quiet()", "finished", None),
+        ("os.kill(os.getpid(), signal.SIGTERM); time.sleep(20)", "stopped", "signal SIGTERM"), ("quiet()", "finished", None),
         ("argparse.ArgumentParser().parse_args(['--unknown'])", "failed", "exited with status 2"),
         ("del run; gc.collect()", "stopped", "nothing refers to it"), ("thread()", "finished", None),
     ],
@@ -37,7 +37,7 @@ def recorded(reference: str) -> kinetrum.RecordedRun:
 def test_how_a_script_ends(recording: Project, tmp_path: Path, end: str, status: str, reason: str | None) -> None:
     script = (
         """
-import argparse, gc, os, signal, sys, threading
+import argparse, gc, os, signal, sys, threading, time
 import kinetrum
 def quiet():
     try: sys.exit(4)
@@ -104,6 +104,30 @@ def test_workers_write_one_run(recording: Project, tmp_path: Path, method: str) 
     assert found.status == "finished"
     assert found.metrics["loss"].points().step.tolist() == list(range(200))
     assert found.results == {"done": True}
+
+
+def test_signals_do_in_a_forked_worker_what_they_did_before(recording: Project, tmp_path: Path) -> None:
+    """A handler in Python would only be noted while the worker waits for a lock, and a pool waits for its workers."""
+    script = """
+import os, signal, sys, time
+import kinetrum
+with kinetrum.begin("forked") as run:
+    worker = os.fork()
+    if not worker:
+        if sys.argv[-1] == "own":
+            own = kinetrum.begin("own")
+        print(signal.getsignal(signal.SIGTERM) is signal.SIG_DFL, flush=True)
+        time.sleep(60)
+        os._exit(0)
+    time.sleep(1); os.kill(worker, signal.SIGTERM)
+    print(os.waitpid(worker, 0)[1] == signal.SIGTERM, signal.getsignal(signal.SIGTERM) is signal.SIG_DFL)
+"""
+    for word, lines in (("", "True\nTrue False\n"), ("own", "False\nTrue False\n")):
+        done = run_script(f"import sys; sys.argv.append({word!r})\n" + script)
+        assert (done.stdout, done.returncode) == (lines, 0), done.stderr
+    drain(tmp_path / "spool", 30)
+    assert recorded("own/1").status == "stopped"
+    assert recorded("forked/1").status == "finished"
 
 
 def test_a_token_does_not_travel_with_a_pickled_run(

@@ -123,10 +123,19 @@ def _note_signal(number: signal.Signals) -> None:
             signal.signal(received, signal.SIG_DFL)
             os.kill(os.getpid(), received)
 
-    stop.ends_runs = True  # type: ignore[attr-defined]
+    stop.ends_runs, stop.earlier = True, earlier  # type: ignore[attr-defined]
     signal.signal(number, stop)
 
 
 def _after_fork() -> None:
+    """In a forked child no run is ours to end, so that signals do there what they did before.
+
+    A pool ends its workers with SIGTERM; one that comes just before a worker waits for a lock would only be noted by a
+    handler in Python, and the worker would wait for ever. A run that is begun in the child watches again.
+    """
     for run in list(_open):
         run.after_fork()
+    here = signal.getsignal(signal.SIGTERM)
+    earlier = getattr(here, "earlier", None)
+    if getattr(here, "ends_runs", False) and earlier is not None:
+        signal.signal(signal.SIGTERM, earlier)
