@@ -6,6 +6,7 @@ import contextlib
 import json
 import os
 import secrets
+import signal
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -46,6 +47,14 @@ class Instance:
     def first_account(self) -> tuple[str, str]:
         words = self.home.first_password.read_text().split()
         return words[1], words[3]
+
+
+@pytest.fixture(autouse=True)
+def _signals_as_before() -> Iterator[None]:
+    """A signal that a test leaves blocked is blocked in every process that later tests start."""
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, [])
+    yield
+    assert signal.pthread_sigmask(signal.SIG_SETMASK, before) == before
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -40,10 +40,8 @@ def test_the_end_in_words(outcome: Outcome, exit_status: int, status: str, part:
 @pytest.fixture
 def blocked() -> Any:
     """Signals as `track` has them, and as they were afterwards."""
-    before = signal.pthread_sigmask(signal.SIG_BLOCK, [])
-    commands.block_signals()
-    yield
-    signal.pthread_sigmask(signal.SIG_SETMASK, before)
+    with commands.blocked_signals():
+        yield
 
 
 def test_the_program_begins_with_no_signal_blocked_and_both_streams_are_handed_on(

@@ -59,10 +59,12 @@ def test_many_threads_without_a_lock(alone: Path, monkeypatch: pytest.MonkeyPatc
     assert sum(record["op"] == "results" for record in found) == 80
 
 
-def test_a_signal_in_the_middle_of_a_measure(alone: Path) -> None:
+@pytest.mark.parametrize("size", [64 * 1024, 4 * 1024 * 1024])
+def test_a_signal_in_the_middle_of_a_measure(alone: Path, monkeypatch: pytest.MonkeyPatch, size: int) -> None:
     """A handler that records, thousands of times, between any two steps of the interpreter."""
     import signal
 
+    monkeypatch.setattr(spool, "_segment_size", size)
     run = kinetrum.begin("signals")
     fired = []
 
@@ -83,6 +85,8 @@ def test_a_signal_in_the_middle_of_a_measure(alone: Path) -> None:
     assert [record["loss"] for record in found if record["op"] == "point"] == list(range(20_000))
     assert len(fired) > 10
     assert sum(record["op"] == "results" for record in found) == len(fired)
+    numbers = sorted(int(path.stem) for path in alone.glob("writers/*/*.seg"))
+    assert numbers == list(range(1, len(numbers) + 1))
 
 
 @pytest.mark.parametrize("full", [False, True], ids=["on the disk", "in memory"])

@@ -54,10 +54,7 @@ def _track(given: argparse.Namespace) -> int:
     import shutil
     from pathlib import Path
 
-    from kinetrum.client import patterns, tracking
-    from kinetrum.client.commands import Command, NotStarted, block_signals
-    from kinetrum.client.measured_files import MeasuredFile
-    from kinetrum.client.plotted_files import PlottedFile
+    from kinetrum.client.commands import blocked_signals
 
     words = given.command_words[1:] if given.command_words[:1] == ["--"] else given.command_words
     if not words:
@@ -68,7 +65,18 @@ def _track(given: argparse.Namespace) -> int:
         print(f"kinetrum track: {words[0]!r} {'cannot be run; is it executable?' if there else 'is no command here.'}",
               file=sys.stderr)  # fmt: skip
         return 126 if there else 127
-    block_signals()
+    with blocked_signals():
+        return _run(given, words)
+
+
+def _run(given: argparse.Namespace, words: list[str]) -> int:
+    from pathlib import Path
+
+    from kinetrum.client import patterns, tracking
+    from kinetrum.client.commands import Command, NotStarted
+    from kinetrum.client.measured_files import MeasuredFile
+    from kinetrum.client.plotted_files import PlottedFile
+
     # What is mistyped is said before anything is recorded.
     files = [MeasuredFile(Path(path), given.step) for path in given.metrics]
     outputs = [patterns.files_of(text) for text in given.generated]

@@ -16,7 +16,7 @@ import subprocess
 import termios
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from types import FrameType
 
@@ -78,7 +78,7 @@ def _hint(number: int) -> str:
 
 
 class Command:
-    """One program being run. Signals are blocked in the making thread from `prepare` on until `run` returns."""
+    """One program being run, within `blocked_signals`."""
 
     def __init__(self, words: Sequence[str], environment: Mapping[str, str], sink: Sink, grace_s: float) -> None:
         self.words, self.environment, self.sink, self.grace_s = list(words), dict(environment), sink, grace_s
@@ -218,6 +218,16 @@ def _terminal(like: int) -> tuple[int, int]:
     return ours, theirs
 
 
-def block_signals() -> None:
-    """Block in this thread, and those it starts, what `Command` waits for; to be called before any thread begins."""
-    signal.pthread_sigmask(signal.SIG_BLOCK, PASSED_ON)
+@contextlib.contextmanager
+def blocked_signals() -> Iterator[None]:
+    """Block in this thread, and those it starts, what `Command` waits for; to be entered before any thread begins.
+
+    What comes after the program has ended is taken without effect, as the end is being recorded.
+    """
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, PASSED_ON)
+    try:
+        yield
+    finally:
+        while (found := signal.sigtimedwait(PASSED_ON, 0)) is not None and found.si_signo:
+            continue
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)

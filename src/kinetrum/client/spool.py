@@ -25,7 +25,7 @@ from typing import Any
 
 from kinetrum import locks
 from kinetrum.client.machine import host_identity, host_name
-from kinetrum.client.segments import SEGMENT_SIZE, Segment, json_size, output_size
+from kinetrum.client.segments import HEADER_SIZE, SEGMENT_SIZE, Segment, json_size, output_size
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import TooLarge
 from kinetrum.core.ids import uuid7
@@ -80,7 +80,7 @@ class Writer:
         self._held: list[tuple[int, Segment]] = []
         self._alive: int | None = None
         self._next_try = 0.0
-        self._warned = False
+        self._warned = self._turning = False
         if must_open:
             self._open_folder()
         self.segment = self._next_segment(_segment_size, _RESERVE)
@@ -91,36 +91,39 @@ class Writer:
             (self.folder / "host").write_text(host_name())
             self._alive = locks.take(self.folder / "alive")
 
-    def _next_segment(self, size: int, reserve: int = 0) -> Segment:
-        """Return a new segment. A signal handler may come here in the middle of it and make one of its own: whose file
-        is there first has the number, and numbers have no gaps. What is set in one line without a call is not parted.
-        """
+    def _next_segment(self, size: int, reserve: int = 0, in_memory: bool = False) -> Segment:
+        """Return a new segment, on the disk where there is room. Numbers have no gaps: readers wait for each."""
         raw = bytes.fromhex(self.id.replace("-", ""))
         made_at = time.time_ns() // 1000
-        if self._persist_held():
-            try:
-                self._check_limit(size)
-                self._open_folder()
-                return self._segment_in_file(raw, made_at, size)
-            except OSError as error:
-                self._warn(error)
-        held = sum(segment.size for _, segment in self._held)
-        if held + size > MEMORY_LIMIT + reserve:
-            raise NoRoom
-        segment, hold = Segment(None, raw, made_at, size, host_identity()), self._held.append
-        self._number += 1; hold((self._number, segment))  # fmt: skip # noqa: E702
+        # Together without a call, between which no signal handler comes.
+        self._number += 1
+        number = self._number
+        try:
+            if not in_memory and self._persist_held():
+                try:
+                    self._check_limit(size)
+                    self._open_folder()
+                    return Segment(self._path(number), raw, made_at, size, host_identity())
+                except OSError as error:
+                    self._warn(error)
+            held = sum(segment.size for _, segment in self._held)
+            if held + size > MEMORY_LIMIT + reserve:
+                raise NoRoom
+        except BaseException:
+            self._give_back(number, raw, made_at)
+            raise
+        segment = Segment(None, raw, made_at, size, host_identity())
+        self._held.append((number, segment))
         return segment
 
-    def _segment_in_file(self, raw: bytes, made_at: int, size: int) -> Segment:
-        number = self._number
-        while True:
-            number += 1
-            try:
-                segment = Segment(self._path(number), raw, made_at, size, host_identity())
-            except FileExistsError:
-                continue
-            self._number = max(self._number, number)
-            return segment
+    def _give_back(self, number: int, raw: bytes, made_at: int) -> None:
+        if self._number == number:
+            self._number -= 1
+            return
+        # A signal handler took the next one meanwhile: an empty one stands in this one's place.
+        empty = Segment(None, raw, made_at, 2 * HEADER_SIZE, host_identity())
+        empty.end()
+        self._held.append((number, empty))
 
     def _path(self, number: int) -> Path:
         return self.folder / f"{number:06d}.seg"
@@ -155,6 +158,7 @@ class Writer:
         except OSError as error:
             self._warn(error)
             return False
+        self._next_try = 0.0
         return True
 
     def _warn(self, error: OSError) -> None:
@@ -175,20 +179,35 @@ class Writer:
 
     def make_room(self, size: int, reserve: int = 0) -> None:
         """Begin a new segment where a record of that size does not fit; raises NoRoom where there is none."""
-        if self.segment.fits(size):
-            return
-        if not self.segment.ended:
-            self.segment.end()
-        # The map of the one before is given back when nobody writes into it any more.
-        before = self.segment
-        fresh = self._next_segment(max(_segment_size, size + 1024), reserve)
-        if self.segment is before:
-            self.segment = fresh
-        else:
-            # A signal handler went on in one of its own meanwhile; this one stays empty.
-            fresh.end()
-            self.make_room(size, reserve)
-        start_sender(self.root)
+        while not self.segment.fits(size):
+            self._turn_over(max(_segment_size, size + 1024), reserve)
+
+    def _turn_over(self, size: int, reserve: int) -> None:
+        """Go on in a new segment.
+
+        A signal handler that records in the middle of this goes on in memory, without the disk, which takes longer than
+        the next signal may take to come; what it recorded is on the disk as soon as this has ended.
+        """
+        nested = self._turning
+        self._turning = True
+        try:
+            before = self.segment
+            if not before.ended:
+                before.end()
+            fresh = self._next_segment(size, reserve, nested)
+            # The map of the one before is given back when nobody writes into it any more.
+            if self.segment is before:
+                self.segment = fresh
+            else:
+                # A handler went on in one of its own meanwhile; this one stays empty.
+                fresh.end()
+            if not nested and self._held:
+                self._persist_held()
+        finally:
+            if not nested:
+                self._turning = False
+        if not nested:
+            start_sender(self.root)
 
     def write(self, record: dict[str, Any]) -> Segment | None:
         """Append one JSON record and return the segment it is in; it is kept then, also if the process is killed.

@@ -14,7 +14,7 @@ import os
 import signal
 import subprocess
 import sys
-import threading
+import time
 from pathlib import Path
 
 from kinetrum.core.errors import KinetrumError
@@ -34,7 +34,7 @@ class Keeper:
         self.home, self.port = home, port
         self.server = PrivateServer(home)
         self.service: subprocess.Popen[bytes] | None = None
-        self.stopping = threading.Event()
+        self.told_to_stop = False
 
     def run(self) -> int:
         """Start everything, watch over it, stop it in order; returns an exit status."""
@@ -47,8 +47,7 @@ class Keeper:
             return ANOTHER_RUNS
         os.truncate(lock, 0)
         os.write(lock, str(os.getpid()).encode())
-        for number in (signal.SIGTERM, signal.SIGINT):
-            signal.signal(number, lambda *_: self.stopping.set())
+        self._listen()
         try:
             self._start(lock)
             self._watch(lock)
@@ -65,6 +64,18 @@ class Keeper:
             if "url" in (self.home.read_state() or {}):
                 self.home.state.unlink(missing_ok=True)
         return 0
+
+    def _listen(self) -> None:
+        """End on SIGTERM and SIGINT, also where whoever started this had them blocked."""
+
+        def stop(*_: object) -> None:
+            # No lock is taken here: the line that was interrupted might hold it.
+            self.told_to_stop = True
+
+        numbers = (signal.SIGTERM, signal.SIGINT)
+        for number in numbers:
+            signal.signal(number, stop)
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, numbers)
 
     def _tell(self, state: dict[str, object]) -> None:
         write_private(self.home.state, json.dumps(state))
@@ -99,12 +110,13 @@ class Keeper:
 
     def _watch(self, lock: int) -> None:
         """Start again what ends, until told to stop; one that dies while it starts is tried again like any other."""
-        while not self.stopping.wait(0.2):
+        while not self.told_to_stop:
             try:
                 self._mend(lock)
             except (KinetrumError, OSError) as error:
                 log.error("%s Trying again.", error)
-                self.stopping.wait(1)
+                time.sleep(1)
+            time.sleep(0.2)
 
     def _mend(self, lock: int) -> None:
         if self.server.process is None or self.server.process.poll() is not None:
