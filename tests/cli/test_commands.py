@@ -141,8 +141,8 @@ def test_the_registry(recorded: Project, capsys: Out, tmp_path: Path) -> None:
 
 WRONG = [
     (["show", "frost-alarm/99"], 3, "the newest is frost-alarm/3"), (["show", "nothing"], 3, "no experiment, artifact or model"),
-    (["show", "A/1"], 2, "'a'"), (["runs", "x = 1", "-e", "frost-alarm"], 2, "No run here has"),
-    (["runs", "depth >", "-e", "frost-alarm"], 2, "Column"), (["runs", "-e", "frost-alarm", "--columns", "x"], 2, "there are"),
+    (["show", "A/1"], 2, "'a'"), (["runs", "x = 1", "-e", "frost-alarm"], 2, "is nothing that they have"),
+    (["runs", "depth >", "-e", "frost-alarm"], 2, "Column"), (["runs", "-e", "frost-alarm", "--columns", "x"], 2, "There are"),
     (["compare", "frost-alarm/1"], 2, "two or more"), (["fetch", "frost-alarm@lead"], 3, "no lead version"),
     (["promote", "frost-alarm@1", "nowhere"], 3, "development, staging, production"), (["rollback", "frost-alarm@1"], 2, "MODEL@STAGE"),
     (["review", "frost-alarm"], 2, "MODEL@NUMBER"), (["promote", "frost-alarm@1", "development", "--expect", "x"], 2, "--expect"),

@@ -232,7 +232,8 @@ with kinetrum.begin("e") as run:
     assert max(value or 0 for value in samples["memory (bytes)"]) > 50_000_000
     # A busy loop; how much it gets is for the machine to say, which other tests load.
     assert max(value or 0 for value in samples["cpu (%)"]) > 5
-    assert samples["processes"][0] == 1
+    # The look at the repository goes on beside it in processes of its own at first.
+    assert 1 <= samples["processes"][-1] <= 5
 
 
 def test_what_was_not_delivered_is_kept_and_thinned(recording: Project) -> None:

@@ -20,7 +20,7 @@ def check(answer: httpx.Response, status: int, kind: str) -> dict[str, Any]:
     body = answer.json()
     assert answer.status_code == status, body
     assert answer.headers["content-type"] == "application/problem+json"
-    assert set(body) == {"type", "title", "status", "detail", "field"}
+    assert set(body) == {"type", "title", "status", "detail", "field", "column"}
     assert body["type"] == f"urn:kinetrum:problem:{kind}"
     assert body["status"] == status
     assert "Traceback" not in body["detail"]

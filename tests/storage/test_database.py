@@ -42,7 +42,7 @@ def test_tables_are_those_of_the_migrations(db: None) -> None:
 
 def test_every_statement_was_applied_once(db: None) -> None:
     done = query("SELECT migration, statement FROM migration_step ORDER BY 1, 2")
-    assert list(done) == [row[:2] for row in migrate.statements()]
+    assert list(done) == sorted([*(row[:2] for row in migrate.statements()), *migrate.FILLS])
 
 
 def test_the_journal_can_only_grow(place: Place) -> None:

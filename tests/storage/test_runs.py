@@ -7,19 +7,28 @@ import pytest
 
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.goals import Direction, Goal
-from kinetrum.core.query.condition import parse_condition
+from kinetrum.core.query.check import settle
+from kinetrum.core.query.sorting import read_sort
 from kinetrum.core.rundoc import Result
-from kinetrum.storage import run_search, runs
-from kinetrum.storage.run_search import ALWAYS, SortKey
+from kinetrum.storage import runs
+from kinetrum.storage.run_catalogue import RunCatalogue, Searched
+from kinetrum.storage.run_query import Compiler, Finders
+from kinetrum.storage.run_search import RunSearch
 from tests.storage.conftest import Place
 
+NO_FINDERS = Finders(lambda _: b"", lambda _: [])
 
-def ask(place: Place, text: str, sort: list[SortKey] | None = None) -> list[int]:
-    where = run_search.compile_condition(place.project_id, place.experiment_id, parse_condition(text))
-    ids = run_search.page(
-        place.project_id, place.experiment_id, where, sort or [SortKey("field", "number", False)], 0, 100
-    )
-    assert run_search.count(place.experiment_id, where) == len(ids)
+
+def search_in(place: Place, text: str = "") -> tuple[RunSearch, RunCatalogue]:
+    catalogue = RunCatalogue(Searched(place.project_id, "s", ((place.experiment_id, "frost-alarm"),)))
+    plan, _ = settle(text, catalogue)
+    return RunSearch(catalogue, Compiler(catalogue, NO_FINDERS).compile(plan)), catalogue
+
+
+def ask(place: Place, text: str, sort: str = "number:asc") -> list[int]:
+    search, catalogue = search_in(place, text)
+    ids = search.page(read_sort(sort, catalogue, {}), 0, 100)
+    assert search.count() == len(ids)
     return [run.number for run in runs.runs_by_ids(ids)]
 
 
@@ -45,7 +54,7 @@ def some(place: Place) -> Place:
         ("depth = 5", [1, 2]), ("depth >= 5", [1, 2, 3]), ("depth < 8", [1, 2]), ("depth != 5", [3]),
         ("learner = forest", [1]), ("learner != forest", [2, 3]), (f"learner = {'x' * 200}", [3]),
         (f"learner = {'x' * 199}", []), ("early = true", [1]), ("early = 1", [3]), ("early != true", [2, 3]),
-        ("note = 'true'", [3]), ("note = true", []), (f"big = {2**53 + 1}", [1]), (f"big = {2**53}", [2]),
+        ("param:note = 'true'", [3]), ("param:note = true", [3]), (f"big = {2**53 + 1}", [1]), (f"big = {2**53}", [2]),
         ("param:depth = 8", [3]), ("status = running", [1, 2, 3, 4]), ("number > 2", [3, 4]), ("host = host", [1, 2, 3, 4]),
     ],
 )  # fmt: skip
@@ -69,7 +78,7 @@ def test_sorting_puts_missing_and_nan_last(place: Place) -> None:
     for run, value in zip(made, [0.5, math.nan, 0.9, None, math.inf, -math.inf], strict=True):
         if value is not None:
             give(place, run, recall=value)
-    up, down = [SortKey("value", "recall", False)], [SortKey("value", "recall", True)]
+    up, down = "recall:asc", "recall:desc"
     assert ask(place, "", down) == [5, 3, 1, 6, 4, 2]
     assert ask(place, "", up) == [6, 1, 3, 5, 4, 2]
     assert ask(place, "recall >= 0.5", down) == [5, 3, 1]
@@ -82,9 +91,10 @@ def test_pages_do_not_overlap(place: Place) -> None:
         run = place.run()
         if number % 3:
             give(place, run, recall=number % 5)
-    sort = [SortKey("value", "recall", True)]
-    whole = run_search.page(place.project_id, place.experiment_id, ALWAYS, sort, 0, 100)
-    pages = [run_search.page(place.project_id, place.experiment_id, ALWAYS, sort, at, 7) for at in range(0, 28, 7)]
+    search, catalogue = search_in(place)
+    sort = read_sort("recall", catalogue, {})
+    whole = search.page(sort, 0, 100)
+    pages = [search.page(sort, at, 7) for at in range(0, 28, 7)]
     assert [run_id for page in pages for run_id in page] == whole
     assert len(set(whole)) == 25
 
@@ -92,8 +102,7 @@ def test_pages_do_not_overlap(place: Place) -> None:
 def test_several_sort_keys_and_texts(place: Place) -> None:
     for learner, depth in (("forest", 2), ("boost", 3), ("boost", 1), ("forest", 1)):
         place.run(learner=learner, depth=depth)
-    sort = [SortKey("param", "learner", False), SortKey("param", "depth", True)]
-    assert ask(place, "", sort) == [2, 3, 1, 4]
+    assert ask(place, "", "learner:asc,depth") == [2, 3, 1, 4]
 
 
 def test_the_index_follows_the_document(place: Place) -> None:

@@ -253,9 +253,29 @@ export interface paths {
         };
         /**
          * Export Runs
-         * @description Stream an experiment's whole table of runs: fields, then `param:KEY` and `metric:KEY`.
+         * @description Stream an experiment's whole table of runs: fields, then `param:KEY`, `metric:KEY` and `label:KEY`.
          */
         get: operations["export_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Project Runs
+         * @description Stream the table of all of a project's runs.
+         */
+        get: operations["export_project_runs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -304,6 +324,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/experiments/{experiment}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Runs
+         * @description List an experiment's runs, a page at a time; the next page is named by `next_cursor` and a Link header.
+         */
+        get: operations["list_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Project Runs
+         * @description List the runs of all of a project's experiments, a page at a time.
+         */
+        get: operations["list_project_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/experiments": {
         parameters: {
             query?: never;
@@ -336,26 +396,6 @@ export interface paths {
          * @description Read one experiment.
          */
         get: operations["read_experiment"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/experiments/{experiment}/runs": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Runs
-         * @description List an experiment's runs, a page at a time; the next page is named by `next_cursor` and a Link header.
-         */
-        get: operations["list_runs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2198,6 +2238,23 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * ChosenColumn
+         * @description What a column that was asked for means: a field of the run, or what stands for a key.
+         */
+        ChosenColumn: {
+            /** Text */
+            text: string;
+            /**
+             * Scope
+             * @enum {string}
+             */
+            scope: "field" | "param" | "value" | "label";
+            /** Name */
+            name: string;
+            /** Aggregate */
+            aggregate?: string | null;
+        };
         /** Column */
         Column: {
             /** Name */
@@ -3686,6 +3743,8 @@ export interface components {
             detail: string;
             /** Field */
             field?: string | null;
+            /** Column */
+            column?: number | null;
         };
         /** ProblemOfRun */
         ProblemOfRun: {
@@ -3937,6 +3996,10 @@ export interface components {
             progress: components["schemas"]["Progress"] | null;
             /** Imported From */
             imported_from: string | null;
+            /** Commit */
+            commit: string | null;
+            /** Parent Id */
+            parent_id: string | null;
             /** Complete */
             complete: boolean;
         };
@@ -3946,7 +4009,7 @@ export interface components {
              * Scope
              * @enum {string}
              */
-            scope: "param" | "value";
+            scope: "param" | "value" | "label";
             /** Name */
             name: string;
             /** Differs */
@@ -4006,6 +4069,10 @@ export interface components {
             progress: components["schemas"]["Progress"] | null;
             /** Imported From */
             imported_from: string | null;
+            /** Commit */
+            commit: string | null;
+            /** Parent Id */
+            parent_id: string | null;
             /** Complete */
             complete: boolean;
             /** Results */
@@ -4096,6 +4163,16 @@ export interface components {
             count_is_capped: boolean;
             /** Next Cursor */
             next_cursor: string | null;
+            /**
+             * Remarks
+             * @default []
+             */
+            remarks: string[];
+            /**
+             * Chosen
+             * @default []
+             */
+            chosen: components["schemas"]["ChosenColumn"][];
         };
         /**
          * SaidNumber
@@ -5153,7 +5230,9 @@ export interface operations {
             query?: {
                 /** @description CSV, JSON Lines or Parquet. */
                 form?: "csv" | "jsonl" | "parquet";
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
                 query?: string;
+                /** @description Keys, the strongest first: recall,fit_seconds:asc */
                 sort?: string;
                 /** @description Keys to keep; all without one. */
                 column?: string[] | null;
@@ -5162,6 +5241,57 @@ export interface operations {
             path: {
                 project: string;
                 experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv; charset=utf-8; header=present": unknown;
+                    "application/jsonl": unknown;
+                    "application/vnd.apache.parquet": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_project_runs: {
+        parameters: {
+            query?: {
+                /** @description CSV, JSON Lines or Parquet. */
+                form?: "csv" | "jsonl" | "parquet";
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+                /** @description Keys, the strongest first: recall,fit_seconds:asc */
+                sort?: string;
+                /** @description Keys to keep; all without one. */
+                column?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project: string;
             };
             cookie?: never;
         };
@@ -5291,6 +5421,109 @@ export interface operations {
             };
         };
     };
+    list_runs: {
+        parameters: {
+            query?: {
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+                /** @description Keys, the strongest first: recall,fit_seconds:asc */
+                sort?: string;
+                cursor?: string | null;
+                limit?: number;
+                /** @description Keys to hold in rows that have very many. */
+                key?: string[] | null;
+                /** @description Columns to show: recall, param:depth, min(loss), label:purpose, duration. */
+                column?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunPage"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_project_runs: {
+        parameters: {
+            query?: {
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+                /** @description Keys, the strongest first: recall,fit_seconds:asc */
+                sort?: string;
+                cursor?: string | null;
+                limit?: number;
+                /** @description Keys to hold in rows that have very many. */
+                key?: string[] | null;
+                /** @description Columns to show: recall, param:depth, min(loss), label:purpose, duration. */
+                column?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunPage"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_experiments: {
         parameters: {
             query?: never;
@@ -5350,56 +5583,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Experiment"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    list_runs: {
-        parameters: {
-            query?: {
-                /** @description One condition, such as recall >= 0.9. */
-                query?: string;
-                /** @description Keys, the strongest first: recall,fit_seconds:asc */
-                sort?: string;
-                cursor?: string | null;
-                limit?: number;
-                /** @description Keys to hold in rows that have very many. */
-                key?: string[] | null;
-            };
-            header?: never;
-            path: {
-                project: string;
-                experiment: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RunPage"];
                 };
             };
             /** @description A problem document (RFC 9457). */

@@ -18,7 +18,7 @@ def compare(actor: Actor, project: str, references: list[str], baseline: int) ->
     if len(references) > RUN_LIMIT:
         raise InvalidInput(f"{len(references)} runs were given; 2 to {RUN_LIMIT} are compared.", field="run")
     place = enter(actor, project)
-    views = [plain_view(place, run_named(place, reference)) for reference in references]
+    views = [plain_view(run_named(place, reference)) for reference in references]
     goals: dict[str, Goal] = {}
     for view in views:
         for key, goal in view.goals.items():

@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from kinetrum.actions.context import Actor, enter, experiment_in
+from kinetrum.actions.cells import cell_of, heading, read_columns
+from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.finding import find_run
-from kinetrum.actions.looking import sort_keys
-from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.actions.looking import views_of
+from kinetrum.actions.searching import table_of
+from kinetrum.core.errors import NotFound
 from kinetrum.core.ids import id_text
 from kinetrum.core.points.columns import Points
-from kinetrum.core.query.condition import parse_condition
+from kinetrum.core.query.settled import Key, Source
 from kinetrum.core.tables import Row
-from kinetrum.core.values import Value
-from kinetrum.storage import people, points, projects, run_index, run_search, runs
+from kinetrum.storage import points, run_index, runs
 from kinetrum.storage.clock import iso
 from kinetrum.storage.database import snapshot
 
@@ -33,62 +34,46 @@ class RunsTable:
 
 @snapshot
 def _chosen_runs(
-    actor: Actor, project: str, experiment: str, query_text: str, sort_text: str
-) -> tuple[list[int], list[tuple[str, str]]]:
-    place = enter(actor, project)
-    row = experiment_in(place, experiment)
-    known = run_index.keys_of_experiment(row.experiment_id)
-    where = run_search.compile_condition(place.project_id, row.experiment_id, parse_condition(query_text))
-    sort = sort_keys(sort_text, known, projects.goals_of(row.experiment_id))
-    ids = run_search.all_ids(place.project_id, row.experiment_id, where, sort, RUNS_LIMIT)
-    return ids, known
+    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, columns: Sequence[str] | None
+) -> tuple[list[int], list[Source]]:
+    table = table_of(actor, project, experiment, query_text, sort_text)
+    ids = table.search.page(table.sort, 0, RUNS_LIMIT)
+    if columns is not None:
+        return ids, read_columns(list(columns), table.search.catalogue)
+    known = run_index.keys_of_experiments(table.searched.ids)
+    return ids, [Key(scope, name) for scope, name in known]  # type: ignore[arg-type]
 
 
 def runs_table(
-    actor: Actor, project: str, experiment: str, query_text: str, sort_text: str, keys: Sequence[str] | None
+    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, columns: Sequence[str] | None
 ) -> RunsTable:
-    """Return the whole table of an experiment's runs that fit a condition; `keys` chooses columns by their names."""
-    ids, known = _chosen_runs(actor, project, experiment, query_text, sort_text)
-    columns = [("param:" if scope == "param" else "metric:") + name for scope, name in known]
-    if keys is not None:
-        columns = [_column(key, columns) for key in keys]
-    wanted = [*FIELDS, *columns]
+    """Return the whole table of runs that fit a query, of one experiment or all; `columns` chooses among them."""
+    ids, sources = _chosen_runs(actor, project, experiment, query_text, sort_text, columns)
+    chosen = {heading(source): source for source in sources}
 
     def batches() -> Iterator[list[Row]]:
         for start in range(0, len(ids), _RUNS_AT_ONCE):
-            yield _rows(ids[start : start + _RUNS_AT_ONCE], set(wanted))
+            yield _rows(ids[start : start + _RUNS_AT_ONCE], chosen)
 
-    return RunsTable(wanted, batches)
-
-
-def _column(key: str, known: list[str]) -> str:
-    for name in (key, f"metric:{key}", f"param:{key}"):
-        if name in known:
-            return name
-    raise InvalidInput(f"No run here has {key!r}; there are {', '.join(sorted(known)[:20])}.", field="columns")
+    return RunsTable(list(dict.fromkeys([*FIELDS, *chosen])), batches)
 
 
 @snapshot
-def _rows(ids: list[int], wanted: set[str]) -> list[Row]:
-    found = runs.runs_by_ids(ids)
-    docs = runs.load_docs(ids)
-    names = people.full_names()
-    goals = {experiment: projects.goals_of(experiment) for experiment in {run.experiment_id for run in found}}
+def _rows(ids: list[int], chosen: dict[str, Source]) -> list[Row]:
     table = []
-    for run in found:
-        doc = docs[run.run_id]
+    for view in views_of(runs.runs_by_ids(ids)):
+        run = view.run
         row: Row = dict(zip(FIELDS, (
-            run.reference, id_text(run.uid), run.name, run.status, names[run.author_id], run.host,
-            iso(run.started_at), iso(run.ended_at),
+            run.reference, id_text(run.uid), run.name, run.status, view.author, run.host, iso(run.started_at),
+            iso(run.ended_at),
         ), strict=True))  # fmt: skip
-        row.update({f"param:{key}": value for key, value in doc.params.items()})
-        row.update({f"metric:{key}": value for key, value in doc.values(goals[run.experiment_id]).items()})
-        table.append({key: value for key, value in row.items() if key in wanted and not _absent(key, value)})
+        row = {name: value for name, value in row.items() if value is not None}
+        for name, source in chosen.items():
+            present, value = cell_of(source, view)
+            if present:
+                row[name] = value
+        table.append(row)
     return table
-
-
-def _absent(key: str, value: Value) -> bool:
-    return value is None and ":" not in key
 
 
 @snapshot

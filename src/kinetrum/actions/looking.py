@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import math
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -13,14 +12,12 @@ from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.permissions import Act, Role, permits
 from kinetrum.core.points.columns import Points, shown
-from kinetrum.core.query.condition import parse_condition
 from kinetrum.core.rundoc import RunDoc
-from kinetrum.core.values import Value, same
-from kinetrum.storage import journal, notes, outputs, people, points, projects, resources, run_index, run_search, runs
+from kinetrum.core.values import Value
+from kinetrum.storage import journal, notes, outputs, people, points, projects, resources, runs
 from kinetrum.storage.database import query, snapshot
 from kinetrum.storage.notes import Note
 from kinetrum.storage.projects import ExperimentRow, ExperimentSummary, ProjectRow
-from kinetrum.storage.run_search import COUNT_CAP, SortKey
 from kinetrum.storage.runs import Run
 
 PAGE_LIMIT = 500
@@ -69,27 +66,6 @@ class RunView:
     previous: str | None = None
     output_lines: int = 0
     has_resources: bool = False
-
-
-@dataclass(frozen=True)
-class Column:
-    """A column of the run table; `differs` tells whether the shown rows differ in it."""
-
-    scope: str
-    name: str
-    differs: bool
-
-
-@dataclass(frozen=True)
-class RunPage:
-    """One page of the run table; `count` is at most the cap plus one."""
-
-    rows: list[RunView]
-    columns: list[Column]
-    goals: list[Goal]
-    count: int
-    count_is_capped: bool
-    next_cursor: str | None
 
 
 @snapshot
@@ -145,95 +121,18 @@ def _experiment(place: Place, summary: ExperimentSummary) -> ExperimentView:
     return ExperimentView(summary, list(goals.values()), best.reference if best else None, value)
 
 
-@snapshot
-def list_runs(
-    actor: Actor,
-    project: str,
-    experiment: str,
-    query_text: str,
-    sort_text: str,
-    cursor: str | None,
-    limit: int,
-) -> RunPage:
-    """Return one page of an experiment's runs.
-
-    `sort_text` names keys, the strongest first: `recall` (better first by its goal, else the higher),
-    `fit_seconds:asc`, `started:desc`. Missing values come last; without it the latest run is first.
-    """
-    if not 1 <= limit <= PAGE_LIMIT:
-        raise InvalidInput(f"A page has 1 to {PAGE_LIMIT} runs, not {limit}.", field="limit")
-    place = enter(actor, project)
-    row = experiment_in(place, experiment)
-    goals = projects.goals_of(row.experiment_id)
-    known = run_index.keys_of_experiment(row.experiment_id)
-    where = run_search.compile_condition(place.project_id, row.experiment_id, parse_condition(query_text))
-    sort = sort_keys(sort_text, known, goals)
-    offset = _read_cursor(cursor)
-    ids = run_search.page(place.project_id, row.experiment_id, where, sort, offset, limit + 1)
-    count = run_search.count(row.experiment_id, where)
-    views = _views(place, runs.runs_by_ids(ids[:limit]), goals)
-    return RunPage(
-        rows=views,
-        columns=[Column(scope, name, _differs(views, scope, name)) for scope, name in known],
-        goals=list(goals.values()),
-        count=min(count, COUNT_CAP),
-        count_is_capped=count > COUNT_CAP,
-        next_cursor=_write_cursor(offset + limit) if len(ids) > limit else None,
-    )
-
-
-def _views(place: Place, found: list[Run], goals: dict[str, Goal]) -> list[RunView]:
+def views_of(found: list[Run]) -> list[RunView]:
+    """Return runs with their documents and what stands for each key by the goals of their experiments."""
     docs = runs.load_docs([run.run_id for run in found])
     names = people.full_names()
-    return [RunView(run, names[run.author_id], docs[run.run_id], docs[run.run_id].values(goals), goals)
-            for run in found]  # fmt: skip
-
-
-def _differs(views: list[RunView], scope: str, name: str) -> bool:
-    if scope == "value":
-        return True
-    present = [name in view.doc.params for view in views]
-    if not all(present):
-        return any(present)
-    return any(not same(views[0].doc.params[name], view.doc.params[name]) for view in views)
-
-
-def sort_keys(text: str, known: list[tuple[str, str]], goals: dict[str, Goal]) -> list[SortKey]:
-    """Read what to sort by; raises InvalidInput for what no run has."""
-    keys = [_sort_key(part.strip(), known, goals) for part in text.split(",") if part.strip()]
-    if len(keys) > 4:
-        raise InvalidInput(f"{len(keys)} keys to sort by; at most 4 are taken.", field="sort")
-    return keys or [SortKey("field", "number", True)]
-
-
-def _sort_key(part: str, known: list[tuple[str, str]], goals: dict[str, Goal]) -> SortKey:
-    name, _, way = part.rpartition(":")
-    if way not in {"asc", "desc"}:
-        name, way = part, ""
-    if ("value", name) in known or name in goals:
-        by_goal = goals[name].higher if name in goals else True
-        return SortKey("value", name, by_goal if not way else way == "desc")
-    if ("param", name) in known:
-        return SortKey("param", name, way == "desc")
-    if run_search.sort_field(name):
-        return SortKey("field", name, way != "asc")
-    raise InvalidInput(f"No run here has {name!r} to sort by.", field="sort")
-
-
-def _write_cursor(offset: int) -> str:
-    return base64.urlsafe_b64encode(f"after:{offset}".encode()).decode().rstrip("=")
-
-
-def _read_cursor(cursor: str | None) -> int:
-    if not cursor:
-        return 0
-    try:
-        word, _, offset = base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)).decode().partition(":")
-        if word == "after" and 0 <= int(offset) < 10_000_000:
-            return int(offset)
-    except ValueError:
-        pass
-    raise InvalidInput("This cursor was not given out here; begin without one.", field="cursor")
+    goals = {experiment_id: projects.goals_of(experiment_id) for experiment_id in {run.experiment_id for run in found}}
+    return [
+        RunView(
+            run, names[run.author_id], docs[run.run_id], docs[run.run_id].values(goals[run.experiment_id]),
+            goals[run.experiment_id],
+        )
+        for run in found
+    ]  # fmt: skip
 
 
 @snapshot
@@ -250,14 +149,14 @@ def read_run_by_id(actor: Actor, project: str, tail: str) -> RunView:
     return _detail(actor, place, find_run_by_tail(place, tail))
 
 
-def plain_view(place: Place, run: Run) -> RunView:
+def plain_view(run: Run) -> RunView:
     """Return a run with its document and the names of its metrics."""
-    view = _views(place, [run], projects.goals_of(run.experiment_id))[0]
+    view = views_of([run])[0]
     return replace(view, metrics=tuple(points.metric_names(run.run_id)))
 
 
 def _detail(actor: Actor, place: Place, run: Run) -> RunView:
-    view = plain_view(place, run)
+    view = plain_view(run)
     parent = runs.run_by_uid(run.parent_uid) if run.parent_uid else None
     children = runs.children_of(run.uid, place.project_id, CHILDREN_LIMIT)
     versions = query(
@@ -271,7 +170,7 @@ def _detail(actor: Actor, place: Place, run: Run) -> RunView:
         view,
         parent=visible_parent.reference if visible_parent else None,
         previous=before.reference if before else None,
-        children=tuple(_views(place, children, view.goals)),
+        children=tuple(views_of(children)),
         versions=tuple(reference for (reference,) in versions),
         notes=tuple(notes.notes_on("run", run.run_id)),
         may=_may(actor, place, run),
@@ -371,7 +270,7 @@ def finite(value: float) -> float | None:
 
 
 __all__ = [
-    "Column", "Curve", "ExperimentRow", "ExperimentView", "ProjectView", "RunPage", "RunView", "finite",
-    "list_experiments", "list_members", "list_projects", "list_runs", "read_curves", "read_experiment",
+    "Curve", "ExperimentRow", "ExperimentView", "ProjectView", "RunView", "finite",
+    "list_experiments", "list_members", "list_projects", "read_curves", "read_experiment",
     "read_journal", "read_points", "read_project", "read_run", "read_run_by_id",
 ]  # fmt: skip

@@ -1,4 +1,4 @@
-"""`runs`, `show`, `compare`: looking at what was recorded."""
+"""`show`, `compare`: looking at what was recorded."""
 
 from __future__ import annotations
 
@@ -13,19 +13,6 @@ from kinetrum.core.errors import InvalidInput
 
 def add_commands(commands: Any) -> None:
     """Add this group to the parser."""
-    runs = commands.add_parser("runs", help="table of an experiment's runs, or of the experiments")
-    runs.add_argument("query", nargs="?", default="", metavar="QUERY", help="one condition: 'recall >= 0.9'")
-    runs.add_argument("-e", "--experiment", help="the experiment; without it the experiments are listed")
-    runs.add_argument("--sort", default="", help="keys, the strongest first: recall,fit_seconds:asc")
-    runs.add_argument("--columns", help="keys to show, separated by commas; without it what differs")
-    runs.add_argument("--limit", type=int, default=50)
-    forms = runs.add_mutually_exclusive_group()
-    for form, what in (("csv", "CSV"), ("jsonl", "JSON Lines"), ("parquet", "Parquet")):
-        forms.add_argument(
-            f"--{form}", dest="form", action="store_const", const=form, help=f"the whole table as {what}"
-        )
-    runs.add_argument("-o", "--output", metavar="FILE", help="write the table there")
-    add_common(runs, _runs)
     show = commands.add_parser("show", help="one run, artifact, model or version")
     show.add_argument("ref", metavar="REF", help="frost-alarm/42, nights@3, frost-alarm@production")
     show.add_argument("--output", action="store_true", help="what the run printed")
@@ -49,97 +36,6 @@ def _goal_mark(goals: list[dict[str, Any]], key: str) -> str:
         if goal["key"] == key:
             return f"{key} {'↑' if goal['direction'] == 'higher' else '↓'}"
     return key
-
-
-def _runs(given: argparse.Namespace) -> int:
-    from kinetrum.client.connection import find_connection
-    from kinetrum.client.http import path_of
-    from kinetrum.client.session import open_session
-
-    session = open_session(given.project)
-    chosen = given.experiment or find_connection(project=given.project).experiment
-    if given.experiment is None and chosen == "scratch":
-        if given.query:
-            raise InvalidInput("Name the experiment whose runs are meant: kinetrum runs 'QUERY' -e EXPERIMENT.")
-        return _experiments(session, given.json)
-    if given.form:
-        from kinetrum.cli.tables import write_runs
-
-        return write_runs(session, chosen, given)
-    page = session.service.get(
-        path_of("projects", session.project, "experiments", chosen, "runs"),
-        query=given.query, sort=given.sort, limit=max(1, min(given.limit, 500)),
-        key=[part.strip() for part in given.columns.split(",")] if given.columns else None,
-    )  # fmt: skip
-    if given.json:
-        output.print_json(page)
-        return 0
-    if not page["rows"]:
-        print(f"No run of {chosen} fits." if given.query else f"{chosen} has no runs yet.")
-        return 0
-    keys = _chosen_columns(given.columns, page)
-    heads = ["run", "name", "status", "started", *[_goal_mark(page["goals"], key) for _, key in keys]]
-    columns = [_cells(page["rows"], scope, key) for scope, key in keys]
-    rows = [
-        [run["reference"], output.clean(run["name"] or ""), run["status"], moment(run["started_at"]),
-         *[column[at] for column in columns]]
-        for at, run in enumerate(page["rows"])
-    ]  # fmt: skip
-    named = any(row[1] for row in rows)
-    if not named:
-        heads.pop(1)
-        rows = [[row[0], *row[2:]] for row in rows]
-    output.print_table(heads, rows)
-    total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
-    equal = sum(1 for column in page["columns"] if not column["differs"])
-    word = "setting is" if equal == 1 else "settings are"
-    tail = f"; {equal} {word} equal in all of them and not shown" if equal and not given.columns else ""
-    print(paint(f"{len(rows)} of {total} runs{tail}", "quiet"))
-    return 0
-
-
-def _cells(rows: list[dict[str, Any]], scope: str, key: str) -> list[str]:
-    """Write one column; results with aligned decimals, settings as they were set."""
-    found = [run["values" if scope == "value" else "params"] for run in rows]
-    present = [values[key] for values in found if key in values]
-    texts = iter(output.numbers(present) if scope == "value" else [number(value) for value in present])
-    return [next(texts)[:28] if key in values else "–" for values in found]
-
-
-def _chosen_columns(text: str | None, page: dict[str, Any]) -> list[tuple[str, str]]:
-    known = {column["name"]: column["scope"] for column in reversed(page["columns"])}
-    if text is not None:
-        wanted = [part.strip() for part in text.split(",") if part.strip()]
-        for key in wanted:
-            if key not in known:
-                raise InvalidInput(f"No run here has {key!r}; there are {', '.join(sorted(known))}.", field="columns")
-        return [(known[key], key) for key in wanted]
-    goals = [goal["key"] for goal in page["goals"]]
-    values = [column["name"] for column in page["columns"] if column["scope"] == "value"]
-    ordered = [key for key in goals if key in values] + [key for key in values if key not in goals]
-    differing = [column["name"] for column in page["columns"] if column["scope"] == "param" and column["differs"]]
-    leading = ordered[: max(1, len(goals))]
-    return (
-        [("value", key) for key in leading]
-        + [("param", key) for key in differing]
-        + [("value", key) for key in ordered if key not in leading]
-    )
-
-
-def _experiments(session: Any, as_json: bool) -> int:
-    from kinetrum.client.http import path_of
-
-    found = session.service.get(path_of("projects", session.project, "experiments"))
-    if as_json:
-        output.print_json(found)
-        return 0
-    rows = []
-    for row in found:
-        goal = row["goals"][0] if row["goals"] else None
-        best = f"{goal['key']} {number(row['best_value'])} ({row['best_run']})" if goal and row["best_run"] else ""
-        rows.append([row["name"], str(row["runs"]), str(row["running"]), moment(row["last_activity"]), best])
-    output.print_table(["experiment", "runs", "running", "last activity", "best"], rows)
-    return 0
 
 
 def _show(given: argparse.Namespace) -> int:

@@ -18,6 +18,7 @@ from kinetrum.cli import (
     registry,
     results,
     room,
+    runs,
     shell,
     tables,
     track,
@@ -65,7 +66,7 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     kind: Any = {"parser_class": _Listed} if listing else {}
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
     for module in (
-        instance, account, track, shell, look, tables, plots, results, describe, data, registry, room, transfer,
+        instance, account, track, shell, runs, look, tables, plots, results, describe, data, registry, room, transfer,
     ):  # fmt: skip
         module.add_commands(commands)
     return parser
@@ -89,6 +90,8 @@ def main(arguments: list[str] | None = None) -> int:
         sys.stdout.flush()
     except KinetrumError as error:
         print(f"kinetrum {given.command}: {error}", file=sys.stderr)
+        if error.column is not None and "\n" not in str(getattr(given, "query", "\n")):
+            print(f"  {given.query}\n  {' ' * (error.column - 1)}^", file=sys.stderr)
         return next(status for kind, status in _STATUSES if isinstance(error, kind))
     except BrokenPipeError:
         # Whoever read the output has left; nothing more to say to them.

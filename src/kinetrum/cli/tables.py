@@ -56,11 +56,12 @@ def _form(given: argparse.Namespace) -> str:
     return str(given.form or (ending if ending in {"csv", "jsonl", "parquet"} else "csv"))
 
 
-def write_runs(session: Any, experiment: str, given: argparse.Namespace) -> int:
-    """Write an experiment's whole table of runs."""
+def write_runs(session: Any, experiment: str | None, given: argparse.Namespace) -> int:
+    """Write the whole table of runs of an experiment, or of the project."""
+    from kinetrum.cli.runs import split_columns
     from kinetrum.client.tables import stream_runs
 
-    columns = [part.strip() for part in given.columns.split(",")] if given.columns else None
+    columns = split_columns(given.columns) or None
     return _write(given, stream_runs(session, experiment, given.query, given.sort, _form(given), columns))
 
 

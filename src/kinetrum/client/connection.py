@@ -27,6 +27,11 @@ class Connection:
     project: str
     experiment: str
 
+    @property
+    def chosen_experiment(self) -> str | None:
+        """The experiment that was named somewhere; None where none was, so that all are meant."""
+        return None if self.experiment == DEFAULT_EXPERIMENT else self.experiment
+
 
 def check_url(url: str) -> str:
     """Return an address without its last slash; raises InvalidInput unless it is http or https."""

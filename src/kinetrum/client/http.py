@@ -30,13 +30,13 @@ def error_of(response: httpx.Response) -> errors.KinetrumError:
     try:
         body = response.json()
         kind = str(body["type"]).rpartition(":")[2]
-        detail, field = str(body["detail"]), body.get("field")
+        detail, field, column = str(body["detail"]), body.get("field"), body.get("column")
     except (ValueError, KeyError, TypeError):
         return errors.Unavailable(f"{response.url.host} answered {response.status_code} and no problem document; "
                                   "is a Kinetrum service there?")  # fmt: skip
     if response.status_code >= 500:
         return errors.Unavailable(detail)
-    return _KINDS.get(kind, errors.KinetrumError)(detail, field=field)
+    return _KINDS.get(kind, errors.KinetrumError)(detail, field=field, column=column)
 
 
 class Service:

@@ -12,7 +12,7 @@ from kinetrum.client.http import path_of
 from kinetrum.client.recorded import RecordedRun
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.stored import StoredVersion
-from kinetrum.client.tables import save_stream, stream_runs
+from kinetrum.client.tables import save_stream, stream_runs, table_path
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.refs import NameRef, Ref, RunRef, parse_ref
 from kinetrum.core.values import Value, show
@@ -21,29 +21,38 @@ if TYPE_CHECKING:
     from kinetrum.client.registry import Model, ModelVersion
 
 _PAGE = 500
+_PREFIXES = ("param:", "metric:", "label:")
 
 
 class RunTable(Sequence[RecordedRun]):
-    """Runs of an experiment that fit a condition, read page by page as they are needed."""
+    """Runs that fit a query, read page by page as they are needed.
 
-    def __init__(self, session: Session, experiment: str, query: str, sort: str) -> None:
+    `remarks` tell how names in the query were understood where they could have meant several things.
+    """
+
+    def __init__(
+        self, session: Session, experiment: str | None, query: str, sort: str, columns: Sequence[str] | None = None
+    ) -> None:
         self._session, self._experiment, self._query, self._sort = session, experiment, query, sort
+        self._columns = None if columns is None else list(columns)
         self._rows: list[RecordedRun] = []
         self._cursor: str | None = ""
         self.goals: list[dict[str, Any]] = []
         self.columns: list[dict[str, Any]] = []
+        self.remarks: list[str] = []
         self.total = 0
         self._more()
 
     def _more(self) -> None:
         page = self._session.service.get(
-            path_of("projects", self._session.project, "experiments", self._experiment, "runs"),
-            query=self._query, sort=self._sort, cursor=self._cursor or None, limit=_PAGE,
+            f"{table_path(self._session.project, self._experiment)}/runs",
+            query=self._query, sort=self._sort, cursor=self._cursor or None, limit=_PAGE, column=self._columns,
         )  # fmt: skip
         self._rows += [RecordedRun(self._session, row) for row in page["rows"]]
         self._cursor, self.goals, self.columns, self.total = (
             page["next_cursor"], page["goals"], page["columns"], page["count"],
         )  # fmt: skip
+        self.remarks = page["remarks"]
 
     def _read_to(self, size: int | None) -> None:
         while self._cursor is not None and (size is None or len(self._rows) < size):
@@ -97,7 +106,7 @@ class RunTable(Sequence[RecordedRun]):
 
     def table(self, form: str = "csv") -> Iterator[bytes]:
         """Yield the whole table as csv, jsonl or parquet, piece by piece, with typed columns."""
-        return stream_runs(self._session, self._experiment, self._query, self._sort, form)
+        return stream_runs(self._session, self._experiment, self._query, self._sort, form, self._columns)
 
     def to_csv(self, to: str | Path) -> int:
         """Write the whole table to a CSV file; returns its size in bytes."""
@@ -108,17 +117,30 @@ class RunTable(Sequence[RecordedRun]):
         return save_stream(self.table("parquet"), to)
 
     def to_arrow(self) -> Any:
-        """Return the whole table as a pyarrow Table with typed columns; needs pyarrow."""
-        import pyarrow
+        """Return the whole table as a pyarrow Table with typed columns; needs pyarrow.
+
+        Columns are fields of the run, then `param:KEY`, `metric:KEY`, `label:KEY`, or those that were asked for.
+        """
+        import tempfile
+
         from pyarrow import parquet
 
-        return parquet.read_table(pyarrow.BufferReader(b"".join(self.table("parquet"))))
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "runs.parquet"
+            save_stream(self.table("parquet"), path)
+            return parquet.read_table(path)
 
     def to_pandas(self) -> Any:
-        """Return a pandas DataFrame of `to_rows()`; needs pandas."""
-        import pandas
+        """Return the whole table as a pandas DataFrame; needs pandas and pyarrow.
 
-        return pandas.DataFrame(self.to_rows())
+        Columns are named by their keys alone, with `param:`, `metric:` or `label:` before it where two have one name.
+        """
+        table = self.to_arrow()
+        plain = [name.partition(":")[2] if name.startswith(_PREFIXES) else name for name in table.column_names]
+        named = [
+            short if plain.count(short) == 1 else long for short, long in zip(plain, table.column_names, strict=True)
+        ]
+        return table.rename_columns(named).to_pandas()
 
     def _repr_html_(self) -> str:
         rows = self.to_rows()[:50]
@@ -142,15 +164,20 @@ def runs(
     *,
     experiment: str | None = None,
     project: str | None = None,
+    columns: Sequence[str] | None = None,
     sort: str = "",
     url: str | None = None,
 ) -> RunTable:
-    """Return the runs of an experiment that fit one condition, such as `recall >= 0.9`.
+    """Return the runs that fit a query, such as `recall >= 0.9 and learner = forest`.
 
+    Without an experiment, those of the one that the environment or `kinetrum.toml` names, else of the whole project.
     `sort` names keys, the strongest first: `recall,fit_seconds:asc`; without it the latest run comes first.
+    `columns` chooses what tables hold beside the run's fields: `recall`, `param:depth`, `min(loss)`, `duration`.
+    Raises InvalidInput with the column of the query where reading stopped, or the nearest names.
     """
     session = open_session(project, url)
-    return RunTable(session, experiment or session.connection.experiment, query, sort)
+    chosen = experiment or session.connection.chosen_experiment
+    return RunTable(session, chosen, query, sort, columns)
 
 
 def open(

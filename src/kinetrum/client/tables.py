@@ -16,11 +16,16 @@ if TYPE_CHECKING:
     from kinetrum.core.points.columns import Points
 
 
+def table_path(project: str, experiment: str | None) -> str:
+    """Return where the runs of an experiment, or of the whole project, are."""
+    return path_of("projects", project, *(("experiments", experiment) if experiment else ()))
+
+
 def stream_runs(
-    session: Session, experiment: str, query: str, sort: str, form: str, columns: Sequence[str] | None = None
+    session: Session, experiment: str | None, query: str, sort: str, form: str, columns: Sequence[str] | None = None
 ) -> Iterator[bytes]:
-    """Yield an experiment's whole table of runs in a form, piece by piece."""
-    path = path_of("projects", session.project, "experiments", experiment, "table")
+    """Yield the whole table of runs of an experiment, or of the project, in a form, piece by piece."""
+    path = f"{table_path(session.project, experiment)}/table"
     params: dict[str, Any] = {"form": form, "query": query, "sort": sort}
     if columns:
         params["column"] = list(columns)

@@ -18,11 +18,14 @@ from __future__ import annotations
 
 
 class KinetrumError(Exception):
-    """Base of all deliberate errors; `str(error)` is written for the person who sees it."""
+    """Base of all deliberate errors; `str(error)` is written for the person who sees it.
 
-    def __init__(self, message: str, *, field: str | None = None) -> None:
+    `field` names the part of the input that is at fault, `column` where in its text, from 1.
+    """
+
+    def __init__(self, message: str, *, field: str | None = None, column: int | None = None) -> None:
         super().__init__(message)
-        self.field = field
+        self.field, self.column = field, column
 
 
 class InvalidInput(KinetrumError, ValueError):

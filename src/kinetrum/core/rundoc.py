@@ -71,7 +71,8 @@ class Progress:
 class RunDoc:
     """Parameters, results, statistics and thin lines of metrics, inputs, outputs, problems, labels, surroundings.
 
-    `code` describes the working tree, `texts` holds digests of what is too long to stand here, by its name.
+    `code` describes the working tree, `texts` holds digests of what is too long to stand here, by its name;
+    `found_described` is what `described` was when a document was read to be changed, and is not kept.
     """
 
     params: dict[str, Value] = field(default_factory=dict)
@@ -88,6 +89,17 @@ class RunDoc:
     job: dict[str, str] = field(default_factory=dict)
     activities: list[Activity] = field(default_factory=list)
     progress: Progress | None = None
+    found_described: dict[tuple[str, str], str] = field(default_factory=dict, compare=False, repr=False)
+
+    def fields(self) -> dict[str, str]:
+        """Return what runs are found by beside keys and labels: the commit and the problems."""
+        found = {"commit": str(self.code.get("commit") or ""), "problem": "\n".join(p.text for p in self.problems)}
+        return {name: text for name, text in found.items() if text}
+
+    def described(self) -> dict[tuple[str, str], str]:
+        """Return labels and fields by (scope, name), as the index holds them."""
+        labels = {("label", key): text for key, text in self.labels.items()}
+        return labels | {("field", name): text for name, text in self.fields().items()}
 
     def add_problem(self, text: str, at: int, uid: str | None = None) -> None:
         """Add something that must be told, unless it stands there."""

@@ -29,6 +29,7 @@ from kinetrum.service import (
     registry_routes,
     room_routes,
     run_routes,
+    search_routes,
     showing_routes,
     today_routes,
 )
@@ -82,6 +83,7 @@ def make_app(blob_folder: Path) -> FastAPI:
         health_routes,
         account_routes,
         export_routes,
+        search_routes,
         run_routes,
         describing_routes,
         following_routes,

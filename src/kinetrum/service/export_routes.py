@@ -15,9 +15,11 @@ from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 from kinetrum.core.points.columns import Points
 from kinetrum.core.tables import MEDIA_TYPES, Row, write_arrow, write_csv, write_jsonl, write_table
 from kinetrum.service.access import SignedIn
+from kinetrum.service.search_routes import QueryText, SortText
 
 router = APIRouter(prefix="/projects/{project}", tags=["tables"])
 Form = Annotated[Literal["csv", "jsonl", "parquet"], Query(description="CSV, JSON Lines or Parquet.")]
+Columns = Annotated[list[str] | None, Query(description="Keys to keep; all without one.")]
 _RUN = "/experiments/{experiment}/runs/{run}"
 _TABLE: dict[int | str, dict[str, Any]] = {
     200: {"description": "The table.", "content": {kind: {} for kind in MEDIA_TYPES.values()}}
@@ -36,13 +38,27 @@ def export_runs(
     project: str,
     experiment: str,
     form: Form = "csv",
-    query: Annotated[str, Query(max_length=2_000)] = "",
-    sort: Annotated[str, Query(max_length=1_000)] = "",
-    column: Annotated[list[str] | None, Query(description="Keys to keep; all without one.")] = None,
+    query: QueryText = "",
+    sort: SortText = "",
+    column: Columns = None,
 ) -> StreamingResponse:
-    """Stream an experiment's whole table of runs: fields, then `param:KEY` and `metric:KEY`."""
+    """Stream an experiment's whole table of runs: fields, then `param:KEY`, `metric:KEY` and `label:KEY`."""
     table = exporting.runs_table(actor, project, experiment, query, sort, column)
     return _download(write_table(form, table.columns, table.batches), form, experiment)
+
+
+@router.get("/table", response_class=StreamingResponse, responses=_TABLE)
+def export_project_runs(
+    actor: SignedIn,
+    project: str,
+    form: Form = "csv",
+    query: QueryText = "",
+    sort: SortText = "",
+    column: Columns = None,
+) -> StreamingResponse:
+    """Stream the table of all of a project's runs."""
+    table = exporting.runs_table(actor, project, None, query, sort, column)
+    return _download(write_table(form, table.columns, table.batches), form, project)
 
 
 @router.get(f"{_RUN}/points/table", response_class=StreamingResponse, responses=_TABLE)

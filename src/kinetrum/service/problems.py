@@ -28,11 +28,12 @@ _STATUS: list[tuple[type[errors.KinetrumError], int, str]] = [
 
 
 def problem(
-    status: int, kind: str, detail: str, field: str | None = None, headers: dict[str, str] | None = None
-) -> JSONResponse:
+    status: int, kind: str, detail: str, field: str | None = None, headers: dict[str, str] | None = None,
+    column: int | None = None,
+) -> JSONResponse:  # fmt: skip
     """Build one problem document."""
     body = {"type": f"urn:kinetrum:problem:{kind}", "title": HTTPStatus(status).phrase, "status": status,
-            "detail": detail, "field": field}  # fmt: skip
+            "detail": detail, "field": field, "column": column}  # fmt: skip
     return JSONResponse(body, status, media_type="application/problem+json", headers=headers)
 
 
@@ -41,7 +42,7 @@ def of_error(error: errors.KinetrumError) -> JSONResponse:
     for kind, status, name in _STATUS:
         if isinstance(error, kind):
             headers = {401: {"WWW-Authenticate": 'Bearer realm="kinetrum"'}, 503: {"Retry-After": "2"}}.get(status)
-            return problem(status, name, str(error), error.field, headers)
+            return problem(status, name, str(error), error.field, headers, error.column)
     return problem(500, "internal", "Something went wrong inside the service; its log says what.")
 
 

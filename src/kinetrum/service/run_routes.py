@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi import APIRouter, Header, Query, Request
 
 from kinetrum.actions import comparing, looking, recording, storing
 from kinetrum.actions.recording import Beginning, NewResult
@@ -50,27 +50,6 @@ def list_experiments(actor: SignedIn, project: str) -> list[wire.Experiment]:
 def read_experiment(actor: SignedIn, project: str, experiment: str) -> wire.Experiment:
     """Read one experiment."""
     return shapes.experiment(looking.read_experiment(actor, project, experiment))
-
-
-@router.get("/experiments/{experiment}/runs")
-def list_runs(
-    actor: SignedIn,
-    project: str,
-    experiment: str,
-    request: Request,
-    response: Response,
-    query: str = Query("", max_length=2_000, description="One condition, such as recall >= 0.9."),
-    sort: str = Query("", max_length=1_000, description="Keys, the strongest first: recall,fit_seconds:asc"),
-    cursor: str | None = Query(None, max_length=200),
-    limit: int = Query(100, ge=1, le=500),
-    key: Annotated[list[str] | None, Query(description="Keys to hold in rows that have very many.")] = None,
-) -> wire.RunPage:
-    """List an experiment's runs, a page at a time; the next page is named by `next_cursor` and a Link header."""
-    page = looking.list_runs(actor, project, experiment, query, sort, cursor, limit)
-    if page.next_cursor:
-        following = request.url.include_query_params(cursor=page.next_cursor)
-        response.headers["Link"] = f'<{following.path}?{following.query}>; rel="next"'
-    return shapes.run_page(page, key or [])
 
 
 @router.put(_RUN)

@@ -6,8 +6,9 @@ import math
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from kinetrum.actions.looking import ExperimentView, ProjectView, RunPage, RunView, finite
+from kinetrum.actions.looking import ExperimentView, ProjectView, RunView, finite
 from kinetrum.actions.registry_views import ModelView, VersionDetailView, VersionView
+from kinetrum.actions.searching import RunPage
 from kinetrum.actions.surrounding import Surroundings
 from kinetrum.core import values
 from kinetrum.core.compare import Comparison
@@ -16,6 +17,7 @@ from kinetrum.core.ids import id_text
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.points.columns import Points
 from kinetrum.core.points.stats import Stats
+from kinetrum.core.query.settled import Field, Source
 from kinetrum.core.rundoc import Activity, Link, Progress
 from kinetrum.core.surroundings import expected_end
 from kinetrum.core.values import Value, special_name, to_json
@@ -86,6 +88,7 @@ def _run_fields(view: RunView) -> dict[str, Any]:
         "problems": [runs.ProblemOfRun(text=found.text, at=found.at) for found in doc.problems],
         "used": [link(found) for found in doc.used], "generated": [link(found) for found in doc.generated],
         "progress": progress(doc.progress), "imported_from": run.imported_from,
+        "commit": doc.fields().get("commit"), "parent_id": id_text(run.parent_uid) if run.parent_uid else None,
     }  # fmt: skip
 
 
@@ -149,13 +152,22 @@ def note(found: Note) -> runs.Note:
 
 def run_page(page: RunPage, wanted: Sequence[str] = ()) -> runs.RunPage:
     """Shape a page of the run table."""
+    wanted = [*wanted, *(source.name for _, source in page.chosen)]
     return runs.RunPage(
         rows=[run(view, wanted) for view in page.rows],
-        columns=[runs.RunColumn(scope="param" if column.scope == "param" else "value", name=column.name,
-                                differs=column.differs) for column in page.columns],
+        columns=[runs.RunColumn.model_validate(vars(column)) for column in page.columns],
         goals=[goal(found) for found in page.goals],
-        count=page.count, count_is_capped=page.count_is_capped, next_cursor=page.next_cursor,
+        count=page.count, count_is_capped=page.count_is_capped, next_cursor=page.next_cursor, remarks=page.remarks,
+        chosen=[_chosen(text, source) for text, source in page.chosen],
     )  # fmt: skip
+
+
+def _chosen(text: str, source: Source) -> runs.ChosenColumn:
+    if isinstance(source, Field):
+        return runs.ChosenColumn(text=text, scope="field", name=source.name)
+    scope: Any = source.scope
+    aggregate = source.aggregate if source.aggregate != "shown" else None
+    return runs.ChosenColumn(text=text, scope=scope, name=source.name, aggregate=aggregate)
 
 
 def curve_values(points: Points) -> list[float | None]:

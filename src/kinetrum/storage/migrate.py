@@ -8,14 +8,19 @@ from __future__ import annotations
 
 import secrets
 import time
+from collections.abc import Callable, Iterator
 from importlib import resources
 
 from kinetrum.core.errors import Conflict, Unavailable
 from kinetrum.storage.database import connection, execute, query
+from kinetrum.storage.reindexing import describe_every_run
 
 _LEASE_S = 60
 _SERVICE_MAY = "SELECT, INSERT, UPDATE, DELETE"
 _APPEND_ONLY = {"journal": "SELECT, INSERT", "migration_step": "SELECT"}
+
+# Rows that only code can make, by the (migration, statement) under which they are noted; each yields after a part.
+FILLS: dict[tuple[int, int], Callable[[], Iterator[int]]] = {(6, 1_000): describe_every_run}
 
 
 def statements() -> list[tuple[int, int, str]]:
@@ -47,7 +52,7 @@ def migrate() -> int:
         holder = secrets.token_hex(8)
         _wait_for_lease(holder)
         try:
-            return _apply_missing(holder)
+            return _apply_missing(holder) + _fill_missing(holder)
         finally:
             execute("DELETE FROM lease WHERE name = 'migration' AND holder = %s", holder)
 
@@ -70,7 +75,7 @@ def _wait_for_lease(holder: str) -> None:
 def _apply_missing(holder: str) -> int:
     done = {(migration, statement) for migration, statement in query("SELECT migration, statement FROM migration_step")}
     known = statements()
-    later = done - {(migration, statement) for migration, statement, _ in known}
+    later = done - {(migration, statement) for migration, statement, _ in known} - set(FILLS)
     if later:
         raise Conflict(
             f"This database was made by a later version of Kinetrum (migration {max(later)[0]}); install that version."
@@ -84,6 +89,20 @@ def _apply_missing(holder: str) -> int:
         )
         execute(sql)
         execute("INSERT INTO migration_step VALUES (%s, %s, UTC_TIMESTAMP(6))", migration, statement)
+    return len(missing)
+
+
+def _fill_missing(holder: str) -> int:
+    """Fill what a migration added from what is there; each part may be done twice without harm."""
+    done = {(migration, statement) for migration, statement in query("SELECT migration, statement FROM migration_step")}
+    missing = [(step, fill) for step, fill in FILLS.items() if step not in done]
+    for step, fill in missing:
+        for _ in fill():
+            execute(
+                "UPDATE lease SET expires_at = UTC_TIMESTAMP(6) + INTERVAL %s SECOND WHERE holder = %s",
+                _LEASE_S, holder,
+            )  # fmt: skip
+        execute("INSERT INTO migration_step VALUES (%s, %s, UTC_TIMESTAMP(6))", *step)
     return len(missing)
 
 

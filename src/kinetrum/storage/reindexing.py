@@ -1,4 +1,4 @@
-"""Bringing the index of one key up to date after its goal changed.
+"""Bringing the index up to date: of one key after its goal changed, of every run where a version indexes more.
 
 The aggregates last, min and max of every metric are indexed beside the shown value, so for most goals the
 new shown values are copied inside the database; first, mean and count are read from the documents.
@@ -6,10 +6,12 @@ new shown values are copied inside the database; first, mean and count are read 
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from kinetrum.core.goals import Goal
 from kinetrum.core.rundoc import unpack_doc
 from kinetrum.storage.database import execute, query
-from kinetrum.storage.run_index import intern_keys, key_ids, save_index
+from kinetrum.storage.run_index import intern_keys, key_ids, save_described, save_index
 from kinetrum.storage.runs import run_by_id
 
 _AT_ONCE = 500
@@ -62,3 +64,18 @@ def _from_documents(experiment_id: int, key: str, goals: dict[str, Goal]) -> Non
         for run_id, raw in rows:
             save_index(run_by_id(run_id), unpack_doc(raw), goals, values=[key])
         after = rows[-1][0]
+
+
+def describe_every_run() -> Iterator[int]:
+    """Index labels, commit and problems of every run; yields after each part how many runs it had."""
+    after = 0
+    while True:
+        rows = query("SELECT run_id, doc FROM run_doc WHERE run_id > %s ORDER BY run_id LIMIT %s", after, _AT_ONCE)
+        if not rows:
+            return
+        for run_id, raw in rows:
+            described = unpack_doc(raw).described()
+            if described:
+                save_described(run_by_id(run_id), {}, described)
+        after = rows[-1][0]
+        yield len(rows)

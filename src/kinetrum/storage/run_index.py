@@ -1,6 +1,7 @@
 """The index of runs: what tables filter and sort by, one row per run and key.
 
-A key is (scope, aggregate, name): a parameter, or of a metric or result the shown value, `last`, `min` or `max`.
+A key is (scope, aggregate, name): a parameter, a label, a field (commit, problem), or of a metric or result the shown
+value, `last`, `min` or `max`.
 """
 
 from __future__ import annotations
@@ -34,6 +35,24 @@ def save_index(
     for key in values:
         index.update({("value", aggregate, key): value for aggregate, value in doc.index_values(key, goals).items()})
     _write_index(run, index)
+
+
+def save_described(run: IndexedRun, before: dict[tuple[str, str], str], after: dict[tuple[str, str], str]) -> None:
+    """Bring the index rows of labels, commit and problems up to date."""
+    changed: dict[tuple[str, str, str], Value] = {
+        (scope, "", name): text for (scope, name), text in after.items() if before.get((scope, name)) != text
+    }
+    _write_index(run, changed)
+    _remove(run, [(scope, "", name) for scope, name in before if (scope, name) not in after])
+
+
+def _remove(run: IndexedRun, keys: list[tuple[str, str, str]]) -> None:
+    for key_id in sorted(key_ids(run.project_id, keys).values()):
+        for table in ("value_num", "value_text"):
+            execute(
+                f"DELETE FROM {table} WHERE key_id = %s AND experiment_id = %s AND run_id = %s",
+                key_id, run.experiment_id, run.run_id,
+            )  # fmt: skip
 
 
 def _write_index(run: IndexedRun, index: dict[tuple[str, str, str], Value]) -> None:
@@ -103,7 +122,7 @@ def key_ids(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple[str
         part = names[start : start + 500]
         rows = query(
             "SELECT scope, aggregate, name, key_id FROM key_name WHERE project_id = %s"
-            f" AND scope IN ('param', 'value') AND aggregate IN ('', 'shown', 'last', 'min', 'max')"
+            f" AND scope IN ('param', 'value', 'label', 'field') AND aggregate IN ('', 'shown', 'last', 'min', 'max')"
             f" AND name IN {places(part)}",
             project_id, *part,
         )  # fmt: skip
@@ -124,13 +143,16 @@ def intern_keys(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple
     return found
 
 
-def keys_of_experiment(experiment_id: int) -> list[tuple[str, str]]:
-    """Return (scope, name) of the parameters and values that runs of this experiment have."""
+def keys_of_experiments(experiment_ids: list[int]) -> list[tuple[str, str]]:
+    """Return (scope, name) of the parameters, values and labels that runs of these experiments have."""
+    if not experiment_ids:
+        return []
     return [
         (scope, name)
         for scope, name in query(
             "SELECT k.scope, k.name FROM experiment_key x JOIN key_name k USING (key_id)"
-            " WHERE x.experiment_id = %s AND k.aggregate IN ('', 'shown') ORDER BY k.scope, k.key_id",
-            experiment_id,
+            f" WHERE x.experiment_id IN {places(experiment_ids)} AND k.scope <> 'field'"
+            " AND k.aggregate IN ('', 'shown') GROUP BY k.key_id ORDER BY k.scope, k.key_id",
+            *experiment_ids,
         )
     ]

@@ -15,7 +15,7 @@ from kinetrum.core.rundoc import RunDoc, pack, unpack_doc
 from kinetrum.storage import events, journal
 from kinetrum.storage.clock import now
 from kinetrum.storage.database import execute, places, query
-from kinetrum.storage.run_index import key_ids, save_index
+from kinetrum.storage.run_index import key_ids, save_described, save_index
 from kinetrum.storage.tables import RunRow
 
 
@@ -311,13 +311,19 @@ def load_docs(run_ids: list[int]) -> dict[int, RunDoc]:
 def lock_doc(run_id: int) -> RunDoc:
     """Return a run's document, locked against other writers until the transaction ends."""
     ((raw,),) = query("SELECT doc FROM run_doc WHERE run_id = %s FOR UPDATE", run_id)
-    return unpack_doc(raw)
+    doc = unpack_doc(raw)
+    doc.found_described = doc.described()
+    return doc
 
 
 def save_doc(
     run: Run, doc: RunDoc, goals: dict[str, Goal], params: Iterable[str] = (), values: Iterable[str] = ()
 ) -> None:
-    """Write a locked document back and bring the index up to date for the named parameters and values."""
+    """Write a locked document back and bring the index up to date.
+
+    For the named parameters and values, and for labels, commit and problems where they changed.
+    """
     execute("UPDATE run_doc SET doc = %s WHERE run_id = %s", pack(doc), run.run_id)
     touch(run.run_id)
     save_index(run, doc, goals, params, values)
+    save_described(run, doc.found_described, doc.described())

@@ -67,6 +67,38 @@ class Project(Table):
     description = TextField()
     created_by = IntegerField()
     created_at = DateTimeField()
+    embedding_origins = TextField()
+
+
+class SavedView(Table):
+    view_id = IntegerField(primary_key=True)
+    uid = Binary()
+    project_id = IntegerField()
+    experiment_id = IntegerField(null=True)
+    name = CharField()
+    shared = BooleanField()
+    author_id = IntegerField()
+    arrangement = TextField()
+    version = IntegerField()
+    saved_at = DateTimeField()
+
+    class Meta:
+        table_name = "saved_view"
+
+
+class ViewLink(Table):
+    link_id = IntegerField(primary_key=True)
+    secret_sha256 = Binary()
+    project_id = IntegerField()
+    experiment_id = IntegerField()
+    arrangement = TextField()
+    author_id = IntegerField()
+    made_at = DateTimeField()
+    expires_at = DateTimeField()
+    revoked_at = DateTimeField(null=True)
+
+    class Meta:
+        table_name = "view_link"
 
 
 class Member(Table):

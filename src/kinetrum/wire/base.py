@@ -43,3 +43,4 @@ class Problem(Out):
     status: int
     detail: str
     field: str | None = None
+    column: int | None = None

@@ -110,6 +110,8 @@ class Run(Out):
     generated: list[Link]
     progress: Progress | None
     imported_from: str | None
+    commit: str | None
+    parent_id: str | None
     complete: bool
 
 
@@ -161,9 +163,18 @@ class RunDetail(Run):
 
 
 class RunColumn(Out):
-    scope: Literal["param", "value"]
+    scope: Literal["param", "value", "label"]
     name: str
     differs: bool
+
+
+class ChosenColumn(Out):
+    """What a column that was asked for means: a field of the run, or what stands for a key."""
+
+    text: str
+    scope: Literal["field", "param", "value", "label"]
+    name: str
+    aggregate: str | None = None
 
 
 class RunPage(Out):
@@ -173,6 +184,8 @@ class RunPage(Out):
     count: int
     count_is_capped: bool
     next_cursor: str | None
+    remarks: list[str] = []
+    chosen: list[ChosenColumn] = []
 
 
 class Begun(Out):

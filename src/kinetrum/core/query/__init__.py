@@ -1,1 +1,1 @@
-"""Questions about runs: one condition, read and typed."""
+"""Questions about runs: the query language, from text to tests whose names and values are settled."""

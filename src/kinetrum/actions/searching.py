@@ -1,0 +1,189 @@
+"""Searching: the runs of one experiment or of a whole project that fit a query, in an order, a page at a time."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import TypeVar
+
+from kinetrum.actions.cells import read_columns
+from kinetrum.actions.context import Actor, Place, enter, experiment_in
+from kinetrum.actions.finding import find_version, run_named
+from kinetrum.actions.looking import PAGE_LIMIT, RunView, views_of
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.goals import Goal
+from kinetrum.core.query.check import settle
+from kinetrum.core.query.settled import Source, UsedContent
+from kinetrum.core.query.sorting import SortKey, read_sort
+from kinetrum.core.refs import RunRef, VersionRef
+from kinetrum.core.values import same
+from kinetrum.storage import artifacts, projects, run_index, runs
+from kinetrum.storage.database import snapshot
+from kinetrum.storage.run_catalogue import RunCatalogue, Searched
+from kinetrum.storage.run_driving import Driving, is_rare
+from kinetrum.storage.run_query import Compiler, Finders
+from kinetrum.storage.run_search import COUNT_CAP, RunSearch
+
+LAST_ROW = 200_000
+_VERSIONS_LIMIT = 1_000
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of the run table; `differs` tells whether the shown rows differ in it."""
+
+    scope: str
+    name: str
+    differs: bool
+
+
+@dataclass(frozen=True)
+class RunPage:
+    """One page of the run table; `count` is at most the cap. `remarks` tell how names in the query were understood."""
+
+    rows: list[RunView]
+    columns: list[Column]
+    goals: list[Goal]
+    count: int
+    count_is_capped: bool
+    next_cursor: str | None
+    remarks: list[str]
+    chosen: list[tuple[str, Source]]
+
+
+@dataclass(frozen=True)
+class Table:
+    """What a query and a sort mean in the experiments searched."""
+
+    place: Place
+    searched: Searched
+    search: RunSearch
+    sort: list[SortKey]
+    goals: dict[str, Goal]
+    remarks: list[str]
+
+
+def searched_in(place: Place, experiment: str | None) -> Searched:
+    """Return one experiment, or all of a project."""
+    if experiment is not None:
+        row = experiment_in(place, experiment)
+        found: tuple[tuple[int, str], ...] = ((row.experiment_id, experiment),)
+    else:
+        found = tuple((row.experiment_id, row.name) for row in projects.experiment_summaries(place.project_id))
+    return Searched(place.project_id, place.project.name, found)
+
+
+def table_of(actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str) -> Table:
+    """Read a query and a sort; raises InvalidInput with the column where the query is wrong."""
+    place = enter(actor, project)
+    searched = searched_in(place, experiment)
+    catalogue = RunCatalogue(searched)
+    goals: dict[str, Goal] = {}
+    for experiment_goals in catalogue.goals.values():
+        goals = experiment_goals | goals
+    plan, remarks = settle(query_text, catalogue)
+    finders = _finders(actor, place)
+    where, driver = Compiler(catalogue, finders).compile(plan), Driving(catalogue, finders).driver(plan)
+    sort = read_sort(sort_text, catalogue, goals)
+    return Table(place, searched, RunSearch(catalogue, where, driver, is_rare(plan)), sort, goals, remarks)
+
+
+def _finders(actor: Actor, place: Place) -> Finders:
+    def elsewhere(project: str | None) -> Place:
+        return place if project in {None, place.project.name} else enter(actor, str(project))
+
+    def run_id_of(reference: RunRef) -> bytes:
+        named = f"{reference.experiment}/{reference.pick}" if reference.experiment else reference.pick
+        return _or_invalid(lambda: run_named(elsewhere(reference.project), named)).uid
+
+    def versions_of(used: UsedContent) -> Sequence[int]:
+        return _or_invalid(lambda: _versions(place, used, elsewhere))
+
+    return Finders(run_id_of, versions_of)
+
+
+def _or_invalid(find: Callable[[], T]) -> T:
+    """What a query names and is not there makes the query wrong, not the page missing."""
+    try:
+        return find()
+    except NotFound as error:
+        raise InvalidInput(str(error), field="query") from None
+
+
+def _versions(place: Place, used: UsedContent, elsewhere: Callable[[str | None], Place]) -> list[int]:
+    if used.digest is not None:
+        found = [row for digest in artifacts.digests_that_begin(place.project_id, used.digest)
+                 for row in artifacts.versions_of_digest(place.project_id, digest)
+                 or artifacts.versions_with_file(place.project_id, digest, _VERSIONS_LIMIT)]  # fmt: skip
+        return [row.version_id for row in found]
+    reference = used.reference
+    assert reference is not None
+    there = elsewhere(reference.project)
+    if isinstance(reference, VersionRef):
+        version = find_version(there, reference.name, reference.which)
+        # The same content under another number or name is the same data.
+        same_content = artifacts.versions_of_digest(there.project_id, version.digest)
+        return [version.version_id, *(row.version_id for row in same_content)]
+    artifact = artifacts.artifact_named(there.project_id, reference.name)
+    if artifact is None:
+        raise NotFound(f"{there.project.name} has no artifact {reference.name!r}.")
+    return [row.version_id for row in artifacts.versions_of(artifact.artifact_id)]
+
+
+@snapshot
+def list_runs(
+    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, cursor: str | None, limit: int,
+    columns: Sequence[str] = (),
+) -> RunPage:  # fmt: skip
+    """Return one page of an experiment's runs, or of all runs of a project.
+
+    `sort_text` names keys, the strongest first: `recall` (better first by its goal, else the higher),
+    `fit_seconds:asc`, `started:desc`. Missing values come last; without it the latest run is first.
+    `columns` names what is to be shown; what each means comes back as `chosen`.
+    """
+    if not 1 <= limit <= PAGE_LIMIT:
+        raise InvalidInput(f"A page has 1 to {PAGE_LIMIT} runs, not {limit}.", field="limit")
+    table = table_of(actor, project, experiment, query_text, sort_text)
+    offset = _read_cursor(cursor)
+    ids = table.search.page(table.sort, offset, limit + 1)
+    count = table.search.count()
+    views = views_of(runs.runs_by_ids(ids[:limit]))
+    known = run_index.keys_of_experiments(table.searched.ids)
+    return RunPage(
+        rows=views,
+        columns=[Column(scope, name, _differs(views, scope, name)) for scope, name in known],
+        goals=list(table.goals.values()),
+        count=min(count, COUNT_CAP),
+        count_is_capped=count > COUNT_CAP,
+        next_cursor=_write_cursor(offset + limit) if len(ids) > limit and offset + limit < LAST_ROW else None,
+        remarks=table.remarks,
+        chosen=list(zip(columns, read_columns(list(columns), table.search.catalogue), strict=True)),
+    )
+
+
+def _differs(views: list[RunView], scope: str, name: str) -> bool:
+    if scope == "value":
+        return True
+    held = [view.doc.labels if scope == "label" else view.doc.params for view in views]
+    present = [name in values for values in held]
+    if not all(present):
+        return any(present)
+    return any(not same(held[0][name], values[name]) for values in held)
+
+
+def _write_cursor(offset: int) -> str:
+    return base64.urlsafe_b64encode(f"after:{offset}".encode()).decode().rstrip("=")
+
+
+def _read_cursor(cursor: str | None) -> int:
+    if not cursor:
+        return 0
+    try:
+        word, _, offset = base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)).decode().partition(":")
+        if word == "after" and 0 <= int(offset) < LAST_ROW:
+            return int(offset)
+    except ValueError:
+        pass
+    raise InvalidInput("This cursor was not given out here; begin without one.", field="cursor")

@@ -1,0 +1,159 @@
+"""`runs`: the table of runs that fit a query, in the terminal or as a file; without either, the experiments."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.cli.arguments import add_common
+from kinetrum.cli.output import moment, number, paint
+
+_SHOWN = {"started": "started_at", "ended": "ended_at", "parent": "parent_id"}
+
+
+def add_commands(commands: Any) -> None:
+    """Add this group to the parser."""
+    runs = commands.add_parser("runs", help="table of the runs that fit a query, or of the experiments")
+    runs.add_argument("query", nargs="?", default="", metavar="QUERY",
+                      help="in quotes: 'recall >= 0.9 and learner = forest'")  # fmt: skip
+    runs.add_argument("-e", "--experiment", help="of this experiment; else of the whole project")
+    runs.add_argument("--sort", default="", help="keys, the strongest first: recall,fit_seconds:asc")
+    runs.add_argument("--columns", help="what to show, separated by commas: recall,min(loss),param:depth,duration; "
+                      "without it what differs")  # fmt: skip
+    runs.add_argument("--limit", type=int, default=50)
+    runs.add_argument("--all", action="store_true", help="runs of all experiments, without a query too")
+    forms = runs.add_mutually_exclusive_group()
+    for form, what in (("csv", "CSV"), ("jsonl", "JSON Lines"), ("parquet", "Parquet")):
+        forms.add_argument(
+            f"--{form}", dest="form", action="store_const", const=form, help=f"the whole table as {what}"
+        )
+    runs.add_argument("-o", "--output", metavar="FILE", help="write the table there")
+    add_common(runs, _runs)
+
+
+def _runs(given: argparse.Namespace) -> int:
+    from kinetrum.client.connection import find_connection
+    from kinetrum.client.session import open_session
+    from kinetrum.client.tables import table_path
+
+    session = open_session(given.project)
+    chosen = None if given.all else given.experiment or find_connection(project=given.project).chosen_experiment
+    if chosen is None and not (given.query or given.all or given.form):
+        return _experiments(session, given.json)
+    if given.form:
+        from kinetrum.cli.tables import write_runs
+
+        return write_runs(session, chosen, given)
+    page = session.service.get(
+        f"{table_path(session.project, chosen)}/runs", query=given.query, sort=given.sort,
+        limit=max(1, min(given.limit, 500)), column=split_columns(given.columns) or None,
+    )  # fmt: skip
+    if given.json:
+        output.print_json(page)
+        return 0
+    for remark in page["remarks"]:
+        output.note(remark)
+    where = chosen or session.project
+    if not page["rows"]:
+        print(f"No run of {where} fits." if given.query else f"{where} has no runs yet.")
+        return 0
+    _print_runs(page, given.columns is not None)
+    return 0
+
+
+def split_columns(text: str | None) -> list[str]:
+    """Return the columns that a comma-separated text names; commas within quotes do not part."""
+    import re
+
+    return [part.strip() for part in re.findall(r"""(?:[^,"']|"[^"]*"|'[^']*')+""", text or "") if part.strip()]
+
+
+def _print_runs(page: dict[str, Any], are_chosen: bool) -> None:
+    columns = page["chosen"] if are_chosen else _leading_columns(page)
+    heads = ["run", "name", "status", "started", *[_head(page["goals"], column) for column in columns]]
+    cells = [_cells(page["rows"], column) for column in columns]
+    rows = [
+        [run["reference"], output.clean(run["name"] or ""), run["status"], moment(run["started_at"]),
+         *[column[at] for column in cells]]
+        for at, run in enumerate(page["rows"])
+    ]  # fmt: skip
+    if not any(row[1] for row in rows):
+        heads.pop(1)
+        rows = [[row[0], *row[2:]] for row in rows]
+    output.print_table(heads, rows)
+    total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
+    equal = sum(1 for column in page["columns"] if column["scope"] == "param" and not column["differs"])
+    word = "setting is" if equal == 1 else "settings are"
+    tail = f"; {equal} {word} equal in all of them and not shown" if equal and not are_chosen else ""
+    print(paint(f"{len(rows)} of {total} runs{tail}", "quiet"))
+
+
+def _head(goals: list[dict[str, Any]], column: dict[str, Any]) -> str:
+    """Name a column; where the goal's direction is what counts, its arrow stands behind."""
+    name = f"{column['aggregate']}({column['name']})" if column.get("aggregate") else column["name"]
+    for goal in goals:
+        if goal["key"] == column["name"] and column["scope"] == "value" and not column.get("aggregate"):
+            return f"{name} {'↑' if goal['direction'] == 'higher' else '↓'}"
+    return str(name)
+
+
+def _cells(rows: list[dict[str, Any]], column: dict[str, Any]) -> list[str]:
+    """Write one column; results with aligned decimals, settings as they were set."""
+    found = [cell_of(run, column) for run in rows]
+    present = [value for is_there, value in found if is_there]
+    texts = iter(output.numbers(present) if column["scope"] == "value" else [number(value) for value in present])
+    if column["scope"] == "field" and column["name"] in {"started", "ended"}:
+        texts = iter([moment(value) for value in present])
+    return [next(texts)[:28] if is_there else "–" for is_there, _ in found]
+
+
+def cell_of(run: dict[str, Any], column: dict[str, Any]) -> tuple[bool, Any]:
+    """Return (present, value) of a column in a row as the service sent it."""
+    name, scope = column["name"], column["scope"]
+    if scope == "field":
+        value = _duration(run) if name == "duration" else run.get(_SHOWN.get(name, name))
+        if name == "problem":
+            value = "; ".join(problem["text"] for problem in run["problems"]) or None
+        return value is not None, value
+    if column.get("aggregate"):
+        metric = run["metrics"].get(name)
+        return metric is not None, metric and metric[column["aggregate"]]
+    held = run[{"value": "values", "param": "params", "label": "labels"}[scope]]
+    return name in held, held.get(name)
+
+
+def _duration(run: dict[str, Any]) -> float | None:
+    from datetime import datetime
+
+    if run["ended_at"] is None:
+        return None
+    return (datetime.fromisoformat(run["ended_at"]) - datetime.fromisoformat(run["started_at"])).total_seconds()
+
+
+def _leading_columns(page: dict[str, Any]) -> list[dict[str, Any]]:
+    """Without any named: values with goals, settings that differ, the other values."""
+    goals = [goal["key"] for goal in page["goals"]]
+    values = [column["name"] for column in page["columns"] if column["scope"] == "value"]
+    ordered = [key for key in goals if key in values] + [key for key in values if key not in goals]
+    differing = [column["name"] for column in page["columns"] if column["scope"] == "param" and column["differs"]]
+    leading = ordered[: max(1, len(goals))]
+    named = [("value", key) for key in leading] + [("param", key) for key in differing]
+    named += [("value", key) for key in ordered if key not in leading]
+    return [{"scope": scope, "name": key} for scope, key in named]
+
+
+def _experiments(session: Any, as_json: bool) -> int:
+    from kinetrum.client.http import path_of
+
+    found = session.service.get(path_of("projects", session.project, "experiments"))
+    if as_json:
+        output.print_json(found)
+        return 0
+    rows = []
+    for row in found:
+        goal = row["goals"][0] if row["goals"] else None
+        best = f"{goal['key']} {number(row['best_value'])} ({row['best_run']})" if goal and row["best_run"] else ""
+        rows.append([row["name"], str(row["runs"]), str(row["running"]), moment(row["last_activity"]), best])
+    output.print_table(["experiment", "runs", "running", "last activity", "best"], rows)
+    return 0
