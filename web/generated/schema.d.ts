@@ -177,7 +177,11 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Describe Project
+         * @description Set a project's description and labels.
+         */
+        patch: operations["describe_project"];
         trace?: never;
     };
     "/api/v1/projects/{project}/members": {
@@ -304,6 +308,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/experiments/{experiment}/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Series
+         * @description Stream every point of metrics of all runs that fit: run, metric, step, time (UTC), value.
+         */
+        get: operations["export_series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Project Series
+         * @description Stream every point of metrics of all runs of a project that fit.
+         */
+        get: operations["export_project_series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/points/packed": {
         parameters: {
             query?: never;
@@ -364,6 +408,166 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/experiments/{experiment}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Groups
+         * @description Group an experiment's runs by a column, or by replicates: mean and spread of numbers, values that all share.
+         */
+        get: operations["list_groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Project Groups
+         * @description Group the runs of all of a project's experiments by a column.
+         */
+        get: operations["list_project_groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/facets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Facets
+         * @description List the keys that an experiment's runs have, with the kinds of their values and their ranges.
+         */
+        get: operations["list_facets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/facets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Project Facets
+         * @description List the keys that the runs of all of a project's experiments have.
+         */
+        get: operations["list_project_facets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/facet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Facet
+         * @description Count the values of one key or field over the runs that fit a query.
+         */
+        get: operations["read_facet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/facet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Project Facet
+         * @description Count the values of one key or field over the runs of all of a project's experiments.
+         */
+        get: operations["read_project_facet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Offers
+         * @description Tell what may stand at the end of a query that is being written: names, comparisons, values.
+         */
+        get: operations["list_offers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Project Offers
+         * @description Tell what may stand at the end of a query over all of a project's experiments.
+         */
+        get: operations["list_project_offers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/experiments": {
         parameters: {
             query?: never;
@@ -401,7 +605,11 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Describe Experiment
+         * @description Set an experiment's description and labels; a label given as null is taken away, others stay.
+         */
+        patch: operations["describe_experiment"];
         trace?: never;
     };
     "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}": {
@@ -1992,6 +2200,178 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Views
+         * @description List one's own views and those that the project shares.
+         */
+        get: operations["list_views"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/views/{view}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Save View
+         * @description Save a view under an id that the client made, or change it; names in it are settled for good.
+         */
+        put: operations["save_view"];
+        post?: never;
+        /**
+         * Remove View
+         * @description Remove a view: one's own, or as a maintainer a shared one.
+         */
+        delete: operations["remove_view"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Links
+         * @description List the links of a project that can still be opened, without their secrets.
+         */
+        get: operations["list_links"];
+        put?: never;
+        /**
+         * Make Link
+         * @description Make a read-only link for people without an account; its secret is told in this answer alone.
+         */
+        post: operations["make_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/links/{link}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Revoke Link
+         * @description Let a link open nothing any more.
+         */
+        delete: operations["revoke_link"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/embedding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Embedding
+         * @description Read which origins may show this project's views in a frame.
+         */
+        get: operations["read_embedding"];
+        /**
+         * Set Embedding
+         * @description Set which origins may show this project's views in a frame.
+         */
+        put: operations["set_embedding"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Link
+         * @description Read what a link shows; no account is asked for.
+         */
+        get: operations["read_link"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links/{secret}/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Link Curves
+         * @description Read the curves that a link shows.
+         */
+        get: operations["read_link_curves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find
+         * @description Find runs, experiments, artifacts, models and views by a reference or a fragment, in the named project first.
+         */
+        get: operations["find"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2398,6 +2778,21 @@ export interface components {
             curves: components["schemas"]["Curve"][];
         };
         /**
+         * Description
+         * @description What is to be changed; labels given as null are taken away, others stay.
+         */
+        Description: {
+            /** Description */
+            description?: string | null;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string | null;
+            };
+        };
+        /**
          * Difference
          * @description Two versions file by file; `pairs` are those of the findings asked for, `more` how many were cut off.
          */
@@ -2432,6 +2827,11 @@ export interface components {
             /** Y */
             y: number[];
         };
+        /** Embedding */
+        Embedding: {
+            /** Origins */
+            origins: string[];
+        };
         /** Ending */
         Ending: {
             /**
@@ -2453,6 +2853,13 @@ export interface components {
             name: string;
             /** Description */
             description: string;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string;
+            };
             /** Runs */
             runs: number;
             /** Running */
@@ -2465,6 +2872,56 @@ export interface components {
             best_run: string | null;
             /** Best Value */
             best_value?: unknown;
+        };
+        /**
+         * Facet
+         * @description One key over the runs that fit: how many of them have it, NaN, range, frequent values, how many are left out.
+         */
+        Facet: {
+            column: components["schemas"]["ChosenColumn"];
+            /** Runs */
+            runs: number;
+            /** Of Runs */
+            of_runs: number;
+            /** Of Runs Is Capped */
+            of_runs_is_capped: boolean;
+            /** Nans */
+            nans: number;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Values */
+            values: components["schemas"]["FrequentValue"][];
+            /** Values Left Out */
+            values_left_out: number;
+        };
+        /**
+         * FacetKey
+         * @description A key that runs have; `kinds` among number, text, special (true, false, null, NaN, lists).
+         */
+        FacetKey: {
+            /** Scope */
+            scope: string;
+            /** Name */
+            name: string;
+            /** Kinds */
+            kinds: string[];
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            goal: components["schemas"]["Goal"] | null;
+        };
+        /**
+         * Facets
+         * @description What can be asked for: keys of runs, and fields whose values are counted.
+         */
+        Facets: {
+            /** Keys */
+            keys: components["schemas"]["FacetKey"][];
+            /** Fields */
+            fields: string[];
         };
         /**
          * FileEntry
@@ -2513,6 +2970,33 @@ export interface components {
             /** Size Bytes */
             size_bytes: number;
         };
+        /**
+         * Found
+         * @description Something that fits a fragment: what it is, its reference, where the console shows it.
+         */
+        Found: {
+            /** Kind */
+            kind: string;
+            /** Reference */
+            reference: string;
+            /** Title */
+            title: string;
+            /** About */
+            about: string;
+            /** Project */
+            project: string;
+            /** Address */
+            address: string;
+        };
+        /** FrequentValue */
+        FrequentValue: {
+            /** Value */
+            value: unknown;
+            /** Runs */
+            runs: number;
+            /** Query */
+            query: string;
+        };
         /** Goal */
         Goal: {
             /** Key */
@@ -2531,6 +3015,47 @@ export interface components {
              * @default best
              */
             aggregate: string;
+        };
+        /**
+         * GroupCell
+         * @description What a group has in a column: one value that all share, the spread of its numbers, or several other values.
+         */
+        GroupCell: {
+            /** Is Shared */
+            is_shared: boolean;
+            /** Shared */
+            shared?: unknown;
+            spread?: components["schemas"]["Spread"] | null;
+            /**
+             * Several
+             * @default 0
+             */
+            several: number;
+        };
+        /**
+         * GroupPage
+         * @description A page of groups; `columns` name the cells. `python` and `shell` are lines that read the same table.
+         */
+        GroupPage: {
+            by: components["schemas"]["ChosenColumn"];
+            /** Groups */
+            groups: components["schemas"]["RunGroup"][];
+            /** Columns */
+            columns: components["schemas"]["ChosenColumn"][];
+            /** Goals */
+            goals: components["schemas"]["Goal"][];
+            /** Count */
+            count: number;
+            /** Count Is Capped */
+            count_is_capped: boolean;
+            /** More */
+            more: boolean;
+            /** Remarks */
+            remarks: string[];
+            /** Python */
+            python: string;
+            /** Shell */
+            shell: string;
         };
         /** Headline */
         Headline: {
@@ -2776,6 +3301,61 @@ export interface components {
             step: number | null;
             /** Activity */
             activity?: string | null;
+        };
+        /** LinkCurves */
+        LinkCurves: {
+            /** Metric */
+            metric: string;
+            /** Curves */
+            curves: components["schemas"]["Curve"][];
+        };
+        /**
+         * LinkPage
+         * @description What a link shows.
+         */
+        LinkPage: {
+            /** Project */
+            project: string;
+            /** Experiment */
+            experiment: string;
+            /** Author */
+            author: string;
+            /** Expires At */
+            expires_at: string;
+            /** Arrangement */
+            arrangement: {
+                [key: string]: string;
+            };
+            /** Columns */
+            columns: components["schemas"]["ChosenColumn"][];
+            /** Goals */
+            goals: components["schemas"]["Goal"][];
+            /** Rows */
+            rows: components["schemas"]["LinkRow"][];
+            /** Count */
+            count: number;
+            /** Count Is Capped */
+            count_is_capped: boolean;
+            /** More */
+            more: boolean;
+        };
+        /**
+         * LinkRow
+         * @description One run as a link shows it: nothing but its number, name and status beside the columns.
+         */
+        LinkRow: {
+            /** Reference */
+            reference: string;
+            /** Number */
+            number: number;
+            /** Name */
+            name: string | null;
+            /** Status */
+            status: string;
+            /** Cells */
+            cells: unknown[];
+            /** Present */
+            present: boolean[];
         };
         /**
          * Listing
@@ -3102,6 +3682,11 @@ export interface components {
              */
             keep?: string | null;
         };
+        /** NewEmbedding */
+        NewEmbedding: {
+            /** Origins */
+            origins: string[];
+        };
         /** NewGoal */
         NewGoal: {
             /**
@@ -3140,6 +3725,24 @@ export interface components {
              * @default
              */
             comment: string;
+        };
+        /** NewLink */
+        NewLink: {
+            /** Experiment */
+            experiment: string;
+            /**
+             * Arrangement
+             * @description The console's address: q the query, sort, cols, group, and what charts show.
+             */
+            arrangement: {
+                [key: string]: string;
+            };
+            /**
+             * Days
+             * @description How long it opens: 1 to 366 days.
+             * @default 30
+             */
+            days: number;
         };
         /**
          * NewModelVersion
@@ -3480,18 +4083,6 @@ export interface components {
             comment: string;
         };
         /**
-         * NewView
-         * @description What of a view changes, by name of its part.
-         */
-        NewView: {
-            /** Name */
-            name: string;
-            /** View */
-            view: {
-                [key: string]: unknown;
-            };
-        };
-        /**
          * Note
          * @description A Markdown text with its author and time.
          */
@@ -3504,6 +4095,27 @@ export interface components {
             text: string;
             /** Written At */
             written_at: string;
+        };
+        /** Offer */
+        Offer: {
+            /** Text */
+            text: string;
+            /** What */
+            what: string;
+            /** About */
+            about: string;
+        };
+        /**
+         * Offers
+         * @description What may stand in a query from column `at` (from 0) to the end of what was written.
+         */
+        Offers: {
+            /** At */
+            at: number;
+            /** Expected */
+            expected: string;
+            /** Offers */
+            offers: components["schemas"]["Offer"][];
         };
         /**
          * Output
@@ -3781,6 +4393,13 @@ export interface components {
             name: string;
             /** Description */
             description: string;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string;
+            };
             /** Role */
             role: string;
             /** Experiments */
@@ -3939,70 +4558,6 @@ export interface components {
             /** Wrong */
             wrong: number | null;
         };
-        /**
-         * Run
-         * @description A run as a row of a table: settings, what stands for each key, thin lines of its metrics.
-         *
-         *     Where a run has over 200 of them, a row holds those with goals, those asked for and the first others; `complete`
-         *     is false then, and the run read by itself has all.
-         */
-        Run: {
-            /** Reference */
-            reference: string;
-            /** Id */
-            id: string;
-            /** Project */
-            project: string;
-            /** Experiment */
-            experiment: string;
-            /** Number */
-            number: number;
-            /** Name */
-            name: string | null;
-            /** Status */
-            status: string;
-            /** Reason */
-            reason: string | null;
-            /** Author */
-            author: string;
-            /** Host */
-            host: string;
-            /** Started At */
-            started_at: string;
-            /** Ended At */
-            ended_at: string | null;
-            /** Params */
-            params: {
-                [key: string]: unknown;
-            };
-            /** Values */
-            values: {
-                [key: string]: unknown;
-            };
-            /** Metrics */
-            metrics: {
-                [key: string]: components["schemas"]["Metric"];
-            };
-            /** Labels */
-            labels: {
-                [key: string]: string;
-            };
-            /** Problems */
-            problems: components["schemas"]["ProblemOfRun"][];
-            /** Used */
-            used: components["schemas"]["Link"][];
-            /** Generated */
-            generated: components["schemas"]["Link"][];
-            progress: components["schemas"]["Progress"] | null;
-            /** Imported From */
-            imported_from: string | null;
-            /** Commit */
-            commit: string | null;
-            /** Parent Id */
-            parent_id: string | null;
-            /** Complete */
-            complete: boolean;
-        };
         /** RunColumn */
         RunColumn: {
             /**
@@ -4123,6 +4678,23 @@ export interface components {
             /** May */
             may: ("describe" | "record" | "bin")[];
         };
+        /**
+         * RunGroup
+         * @description Runs that share a value; `present` is false for those that lack it. `query` finds them.
+         */
+        RunGroup: {
+            /** Present */
+            present: boolean;
+            /** Value */
+            value: unknown;
+            /** Runs */
+            runs: number;
+            last: components["schemas"]["RunRow"];
+            /** Cells */
+            cells: (components["schemas"]["GroupCell"] | null)[];
+            /** Query */
+            query: string;
+        };
         /** RunOfVersion */
         RunOfVersion: {
             /**
@@ -4149,10 +4721,13 @@ export interface components {
             /** Purged */
             purged: boolean;
         };
-        /** RunPage */
+        /**
+         * RunPage
+         * @description A page of runs; `python` and `shell` are lines that read the same table.
+         */
         RunPage: {
             /** Rows */
-            rows: components["schemas"]["Run"][];
+            rows: components["schemas"]["RunRow"][];
             /** Columns */
             columns: components["schemas"]["RunColumn"][];
             /** Goals */
@@ -4173,6 +4748,78 @@ export interface components {
              * @default []
              */
             chosen: components["schemas"]["ChosenColumn"][];
+            /** Python */
+            python: string;
+            /** Shell */
+            shell: string;
+        };
+        /**
+         * RunRow
+         * @description A run in a table: `children` counts those under it in what is searched, `parent` names the run above it.
+         */
+        RunRow: {
+            /** Reference */
+            reference: string;
+            /** Id */
+            id: string;
+            /** Project */
+            project: string;
+            /** Experiment */
+            experiment: string;
+            /** Number */
+            number: number;
+            /** Name */
+            name: string | null;
+            /** Status */
+            status: string;
+            /** Reason */
+            reason: string | null;
+            /** Author */
+            author: string;
+            /** Host */
+            host: string;
+            /** Started At */
+            started_at: string;
+            /** Ended At */
+            ended_at: string | null;
+            /** Params */
+            params: {
+                [key: string]: unknown;
+            };
+            /** Values */
+            values: {
+                [key: string]: unknown;
+            };
+            /** Metrics */
+            metrics: {
+                [key: string]: components["schemas"]["Metric"];
+            };
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+            /** Problems */
+            problems: components["schemas"]["ProblemOfRun"][];
+            /** Used */
+            used: components["schemas"]["Link"][];
+            /** Generated */
+            generated: components["schemas"]["Link"][];
+            progress: components["schemas"]["Progress"] | null;
+            /** Imported From */
+            imported_from: string | null;
+            /** Commit */
+            commit: string | null;
+            /** Parent Id */
+            parent_id: string | null;
+            /** Complete */
+            complete: boolean;
+            /**
+             * Children
+             * @default 0
+             */
+            children: number;
+            /** Parent */
+            parent?: string | null;
         };
         /**
          * SaidNumber
@@ -4271,6 +4918,22 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /**
+         * Spread
+         * @description Numbers of a group in a column: runs that have one, mean, standard deviation of the sample, ends.
+         */
+        Spread: {
+            /** Runs */
+            runs: number;
+            /** Mean */
+            mean: number;
+            /** Deviation */
+            deviation: number | null;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
         };
         /** Stage */
         Stage: {
@@ -4510,6 +5173,54 @@ export interface components {
                 [key: string]: string | null;
             };
         };
+        /**
+         * View
+         * @description A saved view; `mine` tells that one saved it oneself. Names in the arrangement say what they are.
+         */
+        View: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Experiment */
+            experiment: string | null;
+            /** Shared */
+            shared: boolean;
+            /** Mine */
+            mine: boolean;
+            /** Author */
+            author: string;
+            /** Arrangement */
+            arrangement: {
+                [key: string]: string;
+            };
+            /** Version */
+            version: number;
+            /** Saved At */
+            saved_at: string;
+        };
+        /**
+         * ViewLink
+         * @description A link that shows one arrangement; its secret is told once, when it is made.
+         */
+        ViewLink: {
+            /** Number */
+            number: number;
+            /** Experiment */
+            experiment: string;
+            /** Arrangement */
+            arrangement: {
+                [key: string]: string;
+            };
+            /** Author */
+            author: string;
+            /** Made At */
+            made_at: string;
+            /** Expires At */
+            expires_at: string;
+            /** Secret */
+            secret?: string | null;
+        };
         /** WaitingVersion */
         WaitingVersion: {
             /** Project */
@@ -4527,6 +5238,18 @@ export interface components {
             /** Run */
             run: string | null;
         };
+        /**
+         * NewView
+         * @description What of a view changes, by name of its part.
+         */
+        kinetrum__wire__plots__NewView: {
+            /** Name */
+            name: string;
+            /** View */
+            view: {
+                [key: string]: unknown;
+            };
+        };
         /** Kept */
         kinetrum__wire__room__Kept: {
             /** Reference */
@@ -4543,6 +5266,30 @@ export interface components {
             plots: components["schemas"]["KeptName"][];
             /** Media */
             media: components["schemas"]["KeptName"][];
+        };
+        /**
+         * NewView
+         * @description `expect` is the version that one saw, null for a new view.
+         */
+        kinetrum__wire__views__NewView: {
+            /** Name */
+            name: string;
+            /** Experiment */
+            experiment?: string | null;
+            /**
+             * Shared
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Arrangement
+             * @description The console's address: q the query, sort, cols, group, and what charts show.
+             */
+            arrangement: {
+                [key: string]: string;
+            };
+            /** Expect */
+            expect?: number | null;
         };
         /**
          * PointGroup
@@ -5057,6 +5804,50 @@ export interface operations {
             };
         };
     };
+    describe_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Description"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Project"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_members: {
         parameters: {
             query?: never;
@@ -5377,6 +6168,105 @@ export interface operations {
             };
         };
     };
+    export_series: {
+        parameters: {
+            query?: {
+                /** @description CSV, JSON Lines or Parquet. */
+                form?: "csv" | "jsonl" | "parquet";
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+                /** @description Metrics, one or more. */
+                metric?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv; charset=utf-8; header=present": unknown;
+                    "application/jsonl": unknown;
+                    "application/vnd.apache.parquet": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_project_series: {
+        parameters: {
+            query?: {
+                /** @description CSV, JSON Lines or Parquet. */
+                form?: "csv" | "jsonl" | "parquet";
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+                /** @description Metrics, one or more. */
+                metric?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv; charset=utf-8; header=present": unknown;
+                    "application/jsonl": unknown;
+                    "application/vnd.apache.parquet": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_packed_points: {
         parameters: {
             query: {
@@ -5424,14 +6314,18 @@ export interface operations {
     list_runs: {
         parameters: {
             query?: {
+                /** @description Keys to hold in rows that have very many. */
+                key?: string[] | null;
+                /** @description Leave out children whose parents are in the table. */
+                fold?: boolean;
                 /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
                 query?: string;
                 /** @description Keys, the strongest first: recall,fit_seconds:asc */
                 sort?: string;
                 cursor?: string | null;
+                /** @description The row that the page begins with, from 0. */
+                offset?: number;
                 limit?: number;
-                /** @description Keys to hold in rows that have very many. */
-                key?: string[] | null;
                 /** @description Columns to show: recall, param:depth, min(loss), label:purpose, duration. */
                 column?: string[] | null;
             };
@@ -5476,14 +6370,18 @@ export interface operations {
     list_project_runs: {
         parameters: {
             query?: {
+                /** @description Keys to hold in rows that have very many. */
+                key?: string[] | null;
+                /** @description Leave out children whose parents are in the table. */
+                fold?: boolean;
                 /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
                 query?: string;
                 /** @description Keys, the strongest first: recall,fit_seconds:asc */
                 sort?: string;
                 cursor?: string | null;
+                /** @description The row that the page begins with, from 0. */
+                offset?: number;
                 limit?: number;
-                /** @description Keys to hold in rows that have very many. */
-                key?: string[] | null;
                 /** @description Columns to show: recall, param:depth, min(loss), label:purpose, duration. */
                 column?: string[] | null;
             };
@@ -5502,6 +6400,376 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunPage"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_groups: {
+        parameters: {
+            query: {
+                /** @description A column: learner, param:depth, status; or replicates. */
+                by: string;
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+                /** @description Keys, the strongest first: recall,fit_seconds:asc */
+                sort?: string;
+                cursor?: string | null;
+                /** @description The row that the page begins with, from 0. */
+                offset?: number;
+                limit?: number;
+                /** @description Columns to show: recall, param:depth, min(loss), label:purpose, duration. */
+                column?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupPage"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_project_groups: {
+        parameters: {
+            query: {
+                /** @description A column: learner, param:depth, status; or replicates. */
+                by: string;
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+                /** @description Keys, the strongest first: recall,fit_seconds:asc */
+                sort?: string;
+                cursor?: string | null;
+                /** @description The row that the page begins with, from 0. */
+                offset?: number;
+                limit?: number;
+                /** @description Columns to show: recall, param:depth, min(loss), label:purpose, duration. */
+                column?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupPage"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_facets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Facets"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_project_facets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Facets"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_facet: {
+        parameters: {
+            query: {
+                /** @description A key or field: recall, param:depth, author. */
+                name: string;
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+                /** @description Only values that hold this. */
+                beginning?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Facet"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_project_facet: {
+        parameters: {
+            query: {
+                /** @description A key or field: recall, param:depth, author. */
+                name: string;
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+                /** @description Only values that hold this. */
+                beginning?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Facet"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_offers: {
+        parameters: {
+            query?: {
+                /** @description The query up to where somebody is writing. */
+                text?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offers"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_project_offers: {
+        parameters: {
+            query?: {
+                /** @description The query up to where somebody is writing. */
+                text?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offers"];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -5575,6 +6843,51 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Experiment"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    describe_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Description"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -8244,7 +9557,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewView"];
+                "application/json": components["schemas"]["kinetrum__wire__plots__NewView"];
             };
         };
         responses: {
@@ -9608,6 +10921,465 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Today"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_views: {
+        parameters: {
+            query?: {
+                experiment?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                view: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["kinetrum__wire__views__NewView"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                view: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_links: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewLink"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLink"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewLink"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                link: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_embedding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Embedding"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_embedding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEmbedding"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Embedding"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_link: {
+        parameters: {
+            query?: {
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkPage"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_link_curves: {
+        parameters: {
+            query?: {
+                width?: number;
+            };
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkCurves"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find: {
+        parameters: {
+            query: {
+                /** @description A reference or a part of a name. */
+                text: string;
+                project?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"][];
                 };
             };
             /** @description A problem document (RFC 9457). */

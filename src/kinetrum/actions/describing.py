@@ -66,6 +66,46 @@ def label_runs(actor: Actor, project: str, references: Sequence[str], labels: di
 
 
 @transaction
+def describe_project(actor: Actor, project: str, description: str | None, labels: dict[str, str | None]) -> None:
+    """Set a project's description and labels; None leaves the one, and takes a label away."""
+    place = enter(actor, project, Act.DESCRIBE)
+    row = place.project
+    _describe(actor, place, "project", row.project_id, f"project:{row.name}", (row.description, row.labels),
+              description, labels)  # fmt: skip
+
+
+@transaction
+def describe_experiment(
+    actor: Actor, project: str, experiment: str, description: str | None, labels: dict[str, str | None]
+) -> None:
+    """Set an experiment's description and labels; None leaves the one, and takes a label away."""
+    place = enter(actor, project, Act.DESCRIBE)
+    row = experiment_in(place, experiment)
+    _describe(actor, place, "experiment", row.experiment_id, f"experiment:{row.name}", (row.description, row.labels),
+              description, labels)  # fmt: skip
+
+
+def _describe(
+    actor: Actor, place: Place, table: str, row_id: int, subject: str, before: tuple[str, dict[str, str]],
+    description: str | None, labels: dict[str, str | None],
+) -> None:  # fmt: skip
+    for key, text in labels.items():
+        check_label(key, text or "")
+    merged = {key: text for key, text in {**before[1], **labels}.items() if text is not None}
+    if len(merged) > LABELS_LIMIT:
+        raise InvalidInput(f"{subject} would have over {LABELS_LIMIT} labels.", field="labels")
+    after = (before[0] if description is None else description.strip(), merged)
+    if after == before:
+        return
+    projects.set_description(table, row_id, *after)
+    journal.append(
+        place.project_id, actor.person_id, "described", subject,
+        before={"description": before[0], "labels": before[1]},
+        after={"description": after[0], "labels": after[1]}, origin=actor.origin,
+    )  # fmt: skip
+
+
+@transaction
 def add_note(actor: Actor, project: str, references: Sequence[str], uid: str, text: str) -> list[Run]:
     """Put a note on runs. Sent again with the same id, nothing changes."""
     place = enter(actor, project, Act.DESCRIBE)

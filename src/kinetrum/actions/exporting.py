@@ -10,7 +10,7 @@ from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.finding import find_run
 from kinetrum.actions.looking import views_of
 from kinetrum.actions.searching import table_of
-from kinetrum.core.errors import NotFound
+from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.ids import id_text
 from kinetrum.core.points.columns import Points
 from kinetrum.core.query.settled import Key, Source
@@ -103,6 +103,41 @@ def stream_points(
                     yield name, found
 
     return stretches()
+
+
+def stream_series(
+    actor: Actor, project: str, experiment: str | None, query_text: str, metrics: Sequence[str]
+) -> Iterator[tuple[str, str, Points]]:
+    """Return points of metrics of all runs that fit a query, as (run, metric, stretch), the earliest run first."""
+    if not metrics:
+        raise InvalidInput("Which metrics? Name one or more; a run alone gives all of its own.", field="metric")
+    ids = _searched(actor, project, experiment, query_text, metrics)
+
+    def stretches() -> Iterator[tuple[str, str, Points]]:
+        for start in range(0, len(ids), _RUNS_AT_ONCE):
+            for run_id, reference in _references(ids[start : start + _RUNS_AT_ONCE]):
+                for name in metrics:
+                    after: int | None = -(2**63)
+                    while after is not None:
+                        found, after = _stretch(run_id, name, after)
+                        if len(found):
+                            yield reference, name, found
+
+    return stretches()
+
+
+@snapshot
+def _searched(actor: Actor, project: str, experiment: str | None, query_text: str, metrics: Sequence[str]) -> list[int]:
+    table = table_of(actor, project, experiment, query_text, "")
+    for name in metrics:
+        if not table.search.catalogue.is_metric(name):
+            raise NotFound(f"No run searched has a metric {name!r}.", field="metric")
+    return sorted(table.search.page(table.sort, 0, RUNS_LIMIT))
+
+
+@snapshot
+def _references(ids: list[int]) -> list[tuple[int, str]]:
+    return [(run.run_id, run.reference) for run in runs.runs_by_ids(ids)]
 
 
 @snapshot

@@ -16,6 +16,7 @@ from kinetrum.core.goals import Goal
 from kinetrum.core.query.check import settle
 from kinetrum.core.query.settled import Source, UsedContent
 from kinetrum.core.query.sorting import SortKey, read_sort
+from kinetrum.core.query.writing import in_python, in_shell
 from kinetrum.core.refs import RunRef, VersionRef
 from kinetrum.core.values import same
 from kinetrum.storage import artifacts, projects, run_index, runs
@@ -51,6 +52,10 @@ class RunPage:
     next_cursor: str | None
     remarks: list[str]
     chosen: list[tuple[str, Source]]
+    children: dict[bytes, int]
+    parents: dict[bytes, str]
+    python: str
+    shell: str
 
 
 @dataclass(frozen=True)
@@ -71,12 +76,17 @@ def searched_in(place: Place, experiment: str | None) -> Searched:
         row = experiment_in(place, experiment)
         found: tuple[tuple[int, str], ...] = ((row.experiment_id, experiment),)
     else:
-        found = tuple((row.experiment_id, row.name) for row in projects.experiment_summaries(place.project_id))
+        found = tuple(projects.experiments_in(place.project_id))
     return Searched(place.project_id, place.project.name, found)
 
 
-def table_of(actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str) -> Table:
-    """Read a query and a sort; raises InvalidInput with the column where the query is wrong."""
+def table_of(
+    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, fold: bool = False
+) -> Table:
+    """Read a query and a sort; raises InvalidInput with the column where the query is wrong.
+
+    `fold` leaves out children whose parents are in the table.
+    """
     place = enter(actor, project)
     searched = searched_in(place, experiment)
     catalogue = RunCatalogue(searched)
@@ -87,7 +97,7 @@ def table_of(actor: Actor, project: str, experiment: str | None, query_text: str
     finders = _finders(actor, place)
     where, driver = Compiler(catalogue, finders).compile(plan), Driving(catalogue, finders).driver(plan)
     sort = read_sort(sort_text, catalogue, goals)
-    return Table(place, searched, RunSearch(catalogue, where, driver, is_rare(plan)), sort, goals, remarks)
+    return Table(place, searched, RunSearch(catalogue, where, driver, is_rare(plan), fold), sort, goals, remarks)
 
 
 def _finders(actor: Actor, place: Place) -> Finders:
@@ -132,25 +142,46 @@ def _versions(place: Place, used: UsedContent, elsewhere: Callable[[str | None],
     return [row.version_id for row in artifacts.versions_of(artifact.artifact_id)]
 
 
+@dataclass(frozen=True)
+class Asked:
+    """What part of which table is asked for; `cursor` or `offset` says where a page begins."""
+
+    query: str = ""
+    sort: str = ""
+    cursor: str | None = None
+    offset: int = 0
+    limit: int = 100
+    columns: Sequence[str] = ()
+    fold: bool = False
+
+    def start(self) -> int:
+        """Return the row that the page begins with; raises InvalidInput outside of the bounds."""
+        if not 1 <= self.limit <= PAGE_LIMIT:
+            raise InvalidInput(f"A page has 1 to {PAGE_LIMIT} runs, not {self.limit}.", field="limit")
+        offset = _read_cursor(self.cursor) if self.cursor else self.offset
+        if not 0 <= offset < LAST_ROW:
+            raise InvalidInput(
+                f"Pages begin before row {LAST_ROW:,}; ask for fewer runs, or for the whole table as a file.",
+                field="offset",
+            )
+        return offset
+
+
 @snapshot
-def list_runs(
-    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, cursor: str | None, limit: int,
-    columns: Sequence[str] = (),
-) -> RunPage:  # fmt: skip
+def list_runs(actor: Actor, project: str, experiment: str | None, asked: Asked) -> RunPage:
     """Return one page of an experiment's runs, or of all runs of a project.
 
-    `sort_text` names keys, the strongest first: `recall` (better first by its goal, else the higher),
+    `sort` names keys, the strongest first: `recall` (better first by its goal, else the higher),
     `fit_seconds:asc`, `started:desc`. Missing values come last; without it the latest run is first.
     `columns` names what is to be shown; what each means comes back as `chosen`.
     """
-    if not 1 <= limit <= PAGE_LIMIT:
-        raise InvalidInput(f"A page has 1 to {PAGE_LIMIT} runs, not {limit}.", field="limit")
-    table = table_of(actor, project, experiment, query_text, sort_text)
-    offset = _read_cursor(cursor)
+    offset, limit = asked.start(), asked.limit
+    table = table_of(actor, project, experiment, asked.query, asked.sort, asked.fold)
     ids = table.search.page(table.sort, offset, limit + 1)
     count = table.search.count()
     views = views_of(runs.runs_by_ids(ids[:limit]))
     known = run_index.keys_of_experiments(table.searched.ids)
+    columns = list(asked.columns)
     return RunPage(
         rows=views,
         columns=[Column(scope, name, _differs(views, scope, name)) for scope, name in known],
@@ -159,7 +190,11 @@ def list_runs(
         count_is_capped=count > COUNT_CAP,
         next_cursor=_write_cursor(offset + limit) if len(ids) > limit and offset + limit < LAST_ROW else None,
         remarks=table.remarks,
-        chosen=list(zip(columns, read_columns(list(columns), table.search.catalogue), strict=True)),
+        chosen=list(zip(columns, read_columns(columns, table.search.catalogue), strict=True)),
+        children=runs.counts_of_children([view.run.uid for view in views], table.searched.ids),
+        parents=runs.references_of(sorted({view.run.parent_uid for view in views if view.run.parent_uid})),
+        python=in_python(project, experiment, asked.query, columns, asked.sort),
+        shell=in_shell(project, experiment, asked.query, columns, asked.sort),
     )
 
 

@@ -13,6 +13,7 @@ import zstandard
 
 from kinetrum.core.goals import Goal, aggregate_value, shown_value
 from kinetrum.core.points.stats import Stats, unpack
+from kinetrum.core.replicates import replicate_mark
 from kinetrum.core.values import Value, from_json, to_json
 
 
@@ -92,8 +93,12 @@ class RunDoc:
     found_described: dict[tuple[str, str], str] = field(default_factory=dict, compare=False, repr=False)
 
     def fields(self) -> dict[str, str]:
-        """Return what runs are found by beside keys and labels: the commit and the problems."""
-        found = {"commit": str(self.code.get("commit") or ""), "problem": "\n".join(p.text for p in self.problems)}
+        """Return what runs are found by beside keys and labels: commit, problems, the mark that replicates share."""
+        found = {
+            "commit": str(self.code.get("commit") or ""),
+            "problem": "\n".join(p.text for p in self.problems),
+            "replicates": replicate_mark(self) or "",
+        }
         return {name: text for name, text in found.items() if text}
 
     def described(self) -> dict[tuple[str, str], str]:

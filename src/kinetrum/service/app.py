@@ -32,6 +32,7 @@ from kinetrum.service import (
     search_routes,
     showing_routes,
     today_routes,
+    view_routes,
 )
 from kinetrum.service.chores import Chores
 from kinetrum.service.hardening import Hardened
@@ -98,6 +99,7 @@ def make_app(blob_folder: Path) -> FastAPI:
         registry_routes,
         live_routes,
         today_routes,
+        view_routes,
     ):
         app.include_router(module.router, prefix=API)
     console_files.install(app)

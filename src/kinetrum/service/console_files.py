@@ -8,6 +8,9 @@ from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from starlette.exceptions import HTTPException
 
+from kinetrum.actions import viewing
+from kinetrum.core.errors import KinetrumError
+
 FOLDER = Path(__file__).parent / "console"
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; "
@@ -36,7 +39,21 @@ def install(app: FastAPI) -> None:
         if path.startswith("assets/"):
             raise HTTPException(404)
         index = FOLDER / "index.html"
-        headers = {"Content-Security-Policy": POLICY, "Cache-Control": "no-cache"}
+        headers = {"Content-Security-Policy": POLICY.format(framing=_framing(path)), "Cache-Control": "no-cache"}
         if not index.is_file():
             return HTMLResponse(_NOT_BUILT, headers=headers)
         return FileResponse(index, media_type="text/html; charset=utf-8", headers=headers)
+
+
+def _framing(path: str) -> str:
+    """Say who may show this page in a frame: nobody, but for views of projects that list origins."""
+    kind, _, rest = path.partition("/")
+    name = rest.partition("/")[0]
+    if kind not in {"shared", "embed"} or not name:
+        return "'none'"
+    try:
+        origins = viewing.framing_origins(secret=name) if kind == "shared" else viewing.framing_origins(project=name)
+    except KinetrumError:
+        # Without the database nothing is shown anyway; a page that says so is framed by nobody.
+        return "'none'"
+    return " ".join(origins) or "'none'"

@@ -7,11 +7,12 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from kinetrum.actions import describing
+from kinetrum.actions import describing, looking
 from kinetrum.core.goals import make_goal
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn
 from kinetrum.storage.runs import Run
+from kinetrum.wire import accounts, views
 from kinetrum.wire import runs as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["describing"])
@@ -82,6 +83,20 @@ def list_experiment_notes(actor: SignedIn, project: str, experiment: str) -> lis
 def add_experiment_note(actor: SignedIn, project: str, experiment: str, body: wire.NewNote) -> None:
     """Put a note on an experiment."""
     describing.add_experiment_note(actor, project, experiment, body.id, body.text)
+
+
+@router.patch(_EXPERIMENT)
+def describe_experiment(actor: SignedIn, project: str, experiment: str, body: views.Description) -> wire.Experiment:
+    """Set an experiment's description and labels; a label given as null is taken away, others stay."""
+    describing.describe_experiment(actor, project, experiment, body.description, body.labels)
+    return shapes.experiment(looking.read_experiment(actor, project, experiment))
+
+
+@router.patch("")
+def describe_project(actor: SignedIn, project: str, body: views.Description) -> accounts.Project:
+    """Set a project's description and labels."""
+    describing.describe_project(actor, project, body.description, body.labels)
+    return shapes.project(looking.read_project(actor, project))
 
 
 @router.put(f"{_EXPERIMENT}/goal")

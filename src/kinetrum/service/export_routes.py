@@ -20,6 +20,7 @@ from kinetrum.service.search_routes import QueryText, SortText
 router = APIRouter(prefix="/projects/{project}", tags=["tables"])
 Form = Annotated[Literal["csv", "jsonl", "parquet"], Query(description="CSV, JSON Lines or Parquet.")]
 Columns = Annotated[list[str] | None, Query(description="Keys to keep; all without one.")]
+_POINTS_AT_ONCE = 65_536
 _RUN = "/experiments/{experiment}/runs/{run}"
 _TABLE: dict[int | str, dict[str, Any]] = {
     200: {"description": "The table.", "content": {kind: {} for kind in MEDIA_TYPES.values()}}
@@ -72,8 +73,32 @@ def export_points(
 ) -> StreamingResponse:
     """Stream every point of metrics: metric, step, time (UTC), value; repeated steps too, the later last."""
     stretches = exporting.stream_points(actor, project, experiment, run, metric or [])
-    pieces = _parquet(stretches) if form == "parquet" else _text(stretches, form)
-    return _download(pieces, form, f"{experiment}-points")
+    pieces = _points(({"metric": name}, points) for name, points in stretches)
+    return _download(_written(pieces, ("metric",), form), form, f"{experiment}-points")
+
+
+Metrics = Annotated[list[str] | None, Query(description="Metrics, one or more.")]
+
+
+@router.get("/experiments/{experiment}/series", response_class=StreamingResponse, responses=_TABLE)
+def export_series(
+    actor: SignedIn, project: str, experiment: str, form: Form = "csv", query: QueryText = "", metric: Metrics = None
+) -> StreamingResponse:
+    """Stream every point of metrics of all runs that fit: run, metric, step, time (UTC), value."""
+    return _series(exporting.stream_series(actor, project, experiment, query, metric or []), form, experiment)
+
+
+@router.get("/series", response_class=StreamingResponse, responses=_TABLE)
+def export_project_series(
+    actor: SignedIn, project: str, form: Form = "csv", query: QueryText = "", metric: Metrics = None
+) -> StreamingResponse:
+    """Stream every point of metrics of all runs of a project that fit."""
+    return _series(exporting.stream_series(actor, project, None, query, metric or []), form, project)
+
+
+def _series(stretches: Iterator[tuple[str, str, Points]], form: str, name: str) -> StreamingResponse:
+    pieces = _points(({"run": run, "metric": metric}, points) for run, metric, points in stretches)
+    return _download(_written(pieces, ("run", "metric"), form), form, f"{name}-series")
 
 
 @router.get(f"{_RUN}/points/packed", response_class=StreamingResponse, responses=_PACKED)
@@ -95,28 +120,42 @@ def _times(points: Points) -> list[str]:
     return [f"{moment}Z" for moment in np.datetime_as_string(points.times.view("datetime64[us]"), unit="us")]
 
 
-def _text(stretches: Iterator[tuple[str, Points]], form: str) -> Iterator[bytes]:
-    columns = ("metric", "step", "time", "value")
+Stretches = Iterator[tuple[dict[str, str], Points]]
 
+
+def _points(stretches: Stretches) -> Stretches:
+    """Cut long stretches, so that no piece of a table is large."""
+    for named, points in stretches:
+        for start in range(0, len(points), _POINTS_AT_ONCE):
+            part = slice(start, start + _POINTS_AT_ONCE)
+            yield named, Points(points.steps[part], points.times[part], points.values[part])
+
+
+def _written(stretches: Stretches, names: tuple[str, ...], form: str) -> Iterator[bytes]:
+    return _parquet(stretches, names) if form == "parquet" else _text(stretches, names, form)
+
+
+def _text(stretches: Stretches, names: tuple[str, ...], form: str) -> Iterator[bytes]:
     def batches() -> Iterator[list[Row]]:
-        for name, points in stretches:
+        for named, points in stretches:
             rows = zip(points.steps.tolist(), _times(points), points.values.tolist(), strict=True)
-            yield [{"metric": name, "step": step, "time": at, "value": value} for step, at, value in rows]
+            yield [{**named, "step": step, "time": at, "value": value} for step, at, value in rows]
 
-    return write_csv(columns, batches()) if form == "csv" else write_jsonl(batches())
+    return write_csv((*names, "step", "time", "value"), batches()) if form == "csv" else write_jsonl(batches())
 
 
-def _parquet(stretches: Iterator[tuple[str, Points]]) -> Iterator[bytes]:
+def _parquet(stretches: Stretches, names: tuple[str, ...]) -> Iterator[bytes]:
     import pyarrow
 
     schema = pyarrow.schema([
-        ("metric", pyarrow.string()), ("step", pyarrow.int64()), ("time", pyarrow.timestamp("us", tz="UTC")),
-        ("value", pyarrow.float64()),
+        *((name, pyarrow.string()) for name in names), ("step", pyarrow.int64()),
+        ("time", pyarrow.timestamp("us", tz="UTC")), ("value", pyarrow.float64()),
     ])  # fmt: skip
-    tables = (
-        pyarrow.table(
-            [[name] * len(points), points.steps, points.times.view("datetime64[us]"), points.values], schema=schema
-        )
-        for name, points in stretches
-    )
-    return write_arrow(schema, tables)
+
+    def tables() -> Iterator[Any]:
+        for named, points in stretches:
+            columns = [[named[name]] * len(points) for name in names]
+            times = points.times.view("datetime64[us]")
+            yield pyarrow.table([*columns, points.steps, times, points.values], schema=schema)
+
+    return write_arrow(schema, tables())

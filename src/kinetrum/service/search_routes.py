@@ -1,70 +1,122 @@
-"""Routes that find runs: pages of one experiment's or a whole project's table."""
+"""Routes that find runs: pages of tables, groups, what there is to ask for; of one experiment or a whole project."""
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
 
-from kinetrum.actions import searching
-from kinetrum.actions.searching import RunPage
-from kinetrum.service import shapes
+from kinetrum.actions import faceting, grouping, searching
+from kinetrum.actions.searching import Asked, RunPage
+from kinetrum.service import search_shapes, shapes
 from kinetrum.service.access import SignedIn
 from kinetrum.wire import runs as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["runs"])
+_EXPERIMENT = "/experiments/{experiment}"
 QueryText = Annotated[
     str, Query(max_length=5_000, description="Which runs: recall >= 0.9 and learner = forest; all without one.")
 ]
 SortText = Annotated[str, Query(max_length=1_000, description="Keys, the strongest first: recall,fit_seconds:asc")]
 Cursor = Annotated[str | None, Query(max_length=200)]
 Limit = Annotated[int, Query(ge=1, le=500)]
+Offset = Annotated[int, Query(ge=0, le=10_000_000, description="The row that the page begins with, from 0.")]
 Keys = Annotated[list[str] | None, Query(description="Keys to hold in rows that have very many.")]
-
 Columns = Annotated[
     list[str] | None, Query(description="Columns to show: recall, param:depth, min(loss), label:purpose, duration.")
 ]
+Fold = Annotated[bool, Query(description="Leave out children whose parents are in the table.")]
+By = Annotated[str, Query(max_length=300, description="A column: learner, param:depth, status; or replicates.")]
+Name = Annotated[str, Query(max_length=300, description="A key or field: recall, param:depth, author.")]
+Beginning = Annotated[str, Query(max_length=300, description="Only values that hold this.")]
+Unfinished = Annotated[str, Query(max_length=5_000, description="The query up to where somebody is writing.")]
 
 
-@router.get("/experiments/{experiment}/runs")
-def list_runs(
-    actor: SignedIn,
-    project: str,
-    experiment: str,
-    request: Request,
-    response: Response,
-    query: QueryText = "",
-    sort: SortText = "",
-    cursor: Cursor = None,
-    limit: Limit = 100,
-    key: Keys = None,
+def _asked(
+    query: QueryText = "", sort: SortText = "", cursor: Cursor = None, offset: Offset = 0, limit: Limit = 100,
     column: Columns = None,
-) -> wire.RunPage:
+) -> Asked:  # fmt: skip
+    return Asked(query, sort, cursor, offset, limit, tuple(column or ()))
+
+
+Page = Annotated[Asked, Depends(_asked)]
+
+
+@router.get(_EXPERIMENT + "/runs")
+def list_runs(
+    actor: SignedIn, project: str, experiment: str, request: Request, response: Response, page: Page,
+    key: Keys = None, fold: Fold = False,
+) -> wire.RunPage:  # fmt: skip
     """List an experiment's runs, a page at a time; the next page is named by `next_cursor` and a Link header."""
-    page = searching.list_runs(actor, project, experiment, query, sort, cursor, limit, column or [])
-    return _page(page, request, response, key)
+    found = searching.list_runs(actor, project, experiment, replace(page, fold=fold))
+    return _page(found, request, response, key)
 
 
 @router.get("/runs")
 def list_project_runs(
-    actor: SignedIn,
-    project: str,
-    request: Request,
-    response: Response,
-    query: QueryText = "",
-    sort: SortText = "",
-    cursor: Cursor = None,
-    limit: Limit = 100,
-    key: Keys = None,
-    column: Columns = None,
-) -> wire.RunPage:
+    actor: SignedIn, project: str, request: Request, response: Response, page: Page, key: Keys = None,
+    fold: Fold = False,
+) -> wire.RunPage:  # fmt: skip
     """List the runs of all of a project's experiments, a page at a time."""
-    page = searching.list_runs(actor, project, None, query, sort, cursor, limit, column or [])
-    return _page(page, request, response, key)
+    found = searching.list_runs(actor, project, None, replace(page, fold=fold))
+    return _page(found, request, response, key)
 
 
 def _page(page: RunPage, request: Request, response: Response, keys: list[str] | None) -> wire.RunPage:
     if page.next_cursor:
-        following = request.url.include_query_params(cursor=page.next_cursor)
+        following = request.url.remove_query_params("offset").include_query_params(cursor=page.next_cursor)
         response.headers["Link"] = f'<{following.path}?{following.query}>; rel="next"'
     return shapes.run_page(page, keys or [])
+
+
+@router.get(_EXPERIMENT + "/groups")
+def list_groups(actor: SignedIn, project: str, experiment: str, by: By, page: Page) -> wire.GroupPage:
+    """Group an experiment's runs by a column, or by replicates: mean and spread of numbers, values that all share."""
+    return search_shapes.group_page(grouping.list_groups(actor, project, experiment, by, page))
+
+
+@router.get("/groups")
+def list_project_groups(actor: SignedIn, project: str, by: By, page: Page) -> wire.GroupPage:
+    """Group the runs of all of a project's experiments by a column."""
+    return search_shapes.group_page(grouping.list_groups(actor, project, None, by, page))
+
+
+@router.get(_EXPERIMENT + "/facets")
+def list_facets(actor: SignedIn, project: str, experiment: str) -> wire.Facets:
+    """List the keys that an experiment's runs have, with the kinds of their values and their ranges."""
+    return search_shapes.facets(*faceting.list_facets(actor, project, experiment))
+
+
+@router.get("/facets")
+def list_project_facets(actor: SignedIn, project: str) -> wire.Facets:
+    """List the keys that the runs of all of a project's experiments have."""
+    return search_shapes.facets(*faceting.list_facets(actor, project, None))
+
+
+@router.get(_EXPERIMENT + "/facet")
+def read_facet(
+    actor: SignedIn, project: str, experiment: str, name: Name, query: QueryText = "", beginning: Beginning = ""
+) -> wire.Facet:
+    """Count the values of one key or field over the runs that fit a query."""
+    return search_shapes.facet(*faceting.read_facet(actor, project, experiment, name, query, beginning))
+
+
+@router.get("/facet")
+def read_project_facet(
+    actor: SignedIn, project: str, name: Name, query: QueryText = "", beginning: Beginning = ""
+) -> wire.Facet:
+    """Count the values of one key or field over the runs of all of a project's experiments."""
+    return search_shapes.facet(*faceting.read_facet(actor, project, None, name, query, beginning))
+
+
+@router.get(_EXPERIMENT + "/offers")
+def list_offers(actor: SignedIn, project: str, experiment: str, text: Unfinished = "") -> wire.Offers:
+    """Tell what may stand at the end of a query that is being written: names, comparisons, values."""
+    return search_shapes.offers(faceting.offers(actor, project, experiment, text))
+
+
+@router.get("/offers")
+def list_project_offers(actor: SignedIn, project: str, text: Unfinished = "") -> wire.Offers:
+    """Tell what may stand at the end of a query over all of a project's experiments."""
+    return search_shapes.offers(faceting.offers(actor, project, None, text))

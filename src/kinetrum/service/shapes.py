@@ -33,7 +33,7 @@ KEYS_IN_A_ROW = 200
 def project(view: ProjectView) -> accounts.Project:
     """Shape a project."""
     return accounts.Project(
-        name=view.project.name, description=view.project.description, role=view.role,
+        name=view.project.name, description=view.project.description, labels=view.project.labels, role=view.role,
         experiments=view.experiments, runs=view.runs, last_activity=view.last_activity,
     )  # fmt: skip
 
@@ -48,7 +48,8 @@ def experiment(view: ExperimentView) -> runs.Experiment:
     """Shape an experiment."""
     summary = view.summary
     return runs.Experiment(
-        name=summary.name, description=summary.description, runs=summary.runs, running=summary.running,
+        name=summary.name, description=summary.description, labels=summary.labels, runs=summary.runs,
+        running=summary.running,
         last_activity=summary.last_activity, goals=[goal(found) for found in view.goals],
         best_run=view.best_reference, best_value=to_json(view.best_value),
     )  # fmt: skip
@@ -97,16 +98,16 @@ def _metrics(view: RunView, keys: Iterable[str]) -> dict[str, runs.Metric]:
     return {key: metric(doc.stats[key], view.goals.get(key), doc.sketches.get(key, [])) for key in keys}
 
 
-def run(view: RunView, wanted: Sequence[str] = ()) -> runs.Run:
-    """Shape a run as a row: of very many keys those with goals, those wanted, and the first of the others."""
+def _row_fields(view: RunView, wanted: Sequence[str] = ()) -> dict[str, Any]:
+    """Return what a row says: of very many keys those with goals, those wanted, and the first of the others."""
     params = _first(view.doc.params, wanted)
     values = _first(view.values, [*view.goals, *wanted])
     metrics = [key for key in values if key in view.doc.stats]
     complete = len(params) == len(view.doc.params) and len(values) == len(view.values)
-    return runs.Run(
-        **_run_fields(view), params=_json_values(params), values=_json_values(values),
-        metrics=_metrics(view, metrics), complete=complete,
-    )  # fmt: skip
+    return {
+        **_run_fields(view), "params": _json_values(params), "values": _json_values(values),
+        "metrics": _metrics(view, metrics), "complete": complete,
+    }  # fmt: skip
 
 
 def _first(found: dict[str, Value], leading: Sequence[str]) -> dict[str, Value]:
@@ -154,15 +155,25 @@ def run_page(page: RunPage, wanted: Sequence[str] = ()) -> runs.RunPage:
     """Shape a page of the run table."""
     wanted = [*wanted, *(source.name for _, source in page.chosen)]
     return runs.RunPage(
-        rows=[run(view, wanted) for view in page.rows],
+        rows=[
+            row(view, wanted, page.children.get(view.run.uid, 0), page.parents.get(view.run.parent_uid or b""))
+            for view in page.rows
+        ],
         columns=[runs.RunColumn.model_validate(vars(column)) for column in page.columns],
         goals=[goal(found) for found in page.goals],
         count=page.count, count_is_capped=page.count_is_capped, next_cursor=page.next_cursor, remarks=page.remarks,
-        chosen=[_chosen(text, source) for text, source in page.chosen],
+        chosen=[chosen(text, source) for text, source in page.chosen], python=page.python, shell=page.shell,
     )  # fmt: skip
 
 
-def _chosen(text: str, source: Source) -> runs.ChosenColumn:
+def row(view: RunView, wanted: Sequence[str] = (), children: int = 0, parent: str | None = None) -> runs.RunRow:
+    """Shape a run as a row of a table."""
+    # What stands in it was made here, of the right types: checking it again would take longer than reading it.
+    return runs.RunRow.model_construct(**_row_fields(view, wanted), children=children, parent=parent)
+
+
+def chosen(text: str, source: Source) -> runs.ChosenColumn:
+    """Shape what a column means."""
     if isinstance(source, Field):
         return runs.ChosenColumn(text=text, scope="field", name=source.name)
     scope: Any = source.scope

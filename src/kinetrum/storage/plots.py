@@ -87,6 +87,17 @@ def set_view(plot_id: int, plot: Plot) -> None:
     )
 
 
+def names_in(experiment_ids: Sequence[int], limit: int) -> list[str]:
+    """Return names of plots that runs of these experiments keep."""
+    if not experiment_ids:
+        return []
+    rows = query(
+        "SELECT DISTINCT p.name FROM plot p JOIN run r USING (run_id)"
+        f" WHERE r.experiment_id IN {places(list(experiment_ids))} LIMIT %s", *experiment_ids, limit,
+    )  # fmt: skip
+    return sorted(name for (name,) in rows)
+
+
 def count_plots(run_id: int) -> tuple[int, int]:
     """Return how many plots a run has, and the bytes that their columns take."""
     ((count, size),) = query("SELECT COUNT(*), COALESCE(SUM(LENGTH(payload)), 0) FROM plot WHERE run_id = %s", run_id)

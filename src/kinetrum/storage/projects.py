@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import json
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from kinetrum.core.goals import Direction, Goal
@@ -18,6 +19,7 @@ class ProjectRow:
     project_id: int
     name: str
     description: str
+    labels: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -28,6 +30,7 @@ class ExperimentRow:
     project_id: int
     name: str
     description: str
+    labels: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -40,12 +43,13 @@ class ExperimentSummary:
     running: int
     last_activity: datetime | None
     experiment_id: int
+    labels: dict[str, str] = field(default_factory=dict)
 
 
 def project_named(name: str) -> ProjectRow | None:
     """Return the project of that name."""
     found = Project.get_or_none(Project.name == name)
-    return ProjectRow(found.project_id, found.name, found.description) if found else None
+    return ProjectRow(found.project_id, found.name, found.description, json.loads(found.labels)) if found else None
 
 
 def add_project(name: str, description: str, person_id: int) -> int:
@@ -57,25 +61,56 @@ def projects_of(person_id: int, all_of_them: bool) -> list[tuple[ProjectRow, int
     """Return the projects one may see with their number of experiments and runs and the last activity."""
     where = "" if all_of_them else "WHERE p.project_id IN (SELECT project_id FROM member WHERE person_id = %s)"
     rows = query(
-        "SELECT p.project_id, p.name, p.description, COUNT(DISTINCT e.experiment_id), COUNT(r.run_id),"
+        "SELECT p.project_id, p.name, p.description, p.labels, COUNT(DISTINCT e.experiment_id), COUNT(r.run_id),"
         " MAX(r.changed_at) FROM project p LEFT JOIN experiment e USING (project_id)"
         f" LEFT JOIN run r ON r.experiment_id = e.experiment_id AND r.binned_at IS NULL {where}"
         " GROUP BY p.project_id ORDER BY p.name",
         *([] if all_of_them else [person_id]),
     )
-    return [(ProjectRow(row[0], row[1], row[2]), int(row[3]), int(row[4]), row[5]) for row in rows]
+    return [(ProjectRow(row[0], row[1], row[2], json.loads(row[3])), int(row[4]), int(row[5]), row[6]) for row in rows]
 
 
 def experiment_named(project_id: int, name: str) -> ExperimentRow | None:
     """Return the experiment of that name in a project."""
     found = Experiment.get_or_none((Experiment.project_id == project_id) & (Experiment.name == name))
-    return ExperimentRow(found.experiment_id, project_id, found.name, found.description) if found else None
+    return _experiment(found) if found else None
 
 
 def experiment_by_id(experiment_id: int) -> ExperimentRow:
     """Return an experiment that is known to exist."""
-    found = Experiment.get_by_id(experiment_id)
-    return ExperimentRow(found.experiment_id, found.project_id, found.name, found.description)
+    return _experiment(Experiment.get_by_id(experiment_id))
+
+
+def _experiment(found: Experiment) -> ExperimentRow:
+    return ExperimentRow(
+        found.experiment_id, found.project_id, found.name, found.description, json.loads(found.labels)
+    )  # fmt: skip
+
+
+def experiments_in(project_id: int) -> list[tuple[int, str]]:
+    """Return (id, name) of a project's experiments."""
+    rows = query("SELECT experiment_id, name FROM experiment WHERE project_id = %s ORDER BY name", project_id)
+    return [(int(experiment_id), name) for experiment_id, name in rows]
+
+
+def set_description(table: str, row_id: int, description: str, labels: dict[str, str]) -> None:
+    """Set the description and labels of a `project` or an `experiment`."""
+    assert table in {"project", "experiment"}
+    execute(
+        f"UPDATE {table} SET description = %s, labels = %s WHERE {table}_id = %s",
+        description, json.dumps(labels), row_id,
+    )  # fmt: skip
+
+
+def embedding_origins(project_id: int) -> list[str]:
+    """Return the origins whose pages may show this project's views."""
+    ((held,),) = query("SELECT embedding_origins FROM project WHERE project_id = %s", project_id)
+    return list(json.loads(held))
+
+
+def set_embedding_origins(project_id: int, origins: list[str]) -> None:
+    """Set the origins whose pages may show this project's views."""
+    execute("UPDATE project SET embedding_origins = %s WHERE project_id = %s", json.dumps(origins), project_id)
 
 
 def add_experiment(project_id: int, name: str, person_id: int) -> bool:
@@ -124,13 +159,15 @@ def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
     """Return a project's experiments, the last active first."""
     rows = query(
         "SELECT e.name, e.description, COUNT(r.run_id), COALESCE(SUM(r.status = 'running'), 0), MAX(r.changed_at),"
-        " e.experiment_id FROM experiment e LEFT JOIN run r ON r.experiment_id = e.experiment_id"
+        " e.experiment_id, e.labels FROM experiment e LEFT JOIN run r ON r.experiment_id = e.experiment_id"
         " AND r.binned_at IS NULL"
         " WHERE e.project_id = %s"
         " GROUP BY e.experiment_id ORDER BY MAX(r.changed_at) IS NULL, MAX(r.changed_at) DESC, e.name",
         project_id,
     )
-    return [ExperimentSummary(row[0], row[1], int(row[2]), int(row[3]), row[4], row[5]) for row in rows]
+    return [
+        ExperimentSummary(row[0], row[1], int(row[2]), int(row[3]), row[4], row[5], json.loads(row[6])) for row in rows
+    ]
 
 
 def goals_of(experiment_id: int) -> dict[str, Goal]:

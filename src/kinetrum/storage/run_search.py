@@ -38,27 +38,44 @@ class RunSearch:
     """One filtered table of runs. Runs in the bin are out of sight, out of tables and out of counts.
 
     Where a driver names few runs, they are found and sorted whole; else a page is read in the table's order.
+    `fold` leaves out children whose parents are among what is searched.
     """
 
     def __init__(
-        self, catalogue: RunCatalogue, where: Filter, driver: Driver | None = None, rare: bool = False
-    ) -> None:
+        self, catalogue: RunCatalogue, where: Filter, driver: Driver | None = None, rare: bool = False,
+        fold: bool = False,
+    ) -> None:  # fmt: skip
         self.catalogue, self.searched, self.driver = catalogue, catalogue.searched, driver
         self._where = f"r.experiment_id {self.searched.within} AND r.binned_at IS NULL AND {where.sql}"
         self._values = (*self.searched.ids, *where.values)
+        if fold:
+            self._where += (
+                " AND NOT EXISTS (SELECT 1 FROM run u WHERE u.uid = r.parent_uid AND u.binned_at IS NULL"
+                f" AND u.experiment_id {self.searched.within})"
+            )
+            self._values += tuple(self.searched.ids)
         self._rare = rare
         self._driven: dict[tuple[SortKey, ...], list[int]] = {}
+
+    def joined(self, joins: str = "", values: Sequence[Any] = ()) -> Filter:
+        """`source joins WHERE condition` over a run `r`: what a statement of one's own says behind FROM."""
+        if self.driver is None:
+            return Filter(f"run r {joins} WHERE {self._where}", (*values, *self._values))
+        driven = f"{self.driver.table} d STRAIGHT_JOIN run r ON r.run_id = d.run_id"
+        return Filter(f"{driven} {joins} WHERE {self._where}", (*self.driver.values, *values, *self._values))
+
+    def ask(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
+        """Run a statement of one's own within the bound of time."""
+        return self._ask(sql, *values)
 
     def count(self) -> int:
         """Count the runs, at most one over the cap."""
         for found in self._driven.values():
             return min(len(found), COUNT_CAP + 1)
-        source = "run r" if self.driver is None else f"{self.driver.table} d STRAIGHT_JOIN run r ON r.run_id = d.run_id"
-        values = () if self.driver is None else self.driver.values
+        runs = self.joined()
         ((found,),) = self._ask(
-            f"SELECT COUNT(*) FROM (SELECT 1 FROM {source} WHERE {self._where} LIMIT %s) counted",
-            *values, *self._values, COUNT_CAP + 1,
-        )  # fmt: skip
+            f"SELECT COUNT(*) FROM (SELECT 1 FROM {runs.sql} LIMIT %s) counted", *runs.values, COUNT_CAP + 1
+        )
         return int(found)
 
     def page(self, sort: Sequence[SortKey], offset: int, limit: int) -> list[int]:

@@ -279,6 +279,28 @@ def children_of(uid: bytes, project_id: int, limit: int) -> list[Run]:
     return [Run(*row) for row in rows]
 
 
+def counts_of_children(uids: list[bytes], experiment_ids: list[int]) -> dict[bytes, int]:
+    """Return how many children in these experiments the runs have; runs in the bin are not counted."""
+    if not uids or not experiment_ids:
+        return {}
+    rows = query(
+        f"SELECT parent_uid, COUNT(*) FROM run WHERE parent_uid IN {places(uids)} AND binned_at IS NULL"
+        f" AND experiment_id IN {places(experiment_ids)} GROUP BY parent_uid", *uids, *experiment_ids,
+    )  # fmt: skip
+    return {uid: int(count) for uid, count in rows}
+
+
+def references_of(uids: list[bytes]) -> dict[bytes, str]:
+    """Return references of runs by their ids."""
+    if not uids:
+        return {}
+    rows = query(
+        "SELECT r.uid, e.name, r.number FROM run r JOIN experiment e USING (experiment_id)"
+        f" WHERE r.uid IN {places(uids)}", *uids,
+    )  # fmt: skip
+    return {uid: f"{experiment}/{number}" for uid, experiment, number in rows}
+
+
 def known_results(run_id: int, uids: list[bytes]) -> set[bytes]:
     """Return those of the ids under which results of the run were recorded already."""
     if not uids:

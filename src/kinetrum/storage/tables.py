@@ -68,6 +68,7 @@ class Project(Table):
     created_by = IntegerField()
     created_at = DateTimeField()
     embedding_origins = TextField()
+    labels = TextField()
 
 
 class SavedView(Table):
@@ -115,6 +116,7 @@ class Experiment(Table):
     project_id = IntegerField()
     name = CharField()
     description = TextField()
+    labels = TextField()
     last_number = IntegerField()
     created_by = IntegerField()
     created_at = DateTimeField()

@@ -53,6 +53,7 @@ class NewProject(In):
 class Project(Out):
     name: str
     description: str
+    labels: dict[str, str] = {}
     role: str
     experiments: int
     runs: int

@@ -36,7 +36,7 @@ from kinetrum.core.values import Value
 FIELDS = {
     "number": "number", "id": "hex", "name": "text", "status": "word", "author": "text", "host": "text",
     "started": "time", "ended": "time", "duration": "span", "commit": "hex", "parent": "run", "note": "text",
-    "problem": "text", "project": "text", "experiment": "text",
+    "problem": "text", "project": "text", "experiment": "text", "replicates": "hex",
 }  # fmt: skip
 STATUSES = ("running", "finished", "failed", "stopped", "lost")
 STARS_LIMIT = 10

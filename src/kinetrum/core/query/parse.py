@@ -81,6 +81,17 @@ def parse_subject(text: str) -> Subject:
     return found
 
 
+def partial_parse(text: str) -> tuple[set[str], list[object]]:
+    """Read the beginning of a query; returns which terminals may follow and what was read so far.
+
+    Raises Lark's UnexpectedInput where not even a beginning can be read.
+    """
+    going = _parser().parse_interactive(text, start="start")
+    going.exhaust_lexer()
+    accepted: set[str] = going.accepts()  # type: ignore[no-untyped-call]
+    return accepted, list(going.parser_state.value_stack)
+
+
 def tests_of(query: Query) -> Iterator[Test]:
     """Yield the tests of a query in the order in which they were written."""
     waiting = [query]
@@ -92,6 +103,13 @@ def tests_of(query: Query) -> Iterator[Test]:
             waiting.append(part.part)
         else:
             yield part
+
+
+def subjects_of(query: Query) -> Iterator[Subject]:
+    """Yield what the tests of a query are about; `used` is about no subject."""
+    for test in tests_of(query):
+        if not isinstance(test, Used):
+            yield test.subject
 
 
 def _check_size(query: Query) -> None:

@@ -34,3 +34,7 @@ CREATE TABLE view_link (
 ) ENGINE=InnoDB;
 
 ALTER TABLE project ADD COLUMN embedding_origins TEXT NOT NULL DEFAULT '[]';
+
+ALTER TABLE project ADD COLUMN labels TEXT NOT NULL DEFAULT '{}';
+
+ALTER TABLE experiment ADD COLUMN labels TEXT NOT NULL DEFAULT '{}';

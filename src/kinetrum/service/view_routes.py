@@ -1,0 +1,133 @@
+"""Routes for saved views, links for people without an account, embedding, and finding anything by a fragment."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path, Query
+
+from kinetrum.actions import palette, viewing
+from kinetrum.actions.context import Actor
+from kinetrum.actions.looking import Curve, finite
+from kinetrum.core.ids import id_text
+from kinetrum.core.values import to_json
+from kinetrum.service import shapes
+from kinetrum.service.access import SignedIn
+from kinetrum.storage.views import LinkRow, ViewRow
+from kinetrum.wire import runs as wire_runs
+from kinetrum.wire import views as wire
+
+router = APIRouter(tags=["views"])
+_PROJECT = "/projects/{project}"
+Secret = Annotated[str, Path(min_length=10, max_length=100)]
+Offset = Annotated[int, Query(ge=0, le=10_000_000)]
+Fragment = Annotated[str, Query(max_length=300, description="A reference or a part of a name.")]
+
+
+def _view(row: ViewRow, actor: Actor) -> wire.View:
+    return wire.View(
+        id=id_text(row.uid), name=row.name, experiment=row.experiment, shared=row.shared,
+        mine=row.author_id == actor.person_id, author=row.author, arrangement=row.arrangement, version=row.version,
+        saved_at=row.saved_at,
+    )  # fmt: skip
+
+
+def _link(row: LinkRow, secret: str | None = None) -> wire.ViewLink:
+    return wire.ViewLink(
+        number=row.link_id, experiment=row.experiment, arrangement=row.arrangement, author=row.author,
+        made_at=row.made_at, expires_at=row.expires_at, secret=secret,
+    )  # fmt: skip
+
+
+@router.get(_PROJECT + "/views")
+def list_views(actor: SignedIn, project: str, experiment: str | None = None) -> list[wire.View]:
+    """List one's own views and those that the project shares."""
+    return [_view(row, actor) for row in viewing.list_views(actor, project, experiment)]
+
+
+@router.put(_PROJECT + "/views/{view}")
+def save_view(actor: SignedIn, project: str, view: str, body: wire.NewView) -> wire.View:
+    """Save a view under an id that the client made, or change it; names in it are settled for good."""
+    saved = viewing.save_view(
+        actor, project, view, body.experiment, body.name, body.shared, body.arrangement, body.expect
+    )
+    return _view(saved, actor)
+
+
+@router.delete(_PROJECT + "/views/{view}", status_code=204)
+def remove_view(actor: SignedIn, project: str, view: str) -> None:
+    """Remove a view: one's own, or as a maintainer a shared one."""
+    viewing.remove_view(actor, project, view)
+
+
+@router.get(_PROJECT + "/links")
+def list_links(actor: SignedIn, project: str) -> list[wire.ViewLink]:
+    """List the links of a project that can still be opened, without their secrets."""
+    return [_link(row) for row in viewing.list_links(actor, project)]
+
+
+@router.post(_PROJECT + "/links", status_code=201)
+def make_link(actor: SignedIn, project: str, body: wire.NewLink) -> wire.ViewLink:
+    """Make a read-only link for people without an account; its secret is told in this answer alone."""
+    return _link(*viewing.make_link(actor, project, body.experiment, body.arrangement, body.days))
+
+
+@router.delete(_PROJECT + "/links/{link}", status_code=204)
+def revoke_link(actor: SignedIn, project: str, link: Annotated[int, Path(ge=0, lt=2**31)]) -> None:
+    """Let a link open nothing any more."""
+    viewing.revoke_link(actor, project, link)
+
+
+@router.get(_PROJECT + "/embedding")
+def read_embedding(actor: SignedIn, project: str) -> wire.Embedding:
+    """Read which origins may show this project's views in a frame."""
+    return wire.Embedding(origins=viewing.read_embedding(actor, project))
+
+
+@router.put(_PROJECT + "/embedding")
+def set_embedding(actor: SignedIn, project: str, body: wire.NewEmbedding) -> wire.Embedding:
+    """Set which origins may show this project's views in a frame."""
+    return wire.Embedding(origins=viewing.set_embedding(actor, project, body.origins))
+
+
+@router.get("/links/{secret}")
+def read_link(secret: Secret, offset: Offset = 0) -> wire.LinkPage:
+    """Read what a link shows; no account is asked for."""
+    found = viewing.read_link(secret, offset)
+    return wire.LinkPage(
+        project=found.link.project, experiment=found.link.experiment, author=found.link.author,
+        expires_at=found.link.expires_at, arrangement=found.link.arrangement,
+        columns=[shapes.chosen(text, source) for text, source in found.columns],
+        goals=[shapes.goal(goal) for goal in found.page.goals],
+        rows=[
+            wire.LinkRow(
+                reference=view.run.reference, number=view.run.number, name=view.run.name, status=view.run.status,
+                cells=[to_json(value) for _, value in cells], present=[present for present, _ in cells],
+            )
+            for view, cells in zip(found.page.rows, found.cells, strict=True)
+        ],
+        count=found.page.count, count_is_capped=found.page.count_is_capped, more=found.page.next_cursor is not None,
+    )  # fmt: skip
+
+
+@router.get("/links/{secret}/curves")
+def read_link_curves(secret: Secret, width: int = 600) -> wire.LinkCurves:
+    """Read the curves that a link shows."""
+    metric, curves = viewing.read_link_curves(secret, width)
+    return wire.LinkCurves(metric=metric, curves=[_curve(curve) for curve in curves])
+
+
+def _curve(curve: Curve) -> wire_runs.Curve:
+    return wire_runs.Curve(
+        run=curve.run.reference, id=id_text(curve.run.uid), status=curve.run.status,
+        steps=curve.points.steps.tolist(), times=curve.points.times.tolist(), values=shapes.curve_values(curve.points),
+        against=None if curve.against is None else [finite(value) for value in curve.against],
+    )  # fmt: skip
+
+
+@router.get("/find")
+def find(
+    actor: SignedIn, text: Fragment, project: Annotated[str | None, Query(max_length=100)] = None
+) -> list[wire.Found]:
+    """Find runs, experiments, artifacts, models and views by a reference or a fragment, in the named project first."""
+    return [wire.Found.model_validate(found) for found in palette.find(actor, text, project)]

@@ -1,0 +1,115 @@
+"""Saved views, links for people without an account, what a palette finds."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field
+
+from kinetrum.wire.base import In, JsonValue, Moment, Out
+from kinetrum.wire.runs import ChosenColumn, Curve, Goal
+
+Arrangement = Annotated[
+    dict[Annotated[str, Field(max_length=40)], Annotated[str, Field(max_length=8_000)]],
+    Field(max_length=60, description="The console's address: q the query, sort, cols, group, and what charts show."),
+]
+
+
+class View(Out):
+    """A saved view; `mine` tells that one saved it oneself. Names in the arrangement say what they are."""
+
+    id: str
+    name: str
+    experiment: str | None
+    shared: bool
+    mine: bool
+    author: str
+    arrangement: dict[str, str]
+    version: int
+    saved_at: Moment
+
+
+class NewView(In):
+    """`expect` is the version that one saw, null for a new view."""
+
+    name: str
+    experiment: str | None = None
+    shared: bool = False
+    arrangement: Arrangement
+    expect: int | None = None
+
+
+class ViewLink(Out):
+    """A link that shows one arrangement; its secret is told once, when it is made."""
+
+    number: int
+    experiment: str
+    arrangement: dict[str, str]
+    author: str
+    made_at: Moment
+    expires_at: Moment
+    secret: str | None = None
+
+
+class NewLink(In):
+    experiment: str
+    arrangement: Arrangement
+    days: int = Field(30, description="How long it opens: 1 to 366 days.")
+
+
+class Embedding(Out):
+    origins: list[str]
+
+
+class NewEmbedding(In):
+    origins: list[str]
+
+
+class LinkRow(Out):
+    """One run as a link shows it: nothing but its number, name and status beside the columns."""
+
+    reference: str
+    number: int
+    name: str | None
+    status: str
+    cells: list[JsonValue]
+    present: list[bool]
+
+
+class LinkPage(Out):
+    """What a link shows."""
+
+    project: str
+    experiment: str
+    author: str
+    expires_at: Moment
+    arrangement: dict[str, str]
+    columns: list[ChosenColumn]
+    goals: list[Goal]
+    rows: list[LinkRow]
+    count: int
+    count_is_capped: bool
+    more: bool
+
+
+class LinkCurves(Out):
+    metric: str
+    curves: list[Curve]
+
+
+class Found(Out):
+    """Something that fits a fragment: what it is, its reference, where the console shows it."""
+
+    kind: str
+    reference: str
+    title: str
+    about: str
+    project: str
+    address: str
+
+
+class Description(In):
+    """What is to be changed; labels given as null are taken away, others stay."""
+
+    description: str | None = Field(None, max_length=4_000)
+    labels: dict[str, str | None] = {}
