@@ -34,6 +34,9 @@ BODIES: dict[str, Any] = {
     "describe_artifact": {"labels": {"a": "b"}}, "label_version": {"labels": {"a": "b"}},
     "add_plot": {"id": new_id(), "at": 1, "name": "roc", "columns": {"a": [1]}, "view": {"x": "a", "y": ["a"]}},
     "declare_view": {"name": "roc", "view": {}},
+    "describe_experiment": {"description": "x"}, "describe_project": {"labels": {"a": "b"}},
+    "save_view": {"name": "v", "shared": True, "arrangement": {}}, "make_link": {"experiment": "e", "arrangement": {}},
+    "set_embedding": {"origins": []},
     "add_activity": {"name": "training", "started_at": 1}, "set_progress": {"done": 1, "since": 1, "at": 2},
 }  # fmt: skip
 # The least role of every route of a project; a route that is not here fails the test.
@@ -45,17 +48,21 @@ LEAST: dict[str, str] = dict.fromkeys(
      "read_artifact", "list_folder", "read_lineage", "export_prov", "preview_file", "read_usage",
      "export_archive", "compare_versions", "compare_file", "find_uses", "download_bundle",
      "list_plots", "read_plots", "read_kept_names", "read_items", "read_thumbnail", "read_rows", "read_joined_rows",
-     "read_output", "download_output", "read_surroundings", "read_resources"], "viewer",
+     "read_output", "download_output", "read_surroundings", "read_resources",
+     "list_groups", "list_project_groups", "list_facets", "list_project_facets", "read_facet", "read_project_facet",
+     "list_offers", "list_project_offers", "export_series", "export_project_series", "list_views", "remove_view",
+     "read_embedding"], "viewer",
 ) | dict.fromkeys(
     ["begin_run", "set_parameters", "add_points", "add_results", "add_problem", "keep_alive", "record_ending", "add_used",
      "add_generated", "list_missing_blobs", "put_blob", "keep_version", "register_version", "resume_run", "rename_run",
      "correct_parameters", "add_notes", "remove_note", "label_runs", "bin_things", "restore_things", "add_experiment_note",
      "import_archive", "add_blobs", "read_upload", "continue_blob", "describe_artifact", "label_version",
      "set_goal", "remove_goal", "add_output", "add_surroundings", "add_resources", "add_activity", "set_progress",
-     "add_plot", "declare_view"],
+     "add_plot", "declare_view", "describe_experiment", "describe_project", "save_view", "list_links", "make_link",
+     "revoke_link"],
     "contributor",
 ) | dict.fromkeys(["give_verdict", "promote", "demote", "roll_back"], "approver") | dict.fromkeys(
-    ["set_retirement", "choose_lead", "set_role", "remove_member", "read_journal", "purge"], "maintainer",
+    ["set_retirement", "choose_lead", "set_role", "remove_member", "read_journal", "purge", "set_embedding"], "maintainer",
 )  # fmt: skip
 
 
@@ -75,7 +82,7 @@ def project_routes() -> list[tuple[str, str, str]]:
 def test_every_route_for_every_role(project: Project, name: str, method: str, path: str) -> None:
     project.begin("e")
     names = {"project": project.name, "experiment": "e", "run": "1", "artifact": "n", "version": "1", "model": "m",
-             "stage": "production", "person": "a-viewer", "sha256": A, "path": "x", "name": "e", "note": new_id(), "activity": new_id()}  # fmt: skip
+             "stage": "production", "person": "a-viewer", "sha256": A, "path": "x", "name": "e", "note": new_id(), "activity": new_id(), "view": new_id(), "link": "1"}  # fmt: skip
     if name in {"promote", "demote", "roll_back", "give_verdict", "set_retirement", "choose_lead"}:
         project.registered(1, "m")
     if name in {"bin_things", "restore_things"}:
@@ -85,7 +92,7 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
         )
     url = project.instance.url + re.sub(r"\{(\w+)(:path)?\}", lambda part: names[part[1]], path)
     params = {"key": "loss", "metric": "loss", "run": ["e/1", "e/1"], "batch": new_id(),
-              "left": "n@1:x" if name == "compare_file" else "n@1", "right": "n@1:x" if name == "compare_file" else "n@1", "digest": A, "of": "n@1" if name == "read_rows" else "e/1", "path": "x", "name": "roc"}  # fmt: skip
+              "left": "n@1:x" if name == "compare_file" else "n@1", "right": "n@1:x" if name == "compare_file" else "n@1", "digest": A, "of": "n@1" if name == "read_rows" else "e/1", "path": "x", "name": "status" if "facet" in name else "roc", "by": "status"}  # fmt: skip
     least = ROLES.index(LEAST[name])
     for role in (*ROLES, "stranger"):
         headers = {"Authorization": f"Bearer {project.tokens[role]}", "Upload-Offset": "0", "Upload-Length": "9"}
@@ -98,7 +105,9 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
             status = answer.status_code
         if role == "stranger":
             assert status == 404, (name, role)
-        elif ROLES.index(role) < least or (name in {"bin_things", "restore_things"} and role == "approver"):
+        elif ROLES.index(role) < least or (
+            name in {"bin_things", "restore_things", "save_view"} and role == "approver"
+        ):
             assert status == 403, (name, role)
         else:
             assert status not in {401, 403, 405} and status < 500, (name, role, status)

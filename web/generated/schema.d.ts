@@ -4037,6 +4037,30 @@ export interface components {
             };
         };
         /**
+         * NewSavedView
+         * @description `expect` is the version that one saw, null for a new view.
+         */
+        NewSavedView: {
+            /** Name */
+            name: string;
+            /** Experiment */
+            experiment?: string | null;
+            /**
+             * Shared
+             * @default false
+             */
+            shared: boolean;
+            /**
+             * Arrangement
+             * @description The console's address: q the query, sort, cols, group, and what charts show.
+             */
+            arrangement: {
+                [key: string]: string;
+            };
+            /** Expect */
+            expect?: number | null;
+        };
+        /**
          * NewSurroundings
          * @description What was caught around a run; each part may be missing. Texts are kept once under their digest.
          */
@@ -4081,6 +4105,18 @@ export interface components {
              * @default
              */
             comment: string;
+        };
+        /**
+         * NewView
+         * @description What of a view changes, by name of its part.
+         */
+        NewView: {
+            /** Name */
+            name: string;
+            /** View */
+            view: {
+                [key: string]: unknown;
+            };
         };
         /**
          * Note
@@ -4834,6 +4870,32 @@ export interface components {
             change?: unknown;
         };
         /**
+         * SavedView
+         * @description A saved view; `mine` tells that one saved it oneself. Names in the arrangement say what they are.
+         */
+        SavedView: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Experiment */
+            experiment: string | null;
+            /** Shared */
+            shared: boolean;
+            /** Mine */
+            mine: boolean;
+            /** Author */
+            author: string;
+            /** Arrangement */
+            arrangement: {
+                [key: string]: string;
+            };
+            /** Version */
+            version: number;
+            /** Saved At */
+            saved_at: string;
+        };
+        /**
          * SeenRun
          * @description A run with the value of the goal that leads in its experiment; `look` says why it needs one.
          */
@@ -5174,32 +5236,6 @@ export interface components {
             };
         };
         /**
-         * View
-         * @description A saved view; `mine` tells that one saved it oneself. Names in the arrangement say what they are.
-         */
-        View: {
-            /** Id */
-            id: string;
-            /** Name */
-            name: string;
-            /** Experiment */
-            experiment: string | null;
-            /** Shared */
-            shared: boolean;
-            /** Mine */
-            mine: boolean;
-            /** Author */
-            author: string;
-            /** Arrangement */
-            arrangement: {
-                [key: string]: string;
-            };
-            /** Version */
-            version: number;
-            /** Saved At */
-            saved_at: string;
-        };
-        /**
          * ViewLink
          * @description A link that shows one arrangement; its secret is told once, when it is made.
          */
@@ -5238,18 +5274,6 @@ export interface components {
             /** Run */
             run: string | null;
         };
-        /**
-         * NewView
-         * @description What of a view changes, by name of its part.
-         */
-        kinetrum__wire__plots__NewView: {
-            /** Name */
-            name: string;
-            /** View */
-            view: {
-                [key: string]: unknown;
-            };
-        };
         /** Kept */
         kinetrum__wire__room__Kept: {
             /** Reference */
@@ -5266,30 +5290,6 @@ export interface components {
             plots: components["schemas"]["KeptName"][];
             /** Media */
             media: components["schemas"]["KeptName"][];
-        };
-        /**
-         * NewView
-         * @description `expect` is the version that one saw, null for a new view.
-         */
-        kinetrum__wire__views__NewView: {
-            /** Name */
-            name: string;
-            /** Experiment */
-            experiment?: string | null;
-            /**
-             * Shared
-             * @default false
-             */
-            shared: boolean;
-            /**
-             * Arrangement
-             * @description The console's address: q the query, sort, cols, group, and what charts show.
-             */
-            arrangement: {
-                [key: string]: string;
-            };
-            /** Expect */
-            expect?: number | null;
         };
         /**
          * PointGroup
@@ -9557,7 +9557,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["kinetrum__wire__plots__NewView"];
+                "application/json": components["schemas"]["NewView"];
             };
         };
         responses: {
@@ -10962,7 +10962,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["View"][];
+                    "application/json": components["schemas"]["SavedView"][];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -10997,7 +10997,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["kinetrum__wire__views__NewView"];
+                "application/json": components["schemas"]["NewSavedView"];
             };
         };
         responses: {
@@ -11007,7 +11007,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["View"];
+                    "application/json": components["schemas"]["SavedView"];
                 };
             };
             /** @description A problem document (RFC 9457). */

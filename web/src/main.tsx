@@ -42,14 +42,21 @@ const Data = lazy(() => import('./pages/data/Data'))
 const Lineage = lazy(() => import('./pages/lineage/Lineage'))
 const Storage = lazy(() => import('./pages/storage/Storage'))
 const Bin = lazy(() => import('./pages/bin/Bin'))
+const Shared = lazy(() => import('./pages/shared/Shared'))
 const Review = lazy(() => import('./pages/review/Review'))
 
 const router = createBrowserRouter([
+  { path: '/shared/:secret', element: <Shared /> },
   {
     element: <Gate />,
     children: [
       { path: '/', element: <Today /> },
       { path: '/projects', element: <Projects /> },
+      {
+        path: '/embed/:project',
+        element: <ProjectFrame />,
+        children: [{ path: 'e/:experiment', element: <Experiment /> }],
+      },
       {
         path: '/:project',
         element: <ProjectFrame />,

@@ -89,14 +89,16 @@ def _read_by(text: str, catalogue: RunCatalogue) -> Source:
 
 
 def _columns(texts: Sequence[str], table: Table, by: Source) -> list[tuple[str, Key]]:
+    """Return what is added up: the keys named, else values with goals first, settings, other values."""
     if texts:
-        read = [source for source in read_columns(list(texts), table.search.catalogue) if isinstance(source, Key)]
+        read = list(zip(texts, read_columns(list(texts), table.search.catalogue), strict=True))
     else:
+        goals = list(table.goals)
         known = run_index.keys_of_experiments(table.searched.ids)
-        names = sorted(known, key=lambda each: (each[1] not in table.goals, each[0] != "param"))
-        read = [Key(scope, name) for scope, name in names]  # type: ignore[arg-type]
-    kept = [key for key in read if key != by][:COLUMNS_LIMIT]
-    return [(heading(key), key) for key in kept]
+        known.sort(key=lambda each: goals.index(each[1]) if each[1] in goals and each[0] == "value" else len(goals))
+        keys = [Key(scope, name) for scope, name in known]  # type: ignore[arg-type]
+        read = [(heading(key), key) for key in keys]
+    return [(text, key) for text, key in read if isinstance(key, Key) and key != by][:COLUMNS_LIMIT]
 
 
 def _view(by: Source, group: RunGroup, last: RunView, query: str) -> GroupView:

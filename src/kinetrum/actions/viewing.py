@@ -45,7 +45,8 @@ def list_views(actor: Actor, project: str, experiment: str | None) -> list[ViewR
 def _settled(actor: Actor, place: Place, experiment: str | None, arrangement: Mapping[str, str]) -> dict[str, str]:
     """Return an arrangement whose names say what they are, so that later names change nothing of it.
 
-    An arrangement is the console's address: `q` the query, `sort`, `cols`, `group` names; the rest is kept as it is.
+    An arrangement is the console's address: `q` the query; `sort`, `cols`, `group`, `pin` names; `wide` names with
+    widths; the rest is kept as it is.
     """
     if sum(len(name) + len(text) for name, text in arrangement.items()) > ARRANGEMENT_LIMIT:
         raise InvalidInput(f"An arrangement has at most {ARRANGEMENT_LIMIT:,} characters.", field="arrangement")
@@ -54,9 +55,14 @@ def _settled(actor: Actor, place: Place, experiment: str | None, arrangement: Ma
     catalogue = table.search.catalogue
     if found.get("q"):
         found["q"] = resolved_query(found["q"], catalogue)
-    for name in ("sort", "cols", "group"):
+    for name in ("sort", "cols", "group", "pin"):
         if found.get(name):
             found[name] = ",".join(resolved_names(found[name], catalogue))
+    if found.get("wide"):
+        widths = [part.rpartition("~") for part in resolved_parts(found["wide"])]
+        found["wide"] = ",".join(
+            f"{resolved}~{width}" for name, _, width in widths for resolved in resolved_names(name, catalogue)
+        )
     return found
 
 

@@ -21,6 +21,11 @@ def add_commands(commands: Any) -> None:
     runs.add_argument("--sort", default="", help="keys, the strongest first: recall,fit_seconds:asc")
     runs.add_argument("--columns", help="what to show, separated by commas: recall,min(loss),param:depth,duration; "
                       "without it what differs")  # fmt: skip
+    runs.add_argument("--group", metavar="COLUMN", help="a line for each value of a column: mean ± spread and count")
+    runs.add_argument("--replicates", dest="group", action="store_const", const="replicates",
+                      help="a line for runs that are the same but for the seed")  # fmt: skip
+    runs.add_argument("--view", metavar="NAME", help="query, columns, sort and groups of a saved view")
+    runs.add_argument("--series", metavar="METRICS", help="with a form: every point of these metrics of all the runs")
     runs.add_argument("--limit", type=int, default=50)
     runs.add_argument("--all", action="store_true", help="runs of all experiments, without a query too")
     forms = runs.add_mutually_exclusive_group()
@@ -30,24 +35,67 @@ def add_commands(commands: Any) -> None:
         )
     runs.add_argument("-o", "--output", metavar="FILE", help="write the table there")
     add_common(runs, _runs)
+    views = commands.add_parser("views", help="saved views, one's own and the project's")
+    views.add_argument("-e", "--experiment", help="of this experiment only")
+    add_common(views, _views)
+
+
+def _views(given: argparse.Namespace) -> int:
+    from kinetrum.client.http import path_of
+    from kinetrum.client.session import open_session
+
+    session = open_session(given.project)
+    asked = {"experiment": given.experiment} if given.experiment else {}
+    found = session.service.get(path_of("projects", session.project, "views"), **asked)
+    if given.json:
+        output.print_json(found)
+        return 0
+    if not found:
+        print("No views are saved here; the console saves them, under Views.")
+        return 0
+    rows = [
+        [output.clean(view["name"]), view["experiment"] or "", "the project" if view["shared"] else "mine",
+         view["author"], moment(view["saved_at"]), output.clean(view["arrangement"].get("q", ""))]
+        for view in found
+    ]  # fmt: skip
+    output.print_table(["view", "experiment", "of", "saved by", "at", "query"], rows, keep=3)
+    return 0
+
+
+def _apply_view(session: Any, given: argparse.Namespace) -> None:
+    """Let a view fill in what was not given."""
+    from kinetrum.client.reading import view_named
+
+    view = view_named(session, given.view, given.experiment)
+    arrangement = view["arrangement"]
+    given.experiment = given.experiment or view["experiment"]
+    for name, key in (("query", "q"), ("sort", "sort"), ("columns", "cols"), ("group", "group")):
+        setattr(given, name, getattr(given, name) or arrangement.get(key) or getattr(given, name))
 
 
 def _runs(given: argparse.Namespace) -> int:
     from kinetrum.client.connection import find_connection
+    from kinetrum.client.reading import named_columns
     from kinetrum.client.session import open_session
     from kinetrum.client.tables import table_path
 
     session = open_session(given.project)
+    if given.view:
+        _apply_view(session, given)
     chosen = None if given.all else given.experiment or find_connection(project=given.project).chosen_experiment
     if chosen is None and not (given.query or given.all or given.form):
         return _experiments(session, given.json)
-    if given.form:
+    if given.form or given.series:
         from kinetrum.cli.tables import write_runs
 
         return write_runs(session, chosen, given)
+    if given.group:
+        from kinetrum.cli.groups import print_groups
+
+        return print_groups(session, chosen, given)
     page = session.service.get(
         f"{table_path(session.project, chosen)}/runs", query=given.query, sort=given.sort,
-        limit=max(1, min(given.limit, 500)), column=split_columns(given.columns) or None,
+        limit=max(1, min(given.limit, 500)), column=named_columns(given.columns or "") or None,
     )  # fmt: skip
     if given.json:
         output.print_json(page)
@@ -62,16 +110,11 @@ def _runs(given: argparse.Namespace) -> int:
     return 0
 
 
-def split_columns(text: str | None) -> list[str]:
-    """Return the columns that a comma-separated text names; commas within quotes do not part."""
-    import re
-
-    return [part.strip() for part in re.findall(r"""(?:[^,"']|"[^"]*"|'[^']*')+""", text or "") if part.strip()]
-
-
 def _print_runs(page: dict[str, Any], are_chosen: bool) -> None:
     columns = page["chosen"] if are_chosen else _leading_columns(page)
-    heads = ["run", "name", "status", "started", *[_head(page["goals"], column) for column in columns]]
+    if not are_chosen:
+        columns = [column for column in columns if any(cell_of(run, column)[0] for run in page["rows"])]
+    heads = ["run", "name", "status", "started", *[head_of(page["goals"], column) for column in columns]]
     cells = [_cells(page["rows"], column) for column in columns]
     rows = [
         [run["reference"], output.clean(run["name"] or ""), run["status"], moment(run["started_at"]),
@@ -89,7 +132,7 @@ def _print_runs(page: dict[str, Any], are_chosen: bool) -> None:
     print(paint(f"{len(rows)} of {total} runs{tail}", "quiet"))
 
 
-def _head(goals: list[dict[str, Any]], column: dict[str, Any]) -> str:
+def head_of(goals: list[dict[str, Any]], column: dict[str, Any]) -> str:
     """Name a column; where the goal's direction is what counts, its arrow stands behind."""
     name = f"{column['aggregate']}({column['name']})" if column.get("aggregate") else column["name"]
     for goal in goals:

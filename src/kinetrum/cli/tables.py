@@ -58,10 +58,13 @@ def _form(given: argparse.Namespace) -> str:
 
 def write_runs(session: Any, experiment: str | None, given: argparse.Namespace) -> int:
     """Write the whole table of runs of an experiment, or of the project."""
-    from kinetrum.cli.runs import split_columns
-    from kinetrum.client.tables import stream_runs
+    from kinetrum.client.reading import named_columns
+    from kinetrum.client.tables import stream_runs, stream_series
 
-    columns = split_columns(given.columns) or None
+    if given.series:
+        metrics = named_columns(given.series)
+        return _write(given, stream_series(session, experiment, given.query, metrics, _form(given)))
+    columns = named_columns(given.columns or "") or None
     return _write(given, stream_runs(session, experiment, given.query, given.sort, _form(given), columns))
 
 

@@ -8,12 +8,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, overload
 
 from kinetrum.client import describing
+from kinetrum.client.groups import RunGroups
 from kinetrum.client.http import path_of
 from kinetrum.client.recorded import RecordedRun
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.stored import StoredVersion
-from kinetrum.client.tables import save_stream, stream_runs, table_path
-from kinetrum.core.errors import InvalidInput
+from kinetrum.client.tables import read_arrow, save_stream, stream_runs, stream_series, table_path
+from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.refs import NameRef, Ref, RunRef, parse_ref
 from kinetrum.core.values import Value, show
 
@@ -121,14 +122,7 @@ class RunTable(Sequence[RecordedRun]):
 
         Columns are fields of the run, then `param:KEY`, `metric:KEY`, `label:KEY`, or those that were asked for.
         """
-        import tempfile
-
-        from pyarrow import parquet
-
-        with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder) / "runs.parquet"
-            save_stream(self.table("parquet"), path)
-            return parquet.read_table(path)
+        return read_arrow(self.table("parquet"))
 
     def to_pandas(self) -> Any:
         """Return the whole table as a pandas DataFrame; needs pandas and pyarrow.
@@ -141,6 +135,22 @@ class RunTable(Sequence[RecordedRun]):
             short if plain.count(short) == 1 else long for short, long in zip(plain, table.column_names, strict=True)
         ]
         return table.rename_columns(named).to_pandas()
+
+    def groups(self, by: str = "replicates", columns: Sequence[str] | None = None) -> RunGroups:
+        """Return the runs grouped by a column, or by replicates: mean and spread of numbers, what all share.
+
+        Groups stand in the order of the mean of what the table is sorted by, else the latest run's first.
+        """
+        chosen = self._columns if columns is None else list(columns)
+        return RunGroups(self._session, self._experiment, self._query, self._sort, by, chosen)
+
+    def series_table(self, *metrics: str, form: str = "csv") -> Iterator[bytes]:
+        """Yield every point of metrics of all the runs as csv, jsonl or parquet: run, metric, step, time, value."""
+        return stream_series(self._session, self._experiment, self._query, metrics, form)
+
+    def series(self, *metrics: str) -> Any:
+        """Return every point of metrics of all the runs as a pyarrow Table: run, metric, step, time, value."""
+        return read_arrow(self.series_table(*metrics, form="parquet"))
 
     def _repr_html_(self) -> str:
         rows = self.to_rows()[:50]
@@ -166,6 +176,7 @@ def runs(
     project: str | None = None,
     columns: Sequence[str] | None = None,
     sort: str = "",
+    view: str | None = None,
     url: str | None = None,
 ) -> RunTable:
     """Return the runs that fit a query, such as `recall >= 0.9 and learner = forest`.
@@ -173,11 +184,37 @@ def runs(
     Without an experiment, those of the one that the environment or `kinetrum.toml` names, else of the whole project.
     `sort` names keys, the strongest first: `recall,fit_seconds:asc`; without it the latest run comes first.
     `columns` chooses what tables hold beside the run's fields: `recall`, `param:depth`, `min(loss)`, `duration`.
+    `view` names a saved view, whose query, columns, sort and experiment hold where none is given here.
     Raises InvalidInput with the column of the query where reading stopped, or the nearest names.
     """
     session = open_session(project, url)
+    if view is not None:
+        found = view_named(session, view, experiment)
+        arrangement = found["arrangement"]
+        query, sort = query or arrangement.get("q", ""), sort or arrangement.get("sort", "")
+        columns = columns or named_columns(arrangement.get("cols", "")) or None
+        experiment = experiment or found["experiment"]
     chosen = experiment or session.connection.chosen_experiment
     return RunTable(session, chosen, query, sort, columns)
+
+
+def view_named(session: Session, name: str, experiment: str | None = None) -> dict[str, Any]:
+    """Return a saved view by its name: one's own before the project's; raises NotFound with the names there are."""
+    found: list[dict[str, Any]] = session.service.get(
+        path_of("projects", session.project, "views"), **({"experiment": experiment} if experiment else {})
+    )
+    for view in sorted(found, key=lambda each: each["shared"]):
+        if view["name"] == name:
+            return view
+    known = ", ".join(repr(view["name"]) for view in found[:12]) or "none"
+    raise NotFound(f"{session.project} has no view {name!r}; it has {known}.", field="view")
+
+
+def named_columns(text: str) -> list[str]:
+    """Return the columns that a comma-separated text names; commas within quotes do not part."""
+    import re
+
+    return [part.strip() for part in re.findall(r"""(?:[^,"']|"[^"]*"|'[^']*')+""", text) if part.strip()]
 
 
 def open(

@@ -33,6 +33,27 @@ def stream_runs(
         yield from response.iter_bytes()
 
 
+def stream_series(
+    session: Session, experiment: str | None, query: str, metrics: Sequence[str], form: str
+) -> Iterator[bytes]:
+    """Yield every point of metrics of all runs that fit, as run, metric, step, time, value, piece by piece."""
+    params: dict[str, Any] = {"form": form, "query": query, "metric": list(metrics)}
+    with session.service.stream(f"{table_path(session.project, experiment)}/series", params) as response:
+        yield from response.iter_bytes()
+
+
+def read_arrow(pieces: Iterator[bytes]) -> Any:
+    """Return a streamed Parquet file as a pyarrow Table; on its way it lies on disk, not in memory."""
+    import tempfile
+
+    from pyarrow import parquet
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "table.parquet"
+        save_stream(pieces, path)
+        return parquet.read_table(path)
+
+
 def stream_points(session: Session, run_path: str, metrics: Sequence[str], form: str) -> Iterator[bytes]:
     """Yield every point of metrics (all without one) in a form, piece by piece."""
     params: dict[str, Any] = {"form": form, "metric": list(metrics)}

@@ -15,7 +15,7 @@ FOLDER = Path(__file__).parent / "console"
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; "
     "media-src 'self'; font-src 'self'; connect-src 'self'; "
-    "worker-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; "
+    "worker-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors {framing}; "
     "object-src 'none'"
 )
 _NOT_BUILT = "<!doctype html><title>Kinetrum</title><p>The console was not built; run 'make console'.</p>"

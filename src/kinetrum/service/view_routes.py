@@ -24,8 +24,8 @@ Offset = Annotated[int, Query(ge=0, le=10_000_000)]
 Fragment = Annotated[str, Query(max_length=300, description="A reference or a part of a name.")]
 
 
-def _view(row: ViewRow, actor: Actor) -> wire.View:
-    return wire.View(
+def _view(row: ViewRow, actor: Actor) -> wire.SavedView:
+    return wire.SavedView(
         id=id_text(row.uid), name=row.name, experiment=row.experiment, shared=row.shared,
         mine=row.author_id == actor.person_id, author=row.author, arrangement=row.arrangement, version=row.version,
         saved_at=row.saved_at,
@@ -40,13 +40,13 @@ def _link(row: LinkRow, secret: str | None = None) -> wire.ViewLink:
 
 
 @router.get(_PROJECT + "/views")
-def list_views(actor: SignedIn, project: str, experiment: str | None = None) -> list[wire.View]:
+def list_views(actor: SignedIn, project: str, experiment: str | None = None) -> list[wire.SavedView]:
     """List one's own views and those that the project shares."""
     return [_view(row, actor) for row in viewing.list_views(actor, project, experiment)]
 
 
 @router.put(_PROJECT + "/views/{view}")
-def save_view(actor: SignedIn, project: str, view: str, body: wire.NewView) -> wire.View:
+def save_view(actor: SignedIn, project: str, view: str, body: wire.NewSavedView) -> wire.SavedView:
     """Save a view under an id that the client made, or change it; names in it are settled for good."""
     saved = viewing.save_view(
         actor, project, view, body.experiment, body.name, body.shared, body.arrangement, body.expect

@@ -102,6 +102,13 @@ class RunCatalogue:
         found = key_ids(self.searched.project_id, [wanted]).get(wanted)
         return [] if found is None else [IndexPlace(found)]
 
+    def plain_places(self, keys: Sequence[Key]) -> dict[Key, int]:
+        """Return where the index holds what stands for keys, of many at once."""
+        wanted: dict[tuple[str, str, str], Key] = {
+            (key.scope, "shown" if key.scope == "value" else "", key.name): key for key in keys
+        }
+        return {wanted[found]: key_id for found, key_id in key_ids(self.searched.project_id, list(wanted)).items()}
+
     def _best_places(self, name: str) -> list[IndexPlace]:
         """The best is the highest or lowest by each experiment's goal, without one the last."""
         ids = key_ids(self.searched.project_id, [("value", aggregate, name) for aggregate in ("last", "min", "max")])

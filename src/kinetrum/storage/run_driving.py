@@ -18,6 +18,7 @@ from kinetrum.storage.run_catalogue import RunCatalogue
 from kinetrum.storage.run_query import Finders, operand_of
 
 DRIVEN_LIMIT = 12_000
+WIDE_LIMIT = 60_000
 _FEW = 500
 _EXACT = 2**53
 _FIELD_COLUMNS = {"number": "number", "started": "started_at", "status": "status"}
@@ -40,8 +41,8 @@ class Driver:
 class Driving:
     """Finds the driver of one plan."""
 
-    def __init__(self, catalogue: RunCatalogue, finders: Finders) -> None:
-        self.catalogue, self.searched, self.finders = catalogue, catalogue.searched, finders
+    def __init__(self, catalogue: RunCatalogue, finders: Finders, limit: int = DRIVEN_LIMIT) -> None:
+        self.catalogue, self.searched, self.finders, self.limit = catalogue, catalogue.searched, finders, limit
 
     def driver(self, plan: Plan | None) -> Driver | None:
         """Return the smallest set of runs, under the cap, outside of which nothing fits; None where there is none."""
@@ -69,7 +70,7 @@ class Driving:
         size = 0
         for part in parts:
             found = self.driver(part)
-            if found is None or size + found.size > DRIVEN_LIMIT:
+            if found is None or size + found.size > self.limit:
                 return None
             selects, values, size = selects + found.selects, values + found.values, size + found.size
         return Driver(selects, values, size)
@@ -79,9 +80,9 @@ class Driving:
             return None
         size = 0
         for sql, values in found:
-            ((count,),) = query(f"SELECT COUNT(*) FROM ({sql} LIMIT {DRIVEN_LIMIT + 1}) counted", *values)
+            ((count,),) = query(f"SELECT COUNT(*) FROM ({sql} LIMIT {self.limit + 1}) counted", *values)
             size += int(count)
-            if size > DRIVEN_LIMIT:
+            if size > self.limit:
                 return None
         return Driver(tuple(sql for sql, _ in found), tuple(v for _, values in found for v in values), size)
 

@@ -10,7 +10,7 @@ from kinetrum.core.query.settled import Field, Key, Kinds
 from kinetrum.core.values import Value
 from kinetrum.storage.database import places, query
 from kinetrum.storage.run_catalogue import IS_TEXT, Searched
-from kinetrum.storage.run_query import sql_pattern
+from kinetrum.storage.run_query import Filter, sql_pattern
 from kinetrum.storage.run_search import RunSearch
 
 FREQUENT_LIMIT = 50
@@ -85,47 +85,77 @@ def _ends(table: str, column: str, searched: Searched, key_ids: Sequence[int]) -
 
 
 def facet(search: RunSearch, source: Key | Field, beginning: str = "", limit: int = FREQUENT_LIMIT) -> Facet:
-    """Count one source over the runs of a search; `beginning` keeps texts that begin or go on so."""
+    """Count one source over the runs of a search; `beginning` keeps texts that hold it and numbers that begin so."""
     if isinstance(source, Field):
         return _of_field(search, source, beginning, limit)
     found = search.catalogue.index_places(source)
-    if not found:
+    kinds = search.catalogue.kinds(source)
+    if not found or kinds is None:
         return Facet(0, 0, None, [], 0)
     key_id = found[0].key_id
-    numbers, texts = _column(search, "value_num", key_id), _column(search, "value_text", key_id)
-    ((with_number, low, high, distinct_numbers),) = search.ask(
-        f"SELECT COUNT(*), MIN(v.num), MAX(v.num), COUNT(DISTINCT v.num) FROM {numbers.sql}", *numbers.values
-    )
-    more = f" AND {IS_TEXT}" + (" AND LOWER(v.text) LIKE %s" if beginning else "")
-    wanted = (sql_pattern(f"*{beginning}*"),) if beginning else ()
-    ((with_text, nans, distinct_texts, marks),) = search.ask(
-        "SELECT COUNT(*), COALESCE(SUM(v.text = '\x01NaN'), 0), COUNT(DISTINCT v.text),"
-        f" COALESCE(SUM(v.text >= '\x03' AND v.text < '\x04'), 0) FROM {texts.sql}", *texts.values,
-    )  # fmt: skip
-    frequent = [
-        Frequent(plain_number(number), count)
-        for number, count in search.ask(
-            f"SELECT v.num, COUNT(*) n FROM {numbers.sql} GROUP BY v.num ORDER BY n DESC, v.num LIMIT %s",
-            *numbers.values, limit,
-        )
-        if not beginning or str(plain_number(number)).startswith(beginning)
-    ] if with_number else []  # fmt: skip
-    if with_text:
-        special = "" if beginning else " OR v.text IN ('\x01true', '\x01false', '\x01null')"
-        rows = search.ask(
-            f"SELECT v.text, COUNT(*) n FROM {texts.sql} AND ((TRUE{more}){special})"
-            " GROUP BY v.text ORDER BY n DESC, v.text LIMIT %s", *texts.values, *wanted, limit,
-        )  # fmt: skip
-        frequent += [Frequent(_MARKED.get(text, text), count) for text, count in rows]
+    numbers = _numbers(search, key_id, limit) if Kinds.NUMBER in kinds else _NONE
+    texts = _texts(search, key_id, beginning, limit)
+    frequent = [each for each in numbers.values if str(each.value).startswith(beginning)] + texts.values
     frequent = sorted(frequent, key=lambda each: -each.runs)[:limit]
     # A whole number beyond 2^53 stands in both tables.
     return Facet(
-        int(with_number) + int(with_text) - int(marks), int(nans), Range(low, high) if with_number else None, frequent,
-        max(0, int(distinct_numbers) + int(distinct_texts) - len(frequent)),
+        numbers.runs + texts.runs - texts.marks, texts.nans, numbers.range, frequent,
+        max(0, numbers.distinct + texts.distinct - len(frequent)),
     )  # fmt: skip
 
 
-def _column(search: RunSearch, table: str, key_id: int) -> Any:
+@dataclass(frozen=True)
+class _Counted:
+    """One table's part of a facet."""
+
+    runs: int
+    distinct: int
+    values: list[Frequent]
+    range: Range | None = None
+    nans: int = 0
+    marks: int = 0
+
+
+_NONE = _Counted(0, 0, [])
+
+
+def _numbers(search: RunSearch, key_id: int, limit: int) -> _Counted:
+    held = _column(search, "value_num", key_id)
+    # One pass over the runs: the sums stand beside the most frequent values.
+    rows = search.ask(
+        "SELECT num, n, SUM(n) OVER (), COUNT(*) OVER (), MIN(num) OVER (), MAX(num) OVER ()"
+        f" FROM (SELECT v.num, COUNT(*) n FROM {held.sql} GROUP BY v.num) g ORDER BY n DESC, num LIMIT %s",
+        *held.values, limit,
+    )  # fmt: skip
+    if not rows:
+        return _NONE
+    _, _, runs, distinct, low, high = rows[0]
+    values = [Frequent(plain_number(number), int(count)) for number, count, *_ in rows]
+    return _Counted(int(runs), int(distinct), values, Range(low, high))
+
+
+def _texts(search: RunSearch, key_id: int, beginning: str, limit: int) -> _Counted:
+    held = _column(search, "value_text", key_id)
+    shown = f"({IS_TEXT} AND LOWER(v.text) LIKE %s)" if beginning else f"({IS_TEXT} OR v.text IN (%s, %s, %s))"
+    wanted = (sql_pattern(f"*{beginning}*"),) if beginning else tuple(_MARKED)
+    rows = search.ask(
+        "SELECT text, n, fits, SUM(n) OVER (), SUM(n * (text = '\x01NaN')) OVER (), COUNT(*) OVER (),"
+        " SUM(n * (text >= '\x03' AND text < '\x04')) OVER ()"
+        f" FROM (SELECT v.text, COUNT(*) n, {shown} fits FROM {held.sql} GROUP BY v.text) g"
+        " ORDER BY fits DESC, n DESC, text LIMIT %s", *wanted, *held.values, limit,
+    )  # fmt: skip
+    if not rows:
+        return _NONE
+    _, _, _, runs, nans, distinct, marks = rows[0]
+    values = [Frequent(_MARKED.get(text, text), int(count)) for text, count, fits, *_ in rows if fits]
+    return _Counted(int(runs), int(distinct), values, None, int(nans), int(marks))
+
+
+def _column(search: RunSearch, table: str, key_id: int) -> Filter:
+    """Say where a key's values stand: alone in the index, where every run fits and none is in the bin."""
+    if search.everything:
+        searched = search.searched
+        return Filter(f"{table} v WHERE v.key_id = %s AND v.experiment_id {searched.within}", (key_id, *searched.ids))
     return search.joined(
         f"JOIN {table} v ON v.key_id = %s AND v.experiment_id = r.experiment_id AND v.run_id = r.run_id", (key_id,)
     )

@@ -7,6 +7,7 @@ runs that lack the key come last. Counting stops at a cap, and no statement runs
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
 from typing import Any
 
 import peewee
@@ -17,7 +18,7 @@ from kinetrum.core.query.sorting import SortKey
 from kinetrum.storage.database import query
 from kinetrum.storage.run_catalogue import IS_TEXT, RunCatalogue
 from kinetrum.storage.run_driving import DRIVEN_LIMIT, Driver
-from kinetrum.storage.run_query import Filter
+from kinetrum.storage.run_query import ALWAYS, Filter
 
 COUNT_CAP = 10_000
 STATEMENT_S = 10
@@ -43,9 +44,12 @@ class RunSearch:
 
     def __init__(
         self, catalogue: RunCatalogue, where: Filter, driver: Driver | None = None, rare: bool = False,
-        fold: bool = False,
+        fold: bool = False, wide: Driver | None = None,
     ) -> None:  # fmt: skip
         self.catalogue, self.searched, self.driver = catalogue, catalogue.searched, driver
+        # What looks at all runs that fit begins at the smallest set known, also where pages do better without.
+        self._wide = driver or wide
+        self._filtered = fold or where.sql != ALWAYS.sql
         self._where = f"r.experiment_id {self.searched.within} AND r.binned_at IS NULL AND {where.sql}"
         self._values = (*self.searched.ids, *where.values)
         if fold:
@@ -57,12 +61,20 @@ class RunSearch:
         self._rare = rare
         self._driven: dict[tuple[SortKey, ...], list[int]] = {}
 
+    @cached_property
+    def everything(self) -> bool:
+        """Tell whether every run of what is searched fits, and none is in the bin."""
+        return not self._filtered and not query(
+            f"SELECT 1 FROM run WHERE experiment_id {self.searched.within} AND binned_at IS NOT NULL LIMIT 1",
+            *self.searched.ids,
+        )
+
     def joined(self, joins: str = "", values: Sequence[Any] = ()) -> Filter:
         """`source joins WHERE condition` over a run `r`: what a statement of one's own says behind FROM."""
-        if self.driver is None:
+        if self._wide is None:
             return Filter(f"run r {joins} WHERE {self._where}", (*values, *self._values))
-        driven = f"{self.driver.table} d STRAIGHT_JOIN run r ON r.run_id = d.run_id"
-        return Filter(f"{driven} {joins} WHERE {self._where}", (*self.driver.values, *values, *self._values))
+        driven = f"{self._wide.table} d STRAIGHT_JOIN run r ON r.run_id = d.run_id"
+        return Filter(f"{driven} {joins} WHERE {self._where}", (*self._wide.values, *values, *self._values))
 
     def ask(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
         """Run a statement of one's own within the bound of time."""
@@ -183,7 +195,7 @@ class RunSearch:
 
     def _ask(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
         # Where runs that fit are frequent or few are looked at, each is tested; else the tests' sets are made first.
-        how = "" if self._rare and self.driver is None else "optimizer_switch = 'exists_to_in=off', "
+        how = "" if self._rare and self._wide is None else "optimizer_switch = 'exists_to_in=off', "
         return _bounded(f"SET STATEMENT {how}max_statement_time = {STATEMENT_S} FOR {sql}", *values)
 
 

@@ -55,7 +55,9 @@ def _views(rest: str, *values: object) -> list[ViewRow]:
         f" LEFT JOIN experiment e ON e.experiment_id = v.experiment_id {rest}", *values,
     )  # fmt: skip
     return [
-        ViewRow(row[0], row[1], row[2], row[3], row[4], bool(row[5]), row[6], row[7], json.loads(row[8]), row[9], row[10])
+        ViewRow(
+            row[0], row[1], row[2], row[3], row[4], bool(row[5]), row[6], row[7], json.loads(row[8]), row[9], row[10]
+        )
         for row in rows
     ]  # fmt: skip
 

@@ -15,7 +15,7 @@ Arrangement = Annotated[
 ]
 
 
-class View(Out):
+class SavedView(Out):
     """A saved view; `mine` tells that one saved it oneself. Names in the arrangement say what they are."""
 
     id: str
@@ -29,7 +29,7 @@ class View(Out):
     saved_at: Moment
 
 
-class NewView(In):
+class NewSavedView(In):
     """`expect` is the version that one saw, null for a new view."""
 
     name: str

@@ -3,7 +3,7 @@ import createClient from 'openapi-fetch'
 import type { components, paths } from '../../generated/schema'
 
 export type Schemas = components['schemas']
-export type Run = Schemas['Run']
+export type Run = Schemas['RunRow']
 export type RunDetail = Schemas['RunDetail']
 export type RunPage = Schemas['RunPage']
 export type Goal = Schemas['Goal']
@@ -21,6 +21,8 @@ export class ServiceError extends Error {
     message: string,
     readonly status: number,
     readonly field: string | null = null,
+    /** Where in a query reading stopped, from 1. */
+    readonly column: number | null = null,
   ) {
     super(message)
   }
@@ -51,11 +53,13 @@ export async function answer<T>(call: Promise<Answer<T>>): Promise<T> {
     throw new ServiceError('The service does not answer; trying again.', 0)
   }
   if (!found.response.ok) {
-    const problem = found.error as { detail?: string; field?: string | null } | undefined
+    const problem = found.error as
+      { detail?: string; field?: string | null; column?: number | null } | undefined
     throw new ServiceError(
       problem?.detail ?? `The service answered ${found.response.status}.`,
       found.response.status,
       problem?.field ?? null,
+      problem?.column ?? null,
     )
   }
   return found.data as T

@@ -43,22 +43,6 @@ export const useExperiment = (project: string, experiment: string) =>
       ),
   })
 
-export const useRuns = (
-  project: string,
-  experiment: string,
-  asked: { query: string; sort: string; limit: number; key: string[] },
-) =>
-  useQuery({
-    queryKey: ['project', project, 'experiment', experiment, 'runs', asked],
-    queryFn: () =>
-      answer(
-        api.GET('/api/v1/projects/{project}/experiments/{experiment}/runs', {
-          params: { path: { project, experiment }, query: asked },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  })
-
 export const useRun = (project: string, experiment: string, run: string) =>
   useQuery({
     queryKey: ['project', project, 'run', `${experiment}/${run}`],

@@ -1,7 +1,9 @@
 /** Dialogs that say something of one run or many: a note, a label. */
 import { useState } from 'react'
 import { useLabel, useNote } from '../api/acts'
+import { useDescribe } from '../api/finding'
 import { DialogForm } from './DialogForm'
+import { labelLines, labelsOf } from './labels'
 import { toast } from './Toasts'
 import { plural } from './values'
 
@@ -92,6 +94,60 @@ export function LabelDialog({ project, runs, onClose }: Props) {
           />
         </label>
       </div>
+    </DialogForm>
+  )
+}
+
+/** Say what a project or an experiment is about: its description and labels. */
+export function DescribeDialog(props: {
+  project: string
+  experiment: string | null
+  description: string
+  labels: Record<string, string>
+  onClose: () => void
+}) {
+  const { project, experiment, onClose } = props
+  const save = useDescribe(project, experiment)
+  const [description, setDescription] = useState(props.description)
+  const [labels, setLabels] = useState(labelLines(props.labels))
+  const name = experiment ?? project
+  const submit = () =>
+    save.mutate(
+      { description, labels: labelsOf(labels, props.labels) },
+      {
+        onSuccess: () => {
+          toast(`${name} is described.`)
+          onClose()
+        },
+      },
+    )
+  return (
+    <DialogForm
+      title={`Describe ${name}`}
+      act="Save"
+      error={save.error}
+      pending={save.isPending}
+      onSubmit={submit}
+      onClose={onClose}
+    >
+      <label className="flex flex-col gap-1 text-xs text-ink2">
+        What it is about
+        <textarea
+          className="field h-24 text-sm"
+          maxLength={4_000}
+          value={description}
+          onChange={(event) => setDescription(event.target.value)}
+        />
+      </label>
+      <label className="flex flex-col gap-1 text-xs text-ink2">
+        Labels, a line each: key=text
+        <textarea
+          className="field mono h-20"
+          value={labels}
+          spellCheck={false}
+          onChange={(event) => setLabels(event.target.value)}
+        />
+      </label>
     </DialogForm>
   )
 }

@@ -1,11 +1,12 @@
 /** The frame of every page: bar, crumbs, sign-out, the answer sentence, and states of loading and failure. */
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
-import { useEffect, type ReactNode } from 'react'
-import { Link, Outlet, useOutletContext, useParams } from 'react-router'
+import { useEffect, type MouseEvent, type ReactNode } from 'react'
+import { Link, Outlet, useLocation, useOutletContext, useParams } from 'react-router'
 import { useSignOut } from '../api/acts'
 import { ServiceError } from '../api/client'
 import { useLive } from '../api/live'
 import { useExperiments, useMe, useProjects } from '../api/queries'
+import { showPalette } from './Palette'
 import { chooseTheme, useTheme } from './theme'
 import { Toasts } from './Toasts'
 import { plural } from './values'
@@ -80,6 +81,17 @@ export function Person() {
   )
 }
 
+export function PaletteButton() {
+  return (
+    <button
+      className="ml-5 flex h-6 w-[168px] items-center justify-between rounded-[3px] border border-line2 bg-bg px-2 text-xs text-ink3"
+      onClick={() => showPalette(true)}
+    >
+      Go to or do anything <span className="text-2xs">Ctrl K</span>
+    </button>
+  )
+}
+
 function ProjectChoice({ project }: { project: string }) {
   const { data } = useProjects()
   if (!data || data.length < 2) return <Link to={`/${project}`}>{project}</Link>
@@ -116,9 +128,11 @@ export function Page({
   children: ReactNode
 }) {
   const { project = '' } = useParams()
+  const { pathname } = useLocation()
   useEffect(() => {
     document.title = `${title} · Kinetrum`
   }, [title])
+  if (pathname.startsWith('/embed/')) return <Framed>{children}</Framed>
   const places = [
     ['Today', '/'],
     ['Experiments', `/${project}`],
@@ -164,11 +178,28 @@ export function Page({
             </Link>
           ))}
         </nav>
+        <PaletteButton />
         <Running project={project} />
         <Person />
       </header>
       <main className="flex min-h-0 flex-1 flex-col">{children}</main>
     </div>
+  )
+}
+
+/** A page in a frame of another: no chrome, and links open beside it. */
+function Framed({ children }: { children: ReactNode }) {
+  const beside = (event: MouseEvent) => {
+    const link = (event.target as HTMLElement).closest('a')
+    if (!link || link.hasAttribute('download')) return
+    event.preventDefault()
+    event.stopPropagation()
+    window.open(link.href, '_blank', 'noopener')
+  }
+  return (
+    <main className="flex min-h-screen flex-col bg-surface" onClickCapture={beside}>
+      {children}
+    </main>
   )
 }
 

@@ -1,16 +1,22 @@
-/** The selection lives in the address: `sel=12~1,9~2` names runs by number with the slot of their look. */
+/**
+ * The selection lives in the address: `sel=12~1,9~2,40~0` names runs by number with the slot of their look. When all
+ * looks are given out, what is selected further has none of its own (slot 0).
+ */
 import { useCallback, useMemo } from 'react'
 import { useSearchParams } from 'react-router'
 import { SLOTS } from './looks'
 
 export type Selection = Map<string, number>
 
+/** An address has an end; more than this are not selected at once. */
+export const SELECTED_LIMIT = 500
+
 export function readSelection(text: string | null): Selection {
   const found: Selection = new Map()
   for (const part of (text ?? '').split(',')) {
     const [name, slot] = part.split('~')
     const number = Number(slot)
-    if (name && Number.isInteger(number) && number > 0 && number <= SLOTS) found.set(name, number)
+    if (name && slot && Number.isInteger(number) && number >= 0 && number <= SLOTS) found.set(name, number)
   }
   return found
 }
@@ -66,14 +72,23 @@ export function useSelection() {
   const toggle = useCallback(
     (name: string) => {
       const after = new Map(selection)
-      if (!after.delete(name)) {
-        const slot = freeSlot(after)
-        if (slot) after.set(name, slot)
+      if (!after.delete(name) && after.size < SELECTED_LIMIT) after.set(name, freeSlot(after))
+      change('sel', writeSelection(after) || null)
+    },
+    [selection, change],
+  )
+  /** Select these as well; those that were selected keep their looks. */
+  const select = useCallback(
+    (names: string[]) => {
+      const after = new Map(selection)
+      for (const name of names) {
+        if (after.size >= SELECTED_LIMIT) break
+        if (!after.has(name)) after.set(name, freeSlot(after))
       }
       change('sel', writeSelection(after) || null)
     },
     [selection, change],
   )
   const clear = useCallback(() => change('sel', null), [change])
-  return { selection, toggle, clear }
+  return { selection, toggle, select, clear }
 }

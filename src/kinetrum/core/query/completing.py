@@ -12,7 +12,8 @@ from kinetrum.core.query.parse import TEXT_LIMIT, partial_parse
 from kinetrum.core.query.syntax import SCOPES, Subject
 
 What = Literal["test", "name", "metric", "comparison", "value", "span", "pattern", "artifact", "joint", "nothing"]
-_UNFINISHED = re.compile(r"""("(?:[^"]|"")*|'(?:[^']|'')*|[^\s()\[\]{},=!<>"']*)\Z""")
+_WORD = re.compile(r"""[^\s()\[\]{},=!<>"']*\Z""")
+_QUOTED = re.compile(r"""[^"']*("(?:[^"]|"")*"|'(?:[^']|'')*')""")
 _ASKS = re.compile(r"(?<![^\s()])(has|used)\s+\Z", re.I)
 COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
 AGGREGATES = ("best", "last", "first", "min", "max", "mean", "count")
@@ -36,10 +37,8 @@ def expected(text: str) -> Expected:
     """Tell what may stand at the end of an unfinished query."""
     if len(text) > TEXT_LIMIT:
         return Expected("nothing", len(text), "")
-    found = _UNFINISHED.search(text)
-    begun = found[1] if found else ""
-    at = len(text) - len(begun)
-    head = text[:at]
+    at = _start_of_unfinished(text)
+    head, begun = text[:at], text[at:]
     asks = _ASKS.search(head)
     if asks:
         head = head[: asks.start()]
@@ -51,6 +50,19 @@ def expected(text: str) -> Expected:
         what: What = "artifact" if asks[1].lower() == "used" else "name"
         return _named(what, at, begun) if "HAS" in accepts else Expected("nothing", at, begun)
     return _expected(accepts, standing, at, begun)
+
+
+def _start_of_unfinished(text: str) -> int:
+    """Return where the word or quoted text begins that is being written."""
+    after = 0
+    while closed := _QUOTED.match(text, after):
+        after = closed.end()
+    rest = text[after:]
+    opened = min((at for at in (rest.find('"'), rest.find("'")) if at >= 0), default=-1)
+    if opened >= 0:
+        return after + opened
+    word = _WORD.search(rest)
+    return after + (word.start() if word else len(rest))
 
 
 def _expected(accepts: set[str], standing: list[object], at: int, begun: str) -> Expected:

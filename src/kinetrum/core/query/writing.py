@@ -28,9 +28,10 @@ def word(text: str) -> str:
 
 
 def source_text(source: Source) -> str:
-    """Write a source so that nothing else can be meant: `param:depth`, `min(metric:loss)`, `run:status`."""
+    """Write a source so that nothing else can be meant: `param:depth`, `min(metric:loss)`, `status`."""
     if isinstance(source, Field):
-        return f"run:{source.name}"
+        # Fields come before everything else of their name.
+        return source.name
     name = _PREFIXES[source.scope] + word(source.name)
     return f"{source.aggregate}({name})" if source.aggregate != "shown" else name
 
@@ -79,8 +80,9 @@ def resolved_query(query: str, catalogue: Catalogue) -> str:
 
 
 def _with_scope(query: str, subject: Subject, source: Source) -> str:
-    scope = "run:" if isinstance(source, Field) else _PREFIXES[source.scope]
-    return query[: subject.at - 1] + scope + query[subject.at - 1 :]
+    if isinstance(source, Field):
+        return query
+    return query[: subject.at - 1] + _PREFIXES[source.scope] + query[subject.at - 1 :]
 
 
 def resolved_names(text: str, catalogue: Catalogue) -> list[str]:

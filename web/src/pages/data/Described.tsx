@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { useDescribeArtifact, type VersionDetail } from '../../api/data'
 import type { Schemas } from '../../api/client'
 import { DialogForm } from '../../parts/DialogForm'
+import { labelLines, labelsOf } from '../../parts/labels'
 import { Section } from '../../parts/Marks'
 
 type Artifact = Schemas['Artifact']
@@ -57,19 +58,9 @@ function DescribeDialog({
 }) {
   const save = useDescribeArtifact(project, artifact.name)
   const [description, setDescription] = useState(artifact.description)
-  const [labels, setLabels] = useState(
-    Object.entries(artifact.labels)
-      .map(([key, text]) => `${key}=${text}`)
-      .join('\n'),
-  )
+  const [labels, setLabels] = useState(labelLines(artifact.labels))
   const submit = () => {
-    const wanted: Record<string, string | null> = Object.fromEntries(
-      Object.keys(artifact.labels).map((key) => [key, null]),
-    )
-    for (const line of labels.split('\n')) {
-      const [key, ...rest] = line.split('=')
-      if (key?.trim()) wanted[key.trim()] = rest.join('=').trim()
-    }
+    const wanted = labelsOf(labels, artifact.labels)
     save.mutate({ description, labels: wanted }, { onSuccess: onClose })
   }
   return (

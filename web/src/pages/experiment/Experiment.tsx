@@ -1,109 +1,271 @@
 /** An experiment: one wide chart, the lens, above the run table; one selection for both. */
-import { useState, type FormEvent } from 'react'
+import { lazy, Suspense, useMemo, useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import type { RunPage } from '../../api/client'
-import { useExperiment, useRuns } from '../../api/queries'
-import { LabelDialog, NoteDialog } from '../../parts/DescribeDialogs'
+import { useFirstPage, type Asked } from '../../api/finding'
+import { useExperiment } from '../../api/queries'
+import { useActions, type Action } from '../../parts/actions'
 import { Key } from '../../parts/Marks'
 import { Answer, Page, Waiting } from '../../parts/Shell'
-import { useAddress, useSelection, type Selection } from '../../parts/selection'
-import { useBinning } from '../../parts/useBinning'
+import { useSelection, type Selection } from '../../parts/selection'
 import { plural, show } from '../../parts/values'
 import { Empty } from '../project/Project'
-import { KeptLens } from './KeptLens'
 import { Lens } from './Lens'
-import { RunTable } from './RunTable'
-import { columnsOf, keysOf } from './columns'
+import { Search } from './Search'
+import { Strip } from './Strip'
+import { useArrangement, type Arrangement } from './arrangement'
+import { columnsOf, keysOf, type Shown } from './columns'
+import { RunTable } from './table/RunTable'
+import { ColumnsButton } from './tools/Columns'
+import { Grouping } from './tools/Grouping'
+import { copy, TakeAlong } from './tools/TakeAlong'
+import { ViewsMenu } from './tools/Views'
+import { sortParts } from './words'
 
-const FIRST_PAGE = 100
-const MOST = 500
+const FilterDialog = lazy(async () => ({ default: (await import('./tools/Filter')).FilterDialog }))
+const KeptLens = lazy(async () => ({ default: (await import('./KeptLens')).KeptLens }))
+
+type Place = { project: string; experiment: string }
 
 export default function Experiment() {
   const { project = '', experiment = '' } = useParams()
-  const { params, change } = useAddress()
-  const { selection } = useSelection()
-  const [limit, setLimit] = useState(FIRST_PAGE)
+  const place = useMemo(() => ({ project, experiment }), [project, experiment])
   const summary = useExperiment(project, experiment)
-  const query = params.get('q') ?? ''
-  const goal = summary.data?.goals[0]
-  const sort = params.get('sort') ?? goal?.key ?? ''
-  const key = [params.get('y'), sort.split(',')[0]?.replace(/:(asc|desc)$/, '')].filter(
-    (name) => !!name,
-  ) as string[]
-  const page = useRuns(project, experiment, { query, sort, limit, key })
+  const arranged = useArrangement(summary.data)
+  const { selection } = useSelection()
+  const { params, query, sort, columns, fold } = arranged
+  const y = params.get('y')
+  const asked: Asked = useMemo(() => {
+    const key = [y, sortParts(sort)[0]?.name].filter((name): name is string => !!name)
+    return { query, sort, column: columns, fold, key }
+  }, [query, sort, columns, fold, y])
+  const page = useFirstPage(project, experiment, asked)
+  const current = useLastGood(page.data, asked, experiment)
   const crumbs = [{ text: experiment }]
-  if (!summary.data || (!page.data && !query)) {
+  if (!summary.data || (!page.data && !page.error)) {
     return (
       <Page crumbs={crumbs} at="Experiments" title={experiment}>
-        <Waiting error={summary.error ?? page.error} />
+        <Waiting error={summary.error} />
       </Page>
     )
   }
+  const shown = current ? columnsOf(current.page) : undefined
   return (
     <Page crumbs={crumbs} at="Experiments" title={experiment}>
       <Leader summary={summary.data} slotOf={selection} />
-      <Search
-        key={query}
-        query={query}
-        page={page.data}
-        error={page.error}
-        onAsk={(text) => change('q', text, false)}
-      />
       {summary.data.runs === 0 ? (
         <div className="px-6">
           <Empty project={project} experiment={experiment} />
         </div>
       ) : (
-        page.data && (
-          <Rows page={page.data} sort={sort} onMore={limit < MOST ? () => setLimit(MOST) : undefined} />
-        )
+        <>
+          <Tools place={place} arranged={arranged} page={current?.page} shown={shown} error={page.error} />
+          {current && shown && (
+            <Rows
+              place={place}
+              arranged={arranged}
+              asked={current.asked}
+              page={current.page}
+              shown={shown}
+              total={query || fold ? undefined : summary.data.runs}
+            />
+          )}
+        </>
       )}
     </Page>
   )
 }
 
-function Rows({ page, sort, onMore }: { page: RunPage; sort: string; onMore: (() => void) | undefined }) {
-  const { project = '', experiment = '' } = useParams()
-  const { params, change } = useAddress()
-  const { selection, toggle, clear } = useSelection()
+/** While a query is wrong, the table stays as it was. */
+function useLastGood(page: RunPage | undefined, asked: Asked, experiment: string) {
+  const [good, setGood] = useState<{ page: RunPage; asked: Asked } | null>(null)
+  if (page && page !== good?.page) setGood({ page, asked })
+  return good?.page.rows.every((run) => run.experiment === experiment) ? good : null
+}
+
+function Tools(props: {
+  place: Place
+  arranged: Arrangement
+  page: RunPage | undefined
+  shown: Shown | undefined
+  error: unknown
+}) {
+  const { place, arranged, page, shown, error } = props
+  const { query, sort, columns, group, fold, params, change, changeAll } = arranged
+  const counted = page ? `${page.count.toLocaleString('en')}${page.count_is_capped ? '+' : ''} runs` : ''
+  const filtering = params.get('filter')
+  return (
+    <div className="flex shrink-0 items-start gap-2 px-6 pb-2">
+      <Search
+        key={query}
+        project={place.project}
+        experiment={place.experiment}
+        query={query}
+        counted={counted}
+        error={error}
+        remarks={page?.remarks ?? []}
+        onAsk={(text) => change('q', text, false)}
+      />
+      {query && (
+        <button className="btn h-7" onClick={() => change('q', null, false)}>
+          Show all
+        </button>
+      )}
+      <button className="btn h-7" onClick={() => change('filter', 'any')}>
+        Filter
+      </button>
+      {page && shown && (
+        <>
+          <Grouping
+            page={page}
+            group={group}
+            fold={fold}
+            onGroup={(by) => changeAll({ group: by, fold: by ? null : params.get('fold') }, false)}
+            onFold={(on) => change('fold', on ? 'yes' : 'no', false)}
+          />
+          <ColumnsButton
+            page={page}
+            shown={shown}
+            onColumns={(texts) => change('cols', texts ? texts.join(',') : null)}
+          />
+          <ViewsMenu place={place} params={params} />
+          <TakeAlong
+            place={place}
+            query={query}
+            sort={sort}
+            columns={columns}
+            python={inGroups(page.python, group)}
+            shell={inGroups(page.shell, group)}
+          />
+        </>
+      )}
+      {filtering && (
+        <Suspense>
+          <FilterDialog
+            place={place}
+            query={query}
+            name={filtering === 'any' ? null : filtering}
+            onName={(name) => change('filter', name)}
+            onAsk={(text) => changeAll({ q: text, filter: null }, false)}
+            onClose={() => change('filter', null)}
+          />
+        </Suspense>
+      )}
+    </div>
+  )
+}
+
+/** The lines that the service wrote, of groups where they are on screen. */
+function inGroups(line: string, group: string | null): string {
+  if (!group) return line
+  if (line.startsWith('kinetrum.runs('))
+    return line.replace(/\.to_pandas\(\)$/, `.groups(${JSON.stringify(group)})`)
+  const quoted = /^[\w@%+=:,./-]+$/.test(group) ? group : `'${group.replaceAll("'", `'"'"'`)}'`
+  return group === 'replicates' ? `${line} --replicates` : `${line} --group ${quoted}`
+}
+
+function Rows(props: {
+  place: Place
+  arranged: Arrangement
+  asked: Asked
+  page: RunPage
+  shown: Shown
+  total: number | undefined
+}) {
+  const { place, arranged, asked, page, shown, total } = props
+  const { project, experiment } = place
+  const { params, change, changeAll, sort, group, pins, widths, columns } = arranged
+  const { selection, toggle, select, clear } = useSelection()
   const navigate = useNavigate()
-  const open = (name: string) => navigate(`/${project}/e/${name}`)
+  const open = (reference: string) => void navigate(`/${project}/e/${reference}`)
   const compare = () => {
     const runs = [...selection].map(([number, slot]) => `run=${experiment}/${number}~${slot}`).join('&')
     void navigate(`/${project}/compare?${runs}`)
   }
+  const inTable = shown.columns.filter(
+    (column) => !group || (column.text !== group && column.scope !== 'field'),
+  )
+  const texts = shown.columns.map((column) => column.text)
+  const order = (after: string[]) => change('cols', after.join(','))
+  const acts = {
+    sort,
+    onSort: (after: string) => change('sort', after),
+    onHide: (text: string) => order(texts.filter((other) => other !== text)),
+    onPin: (text: string) =>
+      change(
+        'pin',
+        (pins.includes(text) ? pins.filter((other) => other !== text) : [...pins, text]).join(',') || null,
+      ),
+    onMove: (text: string, by: number) => {
+      const at = texts.indexOf(text)
+      const to = Math.max(0, Math.min(texts.length - 1, at + by))
+      const after = texts.filter((other) => other !== text)
+      after.splice(to, 0, text)
+      order(after)
+    },
+    onPlace: (text: string, before: string) => {
+      const forward = texts.indexOf(text) < texts.indexOf(before)
+      const after = texts.filter((other) => other !== text)
+      after.splice(after.indexOf(before) + (forward ? 1 : 0), 0, text)
+      order(after)
+    },
+    onWidth: (text: string, width: number) => {
+      const after = new Map(widths).set(text, width)
+      change('wide', [...after].map(([name, size]) => `${name}~${size}`).join(','))
+    },
+    onGroup: (text: string) => change('group', text, false),
+    onFilter: (text: string) => change('filter', text),
+  }
+  const forGroups = useMemo(
+    () => ({ ...asked, column: group ? inTable.map((column) => column.text) : asked.column }),
+    [asked, group, inTable.map((column) => column.text).join(',')], // eslint-disable-line react-hooks/exhaustive-deps
+  )
+  const actions: Action[] = [
+    { name: `Compare ${plural(selection.size, 'selected run')}`, words: 'diff side by side', act: compare, off: selection.size < 2 },
+    { name: 'Clear the selection', words: 'deselect none', act: clear, off: selection.size === 0 },
+    { name: 'Group by replicates', words: 'seeds mean noise repeat', act: () => change('group', 'replicates') },
+    { name: 'A line for every run', words: 'ungroup', act: () => change('group', null), off: !group },
+    { name: 'Filter by values', words: 'facets range where', act: () => change('filter', 'any') },
+    { name: 'Show what differs', words: 'columns reset default', act: () => change('cols', null), off: !columns.length },
+    { name: 'Show all runs', words: 'clear query filter', act: () => change('q', null, false), off: !params.get('q') },
+    { name: 'Forget this arrangement', words: 'reset view defaults', act: () => changeAll(Object.fromEntries([...params.keys()].map((name) => [name, null]))) },
+    { name: 'Copy as Python', words: 'code notebook dataframe', act: () => void copy(inGroups(page.python, group), 'The line of Python') },
+    { name: 'Copy as shell', words: 'command terminal', act: () => void copy(inGroups(page.shell, group), 'The command') },
+  ] // prettier-ignore
+  useActions('experiment', actions)
   return (
     <>
       {params.get('lens') === 'kept' ? (
-        <KeptLens page={page} selection={selection} />
+        <Suspense fallback={<section aria-label="Lens" className="h-[230px] border-y border-line" />}>
+          <KeptLens page={page} selection={selection} />
+        </Suspense>
       ) : (
         <Lens page={page} selection={selection} onOpen={open} />
       )}
       <Strip
+        place={place}
         page={page}
         selection={selection}
+        columns={columns}
         onClear={clear}
         onCompare={compare}
         goalKey={page.goals[0]?.key ?? keysOf(page, true)[0]?.name}
       />
       <RunTable
+        place={place}
+        asked={forGroups}
+        group={group}
         page={page}
+        total={total}
+        columns={inTable}
+        pins={pins}
+        widths={widths}
+        acts={acts}
         selection={selection}
-        sort={sort}
-        onSort={(key) => change('sort', key)}
         onToggle={toggle}
+        onSelect={select}
         onOpen={open}
       />
-      {page.next_cursor && onMore && (
-        <p className="px-6 py-2">
-          <button className="btn" onClick={onMore}>
-            Show more
-          </button>
-          <span className="ml-3 text-xs text-ink3">
-            {page.rows.length} of {page.count.toLocaleString('en')} runs are shown
-          </span>
-        </p>
-      )}
     </>
   )
 }
@@ -143,127 +305,5 @@ function Leader({ summary, slotOf }: { summary: Summary; slotOf: Selection }) {
       </b>
       {met}.
     </Answer>
-  )
-}
-
-function Search({
-  query,
-  page,
-  error,
-  onAsk,
-}: {
-  query: string
-  page: RunPage | undefined
-  error: unknown
-  onAsk: (text: string) => void
-}) {
-  const [text, setText] = useState(query)
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
-    onAsk(text.trim())
-  }
-  const equal = page?.columns.filter((column) => !column.differs).length ?? 0
-  return (
-    <form role="search" onSubmit={submit} className="px-6 pb-2">
-      <div className="flex items-center gap-2">
-        <div className="relative flex-1">
-          <input
-            aria-label="Find runs by one condition"
-            aria-invalid={!!error}
-            className="field mono h-7 w-full pr-40"
-            placeholder="recall >= 0.9     learner = forest     status = failed"
-            value={text}
-            onChange={(event) => setText(event.target.value)}
-            spellCheck={false}
-          />
-          <span className="pointer-events-none absolute top-1 right-2 text-xs text-ink3">
-            {page && !error
-              ? `${page.count.toLocaleString('en')}${page.count_is_capped ? '+' : ''} runs`
-              : ''}
-          </span>
-        </div>
-        <button className="btn h-7">Find</button>
-        {query && (
-          <button type="button" className="btn h-7" onClick={() => onAsk('')}>
-            Show all
-          </button>
-        )}
-        {equal > 0 && (
-          <span className="text-xs whitespace-nowrap text-ink3">{plural(equal, 'equal setting')} hidden</span>
-        )}
-        {page && columnsOf(page).hidden > 0 && (
-          <span className="text-xs whitespace-nowrap text-ink3">
-            {plural(columnsOf(page).hidden, 'more column')} left out
-          </span>
-        )}
-      </div>
-      {!!error && (
-        <p role="alert" className="pt-1 text-xs text-bad">
-          {error instanceof Error ? error.message : String(error)}
-        </p>
-      )}
-    </form>
-  )
-}
-
-function Strip({
-  page,
-  selection,
-  goalKey,
-  onClear,
-  onCompare,
-}: {
-  page: RunPage
-  selection: Selection
-  goalKey: string | undefined
-  onClear: () => void
-  onCompare: () => void
-}) {
-  const rows = new Map(page.rows.map((run) => [String(run.number), run]))
-  const { project = '', experiment = '' } = useParams()
-  const [asking, setAsking] = useState<'label' | 'note' | null>(null)
-  const { putAway, pending } = useBinning(project)
-  const references = [...selection.keys()].map((number) => `${experiment}/${number}`)
-  const about = { project, runs: references, onClose: () => setAsking(null) }
-  return (
-    <section
-      aria-label="Selection"
-      className="sticky top-0 z-10 flex h-8 shrink-0 items-center gap-5 overflow-hidden border-b border-line2 bg-bg px-6 text-xs"
-    >
-      <span className="whitespace-nowrap text-ink2">
-        {selection.size ? `${selection.size} selected` : 'None selected: click a row, or press Space on it'}
-      </span>
-      {[...selection].slice(0, 6).map(([number, slot]) => (
-        <span key={number} className="whitespace-nowrap">
-          <Key slot={slot} /> <b className="strong">{number}</b>{' '}
-          <span className="text-ink2">
-            {goalKey ? show(rows.get(number)?.values[goalKey] ?? undefined) : ''} {rows.get(number)?.name}
-          </span>
-        </span>
-      ))}
-      <span className="ml-auto flex gap-2">
-        <button className="btn" disabled={!selection.size} onClick={onClear}>
-          Clear
-        </button>
-        <button className="btn" disabled={!selection.size} onClick={() => setAsking('label')}>
-          Label
-        </button>
-        <button className="btn" disabled={!selection.size} onClick={() => setAsking('note')}>
-          Note
-        </button>
-        <button
-          className="btn"
-          disabled={!selection.size || pending}
-          onClick={() => putAway(references, onClear)}
-        >
-          Bin
-        </button>
-        <button className="btn btn-p" disabled={selection.size < 2} onClick={onCompare}>
-          Compare {selection.size > 1 ? selection.size : ''}
-        </button>
-      </span>
-      {asking === 'label' && <LabelDialog {...about} />}
-      {asking === 'note' && <NoteDialog {...about} />}
-    </section>
   )
 }

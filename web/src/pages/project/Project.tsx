@@ -1,12 +1,12 @@
 /** A project: its experiments, models, data and members. */
+import { useState } from 'react'
 import { Link, useParams } from 'react-router'
-import { useArtifacts, useExperiments, useMembers, useModels } from '../../api/queries'
-import { matcher } from '../../parts/filter'
-import { Changing, Section } from '../../parts/Marks'
-import { BoundPost } from '../../parts/Post'
-import { useAddress } from '../../parts/selection'
+import { useArtifacts, useExperiments, useMembers, useModels, useProjects } from '../../api/queries'
+import { DescribeDialog } from '../../parts/DescribeDialogs'
+import { Section } from '../../parts/Marks'
 import { Answer, Page, Waiting } from '../../parts/Shell'
-import { arrow, asNumber, bytes, moment, plural, show } from '../../parts/values'
+import { bytes, plural } from '../../parts/values'
+import { Experiments } from './Experiments'
 
 export default function Project() {
   const { project = '' } = useParams()
@@ -14,6 +14,7 @@ export default function Project() {
   const models = useModels(project)
   const artifacts = useArtifacts(project)
   const members = useMembers(project)
+  const own = useProjects().data?.find((row) => row.name === project)
   if (!data) {
     return (
       <Page crumbs={[]} at="Experiments" title={project}>
@@ -37,13 +38,14 @@ export default function Project() {
       >
         <b>{plural(runs, 'run')}</b> in {plural(data.length, 'experiment')}, {running} running now.
       </Answer>
+      {own && <About own={own} />}
       <div className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
         {data.length === 0 ? (
           <Section className="col-span-8" title="Experiments">
             <Empty project={project} />
           </Section>
         ) : (
-          <Experiments project={project} rows={data} />
+          <Experiments project={project} rows={data} describes={own !== undefined && own.role !== 'viewer'} />
         )}
         <div className="col-span-4 flex flex-col gap-5">
           <Section
@@ -123,120 +125,32 @@ export default function Project() {
   )
 }
 
-function AgainstGoal({ row }: { row: Row }) {
-  const goal = row.goals[0]
-  const value = asNumber(row.best_value)
-  if (!goal || goal.bound === null || goal.bound === undefined || value === null) return null
+/** What the project is about, and its labels. */
+function About({ own }: { own: NonNullable<ReturnType<typeof useProjects>['data']>[number] }) {
+  const [asking, setAsking] = useState(false)
   return (
-    <span className="ml-3 inline-block align-middle">
-      <BoundPost value={value} bound={goal.bound} higher={goal.direction === 'higher'} width={72} />
-    </span>
-  )
-}
-
-type Row = NonNullable<ReturnType<typeof useExperiments>['data']>[number]
-
-function Experiments({ project, rows }: { project: string; rows: Row[] }) {
-  const { params, change } = useAddress()
-  const find = params.get('find') ?? ''
-  const running = params.get('running') === 'yes'
-  // A word finds names that hold it; a glob or an expression says it exactly.
-  const asked = matcher(/[*?/]/.test(find) || !find ? find : `*${find}*`)
-  const shown = rows.filter((row) => asked.fits(row.name) && (!running || row.running > 0))
-  return (
-    <Section
-      className="col-span-8"
-      title="Experiments"
-      fact={
-        <span className="flex items-center gap-3 text-xs">
-          <span className="lab">
-            {shown.length < rows.length ? `${shown.length} of ${rows.length}` : 'the last active first'}
-          </span>
-          <label className="flex items-center gap-1">
-            <input
-              type="checkbox"
-              checked={running}
-              onChange={(event) => change('running', event.target.checked ? 'yes' : null)}
-            />
-            only running
-          </label>
-          <input
-            aria-label="Find experiments"
-            className="field w-44 py-0 text-xs"
-            placeholder="find, glob* or /expression/"
-            value={find}
-            spellCheck={false}
-            onChange={(event) => change('find', event.target.value || null)}
-          />
+    <p className="-mt-1 mb-3 flex items-baseline gap-3 px-6 text-xs text-ink2">
+      {own.description || <span className="text-ink3">No description yet.</span>}
+      {Object.entries(own.labels).map(([key, text]) => (
+        <span key={key} className="lab">
+          {key}={text}
         </span>
-      }
-    >
-      {shown.length > 0 ? (
-        <ExperimentTable project={project} rows={shown} />
-      ) : (
-        <p className="lab py-2">None of {plural(rows.length, 'experiment')} fits.</p>
+      ))}
+      {own.role !== 'viewer' && (
+        <button className="link" onClick={() => setAsking(true)}>
+          describe
+        </button>
       )}
-    </Section>
-  )
-}
-
-function ExperimentTable({ project, rows }: { project: string; rows: Row[] }) {
-  return (
-    <table className="w-full" aria-label="Experiments">
-      <thead>
-        <tr className="lab h-6">
-          <th scope="col">experiment</th>
-          <th scope="col" className="text-right">
-            runs
-          </th>
-          <th scope="col" className="text-right">
-            running
-          </th>
-          <th scope="col" className="pl-6">
-            best so far
-          </th>
-          <th scope="col" className="text-right">
-            last activity
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        {rows.map((row) => (
-          <tr key={row.name} className="h-8 border-b border-line">
-            <th scope="row">
-              <Link className="strong hover:underline" to={`/${project}/e/${row.name}`}>
-                {row.name}
-              </Link>
-            </th>
-            <td className="text-right">
-              <Changing>{row.runs.toLocaleString('en')}</Changing>
-            </td>
-            <td className={`text-right ${row.running ? 'text-accent' : 'text-ink3'}`}>{row.running}</td>
-            <td className="pl-6">
-              {row.best_run && row.goals[0] ? (
-                <>
-                  {row.goals[0].key}
-                  {arrow(row.goals[0])}{' '}
-                  <span className="strong">
-                    <Changing>{show(row.best_value)}</Changing>
-                  </span>{' '}
-                  <span className="text-xs text-ink3">
-                    {row.goals[0].unit} by{' '}
-                    <Link className="link" to={`/${project}/e/${row.best_run}`}>
-                      {row.best_run}
-                    </Link>
-                  </span>
-                  <AgainstGoal row={row} />
-                </>
-              ) : (
-                <span className="text-ink3">no goal met by a finished run yet</span>
-              )}
-            </td>
-            <td className="text-right text-xs text-ink2">{moment(row.last_activity)}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+      {asking && (
+        <DescribeDialog
+          project={own.name}
+          experiment={null}
+          description={own.description}
+          labels={own.labels}
+          onClose={() => setAsking(false)}
+        />
+      )}
+    </p>
   )
 }
 

@@ -4,13 +4,21 @@ import { Outlet } from 'react-router'
 import { useSignIn } from '../../api/acts'
 import { ServiceError, setCsrfToken } from '../../api/client'
 import { useMe } from '../../api/queries'
+import { Palette } from '../../parts/Palette'
 import { Waiting } from '../../parts/Shell'
 
 export function Gate() {
   const { data: me, error, isPending } = useMe()
   if (me?.csrf_token) setCsrfToken(me.csrf_token)
   if (isPending) return <Waiting error={null} />
-  if (me) return <Outlet />
+  if (me) {
+    return (
+      <>
+        <Outlet />
+        <Palette />
+      </>
+    )
+  }
   if (me === null || (error instanceof ServiceError && error.status === 401)) return <SignIn />
   return <Waiting error={error} />
 }

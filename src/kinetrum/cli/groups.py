@@ -1,0 +1,67 @@
+"""`runs --group` and `--replicates`: a line for each group, with mean ± spread and count."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.cli.output import moment, number, paint
+
+
+def print_groups(session: Any, experiment: str | None, given: argparse.Namespace) -> int:
+    """Print the groups of runs that fit."""
+    from kinetrum.cli.runs import head_of
+    from kinetrum.client.reading import named_columns
+    from kinetrum.client.tables import table_path
+
+    page = session.service.get(
+        f"{table_path(session.project, experiment)}/groups", by=given.group, query=given.query, sort=given.sort,
+        limit=max(1, min(given.limit, 500)), column=named_columns(given.columns or "") or None,
+    )  # fmt: skip
+    if given.json:
+        output.print_json(page)
+        return 0
+    for remark in page["remarks"]:
+        output.note(remark)
+    if not page["groups"]:
+        print("No run fits.")
+        return 0
+    rows = [[*_title(group, given.group), *_cells(group, page["columns"])] for group in page["groups"]]
+    heads = [*_title_heads(given.group), *[head_of(page["goals"], column) for column in page["columns"]]]
+    kept = [at for at in range(len(heads)) if at < 3 or any(row[at] != "–" for row in rows)]
+    output.print_table([heads[at] for at in kept], [[row[at] for at in kept] for row in rows], keep=2)
+    total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
+    print(paint(f"{len(rows)} of {total} groups by {given.group}; mean ± standard deviation over their runs, "
+                "of settings from … to", "quiet"))  # fmt: skip
+    return 0
+
+
+def _title_heads(by: str) -> list[str]:
+    return ["latest run" if by == "replicates" else by, "runs", "started"]
+
+
+def _title(group: dict[str, Any], by: str) -> list[str]:
+    if by == "replicates":
+        name = group["last"]["name"]
+        text = group["last"]["reference"] + (f" {output.clean(name)[:24]}" if name else "")
+    else:
+        text = number(group["value"])[:32] if group["present"] else f"no {by}"
+    return [text, f"×{group['runs']:,}", moment(group["last"]["started_at"])]
+
+
+def _cells(group: dict[str, Any], columns: list[dict[str, Any]]) -> list[str]:
+    return [_cell(cell, column["scope"] == "param") for cell, column in zip(group["cells"], columns, strict=True)]
+
+
+def _cell(cell: dict[str, Any] | None, is_setting: bool) -> str:
+    if cell is None:
+        return "–"
+    if cell["is_shared"]:
+        return number(cell["shared"])[:28]
+    spread = cell["spread"]
+    if spread is None:
+        return f"{cell['several']} kinds"
+    if is_setting:
+        return f"{number(spread['low'])}…{number(spread['high'])}"
+    return f"{spread['mean']:.4g}" + (f" ±{spread['deviation']:.2g}" if spread["deviation"] is not None else "")

@@ -1,0 +1,103 @@
+"""Groups of runs: what they share, and mean and spread of their numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any, overload
+
+from kinetrum.client.session import Session
+from kinetrum.client.tables import table_path
+from kinetrum.core.values import Value, from_json
+
+_PAGE = 500
+
+
+@dataclass(frozen=True)
+class Spread:
+    """Numbers of a group in one column: how many runs have one, mean, standard deviation of the sample, ends."""
+
+    runs: int
+    mean: float
+    deviation: float | None
+    low: float
+    high: float
+
+
+@dataclass(frozen=True)
+class RunGroup:
+    """Runs that share a value; `present` is false for those that lack it. `query` finds its runs again.
+
+    `shared` holds, by column, a value that all have; `spreads` the numbers of all other columns of numbers.
+    """
+
+    value: Value
+    present: bool
+    runs: int
+    last_run: str
+    query: str
+    shared: dict[str, Value]
+    spreads: dict[str, Spread]
+
+
+class RunGroups(Sequence[RunGroup]):
+    """Groups of the runs that fit a query, read when they are made."""
+
+    def __init__(
+        self, session: Session, experiment: str | None, query: str, sort: str, by: str, columns: list[str] | None
+    ) -> None:
+        self.by, self.columns = by, list[str]()
+        self._groups: list[RunGroup] = []
+        offset = 0
+        while True:
+            page = session.service.get(
+                f"{table_path(session.project, experiment)}/groups",
+                by=by, query=query, sort=sort, column=columns, offset=offset, limit=_PAGE,
+            )  # fmt: skip
+            self.columns = [column["text"] for column in page["columns"]]
+            self._groups += [_group(row, self.columns) for row in page["groups"]]
+            offset += _PAGE
+            if not page["more"]:
+                break
+
+    def __len__(self) -> int:
+        return len(self._groups)
+
+    def __iter__(self) -> Iterator[RunGroup]:
+        return iter(self._groups)
+
+    @overload
+    def __getitem__(self, at: int) -> RunGroup: ...
+    @overload
+    def __getitem__(self, at: slice) -> list[RunGroup]: ...
+    def __getitem__(self, at: int | slice) -> RunGroup | list[RunGroup]:
+        return self._groups[at]
+
+    def to_rows(self) -> list[dict[str, Value]]:
+        """Return one flat dictionary per group: value, runs, and by column the shared value or mean and deviation."""
+        rows = []
+        for group in self._groups:
+            row: dict[str, Value] = {self.by: group.value, "runs": group.runs, "last_run": group.last_run}
+            for column in self.columns:
+                spread = group.spreads.get(column)
+                if column in group.shared:
+                    row[column] = group.shared[column]
+                elif spread is not None:
+                    row |= {column: spread.mean, f"{column} ±": spread.deviation}
+            rows.append(row)
+        return rows
+
+    def to_pandas(self) -> Any:
+        """Return the groups as a pandas DataFrame; needs pandas."""
+        import pandas
+
+        return pandas.DataFrame(self.to_rows())
+
+
+def _group(row: dict[str, Any], columns: list[str]) -> RunGroup:
+    cells = {column: cell for column, cell in zip(columns, row["cells"], strict=True) if cell is not None}
+    return RunGroup(
+        from_json(row["value"]), row["present"], row["runs"], row["last"]["reference"], row["query"],
+        {column: from_json(cell["shared"]) for column, cell in cells.items() if cell["is_shared"]},
+        {column: Spread(**cell["spread"]) for column, cell in cells.items() if cell["spread"]},
+    )  # fmt: skip

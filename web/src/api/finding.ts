@@ -1,0 +1,211 @@
+/** What the tables of runs ask for: pages, groups, facets, offers, views, links, what the palette finds. */
+import { keepPreviousData, queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { answer, api, type Schemas } from './client'
+
+export type Asked = { query: string; sort: string; column: string[]; fold: boolean; key: string[] }
+export type GroupPage = Schemas['GroupPage']
+export type RunGroup = Schemas['RunGroup']
+export type GroupCell = Schemas['GroupCell']
+export type ChosenColumn = Schemas['ChosenColumn']
+export type View = Schemas['SavedView']
+export type Offer = Schemas['Offer']
+export type Found = Schemas['Found']
+
+export const PAGE = 100
+
+/** One page of a table of runs, from a row on. Keys begin as those of the experiment do, so that they stay live. */
+export const runsPage = (project: string, experiment: string, asked: Asked, offset: number) =>
+  queryOptions({
+    queryKey: ['project', project, 'experiment', experiment, 'runs', asked, offset],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/experiments/{experiment}/runs', {
+          params: { path: { project, experiment }, query: { ...asked, offset, limit: PAGE } },
+        }),
+      ),
+  })
+
+export const useFirstPage = (project: string, experiment: string, asked: Asked) =>
+  useQuery({ ...runsPage(project, experiment, asked, 0), placeholderData: keepPreviousData })
+
+export const groupsPage = (project: string, experiment: string, by: string, asked: Asked, offset: number) =>
+  queryOptions({
+    queryKey: ['project', project, 'experiment', experiment, 'groups', by, asked, offset],
+    queryFn: () => {
+      const { query, sort, column } = asked
+      return answer(
+        api.GET('/api/v1/projects/{project}/experiments/{experiment}/groups', {
+          params: {
+            path: { project, experiment },
+            query: { by, query, sort, column, offset, limit: PAGE },
+          },
+        }),
+      )
+    },
+  })
+
+/** The runs that stand under a line that was opened: of a group, or of a parent. */
+export const innerRuns = (
+  project: string,
+  experiment: string,
+  query: string,
+  sort: string,
+  column: string[],
+) =>
+  queryOptions({
+    queryKey: ['project', project, 'experiment', experiment, 'inner', query, sort, column],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/experiments/{experiment}/runs', {
+          params: { path: { project, experiment }, query: { query, sort, column, limit: PAGE } },
+        }),
+      ),
+  })
+
+export const useFacets = (project: string, experiment: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ['project', project, 'experiment', experiment, 'facets'],
+    enabled,
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/experiments/{experiment}/facets', {
+          params: { path: { project, experiment } },
+        }),
+      ),
+  })
+
+export const useFacet = (project: string, experiment: string, name: string | null, query: string) =>
+  useQuery({
+    queryKey: ['project', project, 'experiment', experiment, 'facet', name, query],
+    enabled: name !== null,
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/experiments/{experiment}/facet', {
+          params: { path: { project, experiment }, query: { name: name ?? '', query } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  })
+
+export const useOffers = (project: string, experiment: string, text: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ['offers', project, experiment, text],
+    enabled,
+    staleTime: 10_000,
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/experiments/{experiment}/offers', {
+          params: { path: { project, experiment }, query: { text } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  })
+
+export const useViews = (project: string, experiment: string) =>
+  useQuery({
+    queryKey: ['views', project, experiment],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/views', { params: { path: { project }, query: { experiment } } }),
+      ),
+  })
+
+function useViewAct<T, R>(project: string, act: (given: T) => Promise<R>) {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: act,
+    onSettled: () => queries.invalidateQueries({ queryKey: ['views', project] }),
+  })
+}
+
+export const useSaveView = (project: string) =>
+  useViewAct(project, ({ id, ...body }: { id: string } & Schemas['NewSavedView']) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/views/{view}', { params: { path: { project, view: id } }, body }),
+    ),
+  )
+
+export const useRemoveView = (project: string) =>
+  useViewAct(project, (id: string) =>
+    answer(
+      api.DELETE('/api/v1/projects/{project}/views/{view}', { params: { path: { project, view: id } } }),
+    ),
+  )
+
+export const useLinks = (project: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ['views', project, 'links'],
+    enabled,
+    queryFn: () => answer(api.GET('/api/v1/projects/{project}/links', { params: { path: { project } } })),
+  })
+
+export const useMakeLink = (project: string) =>
+  useViewAct(project, (body: Schemas['NewLink']) =>
+    answer(api.POST('/api/v1/projects/{project}/links', { params: { path: { project } }, body })),
+  )
+
+export const useRevokeLink = (project: string) =>
+  useViewAct(project, (link: number) =>
+    answer(api.DELETE('/api/v1/projects/{project}/links/{link}', { params: { path: { project, link } } })),
+  )
+
+export const useEmbedding = (project: string) =>
+  useQuery({
+    queryKey: ['views', project, 'embedding'],
+    queryFn: () => answer(api.GET('/api/v1/projects/{project}/embedding', { params: { path: { project } } })),
+  })
+
+export const useSetEmbedding = (project: string) =>
+  useViewAct(project, (origins: string[]) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/embedding', {
+        params: { path: { project } },
+        body: { origins },
+      }),
+    ),
+  )
+
+export const useFind = (text: string, project: string | undefined) =>
+  useQuery({
+    queryKey: ['find', text, project],
+    enabled: text.trim().length > 0,
+    staleTime: 5_000,
+    queryFn: () => answer(api.GET('/api/v1/find', { params: { query: { text, project } } })),
+    placeholderData: keepPreviousData,
+  })
+
+export const linkPage = (secret: string, offset: number) =>
+  queryOptions({
+    queryKey: ['link', secret, offset],
+    retry: false,
+    queryFn: () =>
+      answer(api.GET('/api/v1/links/{secret}', { params: { path: { secret }, query: { offset } } })),
+  })
+
+export const useLinkCurves = (secret: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ['link', secret, 'curves'],
+    enabled,
+    queryFn: () => answer(api.GET('/api/v1/links/{secret}/curves', { params: { path: { secret } } })),
+  })
+
+export const useDescribe = (project: string, experiment: string | null) => {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: async (body: Schemas['Description']) => {
+      if (experiment === null)
+        await answer(api.PATCH('/api/v1/projects/{project}', { params: { path: { project } }, body }))
+      else
+        await answer(
+          api.PATCH('/api/v1/projects/{project}/experiments/{experiment}', {
+            params: { path: { project, experiment } },
+            body,
+          }),
+        )
+    },
+    onSettled: () => {
+      void queries.invalidateQueries({ queryKey: ['project', project] })
+      void queries.invalidateQueries({ queryKey: ['projects'] })
+    },
+  })
+}

@@ -1,0 +1,268 @@
+/** Lines of the table: a run, a run under an opened line, a group with its spread. */
+import { memo, type KeyboardEvent, type MouseEvent, type ReactNode } from 'react'
+import { Link, useParams } from 'react-router'
+import type { Run } from '../../../api/client'
+import type { GroupCell, GroupPage, RunGroup } from '../../../api/finding'
+import { Trend } from '../../../charts/Trend'
+import { Changing, Key, Status } from '../../../parts/Marks'
+import { asNumber, moment, plain, plural, show } from '../../../parts/values'
+import { cellOf, lineOf, written, type Shape } from './shapes'
+
+type LineProps = {
+  at: number
+  columns: Shape[]
+  onKey: (event: KeyboardEvent<HTMLTableRowElement>, at: number) => void
+}
+
+const indent = 'sticky left-0 z-[1] bg-inherit pr-2 pl-6'
+
+function Opener({ open, what, onOpen }: { open: boolean | null; what: string; onOpen: () => void }) {
+  if (open === null) return <span className="w-4 shrink-0" />
+  return (
+    <button
+      className="w-4 shrink-0 text-ink2"
+      aria-expanded={open}
+      aria-label={`${open ? 'Close' : 'Open'} ${what}`}
+      tabIndex={-1}
+      onClick={(event) => {
+        event.stopPropagation()
+        onOpen()
+      }}
+    >
+      {open ? '▾' : '▸'}
+    </button>
+  )
+}
+
+type RunProps = LineProps & {
+  run: Run
+  inner: boolean
+  open: boolean | null
+  /** The slot of its look, 0 for selected without one, null for not selected. */
+  slot: number | null
+  onToggle: (number: string, event: MouseEvent) => void
+  onOpen: (id: string) => void
+}
+
+export const RunLine = memo(function RunLine(props: RunProps) {
+  const { run, at, inner, open, columns, slot, onToggle, onOpen, onKey } = props
+  const { project = '' } = useParams()
+  const selected = slot !== null
+  return (
+    <tr
+      tabIndex={0}
+      aria-selected={selected}
+      aria-rowindex={at + 2}
+      aria-level={inner ? 2 : 1}
+      aria-expanded={open ?? undefined}
+      data-at={at}
+      className={`h-7 border-b border-line ${selected ? 'bg-soft' : 'bg-surface hover:bg-bg'}`}
+      onClick={(event) => onToggle(String(run.number), event)}
+      onKeyDown={(event) => onKey(event, at)}
+    >
+      <th scope="row" className={indent}>
+        <span className="flex items-center whitespace-nowrap">
+          <span className="w-[22px] shrink-0">{selected && <Key slot={slot} />}</span>
+          {inner && <span className="mr-2 w-2 shrink-0 self-stretch border-r border-line2" aria-hidden />}
+          <Opener
+            open={open}
+            what={`the ${plural(run.children, 'child', 'children')} of ${run.reference}`}
+            onOpen={() => onOpen(run.reference)}
+          />
+          <Link
+            to={`/${project}/e/${run.reference}`}
+            className="strong hover:underline"
+            onClick={(event) => event.stopPropagation()}
+          >
+            {run.number}
+          </Link>
+          <Name run={run} inner={inner} open={open} />
+        </span>
+      </th>
+      <td className="truncate px-2 text-xs text-ink2" title={run.reason ?? undefined}>
+        <Status status={run.status} text={moment(run.started_at)} />
+      </td>
+      {columns.map((column) => (
+        <Cell key={column.text} run={run} column={column} slot={slot ?? 0} />
+      ))}
+      <td className="truncate px-2 text-xs text-bad">
+        {run.status === 'failed' ? (run.reason?.trim().split('\n').at(-1) ?? '') : ''}
+      </td>
+    </tr>
+  )
+})
+
+function Name({ run, inner, open }: { run: Run; inner: boolean; open: boolean | null }) {
+  return (
+    <>
+      <span className="ml-2 truncate text-xs text-ink2" title={run.name ?? undefined}>
+        {run.name}
+      </span>
+      {open !== null && <span className="lab ml-2">{plural(run.children, 'child', 'children')}</span>}
+      {open === null && !inner && run.parent && (
+        <span className="lab ml-2 truncate" title={`under ${run.parent}`}>
+          ↳ {run.parent.split('/')[1]}
+        </span>
+      )}
+      {run.imported_from && (
+        <span className="lab ml-2" title={`imported from ${run.imported_from}`}>
+          imported
+        </span>
+      )}
+      {run.problems.length > 0 && (
+        <span className="ml-1 text-bad" title={run.problems.map((problem) => problem.text).join('\n')}>
+          !<span className="sr-only">has problems</span>
+        </span>
+      )}
+    </>
+  )
+}
+
+function place(column: Shape, more = '') {
+  const pin = column.pinned ? 'sticky z-[1] bg-inherit' : ''
+  return {
+    className: `truncate px-2 ${column.numeric ? 'text-right' : ''} ${pin} ${more}`,
+    style: column.pinned ? { left: column.left } : undefined,
+  }
+}
+
+function Cell({ run, column, slot }: { run: Run; column: Shape; slot: number }) {
+  const value = cellOf(run, column)
+  const number = asNumber(value)
+  const text = written(column, value)
+  const tone = value === undefined ? 'text-ink3' : number !== null && Number.isNaN(number) ? 'text-bad' : ''
+  const body: ReactNode = column.scope === 'value' ? <Changing>{text}</Changing> : text
+  const line = column.trend ? lineOf(run, column.name) : null
+  if (!column.trend) {
+    return (
+      <td {...place(column, tone)} title={show(value)}>
+        {body}
+      </td>
+    )
+  }
+  return (
+    <td {...place(column, `text-right ${tone}`)} title={show(value)}>
+      <span className="flex items-center justify-end gap-2">
+        {line && (
+          <Trend line={line} scale={column.trend} slot={slot} running={run.status === 'running'} width={92} />
+        )}
+        <span className="strong w-[60px]">{body}</span>
+      </span>
+    </td>
+  )
+}
+
+type GroupProps = LineProps & {
+  group: RunGroup
+  page: GroupPage
+  by: string
+  open: boolean
+  onOpen: (id: string) => void
+}
+
+export const GroupLine = memo(function GroupLine({
+  group,
+  page,
+  by,
+  at,
+  open,
+  columns,
+  onOpen,
+  onKey,
+}: GroupProps) {
+  const title =
+    by === 'replicates' ? group.last.reference.split('/')[1] : group.present ? show(group.value) : `no ${by}`
+  const open_ = () => onOpen(group.query)
+  return (
+    <tr
+      tabIndex={0}
+      aria-rowindex={at + 2}
+      aria-level={1}
+      aria-expanded={open}
+      data-at={at}
+      className="h-7 border-b border-line bg-surface hover:bg-bg"
+      onClick={open_}
+      onKeyDown={(event) => onKey(event, at)}
+    >
+      <th scope="row" className={indent}>
+        <span className="flex items-center whitespace-nowrap">
+          <span className="w-[22px] shrink-0" />
+          <Opener open={open} what={`the ${plural(group.runs, 'run')} of ${title ?? ''}`} onOpen={open_} />
+          <span
+            className={`strong ${by === 'replicates' ? 'shrink-0' : 'truncate'}`}
+            title={show(group.value)}
+          >
+            {title}
+          </span>
+          <span className="lab ml-2">
+            ×{group.runs.toLocaleString('en')}
+            {by === 'replicates' ? ' seeds' : ''}
+          </span>
+          {by === 'replicates' && <span className="ml-2 truncate text-xs text-ink2">{group.last.name}</span>}
+        </span>
+      </th>
+      <td className="truncate px-2 text-xs text-ink2">last {moment(group.last.started_at)}</td>
+      {columns.map((column) => (
+        <SpreadCell key={column.text} column={column} cell={cellFor(page, group, column)} runs={group.runs} />
+      ))}
+      <td />
+    </tr>
+  )
+})
+
+function cellFor(page: GroupPage, group: RunGroup, column: Shape): GroupCell | null {
+  const at = page.columns.findIndex(
+    (other) =>
+      other.scope === column.scope &&
+      other.name === column.name &&
+      (other.aggregate ?? null) === (column.aggregate ?? null),
+  )
+  return group.cells[at] ?? null
+}
+
+/** A shared value, or mean ± standard deviation; where not all runs have a number, how many do. */
+function SpreadCell({ column, cell, runs }: { column: Shape; cell: GroupCell | null; runs: number }) {
+  if (cell === null) return <td {...place(column, 'text-ink3')}>–</td>
+  if (cell.is_shared) {
+    return (
+      <td {...place(column)} title={show(cell.shared)}>
+        {written(column, plain(cell.shared))}
+      </td>
+    )
+  }
+  const { spread } = cell
+  if (!spread) return <td {...place(column, 'text-xs text-ink3')}>{cell.several} kinds</td>
+  // The mean of settings says nothing; where they lie does.
+  if (column.scope === 'param') {
+    return (
+      <td {...place(column, 'text-ink2')} title={`from ${show(spread.low)} to ${show(spread.high)}`}>
+        {show(spread.low)}…{show(spread.high)}
+      </td>
+    )
+  }
+  const deviation = spread.deviation
+  const of = spread.runs < runs ? `, ${spread.runs} of ${runs} have one` : ''
+  const decimals = column.decimals
+  return (
+    <td
+      {...place(column)}
+      title={`mean ${show(spread.mean)}, from ${show(spread.low)} to ${show(spread.high)}${of}`}
+    >
+      <span className={column.goal ? 'strong' : ''}>{show(spread.mean, decimals)}</span>
+      <span className="ml-1 text-xs text-ink3">
+        {deviation === null ? '' : `±${Number(deviation.toPrecision(2))}`}
+        {of && ` (${spread.runs})`}
+      </span>
+    </td>
+  )
+}
+
+export function PlainLine({ at, span, text }: { at: number; span: number; text: string }) {
+  return (
+    <tr className="h-7 border-b border-line bg-surface" data-at={at} aria-rowindex={at + 2}>
+      <td colSpan={span} className="pl-14 text-xs text-ink3">
+        {text}
+      </td>
+    </tr>
+  )
+}

@@ -1,0 +1,116 @@
+/** Which columns there are, and which are shown; the hidden rest is counted. */
+import { Popover, PopoverButton, PopoverPanel } from '@headlessui/react'
+import { useState } from 'react'
+import type { RunPage } from '../../../api/client'
+import { plural } from '../../../parts/values'
+import { columnText, type Shown } from '../columns'
+
+const FIELDS = ['status', 'author', 'host', 'duration', 'ended', 'commit', 'parent', 'problem', 'id']
+const AGGREGATES = ['last', 'min', 'max', 'best', 'mean', 'first', 'count']
+const TITLES = { value: 'Metrics and results', param: 'Settings', label: 'Labels', field: 'Of the run' }
+
+export function ColumnsButton({
+  page,
+  shown,
+  onColumns,
+}: {
+  page: RunPage
+  shown: Shown
+  onColumns: (texts: string[] | null) => void
+}) {
+  const hidden = [shown.equal && `${shown.equal} equal`, shown.others && `${shown.others} more`].filter(
+    Boolean,
+  )
+  return (
+    <Popover>
+      <PopoverButton className="btn h-7" aria-label="Columns">
+        Columns{' '}
+        <span className="text-ink3">{hidden.length ? `${hidden.join(', ')} hidden` : 'all shown'}</span>
+      </PopoverButton>
+      <PopoverPanel
+        anchor="bottom end"
+        className="z-20 mt-1 flex max-h-[min(520px,80vh)] w-[340px] flex-col rounded-[3px] border border-line2 bg-surface text-xs shadow-md"
+      >
+        <Panel page={page} shown={shown} onColumns={onColumns} />
+      </PopoverPanel>
+    </Popover>
+  )
+}
+
+function Panel({
+  page,
+  shown,
+  onColumns,
+}: {
+  page: RunPage
+  shown: Shown
+  onColumns: (texts: string[] | null) => void
+}) {
+  const [find, setFind] = useState('')
+  const texts = shown.columns.map((column) => column.text)
+  const metrics = new Set(page.rows.flatMap((run) => Object.keys(run.metrics)))
+  const toggle = (text: string) =>
+    onColumns(texts.includes(text) ? texts.filter((other) => other !== text) : [...texts, text])
+  const known = [...page.columns, ...FIELDS.map((name) => ({ scope: 'field', name, differs: true }))]
+  const fitting = known.filter((column) => column.name.toLowerCase().includes(find.toLowerCase()))
+  return (
+    <>
+      <div className="flex items-center gap-2 border-b border-line p-2">
+        <input
+          aria-label="Find a column"
+          className="field h-6 min-w-0 flex-1 text-xs"
+          placeholder="find"
+          value={find}
+          onChange={(event) => setFind(event.target.value)}
+        />
+        <button className="btn" disabled={!shown.byHand} onClick={() => onColumns(null)}>
+          What differs
+        </button>
+      </div>
+      <div className="overflow-auto p-2">
+        {(['value', 'param', 'label', 'field'] as const).map((scope) => {
+          const rows = fitting.filter((column) => column.scope === scope)
+          if (rows.length === 0) return null
+          return (
+            <fieldset key={scope} className="mb-2">
+              <legend className="lab">{TITLES[scope]}</legend>
+              {rows.slice(0, 200).map((column) => {
+                const text = columnText(column, page.columns)
+                return (
+                  <div key={column.name} className="flex items-center gap-2">
+                    <label className="flex min-w-0 flex-1 items-center gap-2 py-px">
+                      <input type="checkbox" checked={texts.includes(text)} onChange={() => toggle(text)} />
+                      <span className="truncate" title={column.name}>
+                        {column.name}
+                      </span>
+                      {scope === 'param' && !column.differs && <span className="lab">equal</span>}
+                    </label>
+                    {scope === 'value' && metrics.has(column.name) && (
+                      <select
+                        aria-label={`Add an aggregate of ${column.name}`}
+                        className="field py-0 text-2xs text-ink3"
+                        value=""
+                        onChange={(event) =>
+                          event.target.value &&
+                          toggle(columnText({ ...column, aggregate: event.target.value }, page.columns))
+                        }
+                      >
+                        <option value="">aggregate</option>
+                        {AGGREGATES.map((name) => (
+                          <option key={name}>{name}</option>
+                        ))}
+                      </select>
+                    )}
+                  </div>
+                )
+              })}
+              {rows.length > 200 && (
+                <p className="lab">{plural(rows.length - 200, 'more')}: find them by name.</p>
+              )}
+            </fieldset>
+          )
+        })}
+      </div>
+    </>
+  )
+}

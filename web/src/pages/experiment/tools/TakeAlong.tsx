@@ -1,0 +1,98 @@
+/** The same table elsewhere: one line of Python, one of shell, or a file. */
+import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
+import { toast } from '../../../parts/Toasts'
+
+type Place = { project: string; experiment: string }
+const ITEM = 'block w-full px-3 py-1 text-left data-focus:bg-soft'
+const ITEMS =
+  'z-20 mt-1 rounded-[3px] border border-line2 bg-surface py-1 text-xs shadow-md focus:outline-none'
+const FORMS = { CSV: 'csv', 'JSON Lines': 'jsonl', Parquet: 'parquet' }
+
+export async function copy(text: string, what: string) {
+  try {
+    await navigator.clipboard.writeText(text)
+    toast(`${what} copied.`)
+  } catch {
+    toast(`The browser does not let copy; here it is: ${text}`)
+  }
+}
+
+export function tableAddress(place: Place, form: string, query: string, sort: string, columns: string[]) {
+  const asked = new URLSearchParams({ form, query, sort })
+  for (const column of columns) asked.append('column', column)
+  return `/api/v1/projects/${place.project}/experiments/${place.experiment}/table?${asked}`
+}
+
+export function ExportMenu(props: {
+  text: string
+  name: string
+  disabled?: boolean
+  place: Place
+  query: string
+  sort: string
+  columns: string[]
+}) {
+  return (
+    <Menu>
+      <MenuButton className="btn" aria-label={props.name} disabled={props.disabled}>
+        {props.text} ▾
+      </MenuButton>
+      <MenuItems anchor="bottom end" className={ITEMS}>
+        <FileItems {...props} />
+      </MenuItems>
+    </Menu>
+  )
+}
+
+function FileItems({
+  place,
+  query,
+  sort,
+  columns,
+}: {
+  place: Place
+  query: string
+  sort: string
+  columns: string[]
+}) {
+  return Object.entries(FORMS).map(([name, form]) => (
+    <MenuItem key={form}>
+      <a className={ITEM} href={tableAddress(place, form, query, sort, columns)} download>
+        {name}
+      </a>
+    </MenuItem>
+  ))
+}
+
+/** Take the whole table along. */
+export function TakeAlong(props: {
+  place: Place
+  query: string
+  sort: string
+  columns: string[]
+  python: string
+  shell: string
+}) {
+  return (
+    <Menu>
+      <MenuButton className="btn h-7">Take along ▾</MenuButton>
+      <MenuItems anchor="bottom end" className={`${ITEMS} max-w-[560px]`}>
+        {(
+          [
+            ['Copy as Python', props.python, 'The line of Python'],
+            ['Copy as shell', props.shell, 'The command'],
+          ] as const
+        ).map(([name, line, what]) => (
+          <MenuItem key={name}>
+            <button className={ITEM} onClick={() => void copy(line, what)}>
+              {name}
+              <code className="mono block truncate text-ink3">{line}</code>
+            </button>
+          </MenuItem>
+        ))}
+        <p className="lab mt-1 border-t border-line px-3 pt-1">The whole table as a file</p>
+        <FileItems place={props.place} query={props.query} sort={props.sort} columns={props.columns} />
+      </MenuItems>
+    </Menu>
+  )
+}
