@@ -107,22 +107,22 @@ def test_the_experiment_page(visit: Visit, runs: list[dict[str, Any]], project: 
     expect(page.get_by_role("heading", level=1)).to_have_text(
         "Run 3 leads on recall: 0.849, which meets the goal of 0.8."
     )
-    table = page.get_by_role("table", name="Runs")
+    table = page.get_by_role("treegrid", name="Runs")
     rows = table.locator("tbody").get_by_role("row")
     expect(rows).to_have_count(3)
-    expect(rows.nth(0)).to_contain_text("3try 3")
+    expect(rows.nth(0)).to_contain_text("try 3")
     expect(table.get_by_role("columnheader", name="depth")).to_be_visible()
     expect(table.get_by_role("columnheader", name="learner")).to_have_count(0)
-    expect(page.get_by_text("1 equal setting hidden")).to_be_visible()
+    expect(page.get_by_role("button", name=re.compile("^Columns"))).to_contain_text("1 equal hidden")
     expect(page.get_by_role("img", name="recall by step, 3 curves")).to_be_visible()
     accessible(page)
     # Sorting by a column, and back by the address.
     table.get_by_role("button", name="loss ↓").click()
     expect(rows.nth(0)).to_contain_text("3")
-    table.get_by_role("button", name="depth").click()
-    expect(rows.nth(0)).to_contain_text("try 1")
-    assert "sort=depth" in page.url
-    table.get_by_role("button", name="depth").click()
+    table.get_by_role("button", name="depth", exact=True).click()
+    expect(page).to_have_url(re.compile("sort=depth$"))
+    expect(rows.nth(0)).to_contain_text("try 3")
+    table.get_by_role("button", name="depth", exact=True).click()
     expect(rows.nth(0)).to_contain_text("try 1")
     assert "sort=depth%3Aasc" in page.url
 
@@ -131,7 +131,7 @@ def test_selection_by_mouse_and_keyboard_leads_to_a_comparison(
     visit: Visit, runs: list[dict[str, Any]], project: Project
 ) -> None:
     page = visit("/e/frost-alarm")
-    rows = page.get_by_role("table", name="Runs").locator("tbody").get_by_role("row")
+    rows = page.get_by_role("treegrid", name="Runs").locator("tbody").get_by_role("row")
     strip = page.get_by_role("region", name="Selection")
     compare = strip.get_by_role("button", name="Compare")
     expect(compare).to_be_disabled()
@@ -162,25 +162,6 @@ def test_selection_by_mouse_and_keyboard_leads_to_a_comparison(
     expect(page.get_by_role("heading", level=1)).to_contain_text("Run 3 is better than Run 1")
 
 
-def test_finding_runs(visit: Visit, runs: list[dict[str, Any]], watch: Watch) -> None:
-    page = visit("/e/frost-alarm")
-    field = page.get_by_role("textbox", name="Find runs by one condition")
-    field.fill("depth >= 2")
-    field.press("Enter")
-    rows = page.get_by_role("table", name="Runs").locator("tbody").get_by_role("row")
-    expect(rows).to_have_count(2)
-    assert "q=depth" in page.url
-    page.get_by_role("button", name="Show all").click()
-    expect(rows).to_have_count(3)
-    watch.allowed.add(422)
-    field.fill("dept = 2")
-    field.press("Enter")
-    expect(page.get_by_role("alert")).to_contain_text("Nearest: depth")
-    field.fill("depth = 77")
-    field.press("Enter")
-    expect(page.get_by_text("No run fits this condition.")).to_be_visible()
-
-
 def test_a_run_that_records_grows_on_screen(visit: Visit, project: Project) -> None:
     begun = record(project, 1, ended=False)
     page = visit("/e/frost-alarm/1")
@@ -188,7 +169,7 @@ def test_a_run_that_records_grows_on_screen(visit: Visit, project: Project) -> N
     measure(project, begun, [0.987], start=50)
     expect(page.get_by_role("heading", level=1)).to_contain_text("recall 0.987", timeout=8_000)
     page.goto(f"/{project.name}/e/frost-alarm")
-    rows = page.get_by_role("table", name="Runs").locator("tbody").get_by_role("row")
+    rows = page.get_by_role("treegrid", name="Runs").locator("tbody").get_by_role("row")
     expect(rows).to_have_count(1)
     expect(rows.nth(0)).to_contain_text("0.987")
     record(project, 2)
@@ -333,18 +314,6 @@ def test_a_lost_connection_is_said_and_resumed(
     watch.wrong.clear()
 
 
-def test_many_runs_are_shown_a_screen_at_a_time(visit: Visit, project: Project) -> None:
-    for number in range(130):
-        project.begin(params={"depth": number})
-    page = visit("/e/frost-alarm")
-    expect(page.get_by_text("100 of 130 runs are shown")).to_be_visible()
-    rows = page.get_by_role("table", name="Runs").locator("tbody").get_by_role("row")
-    assert rows.count() < 60
-    page.get_by_role("button", name="Show more").click()
-    expect(page.get_by_text("runs are shown")).to_have_count(0)
-    expect(page.get_by_role("table", name="Runs")).to_have_attribute("aria-rowcount", "130")
-
-
 def test_values_of_every_kind_are_shown(visit: Visit, project: Project) -> None:
     begun = project.begin(
         params={
@@ -379,4 +348,4 @@ def test_values_of_every_kind_are_shown(visit: Visit, project: Project) -> None:
     expect(page.get_by_text("<img src=x onerror=alert(1)>")).to_be_visible()
     accessible(page)
     page.goto(page.url.rsplit("/", 1)[0])
-    expect(page.get_by_role("table", name="Runs")).to_contain_text("−∞")
+    expect(page.get_by_role("treegrid", name="Runs")).to_contain_text("−∞")

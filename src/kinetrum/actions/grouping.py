@@ -63,10 +63,9 @@ def list_groups(actor: Actor, project: str, experiment: str | None, by_text: str
     by = _read_by(by_text, table.search.catalogue)
     columns = _columns(asked.columns, table, by)
     grouping = RunGroups(table.search, by)
-    found = grouping.page(table.sort[0], offset, limit + 1)
+    found, count = grouping.page(table.sort[0], offset, limit + 1)
     groups = found[:limit]
     grouping.add_up(groups, [key for _, key in columns])
-    count = grouping.count(COUNT_CAP)
     last = {view.run.run_id: view for view in views_of(runs.runs_by_ids([group.last_run_id for group in groups]))}
     named = by_text.strip()
     return GroupPage(

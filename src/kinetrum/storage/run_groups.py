@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from kinetrum.core.query.settled import Field, Key
+from kinetrum.core.query.settled import Field, Key, Kinds
 from kinetrum.core.query.sorting import SortKey
 from kinetrum.core.values import Value
 from kinetrum.storage.database import places
@@ -74,30 +74,42 @@ class RunGroups:
         key = Key("field", self.by.name) if isinstance(self.by, Field) else self.by
         found = self.search.catalogue.index_places(key)
         key_id = found[0].key_id if found else 0
-        here = "{0}.key_id = %s AND {0}.experiment_id = r.experiment_id AND {0}.run_id = r.run_id"
-        joins = f"LEFT JOIN value_text gt ON {here.format('gt')} LEFT JOIN value_num gn ON {here.format('gn')}"
+        kinds = Kinds.TEXT if isinstance(self.by, Field) else self.search.catalogue.kinds(key) or Kinds.TEXT
+        here = "LEFT JOIN {1} {0} ON {0}.key_id = %s AND {0}.experiment_id = r.experiment_id AND {0}.run_id = r.run_id"
         # Written as a text a number keeps all its digits, and beside a text it cannot be taken for one.
-        return _Grouping(joins, (key_id, key_id), "COALESCE(CONCAT('t', gt.text), CONCAT('n', CAST(gn.num AS CHAR)))")
+        joins, texts = [], []
+        if kinds != Kinds.NUMBER:
+            joins.append(here.format("gt", "value_text"))
+            texts.append("CONCAT('t', gt.text)")
+        if Kinds.NUMBER in kinds or Kinds.SPECIAL in kinds:
+            joins.append(here.format("gn", "value_num"))
+            texts.append("CONCAT('n', CAST(gn.num AS CHAR))")
+        expression = texts[0] if len(texts) == 1 else f"COALESCE({', '.join(texts)})"
+        return _Grouping(" ".join(joins), (key_id,) * len(joins), expression)
 
-    def page(self, sort: SortKey | None, offset: int, limit: int) -> list[RunGroup]:
-        """Return groups in order: by the mean of a column, or by size; runs that lack the source come last."""
-        joins, values, order = self._how.joins, self._how.values, "COUNT(*) DESC"
+    def page(self, sort: SortKey | None, offset: int, limit: int) -> tuple[list[RunGroup], int]:
+        """Return groups in order, by the mean of a column or by size, and how many there are.
+
+        Runs that lack the source are a group that comes last; past the last group there are none.
+        """
+        joins, values, order, mean = self._how.joins, self._how.values, "n DESC", "NULL"
         if sort is not None and isinstance(sort.source, Key):
             found = self.search.catalogue.index_places(sort.source)
             joins += (
                 " LEFT JOIN value_num o ON o.key_id = %s AND o.experiment_id = r.experiment_id AND o.run_id = r.run_id"
             )
             values = (*values, found[0].key_id if found else 0)
-            order = f"AVG(o.num) IS NULL, AVG(o.num) {'DESC' if sort.descending else 'ASC'}"
+            mean, order = "AVG(o.num)", f"mean IS NULL, mean {'DESC' if sort.descending else 'ASC'}"
         elif sort is not None:
-            order = f"MAX(r.run_id) {'DESC' if sort.descending else 'ASC'}"
+            order = f"last {'DESC' if sort.descending else 'ASC'}"
         runs = self.search.joined(joins, values)
         rows = self.search.ask(
-            f"SELECT {self._how.expression} held, COUNT(*), MAX(r.run_id) FROM {runs.sql}"
-            f" GROUP BY held ORDER BY held IS NULL, {order}, MAX(r.run_id) DESC LIMIT %s OFFSET %s",
-            *runs.values, limit, offset,
+            f"SELECT g.*, COUNT(*) OVER () FROM (SELECT {self._how.expression} held, COUNT(*) n, MAX(r.run_id) last,"
+            f" {mean} mean FROM {runs.sql} GROUP BY held) g ORDER BY held IS NULL, {order}, last DESC"
+            " LIMIT %s OFFSET %s", *runs.values, limit, offset,
         )  # fmt: skip
-        return [self._group(*row) for row in rows]
+        groups = [self._group(held, count, last) for held, count, last, _, _ in rows]
+        return groups, int(rows[0][-1]) if rows else 0
 
     def _group(self, held: str | None, count: int, last: int) -> RunGroup:
         if held is None:
@@ -108,21 +120,14 @@ class RunGroups:
         value: Value = plain_number(float(text)) if held[0] == "n" else _MARKED.get(text, text)
         return RunGroup(True, value, held, int(count), last)
 
-    def count(self, cap: int) -> int:
-        """Count the groups, at most one over the cap."""
-        runs = self.search.joined(self._how.joins, self._how.values)
-        ((found,),) = self.search.ask(
-            f"SELECT COUNT(*) FROM (SELECT {self._how.expression} held FROM {runs.sql} GROUP BY held LIMIT %s) counted",
-            *runs.values, cap + 1,
-        )  # fmt: skip
-        return int(found)
-
     def add_up(self, groups: list[RunGroup], columns: Sequence[Key]) -> None:
         """Add to each group the spread of its numbers and what its runs share, column by column."""
         ids = {place.key_id: key for key in columns for place in self.search.catalogue.index_places(key)[:1]}
         if not ids or not groups:
             return
         by_raw = {group.raw: group for group in groups}
+        kinds = {key: self.search.catalogue.kinds(key) or Kinds.TEXT for key in columns}
+        texts = {key_id: key for key_id, key in ids.items() if kinds[key] != Kinds.NUMBER}
         for held, key_id, count, mean, deviation, low, high in self._summed(
             "value_num", "COUNT(*), AVG(c.num), STDDEV_SAMP(c.num), MIN(c.num), MAX(c.num)", ids, groups
         ):
@@ -133,7 +138,7 @@ class RunGroups:
                 if low == high and spread.runs == group.runs:
                     group.shared[ids[key_id]] = plain_number(low)
         for held, key_id, count, low, high, distinct in self._summed(
-            "value_text", "COUNT(*), MIN(c.text), MAX(c.text), COUNT(DISTINCT c.text)", ids, groups
+            "value_text", "COUNT(*), MIN(c.text), MAX(c.text), COUNT(DISTINCT c.text)", texts, groups
         ):
             group, key = by_raw.get(held), ids[key_id]
             if group is None or key in group.spreads:
@@ -144,6 +149,8 @@ class RunGroups:
                 group.several[key] = int(distinct)
 
     def _summed(self, table: str, sums: str, ids: dict[int, Key], groups: list[RunGroup]) -> list[tuple[Any, ...]]:
+        if not ids:
+            return []
         raws = [group.raw for group in groups if group.present]
         parts = []
         if raws:

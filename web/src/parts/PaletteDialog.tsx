@@ -139,13 +139,10 @@ export default function PaletteDialog() {
     } else item.act?.()
   }
   return (
-    <Dialog open onClose={close} className="relative z-40">
+    <Dialog open onClose={close} className="relative z-40" aria-label="Palette">
       <div className="fixed inset-0 bg-black/20" aria-hidden />
       <div className="fixed inset-0 flex items-start justify-center pt-[12vh]">
-        <DialogPanel
-          className="w-[600px] rounded border border-line2 bg-surface shadow-lg"
-          aria-label="Go to or do anything"
-        >
+        <DialogPanel className="w-[600px] rounded border border-line2 bg-surface shadow-lg">
           <Combobox immediate value={null} onChange={take}>
             <ComboboxInput
               autoFocus
@@ -154,6 +151,7 @@ export default function PaletteDialog() {
               placeholder="a run, an experiment, data, a model, a page, an action"
               value={text}
               onChange={(event) => setText(event.target.value)}
+              onKeyDown={(event) => event.key === 'Escape' && close()}
               autoComplete="off"
               spellCheck={false}
             />

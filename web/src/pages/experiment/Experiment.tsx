@@ -92,7 +92,11 @@ function Tools(props: {
 }) {
   const { place, arranged, page, shown, error } = props
   const { query, sort, columns, group, fold, params, change, changeAll } = arranged
-  const counted = page ? `${page.count.toLocaleString('en')}${page.count_is_capped ? '+' : ''} runs` : ''
+  const counted = page
+    ? page.count_is_capped
+      ? `${page.count.toLocaleString('en')}+ runs`
+      : plural(page.count, 'run')
+    : ''
   const filtering = params.get('filter')
   return (
     <div className="flex shrink-0 items-start gap-2 px-6 pb-2">
@@ -126,6 +130,7 @@ function Tools(props: {
           <ColumnsButton
             page={page}
             shown={shown}
+            chosen={columns}
             onColumns={(texts) => change('cols', texts ? texts.join(',') : null)}
           />
           <ViewsMenu place={place} params={params} />
@@ -185,7 +190,8 @@ function Rows(props: {
   const inTable = shown.columns.filter(
     (column) => !group || (column.text !== group && column.scope !== 'field'),
   )
-  const texts = shown.columns.map((column) => column.text)
+  // What the address says is ahead of what came back.
+  const texts = columns.length ? columns : shown.columns.map((column) => column.text)
   const order = (after: string[]) => change('cols', after.join(','))
   const acts = {
     sort,

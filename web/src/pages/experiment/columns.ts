@@ -79,14 +79,13 @@ const chosen = (columns: ChosenColumn[], goals: Goal[]): Column[] =>
     goal: column.scope === 'value' ? goals.find((goal) => goal.key === column.name) : undefined,
   }))
 
-export type Shown = { columns: Column[]; equal: number; others: number; byHand: boolean }
+export type Shown = { columns: Column[]; equal: number; others: number }
 
 /** The columns of a page: those that were asked for, else those in which its runs differ. */
 export function columnsOf(page: RunPage): Shown {
-  const byHand = page.chosen.length > 0
-  const columns = byHand ? chosen(page.chosen, page.goals) : leading(page)
+  const columns = page.chosen.length ? chosen(page.chosen, page.goals) : leading(page)
   const shown = new Set(columns.map((column) => `${column.scope}:${column.name}`))
   const rest = page.columns.filter((column) => !shown.has(`${column.scope}:${column.name}`))
   const equal = rest.filter((column) => column.scope === 'param' && !column.differs).length
-  return { columns, equal, others: rest.length - equal, byHand }
+  return { columns, equal, others: rest.length - equal }
 }

@@ -227,10 +227,10 @@ function useMoving(
     }
     return found
   }
-  /** A line that was not drawn yet is focused once it is. */
+  /** A line that was not read or drawn yet is focused once it is. */
   const focus = () => {
     if (goal.current === null) return
-    const found = holder.current?.querySelector<HTMLElement>(`[data-at="${goal.current}"]`)
+    const found = holder.current?.querySelector<HTMLElement>(`[data-at="${goal.current}"][tabindex]`)
     if (found) {
       goal.current = null
       found.focus()

@@ -1,7 +1,7 @@
 /** Which columns there are, and which are shown; the hidden rest is counted. */
-import { Popover, PopoverButton, PopoverPanel } from '@headlessui/react'
 import { useState } from 'react'
 import type { RunPage } from '../../../api/client'
+import { DropPanel } from '../../../parts/DropPanel'
 import { plural } from '../../../parts/values'
 import { columnText, type Shown } from '../columns'
 
@@ -9,45 +9,33 @@ const FIELDS = ['status', 'author', 'host', 'duration', 'ended', 'commit', 'pare
 const AGGREGATES = ['last', 'min', 'max', 'best', 'mean', 'first', 'count']
 const TITLES = { value: 'Metrics and results', param: 'Settings', label: 'Labels', field: 'Of the run' }
 
-export function ColumnsButton({
-  page,
-  shown,
-  onColumns,
-}: {
+type Props = {
   page: RunPage
   shown: Shown
+  chosen: string[]
   onColumns: (texts: string[] | null) => void
-}) {
+}
+
+export function ColumnsButton({ page, shown, chosen, onColumns }: Props) {
   const hidden = [shown.equal && `${shown.equal} equal`, shown.others && `${shown.others} more`].filter(
     Boolean,
   )
+  const button = (
+    <>
+      Columns <span className="text-ink3">{hidden.length ? `${hidden.join(', ')} hidden` : 'all shown'}</span>
+    </>
+  )
   return (
-    <Popover>
-      <PopoverButton className="btn h-7" aria-label="Columns">
-        Columns{' '}
-        <span className="text-ink3">{hidden.length ? `${hidden.join(', ')} hidden` : 'all shown'}</span>
-      </PopoverButton>
-      <PopoverPanel
-        anchor="bottom end"
-        className="z-20 mt-1 flex max-h-[min(520px,80vh)] w-[340px] flex-col rounded-[3px] border border-line2 bg-surface text-xs shadow-md"
-      >
-        <Panel page={page} shown={shown} onColumns={onColumns} />
-      </PopoverPanel>
-    </Popover>
+    <DropPanel button={button} name="Columns">
+      <Panel page={page} shown={shown} chosen={chosen} onColumns={onColumns} />
+    </DropPanel>
   )
 }
 
-function Panel({
-  page,
-  shown,
-  onColumns,
-}: {
-  page: RunPage
-  shown: Shown
-  onColumns: (texts: string[] | null) => void
-}) {
+function Panel({ page, shown, chosen, onColumns }: Props) {
   const [find, setFind] = useState('')
-  const texts = shown.columns.map((column) => column.text)
+  // What the address says is ahead of what came back.
+  const texts = chosen.length ? chosen : shown.columns.map((column) => column.text)
   const metrics = new Set(page.rows.flatMap((run) => Object.keys(run.metrics)))
   const toggle = (text: string) =>
     onColumns(texts.includes(text) ? texts.filter((other) => other !== text) : [...texts, text])
@@ -63,11 +51,16 @@ function Panel({
           value={find}
           onChange={(event) => setFind(event.target.value)}
         />
-        <button className="btn" disabled={!shown.byHand} onClick={() => onColumns(null)}>
+        <button className="btn" disabled={!chosen.length} onClick={() => onColumns(null)}>
           What differs
         </button>
       </div>
-      <div className="overflow-auto p-2">
+      <div
+        className="max-h-[min(470px,64vh)] overflow-auto p-2"
+        tabIndex={0}
+        role="group"
+        aria-label="All columns"
+      >
         {(['value', 'param', 'label', 'field'] as const).map((scope) => {
           const rows = fitting.filter((column) => column.scope === scope)
           if (rows.length === 0) return null
