@@ -28,19 +28,22 @@ PAGES = {
     "today": "/",
     "project": "/orchard",
     "experiment-light": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
+    "groups": "/orchard/e/frost-alarm?q=learner+in+%7Bboost,+forest%7D+and+not+status+%3D+failed&group=replicates"
+    "&cols=recall,false_alarms,fit_seconds,depth,rate,learner,seed,label:purpose&sel={better}~1,{earlier}~2",
     "results-dark": "/orchard/e/frost-alarm?lens=kept&kept=plot+held-out/roc&sel={better}~1,{earlier}~2,{live}~3",
     "run": "/orchard/e/frost-alarm/{better}",
     "run-output": "/orchard/e/gap-filling/7?surroundings=previous",
     "compare": "/orchard/compare?run=frost-alarm/{better}~1&run=frost-alarm/{earlier}~2",
     "data-difference": "/orchard/data/nights?version=3&against=nights@2&file=2024-spring/station-09.csv",
     "lineage": "/orchard/lineage?of=frost-net@5",
-    "storage": "/orchard/storage",
     "models": "/orchard/models",
     "model": "/orchard/models/frost-alarm",
     "review": "/orchard/models/frost-alarm/5",
 }
 COMMANDS = {
-    "terminal-runs": "kinetrum runs -e frost-alarm --sort recall --limit 24",
+    "terminal-runs": 'kinetrum runs "recall >= 0.9 and depth in 2..4" -e frost-alarm --sort recall --limit 12; echo;'
+    " kinetrum runs -e frost-alarm --replicates --sort recall --columns recall,false_alarms,fit_seconds,depth,learner,seed --limit 16;"
+    ' echo; kinetrum runs "learner = forest and dept >= 3" -e frost-alarm',
     "terminal-compare": "kinetrum compare frost-alarm/{better} frost-alarm/{earlier}",
     "terminal-track": "cd .demo/demo/gap-filling && kinetrum track -e gap-filling --set reach=3 --metrics out/scores.csv"
     " --step reach -- python neighbours.py --reach 3; kinetrum show gap-filling/last --output; kinetrum show gap-filling/last",

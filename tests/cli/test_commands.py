@@ -343,3 +343,30 @@ def test_tables_out(recorded: Project, capfdbinary: Any, tmp_path: Path) -> None
     assert capfdbinary.readouterr().out.decode().splitlines()[1].split()[:3] == ["loss", "0", "1"]
     assert main(["points", "frost-alarm/1", "los"]) == 3
     assert sorted(path.name for path in tmp_path.glob("*.parquet*")) == ["p.parquet", "runs.parquet"]
+
+
+def test_groups_views_and_series(recorded: Project, capsys: Out) -> None:
+    status, out, _ = run(capsys, "runs", "-e", "frost-alarm", "--replicates", "--sort", "recall")
+    assert status == 0
+    assert out.splitlines()[0].startswith("latest run")
+    assert "groups by replicates; mean ± standard deviation" in out
+    status, out, _ = run(capsys, "runs", "-e", "frost-alarm", "--group", "status", "--columns", "recall", "--json")
+    assert status == 0
+    assert json.loads(out)["by"]["name"] == "status"
+    assert run(capsys, "runs", "-e", "frost-alarm", "--group", "recal")[0] == 2
+    assert "No views are saved here" in run(capsys, "views")[1]
+    assert run(capsys, "runs", "--view", "none")[0] == 3
+
+
+def test_a_table_of_runs_fits_a_hundred_columns(
+    recorded: Project, capsys: Out, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("COLUMNS", "100")
+    for arguments in (
+        ["--sort", "recall"],
+        ["--replicates"],
+        ["--columns", "recall,depth,status,author,host,commit,id"],
+    ):
+        _, out, _ = run(capsys, "runs", "-e", "frost-alarm", *arguments)
+        assert max(len(line) for line in out.splitlines()) <= 110, out
+        assert max(len(line) for line in out.splitlines()[:-2]) <= 100, out

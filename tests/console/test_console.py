@@ -78,9 +78,8 @@ def test_a_session_that_ended_elsewhere_asks_to_sign_in(visit: Visit, context: B
     page = visit()
     context.clear_cookies()
     watch.allowed.add(401)
-    page.get_by_role("navigation", name="Pages").get_by_role("link", name="Models").click()
-    page.evaluate("() => window.dispatchEvent(new Event('online'))")
-    page.goto(page.url.replace("/models", "/e/frost-alarm"))
+    # The page may have noticed by itself already; then there is no link any more.
+    page.evaluate("() => document.querySelector('nav a[href$=models]')?.click()")
     expect(page.get_by_role("heading", name="Sign in")).to_be_visible()
 
 
@@ -108,7 +107,7 @@ def test_the_experiment_page(visit: Visit, runs: list[dict[str, Any]], project: 
         "Run 3 leads on recall: 0.849, which meets the goal of 0.8."
     )
     table = page.get_by_role("treegrid", name="Runs")
-    rows = table.locator("tbody").get_by_role("row")
+    rows = table.get_by_role("rowgroup").nth(1).get_by_role("row")
     expect(rows).to_have_count(3)
     expect(rows.nth(0)).to_contain_text("try 3")
     expect(table.get_by_role("columnheader", name="depth")).to_be_visible()
@@ -131,7 +130,7 @@ def test_selection_by_mouse_and_keyboard_leads_to_a_comparison(
     visit: Visit, runs: list[dict[str, Any]], project: Project
 ) -> None:
     page = visit("/e/frost-alarm")
-    rows = page.get_by_role("treegrid", name="Runs").locator("tbody").get_by_role("row")
+    rows = page.get_by_role("treegrid", name="Runs").get_by_role("rowgroup").nth(1).get_by_role("row")
     strip = page.get_by_role("region", name="Selection")
     compare = strip.get_by_role("button", name="Compare")
     expect(compare).to_be_disabled()
@@ -169,7 +168,7 @@ def test_a_run_that_records_grows_on_screen(visit: Visit, project: Project) -> N
     measure(project, begun, [0.987], start=50)
     expect(page.get_by_role("heading", level=1)).to_contain_text("recall 0.987", timeout=8_000)
     page.goto(f"/{project.name}/e/frost-alarm")
-    rows = page.get_by_role("treegrid", name="Runs").locator("tbody").get_by_role("row")
+    rows = page.get_by_role("treegrid", name="Runs").get_by_role("rowgroup").nth(1).get_by_role("row")
     expect(rows).to_have_count(1)
     expect(rows.nth(0)).to_contain_text("0.987")
     record(project, 2)

@@ -14,7 +14,7 @@ from kinetrum.core.indexing import index_forms
 from kinetrum.core.manifests import FileEntry, check_manifest, check_path, digest_of
 from kinetrum.core.points.columns import points_of
 from kinetrum.core.points.stats import stats_of
-from kinetrum.core.query.condition import parse_condition
+from kinetrum.core.rows.condition import parse_condition
 from kinetrum.core.rundoc import Link, Problem, Result, RunDoc, pack, unpack_doc
 from kinetrum.core.values import same
 

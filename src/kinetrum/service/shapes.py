@@ -62,7 +62,7 @@ def _json_values(found: dict[str, Value]) -> dict[str, Any]:
 def metric(stats: Stats, found: Goal | None, line: list[tuple[int, float]]) -> runs.Metric:
     """Shape a metric's aggregates and its thin line."""
     best = stats.best(found.higher) if found else None
-    return runs.Metric(
+    return runs.Metric.model_construct(
         count=stats.count, nan_count=stats.nan_count, first=to_json(stats.first), last=to_json(stats.last),
         min=to_json(stats.low), max=to_json(stats.high), mean=to_json(stats.mean),
         best=to_json(best[0]) if best else None,
@@ -154,7 +154,7 @@ def note(found: Note) -> runs.Note:
 def run_page(page: RunPage, wanted: Sequence[str] = ()) -> runs.RunPage:
     """Shape a page of the run table."""
     wanted = [*wanted, *(source.name for _, source in page.chosen)]
-    return runs.RunPage(
+    return runs.RunPage.model_construct(
         rows=[
             row(view, wanted, page.children.get(view.run.uid, 0), page.parents.get(view.run.parent_uid or b""))
             for view in page.rows

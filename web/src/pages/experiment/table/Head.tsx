@@ -1,6 +1,6 @@
 /** The head of a column: sorts at a click, is dragged to its place and width, and has a menu for all of it by keyboard. */
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
-import { useRef, type DragEvent, type PointerEvent } from 'react'
+import { memo, useRef, type DragEvent, type PointerEvent } from 'react'
 import { arrow } from '../../../parts/values'
 import { sortParts, turned, waysOf } from '../words'
 import { label, type Shape } from './shapes'
@@ -31,7 +31,10 @@ export function sortedBy(sort: string, name: string, lowerFirst: boolean) {
 const said = (ascending: boolean, place: number, of: number) =>
   `${ascending ? 'lowest first' : 'highest first'}${of > 1 ? `, ${place + 1}` : ''}`
 
-export function Head({ column, acts }: { column: Shape; acts: ColumnActs }) {
+type HeadProps = { column: Shape; at: number; acts: ColumnActs }
+
+/** Drawn anew only when its column or the arrangement changes, not when the table is scrolled. */
+export const Head = memo(function Head({ column, at, acts }: HeadProps) {
   const name = column.text
   const lowerFirst = column.goal?.direction === 'lower' && !column.aggregate
   const { place, of, ascending } = sortedBy(acts.sort, name, lowerFirst)
@@ -44,15 +47,16 @@ export function Head({ column, acts }: { column: Shape; acts: ColumnActs }) {
     event.preventDefault()
   }
   return (
-    <th
-      scope="col"
+    <div
+      role="columnheader"
+      aria-colindex={at + 3}
       aria-sort={place === 0 ? (ascending ? 'ascending' : 'descending') : undefined}
       draggable
       onDragStart={(event) => event.dataTransfer.setData('text/column', name)}
       onDragOver={(event) => event.preventDefault()}
       onDrop={drop}
-      className={`group/head relative px-2 align-bottom ${column.numeric ? 'text-right' : ''} ${column.pinned ? 'sticky z-[6] bg-surface' : ''}`}
-      style={{ left: column.pinned ? column.left : undefined }}
+      className={`group/head relative shrink-0 px-2 ${column.numeric ? 'text-right' : ''} ${column.pinned ? 'sticky z-[6] bg-surface' : ''}`}
+      style={{ width: column.width, left: column.pinned ? column.left : undefined }}
     >
       <span className={`flex items-center ${column.numeric ? 'justify-end' : ''}`}>
         <button
@@ -67,9 +71,9 @@ export function Head({ column, acts }: { column: Shape; acts: ColumnActs }) {
       </span>
       <span className="block truncate text-2xs leading-[13px] text-ink3">{note || '\u00a0'}</span>
       <Edge width={column.width} onWidth={(width) => acts.onWidth(name, width)} />
-    </th>
+    </div>
   )
-}
+})
 
 function ColumnMenu({ column, acts }: { column: Shape; acts: ColumnActs }) {
   const name = column.text

@@ -6,15 +6,24 @@ import type { GroupCell, GroupPage, RunGroup } from '../../../api/finding'
 import { Trend } from '../../../charts/Trend'
 import { Changing, Key, Status } from '../../../parts/Marks'
 import { asNumber, moment, plain, plural, show } from '../../../parts/values'
-import { cellOf, lineOf, written, type Shape } from './shapes'
+import { cellOf, lineOf, NAME_WIDTH, REASON_WIDTH, ROW, STARTED_WIDTH, written, type Shape } from './shapes'
 
 type LineProps = {
   at: number
   columns: Shape[]
-  onKey: (event: KeyboardEvent<HTMLTableRowElement>, at: number) => void
+  /** The columns in sight: from one to before another. */
+  from: number
+  to: number
+  onKey: (event: KeyboardEvent<HTMLElement>, at: number) => void
 }
 
-const indent = 'sticky left-0 z-[1] bg-inherit pr-2 pl-6'
+const LINE =
+  'absolute left-0 flex min-w-full items-center border-b border-line leading-7 [contain:layout_style]'
+const STARTED = 'shrink-0 truncate px-2 text-xs text-ink2'
+// A pixel lower than the line, whose border it would cover.
+const FIRST = 'sticky left-0 z-[1] h-[27px] shrink-0 bg-inherit pr-2 pl-6'
+
+const placed = (at: number) => ({ height: ROW, top: at * ROW })
 
 function Opener({ open, what, onOpen }: { open: boolean | null; what: string; onOpen: () => void }) {
   if (open === null) return <span className="w-4 shrink-0" />
@@ -45,22 +54,24 @@ type RunProps = LineProps & {
 }
 
 export const RunLine = memo(function RunLine(props: RunProps) {
-  const { run, at, inner, open, columns, slot, onToggle, onOpen, onKey } = props
+  const { run, at, inner, open, columns, from, to, slot, onToggle, onOpen, onKey } = props
   const { project = '' } = useParams()
   const selected = slot !== null
   return (
-    <tr
+    <div
+      role="row"
       tabIndex={0}
       aria-selected={selected}
       aria-rowindex={at + 2}
       aria-level={inner ? 2 : 1}
       aria-expanded={open ?? undefined}
       data-at={at}
-      className={`h-7 border-b border-line ${selected ? 'bg-soft' : 'bg-surface hover:bg-bg'}`}
+      className={`${LINE} ${selected ? 'bg-soft' : 'bg-surface hover:bg-bg'}`}
+      style={placed(at)}
       onClick={(event) => onToggle(String(run.number), event)}
       onKeyDown={(event) => onKey(event, at)}
     >
-      <th scope="row" className={indent}>
+      <div role="rowheader" className={FIRST} style={{ width: NAME_WIDTH }}>
         <span className="flex items-center whitespace-nowrap">
           <span className="w-[22px] shrink-0">{selected && <Key slot={slot} />}</span>
           {inner && <span className="mr-2 w-2 shrink-0 self-stretch border-r border-line2" aria-hidden />}
@@ -78,17 +89,28 @@ export const RunLine = memo(function RunLine(props: RunProps) {
           </Link>
           <Name run={run} inner={inner} open={open} />
         </span>
-      </th>
-      <td className="truncate px-2 text-xs text-ink2" title={run.reason ?? undefined}>
+      </div>
+      <div
+        role="gridcell"
+        className={STARTED}
+        style={{ width: STARTED_WIDTH }}
+        title={run.reason ?? undefined}
+      >
         <Status status={run.status} text={moment(run.started_at)} />
-      </td>
-      {columns.map((column) => (
-        <Cell key={column.text} run={run} column={column} slot={slot ?? 0} />
-      ))}
-      <td className="truncate px-2 text-xs text-bad">
-        {run.status === 'failed' ? (run.reason?.trim().split('\n').at(-1) ?? '') : ''}
-      </td>
-    </tr>
+      </div>
+      <InWindow shapes={columns} from={from} to={to}>
+        {(column) => <Cell key={column.text} run={run} column={column} slot={slot ?? 0} />}
+      </InWindow>
+      {run.status === 'failed' && (
+        <div
+          role="gridcell"
+          className="min-w-0 flex-1 truncate px-2 text-xs text-bad"
+          style={{ width: REASON_WIDTH }}
+        >
+          {run.reason?.trim().split('\n').at(-1) ?? ''}
+        </div>
+      )}
+    </div>
   )
 })
 
@@ -118,11 +140,36 @@ function Name({ run, inner, open }: { run: Run; inner: boolean; open: boolean | 
   )
 }
 
+/** The pinned columns and those in sight; what lies beside them is one empty cell. */
+export function InWindow(props: {
+  shapes: Shape[]
+  from: number
+  to: number
+  children: (column: Shape, at: number) => ReactNode
+}) {
+  const { shapes, from, to, children } = props
+  const pinned = shapes.filter((column) => column.pinned).length
+  const first = Math.max(pinned, from)
+  return (
+    <>
+      {shapes.slice(0, pinned).map((column, at) => children(column, at))}
+      <Gap shapes={shapes} from={pinned} to={first} />
+      {shapes.slice(first, to).map((column, at) => children(column, first + at))}
+      <Gap shapes={shapes} from={Math.max(first, to)} to={shapes.length} />
+    </>
+  )
+}
+
+function Gap({ shapes, from, to }: { shapes: Shape[]; from: number; to: number }) {
+  const width = shapes.slice(from, to).reduce((sum, column) => sum + column.width, 0)
+  return width ? <span className="shrink-0" style={{ width }} aria-hidden /> : null
+}
+
 function place(column: Shape, more = '') {
-  const pin = column.pinned ? 'sticky z-[1] bg-inherit' : ''
+  const pin = column.pinned ? 'sticky z-[1] h-[27px] bg-inherit' : ''
   return {
-    className: `truncate px-2 ${column.numeric ? 'text-right' : ''} ${pin} ${more}`,
-    style: column.pinned ? { left: column.left } : undefined,
+    className: `shrink-0 truncate px-2 ${column.numeric ? 'text-right' : ''} ${pin} ${more}`,
+    style: { width: column.width, left: column.pinned ? column.left : undefined },
   }
 }
 
@@ -135,20 +182,20 @@ function Cell({ run, column, slot }: { run: Run; column: Shape; slot: number }) 
   const line = column.trend ? lineOf(run, column.name) : null
   if (!column.trend) {
     return (
-      <td {...place(column, tone)} title={show(value)}>
+      <div role="gridcell" {...place(column, tone)} title={show(value)}>
         {body}
-      </td>
+      </div>
     )
   }
   return (
-    <td {...place(column, `text-right ${tone}`)} title={show(value)}>
+    <div role="gridcell" {...place(column, `text-right ${tone}`)} title={show(value)}>
       <span className="flex items-center justify-end gap-2">
         {line && (
           <Trend line={line} scale={column.trend} slot={slot} running={run.status === 'running'} width={92} />
         )}
         <span className="strong w-[60px]">{body}</span>
       </span>
-    </td>
+    </div>
   )
 }
 
@@ -160,31 +207,25 @@ type GroupProps = LineProps & {
   onOpen: (id: string) => void
 }
 
-export const GroupLine = memo(function GroupLine({
-  group,
-  page,
-  by,
-  at,
-  open,
-  columns,
-  onOpen,
-  onKey,
-}: GroupProps) {
+export const GroupLine = memo(function GroupLine(props: GroupProps) {
+  const { group, page, by, at, open, columns, from, to, onOpen, onKey } = props
   const title =
     by === 'replicates' ? group.last.reference.split('/')[1] : group.present ? show(group.value) : `no ${by}`
   const open_ = () => onOpen(group.query)
   return (
-    <tr
+    <div
+      role="row"
       tabIndex={0}
       aria-rowindex={at + 2}
       aria-level={1}
       aria-expanded={open}
       data-at={at}
-      className="h-7 border-b border-line bg-surface hover:bg-bg"
+      className={`${LINE} bg-surface hover:bg-bg`}
+      style={placed(at)}
       onClick={open_}
       onKeyDown={(event) => onKey(event, at)}
     >
-      <th scope="row" className={indent}>
+      <div role="rowheader" className={FIRST} style={{ width: NAME_WIDTH }}>
         <span className="flex items-center whitespace-nowrap">
           <span className="w-[22px] shrink-0" />
           <Opener open={open} what={`the ${plural(group.runs, 'run')} of ${title ?? ''}`} onOpen={open_} />
@@ -200,13 +241,21 @@ export const GroupLine = memo(function GroupLine({
           </span>
           {by === 'replicates' && <span className="ml-2 truncate text-xs text-ink2">{group.last.name}</span>}
         </span>
-      </th>
-      <td className="truncate px-2 text-xs text-ink2">last {moment(group.last.started_at)}</td>
-      {columns.map((column) => (
-        <SpreadCell key={column.text} column={column} cell={cellFor(page, group, column)} runs={group.runs} />
-      ))}
-      <td />
-    </tr>
+      </div>
+      <div role="gridcell" className={STARTED} style={{ width: STARTED_WIDTH }}>
+        last {moment(group.last.started_at)}
+      </div>
+      <InWindow shapes={columns} from={from} to={to}>
+        {(column) => (
+          <SpreadCell
+            key={column.text}
+            column={column}
+            cell={cellFor(page, group, column)}
+            runs={group.runs}
+          />
+        )}
+      </InWindow>
+    </div>
   )
 })
 
@@ -222,29 +271,44 @@ function cellFor(page: GroupPage, group: RunGroup, column: Shape): GroupCell | n
 
 /** A shared value, or mean ± standard deviation; where not all runs have a number, how many do. */
 function SpreadCell({ column, cell, runs }: { column: Shape; cell: GroupCell | null; runs: number }) {
-  if (cell === null) return <td {...place(column, 'text-ink3')}>–</td>
+  if (cell === null)
+    return (
+      <div role="gridcell" {...place(column, 'text-ink3')}>
+        –
+      </div>
+    )
   if (cell.is_shared) {
     return (
-      <td {...place(column)} title={show(cell.shared)}>
+      <div role="gridcell" {...place(column)} title={show(cell.shared)}>
         {written(column, plain(cell.shared))}
-      </td>
+      </div>
     )
   }
   const { spread } = cell
-  if (!spread) return <td {...place(column, 'text-xs text-ink3')}>{cell.several} kinds</td>
+  if (!spread)
+    return (
+      <div role="gridcell" {...place(column, 'text-xs text-ink3')}>
+        {cell.several} kinds
+      </div>
+    )
   // The mean of settings says nothing; where they lie does.
   if (column.scope === 'param') {
     return (
-      <td {...place(column, 'text-ink2')} title={`from ${show(spread.low)} to ${show(spread.high)}`}>
+      <div
+        role="gridcell"
+        {...place(column, 'text-ink2')}
+        title={`from ${show(spread.low)} to ${show(spread.high)}`}
+      >
         {show(spread.low)}…{show(spread.high)}
-      </td>
+      </div>
     )
   }
   const deviation = spread.deviation
   const of = spread.runs < runs ? `, ${spread.runs} of ${runs} have one` : ''
   const decimals = column.decimals
   return (
-    <td
+    <div
+      role="gridcell"
       {...place(column)}
       title={`mean ${show(spread.mean)}, from ${show(spread.low)} to ${show(spread.high)}${of}`}
     >
@@ -253,16 +317,16 @@ function SpreadCell({ column, cell, runs }: { column: Shape; cell: GroupCell | n
         {deviation === null ? '' : `±${Number(deviation.toPrecision(2))}`}
         {of && ` (${spread.runs})`}
       </span>
-    </td>
+    </div>
   )
 }
 
-export function PlainLine({ at, span, text }: { at: number; span: number; text: string }) {
+export function PlainLine({ at, text }: { at: number; text: string }) {
   return (
-    <tr className="h-7 border-b border-line bg-surface" data-at={at} aria-rowindex={at + 2}>
-      <td colSpan={span} className="pl-14 text-xs text-ink3">
+    <div role="row" className={`${LINE} bg-surface`} style={placed(at)} data-at={at} aria-rowindex={at + 2}>
+      <span role="gridcell" className="pl-14 text-xs text-ink3">
         {text}
-      </td>
-    </tr>
+      </span>
+    </div>
   )
 }

@@ -11,16 +11,15 @@ import {
   type MouseEvent,
 } from 'react'
 import type { RunPage } from '../../../api/client'
-import type { Asked } from '../../../api/finding'
+import { PAGE, type Asked } from '../../../api/finding'
 import { SELECTED_LIMIT, type Selection } from '../../../parts/selection'
 import type { Column } from '../columns'
 import { turned } from '../words'
 import { Head, sortedBy, type ColumnActs } from './Head'
 import { useLines, type Line, type Span } from './lines'
-import { GroupLine, PlainLine, RunLine } from './Rows'
-import { NAME_WIDTH, shapesOf } from './shapes'
-
-const ROW = 28
+import { GroupLine, InWindow, PlainLine, RunLine } from './Rows'
+import { useColumnWindow } from './window'
+import { NAME_WIDTH, REASON_WIDTH, ROW, shapesOf, STARTED_WIDTH } from './shapes'
 
 type Props = {
   place: { project: string; experiment: string }
@@ -43,7 +42,7 @@ export function RunTable(props: Props) {
   const { onToggle, onSelect, onOpen } = props
   const holder = useRef<HTMLDivElement>(null)
   const [open, setOpen] = useState<Set<string>>(new Set())
-  const [span, setSpan] = useState<Span>({ first: 0, last: 40 })
+  const [span, setSpan] = useState<Span>({ first: 0, last: PAGE - 1 })
   const { length, lineAt, grouped, error } = useLines(place, asked, group, page, span, open, total)
   const shapes = useMemo(
     () => shapesOf(columns, page, grouped, pins, widths),
@@ -53,12 +52,16 @@ export function RunTable(props: Props) {
     count: length,
     getScrollElement: () => holder.current,
     estimateSize: () => ROW,
-    overscan: 16,
+    overscan: 8,
   })
   const items = rows.getVirtualItems()
   const first = items[0]?.index ?? 0
   const last = items.at(-1)?.index ?? 0
-  useEffect(() => setSpan({ first, last }), [first, last])
+  // Only whole pages matter to what is read; anything finer would draw the table twice for every step.
+  const firstPage = Math.floor(first / PAGE) * PAGE
+  const lastPage = Math.floor(last / PAGE) * PAGE + PAGE - 1
+  useEffect(() => setSpan({ first: firstPage, last: lastPage }), [firstPage, lastPage])
+  const [from, to] = useColumnWindow(holder, shapes)
   useEffect(() => setOpen(new Set()), [group, asked.query, place.experiment])
 
   const openLine = useCallback(
@@ -79,51 +82,44 @@ export function RunTable(props: Props) {
   }) // prettier-ignore
   useEffect(focus)
 
-  if (error)
-    return (
-      <p role="alert" className="px-6 py-6 text-bad">
-        {error.message}
-      </p>
-    )
-  if (length === 0) return <p className="px-6 py-6 text-ink2">No run fits this question.</p>
-  const before = items[0]?.start ?? 0
-  const after = rows.getTotalSize() - (items.at(-1)?.end ?? 0)
+  const whole = rows.getTotalSize()
+  const width =
+    NAME_WIDTH + STARTED_WIDTH + shapes.reduce((sum, column) => sum + column.width, 0) + REASON_WIDTH
   return (
     <div
       ref={holder}
-      className="min-h-[300px] flex-1 overflow-auto"
+      className="min-h-[300px] flex-1 overflow-auto bg-surface"
       style={{ maxHeight: 'calc(100vh - 120px)' }}
     >
-      <table
-        className="w-full table-fixed text-sm"
+      <div
+        className="min-w-full text-sm"
+        style={{ width }}
         role="treegrid"
         aria-rowcount={length + 1}
+        aria-colcount={shapes.length + 2}
         aria-multiselectable
         aria-label="Runs"
       >
-        <colgroup>
-          <col style={{ width: NAME_WIDTH }} />
-          <col style={{ width: 132 }} />
-          {shapes.map((column) => (
-            <col key={column.text} style={{ width: column.width }} />
-          ))}
-          <col />
-        </colgroup>
-        <thead className="sticky top-0 z-[5] bg-surface">
-          <tr className="h-[34px] border-b border-line2" aria-rowindex={1}>
-            <FieldHead name="number" text={group === null ? 'Run' : 'Group'} acts={acts} sticky />
+        <div role="rowgroup" className="sticky top-0 z-[5] bg-surface">
+          <div role="row" aria-rowindex={1} className="flex h-[34px] items-end border-b border-line2">
+            <FieldHead name="number" text={group === null ? 'Run' : 'Group'} acts={acts} first />
             <FieldHead name="started" text="Started" acts={acts} />
-            {shapes.map((column) => (
-              <Head key={column.text} column={column} acts={acts} />
-            ))}
-            <td />
-          </tr>
-        </thead>
-        <tbody>
-          {before > 0 && <tr style={{ height: before }} aria-hidden />}
+            <InWindow shapes={shapes} from={from} to={to}>
+              {(column, at) => <Head key={column.text} at={at} column={column} acts={acts} />}
+            </InWindow>
+          </div>
+        </div>
+        {error && (
+          <p role="alert" className="px-6 py-6 text-bad">
+            {error.message}
+          </p>
+        )}
+        {length === 0 && !error && <p className="px-6 py-6 text-ink2">No run fits this question.</p>}
+        {/* Lines are placed, not stacked: one that comes or goes moves no other. */}
+        <div role="rowgroup" className="relative" style={{ height: whole }}>
           {items.map((item) => {
             const found = lineAt(item.index)
-            const common = { at: item.index, columns: shapes, onKey: keys }
+            const common = { at: item.index, columns: shapes, from, to, onKey: keys }
             if (found.kind === 'run') {
               return (
                 <RunLine
@@ -151,25 +147,27 @@ export function RunTable(props: Props) {
                 />
               )
             }
-            const text = found.kind === 'more' ? found.text : '…'
-            return <PlainLine key={found.id} at={item.index} span={shapes.length + 3} text={text} />
+            return (
+              <PlainLine key={found.id} at={item.index} text={found.kind === 'more' ? found.text : '…'} />
+            )
           })}
-          {after > 0 && <tr style={{ height: after }} aria-hidden />}
-        </tbody>
-      </table>
+        </div>
+      </div>
     </div>
   )
 }
 
-function FieldHead(props: { name: string; text: string; acts: ColumnActs; sticky?: boolean }) {
-  const { name, text, acts, sticky } = props
+function FieldHead(props: { name: string; text: string; acts: ColumnActs; first?: boolean }) {
+  const { name, text, acts, first } = props
   const { place, of, ascending } = sortedBy(acts.sort, name, false)
   const sorted = place >= 0
   return (
-    <th
-      scope="col"
+    <div
+      role="columnheader"
+      aria-colindex={first ? 1 : 2}
       aria-sort={place === 0 ? (ascending ? 'ascending' : 'descending') : undefined}
-      className={`px-2 align-bottom ${sticky ? 'sticky left-0 z-[6] bg-surface pl-6' : ''}`}
+      className={`shrink-0 px-2 ${first ? 'sticky left-0 z-[6] bg-surface pl-6' : ''}`}
+      style={{ width: first ? NAME_WIDTH : STARTED_WIDTH }}
     >
       <button
         className={`max-w-full truncate text-xs ${sorted ? 'strong text-ink' : 'text-ink2'}`}
@@ -180,7 +178,7 @@ function FieldHead(props: { name: string; text: string; acts: ColumnActs; sticky
       <span className="block text-2xs leading-[13px] text-ink3">
         {sorted ? `${ascending ? 'earliest' : 'latest'} first${of > 1 ? `, ${place + 1}` : ''}` : '\u00a0'}
       </span>
-    </th>
+    </div>
   )
 }
 
@@ -287,12 +285,18 @@ function useMoving(
     else return false
     return true
   }
-  const keys = (event: KeyboardEvent<HTMLTableRowElement>, at: number) => {
+  const handle = (event: KeyboardEvent<HTMLElement>, at: number) => {
     // Links and buttons inside a line keep their own keys, but for moving on.
     const inside = event.target !== event.currentTarget
     const found = line.current(at)
     if (move(event, at) || (!inside && (select(event, at, found) || opens(event, found))))
       event.preventDefault()
   }
+  // Lines are drawn anew only when they change: what they call stays the same.
+  const latest = useRef(handle)
+  useLayoutEffect(() => {
+    latest.current = handle
+  })
+  const keys = useCallback((event: KeyboardEvent<HTMLElement>, at: number) => latest.current(event, at), [])
   return { focus, keys, clicked }
 }

@@ -63,9 +63,15 @@ export function useLines(
     }
     return { run: (page === 0 ? first : runPages[there]?.data)?.rows[at] }
   }
+  // A line that waits stands for groups that are on their way.
   const length =
     group !== null
-      ? lengthOf(grouped?.count ?? 0, grouped?.count_is_capped ?? false, undefined, span.last)
+      ? lengthOf(
+          grouped?.count ?? (groups.error ? 0 : 1),
+          grouped?.count_is_capped ?? false,
+          undefined,
+          span.last,
+        )
       : lengthOf(first.count, first.count_is_capped, total, span.last)
   const under = useUnder(place, asked, open, wanted, base)
   const added = under.reduce((sum, each) => sum + each.size, 0)

@@ -16,6 +16,10 @@ export type Shape = Column & {
 }
 
 export const NAME_WIDTH = 216
+export const STARTED_WIDTH = 132
+/** Behind the columns stands why a run failed. */
+export const REASON_WIDTH = 160
+export const ROW = 28
 
 export function cellOf(run: Run, column: Column): unknown {
   if (column.scope === 'field') return fieldOf(run, column.name)

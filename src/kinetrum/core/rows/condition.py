@@ -1,4 +1,4 @@
-"""One condition on runs, such as `recall >= 0.9` or `param:learner = forest`."""
+"""One condition on the rows of a table, such as `recall >= 0.9` or `learner = forest`."""
 
 from __future__ import annotations
 

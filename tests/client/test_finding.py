@@ -1,0 +1,103 @@
+"""Finding from Python: the same tables as in the console, as lines of code say, whole and without holding it all."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+
+import pytest
+
+import kinetrum
+from kinetrum.core import errors
+from tests.conftest import Project, new_id
+from tests.service.test_finding_api import AT, add
+
+
+@pytest.fixture
+def table(recording: Project) -> Project:
+    project = recording
+    for seed in range(3):
+        add(project, {"recall": 0.9 + seed / 100}, params={"learner": "forest", "depth": 5, "seed": seed})
+    add(project, {"recall": 0.5}, params={"learner": "boost", "depth": 9, "seed": 0}, labels={"purpose": "baseline"})
+    return project
+
+
+def test_groups_as_data(table: Project) -> None:
+    found = kinetrum.runs(experiment="frost-alarm", sort="recall").groups(columns=["recall", "learner", "seed"])
+    assert (len(found), found.columns) == (2, ["recall", "learner", "seed"])
+    first = found[0]
+    assert (first.runs, first.last_run, first.shared) == (3, "frost-alarm/3", {"learner": "forest"})
+    assert first.spreads["recall"].mean == pytest.approx(0.91)
+    assert first.spreads["recall"].deviation == pytest.approx(0.01)
+    assert (first.spreads["seed"].low, first.spreads["seed"].high) == (0, 2)
+    assert [run.reference for run in kinetrum.runs(first.query, experiment="frost-alarm", sort="number:asc")] == [
+        f"frost-alarm/{number}" for number in (1, 2, 3)
+    ]
+    by_learner = kinetrum.runs(experiment="frost-alarm").groups("learner", ["recall"])
+    frame = by_learner.to_pandas()
+    assert frame.columns.tolist() == ["learner", "runs", "last_run", "recall", "recall ±"]
+    assert frame["runs"].tolist() == [1, 3]
+    assert [group.value for group in by_learner[:1]] == ["boost"]
+
+
+def test_columns_and_remarks(table: Project) -> None:
+    found = kinetrum.runs(
+        "depth = 5", experiment="frost-alarm", columns=["recall", "seed", "duration"], sort="seed:asc"
+    )
+    assert found.to_pandas()["seed"].tolist() == [0, 1, 2]
+    assert "learner" not in found.to_pandas().columns
+    add(table, {"depth": 1}, params={"depth": 5})
+    assert (
+        "depth is a result or metric and a parameter here"
+        in kinetrum.runs("depth = 1", experiment="frost-alarm").remarks[0]
+    )
+
+
+def test_a_saved_view_read_in_code_and_terminal(table: Project) -> None:
+    body = {"name": "deep ones", "experiment": "frost-alarm",
+            "arrangement": {"q": "depth = 9", "cols": "recall,learner", "sort": "recall:asc", "group": "learner"}}  # fmt: skip
+    table.service("contributor").call("PUT", table.path("views", new_id()), json=body)
+    assert kinetrum.runs(view="deep ones").references == ["frost-alarm/4"]
+    assert kinetrum.runs("depth = 5", view="deep ones").references == [f"frost-alarm/{number}" for number in (1, 2, 3)]
+    with pytest.raises(errors.NotFound, match="it has 'deep ones'"):
+        kinetrum.runs(view="deep one")
+    done = subprocess.run(
+        [sys.executable, "-m", "kinetrum.cli.main", "runs", "--view", "deep ones"],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    assert "boost" in done.stdout
+    assert "1 of 1 groups by param:learner" in done.stdout
+
+
+def test_points_of_many_runs(table: Project) -> None:
+    for number in (1, 2):
+        with kinetrum.attach(f"frost-alarm/{number}") as run:
+            for step in range(3):
+                run.measure(loss=number + step, step=step)
+    kinetrum_runs = kinetrum.runs(experiment="frost-alarm", sort="number")
+    from tests.conftest import wait_for
+
+    wait_for(lambda: _has_points(2))
+    table_of_points = kinetrum_runs.series("loss")
+    assert table_of_points.num_rows == 6
+    assert set(table_of_points["run"].to_pylist()) == {"frost-alarm/1", "frost-alarm/2"}
+    text = b"".join(kinetrum_runs.series_table("loss")).decode().splitlines()
+    assert text[0] == "run,metric,step,time,value"
+    assert len(text) == 7
+    with pytest.raises(errors.NotFound, match="lost"):
+        kinetrum_runs.series("lost")
+
+
+def _has_points(runs: int) -> bool:
+    try:
+        return kinetrum.runs("count(loss) >= 3", experiment="frost-alarm").total == runs
+    except errors.InvalidInput:
+        return False
+
+
+def test_times_are_asked(table: Project) -> None:
+    assert AT == 1_790_000_000_000_000
+    assert len(kinetrum.runs("started = 2026-09-21", experiment="frost-alarm")) == 4
+    assert len(kinetrum.runs("started < 2026-09-21", experiment="frost-alarm")) == 0
