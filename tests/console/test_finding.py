@@ -280,6 +280,21 @@ def test_the_table_taken_along_as_code_and_file(visit: Visit, some: Project, con
     assert [line.split(",")[0] for line in lines[1:]] == ["frost-alarm/3", "frost-alarm/2", "frost-alarm/1"]
 
 
+def test_points_of_the_lens_taken_along(visit: Visit, project: Project) -> None:
+    begun = project.begin()
+    points = {"groups": [{"keys": ["loss"], "steps": [0, 1], "times": [AT, AT + 1], "values": [[3, 2]]}]}
+    project.service("contributor").call(
+        "POST", project.run_path(begun, "points"), params={"batch": new_id()}, json=points
+    )
+    page = visit("/e/frost-alarm")
+    expect(page.get_by_role("img", name="loss by step, 1 curve")).to_be_visible()
+    with page.expect_download() as taken:
+        page.get_by_role("button", name="Take along").click()
+        page.get_by_role("menuitem", name="Points as CSV").click()
+    assert [line.split(",")[:3] for line in taken.value.path().read_text().splitlines()[1:]] == [
+        ["frost-alarm/1", "loss", "0"], ["frost-alarm/1", "loss", "1"]]  # fmt: skip
+
+
 def test_a_view_is_saved_changed_and_removed(visit: Visit, some: Project) -> None:
     page = visit("/e/frost-alarm?q=depth+%3D+9&cols=recall,seed")
     page.get_by_role("button", name="Views").click()
@@ -385,10 +400,17 @@ def test_the_palette_goes_anywhere_and_does_anything(visit: Visit, some: Project
     expect(page.get_by_role("option", name=re.compile("deep 1")).first).to_be_visible()
     field.press("Enter")
     expect(page).to_have_url(re.compile(r"/e/frost-alarm/2$"))
+    expect(page.get_by_role("button", name="Note", exact=True)).to_be_visible()
     # By a word of another trade, and what is done on the page that is open.
     page.keyboard.press("Control+k")
     field.fill("trash")
-    expect(page.get_by_role("option", name=re.compile("Bin"))).to_be_visible()
+    expect(page.get_by_role("option", name=re.compile("page Bin"))).to_be_visible()
+    # What the page's own buttons do, by its name or another.
+    field.fill("comment")
+    page.get_by_role("option", name=re.compile("Note ?on this page")).click()
+    expect(page.get_by_role("heading", name="Note on frost-alarm/2")).to_be_visible()
+    page.get_by_role("button", name="Cancel").click()
+    page.keyboard.press("Control+k")
     page.keyboard.press("Escape")
     expect(field).to_have_count(0)
     page.goto(f"/{some.name}/e/frost-alarm")

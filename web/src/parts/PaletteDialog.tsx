@@ -89,6 +89,47 @@ const ofAction = (action: Action): Item => ({
   act: action.act,
 })
 
+/** Other words that people may type for what buttons say. */
+const WORDS: [RegExp, string][] = [
+  [/^bin/i, 'trash delete remove archive'],
+  [/^restore/i, 'undelete undo bring back'],
+  [/^note|add note/i, 'comment annotate remark'],
+  [/^label/i, 'tag mark'],
+  [/^rename/i, 'title call'],
+  [/register/i, 'publish model registry version'],
+  [/^promote/i, 'deploy release stage ship'],
+  [/^demote|roll back/i, 'undo revert rollback withdraw'],
+  [/^approve/i, 'accept sign off review ok'],
+  [/^reject/i, 'decline refuse review'],
+  [/^keep|drop/i, 'upload add file data'],
+  [/^swap/i, 'baseline turn round'],
+  [/^export|archive/i, 'download save'],
+]
+const BUTTON_LIMIT = 40
+
+/** What the page's own buttons do, as long as they may be pressed; those that open menus are named by their page. */
+function buttonsOnPage(): Item[] {
+  const found = new Map<string, Item>()
+  for (const button of document.querySelectorAll<HTMLElement>('main button, main a.btn')) {
+    const name = (button.ariaLabel ?? button.innerText).trim()
+    const rests = button.hasAttribute('disabled') || button.hasAttribute('aria-haspopup')
+    const inTable = button.closest('[role=treegrid], table, [role=listbox]') !== null
+    if (!name || name.length > 60 || name.includes('\n') || rests || inTable || found.has(name)) continue
+    const words = WORDS.filter(([pattern]) => pattern.test(name)).map(([, other]) => other)
+    const act = () => button.click()
+    found.set(name, {
+      id: `press:${name}`,
+      kind: 'action',
+      title: name,
+      about: 'on this page',
+      words: `do ${words.join(' ')}`,
+      act,
+    })
+    if (found.size >= BUTTON_LIMIT) break
+  }
+  return [...found.values()]
+}
+
 function useItems(text: string): Item[] {
   const { pathname } = useLocation()
   const first = pathname.split('/')[1]
@@ -96,10 +137,12 @@ function useItems(text: string): Item[] {
   const theme = useTheme()
   const signOut = useSignOut()
   const offered = useOffered()
+  const [buttons] = useState(buttonsOnPage)
   const found = useFind(text, project)
   const other = theme === 'dark' ? 'light' : 'dark'
   const fixed: Item[] = [
     ...offered.filter((action) => !action.off).map(ofAction),
+    ...buttons,
     ofAction({
       name: `Switch to ${other}`,
       words: 'theme colours night mode',
@@ -136,7 +179,7 @@ export default function PaletteDialog() {
     if (item.to) {
       remember(item)
       void navigate(item.to)
-    } else item.act?.()
+    } else if (item.act) setTimeout(item.act)
   }
   return (
     <Dialog open onClose={close} className="relative z-40" aria-label="Palette">

@@ -141,6 +141,7 @@ function Tools(props: {
             columns={columns}
             python={inGroups(page.python, group)}
             shell={inGroups(page.shell, group)}
+            metric={params.get('y') ?? keysOf(page, true)[0]?.name}
           />
         </>
       )}

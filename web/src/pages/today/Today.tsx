@@ -8,7 +8,7 @@ import { useProjects } from '../../api/queries'
 import { Changing, Section, Status } from '../../parts/Marks'
 import { leftUntil, progressText } from '../../parts/progress'
 import { useAddress } from '../../parts/selection'
-import { Answer, Lost, Person, Waiting } from '../../parts/Shell'
+import { Answer, Lost, PaletteButton, Person, Waiting } from '../../parts/Shell'
 import { arrow, duration, fullMoment, moment, plural, show } from '../../parts/values'
 import { Lanes } from './Lanes'
 import { Notify } from './Notify'
@@ -45,6 +45,7 @@ export default function Today() {
           Today
         </span>
         <Places />
+        <PaletteButton />
         <Person />
       </header>
       <Lost connected={connected} />

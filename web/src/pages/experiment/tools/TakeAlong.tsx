@@ -72,7 +72,12 @@ export function TakeAlong(props: {
   columns: string[]
   python: string
   shell: string
+  /** The metric of the lens, whose points can be taken along too. */
+  metric: string | undefined
 }) {
+  const { metric, place, query } = props
+  const points = (form: string) =>
+    `/api/v1/projects/${place.project}/experiments/${place.experiment}/series?${new URLSearchParams({ form, query, metric: metric ?? '' })}`
   return (
     <Menu>
       <MenuButton className="btn h-7">Take along ▾</MenuButton>
@@ -91,7 +96,19 @@ export function TakeAlong(props: {
           </MenuItem>
         ))}
         <p className="lab mt-1 border-t border-line px-3 pt-1">The whole table as a file</p>
-        <FileItems place={props.place} query={props.query} sort={props.sort} columns={props.columns} />
+        <FileItems place={place} query={query} sort={props.sort} columns={props.columns} />
+        {metric && (
+          <>
+            <p className="lab mt-1 border-t border-line px-3 pt-1">Every point of {metric} of these runs</p>
+            {Object.entries(FORMS).map(([name, form]) => (
+              <MenuItem key={form}>
+                <a className={ITEM} href={points(form)} download>
+                  Points as {name}
+                </a>
+              </MenuItem>
+            ))}
+          </>
+        )}
       </MenuItems>
     </Menu>
   )
