@@ -70,6 +70,17 @@ def test_roc_is_that_of_scikit_learn(data: str, weighed: str) -> None:
     assert plot.note == ""
 
 
+@pytest.mark.parametrize("score", [[1.0] * 6, [0.0] * 6, [0, 1, 1, 0, 1, 1], [0.0, 1.0, 0.5, 0.0, 1.0, 1.0]])
+def test_scores_that_equal_labels_are_scores(score: list[float]) -> None:
+    y = np.array([0, 1, 1, 0, 0, 1])
+    plot = make_plot("roc", y, np.array(score))
+    assert plot.numbers["area"] == pytest.approx(metrics.roc_auc_score(y, score), abs=1e-12)
+    area = metrics.average_precision_score(y, score)
+    assert make_plot("precision_recall", y, score).numbers["average_precision"] == pytest.approx(area, abs=1e-12)
+    assert make_plot("threshold", y, score).columns["threshold"]
+    assert make_plot("calibration", y, score).columns
+
+
 @pytest.mark.parametrize("weighed", ["none", "some"])
 @pytest.mark.parametrize("data", ["cancer", "ties"])
 def test_precision_and_recall_are_those_of_scikit_learn(data: str, weighed: str) -> None:
@@ -289,7 +300,7 @@ def test_too_much_is_refused_with_its_bound() -> None:
     ("kind", "truth", "score", "options", "told"),
     [
         ("pie", [1], [1], {}, "no kind of plot"), ("roc", [0, 1], ["a", "b"], {}, "of one kind"),
-        ("roc", [0, 1, 1], [0, 1, 0], {}, "takes scores"), ("calibration", [0, 1], [0.2, 1.7], {}, "probabilities"),
+        ("roc", [0, 1, 2], [0, 2, 1], {}, "takes scores"), ("roc", ["a", "b"], ["a", "b"], {}, "takes scores"), ("calibration", [0, 1], [0.2, 1.7], {}, "probabilities"),
         ("calibration", [0, 1], [0.2, 0.7], {"bins": 0}, "whole number from 1"), ("calibration", [0, 1], [0.2, 0.7],
         {"by": "luck"}, "equal width or equal count"), ("residuals", ["a"], [1.0], {}, "one number a row"),
         ("roc", [0, 1], [0.5], {}, "2 truths and 1"), ("roc", [], [], {}, "empty"), ("roc", [0, 1], [0.1, math.nan], {}, "row 1"),

@@ -36,10 +36,16 @@ class Classified:
 
 
 def read_classes(
-    truth: NDArray[Any], given: NDArray[Any], weights: Numbers, classes: Any, positive: Any, threshold: float | None
-) -> Classified:
-    """Make sense of labels or scores; raises InvalidInput where they do not fit the classes."""
+    truth: NDArray[Any], given: NDArray[Any], weights: Numbers, classes: Any, positive: Any, threshold: float | None,
+    takes_scores: bool = False,
+) -> Classified:  # fmt: skip
+    """Make sense of labels or scores; raises InvalidInput where they do not fit the classes.
+
+    With `takes_scores`, numbers for two classes are scores also where each equals the label of a class.
+    """
     labels = given.ndim == 1 and _are_labels(truth, given)
+    if takes_scores and labels and given.dtype.kind in "fiu" and len(_classes(truth, given, classes, positive)) == 2:
+        labels = False
     found = _classes(truth, given if labels else None, classes, positive)
     index = {label: at for at, label in enumerate(found)}
     actual = np.array([index[label] for label in truth.tolist()], np.int64)

@@ -43,7 +43,7 @@ def make_plot(
         if given.ndim != 1 or truth.dtype.kind not in "fiub" or given.dtype.kind not in "fiub":
             raise InvalidInput(f"A plot of kind {kind} takes one number a row.", field="y_score")
         return _OF_NUMBERS[kind](truth.astype(float), given.astype(float), weighed)
-    found = read_classes(truth, given, weighed, classes, positive, threshold)
+    found = read_classes(truth, given, weighed, classes, positive, threshold, takes_scores=kind != "confusion")
     if kind == "calibration":
         return calibration_plot(found, bins, by)
     return _OF_CLASSES[kind](found)
