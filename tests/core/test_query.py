@@ -155,7 +155,9 @@ def test_where_a_name_is_several_things_the_answer_says_so() -> None:
 WRONG = {
     "recall >": (9, "a name or value"), "recall": (7, "name like '*recall*'"), "recall == 0.9": (8, "Write = for equal"),
     "depth = 1 depth = 2": (11, "“and”"), "depth = 1 && depth = 2": (11, "Write and"), "depth = 1 || depth = 2": (11, "Write or"),
-    "depth <> 3": (7, "Write != for different"), "(depth = 1": (11, ") is expected"), "depth = 1)": (10, "the end is expected"),
+    "depth <> 3": (7, "Write != for different"), "recall => 0.9": (8, "Write >= for at least"),
+    "recall =< 0.9": (8, "Write <= for at most"), "metric:depth > 2": (1, "It is a parameter: write param:depth"),
+    "param:recall > 2": (1, "It is a result or metric: write metric:recall"), "(depth = 1": (11, ") is expected"), "depth = 1)": (10, "the end is expected"),
     "depth in 4..": (13, "a name or value"), "depth in {1, 2": (15, "} or ,"), "learner = \"x": (11, "never closed"),
     "learner = 'x": (11, "never closed"), "learner ~ x": (9, "Write like"), "not": (4, "a test"), "learner like": (13, "quoted text"),
     "learner is null": (12, "Write = or !="), "within 7d": (8, "started within 7d"), "learner = hail storm": (16, "in quotes"),

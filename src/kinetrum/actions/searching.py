@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import difflib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TypeVar
@@ -139,7 +140,10 @@ def _versions(place: Place, used: UsedContent, elsewhere: Callable[[str | None],
         return [version.version_id, *(row.version_id for row in same_content)]
     artifact = artifacts.artifact_named(there.project_id, reference.name)
     if artifact is None:
-        raise NotFound(f"{there.project.name} has no artifact {reference.name!r}.")
+        known = [row.name for row in artifacts.artifacts_of(there.project_id)]
+        near = difflib.get_close_matches(reference.name, known, 3, 0.5) or known[:3]
+        hint = f" Nearest: {', '.join(near)}." if near else ""
+        raise NotFound(f"{there.project.name} has no artifact {reference.name!r}.{hint}")
     return [row.version_id for row in artifacts.versions_of(artifact.artifact_id)]
 
 

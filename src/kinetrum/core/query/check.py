@@ -116,8 +116,7 @@ class Settling:
 
     def _aggregated(self, subject: Subject) -> Key:
         if subject.scope not in {None, "metric"} or not self.catalogue.is_metric(subject.name):
-            keys = [Key(scope, subject.name) for scope in ("value", "param", "label")]
-            if any(self.catalogue.kinds(key) is not None for key in keys):
+            if any(self.catalogue.kinds(key) is not None for key in _keys(subject.name)):
                 raise QueryError(f"{subject.aggregate}(…) is of metrics; {subject.name!r} is none here.", subject.at)
             raise self._unknown(subject)
         return Key("value", subject.name, subject.aggregate or "shown")
@@ -133,6 +132,9 @@ class Settling:
         scope, colon, _ = name.partition(":")
         if colon and not near:
             hint = f" {scope!r} is no scope; metric:, param:, label:, run: and plot: are."
+        elsewhere = [key for key in _keys(name) if subject.scope and self.catalogue.kinds(key) is not None]
+        if elsewhere:
+            hint = f" It is {_called(elsewhere[0])}: write {_WRITTEN[elsewhere[0].scope]}:{name}."
         what = {"metric": "a result or metric", "param": "a parameter", "label": "a label", "run": "a field of runs"}
         said = f"is not {what[subject.scope]}" if subject.scope in what else "is nothing that they have"
         return QueryError(f"in the runs searched, {name!r} {said}.{hint}", subject.at)
@@ -179,6 +181,13 @@ def settle(text: str, catalogue: Catalogue) -> tuple[settled.Plan | None, list[s
         return None, []
     settling = Settling(catalogue)
     return settling.settle(query), settling.remarks
+
+
+_WRITTEN = {"value": "metric", "param": "param", "label": "label", "field": "run"}
+
+
+def _keys(name: str) -> list[Key]:
+    return [Key("value", name), Key("param", name), Key("label", name)]
 
 
 def _called(key: Key) -> str:

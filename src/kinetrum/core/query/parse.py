@@ -34,6 +34,8 @@ TEXT_LIMIT, TEST_LIMIT, DEPTH_LIMIT, LIST_LIMIT = 4_000, 100, 30, 500
 # Slips that people make who come from other languages, and what is meant here.
 _SLIPS = (
     (re.compile(r"=="), "Write = for equal."),
+    (re.compile(r"=>"), "Write >= for at least."),
+    (re.compile(r"=<"), "Write <= for at most."),
     (re.compile(r"<>"), "Write != for different."),
     (re.compile(r"&&?"), "Write and."),
     (re.compile(r"\|\|?"), "Write or."),
