@@ -35,7 +35,9 @@ export function useOutput(run: Of, stream: string | null, find: string) {
       const fresh = await readOutput(run, { ...asked, from_line: before.next_line })
       // Far behind, the last lines are read anew instead of all between.
       if (fresh.more) return readOutput(run, asked)
-      return { ...fresh, lines: [...before.lines, ...fresh.lines].slice(-KEPT), more: before.more }
+      // Earlier lines may have come in between; they must not be lost again.
+      const now = queries.getQueryData<Output>(key) ?? before
+      return { ...fresh, lines: [...now.lines, ...fresh.lines].slice(-KEPT), more: now.more }
     },
     placeholderData: keepPreviousData,
   })
