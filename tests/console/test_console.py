@@ -76,10 +76,11 @@ def test_signing_in_and_out(context: BrowserContext, watch: Watch, project: Proj
 
 def test_a_session_that_ended_elsewhere_asks_to_sign_in(visit: Visit, context: BrowserContext, watch: Watch) -> None:
     page = visit()
-    context.clear_cookies()
+    expect(page.get_by_role("navigation", name="Pages").get_by_role("link", name="Today")).to_be_visible()
     watch.allowed.add(401)
+    context.clear_cookies()
     # The page may have noticed by itself already; then there is no link any more.
-    page.evaluate("() => document.querySelector('nav a[href$=models]')?.click()")
+    page.evaluate("() => document.querySelector('nav a[href=\"/\"]')?.click()")
     expect(page.get_by_role("heading", name="Sign in")).to_be_visible()
 
 

@@ -310,5 +310,6 @@ def test_an_artifact_is_described(visit: Visit, project: Project) -> None:
     page.get_by_label("What it is").fill("One row for each station and night.")
     page.get_by_label("Labels, a line each: key=text").fill("team=frost")
     page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("dialog")).to_have_count(0)
     expect(page.get_by_text("One row for each station and night.")).to_be_visible()
     expect(page.get_by_text("team=frost")).to_be_visible()

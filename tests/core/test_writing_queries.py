@@ -117,4 +117,4 @@ def test_lines_of_code_are_valid_whatever_they_hold(name: str, query: str, colum
     parts = shlex.split(in_shell("orchard", name, query, columns, "recall", "depth"))
     assert parts[:2] == ["kinetrum", "runs"]
     assert parts[parts.index("-e") + 1] == name
-    assert (query in parts) is (bool(query) and not query.startswith("-"))
+    assert parts[2] == (query if query and not query.startswith("-") else "-e")

@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 
 from kinetrum.core.query.check import Catalogue, Settling
 from kinetrum.core.query.parse import parse_query, parse_subject, subjects_of
+from kinetrum.core.query.reading import read_number
 from kinetrum.core.query.settled import Field, Source
 from kinetrum.core.query.syntax import Subject
 from kinetrum.core.values import Value, special_name
@@ -45,8 +46,9 @@ def value_text(value: Value) -> str:
     if isinstance(value, int | float):
         return str(value) if math.isfinite(value) else special_name(value).replace("Infinity", "inf")
     quoted = word(value)
-    # What would be read as true, a number or a span without quotes is a text here.
-    return f'"{value}"' if quoted == value and value in {"true", "false", "null"} else quoted
+    # What would be read as true or a number without quotes is a text here.
+    meant = value in {"true", "false", "null"} or read_number(value) is not None
+    return f'"{value}"' if quoted == value and meant else quoted
 
 
 def written_test(source: Source, value: Value, present: bool = True) -> str:
