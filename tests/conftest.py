@@ -16,6 +16,7 @@ from typing import Any
 
 import httpx
 import pytest
+from hypothesis import settings
 
 from kinetrum.client import session, spool, starting
 from kinetrum.client.http import Service
@@ -25,6 +26,9 @@ from kinetrum.instance.mariadb import DATABASE, SERVICE
 from kinetrum.instance.settings import Home
 
 PASSWORD = "a long enough password"
+# How long an example takes is for the machine to say, which other tests load.
+settings.register_profile("untimed", deadline=None)
+settings.load_profile("untimed")
 
 
 _SERVICES: dict[str, Service] = {}
