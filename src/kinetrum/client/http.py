@@ -74,11 +74,14 @@ class Service:
     @contextmanager
     def stream(
         self, path: str, params: dict[str, Any] | None = None, headers: dict[str, str] | None = None,
-        method: str = "GET", json: Any = None,
+        method: str = "GET", json: Any = None, patience_s: float | None = None,
     ) -> Iterator[httpx.Response]:  # fmt: skip
-        """Open a download."""
+        """Open a download; `patience_s` is how long its next piece may take where that is longer than a request."""
+        timeout = httpx.Timeout(patience_s, connect=5.0) if patience_s else httpx.USE_CLIENT_DEFAULT
         try:
-            with self._client.stream(method, path, params=params, headers=headers, json=json) as response:
+            with self._client.stream(
+                method, path, params=params, headers=headers, json=json, timeout=timeout
+            ) as response:
                 if response.status_code >= 400:
                     response.read()
                     raise error_of(response)

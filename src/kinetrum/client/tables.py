@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from kinetrum.core.points.columns import Points
 
 
+_PATIENCE_S = 900.0
+
+
 def table_path(project: str, experiment: str | None) -> str:
     """Return where the runs of an experiment, or of the whole project, are."""
     return path_of("projects", project, *(("experiments", experiment) if experiment else ()))
@@ -29,7 +32,8 @@ def stream_runs(
     params: dict[str, Any] = {"form": form, "query": query, "sort": sort}
     if columns:
         params["column"] = list(columns)
-    with session.service.stream(path, params) as response:
+    # Parquet begins once the types of all columns are known, so after every run was read.
+    with session.service.stream(path, params, patience_s=_PATIENCE_S) as response:
         yield from response.iter_bytes()
 
 
