@@ -11,7 +11,8 @@ from kinetrum.actions import faceting, grouping, searching
 from kinetrum.actions.searching import Asked, RunPage
 from kinetrum.service import search_shapes, shapes
 from kinetrum.service.access import SignedIn
-from kinetrum.wire import runs as wire
+from kinetrum.wire import finding as wire
+from kinetrum.wire import runs
 
 router = APIRouter(prefix="/projects/{project}", tags=["runs"])
 _EXPERIMENT = "/experiments/{experiment}"
@@ -43,7 +44,7 @@ def _asked(
 Page = Annotated[Asked, Depends(_asked)]
 
 
-@router.get(_EXPERIMENT + "/runs", response_model=wire.RunPage)
+@router.get(_EXPERIMENT + "/runs", response_model=runs.RunPage)
 def list_runs(
     actor: SignedIn, project: str, experiment: str, request: Request, page: Page, key: Keys = None, fold: Fold = False
 ) -> Response:
@@ -52,7 +53,7 @@ def list_runs(
     return _page(found, request, key)
 
 
-@router.get("/runs", response_model=wire.RunPage)
+@router.get("/runs", response_model=runs.RunPage)
 def list_project_runs(
     actor: SignedIn, project: str, request: Request, page: Page, key: Keys = None, fold: Fold = False
 ) -> Response:

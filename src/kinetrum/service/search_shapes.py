@@ -10,7 +10,7 @@ from kinetrum.core.values import to_json
 from kinetrum.service import shapes
 from kinetrum.storage.run_facets import Facet
 from kinetrum.storage.run_search import COUNT_CAP
-from kinetrum.wire import runs as wire
+from kinetrum.wire import finding as wire
 
 
 def group_page(page: GroupPage) -> wire.GroupPage:
