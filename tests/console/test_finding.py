@@ -462,7 +462,7 @@ def test_experiments_are_sorted_described_and_found_by_label(visit: Visit, some:
     table.get_by_role("button", name="runs ↓").click()
     expect(lines.first).to_contain_text("dawn-minimum")
     page.get_by_role("button", name="Describe dawn-minimum").click()
-    page.get_by_label("What it is about").fill("How cold before sunrise?")
+    page.get_by_label("What it is").fill("How cold before sunrise?")
     page.get_by_label("Labels").fill("season=spring")
     accessible(page)
     page.get_by_role("button", name="Save").click()

@@ -98,19 +98,29 @@ export function LabelDialog({ project, runs, onClose }: Props) {
   )
 }
 
+type Said = { description: string; labels: Record<string, string> }
+type Saving = {
+  error: Error | null
+  isPending: boolean
+  mutate: (
+    body: { description: string; labels: Record<string, string | null> },
+    then: { onSuccess: () => void },
+  ) => void
+}
+
 /** Say what a project or an experiment is about: its description and labels. */
-export function DescribeDialog(props: {
-  project: string
-  experiment: string | null
-  description: string
-  labels: Record<string, string>
-  onClose: () => void
-}) {
-  const { project, experiment, onClose } = props
-  const save = useDescribe(project, experiment)
+export function DescribeDialog(
+  props: Said & { project: string; experiment: string | null; onClose: () => void },
+) {
+  const save = useDescribe(props.project, props.experiment)
+  return <DescriptionForm {...props} name={props.experiment ?? props.project} save={save} />
+}
+
+/** The form of a description and labels, whatever they are of. */
+export function DescriptionForm(props: Said & { name: string; save: Saving; onClose: () => void }) {
+  const { name, save, onClose } = props
   const [description, setDescription] = useState(props.description)
   const [labels, setLabels] = useState(labelLines(props.labels))
-  const name = experiment ?? project
   const submit = () =>
     save.mutate(
       { description, labels: labelsOf(labels, props.labels) },
@@ -131,7 +141,7 @@ export function DescribeDialog(props: {
       onClose={onClose}
     >
       <label className="flex flex-col gap-1 text-xs text-ink2">
-        What it is about
+        What it is
         <textarea
           className="field h-24 text-sm"
           maxLength={4_000}

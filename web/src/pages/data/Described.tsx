@@ -2,8 +2,7 @@
 import { useState } from 'react'
 import { useDescribeArtifact, type VersionDetail } from '../../api/data'
 import type { Schemas } from '../../api/client'
-import { DialogForm } from '../../parts/DialogForm'
-import { labelLines, labelsOf } from '../../parts/labels'
+import { DescriptionForm } from '../../parts/DescribeDialogs'
 import { Section } from '../../parts/Marks'
 
 type Artifact = Schemas['Artifact']
@@ -42,12 +41,12 @@ export function Described({
           ))}
         </p>
       )}
-      {asking && <DescribeDialog project={project} artifact={artifact} onClose={() => setAsking(false)} />}
+      {asking && <DescribeArtifact project={project} artifact={artifact} onClose={() => setAsking(false)} />}
     </Section>
   )
 }
 
-function DescribeDialog({
+function DescribeArtifact({
   project,
   artifact,
   onClose,
@@ -57,38 +56,8 @@ function DescribeDialog({
   onClose: () => void
 }) {
   const save = useDescribeArtifact(project, artifact.name)
-  const [description, setDescription] = useState(artifact.description)
-  const [labels, setLabels] = useState(labelLines(artifact.labels))
-  const submit = () => {
-    const wanted = labelsOf(labels, artifact.labels)
-    save.mutate({ description, labels: wanted }, { onSuccess: onClose })
-  }
+  const { name, description, labels } = artifact
   return (
-    <DialogForm
-      title={`Describe ${artifact.name}`}
-      act="Save"
-      error={save.error}
-      pending={save.isPending}
-      onSubmit={submit}
-      onClose={onClose}
-    >
-      <label className="flex flex-col gap-1 text-xs">
-        What it is
-        <textarea
-          className="field h-24"
-          value={description}
-          onChange={(event) => setDescription(event.target.value)}
-        />
-      </label>
-      <label className="flex flex-col gap-1 text-xs">
-        Labels, a line each: key=text
-        <textarea
-          className="field mono h-20"
-          value={labels}
-          spellCheck={false}
-          onChange={(event) => setLabels(event.target.value)}
-        />
-      </label>
-    </DialogForm>
+    <DescriptionForm name={name} description={description} labels={labels} save={save} onClose={onClose} />
   )
 }
