@@ -118,6 +118,7 @@ def _chosen(run: RecordedRun, given: argparse.Namespace, changes: dict[str, Any]
 
 def _show(plots: list[tuple[str, Plot]]) -> None:
     from kinetrum.client.drawing import draw_on_terminal
+    from kinetrum.core.plots.overlay import series_of
 
     title = plots[0][1].view.title
     if title:
@@ -125,7 +126,9 @@ def _show(plots: list[tuple[str, Plot]]) -> None:
     if plots[0][1].view.mark == "matrix":
         for label, plot in plots:
             _show_matrix(label, plot)
-    elif any(plot.rows for _, plot in plots):
+    elif not any(series.y for series in series_of(plots)):
+        print("There is nothing to draw.")
+    else:
         height = max(12, min(24, shutil.get_terminal_size((100, 24)).lines - 8))
         print(draw_on_terminal(plots, min(output.terminal_width(), 120), height, output.coloured()).rstrip())
     _show_numbers(plots)
@@ -139,7 +142,9 @@ def _show_matrix(label: str, plot: Plot) -> None:
 
     names, cells = matrix_of(plot)
     print(paint(label, "strong"))
-    if len(names) > _CLASSES_SHOWN:
+    rows = [[output.clean(name), *(f"{cell:.3g}" for cell in row)] for name, row in zip(names, cells, strict=True)]
+    widest = [max(map(len, column)) + 2 for column in zip(_head(names), *rows, strict=True)]
+    if len(names) > _CLASSES_SHOWN or sum(widest) > output.terminal_width():
         pairs = sorted(
             ((cells[down][across], names[down], names[across]) for down in range(len(names))
              for across in range(len(names)) if down != across and cells[down][across]), reverse=True,
@@ -148,8 +153,11 @@ def _show_matrix(label: str, plot: Plot) -> None:
         output.print_table(["truth", "prediction", "rows"], [[output.clean(a), output.clean(b), f"{count:g}"]
                                                             for count, a, b in pairs[:_CLASSES_SHOWN]])  # fmt: skip
         return
-    rows = [[output.clean(name), *(f"{cell:.3g}" for cell in row)] for name, row in zip(names, cells, strict=True)]
-    output.print_table(["truth \\ prediction", *map(output.clean, names)], rows, fit=False)
+    output.print_table(_head(names), rows, fit=False)
+
+
+def _head(names: list[str]) -> list[str]:
+    return ["truth \\ prediction", *map(output.clean, names)]
 
 
 def _show_numbers(plots: list[tuple[str, Plot]]) -> None:

@@ -22,6 +22,7 @@ FORMS = (".png", ".svg", ".html", ".csv")
 _COLOURS = ("#2582dc", "#ed5f18", "#2d7864", "#d36a96", "#6335be", "#7f934b", "#294d5e", "#764a12")
 _DASHES: tuple[Any, ...] = ("solid", (0, (7, 3)), (0, (2, 2.5)), (0, (8, 3, 2, 3)))
 _CELLS_WRITTEN = 20
+_CLASSES_NAMED = 25
 # Names of strangers are texts, also with dollar signs in them, never formulas.
 _PLAIN: dict[Any, Any] = {"text.parse_math": False}
 
@@ -101,7 +102,9 @@ def _draw_series(axes: Axes, plots: Sequence[Named]) -> None:
         else:
             dashes = _DASHES[at // 8 % 4] if len(found) > 8 else _DASHES[at % 4]
             steps: dict[str, Any] = {"drawstyle": "steps-post"} if view.mark == "steps" else {}
-            axes.plot(x, series.y, linewidth=1.5, linestyle=dashes, **steps, **look)
+            # A line of one point would be invisible.
+            mark = "o" if len(series.y) < 3 else None
+            axes.plot(x, series.y, linewidth=1.5, linestyle=dashes, marker=mark, markersize=4, **steps, **look)
     if view.diagonal:
         axes.axline((0, 0), slope=1, color="#b4bcb8", linewidth=1, zorder=0)
     axes.set_xlabel(view.x_name or view.x)
@@ -123,8 +126,9 @@ def _draw_matrix(axes: Axes, name: str, plot: Plot, most: float) -> None:
             for across, cell in enumerate(row):
                 tone = "white" if cell > most / 2 else "black"
                 axes.text(across, down, f"{cell:.3g}", ha="center", va="center", color=tone, fontsize=8)
-        axes.set_xticks(range(len(names)), names, rotation=45 if len(names) > 6 else 0)
-        axes.set_yticks(range(len(names)), names)
+    shown = range(0, len(names), -(-len(names) // _CLASSES_NAMED) or 1)
+    axes.set_xticks(shown, [names[at] for at in shown], rotation=90 if len(shown) > 6 else 0, fontsize=8)
+    axes.set_yticks(shown, [names[at] for at in shown], fontsize=8)
     axes.set_xlabel(plot.view.x_name or plot.view.x)
     axes.set_ylabel(plot.view.y_name or "truth")
     axes.set_title(name, fontsize=10)

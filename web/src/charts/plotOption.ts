@@ -8,6 +8,8 @@ export type Legend = { name: string; slot: number; dash: number[]; tone: number 
 export type Drawn = { plots: Plots; slots: number[]; names: string[] }
 
 const CELLS_WRITTEN = 20
+/** How many names may stand along an axis. */
+const LABELS = 25
 const DASHES: number[][] = [[], [7, 3], [2, 2.5], [8, 3, 2, 3]]
 const DRAWN_SERIES = 60
 
@@ -123,7 +125,12 @@ function axis(
       fontSize: 11,
       hideOverlap: true,
       ...(category
-        ? { width: 90, overflow: 'truncate' as const, rotate: along === 'x' && category.length > 8 ? 40 : 0 }
+        ? {
+            width: 90,
+            overflow: 'truncate' as const,
+            rotate: along === 'x' && category.length > 8 ? 40 : 0,
+            interval: Math.ceil(category.length / LABELS) - 1,
+          }
         : {}),
     },
     splitLine: { show: !category, lineStyle: { color: tones.line } },
@@ -254,15 +261,25 @@ export function matrixOption(drawn: Drawn, which: number, title: string | null):
   const slanted = names.length > 8
   const written = (cell: number) =>
     plot.view.share === 'count' ? show(cell) : `${Math.round(cell * 1000) / 10} %`
-  const data = cells.flatMap((row, down) =>
-    row.map((cell, across) => ({
-      value: [across, down, cell],
-      label: { color: cell > most * 0.55 ? tones.surface : tones.text },
-    })),
+  // Of many classes most cells are empty: they are the ground, and only the others are drawn.
+  const data: object[] = cells.flatMap((row, down) =>
+    row.flatMap((cell, across): object[] =>
+      few
+        ? [{ value: [across, down, cell], label: { color: cell > most * 0.55 ? tones.surface : tones.text } }]
+        : cell !== 0
+          ? [[across, down, cell]]
+          : [],
+    ),
   )
   return {
     ...base(tones, title),
-    grid: { left: few ? 96 : 76, right: 12, top: title === null ? 10 : 44, bottom: slanted ? 84 : 44 },
+    grid: {
+      left: few ? 96 : 76,
+      right: 12,
+      top: title === null ? 10 : 44,
+      bottom: slanted ? 84 : 44,
+      ...(few ? {} : { show: true, backgroundColor: tones.sunken, borderColor: tones.sunken }),
+    },
     tooltip: {
       ...tip(tones),
       formatter: (found: { value: number[] }) => {
@@ -273,10 +290,12 @@ export function matrixOption(drawn: Drawn, which: number, title: string | null):
     xAxis: {
       ...axis(tones, plot.view.x_name || 'prediction', 'linear', names, 'x'),
       nameGap: slanted ? 66 : 26,
+      axisLine: { show: false },
     },
     yAxis: {
       ...axis(tones, plot.view.y_name || 'truth', 'linear', names, 'y'),
       inverse: true,
+      axisLine: { show: false },
       nameGap: few ? 80 : 60,
     },
     visualMap: { show: false, min: 0, max: most || 1, inRange: { color: [tones.sunken, tones.strong] } },
@@ -284,7 +303,8 @@ export function matrixOption(drawn: Drawn, which: number, title: string | null):
       {
         type: 'heatmap' as const,
         data,
-        progressive: 4000,
+        // All at once: what is drawn in parts stops halfway when the page lays itself out meanwhile.
+        progressive: 0,
         label: {
           show: few,
           fontSize: 11,
