@@ -22,7 +22,7 @@ from kinetrum.core.rundoc import Result, RunDoc
 from kinetrum.storage import run_query, runs
 from kinetrum.storage.database import execute
 from kinetrum.storage.run_catalogue import RunCatalogue, Searched
-from kinetrum.storage.run_driving import Driving, is_rare
+from kinetrum.storage.run_driving import Driving, is_rare, unanswered
 from kinetrum.storage.run_query import Compiler
 from kinetrum.storage.run_search import RunSearch
 from tests.storage.conftest import Place
@@ -122,7 +122,12 @@ def test_the_index_says_what_the_documents_say(many: tuple[Place, Docs], text: s
     where = Compiler(catalogue, NO_FINDERS).compile(plan)
     driver = Driving(catalogue, NO_FINDERS).driver(plan)
     order = read_sort("number:asc", catalogue, {})
-    for search in (RunSearch(catalogue, where), RunSearch(catalogue, where, driver, is_rare(plan))):
+    left = Compiler(catalogue, NO_FINDERS).compile(unanswered(plan, driver))
+    for search in (
+        RunSearch(catalogue, where),
+        RunSearch(catalogue, where, driver, is_rare(plan)),
+        RunSearch(catalogue, where, driver, is_rare(plan), left=left),
+    ):
         ids = search.page(order, 0, 100)
         assert [run.number for run in runs.runs_by_ids(ids)] == wanted, text
         assert search.count() == len(wanted)

@@ -15,6 +15,7 @@ from kinetrum.core.values import Value
 from kinetrum.storage.clock import iso
 
 COLUMNS_LIMIT = 500
+_HELD = {"param": "params", "label": "labels"}
 _PREFIXES = {"param": "param:", "value": "metric:", "label": "label:"}
 
 
@@ -56,8 +57,7 @@ def _key(key: Key, view: RunView) -> tuple[bool, Value]:
         stats = doc.stats.get(key.name)
         found = None if stats is None else aggregate_value(stats, key.aggregate, view.goals.get(key.name))
         return stats is not None, found
-    scopes: dict[str, Mapping[str, Value]] = {"param": doc.params, "value": view.values, "label": doc.labels}
-    held = scopes[key.scope]
+    held: Mapping[str, Value] = view.values if key.scope == "value" else getattr(doc, _HELD[key.scope])
     return key.name in held, held.get(key.name)
 
 

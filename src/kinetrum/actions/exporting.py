@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import pickle
+import tempfile
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
+from typing import IO
 
 from kinetrum.actions.cells import cell_of, heading, read_columns
 from kinetrum.actions.context import Actor, enter
@@ -56,6 +60,30 @@ def runs_table(
             yield _rows(ids[start : start + _RUNS_AT_ONCE], chosen)
 
     return RunsTable(list(dict.fromkeys([*FIELDS, *chosen])), batches)
+
+
+def read_once(batches: Callable[[], Iterator[list[Row]]]) -> Callable[[], Iterator[list[Row]]]:
+    """Return batches that may be gone through again: the first time they are also laid down in a temporary file.
+
+    What needs two passes (Parquet learns the types first) sees the same rows twice, and the database is asked once.
+    """
+    kept: IO[bytes] | None = None
+
+    def through() -> Iterator[list[Row]]:
+        nonlocal kept
+        if kept is not None:
+            kept.seek(0)
+            with suppress(EOFError):
+                while True:
+                    yield pickle.load(kept)
+            return
+        laid_down = tempfile.TemporaryFile()  # noqa: SIM115 - it is read in the next pass and goes with this function
+        for batch in batches():
+            pickle.dump(batch, laid_down, pickle.HIGHEST_PROTOCOL)
+            yield batch
+        kept = laid_down
+
+    return through
 
 
 @snapshot

@@ -23,7 +23,7 @@ from kinetrum.core.values import same
 from kinetrum.storage import artifacts, projects, run_index, runs
 from kinetrum.storage.database import snapshot
 from kinetrum.storage.run_catalogue import RunCatalogue, Searched
-from kinetrum.storage.run_driving import DRIVEN_LIMIT, WIDE_LIMIT, Driving, is_rare
+from kinetrum.storage.run_driving import DRIVEN_LIMIT, WIDE_LIMIT, Driving, is_rare, unanswered
 from kinetrum.storage.run_query import Compiler, Finders
 from kinetrum.storage.run_search import COUNT_CAP, RunSearch
 
@@ -96,10 +96,14 @@ def table_of(
         goals = experiment_goals | goals
     plan, remarks = settle(query_text, catalogue)
     finders = _finders(actor, place)
-    where, wide = Compiler(catalogue, finders).compile(plan), Driving(catalogue, finders, WIDE_LIMIT).driver(plan)
+    where = Compiler(catalogue, finders).compile(plan)
+    wide = Driving(catalogue, finders, WIDE_LIMIT).driver(plan)
+    left_plan = unanswered(plan, wide)
+    left = where if left_plan is plan else Compiler(catalogue, finders).compile(left_plan)
     driver = wide if wide is not None and wide.size <= DRIVEN_LIMIT else None
     sort = read_sort(sort_text, catalogue, goals)
-    return Table(place, searched, RunSearch(catalogue, where, driver, is_rare(plan), fold, wide), sort, goals, remarks)
+    search = RunSearch(catalogue, where, driver, is_rare(plan), fold, wide, left)
+    return Table(place, searched, search, sort, goals, remarks)
 
 
 def _finders(actor: Actor, place: Place) -> Finders:

@@ -158,12 +158,23 @@ def pack(doc: RunDoc) -> bytes:
     return zstandard.ZstdCompressor(level=3).compress(json.dumps(data, separators=(",", ":")).encode())
 
 
+# What was checked when it was recorded is not checked again: documents are read by the hundred thousand.
+_AS_THEY_ARE = {int, float, str, bool, type(None)}
+
+
+def _kept(data: dict[str, Any]) -> dict[str, Value]:
+    return {key: value if type(value) in _AS_THEY_ARE else from_json(value) for key, value in data.items()}
+
+
 def unpack_doc(raw: bytes) -> RunDoc:
     """Undo `pack`."""
     data: dict[str, Any] = json.loads(zstandard.ZstdDecompressor().decompress(raw))
     return RunDoc(
-        params={key: from_json(value) for key, value in data["params"].items()},
-        results={key: Result(from_json(value), at) for key, (value, at) in data["results"].items()},
+        params=_kept(data["params"]),
+        results={
+            key: Result(value if type(value) in _AS_THEY_ARE else from_json(value), at)
+            for key, (value, at) in data["results"].items()
+        },
         stats={key: unpack(base64.b64decode(text)) for key, text in data["stats"].items()},
         sketches={
             key: [
@@ -176,7 +187,7 @@ def unpack_doc(raw: bytes) -> RunDoc:
         generated=[Link(**link) for link in data["generated"]],
         problems=[Problem(**problem) for problem in data["problems"]],
         labels=data["labels"],
-        about={key: from_json(value) for key, value in data["about"].items()},
+        about=_kept(data["about"]),
         # What follows is missing from documents of earlier versions.
         code=data.get("code", {}),
         texts=data.get("texts", {}),

@@ -33,6 +33,11 @@ def _download(pieces: Iterator[bytes], form: str, name: str) -> StreamingRespons
     return StreamingResponse(pieces, media_type=MEDIA_TYPES[form], headers=headers)
 
 
+def _whole(form: str, table: exporting.RunsTable, name: str) -> StreamingResponse:
+    rows = exporting.read_once(table.batches) if form == "parquet" else table.batches
+    return _download(write_table(form, table.columns, rows), form, name)
+
+
 @router.get("/experiments/{experiment}/table", response_class=StreamingResponse, responses=_TABLE)
 def export_runs(
     actor: SignedIn,
@@ -45,7 +50,7 @@ def export_runs(
 ) -> StreamingResponse:
     """Stream an experiment's whole table of runs: fields, then `param:KEY`, `metric:KEY` and `label:KEY`."""
     table = exporting.runs_table(actor, project, experiment, query, sort, column)
-    return _download(write_table(form, table.columns, table.batches), form, experiment)
+    return _whole(form, table, experiment)
 
 
 @router.get("/table", response_class=StreamingResponse, responses=_TABLE)
@@ -59,7 +64,7 @@ def export_project_runs(
 ) -> StreamingResponse:
     """Stream the table of all of a project's runs."""
     table = exporting.runs_table(actor, project, None, query, sort, column)
-    return _download(write_table(form, table.columns, table.batches), form, project)
+    return _whole(form, table, project)
 
 
 @router.get(f"{_RUN}/points/table", response_class=StreamingResponse, responses=_TABLE)

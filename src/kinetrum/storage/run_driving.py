@@ -7,7 +7,7 @@ one the search goes through the table in its order, where matches are frequent.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from kinetrum.core.indexing import index_forms
@@ -26,11 +26,15 @@ _FIELD_COLUMNS = {"number": "number", "started": "started_at", "status": "status
 
 @dataclass(frozen=True)
 class Driver:
-    """Statements that each select run ids off an index, how many they find at most, and their values."""
+    """Statements that each select run ids off an index, how many they find at most, and their values.
+
+    `answers` is the part of the plan that they answer exactly, so that it need not be asked of each run again.
+    """
 
     selects: tuple[str, ...]
     values: tuple[Any, ...]
     size: int
+    answers: Plan | None = None
 
     @property
     def table(self) -> str:
@@ -49,10 +53,25 @@ class Driving:
         if isinstance(plan, All):
             return self._smallest(plan.parts)
         if isinstance(plan, settled.Any):
-            return self._union(plan.parts)
+            return self._union(plan)
         if plan is None or isinstance(plan, settled.Negation):
             return None
-        return self._counted(self._selects(plan))
+        found = self._counted(self._selects(plan))
+        return replace(found, answers=plan) if found is not None and self._exact(plan) else found
+
+    def _exact(self, test: settled.Settled) -> bool:
+        """Tell whether what the index selects is what the test holds for, no less and no more."""
+        source = getattr(test, "source", None)
+        if isinstance(source, Key) and len(self.catalogue.index_places(source)) > 1:
+            return False
+        numbers: tuple[Any, ...] = ()
+        if isinstance(test, Equals):
+            numbers = test.readings
+        elif isinstance(test, Ordered):
+            numbers = (test.number,)
+        elif isinstance(test, Inside):
+            numbers = (test.low, test.high)
+        return all(not isinstance(number, int | float) or abs(number) < _EXACT for number in numbers)
 
     def _smallest(self, parts: tuple[Plan, ...]) -> Driver | None:
         best: Driver | None = None
@@ -64,16 +83,17 @@ class Driving:
                 break
         return best
 
-    def _union(self, parts: tuple[Plan, ...]) -> Driver | None:
+    def _union(self, plan: settled.Any) -> Driver | None:
         selects: tuple[str, ...] = ()
         values: tuple[Any, ...] = ()
-        size = 0
-        for part in parts:
+        size, exact = 0, True
+        for part in plan.parts:
             found = self.driver(part)
             if found is None or size + found.size > self.limit:
                 return None
             selects, values, size = selects + found.selects, values + found.values, size + found.size
-        return Driver(selects, values, size)
+            exact = exact and found.answers is part
+        return Driver(selects, values, size, plan if exact else None)
 
     def _counted(self, found: list[tuple[str, tuple[Any, ...]]]) -> Driver | None:
         if not found:
@@ -89,9 +109,8 @@ class Driving:
     def _selects(self, test: settled.Settled) -> list[tuple[str, tuple[Any, ...]]]:
         if isinstance(test, settled.UsedContent):
             versions = list(self.finders.versions_of(test)) or [0]
-            sql = (
-                f"SELECT l.run_id FROM run_artifact l WHERE l.version_id IN {places(versions)} AND l.relation = 'used'"
-            )
+            among = f"l.version_id IN {places(versions)} AND l.relation = 'used'"
+            sql = f"SELECT DISTINCT l.run_id FROM run_artifact l WHERE {among}"
             return [(sql, tuple(versions))]
         if isinstance(test, settled.ChildOf):
             by_parent = "SELECT r.run_id FROM run r WHERE r.parent_uid = %s"
@@ -132,6 +151,19 @@ class Driving:
             for place in found
             for table, more, values in tests
         ]  # fmt: skip
+
+
+def unanswered(plan: Plan | None, driver: Driver | None) -> Plan | None:
+    """Return what of a plan must still be asked of the runs that a driver finds; None where nothing is left."""
+    if plan is None or driver is None or driver.answers is None:
+        return plan
+    # By identity: a test of 1 and one of true are equal to Python.
+    if plan is driver.answers:
+        return None
+    if not isinstance(plan, All) or all(part is not driver.answers for part in plan.parts):
+        return plan
+    left = tuple(part for part in plan.parts if part is not driver.answers)
+    return left[0] if len(left) == 1 else All(left)
 
 
 def is_rare(plan: Plan | None) -> bool:

@@ -129,7 +129,7 @@ class RunGroups:
         kinds = {key: self.search.catalogue.kinds(key) or Kinds.TEXT for key in columns}
         texts = {key_id: key for key_id, key in ids.items() if kinds[key] != Kinds.NUMBER}
         for held, key_id, count, mean, deviation, low, high in self._summed(
-            "value_num", "COUNT(*), AVG(c.num), STDDEV_SAMP(c.num), MIN(c.num), MAX(c.num)", ids, groups
+            "num", "COUNT(*), AVG({0}), STDDEV_SAMP({0}), MIN({0}), MAX({0})", ids, groups
         ):
             group = by_raw.get(held)
             if group is not None:
@@ -138,7 +138,7 @@ class RunGroups:
                 if low == high and spread.runs == group.runs:
                     group.shared[ids[key_id]] = plain_number(low)
         for held, key_id, count, low, high, distinct in self._summed(
-            "value_text", "COUNT(*), MIN(c.text), MAX(c.text), COUNT(DISTINCT c.text)", texts, groups
+            "text", "COUNT(*), MIN({0}), MAX({0}), COUNT(DISTINCT {0})", texts, groups
         ):
             group, key = by_raw.get(held), ids[key_id]
             if group is None or key in group.spreads:
@@ -148,18 +148,28 @@ class RunGroups:
             else:
                 group.several[key] = int(distinct)
 
-    def _summed(self, table: str, sums: str, ids: dict[int, Key], groups: list[RunGroup]) -> list[tuple[Any, ...]]:
+    def _summed(self, column: str, sums: str, ids: dict[int, Key], groups: list[RunGroup]) -> list[tuple[Any, ...]]:
         if not ids:
             return []
+        table = f"value_{column}"
         raws = [group.raw for group in groups if group.present]
         parts = []
         if raws:
             parts.append(f"{self._how.expression} IN {places(raws)}")
         if any(not group.present for group in groups):
             parts.append(f"{self._how.expression} IS NULL")
-        column = f"{self._how.joins} JOIN {table} c ON c.experiment_id = r.experiment_id AND c.run_id = r.run_id"
-        runs = self.search.joined(f"{column} AND c.key_id IN {places(list(ids))}", (*self._how.values, *ids))
+        among = " OR ".join(parts)
+        if self.search.everything and self._how.joins:
+            # Nothing is asked of the runs themselves: the values stand in their place.
+            within, experiments = self.search.searched.within, self.search.searched.ids
+            return self.search.ask(
+                f"SELECT {self._how.expression} held, r.key_id, {sums.format(f'r.{column}')} FROM {table} r"
+                f" {self._how.joins} WHERE r.key_id IN {places(list(ids))} AND r.experiment_id {within} AND ({among})"
+                " GROUP BY held, r.key_id", *self._how.values, *ids, *experiments, *raws,
+            )  # fmt: skip
+        joins = f"{self._how.joins} JOIN {table} c ON c.experiment_id = r.experiment_id AND c.run_id = r.run_id"
+        runs = self.search.joined(f"{joins} AND c.key_id IN {places(list(ids))}", (*self._how.values, *ids))
         return self.search.ask(
-            f"SELECT {self._how.expression} held, c.key_id, {sums} FROM {runs.sql}"
-            f" AND ({' OR '.join(parts)}) GROUP BY held, c.key_id", *runs.values, *raws,
+            f"SELECT {self._how.expression} held, c.key_id, {sums.format(f'c.{column}')} FROM {runs.sql}"
+            f" AND ({among}) GROUP BY held, c.key_id", *runs.values, *raws,
         )  # fmt: skip

@@ -39,27 +39,34 @@ class RunSearch:
     """One filtered table of runs. Runs in the bin are out of sight, out of tables and out of counts.
 
     Where a driver names few runs, they are found and sorted whole; else a page is read in the table's order.
-    `fold` leaves out children whose parents are among what is searched.
+    `fold` leaves out children whose parents are among what is searched; `left` is what of the condition a driver does
+    not answer.
     """
 
     def __init__(
         self, catalogue: RunCatalogue, where: Filter, driver: Driver | None = None, rare: bool = False,
-        fold: bool = False, wide: Driver | None = None,
+        fold: bool = False, wide: Driver | None = None, left: Filter | None = None,
     ) -> None:  # fmt: skip
         self.catalogue, self.searched, self.driver = catalogue, catalogue.searched, driver
         # What looks at all runs that fit begins at the smallest set known, also where pages do better without.
         self._wide = driver or wide
-        self._filtered = fold or where.sql != ALWAYS.sql
-        self._where = f"r.experiment_id {self.searched.within} AND r.binned_at IS NULL AND {where.sql}"
-        self._values = (*self.searched.ids, *where.values)
-        if fold:
-            self._where += (
-                " AND NOT EXISTS (SELECT 1 FROM run u WHERE u.uid = r.parent_uid AND u.binned_at IS NULL"
-                f" AND u.experiment_id {self.searched.within})"
-            )
-            self._values += tuple(self.searched.ids)
+        self._filtered, self._fold = fold or where.sql != ALWAYS.sql, fold
+        self._where, self._values = self._bounded_to_searched(where)
+        # Of the runs that a driver names, what it answers need not be asked again.
+        self._left = self._bounded_to_searched(where if left is None else left)
         self._rare = rare
         self._driven: dict[tuple[SortKey, ...], list[int]] = {}
+
+    def _bounded_to_searched(self, where: Filter) -> tuple[str, tuple[Any, ...]]:
+        sql = f"r.experiment_id {self.searched.within} AND r.binned_at IS NULL AND {where.sql}"
+        values = (*self.searched.ids, *where.values)
+        if not self._fold:
+            return sql, values
+        parents = "SELECT 1 FROM run u WHERE u.uid = r.parent_uid AND u.binned_at IS NULL"
+        return (
+            f"{sql} AND NOT EXISTS ({parents} AND u.experiment_id {self.searched.within})",
+            (*values, *self.searched.ids),
+        )
 
     @cached_property
     def everything(self) -> bool:
@@ -74,7 +81,8 @@ class RunSearch:
         if self._wide is None:
             return Filter(f"run r {joins} WHERE {self._where}", (*values, *self._values))
         driven = f"{self._wide.table} d STRAIGHT_JOIN run r ON r.run_id = d.run_id"
-        return Filter(f"{driven} {joins} WHERE {self._where}", (*self._wide.values, *values, *self._values))
+        where, asked = self._left
+        return Filter(f"{driven} {joins} WHERE {where}", (*self._wide.values, *values, *asked))
 
     def ask(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
         """Run a statement of one's own within the bound of time."""
@@ -118,23 +126,25 @@ class RunSearch:
     def _in_order(self, key_id: int, descending: bool, what: str, offset: int, limit: int) -> list[tuple[Any, ...]]:
         """Read the runs that have a number off its index, in its order."""
         way = "DESC" if descending else "ASC"
-        (experiment_id,) = self.searched.ids
+        # Where every run fits, nothing is asked of the runs themselves: deep pages stay cheap.
+        joined = "" if self.everything else f" STRAIGHT_JOIN run r ON r.run_id = s.run_id AND {self._where}"
         return self._ask(
-            f"SELECT {what} FROM value_num s FORCE INDEX (value_num_order) STRAIGHT_JOIN run r ON r.run_id = s.run_id"
-            f" WHERE s.key_id = %s AND s.experiment_id = %s AND {self._where}"
-            f" ORDER BY s.num {way}, s.run_id {way} LIMIT %s OFFSET %s",
-            key_id, experiment_id, *self._values, limit, offset,
+            f"SELECT {what} FROM value_num s FORCE INDEX (value_num_order){joined}"
+            f" WHERE s.key_id = %s AND s.experiment_id = %s ORDER BY s.num {way}, s.run_id {way} LIMIT %s OFFSET %s",
+            *(self._values if joined else ()), key_id, *self.searched.ids, limit, offset,
         )  # fmt: skip
 
     def _by_number(self, key_id: int, descending: bool, offset: int, limit: int) -> list[int]:
         found = [run_id for (run_id,) in self._in_order(key_id, descending, "s.run_id", offset, limit)]
         if len(found) == limit:
             return found
+        joined = "" if self.everything else f" JOIN run r ON r.run_id = s.run_id AND {self._where}"
         ((numbered,),) = self._ask(
-            "SELECT COUNT(*) FROM value_num s JOIN run r ON r.run_id = s.run_id"
-            f" WHERE s.key_id = %s AND s.experiment_id = %s AND {self._where}",
-            key_id, *self.searched.ids, *self._values,
+            f"SELECT COUNT(*) FROM value_num s{joined} WHERE s.key_id = %s AND s.experiment_id = %s",
+            *(self._values if joined else ()), key_id, *self.searched.ids,
         )  # fmt: skip
+        if self.everything and int(numbered) == self._held():
+            return found
         rest = self._ask(
             f"SELECT r.run_id FROM run r WHERE {self._where} AND NOT EXISTS (SELECT 1 FROM"
             " value_num s WHERE s.key_id = %s AND s.experiment_id = r.experiment_id AND s.run_id = r.run_id)"
@@ -142,6 +152,11 @@ class RunSearch:
             *self._values, key_id, limit - len(found), max(0, offset - int(numbered)),
         )  # fmt: skip
         return found + [run_id for (run_id,) in rest]
+
+    def _held(self) -> int:
+        """Count every run of the experiments searched."""
+        where = f"experiment_id {self.searched.within}"
+        return int(self._ask(f"SELECT COUNT(*) FROM run WHERE {where}", *self.searched.ids)[0][0])
 
     def _by_threshold(self, key_id: int, sort: Sequence[SortKey], offset: int, limit: int) -> list[int]:
         """Sort by several keys only the runs that reach the page by the first: the others cannot be on it."""
@@ -156,8 +171,10 @@ class RunSearch:
     def _by_joins(
         self, sort: Sequence[SortKey], offset: int, limit: int, within: tuple[str, tuple[Any, ...]] | None = None
     ) -> list[int]:
+        where, asked = self._where, self._values
         if self.driver is not None:
             within = (self.driver.table, self.driver.values)
+            where, asked = self._left
         source, values = ("run r", []) if within is None else (
             f"{within[0]} d STRAIGHT_JOIN run r ON r.run_id = d.run_id", list(within[1]))  # fmt: skip
         joins, order = [], []
@@ -187,9 +204,9 @@ class RunSearch:
             backwards = order[0].startswith("r.started_at") and order[0].endswith("ASC")
             order.append(f"r.run_id {'ASC' if backwards else 'DESC'}")
         rows = self._ask(
-            f"SELECT r.run_id FROM {source} {' '.join(joins)} WHERE {self._where}"
+            f"SELECT r.run_id FROM {source} {' '.join(joins)} WHERE {where}"
             f" ORDER BY {', '.join(order)} LIMIT %s OFFSET %s",
-            *values, *self._values, limit, offset,
+            *values, *asked, limit, offset,
         )  # fmt: skip
         return [run_id for (run_id,) in rows]
 

@@ -259,22 +259,24 @@ export const GroupLine = memo(function GroupLine(props: GroupProps) {
   )
 })
 
-function cellFor(page: GroupPage, group: RunGroup, column: Shape): GroupCell | null {
+/** A column that is still on its way has none. */
+function cellFor(page: GroupPage, group: RunGroup, column: Shape): GroupCell | null | undefined {
   const at = page.columns.findIndex(
     (other) =>
       other.scope === column.scope &&
       other.name === column.name &&
       (other.aggregate ?? null) === (column.aggregate ?? null),
   )
-  return group.cells[at] ?? null
+  return at < 0 ? undefined : (group.cells[at] ?? null)
 }
 
 /** A shared value, or mean ± standard deviation; where not all runs have a number, how many do. */
-function SpreadCell({ column, cell, runs }: { column: Shape; cell: GroupCell | null; runs: number }) {
-  if (cell === null)
+function SpreadCell(props: { column: Shape; cell: GroupCell | null | undefined; runs: number }) {
+  const { column, cell, runs } = props
+  if (!cell)
     return (
       <div role="gridcell" {...place(column, 'text-ink3')}>
-        –
+        {cell === null ? '–' : '…'}
       </div>
     )
   if (cell.is_shared) {

@@ -16,6 +16,7 @@ import { SELECTED_LIMIT, type Selection } from '../../../parts/selection'
 import type { Column } from '../columns'
 import { turned } from '../words'
 import { Head, sortedBy, type ColumnActs } from './Head'
+import { STRIPE } from './groups'
 import { useLines, type Line, type Span } from './lines'
 import { GroupLine, InWindow, PlainLine, RunLine } from './Rows'
 import { useColumnWindow } from './window'
@@ -43,7 +44,11 @@ export function RunTable(props: Props) {
   const holder = useRef<HTMLDivElement>(null)
   const [open, setOpen] = useState<Set<string>>(new Set())
   const [span, setSpan] = useState<Span>({ first: 0, last: PAGE - 1 })
-  const { length, lineAt, grouped, error } = useLines(place, asked, group, page, span, open, total)
+  const [reach, setReach] = useState(0)
+  const texts = useMemo(() => columns.map((column) => column.text), [columns])
+  const { length, lineAt, grouped, whole, error } = useLines(
+    place, asked, group, page, span, open, total, texts, reach,
+  ) // prettier-ignore
   const shapes = useMemo(
     () => shapesOf(columns, page, grouped, pins, widths),
     [columns, page, grouped, pins, widths],
@@ -62,6 +67,11 @@ export function RunTable(props: Props) {
   const lastPage = Math.floor(last / PAGE) * PAGE + PAGE - 1
   useEffect(() => setSpan({ first: firstPage, last: lastPage }), [firstPage, lastPage])
   const [from, to] = useColumnWindow(holder, shapes)
+  const seen = Math.min(to, shapes.length)
+  // One stripe of columns after the other: the first are soon there, and the service has one question at a time.
+  useEffect(() => {
+    if (whole) setReach((before) => Math.max(before, Math.min(seen, before + STRIPE)))
+  }, [seen, whole, reach])
   useEffect(() => setOpen(new Set()), [group, asked.query, place.experiment])
 
   const openLine = useCallback(
@@ -82,7 +92,7 @@ export function RunTable(props: Props) {
   }) // prettier-ignore
   useEffect(focus)
 
-  const whole = rows.getTotalSize()
+  const height = rows.getTotalSize()
   const width =
     NAME_WIDTH + STARTED_WIDTH + shapes.reduce((sum, column) => sum + column.width, 0) + REASON_WIDTH
   return (
@@ -116,7 +126,7 @@ export function RunTable(props: Props) {
         )}
         {length === 0 && !error && <p className="px-6 py-6 text-ink2">No run fits this question.</p>}
         {/* Lines are placed, not stacked: one that comes or goes moves no other. */}
-        <div role="rowgroup" className="relative" style={{ height: whole }}>
+        <div role="rowgroup" className="relative" style={{ height }}>
           {items.map((item) => {
             const found = lineAt(item.index)
             const common = { at: item.index, columns: shapes, from, to, onKey: keys }

@@ -1,14 +1,18 @@
 /** The lines of the table: runs or groups, read a page at a time as they come into sight, with what stands under them. */
-import { keepPreviousData, useQueries, useQuery } from '@tanstack/react-query'
+import { useQueries } from '@tanstack/react-query'
 import { useMemo } from 'react'
 import type { Run, RunPage } from '../../../api/client'
-import { groupsPage, innerRuns, PAGE, runsPage, type Asked, type RunGroup } from '../../../api/finding'
+import { innerRuns, PAGE, runsPage, type Asked, type RunGroup } from '../../../api/finding'
+import { useGroups } from './groups'
 
 export type Line =
   | { kind: 'run'; run: Run; inner: boolean; open: boolean | null; id: string }
   | { kind: 'group'; group: RunGroup; open: boolean; id: string }
   | { kind: 'more'; text: string; id: string }
   | { kind: 'waiting'; id: string }
+
+/** Of so many runs groups are added up over all columns at once; of more over those in sight. */
+const AT_ONCE = 3_000
 
 export type Span = { first: number; last: number }
 
@@ -29,14 +33,11 @@ export function useLines(
   open: Set<string>,
   /** How many there are, where nothing is asked. */
   total: number | undefined,
+  /** Every column of the table in its order, and how many of them came into sight. */
+  columns: string[],
+  reach: number,
 ) {
   const { project, experiment } = place
-  const groups = useQuery({
-    ...groupsPage(project, experiment, group ?? '', asked, 0),
-    enabled: group !== null,
-    placeholderData: keepPreviousData,
-  })
-  const grouped = group !== null ? groups.data : undefined
   const wanted = useMemo(() => {
     const from = Math.max(0, Math.floor(span.first / PAGE))
     const to = Math.max(from, Math.floor(span.last / PAGE))
@@ -49,17 +50,21 @@ export function useLines(
   const runPages = useQueries({
     queries: (group === null ? wanted : []).map((page) => runsPage(project, experiment, asked, page * PAGE)),
   })
-  const groupPages = useQueries({
-    queries: (group !== null ? wanted : []).map((page) =>
-      groupsPage(project, experiment, group ?? '', asked, page * PAGE),
-    ),
-  })
+  const groups = useGroups(
+    place,
+    asked,
+    group,
+    wanted,
+    columns,
+    first.count > AT_ONCE ? reach : columns.length,
+  )
+  const grouped = groups.pages[0]
   const base = (index: number): Base => {
     const page = Math.floor(index / PAGE)
     const at = index % PAGE
     const there = wanted.indexOf(page)
     if (group !== null) {
-      return { group: (page === 0 ? grouped : groupPages[there]?.data)?.groups[at] }
+      return { group: groups.pages[there + 1]?.groups[at] }
     }
     return { run: (page === 0 ? first : runPages[there]?.data)?.rows[at] }
   }
@@ -80,7 +85,7 @@ export function useLines(
     const found = innerLine(under, at)
     return typeof found === 'number' ? baseLine(base(found), at, asked.fold, group, open) : found
   }
-  return { length: length + added, lineAt, grouped, error: groups.error }
+  return { length: length + added, lineAt, grouped, whole: groups.whole, error: groups.error }
 }
 
 type Base = { run?: Run; group?: RunGroup }
