@@ -16,10 +16,11 @@ if TYPE_CHECKING:
     from typing import Any
 
     from kinetrum.client.beginning import attach, begin, resume
+    from kinetrum.client.comparing import Comparison, Effects, compare, effects
     from kinetrum.client.describing import Experiment, Note, binned, experiment
     from kinetrum.client.lineage import Lineage, lineage
     from kinetrum.client.moving import export, import_
-    from kinetrum.client.reading import RunTable, compare, fetch, open, restore, runs
+    from kinetrum.client.reading import RunTable, fetch, open, restore, runs
     from kinetrum.client.recorded import RecordedRun
     from kinetrum.client.recorded_plots import RecordedPlot, overlay
     from kinetrum.client.registry import Model, ModelVersion, model, models, register
@@ -43,11 +44,12 @@ if TYPE_CHECKING:
 _HOMES = {
     "kinetrum.client.beginning": ("attach", "begin", "resume"),
     "kinetrum.client.run": ("Run",),
+    "kinetrum.client.comparing": ("Comparison", "Effects", "compare", "effects"),
     "kinetrum.client.describing": ("Experiment", "Note", "binned", "experiment"),
     "kinetrum.client.lineage": ("Lineage", "lineage"),
     "kinetrum.client.moving": ("export", "import_"),
     "kinetrum.client.room": ("purge", "storage"),
-    "kinetrum.client.reading": ("RunTable", "compare", "fetch", "open", "restore", "runs"),
+    "kinetrum.client.reading": ("RunTable", "fetch", "open", "restore", "runs"),
     "kinetrum.client.recorded": ("RecordedRun",),
     "kinetrum.client.recorded_plots": ("RecordedPlot", "overlay"),
     "kinetrum.client.rows": ("Rows", "join_rows", "rows"),
@@ -60,11 +62,12 @@ _HOMES = {
 }  # fmt: skip
 
 __all__ = [
-    "CheckedFile", "Conflict", "Damaged", "Experiment", "InvalidInput", "KinetrumError", "Lineage", "Model",
-    "ModelVersion", "NotAllowed", "NotFound", "NotSignedIn", "Note", "RecordedPlot", "RecordedRun", "Rows", "Run",
-    "RunTable", "StoredVersion", "TooLarge", "Unavailable", "UnexpectedOccupant", "attach", "begin", "binned",
-    "compare", "difference", "experiment", "export", "fetch", "import_", "join_rows", "keep", "lineage", "model",
-    "models", "open", "overlay", "purge", "register", "restore", "resume", "rows", "runs", "storage", "uses",
+    "CheckedFile", "Comparison", "Conflict", "Damaged", "Effects", "Experiment", "InvalidInput", "KinetrumError",
+    "Lineage", "Model", "ModelVersion", "NotAllowed", "NotFound", "NotSignedIn", "Note", "RecordedPlot",
+    "RecordedRun", "Rows", "Run", "RunTable", "StoredVersion", "TooLarge", "Unavailable", "UnexpectedOccupant",
+    "attach", "begin", "binned", "compare", "difference", "effects", "experiment", "export", "fetch", "import_",
+    "join_rows", "keep", "lineage", "model", "models", "open", "overlay", "purge", "register", "restore", "resume",
+    "rows", "runs", "storage", "uses",
 ]  # fmt: skip
 
 

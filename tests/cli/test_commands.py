@@ -93,7 +93,7 @@ def test_show(recorded: Project, capsys: Out) -> None:
 def test_compare(recorded: Project, capsys: Out) -> None:
     status, text, _ = run(capsys, "compare", "frost-alarm/3", "frost-alarm/1")
     assert status == 0
-    assert text.startswith("Run 3 is better than Run 1 on recall (+0.2)")
+    assert text.startswith("Run 3 came out better than Run 1 on recall (+0.2)")
     assert "One run each" in text
     assert "better" in text
     status, text, _ = run(capsys, "compare", "frost-alarm/3", "frost-alarm/2", "--baseline", "frost-alarm/1", "--json")

@@ -51,7 +51,9 @@ def test_different_groups_are_compared_as_scipy_does_it(left: list[float], right
     assert found.method == "Welch"
     assert found.low is not None
     assert (found.low, found.high) == pytest.approx(wanted.confidence_interval(0.95), rel=1e-6, abs=1e-7)
-    assert found.probability == pytest.approx(stats.ttest_ind(left, right, equal_var=False, alternative="less").pvalue, abs=1e-9)
+    assert found.probability == pytest.approx(
+        stats.ttest_ind(left, right, equal_var=False, alternative="less").pvalue, abs=1e-9
+    )
     assert found.beyond == (wanted.pvalue < 0.05) or math.isclose(wanted.pvalue, 0.05, rel_tol=1e-6)
 
 
@@ -117,7 +119,9 @@ def test_as_many_runs_as_were_said_do_tell() -> None:
     assert runs is not None
     chance = np.random.default_rng(7)
     told = [
-        difference_of(unseeded(chance.normal(0.02, 0.015, runs).tolist()), unseeded(chance.normal(0, 0.015, runs).tolist())).beyond
+        difference_of(
+            unseeded(chance.normal(0.02, 0.015, runs).tolist()), unseeded(chance.normal(0, 0.015, runs).tolist())
+        ).beyond
         for _ in range(1_000)
     ]
     assert 0.76 < np.mean(told) < 0.9
@@ -185,7 +189,9 @@ def test_an_effect_is_that_of_the_analysis_of_variance() -> None:
     depth = chance.integers(1, 5, 60).tolist()
     learner = chance.choice(["forest", "boost"], 60).tolist()
     y = [0.1 * d + chance.normal(0, 0.05) for d in depth]
-    found = effects_on(y, [{"depth": d, "learner": learner_, "same": 1} for d, learner_ in zip(depth, learner, strict=True)])
+    found = effects_on(
+        y, [{"depth": d, "learner": learner_, "same": 1} for d, learner_ in zip(depth, learner, strict=True)]
+    )
     first, second = found.effects
     assert (first.factor, first.certainty, found.left_out) == ("depth", "clear", ["same"])
     assert first.share > 0.7

@@ -116,9 +116,9 @@ def test_comparison_of_two() -> None:
     assert recall.change_share == pytest.approx(0.03 / 0.88)
     assert loss.verdict == "better"
     assert found.outcomes_equal == 1
-    assert found.headline.finding == "Run 1 is better than Run 2"
+    assert found.headline.finding == "Run 1 came out better than Run 2"
     assert "+0.03" in found.headline.rest
-    assert "noise is not known" in found.headline.reason
+    assert "One run each" in found.headline.reason
 
 
 def test_the_baseline_turns_the_change_around() -> None:
@@ -133,7 +133,7 @@ def test_mixed_and_equal_verdicts_are_said() -> None:
     mixed = compare_runs(
         [facts("e/1", {}, {"recall": 0.9, "loss": 0.5}), facts("e/2", {}, {"recall": 0.8, "loss": 0.4})], goals
     )
-    assert mixed.headline.finding.startswith("Run 1 is better on recall")
+    assert mixed.headline.finding.startswith("Run 1 came out better on recall")
     assert "worse on loss" in mixed.headline.rest
     equal = compare_runs([facts("e/1", {"a": 1}, {"recall": 0.9}), facts("e/2", {"a": 2}, {"recall": 0.9})], goals)
     assert equal.headline.finding == "Nothing came out differently"

@@ -206,7 +206,7 @@ def test_comparison(table: Project) -> None:
     assert {row["key"] for row in found["settings"]} == {"learner", "depth"}
     assert found["settings_equal"] == 1
     assert found["outcomes"][0]["verdict"] == "better"
-    assert found["headline"]["finding"] == "Run 3 is better than Run 1"
+    assert found["headline"]["finding"] == "Run 3 came out better than Run 1"
     for runs in (["frost-alarm/1"], ["frost-alarm/1", "frost-alarm/1"], ["frost-alarm/1"] * 101):
         with pytest.raises(errors.InvalidInput):
             service.get(table.path("comparison"), run=runs)

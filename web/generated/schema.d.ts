@@ -568,6 +568,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Runs
+         * @description Compare runs, with their replicates: what was set differently, what came out differently, and beyond noise.
+         */
+        get: operations["compare_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/comparison/reasons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Reasons
+         * @description Order what differs between two runs by how likely it made the difference of a value.
+         */
+        get: operations["read_reasons"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/comparison/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Rows
+         * @description Compare two runs on the rows whose predictions both kept: McNemar's test and the paired bootstrap.
+         */
+        get: operations["compare_rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/effects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Effects
+         * @description Rank settings, data and code of an experiment's finished runs by how much of a value goes along with them.
+         */
+        get: operations["read_effects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Columns
+         * @description Read columns over the runs that fit, in the table's order, for charts: up to 2,000 runs.
+         */
+        get: operations["read_columns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/experiments": {
         parameters: {
             query?: never;
@@ -856,26 +956,6 @@ export interface paths {
          * @description Read one metric of several runs, reduced to what a chart of that width can show.
          */
         get: operations["read_curves"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/comparison": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Compare Runs
-         * @description Compare runs: what was set differently, what came out differently.
-         */
-        get: operations["compare_runs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2658,7 +2738,10 @@ export interface components {
             /** Most */
             most: number | null;
         };
-        /** ComparedOutcome */
+        /**
+         * ComparedOutcome
+         * @description A key over all runs; of runs with replicates `values` are means. `change` is that of the run spoken about.
+         */
         ComparedOutcome: {
             /** Key */
             key: string;
@@ -2667,6 +2750,10 @@ export interface components {
             values: unknown[];
             /** Present */
             present: boolean[];
+            /** Spreads */
+            spreads: (components["schemas"]["MeanSpread"] | null)[];
+            /** Changes */
+            changes: (components["schemas"]["OutcomeChange"] | null)[];
             /** Change */
             change: number | null;
             /** Change Share */
@@ -2676,11 +2763,17 @@ export interface components {
             /** Best */
             best: boolean[];
         };
-        /** ComparedRun */
+        /**
+         * ComparedRun
+         * @description A run, or with its `replicates` (itself among them) the group that it stands for.
+         */
         ComparedRun: {
             /** Reference */
             reference: string;
-            /** Id */
+            /**
+             * Id
+             * @description UUID made by the client (version 7).
+             */
             id: string;
             /** Label */
             label: string;
@@ -2694,6 +2787,8 @@ export interface components {
             started_at: string;
             /** Author */
             author: string;
+            /** Replicates */
+            replicates: string[];
         };
         /** ComparedSetting */
         ComparedSetting: {
@@ -2719,6 +2814,12 @@ export interface components {
             inputs: components["schemas"]["ComparedSetting"][];
             /** Inputs Equal */
             inputs_equal: number;
+            /** Surroundings */
+            surroundings: components["schemas"]["ComparedSetting"][];
+            /** Surroundings Equal */
+            surroundings_equal: number;
+            /** Costs */
+            costs: components["schemas"]["ComparedOutcome"][];
             /** Outcomes */
             outcomes: components["schemas"]["ComparedOutcome"][];
             /** Outcomes Equal */
@@ -2808,10 +2909,75 @@ export interface components {
             /** More */
             more: number;
         };
+        /**
+         * DifferenceOfMeans
+         * @description A run, or the mean of its replicates, less the baseline: interval, and the probability that it is the higher.
+         *
+         *     `beyond` noise is null where one run each says nothing; `needed` runs a side would tell. `confidence` is that of the
+         *     interval, corrected for the number of runs compared.
+         */
+        DifferenceOfMeans: {
+            /** Change */
+            change: number;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Probability */
+            probability: number | null;
+            /** Beyond */
+            beyond: boolean | null;
+            /** Confidence */
+            confidence: number;
+            /** Method */
+            method: string;
+            /** Needed */
+            needed: number | null;
+        };
         /** Digests */
         Digests: {
             /** Sha256 */
             sha256: string[];
+        };
+        /**
+         * Drawn
+         * @description Columns of the runs that fit, in the table's order, for charts; `left_out` runs are beyond the bound.
+         */
+        Drawn: {
+            /** Runs */
+            runs: components["schemas"]["DrawnRun"][];
+            /** Columns */
+            columns: components["schemas"]["DrawnColumn"][];
+            /** Left Out */
+            left_out: number;
+        };
+        /**
+         * DrawnColumn
+         * @description One column over the runs drawn: numbers, or texts; null where a run has none, "NaN" where it is that.
+         */
+        DrawnColumn: {
+            /** Text */
+            text: string;
+            /** Scope */
+            scope: string;
+            /** Name */
+            name: string;
+            /** Aggregate */
+            aggregate: string | null;
+            goal: components["schemas"]["Goal"] | null;
+            /** Values */
+            values: unknown[];
+        };
+        /** DrawnRun */
+        DrawnRun: {
+            /** Reference */
+            reference: string;
+            /** Number */
+            number: number;
+            /** Name */
+            name: string | null;
+            /** Status */
+            status: string;
         };
         /**
          * DrawnSeries
@@ -2826,6 +2992,52 @@ export interface components {
             x: unknown[];
             /** Y */
             y: number[];
+        };
+        /**
+         * Effect
+         * @description A factor: the share of variance that goes along with it alone, corrected p-value, and how sure that is.
+         */
+        Effect: {
+            /** Factor */
+            factor: string;
+            /** Runs */
+            runs: number;
+            /** Levels */
+            levels: components["schemas"]["Level"][];
+            /** Share */
+            share: number;
+            /** P */
+            p: number;
+            /**
+             * Certainty
+             * @enum {string}
+             */
+            certainty: "clear" | "likely" | "open";
+            /** Rank */
+            rank: number | null;
+            /** Together */
+            together: string[];
+        };
+        /**
+         * Effects
+         * @description What moves a value, the largest share first; `sentence` says it.
+         */
+        Effects: {
+            /** Key */
+            key: string;
+            goal: components["schemas"]["Goal"] | null;
+            /** Runs */
+            runs: number;
+            /** Left Out */
+            left_out: number;
+            /** Sentence */
+            sentence: string;
+            /** Effects */
+            effects: components["schemas"]["Effect"][];
+            /** Interactions */
+            interactions: components["schemas"]["Interaction"][];
+            /** Unvaried */
+            unvaried: string[];
         };
         /** Embedding */
         Embedding: {
@@ -3107,6 +3319,13 @@ export interface components {
             /** Disk Free Bytes */
             disk_free_bytes: number;
         };
+        /** Interaction */
+        Interaction: {
+            /** Factors */
+            factors: string[];
+            /** P */
+            p: number;
+        };
         /**
          * JoinedRows
          * @description A page of the rows of two tables joined by `key`; `counts` has every outcome, also what is not shown.
@@ -3153,6 +3372,15 @@ export interface components {
             comment: string;
             /** Origin */
             origin: string;
+        };
+        /** JudgedRows */
+        JudgedRows: {
+            /** Name */
+            name: string;
+            /** Differences */
+            differences: components["schemas"]["RowsDifference"][];
+            /** Note */
+            note: string;
         };
         /** KeptName */
         KeptName: {
@@ -3212,6 +3440,15 @@ export interface components {
             version: number | null;
             /** Activity */
             activity: string | null;
+        };
+        /** Level */
+        Level: {
+            /** Name */
+            name: string;
+            /** Runs */
+            runs: number;
+            /** Mean */
+            mean: number;
         };
         /**
          * Lineage
@@ -3410,6 +3647,22 @@ export interface components {
              * @default
              */
             instance: string;
+        };
+        /**
+         * MeanSpread
+         * @description Replicates of one run: how many, mean, standard deviation, and the interval of the mean.
+         */
+        MeanSpread: {
+            /** Runs */
+            runs: number;
+            /** Mean */
+            mean: number;
+            /** Deviation */
+            deviation: number | null;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
         };
         /** Member */
         Member: {
@@ -4153,6 +4406,16 @@ export interface components {
             /** Offers */
             offers: components["schemas"]["Offer"][];
         };
+        /** OutcomeChange */
+        OutcomeChange: {
+            /** Change */
+            change: number;
+            /** Share */
+            share: number | null;
+            /** Verdict */
+            verdict: ("better" | "worse" | "equal") | null;
+            difference: components["schemas"]["DifferenceOfMeans"];
+        };
         /**
          * Output
          * @description Lines in order; `next_line` comes after the last. From `head_end` to `tail_begin` lines were left out.
@@ -4492,6 +4755,25 @@ export interface components {
             /** Recorded Bytes */
             recorded_bytes: number;
         };
+        /**
+         * Reason
+         * @description A possible cause; `weight` (0 to 1) orders, `expected` is the difference that other runs show for it.
+         */
+        Reason: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "setting" | "data" | "code" | "environment" | "noise";
+            /** Name */
+            name: string;
+            /** Weight */
+            weight: number;
+            /** Text */
+            text: string;
+            /** Expected */
+            expected: number | null;
+        };
         /** References */
         References: {
             /** Runs */
@@ -4593,6 +4875,38 @@ export interface components {
             judged: boolean;
             /** Wrong */
             wrong: number | null;
+        };
+        /**
+         * RowsDifference
+         * @description A measure of two runs' predictions on the same rows, left less right.
+         */
+        RowsDifference: {
+            /** Measure */
+            measure: string;
+            /** Higher Is Better */
+            higher_is_better: boolean;
+            /** Rows */
+            rows: number;
+            /** Left */
+            left: number;
+            /** Right */
+            right: number;
+            /** Change */
+            change: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Probability */
+            probability: number;
+            /** Beyond */
+            beyond: boolean;
+            /** Method */
+            method: string;
+            /** Only Left Right */
+            only_left_right: number | null;
+            /** Only Right Right */
+            only_right_right: number | null;
         };
         /** RunColumn */
         RunColumn: {
@@ -5273,6 +5587,17 @@ export interface components {
             registered_at: string;
             /** Run */
             run: string | null;
+        };
+        /** Why */
+        Why: {
+            /** Key */
+            key: string;
+            /** Left */
+            left: string;
+            /** Right */
+            right: string;
+            /** Reasons */
+            reasons: components["schemas"]["Reason"][];
         };
         /** Kept */
         kinetrum__wire__room__Kept: {
@@ -6027,6 +6352,8 @@ export interface operations {
                 sort?: string;
                 /** @description Keys to keep; all without one. */
                 column?: string[] | null;
+                /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
+                pareto?: string;
             };
             header?: never;
             path: {
@@ -6079,6 +6406,8 @@ export interface operations {
                 sort?: string;
                 /** @description Keys to keep; all without one. */
                 column?: string[] | null;
+                /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
+                pareto?: string;
             };
             header?: never;
             path: {
@@ -6328,6 +6657,8 @@ export interface operations {
                 limit?: number;
                 /** @description Columns to show: recall, param:depth, min(loss), label:purpose, duration. */
                 column?: string[] | null;
+                /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
+                pareto?: string;
             };
             header?: never;
             path: {
@@ -6384,6 +6715,8 @@ export interface operations {
                 limit?: number;
                 /** @description Columns to show: recall, param:depth, min(loss), label:purpose, duration. */
                 column?: string[] | null;
+                /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
+                pareto?: string;
             };
             header?: never;
             path: {
@@ -6437,6 +6770,8 @@ export interface operations {
                 limit?: number;
                 /** @description Columns to show: recall, param:depth, min(loss), label:purpose, duration. */
                 column?: string[] | null;
+                /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
+                pareto?: string;
             };
             header?: never;
             path: {
@@ -6491,6 +6826,8 @@ export interface operations {
                 limit?: number;
                 /** @description Columns to show: recall, param:depth, min(loss), label:purpose, duration. */
                 column?: string[] | null;
+                /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
+                pareto?: string;
             };
             header?: never;
             path: {
@@ -6770,6 +7107,237 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Offers"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_runs: {
+        parameters: {
+            query: {
+                /** @description References such as frost-alarm/42; 2 to 100. */
+                run: string[];
+                /** @description Index of the run that changes are measured against. */
+                baseline?: number;
+                /** @description Every run for itself, without its replicates. */
+                each?: boolean;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_reasons: {
+        parameters: {
+            query: {
+                /** @description A run, and the one that it is compared with. */
+                run: string[];
+                /** @description A value; without one that of the first goal. */
+                on?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_rows: {
+        parameters: {
+            query: {
+                /** @description A run, and the one that it is compared with. */
+                run: string[];
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JudgedRows"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_effects: {
+        parameters: {
+            query?: {
+                /** @description A value; without one that of the first goal. */
+                on?: string | null;
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effects"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_columns: {
+        parameters: {
+            query: {
+                /** @description Up to 40: recall, param:depth, min(loss), started. */
+                column: string[];
+                /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
+                query?: string;
+                /** @description Keys, the strongest first: recall,fit_seconds:asc */
+                sort?: string;
+                /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
+                pareto?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drawn"];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -7571,51 +8139,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Curves"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    compare_runs: {
-        parameters: {
-            query: {
-                /** @description References such as frost-alarm/42; 2 to 100. */
-                run: string[];
-                /** @description Index of the run that changes are measured against. */
-                baseline?: number;
-            };
-            header?: never;
-            path: {
-                project: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             /** @description A problem document (RFC 9457). */

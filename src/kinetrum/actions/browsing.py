@@ -14,6 +14,7 @@ from kinetrum.actions.limiting import WALL_S, run_limited
 from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.media import kind_of
+from kinetrum.core.noise.rows import RowsDifference
 from kinetrum.core.refs import VersionRef
 from kinetrum.core.rows.asked import Asked, Page
 from kinetrum.storage import manifests
@@ -40,11 +41,24 @@ def read_joined(
 ) -> tuple[TableAt, TableAt, Page]:  # fmt: skip
     """Return a page of the rows of two tables joined by a key; see `core.rows.join_tables`."""
     one, two = _table_at(actor, project, left), _table_at(actor, project, right)
-    chosen = key
-    if chosen is None and one[0].about.get("key") is not None and one[0].about.get("key") == two[0].about.get("key"):
-        chosen = str(one[0].about["key"])
+    chosen = key or _kept_key(one, two)
     given = {"asked": asdict(asked), "key": chosen, "outcomes": list(outcomes)}
     return one, two, _asked(store, [one, two], given, asked)
+
+
+def read_judged(
+    actor: Actor, store: BlobStore, project: str, left: VersionRef, right: VersionRef
+) -> list[RowsDifference]:
+    """Compare two tables of predictions on the rows that both have; see `core.rows.judging`."""
+    one, two = _table_at(actor, project, left), _table_at(actor, project, right)
+    answer = _limited(store, "judged", [one, two], {"key": _kept_key(one, two)})
+    return [RowsDifference(**found) for found in json.loads(answer)]
+
+
+def _kept_key(one: TableAt, two: TableAt) -> str | None:
+    """Return the row key that both tables were kept with."""
+    named = one[0].about.get("key")
+    return str(named) if named is not None and named == two[0].about.get("key") else None
 
 
 @snapshot
@@ -69,14 +83,18 @@ def _table_at(actor: Actor, project: str, table: VersionRef) -> TableAt:
 
 
 def _asked(store: BlobStore, tables: Sequence[TableAt], given: dict[str, Any], asked: Asked) -> Page:
+    found = json.loads(_limited(store, "rows", tables, given))
+    return Page(**{**found, "columns": [(name, kind) for name, kind in found["columns"]]})
+
+
+def _limited(store: BlobStore, task: str, tables: Sequence[TableAt], given: dict[str, Any]) -> bytes:
     for _, entry in tables:
         if not store.has(entry.sha256):
             raise NotFound(f"The bytes of {entry.path} are missing in the store; ask its administrator to look.")
     paths = [entry.path for _, entry in tables]
-    answer = run_limited("rows", [store.path_of(entry.sha256) for _, entry in tables], {"paths": paths, **given})
+    answer = run_limited(task, [store.path_of(entry.sha256) for _, entry in tables], {"paths": paths, **given})
     if answer is None:
         raise TooLarge(
             f"{' and '.join(paths)}: reading takes more than {WALL_S} seconds or too much memory; download it."
         )
-    found = json.loads(answer)
-    return Page(**{**found, "columns": [(name, kind) for name, kind in found["columns"]]})
+    return answer

@@ -1,45 +1,172 @@
-"""Comparing runs: gathers what the core compares."""
+"""Comparing runs: gathers what the core compares, with the replicates that stand behind each run."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.finding import run_named
-from kinetrum.actions.looking import RunView, plain_view
+from kinetrum.actions.looking import RunView, plain_view, views_of
 from kinetrum.core.compare import Comparison, RunFacts, compare_runs
-from kinetrum.core.compare.runs import RUN_LIMIT
+from kinetrum.core.compare.runs import RUN_LIMIT, Replicate
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.goals import Goal
+from kinetrum.core.replicates import SEEDS
+from kinetrum.core.rundoc import RunDoc
+from kinetrum.core.values import Value
+from kinetrum.storage import replicates, runs
 from kinetrum.storage.database import snapshot
+
+_REPLICATES_LIMIT = 200
+
+
+@dataclass(frozen=True)
+class Compared:
+    """A comparison with its runs as the tables show them."""
+
+    comparison: Comparison
+    views: list[RunView]
+    goals: dict[str, Goal]
 
 
 @snapshot
-def compare(actor: Actor, project: str, references: list[str], baseline: int) -> tuple[Comparison, list[RunView]]:
-    """Compare 2 to 100 runs of a project; `baseline` is the index of the run to measure changes against."""
+def compare(actor: Actor, project: str, references: list[str], baseline: int, each: bool = False) -> Compared:
+    """Compare 2 to 100 runs of a project; `baseline` is the index of the run to measure changes against.
+
+    Runs with finished replicates stand for all of them; of runs named that repeat one another the first stands for
+    the others. With `each`, or where all named repeat one another, every run stands for itself.
+    """
     if len(references) > RUN_LIMIT:
         raise InvalidInput(f"{len(references)} runs were given; 2 to {RUN_LIMIT} are compared.", field="run")
     place = enter(actor, project)
     views = [plain_view(run_named(place, reference)) for reference in references]
+    if len({view.run.run_id for view in views}) != len(views):
+        raise InvalidInput("The same run was given twice.", field="runs")
+    if not 0 <= baseline < len(views):
+        raise InvalidInput(f"The baseline {baseline} is none of the runs.", field="baseline")
     goals: dict[str, Goal] = {}
     for view in views:
         for key, goal in view.goals.items():
             goals.setdefault(key, goal)
+    groups = [[view] for view in views]
+    if not each:
+        views, groups, baseline = _together(views, baseline)
     same_experiment = len({view.run.experiment_id for view in views}) == 1
-    facts = [_facts(view, same_experiment) for view in views]
-    return compare_runs(facts, goals, baseline), views
+    grouped = any(len(group) > 1 for group in groups)
+    facts = [_facts(view, group, same_experiment, grouped) for view, group in zip(views, groups, strict=True)]
+    return Compared(compare_runs(facts, goals, baseline, _noise(views, groups, goals)), views, goals)
 
 
-def _facts(view: RunView, same_experiment: bool) -> RunFacts:
+def _together(views: list[RunView], baseline: int) -> tuple[list[RunView], list[list[RunView]], int]:
+    """Return the runs that stand for groups, their groups, and where the baseline is now."""
+    marks = [_mark(view.doc) for view in views]
+    if len(set(marks)) == 1 and marks[0] is not None:
+        return views, [[view] for view in views], baseline
+    kept: list[RunView] = []
+    places: dict[tuple[int, str], int] = {}
+    moved: list[int] = []
+    for view, mark in zip(views, marks, strict=True):
+        key = (view.run.experiment_id, mark or f"alone {view.run.run_id}")
+        if key not in places:
+            places[key] = len(kept)
+            kept.append(view)
+        moved.append(places[key])
+    return kept, [_group_of(view) for view in kept], moved[baseline]
+
+
+def _mark(doc: RunDoc) -> str | None:
+    return doc.fields().get("replicates")
+
+
+def _group_of(view: RunView) -> list[RunView]:
+    mark = _mark(view.doc)
+    if mark is None:
+        return [view]
+    ids = replicates.finished_with_mark(view.run.project_id, view.run.experiment_id, mark, _REPLICATES_LIMIT)
+    others = [run_id for run_id in ids if run_id != view.run.run_id]
+    return [view, *views_of(runs.runs_by_ids(others))]
+
+
+def _noise(views: list[RunView], groups: list[list[RunView]], goals: dict[str, Goal]) -> dict[str, float]:
+    """Return what replicates of other settings vary by, where those compared have none."""
+    if any(len(group) > 1 for group in groups) or not goals:
+        return {}
+    run = views[0].run
+    return replicates.pooled_deviations(run.project_id, run.experiment_id, list(goals))
+
+
+def _facts(view: RunView, group: list[RunView], same_experiment: bool, grouped: bool) -> RunFacts:
     run = view.run
     return RunFacts(
         reference=run.reference,
         label=f"Run {run.number}" if same_experiment else run.reference,
         experiment=run.experiment,
         status=run.status,
-        params=view.doc.params,
+        params={key: value for key, value in view.doc.params.items() if not (grouped and key in SEEDS)},
         values=view.values,
-        inputs={
-            f"{link.name} ({link.role})" if link.role else link.name: f"{link.name}@{link.version}"
-            for link in view.doc.used
-        },
+        inputs=inputs_of(view.doc),
         metrics=view.metrics,
-    )
+        replicates=tuple(
+            Replicate(one.run.reference, _seed(one.doc), one.values, _costs(one)) for one in group if len(group) > 1
+        ),
+        surroundings=surroundings_of(view),
+        costs=_costs(view),
+    )  # fmt: skip
+
+
+def inputs_of(doc: RunDoc) -> dict[str, str]:
+    """Return what a run used, by name and role: its versions."""
+    return {
+        f"{link.name} ({link.role})" if link.role else link.name: f"{link.name}@{link.version}" for link in doc.used
+    }
+
+
+def _seed(doc: RunDoc) -> Value:
+    return next((doc.params[key] for key in sorted(SEEDS) if key in doc.params), None)
+
+
+def surroundings_of(view: RunView) -> dict[str, Value]:
+    """Return the code and the machine of a run: commit, uncommitted changes and script by digest, packages, host."""
+    doc = view.doc
+    found: dict[str, Value] = {}
+    if doc.code.get("commit"):
+        found["commit"] = str(doc.code["commit"])[:10]
+    for name, title in (("difference", "uncommitted changes"), ("script", "script"), ("packages", "packages")):
+        if name in doc.texts:
+            found[title] = doc.texts[name][:10]
+    if view.run.host:
+        found["host"] = view.run.host
+    return found | {key: value for key, value in doc.about.items() if key not in _OWN}
+
+
+# What no two runs share, or what stands elsewhere.
+_OWN = frozenset({"process", "script", "command"})
+
+
+def _costs(view: RunView) -> dict[str, Value]:
+    run = view.run
+    return {} if run.ended_at is None else {"duration": (run.ended_at - run.started_at).total_seconds()}
+
+
+def differing_factors(left: RunView, right: RunView) -> dict[str, list[tuple[str, Value, Value]]]:
+    """Return what differs between two runs by its kind: settings but seeds, data, code, environment."""
+    code = {"commit", "uncommitted changes", "script"}
+    around = (surroundings_of(left), surroundings_of(right))
+    sides: dict[str, tuple[dict[str, Value], dict[str, Value]]] = {
+        "setting": tuple(_without(view.doc.params, SEEDS) for view in (left, right)),  # type: ignore[dict-item]
+        "data": (dict(inputs_of(left.doc)), dict(inputs_of(right.doc))),
+        "code": tuple({key: one[key] for key in one if key in code} for one in around),  # type: ignore[dict-item]
+        "environment": tuple(_without(one, code) for one in around),  # type: ignore[dict-item]
+    }
+    return {
+        kind: [
+            (name, one.get(name), two.get(name))
+            for name in dict.fromkeys([*one, *two])
+            if name not in one or name not in two or one[name] != two[name]
+        ]
+        for kind, (one, two) in sides.items()
+    }
+
+
+def _without(held: dict[str, Value], names: frozenset[str] | set[str]) -> dict[str, Value]:
+    return {key: value for key, value in held.items() if key not in names}

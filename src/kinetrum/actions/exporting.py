@@ -38,9 +38,10 @@ class RunsTable:
 
 @snapshot
 def _chosen_runs(
-    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, columns: Sequence[str] | None
-) -> tuple[list[int], list[Source]]:
-    table = table_of(actor, project, experiment, query_text, sort_text)
+    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, columns: Sequence[str] | None,
+    pareto: str,
+) -> tuple[list[int], list[Source]]:  # fmt: skip
+    table = table_of(actor, project, experiment, query_text, sort_text, pareto=pareto)
     ids = table.search.page(table.sort, 0, RUNS_LIMIT)
     if columns is not None:
         return ids, read_columns(list(columns), table.search.catalogue)
@@ -49,10 +50,11 @@ def _chosen_runs(
 
 
 def runs_table(
-    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, columns: Sequence[str] | None
-) -> RunsTable:
+    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, columns: Sequence[str] | None,
+    pareto: str = "",
+) -> RunsTable:  # fmt: skip
     """Return the whole table of runs that fit a query, of one experiment or all; `columns` chooses among them."""
-    ids, sources = _chosen_runs(actor, project, experiment, query_text, sort_text, columns)
+    ids, sources = _chosen_runs(actor, project, experiment, query_text, sort_text, columns, pareto)
     chosen = {heading(source): source for source in sources}
 
     def batches() -> Iterator[list[Row]]:

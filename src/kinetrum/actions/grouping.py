@@ -59,7 +59,7 @@ def list_groups(actor: Actor, project: str, experiment: str | None, by_text: str
     Raises InvalidInput for a column that runs are not grouped by.
     """
     offset, limit = asked.start(), min(asked.limit, PAGE_LIMIT)
-    table = table_of(actor, project, experiment, asked.query, asked.sort)
+    table = table_of(actor, project, experiment, asked.query, asked.sort, pareto=asked.pareto)
     by = _read_by(by_text, table.search.catalogue)
     columns = _columns(asked.columns, table, by)
     grouping = RunGroups(table.search, by)

@@ -42,6 +42,14 @@ def _rows(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
     return json.dumps(asdict(found)).encode()
 
 
+def _judged(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+    from kinetrum.core.rows.judging import judge_predictions
+    from kinetrum.core.rows.reading import read_rows
+
+    left, right = (read_rows(file, path) for file, path in zip(files, given["paths"], strict=True))
+    return json.dumps([asdict(one) for one in judge_predictions(left, right, given["key"])]).encode()
+
+
 def _thumbnails(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
     """Answer with one line of JSON, which has the length of each picture or null, and the pictures behind it."""
     from kinetrum.core.media.thumbnails import make_thumbnail
@@ -52,7 +60,7 @@ def _thumbnails(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
 
 
 TASKS: dict[str, Callable[[list[BinaryIO], dict[str, Any]], bytes]] = {
-    "preview": _preview, "rows": _rows, "thumbnails": _thumbnails,
+    "preview": _preview, "rows": _rows, "judged": _judged, "thumbnails": _thumbnails,
 }  # fmt: skip
 
 

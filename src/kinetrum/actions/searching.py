@@ -8,26 +8,31 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TypeVar
 
+import numpy as np
+
 from kinetrum.actions.cells import read_columns
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.actions.finding import find_version, run_named
 from kinetrum.actions.looking import PAGE_LIMIT, RunView, views_of
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.goals import Goal
+from kinetrum.core.pareto import pareto_front
 from kinetrum.core.query.check import settle
-from kinetrum.core.query.settled import Source, UsedContent
-from kinetrum.core.query.sorting import SortKey, read_sort
+from kinetrum.core.query.settled import Field, Source, UsedContent
+from kinetrum.core.query.sorting import SortKey, read_front, read_sort
 from kinetrum.core.query.writing import in_python, in_shell
 from kinetrum.core.refs import RunRef, VersionRef
-from kinetrum.core.values import same
+from kinetrum.core.values import Value, same
 from kinetrum.storage import artifacts, projects, run_index, runs
-from kinetrum.storage.database import snapshot
+from kinetrum.storage.database import places, snapshot
 from kinetrum.storage.run_catalogue import RunCatalogue, Searched
 from kinetrum.storage.run_driving import DRIVEN_LIMIT, WIDE_LIMIT, Driving, is_rare, unanswered
-from kinetrum.storage.run_query import Compiler, Finders
+from kinetrum.storage.run_query import NEVER, Compiler, Filter, Finders
 from kinetrum.storage.run_search import COUNT_CAP, RunSearch
+from kinetrum.storage.run_values import column_of
 
 LAST_ROW = 200_000
+FRONT_OF = 20_000
 _VERSIONS_LIMIT = 1_000
 T = TypeVar("T")
 
@@ -82,11 +87,13 @@ def searched_in(place: Place, experiment: str | None) -> Searched:
 
 
 def table_of(
-    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, fold: bool = False
-) -> Table:
+    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, fold: bool = False,
+    pareto: str = "",
+) -> Table:  # fmt: skip
     """Read a query and a sort; raises InvalidInput with the column where the query is wrong.
 
-    `fold` leaves out children whose parents are in the table.
+    `fold` leaves out children whose parents are in the table; of `pareto`, two or three goals, only the runs on the
+    front of those that fit are left.
     """
     place = enter(actor, project)
     searched = searched_in(place, experiment)
@@ -103,7 +110,27 @@ def table_of(
     driver = wide if wide is not None and wide.size <= DRIVEN_LIMIT else None
     sort = read_sort(sort_text, catalogue, goals)
     search = RunSearch(catalogue, where, driver, is_rare(plan), fold, wide, left)
+    if pareto:
+        search = RunSearch(catalogue, front_of(search, read_front(pareto, catalogue, goals)))
     return Table(place, searched, search, sort, goals, remarks)
+
+
+def front_of(search: RunSearch, goals: list[SortKey]) -> Filter:
+    """Return the condition of being on the front of the runs that a search finds; raises InvalidInput of too many."""
+    ids = search.page([SortKey(Field("number"), True)], 0, FRONT_OF + 1)
+    if len(ids) > FRONT_OF:
+        raise InvalidInput(
+            f"A trade-off is told of up to {FRONT_OF:,} runs; more fit here. Ask for fewer.", field="pareto"
+        )
+    columns = [column_of(search.catalogue, goal.source, ids) for goal in goals]
+    values = np.array([[_finite(column.get(run_id)) for column in columns] for run_id in ids], dtype=float)
+    on_it = pareto_front(values.reshape(len(ids), len(goals)), [goal.descending for goal in goals])
+    kept = [run_id for run_id, on in zip(ids, on_it.tolist(), strict=True) if on]
+    return Filter(f"r.run_id IN {places(kept)}", tuple(kept)) if kept else NEVER
+
+
+def _finite(value: Value) -> float:
+    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else float("nan")
 
 
 def _finders(actor: Actor, place: Place) -> Finders:
@@ -162,6 +189,7 @@ class Asked:
     limit: int = 100
     columns: Sequence[str] = ()
     fold: bool = False
+    pareto: str = ""
 
     def start(self) -> int:
         """Return the row that the page begins with; raises InvalidInput outside of the bounds."""
@@ -185,7 +213,7 @@ def list_runs(actor: Actor, project: str, experiment: str | None, asked: Asked) 
     `columns` names what is to be shown; what each means comes back as `chosen`.
     """
     offset, limit = asked.start(), asked.limit
-    table = table_of(actor, project, experiment, asked.query, asked.sort, asked.fold)
+    table = table_of(actor, project, experiment, asked.query, asked.sort, asked.fold, asked.pareto)
     ids = table.search.page(table.sort, offset, limit + 1)
     count = table.search.count()
     views = views_of(runs.runs_by_ids(ids[:limit]))
@@ -202,8 +230,8 @@ def list_runs(actor: Actor, project: str, experiment: str | None, asked: Asked) 
         chosen=list(zip(columns, read_columns(columns, table.search.catalogue), strict=True)),
         children=runs.counts_of_children([view.run.uid for view in views], table.searched.ids),
         parents=runs.references_of(sorted({view.run.parent_uid for view in views if view.run.parent_uid})),
-        python=in_python(project, experiment, asked.query, columns, asked.sort),
-        shell=in_shell(project, experiment, asked.query, columns, asked.sort),
+        python=in_python(project, experiment, asked.query, columns, asked.sort, pareto=asked.pareto),
+        shell=in_shell(project, experiment, asked.query, columns, asked.sort, pareto=asked.pareto),
     )
 
 

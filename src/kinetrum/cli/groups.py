@@ -17,6 +17,7 @@ def print_groups(session: Any, experiment: str | None, given: argparse.Namespace
 
     page = session.service.get(
         f"{table_path(session.project, experiment)}/groups", by=given.group, query=given.query, sort=given.sort,
+        pareto=given.pareto,
         limit=max(1, min(given.limit, 500)), column=named_columns(given.columns or "") or None,
     )  # fmt: skip
     if given.json:

@@ -1,4 +1,4 @@
-"""`show`, `compare`: looking at what was recorded."""
+"""`show`: looking at what was recorded."""
 
 from __future__ import annotations
 
@@ -25,10 +25,6 @@ def add_commands(commands: Any) -> None:
         "--against", metavar="REF", help="with --code: previous, parent or a run to tell differences from"
     )
     add_common(show, _show)
-    compare = commands.add_parser("compare", help="what was set differently, what came out differently")
-    compare.add_argument("refs", nargs="+", metavar="REF")
-    compare.add_argument("--baseline", metavar="REF", help="changes are measured against it; the second by default")
-    add_common(compare, _compare)
 
 
 def _goal_mark(goals: list[dict[str, Any]], key: str) -> str:
@@ -229,46 +225,3 @@ def _show_version(version: dict[str, Any]) -> None:
 
 def _review_tone(review: str) -> str | None:
     return {"approved": "good", "rejected": "bad"}.get(review)
-
-
-def _compare(given: argparse.Namespace) -> int:
-    from kinetrum.client.reading import compare
-
-    if len(given.refs) < 2:
-        raise InvalidInput("Name two or more runs to compare.", field="REF")
-    refs = list(given.refs)
-    baseline = 1
-    if given.baseline:
-        if given.baseline not in refs:
-            refs.append(given.baseline)
-        baseline = refs.index(given.baseline)
-    found = compare(refs, project=given.project, baseline=baseline)
-    _print(found, given.json, _show_comparison)
-    return 0
-
-
-def _show_comparison(found: dict[str, Any]) -> None:
-    head = found["headline"]
-    print(paint(head["finding"], "strong") + head["rest"])
-    print(paint(head["reason"], "quiet"))
-    names = [run["reference"] for run in found["runs"]]
-    print_section("Set differently")
-    settings = found["settings"] + [{**row, "key": f"data {row['key']}"} for row in found["inputs"]]
-    rows = [
-        [row["key"], *[number(v) if p else "–" for v, p in zip(row["values"], row["present"], strict=True)]]
-        for row in settings
-    ]
-    if rows:
-        output.print_table(["setting", *names], rows, keep=3)
-    print(paint(f"{found['settings_equal'] + found['inputs_equal']} equal, not shown", "quiet"))
-    print_section("Came out differently")
-    rows = []
-    for row in found["outcomes"]:
-        values = [number(v) if p else "–" for v, p in zip(row["values"], row["present"], strict=True)]
-        key = row["key"] + ("" if not row["goal"] else " ↑" if row["goal"]["direction"] == "higher" else " ↓")
-        change = "" if row["change"] is None else f"{row['change']:+.3g}"
-        share = "" if row["change_share"] is None else f"{100 * row['change_share']:+.1f} %"
-        rows.append([key, *values, change, share, row["verdict"] or ""])
-    if rows:
-        output.print_table(["key", *names, "change", "", ""], rows, keep=3)
-    print(paint(f"{found['outcomes_equal']} equal, not shown", "quiet"))

@@ -10,6 +10,7 @@ from typing import Any
 
 from kinetrum.cli import (
     account,
+    compare,
     data,
     describe,
     instance,
@@ -66,7 +67,8 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     kind: Any = {"parser_class": _Listed} if listing else {}
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
     for module in (
-        instance, account, track, shell, runs, look, tables, plots, results, describe, data, registry, room, transfer,
+        instance, account, track, shell, runs, look, compare, tables, plots, results, describe, data, registry, room,
+        transfer,
     ):  # fmt: skip
         module.add_commands(commands)
     return parser

@@ -24,6 +24,8 @@ def add_commands(commands: Any) -> None:
     runs.add_argument("--group", metavar="COLUMN", help="a line for each value of a column: mean ± spread and count")
     runs.add_argument("--replicates", dest="group", action="store_const", const="replicates",
                       help="a line for runs that are the same but for the seed")  # fmt: skip
+    runs.add_argument("--pareto", default="", metavar="GOALS",
+                      help="only runs that no other beats in all of two or three goals: recall,loss")  # fmt: skip
     runs.add_argument("--view", metavar="NAME", help="query, columns, sort and groups of a saved view")
     runs.add_argument("--series", metavar="METRICS", help="with a form: every point of these metrics of all the runs")
     runs.add_argument("--limit", type=int, default=50)
@@ -69,7 +71,7 @@ def _apply_view(session: Any, given: argparse.Namespace) -> None:
     view = view_named(session, given.view, given.experiment)
     arrangement = view["arrangement"]
     given.experiment = given.experiment or view["experiment"]
-    for name, key in (("query", "q"), ("sort", "sort"), ("columns", "cols"), ("group", "group")):
+    for name, key in (("query", "q"), ("sort", "sort"), ("columns", "cols"), ("group", "group"), ("pareto", "pareto")):
         setattr(given, name, getattr(given, name) or arrangement.get(key) or getattr(given, name))
 
 
@@ -96,6 +98,7 @@ def _runs(given: argparse.Namespace) -> int:
     page = session.service.get(
         f"{table_path(session.project, chosen)}/runs", query=given.query, sort=given.sort,
         limit=max(1, min(given.limit, 500)), column=named_columns(given.columns or "") or None,
+        pareto=given.pareto,
     )  # fmt: skip
     if given.json:
         output.print_json(page)

@@ -65,7 +65,7 @@ def write_runs(session: Any, experiment: str | None, given: argparse.Namespace) 
         metrics = named_columns(given.series)
         return _write(given, stream_series(session, experiment, given.query, metrics, _form(given)))
     columns = named_columns(given.columns or "") or None
-    return _write(given, stream_runs(session, experiment, given.query, given.sort, _form(given), columns))
+    return _write(given, stream_runs(session, experiment, given.query, given.sort, _form(given), columns, given.pareto))
 
 
 def _write(given: argparse.Namespace, pieces: Any) -> int:

@@ -32,8 +32,10 @@ class RunTable(Sequence[RecordedRun]):
     """
 
     def __init__(
-        self, session: Session, experiment: str | None, query: str, sort: str, columns: Sequence[str] | None = None
-    ) -> None:
+        self, session: Session, experiment: str | None, query: str, sort: str, columns: Sequence[str] | None = None,
+        pareto: str = "",
+    ) -> None:  # fmt: skip
+        self._pareto = pareto
         self._session, self._experiment, self._query, self._sort = session, experiment, query, sort
         self._columns = None if columns is None else list(columns)
         self._rows: list[RecordedRun] = []
@@ -48,6 +50,7 @@ class RunTable(Sequence[RecordedRun]):
         page = self._session.service.get(
             f"{table_path(self._session.project, self._experiment)}/runs",
             query=self._query, sort=self._sort, cursor=self._cursor or None, limit=_PAGE, column=self._columns,
+            pareto=self._pareto,
         )  # fmt: skip
         self._rows += [RecordedRun(self._session, row) for row in page["rows"]]
         self._cursor, self.goals, self.columns, self.total = (
@@ -107,7 +110,7 @@ class RunTable(Sequence[RecordedRun]):
 
     def table(self, form: str = "csv") -> Iterator[bytes]:
         """Yield the whole table as csv, jsonl or parquet, piece by piece, with typed columns."""
-        return stream_runs(self._session, self._experiment, self._query, self._sort, form, self._columns)
+        return stream_runs(self._session, self._experiment, self._query, self._sort, form, self._columns, self._pareto)
 
     def to_csv(self, to: str | Path) -> int:
         """Write the whole table to a CSV file; returns its size in bytes."""
@@ -177,6 +180,7 @@ def runs(
     columns: Sequence[str] | None = None,
     sort: str = "",
     view: str | None = None,
+    pareto: str = "",
     url: str | None = None,
 ) -> RunTable:
     """Return the runs that fit a query, such as `recall >= 0.9 and learner = forest`.
@@ -184,6 +188,8 @@ def runs(
     Without an experiment, those of the one that the environment or `kinetrum.toml` names, else of the whole project.
     `sort` names keys, the strongest first: `recall,fit_seconds:asc`; without it the latest run comes first.
     `columns` chooses what tables hold beside the run's fields: `recall`, `param:depth`, `min(loss)`, `duration`.
+    `pareto` names two or three values with goals, `recall,fit_seconds`: of the runs that fit only those on the front
+    are left, which no other beats in all of them; without a goal the better way is said, `fit_seconds:asc`.
     `view` names a saved view, whose query, columns, sort and experiment hold where none is given here.
     Raises InvalidInput with the column of the query where reading stopped, or the nearest names.
     """
@@ -193,9 +199,9 @@ def runs(
         arrangement = found["arrangement"]
         query, sort = query or arrangement.get("q", ""), sort or arrangement.get("sort", "")
         columns = columns or named_columns(arrangement.get("cols", "")) or None
-        experiment = experiment or found["experiment"]
+        experiment, pareto = experiment or found["experiment"], pareto or arrangement.get("pareto", "")
     chosen = experiment or session.connection.chosen_experiment
-    return RunTable(session, chosen, query, sort, columns)
+    return RunTable(session, chosen, query, sort, columns, pareto)
 
 
 def view_named(session: Session, name: str, experiment: str | None = None) -> dict[str, Any]:
@@ -258,20 +264,6 @@ def find_run(session: Session, ref: RunRef) -> RecordedRun:
         return RecordedRun(session, session.service.get(path_of("projects", project, "runs", ref.pick)))
     path = path_of("projects", project, "experiments", ref.experiment, "runs", ref.pick)
     return RecordedRun(session, session.service.get(path))
-
-
-def compare(
-    refs: Sequence[str], *, project: str | None = None, baseline: int = 1, url: str | None = None
-) -> dict[str, Any]:
-    """Return the comparison of two to 100 runs as data: headline, settings and outcomes that differ.
-
-    Changes are those of the first run (of the second, if the first is the baseline) against the baseline.
-    """
-    session = open_session(project, url)
-    found: dict[str, Any] = session.service.get(
-        path_of("projects", session.project, "comparison"), run=list(refs), baseline=baseline
-    )
-    return found
 
 
 def fetch(

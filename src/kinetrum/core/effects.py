@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import combinations
+from itertools import combinations, pairwise
 from typing import Any
 
 import numpy as np
@@ -27,11 +27,16 @@ Codes = NDArray[np.intp]
 
 @dataclass(frozen=True)
 class Level:
-    """Runs that share a value of a factor, or a stretch of it: how many, and the mean of what is explained."""
+    """Runs that share a value of a factor, or a stretch of it: how many, and the mean of what is explained.
+
+    `low` and `high` are the ends of a stretch.
+    """
 
     name: str
     runs: int
     mean: float
+    low: float | None = None
+    high: float | None = None
 
 
 @dataclass(frozen=True)
@@ -51,6 +56,16 @@ class Effect:
     certainty: str
     rank: float | None
     together: list[str] = field(default_factory=list)
+
+    def level_of(self, value: Value) -> Level | None:
+        """Return the level that a value lies in; None where no run had such a one."""
+        for level in self.levels:
+            if level.low is None or level.high is None:
+                if level.name == show(value):
+                    return level
+            elif isinstance(value, int | float) and level.low <= value <= level.high:
+                return level
+        return None
 
 
 @dataclass(frozen=True)
@@ -77,14 +92,16 @@ class _Factor:
     codes: Codes
     names: list[str]
     numbers: Floats | None
+    edges: list[float] | None = None
 
 
 def effects_on(values: Sequence[float], factors: Sequence[Mapping[str, Value]]) -> Effects:
     """Rank factors by how much of a value goes along with each.
 
-    `values`: n finite numbers; `factors`: for each run its factors by name. Numbers of more than 12 different values are
-    cut into quarters. A one-way analysis of variance tells each factor's share (Hays' omega squared) and its p-value;
-    Holm's correction holds over all of them. A factor counts where two of its levels have runs and one has several.
+    `values`: n finite numbers; `factors`: for each run its factors by name. Numbers of more than 12 different values
+    are cut into quarters. A one-way analysis of variance tells each factor's share (Hays' omega squared) and its
+    p-value; Holm's correction holds over all of them. A factor counts where two of its levels have runs and one has
+    several.
 
     Sources: Fisher, Statistical Methods for Research Workers, 1925; Hays, Statistics, 1963; Holm, A simple sequentially
     rejective multiple test procedure, Scandinavian Journal of Statistics 6, 1979.
@@ -112,7 +129,7 @@ _ABSENT: Any = object()
 
 def _factor(name: str, given: list[Any]) -> _Factor:
     texts = ["none" if value is _ABSENT else show(value) for value in given]
-    is_number = all(isinstance(value, int | float) and not isinstance(value, bool) for value in given)
+    is_number = all(_is_number(value) for value in given)
     numbers = np.asarray(given, dtype=np.float64) if is_number and len(given) else None
     if numbers is not None and np.isfinite(numbers).all():
         if len(np.unique(numbers)) > LEVELS_LIMIT:
@@ -121,15 +138,20 @@ def _factor(name: str, given: list[Any]) -> _Factor:
         places = {number: at for at, number in enumerate(dict.fromkeys(number for number, _ in order))}
         named = [next(text for number, text in order if number == wanted) for wanted in places]
         return _Factor(name, np.asarray([places[n] for n in numbers.tolist()]), named, numbers)
-    names = sorted(set(texts))
+    numbered = {text: value for text, value in zip(texts, given, strict=True) if _is_number(value)}
+    names = sorted(set(texts), key=lambda text: (text not in numbered, numbered.get(text, 0), text))
     return _Factor(name, np.asarray([names.index(text) for text in texts], dtype=np.intp), names, None)
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
 
 
 def _in_quarters(name: str, numbers: Floats) -> _Factor:
     edges = np.unique(np.quantile(numbers, np.linspace(0, 1, _BINS + 1)))
     codes = np.clip(np.searchsorted(edges, numbers, side="right") - 1, 0, len(edges) - 2)
-    names = [f"{show(float(low))} to {show(float(high))}" for low, high in zip(edges[:-1], edges[1:], strict=True)]
-    return _Factor(name, codes.astype(np.intp), names, numbers)
+    names = [f"{show(float(low))} to {show(float(high))}" for low, high in pairwise(edges)]
+    return _Factor(name, codes.astype(np.intp), names, numbers, edges.tolist())
 
 
 def _sums(y: Floats, codes: Codes, levels: int) -> tuple[float, float, int]:
@@ -173,10 +195,13 @@ def _certainty(p: float) -> str:
 
 def _levels(y: Floats, one: _Factor) -> list[Level]:
     return [
-        Level(name, int(held.sum()), float(y[held].mean()))
+        Level(
+            name, int(held.sum()), float(y[held].mean()),
+            *((one.edges[at], one.edges[at + 1]) if one.edges else (None, None)),
+        )
         for at, name in enumerate(one.names)
         if (held := one.codes == at).any()
-    ]
+    ]  # fmt: skip
 
 
 def _ranks(numbers: Floats) -> Floats:

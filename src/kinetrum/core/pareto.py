@@ -19,7 +19,7 @@ def pareto_front(values: NDArray[np.float64], higher: list[bool]) -> NDArray[np.
     """
     if values.ndim != 2 or values.shape[1] != len(higher) or not 2 <= len(higher) <= GOALS_LIMIT:
         raise InvalidInput(f"A front has two or three goals, not {len(higher)}.", field="pareto")
-    signs = np.where(higher, 1.0, -1.0)
+    signs = np.array([1.0 if way else -1.0 for way in higher])
     gains = values * signs
     whole = ~np.isnan(gains).any(axis=1)
     found = np.zeros(len(gains), dtype=bool)
@@ -28,7 +28,7 @@ def pareto_front(values: NDArray[np.float64], higher: list[bool]) -> NDArray[np.
     front = np.empty((0, gains.shape[1]))
     for at in order[whole[order]]:
         one = gains[at]
-        beaten = bool(((front >= one).all(axis=1) & (front > one).any(axis=1)).any())
+        beaten = np.any((front >= one).all(axis=1) & (front > one).any(axis=1))
         if not beaten:
             found[at] = True
             front = np.vstack([front, one])

@@ -15,7 +15,7 @@ from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 from kinetrum.core.points.columns import Points
 from kinetrum.core.tables import MEDIA_TYPES, Row, write_arrow, write_csv, write_jsonl, write_table
 from kinetrum.service.access import SignedIn
-from kinetrum.service.search_routes import QueryText, SortText
+from kinetrum.service.search_routes import Pareto, QueryText, SortText
 
 router = APIRouter(prefix="/projects/{project}", tags=["tables"])
 Form = Annotated[Literal["csv", "jsonl", "parquet"], Query(description="CSV, JSON Lines or Parquet.")]
@@ -47,9 +47,10 @@ def export_runs(
     query: QueryText = "",
     sort: SortText = "",
     column: Columns = None,
+    pareto: Pareto = "",
 ) -> StreamingResponse:
     """Stream an experiment's whole table of runs: fields, then `param:KEY`, `metric:KEY` and `label:KEY`."""
-    table = exporting.runs_table(actor, project, experiment, query, sort, column)
+    table = exporting.runs_table(actor, project, experiment, query, sort, column, pareto)
     return _whole(form, table, experiment)
 
 
@@ -61,9 +62,10 @@ def export_project_runs(
     query: QueryText = "",
     sort: SortText = "",
     column: Columns = None,
+    pareto: Pareto = "",
 ) -> StreamingResponse:
     """Stream the table of all of a project's runs."""
-    table = exporting.runs_table(actor, project, None, query, sort, column)
+    table = exporting.runs_table(actor, project, None, query, sort, column, pareto)
     return _whole(form, table, project)
 
 

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Header, Query, Request
 
-from kinetrum.actions import comparing, looking, recording, storing
+from kinetrum.actions import looking, recording, storing
 from kinetrum.actions.recording import Beginning, NewResult
 from kinetrum.actions.storing import NewVersion
 from kinetrum.core.errors import InvalidInput
@@ -216,14 +216,3 @@ def read_curves(
             for curve in found
         ],
     )  # fmt: skip
-
-
-@router.get("/comparison")
-def compare_runs(
-    actor: SignedIn,
-    project: str,
-    run: Annotated[list[str], Query(description="References such as frost-alarm/42; 2 to 100.")],
-    baseline: Annotated[int, Query(description="Index of the run that changes are measured against.")] = 1,
-) -> wire.Comparison:
-    """Compare runs: what was set differently, what came out differently."""
-    return shapes.comparison(*comparing.compare(actor, project, run, baseline))

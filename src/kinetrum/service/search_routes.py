@@ -28,6 +28,9 @@ Columns = Annotated[
     list[str] | None, Query(description="Columns to show: recall, param:depth, min(loss), label:purpose, duration.")
 ]
 Fold = Annotated[bool, Query(description="Leave out children whose parents are in the table.")]
+Pareto = Annotated[
+    str, Query(max_length=1_000, description="Two or three goals: only runs on their front, as in recall,fit_seconds.")
+]
 By = Annotated[str, Query(max_length=300, description="A column: learner, param:depth, status; or replicates.")]
 Name = Annotated[str, Query(max_length=300, description="A key or field: recall, param:depth, author.")]
 Beginning = Annotated[str, Query(max_length=300, description="Only values that hold this.")]
@@ -36,9 +39,9 @@ Unfinished = Annotated[str, Query(max_length=5_000, description="The query up to
 
 def _asked(
     query: QueryText = "", sort: SortText = "", cursor: Cursor = None, offset: Offset = 0, limit: Limit = 100,
-    column: Columns = None,
+    column: Columns = None, pareto: Pareto = "",
 ) -> Asked:  # fmt: skip
-    return Asked(query, sort, cursor, offset, limit, tuple(column or ()))
+    return Asked(query, sort, cursor, offset, limit, tuple(column or ()), pareto=pareto)
 
 
 Page = Annotated[Asked, Depends(_asked)]

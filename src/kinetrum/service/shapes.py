@@ -11,7 +11,6 @@ from kinetrum.actions.registry_views import ModelView, VersionDetailView, Versio
 from kinetrum.actions.searching import RunPage
 from kinetrum.actions.surrounding import Surroundings
 from kinetrum.core import values
-from kinetrum.core.compare import Comparison
 from kinetrum.core.goals import Goal
 from kinetrum.core.ids import id_text
 from kinetrum.core.manifests import FileEntry
@@ -192,37 +191,6 @@ def all_points(name: str, points: Points) -> runs.Points:
         metric=name, steps=points.steps.tolist(), times=points.times.tolist(),
         values=[value if math.isfinite(value) else special_name(value) for value in points.values.tolist()],
     )  # fmt: skip
-
-
-def comparison(found: Comparison, views: list[RunView]) -> runs.Comparison:
-    """Shape a comparison."""
-    return runs.Comparison(
-        runs=[
-            runs.ComparedRun(
-                reference=facts.reference, id=id_text(view.run.uid), label=facts.label, experiment=facts.experiment,
-                name=view.run.name, status=facts.status, started_at=view.run.started_at, author=view.author,
-            )
-            for facts, view in zip(found.runs, views, strict=True)
-        ],
-        baseline=found.baseline,
-        headline=runs.Headline.model_validate(found.headline),
-        settings=[_setting(row) for row in found.settings], settings_equal=found.settings_equal,
-        inputs=[_setting(row) for row in found.inputs], inputs_equal=found.inputs_equal,
-        outcomes=[
-            runs.ComparedOutcome.model_validate({
-                "key": row.key, "goal": goal(row.goal) if row.goal else None,
-                "values": [to_json(value) for value in row.values], "present": row.present, "change": row.change,
-                "change_share": row.change_share, "verdict": row.verdict, "best": row.best,
-            })
-            for row in found.outcomes
-        ],
-        outcomes_equal=found.outcomes_equal,
-        metrics=found.metrics,
-    )  # fmt: skip
-
-
-def _setting(row: Any) -> runs.ComparedSetting:
-    return runs.ComparedSetting(key=row.key, values=[to_json(value) for value in row.values], present=row.present)
 
 
 def files(entries: Sequence[FileEntry]) -> list[artifacts.FileEntry]:

@@ -1,22 +1,40 @@
-"""The comparison of two or more runs as data; the first run is the one spoken about, the second the baseline."""
+"""The comparison of two or more runs as data; the first run is the one spoken about, the second the baseline.
+
+Runs with replicates stand for their group: what is compared are means, and whether they differ by more than noise.
+"""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from kinetrum.core.compare.sentence import Headline, headline
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.goals import Goal
-from kinetrum.core.values import Value, same
+from kinetrum.core.noise import CONFIDENCE, Difference, Spread, difference_of, spread_of
+from kinetrum.core.values import Value, same, show
 
 RUN_LIMIT = 100
 
 
 @dataclass(frozen=True)
+class Replicate:
+    """One run of a group that differs in its seed alone."""
+
+    reference: str
+    seed: Value
+    values: Mapping[str, Value]
+    costs: Mapping[str, Value] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class RunFacts:
-    """What a comparison needs to know of one run. `values` holds what stands for each key in tables."""
+    """What a comparison needs to know of one run. `values` holds what stands for each key in tables.
+
+    `replicates` are the runs of its group, itself among them; without any the run stands for itself. `surroundings`
+    are commit, uncommitted changes, machine and the like, `costs` what it took: seconds and bytes.
+    """
 
     reference: str
     label: str
@@ -26,6 +44,9 @@ class RunFacts:
     values: dict[str, Value]
     inputs: dict[str, str] = field(default_factory=dict)
     metrics: tuple[str, ...] = ()
+    replicates: tuple[Replicate, ...] = ()
+    surroundings: dict[str, Value] = field(default_factory=dict)
+    costs: dict[str, Value] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -38,20 +59,51 @@ class Setting:
 
 
 @dataclass(frozen=True)
-class Outcome:
-    """One key over all runs, and the change of the first run against the baseline.
+class Change:
+    """One run, or its group's mean, less the baseline's.
 
-    `verdict` is better, worse, equal, or None where no goal or no two numbers allow one.
+    `verdict` is better, worse, equal, or None where no goal allows one; whether it holds beyond noise stands in
+    `difference`, which is None where a number is missing.
     """
+
+    change: float
+    share: float | None
+    verdict: str | None
+    difference: Difference
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """One key over all runs: values (of groups means), spreads of groups, changes against the baseline, the best."""
 
     key: str
     goal: Goal | None
     values: list[Value]
     present: list[bool]
-    change: float | None
-    change_share: float | None
-    verdict: str | None
+    spreads: list[Spread | None]
+    changes: list[Change | None]
     best: list[bool]
+    subject: int
+
+    @property
+    def main(self) -> Change | None:
+        """The change of the run that is spoken about."""
+        return self.changes[self.subject]
+
+    @property
+    def change(self) -> float | None:
+        """How much the run that is spoken about differs from the baseline."""
+        return self.main.change if self.main else None
+
+    @property
+    def change_share(self) -> float | None:
+        """That change as a share of the baseline's value."""
+        return self.main.share if self.main else None
+
+    @property
+    def verdict(self) -> str | None:
+        """Better, worse or equal by the goal."""
+        return self.main.verdict if self.main else None
 
 
 @dataclass(frozen=True)
@@ -64,14 +116,23 @@ class Comparison:
     settings_equal: int
     inputs: list[Setting]
     inputs_equal: int
+    surroundings: list[Setting]
+    surroundings_equal: int
+    costs: list[Outcome]
     outcomes: list[Outcome]
     outcomes_equal: int
     metrics: list[str]
     headline: Headline
 
 
-def compare_runs(runs: Sequence[RunFacts], goals: dict[str, Goal], baseline: int = 1) -> Comparison:
-    """Compare 2 to 100 runs; `baseline` is the index of the run that changes are measured against."""
+def compare_runs(
+    runs: Sequence[RunFacts], goals: dict[str, Goal], baseline: int = 1, noise: Mapping[str, float] | None = None
+) -> Comparison:
+    """Compare 2 to 100 runs; `baseline` is the index of the run that changes are measured against.
+
+    `noise`: standard deviations by key, of replicates of other settings, where that is known. Against one baseline
+    several runs are compared at once: intervals hold for all of them together (Šidák's correction).
+    """
     if not 2 <= len(runs) <= RUN_LIMIT:
         raise InvalidInput(f"{len(runs)} runs were given; 2 to {RUN_LIMIT} are compared.", field="runs")
     if len({run.reference for run in runs}) != len(runs):
@@ -80,7 +141,11 @@ def compare_runs(runs: Sequence[RunFacts], goals: dict[str, Goal], baseline: int
         raise InvalidInput(f"The baseline {baseline} is none of the runs.", field="baseline")
     settings, settings_equal = _differing([run.params for run in runs])
     inputs, inputs_equal = _differing([dict(run.inputs) for run in runs])
-    outcomes = [_outcome(key, runs, goals.get(key), baseline) for key in _keys([run.values for run in runs])]
+    surroundings, surroundings_equal = _differing([run.surroundings for run in runs])
+    outcomes = [
+        _outcome(key, [_measured(run, key) for run in runs], goals.get(key), baseline, (noise or {}).get(key))
+        for key in _keys([run.values for run in runs])
+    ]
     differing = [row for row in outcomes if not _all_same(row.values, row.present)]
     place = {key: at for at, key in enumerate(goals)}
     differing.sort(key=lambda row: (place.get(row.key, len(place)), row.key))
@@ -91,11 +156,40 @@ def compare_runs(runs: Sequence[RunFacts], goals: dict[str, Goal], baseline: int
         settings_equal=settings_equal,
         inputs=inputs,
         inputs_equal=inputs_equal,
+        surroundings=surroundings,
+        surroundings_equal=surroundings_equal,
+        costs=[
+            _outcome(key, [_measured(run, key, costs=True) for run in runs], None, baseline, None)
+            for key in _keys([run.costs for run in runs])
+        ],
         outcomes=differing,
         outcomes_equal=len(outcomes) - len(differing),
         metrics=sorted({key for run in runs for key in run.metrics}, key=lambda key: (place.get(key, len(place)), key)),
-        headline=headline([run.label for run in runs], differing, baseline, len(settings)),
-    )
+        headline=headline(
+            [run.label for run in runs], [max(1, len(run.replicates)) for run in runs], differing, baseline,
+            len(settings) + len(inputs),
+        ),
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Measured:
+    """What a column has of one key: its own value, and the numbers of its group with their seeds."""
+
+    value: Value
+    present: bool
+    numbers: list[tuple[str | None, float]]
+
+
+def _measured(run: RunFacts, key: str, costs: bool = False) -> _Measured:
+    held = run.costs if costs else run.values
+    own, present = held.get(key), key in held
+    numbers: list[tuple[str | None, float]] = []
+    for one in run.replicates or (Replicate(run.reference, None, run.values, run.costs),):
+        number = _number((one.costs if costs else one.values).get(key))
+        if number is not None and math.isfinite(number):
+            numbers.append((None if one.seed is None else show(one.seed), number))
+    return _Measured(own, present or bool(numbers), numbers)
 
 
 def _keys(dictionaries: Sequence[dict[str, Value]]) -> list[str]:
@@ -128,22 +222,39 @@ def _number(value: Value) -> float | None:
     return None if math.isnan(number) else number
 
 
-def _outcome(key: str, runs: Sequence[RunFacts], goal: Goal | None, baseline: int) -> Outcome:
-    values = [run.values.get(key) for run in runs]
-    numbers = [_number(value) for value in values]
-    subject = 0 if baseline != 0 else 1
-    change = share = verdict = None
-    left, right = numbers[subject], numbers[baseline]
-    if left is not None and right is not None and math.isfinite(left - right):
-        change = left - right
-        share = change / abs(right) if right else None
-        if goal is not None:
-            gain = change if goal.higher else -change
-            verdict = "equal" if gain == 0 else "better" if gain > 0 else "worse"
+def _outcome(key: str, columns: Sequence[_Measured], goal: Goal | None, baseline: int, noise: float | None) -> Outcome:
+    spreads = [
+        spread_of([number for _, number in column.numbers], CONFIDENCE) if len(column.numbers) > 1 else None
+        for column in columns
+    ]
+    values = [spread.mean if spread else column.value for spread, column in zip(spreads, columns, strict=True)]
+    candidates = len(columns) - 1
+    changes = [
+        None if at == baseline else _change(column, columns[baseline], values, (at, baseline), goal, candidates, noise)
+        for at, column in enumerate(columns)
+    ]
     return Outcome(
-        key=key, goal=goal, values=values, present=[key in run.values for run in runs],
-        change=change, change_share=share, verdict=verdict, best=_best(numbers, goal),
+        key=key, goal=goal, values=values, present=[column.present for column in columns], spreads=spreads,
+        changes=changes, best=_best([_number(value) for value in values], goal), subject=0 if baseline != 0 else 1,
     )  # fmt: skip
+
+
+def _change(
+    column: _Measured, baseline: _Measured, values: Sequence[Value], places: tuple[int, int], goal: Goal | None,
+    candidates: int, noise: float | None,
+) -> Change | None:  # fmt: skip
+    left, right = _number(values[places[0]]), _number(values[places[1]])
+    if left is None or right is None or not math.isfinite(left - right):
+        return None
+    change = left - right
+    difference = difference_of(
+        column.numbers or [(None, left)], baseline.numbers or [(None, right)], candidates=candidates, noise=noise
+    )
+    verdict = None
+    if goal is not None:
+        gain = change if goal.higher else -change
+        verdict = "equal" if gain == 0 else "better" if gain > 0 else "worse"
+    return Change(change, change / abs(right) if right else None, verdict, difference)
 
 
 def _best(numbers: list[float | None], goal: Goal | None) -> list[bool]:

@@ -60,3 +60,25 @@ def _sort_key(part: str, catalogue: Catalogue, goals: Mapping[str, Goal]) -> Sor
         )
     by_goal = isinstance(source, Key) and source.scope == "value" and name in goals and not goals[name].higher
     return SortKey(source, way == "desc" if way else not by_goal)
+
+
+def read_front(text: str, catalogue: Catalogue, goals: Mapping[str, Goal]) -> list[SortKey]:
+    """Read the goals of a trade-off, such as `recall,fit_seconds`: two or three values, the better way by their goals.
+
+    Without a goal the way is said: `fit_seconds:asc` for lower. It is never guessed. Raises InvalidInput otherwise.
+    """
+    keys = read_sort(text, catalogue, goals)
+    parts = [part.strip() for part in _PARTS.findall(text) if part.strip()]
+    if not 2 <= len(parts) <= 3:
+        raise InvalidInput(f"A trade-off is between two or three values, not {len(parts)}: recall,fit_seconds.",
+                           field="pareto")  # fmt: skip
+    for part, key in zip(parts, keys, strict=True):
+        said = part.rpartition(":")[2] in {"asc", "desc"}
+        name = key.source.name
+        if not said and not (isinstance(key.source, Key) and key.source.scope == "value" and name in goals):
+            raise InvalidInput(
+                f"No goal says which way {name} is better; write {name}:desc where higher is, "
+                f"{name}:asc where lower is.",
+                field="pareto",
+            )  # fmt: skip
+    return keys

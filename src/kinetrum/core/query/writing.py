@@ -104,10 +104,17 @@ def _resolved_name(text: str, catalogue: Catalogue) -> str:
 
 
 def in_python(
-    project: str, experiment: str | None, query: str, columns: Sequence[str], sort: str, group: str | None = None
-) -> str:
+    project: str, experiment: str | None, query: str, columns: Sequence[str], sort: str, group: str | None = None,
+    pareto: str = "",
+) -> str:  # fmt: skip
     """Return the line of Python that reads the same table."""
-    given = [("experiment", experiment), ("columns", list(columns)), ("sort", sort), ("project", project)]
+    given = [
+        ("experiment", experiment),
+        ("columns", list(columns)),
+        ("sort", sort),
+        ("pareto", pareto),
+        ("project", project),
+    ]
     arguments = [_python(query)] if query else []
     arguments += [f"{name}={_python(value)}" for name, value in given if value]
     tail = f".groups({_python(group)})" if group else ".to_pandas()"
@@ -121,8 +128,9 @@ def _python(value: object) -> str:
 
 
 def in_shell(
-    project: str, experiment: str | None, query: str, columns: Sequence[str], sort: str, group: str | None = None
-) -> str:
+    project: str, experiment: str | None, query: str, columns: Sequence[str], sort: str, group: str | None = None,
+    pareto: str = "",
+) -> str:  # fmt: skip
     """Return the command for a shell that prints the same table."""
     quote: Callable[[str], str] = shlex.quote
     parts = ["kinetrum runs"]
@@ -131,6 +139,7 @@ def in_shell(
     parts += ["-e", quote(experiment)] if experiment else ["--all"]
     parts += ["--columns", quote(",".join(columns))] if columns else []
     parts += ["--sort", quote(sort)] if sort else []
+    parts += ["--pareto", quote(pareto)] if pareto else []
     parts += ["--replicates"] if group == "replicates" else ["--group", quote(group)] if group else []
     parts += ["--project", quote(project)]
     return " ".join(parts)

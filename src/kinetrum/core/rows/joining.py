@@ -36,7 +36,7 @@ def join_tables(left: pa.Table, right: pa.Table, key: str | None, outcomes: Sequ
     odd = [name for name in outcomes if name not in OUTCOMES]
     if odd:
         raise InvalidInput(f"{odd[0]!r} is no outcome; {', '.join(OUTCOMES)} are.", field="outcome")
-    chosen = _key(left, right, key)
+    chosen = row_key(left, right, key)
     judged = all({TRUTH, PREDICTION} <= set(table.column_names) for table in (left, right))
     wrong: list[Any] = [None, None]
     if judged:
@@ -55,7 +55,8 @@ def join_tables(left: pa.Table, right: pa.Table, key: str | None, outcomes: Sequ
     return page_of(kept, asked.sort, asked, len(outcome), judged, None, ordered, chosen)
 
 
-def _key(left: pa.Table, right: pa.Table, key: str | None) -> str:
+def row_key(left: pa.Table, right: pa.Table, key: str | None) -> str:
+    """Return the column that tells the rows of both tables apart; raises InvalidInput where none does."""
     if key is not None:
         for table, side in ((left, "left"), (right, "right")):
             twice = _twice(named_column(table, key, "key"))

@@ -53,7 +53,7 @@ def page_of(
 
 def with_errors(table: pa.Table) -> tuple[pa.Table, Any]:
     """Return the table, of numbers with the column `error` (prediction less truth), and which rows are wrong."""
-    if _is_regression(table) and ERROR not in table.column_names:
+    if is_regression(table) and ERROR not in table.column_names:
         error = pc.subtract(pc.cast(table[PREDICTION], pa.float64()), pc.cast(table[TRUTH], pa.float64()))
         table = table.append_column(ERROR, error)
     return table, wrong_of(table)
@@ -68,7 +68,8 @@ def wrong_of(table: pa.Table) -> Any:
     return pc.fill_null(pc.not_equal(truth, given), True)
 
 
-def _is_regression(table: pa.Table) -> bool:
+def is_regression(table: pa.Table) -> bool:
+    """Tell whether truths and predictions are numbers, not classes."""
     return bool(pa.types.is_floating(table[TRUTH].type)) and _is_number(table[PREDICTION].type)
 
 

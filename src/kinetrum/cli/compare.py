@@ -1,0 +1,179 @@
+"""`compare`, `effects`: which run is better, whether it really is, why; and what moves a value over an experiment."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.cli.arguments import add_common
+from kinetrum.cli.output import number, paint, print_section
+from kinetrum.core.compare.sentence import signed as _signed
+from kinetrum.core.errors import InvalidInput
+
+_LEVELS, _REASONS = 4, 8
+_TONES = {"better": "good", "worse": "bad"}
+
+
+def add_commands(commands: Any) -> None:
+    """Add this group to the parser."""
+    compare = commands.add_parser("compare", help="which run is better, beyond noise or not, and why")
+    compare.add_argument("refs", nargs="+", metavar="REF")
+    compare.add_argument("--baseline", metavar="REF", help="changes are measured against it; the second by default")
+    compare.add_argument("--each", action="store_true", help="every run for itself, without its replicates")
+    compare.add_argument("--on", metavar="KEY", help="why this value differs; without it that of the first goal")
+    add_common(compare, _compare)
+    effects = commands.add_parser("effects", help="what moves a value over the runs of an experiment")
+    effects.add_argument("query", nargs="?", default="", metavar="QUERY", help="of these runs only")
+    effects.add_argument("-e", "--experiment")
+    effects.add_argument("--on", metavar="KEY", help="a value; without it that of the first goal")
+    add_common(effects, _effects)
+
+
+def _compare(given: argparse.Namespace) -> int:
+    from kinetrum.client.comparing import compare
+
+    if len(given.refs) < 2:
+        raise InvalidInput("Name two or more runs to compare.", field="REF")
+    refs = list(given.refs)
+    baseline = 1
+    if given.baseline:
+        if given.baseline not in refs:
+            refs.append(given.baseline)
+        baseline = refs.index(given.baseline)
+    found = compare(refs, project=given.project, baseline=baseline, each=given.each)
+    if given.json:
+        output.print_json(found)
+        return 0
+    _show(found)
+    if len(found["runs"]) == 2:
+        _show_rows(found.rows())
+        _show_reasons(found, given.on)
+    return 0
+
+
+def _show(found: dict[str, Any]) -> None:
+    head = found["headline"]
+    print(paint(head["finding"], "strong") + head["rest"])
+    print(paint(head["reason"], "quiet"))
+    names = _names(found["runs"])
+    print_section("Set differently")
+    around = [{**row, "key": f"data {row['key']}"} for row in found["inputs"]] + found["surroundings"]
+    rows = [[row["key"], *_cells(row)] for row in found["settings"] + around]
+    if rows:
+        output.print_table(["setting", *names], rows, keep=3)
+    equal = found["settings_equal"] + found["inputs_equal"] + found["surroundings_equal"]
+    print(paint(f"{equal} equal, not shown", "quiet"))
+    print_section("Came out differently")
+    many = len(names) > 2
+    outcomes = [_outcome(row, found["baseline"], many) for row in found["outcomes"]]
+    outcomes += [_outcome({**row, "key": f"{row['key']} (s)"}, found["baseline"], many) for row in found["costs"]]
+    if outcomes:
+        tail = [] if many else ["change", "", "", "95 % interval"]
+        output.print_table(["key", *names, *tail], outcomes, keep=3)
+    if many:
+        print(paint(f"against {names[found['baseline']]}: + better, − worse, ~ within noise", "quiet"))
+    print(paint(f"{found['outcomes_equal']} equal, not shown", "quiet"))
+
+
+def _names(runs: list[dict[str, Any]]) -> list[str]:
+    """Name columns: runs of one experiment by their numbers, groups with how many they are."""
+    names = []
+    for run in runs:
+        count = len(run["replicates"])
+        names.append(f"{run['label'].lower()} ×{count}" if count > 1 else run["label"].lower())
+    return names
+
+
+def _cells(row: dict[str, Any]) -> list[str]:
+    return [number(value) if present else "–" for value, present in zip(row["values"], row["present"], strict=True)]
+
+
+def _outcome(row: dict[str, Any], baseline: int, many: bool) -> list[str]:
+    from kinetrum.client.comparing import verdict_words
+
+    key = row["key"] + ("" if not row["goal"] else " ↑" if row["goal"]["direction"] == "higher" else " ↓")
+    cells = [
+        f"{cell} ±{spread['deviation']:.2g}" if spread and spread["deviation"] is not None else cell
+        for cell, spread in zip(_cells(row), row["spreads"], strict=True)
+    ]
+    if many:
+        for at, change in enumerate(row["changes"]):
+            if change is not None and at != baseline and row["goal"]:
+                cells[at] += {"better": " +", "worse": " −", "within noise": " ~"}.get(verdict_words(change), "")
+        return [key, *cells]
+    change = next((one for one in row["changes"] if one is not None), None)
+    if change is None:
+        return [key, *cells, "", "", "", ""]
+    told = change["difference"]
+    share = "" if change["share"] is None else f"{_signed(100 * change['share'])} %"
+    interval = "" if told["low"] is None else f"{_signed(told['low'])} to {_signed(told['high'])}"
+    return [key, *cells, _signed(change["change"]), share, verdict_words(change), interval]
+
+
+def _show_rows(judged: list[dict[str, Any]]) -> None:
+    told = [(one["name"], difference) for one in judged for difference in one["differences"]]
+    if told:
+        print_section("On the same rows")
+        rows = [
+            [difference["measure"], f"{difference['rows']:,}", number(difference["left"]), number(difference["right"]),
+             _signed(difference["change"]), f"{_signed(difference['low'])} to {_signed(difference['high'])}",
+             "beyond noise" if difference["beyond"] else "within noise", difference["method"]]
+            for _, difference in told
+        ]  # fmt: skip
+        output.print_table(["measure", "rows", "first", "second", "change", "95 % interval", "", "by"], rows, keep=3)
+    for one in judged:
+        if one["note"]:
+            print(paint(output.clean(f"{one['name']}: {one['note']}"), "quiet"))
+
+
+def _show_reasons(found: Any, on: str | None) -> None:
+    try:
+        reasons = found.reasons(on)
+    except InvalidInput:
+        if on is not None:
+            raise
+        return
+    print_section("Why, the likeliest first")
+    for reason in reasons[:_REASONS]:
+        print(f"{reason['kind']:<12} {output.clean(reason['text'])}")
+    if len(reasons) > _REASONS:
+        print(paint(f"{len(reasons) - _REASONS} more, less likely", "quiet"))
+
+
+def _effects(given: argparse.Namespace) -> int:
+    from kinetrum.client.comparing import effects
+
+    found = effects(given.experiment, on=given.on, query=given.query, project=given.project)
+    if given.json:
+        output.print_json(found)
+        return 0
+    print(paint(output.clean(found["sentence"]), "strong"))
+    rows = [
+        [output.clean(effect["factor"]), f"{effect['share']:.0%}", _certainty(effect),
+         "" if effect["rank"] is None else f"{effect['rank']:+.2f}", _levels(effect["levels"])]
+        for effect in found["effects"]
+    ]  # fmt: skip
+    if rows:
+        print()
+        output.print_table(["factor", "share", "", "rank", f"mean {found['key']} (runs)"], rows, keep=5)
+    for one in found["interactions"]:
+        print(paint(f"{' and '.join(one['factors'])} may work together (p {one['p']:.2g}).", "quiet"))
+    if found["unvaried"]:
+        print(paint(f"Not varied, or different in every run: {', '.join(found['unvaried'])}", "quiet"))
+    print(
+        paint(
+            "What people happened to try is no planned experiment: this is what goes along, not what causes.", "quiet"
+        )
+    )
+    return 0
+
+
+def _certainty(effect: dict[str, Any]) -> str:
+    together = f", with {', '.join(effect['together'][:2])}" if effect["together"] else ""
+    return {"clear": "clear", "likely": "likely", "open": "not told from chance"}[effect["certainty"]] + together
+
+
+def _levels(levels: list[dict[str, Any]]) -> str:
+    told = [f"{output.clean(level['name'])}: {level['mean']:.3g} ({level['runs']})" for level in levels[:_LEVELS]]
+    return "  ".join(told) + (" …" if len(levels) > _LEVELS else "")

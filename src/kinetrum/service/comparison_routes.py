@@ -1,0 +1,59 @@
+"""Routes that compare: runs with one another, their predictions, why they differ, and what moves values over many."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request
+
+from kinetrum.actions import comparing, drawing, explaining
+from kinetrum.service import comparison_shapes as shapes
+from kinetrum.service.access import SignedIn
+from kinetrum.service.search_routes import Pareto, QueryText, SortText
+from kinetrum.service.store import store_of
+from kinetrum.wire import comparison as wire
+
+router = APIRouter(prefix="/projects/{project}", tags=["comparisons"])
+_Two = Annotated[
+    list[str], Query(min_length=2, max_length=2, description="A run, and the one that it is compared with.")
+]
+_On = Annotated[str | None, Query(max_length=300, description="A value; without one that of the first goal.")]
+
+
+@router.get("/comparison")
+def compare_runs(
+    actor: SignedIn, project: str,
+    run: Annotated[list[str], Query(description="References such as frost-alarm/42; 2 to 100.")],
+    baseline: Annotated[int, Query(description="Index of the run that changes are measured against.")] = 1,
+    each: Annotated[bool, Query(description="Every run for itself, without its replicates.")] = False,
+) -> wire.Comparison:  # fmt: skip
+    """Compare runs, with their replicates: what was set differently, what came out differently, and beyond noise."""
+    return shapes.comparison(comparing.compare(actor, project, run, baseline, each))
+
+
+@router.get("/comparison/reasons")
+def read_reasons(actor: SignedIn, project: str, run: _Two, on: _On = None) -> wire.Why:
+    """Order what differs between two runs by how likely it made the difference of a value."""
+    return shapes.why(explaining.read_reasons(actor, project, run[0], run[1], on))
+
+
+@router.get("/comparison/rows")
+def compare_rows(actor: SignedIn, project: str, request: Request, run: _Two) -> list[wire.JudgedRows]:
+    """Compare two runs on the rows whose predictions both kept: McNemar's test and the paired bootstrap."""
+    return shapes.judged_rows(explaining.read_judged_rows(actor, store_of(request), project, run[0], run[1]))
+
+
+@router.get("/experiments/{experiment}/effects")
+def read_effects(actor: SignedIn, project: str, experiment: str, on: _On = None, query: QueryText = "") -> wire.Effects:
+    """Rank settings, data and code of an experiment's finished runs by how much of a value goes along with them."""
+    return shapes.effects(explaining.read_effects(actor, project, experiment, on, query))
+
+
+@router.get("/experiments/{experiment}/columns")
+def read_columns(
+    actor: SignedIn, project: str, experiment: str,
+    column: Annotated[list[str], Query(description="Up to 40: recall, param:depth, min(loss), started.")],
+    query: QueryText = "", sort: SortText = "", pareto: Pareto = "",
+) -> wire.Drawn:  # fmt: skip
+    """Read columns over the runs that fit, in the table's order, for charts: up to 2,000 runs."""
+    return shapes.drawn(*drawing.read_drawn(actor, project, experiment, query, sort, column, pareto))
