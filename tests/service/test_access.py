@@ -42,7 +42,7 @@ BODIES: dict[str, Any] = {
 # The least role of every route of a project; a route that is not here fails the test.
 LEAST: dict[str, str] = dict.fromkeys(
     ["read_project", "list_members", "list_experiments", "read_experiment", "list_runs", "list_project_runs", "read_run", "read_run_by_id",
-     "read_points", "read_curves", "compare_runs", "compare_rows", "read_reasons", "read_effects", "read_columns", "list_artifacts", "list_artifact_versions", "read_artifact_version",
+     "read_points", "read_curves", "compare_runs", "compare_rows", "compare_curves", "read_reasons", "read_effects", "read_columns", "list_artifacts", "list_artifact_versions", "read_artifact_version",
      "download_file", "list_models", "read_model", "read_model_version", "what_is", "follow_project", "export_runs", "export_project_runs",
      "export_points", "read_packed_points", "list_results", "list_notes", "list_bin", "list_experiment_notes",
      "read_artifact", "list_folder", "read_lineage", "export_prov", "preview_file", "read_usage",

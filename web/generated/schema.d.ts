@@ -588,6 +588,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/comparison/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Curves
+         * @description Read a metric of runs with their replicates: of each group the mean, the lowest and the highest by step.
+         */
+        get: operations["compare_curves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/comparison/reasons": {
         parameters: {
             query?: never;
@@ -3243,6 +3263,31 @@ export interface components {
              * @default 0
              */
             several: number;
+        };
+        /**
+         * GroupCurve
+         * @description The mean of a run and its replicates over steps, with the lowest and the highest of them.
+         */
+        GroupCurve: {
+            /** Run */
+            run: string;
+            /** Runs */
+            runs: number;
+            /** Steps */
+            steps: number[];
+            /** Mean */
+            mean: number[];
+            /** Low */
+            low: number[];
+            /** High */
+            high: number[];
+        };
+        /** GroupCurves */
+        GroupCurves: {
+            /** Metric */
+            metric: string;
+            /** Curves */
+            curves: components["schemas"]["GroupCurve"][];
         };
         /**
          * GroupPage
@@ -7154,6 +7199,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_curves: {
+        parameters: {
+            query: {
+                /** @description References; 1 to 100. */
+                run: string[];
+                metric: string;
+                width?: number;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupCurves"];
                 };
             };
             /** @description A problem document (RFC 9457). */

@@ -11,13 +11,14 @@ from kinetrum.core.compare import Comparison, RunFacts, compare_runs
 from kinetrum.core.compare.runs import RUN_LIMIT, Replicate
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.goals import Goal
+from kinetrum.core.points.together import Band, band_of
 from kinetrum.core.replicates import SEEDS
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import Value
-from kinetrum.storage import replicates, runs
+from kinetrum.storage import points, replicates, runs
 from kinetrum.storage.database import snapshot
 
-_REPLICATES_LIMIT = 200
+_REPLICATES_LIMIT, _CURVES_LIMIT = 200, 30
 
 
 @dataclass(frozen=True)
@@ -85,6 +86,25 @@ def _group_of(view: RunView) -> list[RunView]:
     ids = replicates.finished_with_mark(view.run.project_id, view.run.experiment_id, mark, _REPLICATES_LIMIT)
     others = [run_id for run_id in ids if run_id != view.run.run_id]
     return [view, *views_of(runs.runs_by_ids(others))]
+
+
+@snapshot
+def group_curves(
+    actor: Actor, project: str, references: list[str], metric: str, width: int
+) -> list[tuple[str, int, Band]]:
+    """Return for each run how many it and its replicates are, and the mean and the band of a metric over them.
+
+    Each curve is reduced to the width first: its lowest and highest points stay.
+    """
+    if not 1 <= len(references) <= RUN_LIMIT:
+        raise InvalidInput(f"{len(references)} runs were given; 1 to {RUN_LIMIT} are drawn.", field="run")
+    place = enter(actor, project)
+    found = []
+    for reference in references:
+        group = _group_of(plain_view(run_named(place, reference)))[:_CURVES_LIMIT]
+        curves = [points.read_curve(view.run.run_id, metric, width, None, None) for view in group if metric in view.doc.stats]
+        found.append((group[0].run.reference, len(curves), band_of(curves, width)))
+    return found
 
 
 def _noise(views: list[RunView], groups: list[list[RunView]], goals: dict[str, Goal]) -> dict[str, float]:

@@ -31,6 +31,18 @@ def compare_runs(
     return shapes.comparison(comparing.compare(actor, project, run, baseline, each))
 
 
+@router.get("/comparison/curves")
+def compare_curves(
+    actor: SignedIn, project: str,
+    run: Annotated[list[str], Query(description="References; 1 to 100.")],
+    metric: Annotated[str, Query(max_length=250)],
+    width: Annotated[int, Query(ge=10, le=4_000)] = 600,
+) -> wire.GroupCurves:  # fmt: skip
+    """Read a metric of runs with their replicates: of each group the mean, the lowest and the highest by step."""
+    found = comparing.group_curves(actor, project, run, metric, width)
+    return wire.GroupCurves(metric=metric, curves=[shapes.group_curve(*one) for one in found])
+
+
 @router.get("/comparison/reasons")
 def read_reasons(actor: SignedIn, project: str, run: _Two, on: _On = None) -> wire.Why:
     """Order what differs between two runs by how likely it made the difference of a value."""

@@ -11,6 +11,7 @@ from kinetrum.actions.explaining import Explained, JudgedRows, Why
 from kinetrum.core.compare.runs import Change, Outcome, Setting
 from kinetrum.core.compare.sentence import effects_sentence
 from kinetrum.core.ids import id_text
+from kinetrum.core.points.together import Band
 from kinetrum.core.values import to_json
 from kinetrum.service import shapes
 from kinetrum.storage.runs import Run
@@ -59,6 +60,14 @@ def _outcome(row: Outcome) -> wire.ComparedOutcome:
 
 def _change(change: Change | None) -> wire.OutcomeChange | None:
     return None if change is None else wire.OutcomeChange.model_validate(change)
+
+
+def group_curve(reference: str, runs: int, band: Band) -> wire.GroupCurve:
+    """Shape the curves of a group."""
+    return wire.GroupCurve(
+        run=reference, runs=runs, steps=band.steps.tolist(), mean=band.mean.tolist(), low=band.low.tolist(),
+        high=band.high.tolist(),
+    )  # fmt: skip
 
 
 def why(found: Why) -> wire.Why:

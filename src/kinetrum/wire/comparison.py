@@ -99,6 +99,22 @@ class Comparison(Out):
     metrics: list[str]
 
 
+class GroupCurve(Out):
+    """The mean of a run and its replicates over steps, with the lowest and the highest of them."""
+
+    run: str
+    runs: int
+    steps: list[int]
+    mean: list[float]
+    low: list[float]
+    high: list[float]
+
+
+class GroupCurves(Out):
+    metric: str
+    curves: list[GroupCurve]
+
+
 class Reason(Out):
     """A possible cause; `weight` (0 to 1) orders, `expected` is the difference that other runs show for it."""
 

@@ -90,19 +90,6 @@ export const useBin = (project: string) =>
     queryFn: () => answer(api.GET('/api/v1/projects/{project}/bin', { params: { path: { project } } })),
   })
 
-export const useComparison = (project: string, runs: string[], baseline: number) =>
-  useQuery({
-    queryKey: ['project', project, 'comparison', runs, baseline],
-    enabled: runs.length >= 2,
-    queryFn: () =>
-      answer(
-        api.GET('/api/v1/projects/{project}/comparison', {
-          params: { path: { project }, query: { run: runs, baseline } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  })
-
 export const useModels = (project: string) =>
   useQuery({
     queryKey: ['project', project, 'models'],

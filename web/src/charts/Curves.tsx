@@ -15,6 +15,8 @@ export type Series = {
   times: number[]
   values: (number | null)[]
   against?: (number | null)[] | null
+  /** An edge of the band around the curve of the same name: what lies between both is tinted. */
+  edge?: 'high' | 'low'
 }
 
 type Props = {
@@ -135,7 +137,7 @@ function withSmooth(table: Table, ordered: Series[], smoothing: number): uPlot.A
   const columns = [...table]
   ordered.forEach((one, at) => {
     const column = table[at + 1]
-    if (one.slot > 0 && column) columns.push(smoothed(column, smoothing))
+    if (one.slot > 0 && column && !one.edge) columns.push(smoothed(column, smoothing))
   })
   return columns as uPlot.AlignedData
 }
@@ -159,7 +161,7 @@ function options(wanted: Wanted): uPlot.Options {
   const { ordered, width, height, axis, log, smoothing, tell } = wanted
   const dots = axis === 'metric'
   const lines = ordered.map((one): uPlot.Series => line(one, smoothing > 0 && one.slot > 0, dots))
-  if (smoothing) for (const one of ordered) if (one.slot > 0) lines.push(line(one, false, dots))
+  if (smoothing) for (const one of ordered) if (one.slot > 0 && !one.edge) lines.push(line(one, false, dots))
   const font = '11px "Source Sans 3 Variable", sans-serif'
   const quiet = resolved('var(--ink3)')
   const grid = { stroke: resolved('var(--line)'), width: 1 }
@@ -181,6 +183,7 @@ function options(wanted: Wanted): uPlot.Options {
       { stroke: quiet, font, size: 46, grid, ticks: { show: false } },
     ],
     series: [{}, ...lines],
+    bands: bandsOf(ordered),
     hooks: {
       setSeries: [
         (chart, index) => {
@@ -202,8 +205,18 @@ function options(wanted: Wanted): uPlot.Options {
   }
 }
 
+/** What lies between the edges of a group, tinted in its colour. */
+function bandsOf(ordered: Series[]): uPlot.Band[] {
+  return ordered.flatMap((one, high) => {
+    const low = ordered.findIndex((other) => other.edge === 'low' && other.name === one.name)
+    if (one.edge !== 'high' || low < 0) return []
+    return [{ series: [high + 1, low + 1], fill: resolved(look(one.slot).colour) + '26' }]
+  })
+}
+
 function line(one: Series, faint: boolean, dots: boolean): uPlot.Series {
   const { colour, dash } = look(one.slot)
+  if (one.edge) return { stroke: 'transparent', width: 0, points: { show: false } }
   if (dots) {
     const stroke = resolved(colour)
     return { stroke, paths: () => null, points: { show: true, size: one.slot > 0 ? 5 : 4, fill: stroke } }
@@ -261,7 +274,7 @@ function drawEnds(chart: uPlot, ordered: Series[], font: string) {
   const ratio = devicePixelRatio
   const { ctx, bbox } = chart
   const ends = ordered.flatMap((one, at) => {
-    if (one.slot === 0) return []
+    if (one.slot === 0 || one.edge) return []
     const column = chart.data[at + 1] ?? []
     let last = column.length - 1
     // Of a stretch that is zoomed to, the end is what is seen of it.

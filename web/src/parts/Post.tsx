@@ -31,29 +31,61 @@ export function BoundPost({
   )
 }
 
-/** A change: how far to the better or worse, relative to the largest of its column. Hollow: noise unknown. */
-export function ChangePost({
-  share,
-  verdict,
-  width = 124,
-}: {
-  share: number
+/**
+ * A change with its interval: right of the vertical is better, whatever the goal's direction. Filled: beyond noise;
+ * hollow: within noise; dashed without an interval: noise unknown. Each row has its own scale.
+ */
+export function DifferencePost(props: {
+  change: number
+  low: number | null
+  high: number | null
+  beyond: boolean | null
   verdict: 'better' | 'worse' | 'equal' | null
+  higher: boolean
+  said: string
   width?: number
 }) {
-  if (verdict === null) return null
-  const size = Math.min(1, Math.abs(share))
-  const at = clamp(
-    width / 2 + (verdict === 'worse' ? -1 : verdict === 'better' ? 1 : 0) * size * (width / 2 - 6),
-    width,
-  )
-  const tone = verdict === 'worse' ? 'var(--bad)' : verdict === 'better' ? 'var(--accent)' : 'var(--ink3)'
+  const { change, low, high, beyond, verdict, higher, said, width = 124 } = props
+  const way = higher ? 1 : -1
+  const span = Math.max(Math.abs(change), Math.abs(low ?? 0), Math.abs(high ?? 0)) * 1.08 || 1
+  const at = (value: number) => clamp(width / 2 + ((value * way) / span) * (width / 2 - 5), width)
+  const tone =
+    beyond === false || verdict === 'equal' || verdict === null
+      ? 'var(--ink3)'
+      : verdict === 'worse'
+        ? 'var(--bad)'
+        : 'var(--accent)'
+  const ends = low === null || high === null ? null : [at(low), at(high)]
   return (
-    <svg width={width} height={16} className="inline-block align-middle" role="img" aria-label={verdict}>
+    <svg width={width} height={16} className="inline-block align-middle" role="img" aria-label={said}>
       <line x1="0" x2={width} y1="8" y2="8" stroke="var(--line)" />
-      <line x1={width / 2} x2={at} y1="8" y2="8" stroke={tone} strokeWidth="1.5" />
       <line x1={width / 2} x2={width / 2} y1="0" y2="16" stroke="var(--ink)" strokeWidth="1.2" />
-      <circle cx={at} cy="8" r="3.4" fill="var(--surface)" stroke={tone} strokeWidth="1.4" />
+      {ends ? (
+        <>
+          <line x1={ends[0]} x2={ends[1]} y1="8" y2="8" stroke={tone} strokeWidth="1.8" />
+          {ends.map((end) => (
+            <line key={end} x1={end} x2={end} y1="4.5" y2="11.5" stroke={tone} strokeWidth="1.4" />
+          ))}
+        </>
+      ) : (
+        <line
+          x1={width / 2}
+          x2={at(change)}
+          y1="8"
+          y2="8"
+          stroke={tone}
+          strokeWidth="1.4"
+          strokeDasharray="3 2"
+        />
+      )}
+      <circle
+        cx={at(change)}
+        cy="8"
+        r="3.6"
+        fill={beyond ? tone : 'var(--surface)'}
+        stroke={tone}
+        strokeWidth="1.4"
+      />
     </svg>
   )
 }

@@ -2,15 +2,31 @@
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 import { useDemote, usePromote, useVerdict } from '../../api/acts'
+import { useComparison, type Outcome } from '../../api/comparing'
 import type { Model, ModelVersion, Schemas } from '../../api/client'
-import { useComparison, useMe, useModel, useModelVersion } from '../../api/queries'
+import { useMe, useModel, useModelVersion } from '../../api/queries'
 import { ActDialog } from '../../parts/ActDialog'
 import { Fact, Review as ReviewMark, Section } from '../../parts/Marks'
-import { ChangePost } from '../../parts/Post'
+import { DifferencePost } from '../../parts/Post'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { arrow, bytes, decimalsOf, goalsFirst, moment, plural, show, signed } from '../../parts/values'
 
 type Detail = Schemas['ModelVersionDetail']
+
+function VersionPost({ row }: { row: Outcome }) {
+  if (!row.goal || row.change === null) return null
+  return (
+    <DifferencePost
+      change={row.change}
+      low={null}
+      high={null}
+      beyond={null}
+      verdict={row.verdict}
+      higher={row.goal.direction === 'higher'}
+      said={row.verdict ?? ''}
+    />
+  )
+}
 
 export default function Review() {
   const { project = '', model: name = '', version: which = '' } = useParams()
@@ -113,11 +129,10 @@ function State({
 function SideBySide({ version, against }: { version: Detail; against: ModelVersion | undefined }) {
   const { project = '' } = useParams()
   const runs = version.run && against?.run && version.run !== against.run ? [version.run, against.run] : []
-  const comparison = useComparison(project, runs, 1)
+  const comparison = useComparison(project, runs, 1, true)
   const outcomes = new Map(comparison.data?.outcomes.map((row) => [row.key, row]))
   const goals = new Map(version.goals.map((goal) => [goal.key, goal]))
   const keys = goalsFirst(Object.keys(version.values), version.goals)
-  const largest = Math.max(1e-12, ...[...outcomes.values()].map((row) => Math.abs(row.change_share ?? 0)))
   return (
     <Section
       title="Side by side"
@@ -167,9 +182,7 @@ function SideBySide({ version, against }: { version: Detail; against: ModelVersi
                   <>
                     <td className="text-right">{text(other)}</td>
                     <td className="text-right">{row?.change === null || !row ? '' : signed(row.change)}</td>
-                    <td className="pl-5">
-                      {row && <ChangePost share={(row.change_share ?? 0) / largest} verdict={row.verdict} />}
-                    </td>
+                    <td className="pl-5">{row && <VersionPost row={row} />}</td>
                     <td
                       className={`pl-3 text-xs ${row?.verdict === 'better' ? 'strong text-accent' : row?.verdict === 'worse' ? 'strong text-bad' : 'text-ink3'}`}
                     >

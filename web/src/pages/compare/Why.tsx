@@ -1,0 +1,114 @@
+/** Why one came out better, in the order of what is likeliest; and both on the same rows. */
+import { useJudgedRows, useReasons } from '../../api/comparing'
+import { Section } from '../../parts/Marks'
+import { DifferencePost } from '../../parts/Post'
+import { useAddress } from '../../parts/selection'
+import { plural, show, signed } from '../../parts/values'
+
+const KINDS: Record<string, string> = {
+  setting: 'setting', data: 'data', code: 'code', environment: 'machine', noise: 'noise',
+} // prettier-ignore
+const FIRST = 6
+
+export function Why({ project, runs, keys }: { project: string; runs: string[]; keys: string[] }) {
+  const { params, change } = useAddress()
+  const on = params.get('why')
+  const { data, error } = useReasons(project, runs, on)
+  if (error || !data) return null
+  return (
+    <Section
+      className="col-span-7 min-w-0"
+      title="Why, the likeliest first"
+      fact={
+        <label className="flex items-center gap-1 text-xs">
+          of
+          <select
+            aria-label="Why this value differs"
+            className="field max-w-44 py-0 text-xs"
+            value={data.key}
+            onChange={(event) => change('why', event.target.value)}
+          >
+            {keys.map((key) => (
+              <option key={key}>{key}</option>
+            ))}
+          </select>
+        </label>
+      }
+    >
+      <ol>
+        {data.reasons.slice(0, FIRST).map((reason) => (
+          <li
+            key={`${reason.kind} ${reason.name}`}
+            className="grid grid-cols-[74px_60px_1fr] items-start gap-x-3 border-b border-line py-1"
+          >
+            <span className="text-xs text-ink2">{KINDS[reason.kind]}</span>
+            <span className="mt-1.5 h-1.5 bg-line" title={`weight ${reason.weight.toFixed(2)}`}>
+              <span
+                className="block h-full bg-accent"
+                style={{ width: `${Math.round(reason.weight * 100)}%` }}
+              />
+            </span>
+            <span className="min-w-0 break-words">{reason.text}</span>
+          </li>
+        ))}
+      </ol>
+      <p className="lab py-1">
+        {data.reasons.length > FIRST &&
+          `${plural(data.reasons.length - FIRST, 'less likely one')} not shown. `}
+        What other runs show is what goes along with a setting, no proof that it is the cause.
+      </p>
+    </Section>
+  )
+}
+
+export function SameRows({ project, runs }: { project: string; runs: string[] }) {
+  const { data } = useJudgedRows(project, runs)
+  const judged = (data ?? []).filter((one) => one.differences.length > 0 || one.note)
+  if (judged.length === 0) return null
+  return (
+    <Section className="col-span-5 min-w-0" title="On the same rows" fact="first less second">
+      {judged.map((one) => (
+        <table key={one.name} className="w-full" aria-label={`On the same rows: ${one.name}`}>
+          <tbody>
+            {one.note && (
+              <tr>
+                <td className="lab py-1">{one.note}</td>
+              </tr>
+            )}
+            {one.differences.map((row) => {
+              const verdict = row.change > 0 === row.higher_is_better ? 'better' : 'worse'
+              const said = `${signed(row.low)} to ${signed(row.high)}, ${row.method}, ${plural(row.rows, 'row')}`
+              return (
+                <tr key={row.measure} className="h-7 border-b border-line">
+                  <th scope="row">{row.measure}</th>
+                  <td className="pl-3 text-right">{show(row.left)}</td>
+                  <td className="pl-3 text-right text-ink2">{show(row.right)}</td>
+                  <td className="pl-3 text-right">{signed(row.change)}</td>
+                  <td className="pl-3" title={said}>
+                    <DifferencePost
+                      change={row.change}
+                      low={row.low}
+                      high={row.high}
+                      beyond={row.beyond}
+                      verdict={row.change === 0 ? 'equal' : verdict}
+                      higher={row.higher_is_better}
+                      said={said}
+                      width={90}
+                    />
+                  </td>
+                  <td className={`pl-3 text-xs ${row.beyond ? 'strong' : 'text-ink3'}`}>
+                    {row.beyond ? verdict : 'within noise'}
+                  </td>
+                </tr>
+              )
+            })}
+          </tbody>
+        </table>
+      ))}
+      <p className="lab py-1">
+        {plural(judged[0]?.differences[0]?.rows ?? 0, 'row')} that both predicted; accuracy by McNemar&apos;s
+        exact test, the rest by the paired bootstrap.
+      </p>
+    </Section>
+  )
+}
