@@ -102,7 +102,9 @@ def group_curves(
     found = []
     for reference in references:
         group = _group_of(plain_view(run_named(place, reference)))[:_CURVES_LIMIT]
-        curves = [points.read_curve(view.run.run_id, metric, width, None, None) for view in group if metric in view.doc.stats]
+        curves = [
+            points.read_curve(view.run.run_id, metric, width, None, None) for view in group if metric in view.doc.stats
+        ]
         found.append((group[0].run.reference, len(curves), band_of(curves, width)))
     return found
 

@@ -2,7 +2,14 @@
 import { keepPreviousData, queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { answer, api, type Schemas } from './client'
 
-export type Asked = { query: string; sort: string; column: string[]; fold: boolean; key: string[] }
+export type Asked = {
+  query: string
+  sort: string
+  column: string[]
+  fold: boolean
+  key: string[]
+  pareto: string
+}
 export type GroupPage = Schemas['GroupPage']
 export type RunGroup = Schemas['RunGroup']
 export type GroupCell = Schemas['GroupCell']
@@ -32,12 +39,12 @@ export const groupsPage = (project: string, experiment: string, by: string, aske
   queryOptions({
     queryKey: ['project', project, 'experiment', experiment, 'groups', by, asked, offset],
     queryFn: () => {
-      const { query, sort, column } = asked
+      const { query, sort, column, pareto } = asked
       return answer(
         api.GET('/api/v1/projects/{project}/experiments/{experiment}/groups', {
           params: {
             path: { project, experiment },
-            query: { by, query, sort, column, offset, limit: PAGE },
+            query: { by, query, sort, column, pareto, offset, limit: PAGE },
           },
         }),
       )

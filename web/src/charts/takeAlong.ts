@@ -10,7 +10,7 @@ export async function takePicture(
   form: 'png' | 'svg',
   height = 600,
 ) {
-  const { init } = await import('./engine')
+  const { init } = await import('./engineOfRuns')
   if (form === 'svg') {
     const chart = init(null, null, { renderer: 'svg', ssr: true, width: WIDTH, height })
     chart.setOption(option)

@@ -1,8 +1,10 @@
 /** An experiment: one wide chart, the lens, above the run table; one selection for both. */
+import { useQuery } from '@tanstack/react-query'
 import { lazy, Suspense, useMemo, useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import type { RunPage } from '../../api/client'
-import { useFirstPage, type Asked } from '../../api/finding'
+import { useComparison, type Comparison } from '../../api/comparing'
+import { groupsPage, useFirstPage, type Asked } from '../../api/finding'
 import { useExperiment } from '../../api/queries'
 import { useActions, type Action } from '../../parts/actions'
 import { Key } from '../../parts/Marks'
@@ -11,6 +13,7 @@ import { useSelection, type Selection } from '../../parts/selection'
 import { plural, show } from '../../parts/values'
 import { Empty } from '../project/Project'
 import { Lens } from './Lens'
+import { lensOf } from './LensTitle'
 import { Search } from './Search'
 import { Strip } from './Strip'
 import { useArrangement, type Arrangement } from './arrangement'
@@ -20,10 +23,13 @@ import { ColumnsButton } from './tools/Columns'
 import { Grouping } from './tools/Grouping'
 import { copy, TakeAlong } from './tools/TakeAlong'
 import { ViewsMenu } from './tools/Views'
-import { sortParts } from './words'
+import { sortParts, word } from './words'
 
 const FilterDialog = lazy(async () => ({ default: (await import('./tools/Filter')).FilterDialog }))
 const KeptLens = lazy(async () => ({ default: (await import('./KeptLens')).KeptLens }))
+const RunsLens = lazy(() => import('./lens/RunsLens'))
+const Parallel = lazy(() => import('./lens/Parallel'))
+const EffectsLens = lazy(() => import('./lens/EffectsLens'))
 
 type Place = { project: string; experiment: string }
 
@@ -33,12 +39,12 @@ export default function Experiment() {
   const summary = useExperiment(project, experiment)
   const arranged = useArrangement(summary.data)
   const { selection } = useSelection()
-  const { params, query, sort, columns, fold } = arranged
+  const { params, query, sort, columns, fold, pareto } = arranged
   const y = params.get('y')
   const asked: Asked = useMemo(() => {
     const key = [y, sortParts(sort)[0]?.name].filter((name): name is string => !!name)
-    return { query, sort, column: columns, fold, key }
-  }, [query, sort, columns, fold, y])
+    return { query, sort, column: columns, fold, key, pareto }
+  }, [query, sort, columns, fold, y, pareto])
   const page = useFirstPage(project, experiment, asked)
   const current = useLastGood(page.data, asked, experiment)
   const crumbs = [{ text: experiment }]
@@ -52,7 +58,7 @@ export default function Experiment() {
   const shown = current ? columnsOf(current.page) : undefined
   return (
     <Page crumbs={crumbs} at="Experiments" title={experiment}>
-      <Leader summary={summary.data} slotOf={selection} />
+      <Leader project={project} summary={summary.data} slotOf={selection} />
       {summary.data.runs === 0 ? (
         <div className="px-6">
           <Empty project={project} experiment={experiment} />
@@ -67,7 +73,7 @@ export default function Experiment() {
               asked={current.asked}
               page={current.page}
               shown={shown}
-              total={query || fold ? undefined : summary.data.runs}
+              total={query || fold || pareto ? undefined : summary.data.runs}
             />
           )}
         </>
@@ -91,7 +97,7 @@ function Tools(props: {
   error: unknown
 }) {
   const { place, arranged, page, shown, error } = props
-  const { query, sort, columns, group, fold, params, change, changeAll } = arranged
+  const { query, sort, columns, group, fold, pareto, params, change, changeAll } = arranged
   const counted = page
     ? page.count_is_capped
       ? `${page.count.toLocaleString('en')}+ runs`
@@ -110,10 +116,15 @@ function Tools(props: {
         remarks={page?.remarks ?? []}
         onAsk={(text) => change('q', text, false)}
       />
-      {query && (
-        <button className="btn h-7" onClick={() => change('q', null, false)}>
+      {(query || pareto) && (
+        <button className="btn h-7" onClick={() => changeAll({ q: null, pareto: null }, false)}>
           Show all
         </button>
+      )}
+      {pareto && (
+        <span className="lab mt-1.5 whitespace-nowrap" title={`Only runs that no other beats in ${pareto}`}>
+          trade-off of {pareto.replace(',', ' and ')}
+        </span>
       )}
       <button className="btn h-7" onClick={() => change('filter', 'any')}>
         Filter
@@ -242,13 +253,9 @@ function Rows(props: {
   useActions('experiment', actions)
   return (
     <>
-      {params.get('lens') === 'kept' ? (
-        <Suspense fallback={<section aria-label="Lens" className="h-[230px] border-y border-line" />}>
-          <KeptLens page={page} selection={selection} />
-        </Suspense>
-      ) : (
-        <Lens page={page} selection={selection} onOpen={open} />
-      )}
+      <Suspense fallback={<section aria-label="Lens" className="h-[282px] border-y border-line" />}>
+        <ChosenLens place={place} arranged={arranged} page={page} selection={selection} onOpen={open} />
+      </Suspense>
       <Strip
         place={place}
         page={page}
@@ -277,9 +284,65 @@ function Rows(props: {
   )
 }
 
+function ChosenLens(props: {
+  place: Place
+  arranged: Arrangement
+  page: RunPage
+  selection: Selection
+  onOpen: (reference: string) => void
+}) {
+  const { place, arranged, page, selection, onOpen } = props
+  const { query, sort, pareto, params } = arranged
+  const given = { place, page, query, sort, pareto, selection, onOpen }
+  const kind = lensOf(params)
+  if (kind === 'kept') return <KeptLens page={page} selection={selection} />
+  if (kind === 'parallel') return <Parallel {...given} />
+  if (kind === 'effects') return <EffectsLens {...given} />
+  if (kind === '') return <Lens page={page} selection={selection} onOpen={onOpen} />
+  return <RunsLens {...given} />
+}
+
 type Summary = NonNullable<ReturnType<typeof useExperiment>['data']>
 
-function Leader({ summary, slotOf }: { summary: Summary; slotOf: Selection }) {
+/** How the best two settings compare, over all their replicates: whether the lead is more than noise. */
+function useNoise(project: string, summary: Summary): string {
+  const key = summary.goals[0]?.key
+  const asked = {
+    query: 'status = finished',
+    sort: key ? word(key) : '',
+    column: key ? [word(key)] : [],
+    fold: false,
+    key: [],
+    pareto: '',
+  }
+  const groups = useQuery({
+    ...groupsPage(project, summary.name, 'replicates', asked, 0),
+    enabled: key !== undefined && summary.runs > 1 && summary.runs <= TOLD_OF,
+  })
+  const best = groups.data?.groups.slice(0, 2).map((group) => group.last.reference) ?? []
+  const { data } = useComparison(project, best, 1, false)
+  return data && key ? saidOfLead(data, key) : 'The best finished run by its first goal.'
+}
+
+function saidOfLead(data: Comparison, key: string): string {
+  const [one, two] = data.runs
+  const row = data.outcomes.find((each) => each.key === key)
+  const change = row?.changes[0]
+  if (!row || !change || !one || !two)
+    return `Over all replicates ${one?.label} and ${two?.label} have the same ${key}.`
+  const many = one.replicates.length > 1 ? ` over ${one.replicates.length} seeds` : ''
+  const told = `${one.label} has ${show(row.values[0])}${many}, the next setting (${two.label}) ${show(row.values[1])}`
+  const { beyond, needed } = change.difference
+  const more = needed ? `; ${needed} runs each would tell` : ''
+  if (beyond === null) return `${told}: one run each, noise is unknown${more}.`
+  return `${told}: ${beyond ? 'more than noise' : `within noise${more}`}.`
+}
+
+/** Of larger experiments the best two settings are not looked for anew with every change. */
+const TOLD_OF = 5_000
+
+function Leader({ project, summary, slotOf }: { project: string; summary: Summary; slotOf: Selection }) {
+  const noise = useNoise(project, summary)
   const goal = summary.goals[0]
   const counts = `${plural(summary.runs, 'run')}, ${summary.running} running.`
   if (!goal || !summary.best_run) {
@@ -298,9 +361,7 @@ function Leader({ summary, slotOf }: { summary: Summary; slotOf: Selection }) {
       ? ''
       : `, ${(goal.direction === 'higher' ? Number(summary.best_value) >= goal.bound : Number(summary.best_value) <= goal.bound) ? 'which meets' : 'short of'} the goal of ${goal.bound}${unit}`
   return (
-    <Answer
-      reason={`${counts} The best finished run by its first goal; whether it leads by more than noise, replicates over several seeds would tell.`}
-    >
+    <Answer reason={`${counts} ${noise}`}>
       {slot ? (
         <>
           <Key slot={slot} width={20} />{' '}

@@ -26,8 +26,9 @@ export function useArrangement(summary: Schemas['Experiment'] | undefined) {
   const group = params.get('group')
   const pin = params.get('pin')
   const wide = params.get('wide')
+  const pareto = params.get('pareto') ?? ''
   // In the order of time children stand under their parents; where values are ranked, every run stands for itself.
-  const folds = !query && OF_TIME.has(sortParts(sort)[0]?.name ?? '')
+  const folds = !query && !pareto && OF_TIME.has(sortParts(sort)[0]?.name ?? '')
   const fold = !group && (params.has('fold') ? params.get('fold') === 'yes' : folds)
   return useMemo(
     () => ({
@@ -39,10 +40,11 @@ export function useArrangement(summary: Schemas['Experiment'] | undefined) {
       columns: parts(cols),
       group,
       fold,
+      pareto,
       pins: parts(pin),
       widths: readWidths(wide),
     }),
-    [params, change, changeAll, query, sort, cols, group, fold, pin, wide],
+    [params, change, changeAll, query, sort, cols, group, fold, pareto, pin, wide],
   )
 }
 

@@ -1,0 +1,53 @@
+/** Which columns charts of runs offer, and which they begin with. */
+import type { RunPage } from '../../../api/client'
+import { columnText, keysOf } from '../columns'
+
+const FIELDS = ['number', 'started', 'duration', 'status', 'author', 'host', 'commit', 'replicates']
+
+export type Offered = { text: string; scope: string; differs: boolean; goal: boolean }
+
+export function offered(page: RunPage): Offered[] {
+  const values = keysOf(page).map((column) => ({
+    text: column.text,
+    scope: 'value',
+    differs: true,
+    goal: !!column.goal,
+  }))
+  const others = page.columns
+    .filter((column) => column.scope !== 'value')
+    .map((column) => ({
+      text: columnText(column, page.columns),
+      scope: column.scope,
+      differs: column.differs,
+      goal: false,
+    }))
+  const fields = FIELDS.map((text) => ({ text, scope: 'field', differs: true, goal: false }))
+  return [...values, ...others, ...fields]
+}
+
+export const optionsOf = (all: Offered[]) => all.map(({ text }) => ({ value: text, text }))
+
+/** What the address asks for, where it is there; else the first that fits. */
+export const pick = (all: Offered[], asked: string | null, ...wanted: ((one: Offered) => boolean)[]) => {
+  if (asked !== null && all.some((one) => one.text === asked)) return asked
+  for (const fits of wanted) {
+    const found = all.find(fits)
+    if (found) return found.text
+  }
+  return all[0]?.text ?? 'number'
+}
+
+export const isGoal = (one: Offered) => one.goal
+export const isValue = (one: Offered) => one.scope === 'value'
+export const isSetting = (one: Offered) => one.scope === 'param' && one.differs
+/** Seeds are what replicates differ in; they explain nothing. */
+export const isCause = (one: Offered) => isSetting(one) && one.text !== 'seed'
+
+const AXES = 8
+
+/** The axes of parallel coordinates: settings that differ, then the values with goals. */
+export function axesOf(all: Offered[]): string[] {
+  const goals = all.filter(isGoal).slice(0, 3)
+  const ends = goals.length ? goals : all.filter(isValue).slice(0, 2)
+  return [...all.filter(isCause).slice(0, AXES - ends.length), ...[...ends].reverse()].map((one) => one.text)
+}
