@@ -18,7 +18,7 @@ from kinetrum.core.values import Value
 from kinetrum.storage import points, replicates, runs
 from kinetrum.storage.database import snapshot
 
-_REPLICATES_LIMIT, _CURVES_LIMIT = 200, 30
+_REPLICATES_LIMIT, _CURVES_LIMIT, _CHILDREN_LIMIT = 200, 30, 1_000
 
 
 @dataclass(frozen=True)
@@ -119,13 +119,15 @@ def _noise(views: list[RunView], groups: list[list[RunView]], goals: dict[str, G
 
 def _facts(view: RunView, group: list[RunView], same_experiment: bool, grouped: bool) -> RunFacts:
     run = view.run
+    label = f"Run {run.number}" if same_experiment else run.reference
+    found, tried = _of_search(view)
     return RunFacts(
         reference=run.reference,
-        label=f"Run {run.number}" if same_experiment else run.reference,
+        label=f"{label}, best of {tried}" if tried else label,
         experiment=run.experiment,
         status=run.status,
         params={key: value for key, value in view.doc.params.items() if not (grouped and key in SEEDS)},
-        values=view.values,
+        values=found if tried else view.values,
         inputs=inputs_of(view.doc),
         metrics=view.metrics,
         replicates=tuple(
@@ -134,6 +136,23 @@ def _facts(view: RunView, group: list[RunView], same_experiment: bool, grouped: 
         surroundings=surroundings_of(view),
         costs=_costs(view),
     )  # fmt: skip
+
+
+def _of_search(view: RunView) -> tuple[dict[str, Value], int]:
+    """Return, for a run that measured nothing towards its goals itself, the best of its children by each goal.
+
+    And how many children were looked at: a search answers for what it found.
+    """
+    if not view.goals or any(key in view.values for key in view.goals):
+        return {}, 0
+    children = views_of(runs.children_of(view.run.uid, view.run.project_id, _CHILDREN_LIMIT))
+    found: dict[str, Value] = {}
+    for key, goal in view.goals.items():
+        numbers = [child.values.get(key) for child in children if child.run.status == "finished"]
+        known = [n for n in numbers if isinstance(n, int | float) and not isinstance(n, bool) and n == n]
+        if known:
+            found[key] = max(known) if goal.higher else min(known)
+    return found, len(children) if found else 0
 
 
 def inputs_of(doc: RunDoc) -> dict[str, str]:

@@ -38,7 +38,9 @@ FORESTS = [
     for depth in (4, 8, 12)
     for weight in (4, 8)
 ]
-SEARCH = [Plan("", _boost(depth=depth, rate=rate), SECOND, "tomas") for depth in (2, 3, 5) for rate in (0.05, 0.1, 0.2)]
+_DEPTHS, _RATES = (2, 3, 5), (0.05, 0.1, 0.2)
+SEARCH = [Plan("", _boost(depth=depth, rate=rate), SECOND, "tomas") for depth in _DEPTHS for rate in _RATES]
+SEARCH_SPACE = {"space": {"depth": list(_DEPTHS), "rate": list(_RATES)}, "budget": {"runs": len(SEARCH)}}
 _EARLIER = Plan(
     "five seeds",
     _boost(depth=4, rate=0.15, weight=5),

@@ -153,7 +153,7 @@ def _train_all(
                     "frost-alarm",
                     name=group,
                     goals=training.FROST_GOALS,
-                    params={"space": "depth x rate"},
+                    params=scenario.SEARCH_SPACE,
                     output=False,
                 )
                 parents[group] = parent

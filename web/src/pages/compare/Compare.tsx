@@ -46,13 +46,16 @@ export default function Compare() {
     )
   }
   const swap = () => {
-    const turned = [...chosen].reverse().map((run) => `run=${run.reference}~${run.slot}`)
-    void navigate(`/${project}/compare?${turned.join('&')}`)
+    const after = new URLSearchParams(params)
+    after.delete('run')
+    for (const run of [...chosen].reverse()) after.append('run', `${run.reference}~${run.slot}`)
+    void navigate(`/${project}/compare?${after}`)
   }
   const slotOf = new Map(chosen.map((run) => [run.reference, run.slot]))
   const slots = data.runs.map((run, at) => slotOf.get(run.reference) ?? at + 1)
   const runs = data.runs.map((run) => run.reference)
   const subject = runs[data.baseline === 0 ? 1 : 0] ?? ''
+  const why = data.outcomes.find((row) => row.goal && row.change !== null)
   const two = runs.length === 2 ? [subject, runs[data.baseline] ?? ''] : []
   return (
     <Page crumbs={crumbs} at="Experiments" title={`Compare ${references.join(', ')}`}>
@@ -79,11 +82,14 @@ export default function Compare() {
         <Overlay data={data} slots={slots} each={each} />
         {two.length > 0 && (
           <>
-            <Why
-              project={project}
-              runs={two}
-              keys={data.outcomes.filter((row) => row.change !== null).map((row) => row.key)}
-            />
+            {why && (
+              <Why
+                project={project}
+                runs={two}
+                keys={data.outcomes.filter((row) => row.change !== null).map((row) => row.key)}
+                first={why.key}
+              />
+            )}
             <SameRows project={project} runs={two} />
           </>
         )}

@@ -16,6 +16,7 @@ export function Heads(props: { data: Comparison; slots: number[]; baseline: numb
       >
         {run.label}
       </Link>
+      {run.replicates.length > 1 && ' '}
       {run.replicates.length > 1 && (
         <span className="lab ml-1 font-normal" title={run.replicates.join(', ')}>
           ×{run.replicates.length}

@@ -10,9 +10,11 @@ const KINDS: Record<string, string> = {
 } // prettier-ignore
 const FIRST = 6
 
-export function Why({ project, runs, keys }: { project: string; runs: string[]; keys: string[] }) {
+export function Why(props: { project: string; runs: string[]; keys: string[]; first: string }) {
+  const { project, runs, keys, first } = props
   const { params, change } = useAddress()
-  const on = params.get('why')
+  const asked = params.get('why')
+  const on = asked !== null && keys.includes(asked) ? asked : first
   const { data, error } = useReasons(project, runs, on)
   if (error || !data) return null
   return (

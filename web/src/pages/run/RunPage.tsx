@@ -9,6 +9,7 @@ import { Kept } from '../../parts/results/Kept'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { arrow, asNumber, goalsFirst, plural, show } from '../../parts/values'
 import { Children, History, Notes } from './Described'
+import { Search } from './Search'
 import { CorrectDialog, GoalDialog } from './EditDialogs'
 import { RegisterDialog } from './RegisterDialog'
 import { Acts, Finding, Origin } from './RunHead'
@@ -59,6 +60,7 @@ export default function RunPage() {
         <Resources run={run} />
         <Links run={run} title="Used" links={run.used} empty="No input was recorded." />
         <Links run={run} title="Generated" links={run.generated} empty="No output was recorded." />
+        <Search run={run} />
         <Children run={run} />
         <Notes run={run} />
         <History run={run} />

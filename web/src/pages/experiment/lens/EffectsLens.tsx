@@ -13,7 +13,8 @@ export default function EffectsLens({ place, page, query }: LensProps) {
   const { params, change, changeAll } = useAddress()
   const all = offered(page)
   const on = pick(all, params.get('ly'), isGoal, isValue)
-  const { data, error } = useEffects(place.project, place.experiment, on, query)
+  const has = all.some(isValue)
+  const { data, error } = useEffects(place.project, place.experiment, has ? on : undefined, query)
   return (
     <Frame
       title={`Effects on ${on}`}
@@ -30,6 +31,7 @@ export default function EffectsLens({ place, page, query }: LensProps) {
       }
     >
       <div className="overflow-auto py-1" style={{ height: LENS_HEIGHT }} tabIndex={0} aria-label="Effects">
+        {!has && <p className="lab py-2">No run has a value yet.</p>}
         {error && <p className="py-2 text-bad">{error.message}</p>}
         {data && <p className="py-1 text-sm">{data.sentence}</p>}
         {data && data.effects.length > 0 && (

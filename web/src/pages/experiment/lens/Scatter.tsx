@@ -20,13 +20,14 @@ function useAskedCloud(all: Offered[]) {
     isSetting,
     ({ text }) => text === 'number',
   )
+  const known = (text: string | null) => (text !== null && all.some((one) => one.text === text) ? text : '')
   const goals = all.filter((one) => one.goal && (one.text === x || one.text === y)).length === 2
   return {
     x,
     y,
     goals,
-    colour: params.get('lc') ?? '',
-    size: params.get('ls') ?? '',
+    colour: known(params.get('lc')),
+    size: known(params.get('ls')),
     logX: params.get('xlog') === 'yes',
     logY: params.get('ylog') === 'yes',
     front: goals && params.get('front') === 'yes',
