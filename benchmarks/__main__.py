@@ -9,6 +9,7 @@ import sys
 import tempfile
 from pathlib import Path
 
+from benchmarks.comparing import comparing
 from benchmarks.console_table import console_table
 from benchmarks.consoles import consoles
 from benchmarks.curves import curves, steady
@@ -53,6 +54,7 @@ def main() -> None:
             "steady": lambda: steady(url, token),
             "curves": lambda: curves(home, url, token),
             "runs": lambda: run_table(url, token),
+            "comparing": lambda: comparing(url, token),
             "table": lambda: console_table(url, token),
             "memory": lambda: [memory_away()],
             "output": output,

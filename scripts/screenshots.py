@@ -30,7 +30,8 @@ PAGES = {
     "experiment-light": "/orchard/e/frost-alarm?sel={better}~1,{earlier}~2,{live}~3,{nan}~4",
     "groups": "/orchard/e/frost-alarm?q=learner+in+%7Bboost,+forest%7D+and+not+status+%3D+failed&group=replicates"
     "&cols=recall,false_alarms,fit_seconds,depth,rate,learner,seed,label:purpose&sel={better}~1,{earlier}~2",
-    "results-dark": "/orchard/e/frost-alarm?lens=kept&kept=plot+held-out/roc&sel={better}~1,{earlier}~2,{live}~3",
+    "parallel-dark": "/orchard/e/frost-alarm?lens=parallel&q=recall+in+0.9..1+and+fit_seconds+in+0..2"
+    "&axes=learner,depth,rate,weight,rounds,fit_seconds,false_alarms,recall&sel={better}~1,{earlier}~2",
     "run": "/orchard/e/frost-alarm/{better}",
     "run-output": "/orchard/e/gap-filling/7?surroundings=previous",
     "compare": "/orchard/compare?run=frost-alarm/{better}~1&run=frost-alarm/{earlier}~2",
@@ -44,7 +45,7 @@ COMMANDS = {
     "terminal-runs": 'kinetrum runs "recall >= 0.9 and depth in 2..4" -e frost-alarm --sort recall --limit 12; echo;'
     " kinetrum runs -e frost-alarm --replicates --sort recall --columns recall,false_alarms,fit_seconds,depth,learner,seed --limit 16;"
     ' echo; kinetrum runs "learner = forest and dept >= 3" -e frost-alarm',
-    "terminal-compare": "kinetrum compare frost-alarm/{better} frost-alarm/{earlier}",
+    "terminal-compare": "kinetrum compare frost-alarm/{better} frost-alarm/{earlier}; echo; kinetrum effects -e frost-alarm | cut -c1-140",
     "terminal-track": "cd .demo/demo/gap-filling && kinetrum track -e gap-filling --set reach=3 --metrics out/scores.csv"
     " --step reach -- python neighbours.py --reach 3; kinetrum show gap-filling/last --output; kinetrum show gap-filling/last",
     "terminal-data": "kinetrum diff nights@2 nights@3; echo; kinetrum uses nights@3 | head -7; echo; kinetrum lineage frost-alarm@production",

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from kinetrum.actions.context import Actor, enter
-from kinetrum.actions.finding import run_named
-from kinetrum.actions.looking import RunView, plain_view, views_of
+from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.actions.finding import run_named, runs_named
+from kinetrum.actions.looking import RunView, views_of
 from kinetrum.core.compare import Comparison, RunFacts, compare_runs
 from kinetrum.core.compare.runs import RUN_LIMIT, Replicate
 from kinetrum.core.errors import InvalidInput
@@ -40,8 +40,8 @@ def compare(actor: Actor, project: str, references: list[str], baseline: int, ea
     if len(references) > RUN_LIMIT:
         raise InvalidInput(f"{len(references)} runs were given; 2 to {RUN_LIMIT} are compared.", field="run")
     place = enter(actor, project)
-    views = [plain_view(run_named(place, reference)) for reference in references]
-    if len({view.run.run_id for view in views}) != len(views):
+    views = _views(place, references)
+    if len(views) != len(references):
         raise InvalidInput("The same run was given twice.", field="runs")
     if not 0 <= baseline < len(views):
         raise InvalidInput(f"The baseline {baseline} is none of the runs.", field="baseline")
@@ -72,20 +72,38 @@ def _together(views: list[RunView], baseline: int) -> tuple[list[RunView], list[
             places[key] = len(kept)
             kept.append(view)
         moved.append(places[key])
-    return kept, [_group_of(view) for view in kept], moved[baseline]
+    return kept, _groups_of(kept), moved[baseline]
+
+
+def _views(place: Place, references: list[str]) -> list[RunView]:
+    named = runs_named(place, references)
+    metrics = points.metric_names_of([run.run_id for run in named])
+    return [replace(view, metrics=metrics.get(view.run.run_id, ())) for view in views_of(named)]
 
 
 def _mark(doc: RunDoc) -> str | None:
     return doc.fields().get("replicates")
 
 
-def _group_of(view: RunView) -> list[RunView]:
-    mark = _mark(view.doc)
-    if mark is None:
-        return [view]
-    ids = replicates.finished_with_mark(view.run.project_id, view.run.experiment_id, mark, _REPLICATES_LIMIT)
-    others = [run_id for run_id in ids if run_id != view.run.run_id]
-    return [view, *views_of(runs.runs_by_ids(others))]
+def _groups_of(views: list[RunView]) -> list[list[RunView]]:
+    """Return for each run the group that it stands for: itself, and its finished replicates."""
+    marks = [_mark(view.doc) for view in views]
+    wanted: dict[tuple[int, int], set[str]] = {}
+    for view, mark in zip(views, marks, strict=True):
+        if mark is not None:
+            wanted.setdefault((view.run.project_id, view.run.experiment_id), set()).add(mark)
+    ids: dict[tuple[int, str], list[int]] = {}
+    for (project_id, experiment_id), of_it in wanted.items():
+        found = replicates.finished_with_marks(project_id, experiment_id, sorted(of_it), _REPLICATES_LIMIT)
+        ids |= {(experiment_id, mark): run_ids for mark, run_ids in found.items()}
+    here = {view.run.run_id for view in views}
+    others = sorted({run_id for run_ids in ids.values() for run_id in run_ids} - here)
+    known = {view.run.run_id: view for view in [*views, *views_of(runs.runs_by_ids(others))]}
+    return [
+        [view, *(known[run_id] for run_id in ids.get((view.run.experiment_id, mark or ""), ())
+                 if run_id != view.run.run_id)]
+        for view, mark in zip(views, marks, strict=True)
+    ]  # fmt: skip
 
 
 @snapshot
@@ -101,7 +119,8 @@ def group_curves(
     place = enter(actor, project)
     found = []
     for reference in references:
-        group = _group_of(plain_view(run_named(place, reference)))[:_CURVES_LIMIT]
+        (group,) = _groups_of(views_of([run_named(place, reference)]))
+        group = group[:_CURVES_LIMIT]
         curves = [
             points.read_curve(view.run.run_id, metric, width, None, None) for view in group if metric in view.doc.stats
         ]

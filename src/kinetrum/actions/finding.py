@@ -109,7 +109,24 @@ def runs_named(place: Place, references: Sequence[str]) -> list[Run]:
     """Return the runs that references (`experiment/number`, ids or their ends) name, each once, in the order named."""
     if not 1 <= len(references) <= RUNS_AT_ONCE:
         raise InvalidInput(f"{len(references)} runs were named; 1 to {RUNS_AT_ONCE} are taken at once.", field="runs")
-    return list({run.run_id: run for run in (run_named(place, reference) for reference in references)}.values())
+    numbered = _numbered(place, references)
+    found = (numbered.get(reference) or run_named(place, reference) for reference in references)
+    return list({run.run_id: run for run in found}.values())
+
+
+def _numbered(place: Place, references: Sequence[str]) -> dict[str, Run]:
+    """Read those that are named by their numbers all at once."""
+    asked: dict[str, dict[int, str]] = {}
+    for reference in references:
+        experiment, _, pick = reference.rpartition("/")
+        if experiment and pick.isascii() and pick.isdigit() and len(pick) < 10:
+            asked.setdefault(experiment, {})[int(pick)] = reference
+    found: dict[str, Run] = {}
+    for experiment, numbers in asked.items():
+        row = projects.experiment_named(place.project_id, experiment)
+        runs_there = runs.runs_by_numbers(row.experiment_id, list(numbers)) if row else {}
+        found |= {numbers[number]: run for number, run in runs_there.items()}
+    return found
 
 
 def in_lock_order(runs: Sequence[Run]) -> list[Run]:

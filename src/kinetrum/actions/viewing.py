@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from kinetrum.actions.cells import cell_of, heading
 from kinetrum.actions.context import Actor, Place, enter, experiment_in, role_of
@@ -45,8 +45,8 @@ def list_views(actor: Actor, project: str, experiment: str | None) -> list[ViewR
 def _settled(actor: Actor, place: Place, experiment: str | None, arrangement: Mapping[str, str]) -> dict[str, str]:
     """Return an arrangement whose names say what they are, so that later names change nothing of it.
 
-    An arrangement is the console's address: `q` the query; `sort`, `cols`, `group`, `pin` names; `wide` names with
-    widths; the rest is kept as it is.
+    An arrangement is the console's address: `q` the query; `sort`, `cols`, `group`, `pin`, `pareto` names; `wide`
+    names with widths; the rest is kept as it is.
     """
     if sum(len(name) + len(text) for name, text in arrangement.items()) > ARRANGEMENT_LIMIT:
         raise InvalidInput(f"An arrangement has at most {ARRANGEMENT_LIMIT:,} characters.", field="arrangement")
@@ -55,7 +55,7 @@ def _settled(actor: Actor, place: Place, experiment: str | None, arrangement: Ma
     catalogue = table.search.catalogue
     if found.get("q"):
         found["q"] = resolved_query(found["q"], catalogue)
-    for name in ("sort", "cols", "group", "pin"):
+    for name in ("sort", "cols", "group", "pin", "pareto"):
         if found.get(name):
             found[name] = ",".join(resolved_names(found[name], catalogue))
     if found.get("wide"):
@@ -189,7 +189,9 @@ def read_link(secret: str, offset: int = 0) -> SharedView:
     """Return what a link shows: of its runs only the columns of its arrangement."""
     link, actor = _opened(secret)
     arrangement = link.arrangement
-    asked = Asked(arrangement.get("q", ""), arrangement.get("sort", ""), None, offset)
+    asked = Asked(
+        arrangement.get("q", ""), arrangement.get("sort", ""), None, offset, pareto=arrangement.get("pareto", "")
+    )
     named = resolved_parts(arrangement.get("cols", ""))
     page = list_runs(actor, link.project, link.experiment, _with_columns(asked, named))
     columns = page.chosen or [(heading(source), source) for source in _leading(page)]
@@ -203,7 +205,7 @@ def resolved_parts(text: str) -> list[str]:
 
 
 def _with_columns(asked: Asked, columns: list[str]) -> Asked:
-    return Asked(asked.query, asked.sort, None, asked.offset, asked.limit, tuple(columns))
+    return replace(asked, columns=tuple(columns))
 
 
 def _leading(page: RunPage) -> list[Source]:

@@ -191,6 +191,21 @@ def metric_names(run_id: int) -> list[str]:
     return list(dict.fromkeys([*names, *waiting]))
 
 
+def metric_names_of(run_ids: list[int]) -> dict[int, tuple[str, ...]]:
+    """Return the names of many runs' metrics by run id; runs without any are missing."""
+    if not run_ids:
+        return {}
+    within = places(run_ids)
+    named = query(f"SELECT run_id, name FROM series WHERE run_id IN {within} ORDER BY series_id", *run_ids)
+    waiting = query(f"SELECT DISTINCT run_id FROM point_tail WHERE run_id IN {within}", *run_ids)
+    found: dict[int, list[str]] = {}
+    for run_id, name in named:
+        found.setdefault(run_id, []).append(name)
+    return {run_id: tuple(names) for run_id, names in found.items()} | {
+        run_id: tuple(metric_names(run_id)) for (run_id,) in waiting
+    }
+
+
 def read_points(run_id: int, key: str) -> Points:
     """Return every point of a metric that was acknowledged before the call, merged; also those not shown."""
     waiting = _tail_points(run_id, {key}).get(key, [])

@@ -9,18 +9,21 @@ from kinetrum.storage.run_index import key_ids
 _RUNS_LIMIT = 20_000
 
 
-def finished_with_mark(project_id: int, experiment_id: int, mark: str, limit: int) -> list[int]:
-    """Return ids of finished runs of an experiment that share a mark, the earliest first."""
+def finished_with_marks(project_id: int, experiment_id: int, marks: list[str], limit: int) -> dict[str, list[int]]:
+    """Return ids of finished runs of an experiment by the mark that they share, at most `limit` of each."""
     found = key_ids(project_id, [("field", "", "replicates")])
-    if not found:
-        return []
+    if not found or not marks:
+        return {}
     rows = query(
-        "SELECT r.run_id FROM value_text v JOIN run r ON r.run_id = v.run_id WHERE v.key_id = %s"
-        " AND v.experiment_id = %s AND v.text = %s AND r.status = 'finished' AND r.binned_at IS NULL"
-        " ORDER BY r.run_id LIMIT %s",
-        next(iter(found.values())), experiment_id, mark, limit,
+        "SELECT text, run_id FROM (SELECT v.text, r.run_id, ROW_NUMBER() OVER (PARTITION BY v.text ORDER BY r.run_id) n"
+        " FROM value_text v JOIN run r ON r.run_id = v.run_id WHERE v.key_id = %s AND v.experiment_id = %s"
+        f" AND v.text IN {places(marks)} AND r.status = 'finished' AND r.binned_at IS NULL) numbered WHERE n <= %s",
+        next(iter(found.values())), experiment_id, *marks, limit,
     )  # fmt: skip
-    return [run_id for (run_id,) in rows]
+    groups: dict[str, list[int]] = {}
+    for mark, run_id in rows:
+        groups.setdefault(mark, []).append(run_id)
+    return groups
 
 
 def pooled_deviations(project_id: int, experiment_id: int, keys: list[str]) -> dict[str, float]:

@@ -89,6 +89,14 @@ def run_by_number(experiment_id: int, number: int) -> Run | None:
     return _one("WHERE r.experiment_id = %s AND r.number = %s", experiment_id, number)
 
 
+def runs_by_numbers(experiment_id: int, numbers: list[int]) -> dict[int, Run]:
+    """Return those of an experiment's runs that have these numbers, by number."""
+    if not numbers:
+        return {}
+    rows = query(_SELECT + f"WHERE r.experiment_id = %s AND r.number IN {places(numbers)}", experiment_id, *numbers)
+    return {run.number: run for run in (Run(*row) for row in rows)}
+
+
 def last_run(experiment_id: int) -> Run | None:
     """Return the run that was started last, of those not in the bin."""
     return _one(
