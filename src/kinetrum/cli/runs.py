@@ -182,7 +182,11 @@ def _leading_columns(page: dict[str, Any]) -> list[dict[str, Any]]:
     goals = [goal["key"] for goal in page["goals"]]
     values = [column["name"] for column in page["columns"] if column["scope"] == "value"]
     ordered = [key for key in goals if key in values] + [key for key in values if key not in goals]
-    differing = [column["name"] for column in page["columns"] if column["scope"] == "param" and column["differs"]]
+    # Settings of searches (where they look, and how long) are no settings of what was tried.
+    differing = [
+        column["name"] for column in page["columns"]
+        if column["scope"] == "param" and column["differs"] and not column["name"].startswith(("space.", "budget."))
+    ]  # fmt: skip
     leading = ordered[: max(1, len(goals))]
     named = [("value", key) for key in leading] + [("param", key) for key in differing]
     named += [("value", key) for key in ordered if key not in leading]

@@ -53,10 +53,13 @@ export function keysOf(page: RunPage, onlyMetrics = false): Column[] {
 /** More columns than this are shown only when they are asked for; the rest is counted. */
 export const COLUMNS_SHOWN = 60
 
+/** Settings of searches, which no run that was tried has: where they look, and how long. */
+const OF_SEARCH = /^(space|budget)\./
+
 function leading(page: RunPage): Column[] {
   const values = keysOf(page)
   const settings = page.columns
-    .filter((column) => column.scope === 'param' && column.differs)
+    .filter((column) => column.scope === 'param' && column.differs && !OF_SEARCH.test(column.name))
     .map((column): Column => ({
       scope: 'param',
       name: column.name,
