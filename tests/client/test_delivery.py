@@ -263,7 +263,7 @@ def test_reading_a_table(recording: Project) -> None:
     assert "<table>" in table._repr_html_()
     assert "depth" in table[0]._repr_html_()
     comparison = kinetrum.compare(["frost-alarm/4", "frost-alarm/1"])
-    assert comparison["headline"]["finding"] == "Run 4 is better than Run 1"
+    assert comparison["headline"]["finding"] == "Run 4 came out better than Run 1"
     best = kinetrum.open("frost-alarm/best:recall")
     assert isinstance(best, kinetrum.RecordedRun)
     assert best.number == 4

@@ -147,7 +147,7 @@ def test_selection_by_mouse_and_keyboard_leads_to_a_comparison(
     expect(strip).to_contain_text("2 selected")
     compare.click()
     expect(page.get_by_role("heading", level=1)).to_have_text(
-        "Run 3 is better than Run 1 on recall (+0.2) and loss (−0.667 s)."
+        "Run 3 came out better than Run 1 on recall (+0.2) and loss (−0.667 s); noise is unknown."
     )
     settings = page.get_by_role("table", name="Set differently")
     expect(settings.get_by_role("row", name=re.compile("depth 3 1"))).to_be_visible()
@@ -157,9 +157,9 @@ def test_selection_by_mouse_and_keyboard_leads_to_a_comparison(
     ).to_be_visible()
     accessible(page)
     page.get_by_role("button", name="Swap").click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("Run 1 is worse than Run 3")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Run 1 came out worse than Run 3")
     page.go_back()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("Run 3 is better than Run 1")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Run 3 came out better than Run 1")
 
 
 def test_a_run_that_records_grows_on_screen(visit: Visit, project: Project) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.finding import run_named, runs_named
+from kinetrum.actions.finding import runs_named
 from kinetrum.actions.looking import RunView, views_of
 from kinetrum.core.compare import Comparison, RunFacts, compare_runs
 from kinetrum.core.compare.runs import RUN_LIMIT, Replicate
@@ -14,10 +14,13 @@ from kinetrum.core.goals import Goal
 from kinetrum.core.points.together import Band, band_of
 from kinetrum.core.replicates import SEEDS
 from kinetrum.core.rundoc import RunDoc
+from kinetrum.core.samples import joined, used
 from kinetrum.core.values import Value
-from kinetrum.storage import points, replicates, runs
+from kinetrum.storage import points, replicates, resources, runs
 from kinetrum.storage.database import snapshot
 
+# Of so many runs what they used of their machines is read.
+_IN_DETAIL = 20
 _REPLICATES_LIMIT, _CURVES_LIMIT, _CHILDREN_LIMIT = 200, 30, 1_000
 
 
@@ -54,7 +57,10 @@ def compare(actor: Actor, project: str, references: list[str], baseline: int, ea
         views, groups, baseline = _together(views, baseline)
     same_experiment = len({view.run.experiment_id for view in views}) == 1
     grouped = any(len(group) > 1 for group in groups)
-    facts = [_facts(view, group, same_experiment, grouped) for view, group in zip(views, groups, strict=True)]
+    in_detail = sum(len(group) for group in groups) <= _IN_DETAIL
+    facts = [
+        _facts(view, group, same_experiment, grouped, in_detail) for view, group in zip(views, groups, strict=True)
+    ]
     return Compared(compare_runs(facts, goals, baseline, _noise(views, groups, goals)), views, goals)
 
 
@@ -116,15 +122,19 @@ def group_curves(
     """
     if not 1 <= len(references) <= RUN_LIMIT:
         raise InvalidInput(f"{len(references)} runs were given; 1 to {RUN_LIMIT} are drawn.", field="run")
-    place = enter(actor, project)
+    views = views_of(runs_named(enter(actor, project), references))
     found = []
-    for reference in references:
-        (group,) = _groups_of(views_of([run_named(place, reference)]))
-        group = group[:_CURVES_LIMIT]
-        curves = [
-            points.read_curve(view.run.run_id, metric, width, None, None) for view in group if metric in view.doc.stats
-        ]
-        found.append((group[0].run.reference, len(curves), band_of(curves, width)))
+    drawn: set[tuple[int, str]] = set()
+    for view, group in zip(views, _groups_of(views), strict=True):
+        # Runs that repeat one another are drawn once.
+        key = (view.run.experiment_id, _mark(view.doc) or view.run.reference)
+        if key in drawn:
+            continue
+        drawn.add(key)
+        members = group[:_CURVES_LIMIT]
+        having = [one.run.run_id for one in members if metric in one.doc.stats]
+        curves = [points.read_curve(run_id, metric, width, None, None) for run_id in having]
+        found.append((view.run.reference, len(curves), band_of(curves, width)))
     return found
 
 
@@ -136,7 +146,7 @@ def _noise(views: list[RunView], groups: list[list[RunView]], goals: dict[str, G
     return replicates.pooled_deviations(run.project_id, run.experiment_id, list(goals))
 
 
-def _facts(view: RunView, group: list[RunView], same_experiment: bool, grouped: bool) -> RunFacts:
+def _facts(view: RunView, group: list[RunView], same_experiment: bool, grouped: bool, in_detail: bool) -> RunFacts:
     run = view.run
     label = f"Run {run.number}" if same_experiment else run.reference
     found, tried = _of_search(view)
@@ -150,10 +160,11 @@ def _facts(view: RunView, group: list[RunView], same_experiment: bool, grouped: 
         inputs=inputs_of(view.doc),
         metrics=view.metrics,
         replicates=tuple(
-            Replicate(one.run.reference, _seed(one.doc), one.values, _costs(one)) for one in group if len(group) > 1
+            Replicate(one.run.reference, _seed(one.doc), one.values, _costs(one, in_detail))
+            for one in group if len(group) > 1
         ),
         surroundings=surroundings_of(view),
-        costs=_costs(view),
+        costs=_costs(view, in_detail),
     )  # fmt: skip
 
 
@@ -203,9 +214,15 @@ def surroundings_of(view: RunView) -> dict[str, Value]:
 _OWN = frozenset({"process", "script", "command"})
 
 
-def _costs(view: RunView) -> dict[str, Value]:
+def _costs(view: RunView, in_detail: bool) -> dict[str, Value]:
+    """Return what a run took: its duration, and of few runs also what it used of its machine."""
     run = view.run
-    return {} if run.ended_at is None else {"duration": (run.ended_at - run.started_at).total_seconds()}
+    if run.ended_at is None:
+        return {}
+    found: dict[str, Value] = {"duration (s)": (run.ended_at - run.started_at).total_seconds()}
+    if in_detail:
+        found.update(used(joined(resources.read_blocks(run.run_id))))
+    return found
 
 
 def differing_factors(left: RunView, right: RunView) -> dict[str, list[tuple[str, Value, Value]]]:

@@ -67,7 +67,7 @@ def _show(found: dict[str, Any]) -> None:
     print_section("Came out differently")
     many = len(names) > 2
     outcomes = [_outcome(row, found["baseline"], many) for row in found["outcomes"]]
-    outcomes += [_outcome({**row, "key": f"{row['key']} (s)"}, found["baseline"], many) for row in found["costs"]]
+    outcomes += [_outcome(row, found["baseline"], many) for row in found["costs"]]
     if outcomes:
         tail = [] if many else ["change", "", "", "95 % interval"]
         output.print_table(["key", *names, *tail], outcomes, keep=3)

@@ -147,6 +147,32 @@ class RunTable(Sequence[RecordedRun]):
         chosen = self._columns if columns is None else list(columns)
         return RunGroups(self._session, self._experiment, self._query, self._sort, by, chosen)
 
+    def parallel(self, *columns: str) -> Any:
+        """Return parallel coordinates of up to 2,000 of the runs as a widget for notebooks; needs anywidget.
+
+        Drag along its axes, and in the next cell `widget.selected` are the references of the runs that pass, and
+        `widget.query` the question that finds them. Without columns: settings that differ, then values with goals.
+        """
+        try:
+            from kinetrum.client.notebook import Parallel
+        except ModuleNotFoundError:
+            raise NotFound("The widget takes anywidget: pip install 'kinetrum[notebook]'.") from None
+        if self._experiment is None:
+            raise InvalidInput("Parallel coordinates are of one experiment's runs; name it.", field="experiment")
+        named = list(columns) or self._columns or self._leading()
+        path = f"{table_path(self._session.project, self._experiment)}/columns"
+        return Parallel(self._session.service.get(
+            path, column=named, query=self._query, sort=self._sort, pareto=self._pareto
+        ))  # fmt: skip
+
+    def _leading(self) -> list[str]:
+        settings = [column["name"] for column in self.columns
+                    if column["scope"] == "param" and column["differs"] and column["name"] != "seed"]  # fmt: skip
+        values = [goal["key"] for goal in self.goals] or [
+            column["name"] for column in self.columns if column["scope"] == "value"
+        ]
+        return [f'param:"{name}"' for name in settings[:6]] + [f'metric:"{name}"' for name in values[:3]]
+
     def series_table(self, *metrics: str, form: str = "csv") -> Iterator[bytes]:
         """Yield every point of metrics of all the runs as csv, jsonl or parquet: run, metric, step, time, value."""
         return stream_series(self._session, self._experiment, self._query, metrics, form)

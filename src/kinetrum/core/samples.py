@@ -57,3 +57,11 @@ def thinned(samples: Samples, width: int) -> Samples:
                 max((value for value in stretch if value is not None), default=None) for stretch in stretches
             ]
     return found
+
+
+def used(samples: Samples) -> dict[str, float]:
+    """Return what a run used of its machine at the most and on average: peak memory in MB, its processor in percent."""
+    memory = [value for value in samples.get("memory (bytes)", []) if value is not None]
+    processor = [value for value in samples.get("cpu (%)", []) if value is not None]
+    found = {"peak memory (MB)": max(memory) / 1e6} if memory else {}
+    return found | ({"mean processor (%)": sum(processor) / len(processor)} if processor else {})

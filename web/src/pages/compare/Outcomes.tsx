@@ -60,13 +60,7 @@ export function Outcomes({ data, slots, baseline }: { data: Comparison; slots: n
           <Row key={row.key} row={row} data={data} subject={two ? subject : null} name={row.key} />
         ))}
         {data.costs.map((row) => (
-          <Row
-            key={`cost ${row.key}`}
-            row={row}
-            data={data}
-            subject={two ? subject : null}
-            name={`took (s)`}
-          />
+          <Row key={`cost ${row.key}`} row={row} data={data} subject={two ? subject : null} name={row.key} />
         ))}
       </tbody>
     </table>

@@ -1,7 +1,8 @@
 /** The curves of the runs compared, laid over one another; of groups the mean and the band of their replicates. */
 import { useMemo, useRef } from 'react'
 import { useParams } from 'react-router'
-import { useGroupCurves, type Comparison, type GroupCurves } from '../../api/comparing'
+import { useGroupCurves, type Comparison } from '../../api/comparing'
+import { banded } from '../../charts/bands'
 import type { Series } from '../../charts/Curves'
 import { saveCsv, savePng, saveSvg } from '../../charts/save'
 import { ChartChoices, SaveMenu, useChartChoices } from '../../parts/ChartChoices'
@@ -10,29 +11,6 @@ import { Section } from '../../parts/Marks'
 import { useAddress } from '../../parts/selection'
 import { useZoomedCurves } from '../../parts/useSeries'
 import { plural } from '../../parts/values'
-
-/** The mean of a group as a line, with the edges of its band beside it. */
-function banded(curves: GroupCurves['curves'], data: Comparison, slots: number[]): Series[] {
-  return curves.flatMap((curve, at) => {
-    const label = `${data.runs[at]?.label ?? curve.run}${curve.runs > 1 ? ` ×${curve.runs}` : ''}`
-    const common = {
-      name: curve.run,
-      label,
-      slot: slots[at] ?? 0,
-      status: 'finished',
-      steps: curve.steps,
-      times: curve.steps.map(() => 0),
-    }
-    const edges: Series[] =
-      curve.runs > 1
-        ? [
-            { ...common, values: curve.high, edge: 'high' },
-            { ...common, values: curve.low, edge: 'low' },
-          ]
-        : []
-    return [{ ...common, values: curve.mean }, ...edges]
-  })
-}
 
 export function Overlay(props: { data: Comparison; slots: number[]; each: boolean }) {
   const { data, slots, each } = props
@@ -49,7 +27,10 @@ export function Overlay(props: { data: Comparison; slots: number[]; each: boolea
   const series = useMemo<Series[]>(() => {
     const found = groups.data
     if (hasGroups && found && found.metric === metric)
-      return banded(found.curves, data, slots).filter((one) => choices.fits(one.label))
+      return banded(found.curves, (reference) => {
+        const at = data.runs.findIndex((run) => run.reference === reference)
+        return { label: data.runs[at]?.label ?? reference, slot: slots[at] ?? 0 }
+      }).filter((one) => choices.fits(one.label))
     return (curves ?? [])
       .map((curve, at) => ({
         ...curve,

@@ -2,6 +2,9 @@
 import { useMemo, useRef } from 'react'
 import { useParams } from 'react-router'
 import type { RunPage } from '../../api/client'
+import { useGroupCurves } from '../../api/comparing'
+import { banded } from '../../charts/bands'
+import type { Series } from '../../charts/Curves'
 import { saveCsv, savePng, saveSvg } from '../../charts/save'
 import { ChartChoices, SaveMenu, useChartChoices } from '../../parts/ChartChoices'
 import { useAddress, type Selection } from '../../parts/selection'
@@ -9,6 +12,14 @@ import { ChosenCurves } from '../../parts/ChosenCurves'
 import { useZoomedCurves } from '../../parts/useSeries'
 import { LensTitle } from './LensTitle'
 import { keysOf } from './columns'
+
+/** A group bears the number and the look of the first of its runs; selected ones come first. */
+function lookIn(selection: Selection) {
+  return (reference: string) => {
+    const number = reference.split('/')[1] ?? ''
+    return { label: number, slot: selection.get(number) ?? 0 }
+  }
+}
 
 const DRAWN = 100
 const HEIGHT = 190
@@ -42,15 +53,19 @@ export function Lens({
     return [...chosen, ...others].slice(0, DRAWN)
   }, [page.rows, name, selection, choices])
   const references = useMemo(() => runs.map((run) => run.reference).sort(), [runs])
+  // Of replicates the selected one is named first: the group has its look.
+  const leading = useMemo(() => runs.map((run) => run.reference), [runs])
   const curves = useZoomedCurves(project, name, references, choices)
-  const series = useMemo(
-    () =>
-      (curves ?? []).map((curve) => {
-        const number = curve.run.split('/')[1] ?? ''
-        return { ...curve, name: curve.run, label: number, slot: selection.get(number) ?? 0 }
-      }),
-    [curves, selection],
-  )
+  const means = params.get('means') === 'yes' && choices.axis === 'step'
+  const groups = useGroupCurves(project, name, leading, means)
+  const series = useMemo<Series[]>(() => {
+    const found = groups.data
+    if (means && found && found.metric === name) return banded(found.curves, lookIn(selection))
+    return (curves ?? []).map((curve) => {
+      const number = curve.run.split('/')[1] ?? ''
+      return { ...curve, name: curve.run, label: number, slot: selection.get(number) ?? 0 }
+    })
+  }, [curves, selection, means, groups.data, name])
   if (!metric) {
     return (
       <section aria-label="Lens" className="shrink-0 border-y border-line px-6">
@@ -87,6 +102,19 @@ export function Lens({
           </select>
         </label>
         <ChartChoices choices={choices} metrics={metrics.map((column) => column.name)} what="runs" />
+        {choices.axis === 'step' && (
+          <label
+            className="flex items-center gap-1 whitespace-nowrap"
+            title="Runs that repeat one another as one: mean, lowest and highest"
+          >
+            <input
+              type="checkbox"
+              checked={means}
+              onChange={(event) => change('means', event.target.checked ? 'yes' : null)}
+            />
+            means
+          </label>
+        )}
         <SaveMenu
           title={metric.name}
           ready={curves !== undefined}
@@ -97,6 +125,7 @@ export function Lens({
           }}
         />
         <span className="ml-auto truncate text-ink3" title="Drag to zoom, double-click to see all">
+          {means && groups.data ? `${groups.data.curves.length} groups of ` : ''}
           {references.length} of {page.rows.length} rows drawn
         </span>
       </div>
