@@ -27,10 +27,9 @@ check: ## format, lint, types and layers, for Python and the console
 	@scripts/setup test
 	@.venv/bin/ruff format --check --quiet src tests benchmarks scripts
 	@.venv/bin/ruff check --quiet src tests benchmarks scripts
-	@.venv/bin/mypy
-	@.venv/bin/lint-imports --no-cache | tail -n 4
-	@$(PYTHON) scripts/openapi.py --check
-	@cd web && $(ENV) npm run --silent format && $(ENV) npm run --silent lint && $(ENV) npm run --silent types
+	@(cd web && $(ENV) npm run --silent format && $(ENV) npm run --silent lint && $(ENV) npm run --silent types) & \
+	console=$$!; .venv/bin/mypy && .venv/bin/lint-imports --no-cache | tail -n 4 && $(PYTHON) scripts/openapi.py --check; \
+	python=$$?; wait $$console && exit $$python
 
 format: ## put the code into form
 	@.venv/bin/ruff format --quiet src tests benchmarks scripts

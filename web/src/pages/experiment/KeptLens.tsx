@@ -42,7 +42,7 @@ export function KeptLens({ page, selection }: { page: RunPage; selection: Select
   const { value, plot, medium } = chosen(data, params.get('kept'))
   return (
     <section aria-label="Lens" className="shrink-0 border-y border-line px-6">
-      <div className="flex h-[30px] items-center gap-4 border-b border-line text-xs text-ink2">
+      <div className="flex min-h-[30px] flex-wrap items-center gap-x-4 gap-y-1 border-b border-line text-xs text-ink2">
         <LensTitle />
         {data && (
           <label className="flex items-center gap-1">

@@ -69,7 +69,7 @@ export function Lens({
   if (!metric) {
     return (
       <section aria-label="Lens" className="shrink-0 border-y border-line px-6">
-        <div className="flex h-[30px] items-center gap-4 text-xs text-ink2">
+        <div className="flex min-h-[30px] flex-wrap items-center gap-x-4 text-xs text-ink2">
           <LensTitle />
           <span className="text-ink3">None of these runs has a metric with points.</span>
         </div>
@@ -86,7 +86,7 @@ export function Lens({
   }
   return (
     <section aria-label="Lens" className="shrink-0 border-y border-line px-6">
-      <div className="flex h-[30px] items-center gap-4 border-b border-line text-xs text-ink2">
+      <div className="flex min-h-[30px] flex-wrap items-center gap-x-4 gap-y-1 border-b border-line text-xs text-ink2">
         <LensTitle />
         <label className="flex items-center gap-1">
           y
