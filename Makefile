@@ -1,6 +1,7 @@
 # What people and CI use; `make help` lists it.
 .DEFAULT_GOAL := help
 SHELL := /bin/bash
+.SHELLFLAGS := -o pipefail -c
 export KINETRUM_HOME ?= $(CURDIR)/.demo
 PYTHON := .venv/bin/python
 ENV := PATH="$(CURDIR)/.venv/bin:$$PATH"
