@@ -54,7 +54,11 @@ def main() -> None:
         listening.bind((host, port))
     except OSError as error:
         raise SystemExit(f"{host}:{port} cannot be listened on: {error.strerror}.") from None
-    config = uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2, access_log=False)
+    # Longer than clients keep an idle connection (5 s here, up to a minute in proxies): the side that closes first must
+    # not be the one that the next question is on its way to.
+    config = uvicorn.Config(
+        app, log_level="warning", timeout_graceful_shutdown=2, access_log=False, timeout_keep_alive=75
+    )
     _Server(config).run([listening])
 
 
