@@ -58,8 +58,8 @@ def test_two_runs_lie_over_one_another_with_their_numbers(plotted: Project, caps
     assert head.split() == ["frost-alarm/1", "frost-alarm/2", "change"]
     name, first, second, change = areas.split()
     assert name == "area"
-    assert float(change) == pytest.approx(float(second) - float(first), abs=1e-3)
-    assert change.startswith("+")
+    assert float(change) == pytest.approx(float(first) - float(second), abs=1e-3)
+    assert change[0] in "-−"
     data = json.loads(run(capsys, "plot", "frost-alarm/1", "holdout/roc", "--with", "frost-alarm/2", "--json")[1])
     assert set(data) == {"frost-alarm/1", "frost-alarm/2"}
     lone = run(capsys, "plot", "frost-alarm/1", "lows", "--with", "frost-alarm/2")

@@ -106,7 +106,7 @@ def factors_in(view: RunView) -> dict[str, Value]:
     """Return what may have moved a run's values, by the names under which comparisons tell them."""
     around = surroundings_of(view)
     settings = {key: value for key, value in view.doc.params.items() if key not in SEEDS}
-    return {**settings, **inputs_of(view.doc), **{key: around[key] for key in _CODE if key in around}}
+    return {**{key: around[key] for key in _CODE if key in around}, **inputs_of(view.doc), **settings}
 
 
 def read_reasons(actor: Actor, project: str, left: str, right: str, key: str | None) -> Why:
@@ -120,9 +120,10 @@ def read_reasons(actor: Actor, project: str, left: str, right: str, key: str | N
     main = row.main
     if main is None:
         raise InvalidInput(f"{row.key} has no two numbers to compare.", field="on")
-    sides = _sides(actor, project, left, right)
-    explained = read_effects(actor, project, sides[0].run.experiment, row.key, "")
-    factors = factors_of(differing_factors(*sides))
+    # Two runs that do not repeat one another stand for their groups, themselves first.
+    ours, theirs = compared.views
+    explained = read_effects(actor, project, ours.run.experiment, row.key, "")
+    factors = factors_of(differing_factors(ours, theirs))
     unit = row.goal.unit if row.goal else None
     return Why(row.key, left, right, reasons_for(row.key, main.difference, factors, explained.effects, unit))
 

@@ -22,6 +22,8 @@ from kinetrum.storage.run_groups import GROUPED_FIELDS, RunGroup, RunGroups
 from kinetrum.storage.run_search import COUNT_CAP
 
 COLUMNS_LIMIT = 60
+# A query has an end; fronts of two or three goals are hardly ever so long.
+_NUMBERED_LIMIT = 500
 
 
 @dataclass(frozen=True)
@@ -68,14 +70,21 @@ def list_groups(actor: Actor, project: str, experiment: str | None, by_text: str
     grouping.add_up(groups, [key for _, key in columns])
     last = {view.run.run_id: view for view in views_of(runs.runs_by_ids([group.last_run_id for group in groups]))}
     named = by_text.strip()
+    # A front of fewer runs is another front: what stands under a line is named by the runs themselves.
+    inside = asked.query if not asked.pareto or experiment is None else both(asked.query, _numbered(table))
     return GroupPage(
         by,
-        [_view(by, group, last[group.last_run_id], asked.query) for group in groups],
+        [_view(by, group, last[group.last_run_id], inside) for group in groups],
         columns, list(table.goals.values()), min(count, COUNT_CAP), count > COUNT_CAP,
         len(found) > limit and offset + limit < LAST_ROW, table.remarks,
         in_python(project, experiment, asked.query, asked.columns, asked.sort, named),
         in_shell(project, experiment, asked.query, asked.columns, asked.sort, named),
     )  # fmt: skip
+
+
+def _numbered(table: Table) -> str:
+    found = runs.runs_by_ids(table.search.page(table.sort, 0, _NUMBERED_LIMIT))
+    return f"number in {{{', '.join(str(run.number) for run in found)}}}"
 
 
 def _read_by(text: str, catalogue: RunCatalogue) -> Source:

@@ -67,12 +67,15 @@ class Comparison(dict[str, Any]):
             values = zip(self.references, row["values"], row["present"], strict=True)
             flat: dict[str, Value] = {"key": row["key"]}
             flat |= {reference: from_json(value) for reference, value, present in values if present}
-            rows.append(flat | {"change": row["change"], "verdict": verdict_of(row)})
+            rows.append(flat | {"change": row["change"], "verdict": verdict_of(row, self._subject)})
         return rows
 
     def _two(self) -> tuple[str, str]:
-        baseline: int = self["baseline"]
-        return self.references[0 if baseline else 1], self.references[baseline]
+        return self.references[self._subject], self.references[self["baseline"]]
+
+    @property
+    def _subject(self) -> int:
+        return 0 if self["baseline"] else 1
 
     def _path(self, *parts: str) -> str:
         return path_of("projects", self._session.project, "comparison", *parts)
@@ -84,7 +87,12 @@ class Comparison(dict[str, Any]):
         )
         settings = [[row["key"], *_shown(row)] for row in [*self["settings"], *self["inputs"]]]
         outcomes = [
-            [row["key"], *_shown(row), "" if row["change"] is None else f"{row['change']:+.3g}", verdict_of(row)]
+            [
+                row["key"],
+                *_shown(row),
+                "" if row["change"] is None else f"{row['change']:+.3g}",
+                verdict_of(row, self._subject),
+            ]
             for row in self["outcomes"]
         ]
         names = self.references
@@ -109,13 +117,10 @@ def _html_table(head: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
     return f"<table><tr>{heads}</tr>{body}</table>"
 
 
-def verdict_of(row: dict[str, Any]) -> str:
-    """Return better, worse, equal, within noise, or with what is not known: better, noise unknown."""
-    baseline_free = [change for change in row["changes"] if change is not None]
-    if not baseline_free or row["change"] is None:
-        return ""
-    main = next(change for change in baseline_free if change["change"] == row["change"])
-    return verdict_words(main)
+def verdict_of(row: dict[str, Any], subject: int) -> str:
+    """Return better, worse, equal or within noise of the run spoken about; nothing where no number allows it."""
+    change = row["changes"][subject]
+    return "" if change is None else verdict_words(change)
 
 
 def verdict_words(change: dict[str, Any]) -> str:

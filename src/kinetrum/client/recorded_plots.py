@@ -128,7 +128,7 @@ class Overlay:
         return series_of(self._named())
 
     def numbers(self) -> list[SaidNumber]:
-        """Return what the plots say in numbers: name, one value per plot, and the change from the first to the last."""
+        """Return what the plots say in numbers: name, one value per plot, and the first less the last."""
         return numbers_of(self._named())
 
     def save(self, to: str | Path, title: str = "") -> Path:

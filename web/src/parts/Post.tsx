@@ -89,3 +89,11 @@ export function DifferencePost(props: {
     </svg>
   )
 }
+
+/** What stands over a column of such posts. */
+export const PostHead = () => (
+  <span className="flex w-[124px] justify-between">
+    <span>worse</span>
+    <span>better</span>
+  </span>
+)

@@ -35,9 +35,9 @@ class SaidNumber:
 
     @property
     def change(self) -> float | None:
-        """The last less the first, where both say it."""
+        """The first less the last, where both say it: as in comparisons of runs, the last is the baseline."""
         first, last = self.values[0], self.values[-1]
-        return None if first is None or last is None or len(self.values) < 2 else last - first
+        return None if first is None or last is None or len(self.values) < 2 else first - last
 
 
 def series_of(plots: Sequence[Named]) -> list[Series]:

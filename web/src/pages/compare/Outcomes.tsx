@@ -1,6 +1,6 @@
 /** What came out differently: values or means with their spread, the change, its interval and what it comes to. */
 import type { Comparison, Outcome, OutcomeChange } from '../../api/comparing'
-import { DifferencePost } from '../../parts/Post'
+import { DifferencePost, PostHead } from '../../parts/Post'
 import { arrow, decimalsOf, show, signed } from '../../parts/values'
 import { Heads } from './Heads'
 
@@ -45,10 +45,7 @@ export function Outcomes({ data, slots, baseline }: { data: Comparison; slots: n
                 {data.runs[subject]?.label} − {data.runs[baseline]?.label}
               </th>
               <th scope="col" className="lab pb-1 pl-4">
-                <span className="flex w-[124px] justify-between">
-                  <span>worse</span>
-                  <span>better</span>
-                </span>
+                <PostHead />
               </th>
               <td />
             </>

@@ -1,17 +1,15 @@
 /** An experiment: one wide chart, the lens, above the run table; one selection for both. */
-import { useQuery } from '@tanstack/react-query'
 import { lazy, Suspense, useMemo, useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import type { RunPage } from '../../api/client'
-import { useComparison, type Comparison } from '../../api/comparing'
-import { groupsPage, useFirstPage, type Asked } from '../../api/finding'
+import { useFirstPage, type Asked } from '../../api/finding'
 import { useExperiment } from '../../api/queries'
 import { useActions, type Action } from '../../parts/actions'
-import { Key } from '../../parts/Marks'
-import { Answer, Page, Waiting } from '../../parts/Shell'
+import { Page, Waiting } from '../../parts/Shell'
 import { useSelection, type Selection } from '../../parts/selection'
-import { plural, show } from '../../parts/values'
+import { plural } from '../../parts/values'
 import { Empty } from '../project/Project'
+import { Leader } from './Leader'
 import { Lens } from './Lens'
 import { lensOf } from './LensTitle'
 import { Search } from './Search'
@@ -23,7 +21,7 @@ import { ColumnsButton } from './tools/Columns'
 import { Grouping } from './tools/Grouping'
 import { copy, TakeAlong } from './tools/TakeAlong'
 import { ViewsMenu } from './tools/Views'
-import { sortParts, word } from './words'
+import { sortParts } from './words'
 
 const FilterDialog = lazy(async () => ({ default: (await import('./tools/Filter')).FilterDialog }))
 const KeptLens = lazy(async () => ({ default: (await import('./KeptLens')).KeptLens }))
@@ -300,78 +298,4 @@ function ChosenLens(props: {
   if (kind === 'effects') return <EffectsLens {...given} />
   if (kind === '') return <Lens page={page} selection={selection} onOpen={onOpen} />
   return <RunsLens {...given} />
-}
-
-type Summary = NonNullable<ReturnType<typeof useExperiment>['data']>
-
-/** How the best two settings compare, over all their replicates: whether the lead is more than noise. */
-function useNoise(project: string, summary: Summary): string {
-  const key = summary.goals[0]?.key
-  const asked = {
-    query: 'status = finished',
-    sort: key ? word(key) : '',
-    column: key ? [word(key)] : [],
-    fold: false,
-    key: [],
-    pareto: '',
-  }
-  const groups = useQuery({
-    ...groupsPage(project, summary.name, 'replicates', asked, 0),
-    enabled: key !== undefined && summary.runs > 1 && summary.runs <= TOLD_OF,
-  })
-  const best = groups.data?.groups.slice(0, 2).map((group) => group.last.reference) ?? []
-  const { data } = useComparison(project, best, 1, false)
-  return data && key ? saidOfLead(data, key) : 'The best finished run by its first goal.'
-}
-
-function saidOfLead(data: Comparison, key: string): string {
-  const [one, two] = data.runs
-  const row = data.outcomes.find((each) => each.key === key)
-  const change = row?.changes[0]
-  if (!row || !change || !one || !two)
-    return `Over all replicates ${one?.label} and ${two?.label} have the same ${key}.`
-  const many = one.replicates.length > 1 ? ` over ${one.replicates.length} seeds` : ''
-  const told = `${one.label} has ${show(row.values[0])}${many}, the next setting (${two.label}) ${show(row.values[1])}`
-  const { beyond, needed } = change.difference
-  const more = needed ? `; ${needed} runs each would tell` : ''
-  if (beyond === null) return `${told}: one run each, noise is unknown${more}.`
-  return `${told}: ${beyond ? 'more than noise' : `within noise${more}`}.`
-}
-
-/** Of larger experiments the best two settings are not looked for anew with every change. */
-const TOLD_OF = 5_000
-
-function Leader({ project, summary, slotOf }: { project: string; summary: Summary; slotOf: Selection }) {
-  const noise = useNoise(project, summary)
-  const goal = summary.goals[0]
-  const counts = `${plural(summary.runs, 'run')}, ${summary.running} running.`
-  if (!goal || !summary.best_run) {
-    return (
-      <Answer reason={counts}>
-        <b>No run leads yet</b>
-        {goal ? `: none has finished with ${goal.key}.` : ': no goal says which direction is better.'}
-      </Answer>
-    )
-  }
-  const number = summary.best_run.split('/')[1] ?? ''
-  const slot = slotOf.get(number)
-  const unit = goal.unit ? ` ${goal.unit}` : ''
-  const met =
-    goal.bound === null || goal.bound === undefined
-      ? ''
-      : `, ${(goal.direction === 'higher' ? Number(summary.best_value) >= goal.bound : Number(summary.best_value) <= goal.bound) ? 'which meets' : 'short of'} the goal of ${goal.bound}${unit}`
-  return (
-    <Answer reason={`${counts} ${noise}`}>
-      {slot ? (
-        <>
-          <Key slot={slot} width={20} />{' '}
-        </>
-      ) : null}
-      <b>
-        Run {number} leads on {goal.key}: {show(summary.best_value)}
-        {unit}
-      </b>
-      {met}.
-    </Answer>
-  )
 }

@@ -7,7 +7,7 @@ import type { Model, ModelVersion, Schemas } from '../../api/client'
 import { useMe, useModel, useModelVersion } from '../../api/queries'
 import { ActDialog } from '../../parts/ActDialog'
 import { Fact, Review as ReviewMark, Section } from '../../parts/Marks'
-import { DifferencePost } from '../../parts/Post'
+import { DifferencePost, PostHead } from '../../parts/Post'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { arrow, bytes, decimalsOf, goalsFirst, moment, plural, show, signed } from '../../parts/values'
 
@@ -154,10 +154,7 @@ function SideBySide({ version, against }: { version: Detail; against: ModelVersi
                   {version.number} − {against.number}
                 </th>
                 <th scope="col" className="pl-5">
-                  <span className="flex w-[124px] justify-between">
-                    <span>worse</span>
-                    <span>better</span>
-                  </span>
+                  <PostHead />
                 </th>
                 <td />
               </>

@@ -43,6 +43,7 @@ export default function Shared() {
             where <code className="mono">{page.arrangement.q}</code>
           </>
         ) : null}
+        {page.arrangement.pareto ? `, those that no other beats in ${page.arrangement.pareto}` : null}
       </Answer>
       <SharedCurves secret={secret} page={page} />
       <SharedTable page={page} rows={rows} />

@@ -252,7 +252,7 @@ function Numbers({ drawn }: { drawn: Drawn }) {
             ))}
             {plots.length === 2 && (
               <th scope="col" className="pl-3 text-right">
-                change
+                {drawn.names[0]} − {drawn.names[1]}
               </th>
             )}
           </tr>
