@@ -128,6 +128,11 @@ def test_trade_offs(groups: Project, capsys: Out) -> None:
     front = kinetrum.runs(experiment="frost-alarm", pareto="recall,seconds")
     assert sorted(front.references) == ["frost-alarm/11", "frost-alarm/4", "frost-alarm/5"]
     assert len(kinetrum.runs("depth = 3", experiment="frost-alarm", pareto="recall,seconds:asc").to_pandas()) == 2
+    # What stands under a line of groups are runs of the whole front, no front of the group alone.
+    groups_of_front = front.groups("depth")
+    assert sorted(group.runs for group in groups_of_front) == [1, 2]
+    for group in groups_of_front:
+        assert len(kinetrum.runs(group.query, experiment="frost-alarm")) == group.runs
     assert main(["runs", "-e", "frost-alarm", "--pareto", "recall,seconds", "--csv"]) == 0
     assert len(capsys.readouterr().out.strip().splitlines()) == 4
     with pytest.raises(errors.InvalidInput, match="depth:asc where lower is"):

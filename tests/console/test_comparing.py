@@ -188,7 +188,12 @@ def test_odd_values_have_no_place_and_say_so(visit: Visit, project: Project, wat
     expect(lens(page)).to_contain_text("2 runs, 2 without a place")
     lens(page).get_by_label("log y").check()
     expect(lens(page)).to_contain_text("1 run, 3 without a place")
+    # One far value does not flatten the others, and is told.
+    for at in range(24):
+        add(project, 1e6 if at == 0 else 0.5 + at / 100, params={"depth": at % 3})
+    page.goto(f"/{project.name}/e/frost-alarm?lens=over")
+    expect(lens(page)).to_contain_text("24 runs with a number, 1 outside the scale")
     for kind in ("spread", "over", "parallel", "effects"):
         page.goto(f"/{project.name}/e/frost-alarm?lens={kind}")
         expect(lens(page)).to_be_visible()
-    expect(lens(page)).to_contain_text("too few, or too much alike")
+    expect(lens(page)).to_contain_text("is told from chance to move recall")

@@ -76,7 +76,7 @@ def test_plots_of_two_runs_are_laid_over_one_another(visit: Visit, project: Proj
     page = visit("/compare?run=frost-alarm/2~1&run=frost-alarm/1~2")
     figure = drawn(page, "held/roc")
     expect(figure.get_by_role("list", name="Series").get_by_role("listitem")).to_have_text(["Run 2", "Run 1"])
-    expect(figure.get_by_role("row", name="area 0.82 0.81 −0.01")).to_be_visible()
+    expect(figure.get_by_role("row", name="area 0.82 0.81 +0.01")).to_be_visible()
     expect(drawn(page, "held/confusion").get_by_role("img")).to_have_count(2)
     page.goto(f"/{project.name}/e/frost-alarm?lens=kept")
     expect(page.get_by_role("region", name="Lens").get_by_role("img").first).to_be_visible()

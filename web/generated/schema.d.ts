@@ -6551,6 +6551,8 @@ export interface operations {
                 query?: string;
                 /** @description Metrics, one or more. */
                 metric?: string[] | null;
+                /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
+                pareto?: string;
             };
             header?: never;
             path: {
@@ -6601,6 +6603,8 @@ export interface operations {
                 query?: string;
                 /** @description Metrics, one or more. */
                 metric?: string[] | null;
+                /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
+                pareto?: string;
             };
             header?: never;
             path: {

@@ -136,12 +136,12 @@ def stream_points(
 
 
 def stream_series(
-    actor: Actor, project: str, experiment: str | None, query_text: str, metrics: Sequence[str]
+    actor: Actor, project: str, experiment: str | None, query_text: str, metrics: Sequence[str], pareto: str = ""
 ) -> Iterator[tuple[str, str, Points]]:
     """Return points of metrics of all runs that fit a query, as (run, metric, stretch), the earliest run first."""
     if not metrics:
         raise InvalidInput("Which metrics? Name one or more; a run alone gives all of its own.", field="metric")
-    ids = _searched(actor, project, experiment, query_text, metrics)
+    ids = _searched(actor, project, experiment, query_text, metrics, pareto)
 
     def stretches() -> Iterator[tuple[str, str, Points]]:
         for start in range(0, len(ids), _RUNS_AT_ONCE):
@@ -157,8 +157,10 @@ def stream_series(
 
 
 @snapshot
-def _searched(actor: Actor, project: str, experiment: str | None, query_text: str, metrics: Sequence[str]) -> list[int]:
-    table = table_of(actor, project, experiment, query_text, "")
+def _searched(
+    actor: Actor, project: str, experiment: str | None, query_text: str, metrics: Sequence[str], pareto: str
+) -> list[int]:
+    table = table_of(actor, project, experiment, query_text, "", pareto=pareto)
     for name in metrics:
         if not table.search.catalogue.is_metric(name):
             raise NotFound(f"No run searched has a metric {name!r}.", field="metric")

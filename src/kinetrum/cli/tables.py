@@ -63,7 +63,7 @@ def write_runs(session: Any, experiment: str | None, given: argparse.Namespace) 
 
     if given.series:
         metrics = named_columns(given.series)
-        return _write(given, stream_series(session, experiment, given.query, metrics, _form(given)))
+        return _write(given, stream_series(session, experiment, given.query, metrics, _form(given), given.pareto))
     columns = named_columns(given.columns or "") or None
     return _write(given, stream_runs(session, experiment, given.query, given.sort, _form(given), columns, given.pareto))
 

@@ -44,8 +44,9 @@ class RunGroups(Sequence[RunGroup]):
     """Groups of the runs that fit a query, read when they are made."""
 
     def __init__(
-        self, session: Session, experiment: str | None, query: str, sort: str, by: str, columns: list[str] | None
-    ) -> None:
+        self, session: Session, experiment: str | None, query: str, sort: str, by: str, columns: list[str] | None,
+        pareto: str = "",
+    ) -> None:  # fmt: skip
         self.by, self.columns = by, list[str]()
         self._groups: list[RunGroup] = []
         offset = 0
@@ -53,6 +54,7 @@ class RunGroups(Sequence[RunGroup]):
             page = session.service.get(
                 f"{table_path(session.project, experiment)}/groups",
                 by=by, query=query, sort=sort, column=columns, offset=offset, limit=_PAGE,
+                pareto=pareto,
             )  # fmt: skip
             self.columns = [column["text"] for column in page["columns"]]
             self._groups += [_group(row, self.columns) for row in page["groups"]]

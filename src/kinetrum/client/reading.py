@@ -145,7 +145,7 @@ class RunTable(Sequence[RecordedRun]):
         Groups stand in the order of the mean of what the table is sorted by, else the latest run's first.
         """
         chosen = self._columns if columns is None else list(columns)
-        return RunGroups(self._session, self._experiment, self._query, self._sort, by, chosen)
+        return RunGroups(self._session, self._experiment, self._query, self._sort, by, chosen, self._pareto)
 
     def parallel(self, *columns: str) -> Any:
         """Return parallel coordinates of up to 2,000 of the runs as a widget for notebooks; needs anywidget.
@@ -175,7 +175,7 @@ class RunTable(Sequence[RecordedRun]):
 
     def series_table(self, *metrics: str, form: str = "csv") -> Iterator[bytes]:
         """Yield every point of metrics of all the runs as csv, jsonl or parquet: run, metric, step, time, value."""
-        return stream_series(self._session, self._experiment, self._query, metrics, form)
+        return stream_series(self._session, self._experiment, self._query, metrics, form, self._pareto)
 
     def series(self, *metrics: str) -> Any:
         """Return every point of metrics of all the runs as a pyarrow Table: run, metric, step, time, value."""

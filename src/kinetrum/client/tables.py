@@ -39,10 +39,10 @@ def stream_runs(
 
 
 def stream_series(
-    session: Session, experiment: str | None, query: str, metrics: Sequence[str], form: str
+    session: Session, experiment: str | None, query: str, metrics: Sequence[str], form: str, pareto: str = ""
 ) -> Iterator[bytes]:
     """Yield every point of metrics of all runs that fit, as run, metric, step, time, value, piece by piece."""
-    params: dict[str, Any] = {"form": form, "query": query, "metric": list(metrics)}
+    params: dict[str, Any] = {"form": form, "query": query, "metric": list(metrics), "pareto": pareto}
     with session.service.stream(f"{table_path(session.project, experiment)}/series", params) as response:
         yield from response.iter_bytes()
 

@@ -89,18 +89,20 @@ Metrics = Annotated[list[str] | None, Query(description="Metrics, one or more.")
 
 @router.get("/experiments/{experiment}/series", response_class=StreamingResponse, responses=_TABLE)
 def export_series(
-    actor: SignedIn, project: str, experiment: str, form: Form = "csv", query: QueryText = "", metric: Metrics = None
-) -> StreamingResponse:
+    actor: SignedIn, project: str, experiment: str, form: Form = "csv", query: QueryText = "", metric: Metrics = None,
+    pareto: Pareto = "",
+) -> StreamingResponse:  # fmt: skip
     """Stream every point of metrics of all runs that fit: run, metric, step, time (UTC), value."""
-    return _series(exporting.stream_series(actor, project, experiment, query, metric or []), form, experiment)
+    return _series(exporting.stream_series(actor, project, experiment, query, metric or [], pareto), form, experiment)
 
 
 @router.get("/series", response_class=StreamingResponse, responses=_TABLE)
 def export_project_series(
-    actor: SignedIn, project: str, form: Form = "csv", query: QueryText = "", metric: Metrics = None
-) -> StreamingResponse:
+    actor: SignedIn, project: str, form: Form = "csv", query: QueryText = "", metric: Metrics = None,
+    pareto: Pareto = "",
+) -> StreamingResponse:  # fmt: skip
     """Stream every point of metrics of all runs of a project that fit."""
-    return _series(exporting.stream_series(actor, project, None, query, metric or []), form, project)
+    return _series(exporting.stream_series(actor, project, None, query, metric or [], pareto), form, project)
 
 
 def _series(stretches: Iterator[tuple[str, str, Points]], form: str, name: str) -> StreamingResponse:

@@ -2,7 +2,8 @@
 import type { EChartsCoreOption } from 'echarts/core'
 import type { Drawn, DrawnColumn } from '../api/comparing'
 import { look, resolved } from '../parts/looks'
-import { about, base, FONT, isNumeric, levelsOf, nameOf, shownAt, tip, tones, type Slots } from './runsOption'
+import { isNumeric, levelsOf, nameOf, shownAt } from './drawnColumns'
+import { about, base, FONT, tip, tones, type Slots } from './runsOption'
 
 export type ParallelAxis = {
   column: DrawnColumn
@@ -38,7 +39,14 @@ export function parallelOption(drawn: Drawn, axes: ParallelAxis[], slots: Slots)
         axisLine: { lineStyle: { color: quiet } },
         axisTick: { show: false },
         splitLine: { show: false },
-        axisLabel: { color: quiet, fontSize: 11, textBorderColor: surface, textBorderWidth: 3 },
+        axisLabel: {
+          color: quiet,
+          fontSize: 11,
+          textBorderColor: surface,
+          textBorderWidth: 3,
+          width: 110,
+          overflow: 'truncate',
+        },
       },
     },
     parallelAxis: axes.map((one, dim) => {

@@ -2,14 +2,12 @@
 import type { EChartsCoreOption } from 'echarts/core'
 import type { Drawn, DrawnColumn } from '../api/comparing'
 import { look, resolved } from '../parts/looks'
-import { asNumber, show } from '../parts/values'
+import { show } from '../parts/values'
+import { cutOf, isNumeric, levelsOf, nameOf, numberAt, shownAt, within, type Cut } from './drawnColumns'
 
 export type Slots = Map<string, number>
 export const FONT = '"Source Sans 3 Variable", "Source Sans 3", sans-serif'
 const QUIET = 5
-/** Names of a category that stand along an axis at most. */
-export const CATEGORIES = 40
-
 export const tones = () => ({
   text: resolved('var(--ink)'),
   quiet: resolved('var(--ink3)'),
@@ -19,30 +17,6 @@ export const tones = () => ({
   accent: resolved('var(--accent)'),
   strong: resolved('var(--s1)'),
 })
-
-export const isNumeric = (column: DrawnColumn) => {
-  const held = column.values.filter((value) => value !== null && value !== undefined)
-  return held.length > 0 && held.every((value) => asNumber(value) !== null)
-}
-
-const numberAt = (column: DrawnColumn, at: number) => {
-  const found = asNumber(column.values[at])
-  return found !== null && isFinite(found) ? found : null
-}
-
-/** The values of a column of texts in order, at most as many as an axis can name. */
-export const levelsOf = (column: DrawnColumn) => {
-  const texts = [...new Set(column.values.filter((value) => value !== null).map((value) => show(value)))]
-  const numeric = isNumeric(column)
-  texts.sort((a, b) => (numeric ? Number(a) - Number(b) : a.localeCompare(b)))
-  return texts.slice(0, CATEGORIES)
-}
-
-export const nameOf = (column: DrawnColumn) => {
-  const name = column.aggregate ? `${column.aggregate}(${column.name})` : column.name
-  const arrow = column.goal ? (column.goal.direction === 'higher' ? ' ↑' : ' ↓') : ''
-  return `${name}${arrow}${column.goal?.unit ? ` ${column.goal.unit}` : ''}`
-}
 
 export const base = () => ({
   animation: false,
@@ -84,6 +58,13 @@ export const about = (drawn: Drawn, at: number, columns: DrawnColumn[]) => {
   return `${run?.number ?? ''}${run?.name ? ` ${run.name}` : ''}\n${values.join('\n')}`
 }
 
+/** An axis that shows a stretch; whatever lies outside of it is not drawn, and its odd ends are not written. */
+function stretched<A extends { axisLabel: object }>(found: A, cut: Cut | null) {
+  if (!cut) return found
+  const axisLabel = { ...found.axisLabel, showMinLabel: false, showMaxLabel: false }
+  return { ...found, min: cut.low, max: cut.high, axisLabel }
+}
+
 export type Cloud = {
   drawn: Drawn
   x: DrawnColumn
@@ -99,15 +80,13 @@ export type Cloud = {
 
 type Dot = { value: (number | string)[]; at: number; itemStyle: object; symbolSize: number; symbol?: string }
 
-export const shownAt = (column: DrawnColumn, at: number, log: boolean): number | string | null => {
-  if (!isNumeric(column)) return column.values[at] === null ? null : show(column.values[at])
-  const number = numberAt(column, at)
-  return number === null || (log && number <= 0) ? null : number
-}
-
 /** How many runs have no place in the cloud: a value is missing, is no number, or cannot stand on a log scale. */
 export const withoutPlace = ({ drawn, x, y, logX, logY }: Cloud) =>
   drawn.runs.filter((_, at) => shownAt(x, at, logX) === null || shownAt(y, at, logY) === null).length
+
+/** How many values lie outside of the scales that fit the others. */
+export const outsideOf = ({ x, y, logX, logY }: Cloud) =>
+  (cutOf(x, logX)?.outside ?? 0) + (cutOf(y, logY)?.outside ?? 0)
 
 function scaleOf(column: DrawnColumn | null): (at: number) => number | null {
   if (!column || !isNumeric(column)) return () => null
@@ -129,9 +108,11 @@ function dotsOf({ drawn, x, y, colour, size, logX, logY, slots }: Cloud): Dot[] 
   const { faint, strong, quiet } = tones()
   const [shade, grow] = [scaleOf(colour), scaleOf(size)]
   const levels = colour && !isNumeric(colour) ? levelsOf(colour) : []
+  const [cutX, cutY] = [cutOf(x, logX), cutOf(y, logY)]
   return drawn.runs.flatMap((run, at): Dot[] => {
     const place = [shownAt(x, at, logX), shownAt(y, at, logY)]
     if (place.some((value) => value === null)) return []
+    if (!within(place[0], cutX) || !within(place[1], cutY)) return []
     const slot = slots.get(String(run.number)) ?? 0
     const share = shade(at)
     const level = colour && levels.length ? levels.indexOf(show(colour.values[at])) : -1
@@ -172,8 +153,8 @@ export function cloudOption(cloud: Cloud): EChartsCoreOption {
       ...tip(),
       formatter: ({ data }: { data: Dot }) => (data.at === undefined ? '' : about(drawn, data.at, told)),
     },
-    xAxis: axis(x, nameOf(x), logX, 26),
-    yAxis: axis(y, nameOf(y), logY, 46),
+    xAxis: stretched(axis(x, nameOf(x), logX, 26), cutOf(x, logX)),
+    yAxis: stretched(axis(y, nameOf(y), logY, 46), cutOf(y, logY)),
     series: [
       {
         type: 'line',
@@ -219,11 +200,12 @@ export function spreadOption(
   const { quiet, text } = tones()
   const names = groups.map((group) => group.name)
   const counts = new Map<string, number>()
+  const cut = cutOf(y, log)
   const dots = drawn.runs.flatMap((run, at) => {
     const value = shownAt(y, at, log)
     const name = by.values[at] === null ? '–' : show(by.values[at])
     const place = names.indexOf(name)
-    if (value === null || place < 0) return []
+    if (value === null || place < 0 || !within(value, cut)) return []
     const nth = counts.get(name) ?? 0
     counts.set(name, nth + 1)
     const slot = slots.get(String(run.number)) ?? 0
@@ -270,7 +252,7 @@ export function spreadOption(
         },
       },
     },
-    yAxis: axis(y, nameOf(y), log, 46),
+    yAxis: stretched(axis(y, nameOf(y), log, 46), cut),
     series: [
       { type: 'scatter', data: dots },
       ...marks.map((data) => ({
@@ -300,6 +282,7 @@ export function overOption(
     .sort((a, b) => (drawn.runs[a]?.number ?? 0) - (drawn.runs[b]?.number ?? 0))
   const higher = y.goal?.direction !== 'lower'
   const best: [number, number][] = []
+  const cut = cutOf(y, log)
   const dots = order.flatMap((at) => {
     const value = shownAt(y, at, log)
     const run = drawn.runs[at]
@@ -307,6 +290,7 @@ export function overOption(
     const before = best.at(-1)?.[1]
     if (y.goal && (before === undefined || (higher ? value > before : value < before)))
       best.push([run.number, value])
+    if (!within(value, cut)) return []
     const slot = slots.get(String(run.number)) ?? 0
     return [
       {
@@ -329,7 +313,7 @@ export function overOption(
         data.at === undefined ? '' : about(drawn, data.at, [y]),
     },
     xAxis: { ...axis(null, 'run', false, 26), minInterval: 1 },
-    yAxis: axis(y, nameOf(y), log, 46),
+    yAxis: stretched(axis(y, nameOf(y), log, 46), cut),
     series: [
       { type: 'scatter', data: dots },
       {

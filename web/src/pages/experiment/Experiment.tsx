@@ -148,6 +148,7 @@ function Tools(props: {
             query={query}
             sort={sort}
             columns={columns}
+            pareto={pareto}
             python={inGroups(page.python, group)}
             shell={inGroups(page.shell, group)}
             metric={params.get('y') ?? keysOf(page, true)[0]?.name}

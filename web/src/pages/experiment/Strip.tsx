@@ -45,7 +45,7 @@ export function Strip({
           : `${selection.size} selected`}
       </span>
       {[...selection].slice(0, NAMED).map(([number, slot]) => (
-        <span key={number} className="whitespace-nowrap">
+        <span key={number} className="max-w-48 min-w-12 truncate" title={rows.get(number)?.name ?? undefined}>
           <Key slot={slot} /> <b className="strong">{number}</b>{' '}
           <span className="text-ink2">
             {goalKey ? show(rows.get(number)?.values[goalKey] ?? undefined) : ''} {rows.get(number)?.name}
@@ -55,7 +55,7 @@ export function Strip({
       {selection.size > NAMED && (
         <span className="whitespace-nowrap text-ink3">and {selection.size - NAMED} more</span>
       )}
-      <span className="ml-auto flex gap-2 bg-bg pl-2">
+      <span className="ml-auto flex shrink-0 gap-2 bg-bg pl-2">
         <button className="btn" disabled={none} onClick={onClear}>
           Clear
         </button>

@@ -3,7 +3,7 @@ import { useCallback, useMemo } from 'react'
 import type { RunPage } from '../../../api/client'
 import { useDrawn, type Drawn, type DrawnColumn } from '../../../api/comparing'
 import { parallelOption, type ParallelAxis } from '../../../charts/parallelOption'
-import { isNumeric, levelsOf } from '../../../charts/runsOption'
+import { isNumeric, levelsOf } from '../../../charts/drawnColumns'
 import { RunsChart, type Intervals } from '../../../charts/RunsChart'
 import { useAddress } from '../../../parts/selection'
 import { asNumber, plural } from '../../../parts/values'
@@ -137,7 +137,7 @@ export default function Parallel({ place, page, query, sort, pareto, selection, 
 
 function noteOf(page: RunPage, drawn: Drawn | undefined, brushes: number): string {
   const lines = drawn?.runs.length ?? 0
-  if (!brushes) return `${lines} lines; drag along an axis to brush${beyond(drawn)}`
+  if (!brushes) return `${plural(lines, 'line')}; drag along an axis to brush${beyond(drawn)}`
   const passing = `${page.count.toLocaleString('en')}${page.count_is_capped ? '+' : ''}`
   return `${passing} of ${lines} lines pass ${plural(brushes, 'brush', 'brushes')}${beyond(drawn)}`
 }

@@ -3,6 +3,7 @@ import { useCallback, useMemo } from 'react'
 import { useQuery } from '@tanstack/react-query'
 import { useDrawn } from '../../../api/comparing'
 import { groupsPage } from '../../../api/finding'
+import { cutOf } from '../../../charts/drawnColumns'
 import { overOption, spreadOption } from '../../../charts/runsOption'
 import { RunsChart } from '../../../charts/RunsChart'
 import { useAddress } from '../../../parts/selection'
@@ -10,7 +11,7 @@ import { plural, show } from '../../../parts/values'
 import { lensOf } from '../LensTitle'
 import { Choice, Frame, Tick } from './Frame'
 import { Scatter } from './Scatter'
-import { beyond, byReference, columnIn, Empty, LENS_HEIGHT, type LensProps } from './shared'
+import { beyond, byReference, columnIn, Empty, LENS_HEIGHT, saidOutside, type LensProps } from './shared'
 import { isCause, isGoal, isValue, offered, optionsOf, pick } from './columnsToDraw'
 
 export default function RunsLens(props: LensProps) {
@@ -71,7 +72,7 @@ function Spread({ place, page, query, sort, pareto, selection, onOpen }: LensPro
       title={`${y} per ${by}`}
       drawn={drawn}
       option={ready ? option : null}
-      note={`${plural(groups.length, 'group')}; mean and one standard deviation${beyond(drawn)}`}
+      note={`${plural(groups.length, 'group')}; mean and one standard deviation${columnY ? saidOutside(cutOf(columnY, log)?.outside ?? 0) : ''}${beyond(drawn)}`}
       choices={
         <>
           <Choice
@@ -125,7 +126,7 @@ function Over({ place, page, query, sort, pareto, selection, onOpen }: LensProps
       title={`${y} over runs`}
       drawn={drawn}
       option={drawn && column ? option : null}
-      note={`${plural(held, 'run')} with a number${column?.goal ? '; the line is the best so far' : ', no goal says which is the best'}${beyond(drawn)}`}
+      note={`${plural(held, 'run')} with a number${column ? saidOutside(cutOf(column, log)?.outside ?? 0) : ''}${column?.goal ? '; the line is the best so far' : ', no goal says which is the best'}${beyond(drawn)}`}
       choices={
         <>
           <Choice

@@ -1,13 +1,13 @@
 /** A cloud of runs: any column on x, y, colour and size, and the front of a trade-off through it. */
 import { useCallback, useMemo } from 'react'
 import { useDrawn } from '../../../api/comparing'
-import { cloudOption, withoutPlace, type Cloud } from '../../../charts/runsOption'
+import { cloudOption, outsideOf, withoutPlace, type Cloud } from '../../../charts/runsOption'
 import { RunsChart } from '../../../charts/RunsChart'
 import { useAddress } from '../../../parts/selection'
 import { plural } from '../../../parts/values'
 import { Choice, Frame, Tick } from './Frame'
 import { isGoal, isSetting, isValue, offered, optionsOf, pick, type Offered } from './columnsToDraw'
-import { beyond, byReference, columnIn, Empty, LENS_HEIGHT, type LensProps } from './shared'
+import { beyond, byReference, columnIn, Empty, LENS_HEIGHT, saidOutside, type LensProps } from './shared'
 
 /** What the address asks the cloud to be. */
 function useAskedCloud(all: Offered[]) {
@@ -93,9 +93,10 @@ export function Scatter(props: LensProps) {
   )
 }
 
-function noteOf({ drawn, front }: Cloud, count: number, missing: number): string {
+function noteOf(cloud: Cloud, count: number, missing: number): string {
+  const { drawn, front } = cloud
   const left = missing ? `, ${missing} without a place` : ''
-  return `${plural(count - missing, 'run')}${left}${front ? `, ${front.size} on the front` : ''}${beyond(drawn)}`
+  return `${plural(count - missing, 'run')}${left}${saidOutside(outsideOf(cloud))}${front ? `, ${front.size} on the front` : ''}${beyond(drawn)}`
 }
 
 function Choices({ all, asked, pareto }: { all: Offered[]; asked: AskedCloud; pareto: string }) {

@@ -49,5 +49,8 @@ const AXES = 8
 export function axesOf(all: Offered[]): string[] {
   const goals = all.filter(isGoal).slice(0, 3)
   const ends = goals.length ? goals : all.filter(isValue).slice(0, 2)
-  return [...all.filter(isCause).slice(0, AXES - ends.length), ...[...ends].reverse()].map((one) => one.text)
+  // Of one run nothing differs: then all that was set.
+  const differing = all.filter(isCause)
+  const settings = differing.length ? differing : all.filter((one) => one.scope === 'param')
+  return [...settings.slice(0, AXES - ends.length), ...[...ends].reverse()].map((one) => one.text)
 }

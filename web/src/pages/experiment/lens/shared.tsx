@@ -21,6 +21,10 @@ export const byReference =
     if (run) onOpen(run.reference)
   }
 
+/** What is said of values outside of a scale that fits the others. */
+export const saidOutside = (count: number) =>
+  count ? `, ${count} outside the scale (log shows ${count === 1 ? 'it' : 'them'})` : ''
+
 export const beyond = (drawn: Drawn | undefined) =>
   drawn?.left_out ? ` · the first ${drawn.runs.length.toLocaleString('en')} of more` : ''
 

@@ -17,21 +17,16 @@ export async function copy(text: string, what: string) {
   }
 }
 
-export function tableAddress(place: Place, form: string, query: string, sort: string, columns: string[]) {
-  const asked = new URLSearchParams({ form, query, sort })
+/** Which table: of these runs, in this order, with these columns; `pareto` leaves the runs on a front. */
+type Table = { place: Place; query: string; sort: string; columns: string[]; pareto?: string }
+
+function tableAddress({ place, query, sort, columns, pareto = '' }: Table, form: string) {
+  const asked = new URLSearchParams({ form, query, sort, pareto })
   for (const column of columns) asked.append('column', column)
   return `/api/v1/projects/${place.project}/experiments/${place.experiment}/table?${asked}`
 }
 
-export function ExportMenu(props: {
-  text: string
-  name: string
-  disabled?: boolean
-  place: Place
-  query: string
-  sort: string
-  columns: string[]
-}) {
+export function ExportMenu(props: Table & { text: string; name: string; disabled?: boolean }) {
   return (
     <Menu>
       <MenuButton className="btn" aria-label={props.name} disabled={props.disabled}>
@@ -44,20 +39,10 @@ export function ExportMenu(props: {
   )
 }
 
-function FileItems({
-  place,
-  query,
-  sort,
-  columns,
-}: {
-  place: Place
-  query: string
-  sort: string
-  columns: string[]
-}) {
+function FileItems(table: Table) {
   return Object.entries(FORMS).map(([name, form]) => (
     <MenuItem key={form}>
-      <a className={ITEM} href={tableAddress(place, form, query, sort, columns)} download>
+      <a className={ITEM} href={tableAddress(table, form)} download>
         {name}
       </a>
     </MenuItem>
@@ -65,19 +50,17 @@ function FileItems({
 }
 
 /** Take the whole table along. */
-export function TakeAlong(props: {
-  place: Place
-  query: string
-  sort: string
-  columns: string[]
-  python: string
-  shell: string
-  /** The metric of the lens, whose points can be taken along too. */
-  metric: string | undefined
-}) {
-  const { metric, place, query } = props
+export function TakeAlong(
+  props: Table & {
+    python: string
+    shell: string
+    /** The metric of the lens, whose points can be taken along too. */
+    metric: string | undefined
+  },
+) {
+  const { metric, place, query, pareto = '' } = props
   const points = (form: string) =>
-    `/api/v1/projects/${place.project}/experiments/${place.experiment}/series?${new URLSearchParams({ form, query, metric: metric ?? '' })}`
+    `/api/v1/projects/${place.project}/experiments/${place.experiment}/series?${new URLSearchParams({ form, query, pareto, metric: metric ?? '' })}`
   return (
     <Menu>
       <MenuButton className="btn h-7">Take along ▾</MenuButton>
@@ -96,7 +79,7 @@ export function TakeAlong(props: {
           </MenuItem>
         ))}
         <p className="lab mt-1 border-t border-line px-3 pt-1">The whole table as a file</p>
-        <FileItems place={place} query={query} sort={props.sort} columns={props.columns} />
+        <FileItems {...props} />
         {metric && (
           <>
             <p className="lab mt-1 border-t border-line px-3 pt-1">Every point of {metric} of these runs</p>
