@@ -196,4 +196,4 @@ def test_odd_values_have_no_place_and_say_so(visit: Visit, project: Project, wat
     for kind in ("spread", "over", "parallel", "effects"):
         page.goto(f"/{project.name}/e/frost-alarm?lens={kind}")
         expect(lens(page)).to_be_visible()
-    expect(lens(page)).to_contain_text("is told from chance to move recall")
+    expect(lens(page)).to_contain_text("too few, or too much alike")
