@@ -138,7 +138,8 @@ def test_plots_are_laid_over_in_the_order_named(recording: Project, tmp_path: Pa
     assert [plot.run for plot in found.plots] == ["frost-alarm/2", "frost-alarm/1"]
     area = next(said for said in found.numbers() if said.name == "area")
     assert area.change is not None
-    assert area.change < 0
+    assert area.change == pytest.approx(area.values[0] - area.values[1])
+    assert area.change > 0.05
     assert [series.of for series in found.series()] == [0, 1]
     assert found.save(tmp_path / "roc.csv").read_text().startswith("plot,false_positive_rate")
 

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import math
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 from kinetrum.client.delivery import Delivery
 from kinetrum.client.later import run_of, waiting_files
-from kinetrum.client.segments import JSON, OUTPUT, POINTS, Record, all_records
+from kinetrum.client.segments import HEADER_SIZE, JSON, OUTPUT, POINTS, Record, all_records, find_sealed
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import Unavailable
+
+_UNKNOWN_S = 5.0
 
 
 @dataclass(frozen=True)
@@ -62,62 +66,81 @@ def _undelivered_of(folder: Path) -> Undelivered:
 def _count(delivery: Delivery) -> tuple[int, int, set[str]]:
     records = points = 0
     runs: set[str] = set()
+    for record, run in _behind(delivery):
+        runs.add(run)
+        if record.kind == POINTS:
+            points += record.count
+        else:
+            records += 1
+    return records, points, runs
+
+
+def _behind(delivery: Delivery) -> Iterator[tuple[Record, str]]:
+    """Yield what waits behind the position, and the run that it belongs to."""
     shapes: dict[int, str] = {}
     for path in sorted(delivery.folder.glob("*.seg")):
         number = int(path.stem)
-        for record in all_records(path):
-            if record.kind == JSON and record.data["op"] == "shape":
-                shapes[record.data["shape"]] = record.data["run"]
-            if number < delivery.segment or (number == delivery.segment and record.start < delivery.offset):
-                continue
-            if record.kind == JSON and record.data["op"] != "shape":
-                records += 1
-                runs.add(record.data["run"])
-            elif record.kind == POINTS:
-                points += record.count
-                runs.add(shapes.get(record.shape, "?"))
-            elif record.kind == OUTPUT:
-                records += 1
-                runs.add(record.data.run)
-    return records, points, runs
+        # What was acknowledged is read for its shapes only. Neighbouring points come as one stretch, and the
+        # position may lie within it: what waits is read from the position on.
+        acknowledged = delivery.offset if number == delivery.segment else math.inf if number < delivery.segment else 0
+        for record in _sealed(delivery, path, 0):
+            if record.start >= acknowledged:
+                break
+            _note_shape(record, shapes)
+        if math.isinf(acknowledged):
+            continue
+        for record in _sealed(delivery, path, int(acknowledged)):
+            _note_shape(record, shapes)
+            run = _run_of(record, shapes)
+            if run is not None:
+                yield record, run
+
+
+def _sealed(delivery: Delivery, path: Path, start: int) -> Iterator[Record]:
+    """Yield sealed records, also those behind what a dead writer left unsealed."""
+    at: int | None = start
+    while at is not None:
+        for record in all_records(path, at):
+            yield record
+            at = record.end
+        at = None if delivery.writer_lives else find_sealed(path, max(at, HEADER_SIZE))
+
+
+def _note_shape(record: Record, shapes: dict[int, str]) -> None:
+    if record.kind == JSON and record.data["op"] == "shape":
+        shapes[record.data["shape"]] = record.data["run"]
+
+
+def _unknown_for_long(delivery: Delivery) -> bool:
+    """Tell whether a dead process's run is not known to the service, and has not been for a while.
+
+    The sender goes on asking for it; a call that has nothing to do with that run does not wait with it.
+    """
+    return not delivery.writer_lives and not delivery.is_patient(_UNKNOWN_S)
 
 
 def _waits(folder: Path, run: str | None) -> bool:
     """Tell whether a writer's folder holds something undelivered (of one run, if named) that may be delivered here."""
     try:
         delivery = Delivery(folder)
-        if delivery.obstacle() is not None:
+        if delivery.obstacle() is not None or (run is None and _unknown_for_long(delivery)):
             return False
         later = waiting_files(folder)
         if later and (run is None or run in {run_of(path) for path in later}):
             return True
-        return delivery.pending() and (run is None or _waits_of(delivery, run))
+        return delivery.pending() and (run is None or any(of == run for _, of in _behind(delivery)))
     except FileNotFoundError:
         # The sender removed a segment meanwhile: something was acknowledged; the next look tells what is left.
         return folder.exists()
 
 
-def _waits_of(delivery: Delivery, run: str) -> bool:
-    runs: dict[int, str] = {}
-    for path in sorted(delivery.folder.glob("*.seg")):
-        if int(path.stem) < delivery.segment:
-            continue
-        for record in all_records(path):
-            if record.kind == JSON and record.data["op"] == "shape":
-                runs[record.data["shape"]] = record.data["run"]
-            acknowledged = int(path.stem) == delivery.segment and record.start < delivery.offset
-            if not acknowledged and _run_of(record, runs) == run:
-                return True
-    return False
-
-
-def _run_of(record: Record, runs: dict[int, str]) -> str | None:
-    """Return the run that a record belongs to; `runs` knows it by shape."""
+def _run_of(record: Record, shapes: dict[int, str]) -> str | None:
+    """Return the run that a record belongs to, None for what only says what others mean."""
     if record.kind == JSON:
-        return str(record.data["run"])
+        return None if record.data["op"] == "shape" else str(record.data["run"])
     if record.kind == OUTPUT:
         return str(record.data.run)
-    return runs.get(record.shape) if record.kind == POINTS else None
+    return shapes.get(record.shape, "?") if record.kind == POINTS else None
 
 
 def drain(root: Path, timeout_s: float, run: str | None = None) -> None:
