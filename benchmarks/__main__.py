@@ -10,6 +10,7 @@ import tempfile
 from pathlib import Path
 
 from benchmarks.comparing import comparing
+from benchmarks.console_charts import console_charts
 from benchmarks.console_table import console_table
 from benchmarks.consoles import consoles
 from benchmarks.curves import curves, steady
@@ -56,6 +57,7 @@ def main() -> None:
             "runs": lambda: run_table(url, token),
             "comparing": lambda: comparing(url, token),
             "table": lambda: console_table(url, token),
+            "charts": lambda: console_charts(url, token),
             "memory": lambda: [memory_away()],
             "output": output,
             "large": lambda: files(url, token, large),

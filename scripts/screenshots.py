@@ -97,7 +97,8 @@ def take_pages(wanted: list[str], url: str, runs: dict[str, str]) -> None:
             page.evaluate(f"() => localStorage.setItem('theme', '{theme}')")
             page.goto(url + PAGES[name].format(**runs))
             page.get_by_role("heading", level=1).wait_for()
-            page.wait_for_timeout(1200)
+            # Judging rows takes a process of its own.
+            page.wait_for_timeout(4000 if name in {"compare", "review"} else 1200)
             page.screenshot(path=OUT / f"{name}.png")
         browser.close()
 

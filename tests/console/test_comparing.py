@@ -113,6 +113,72 @@ def test_a_cloud_with_its_trade_off(visit: Visit, groups: Project, tmp_path: Pat
     drawn(page, "recall by depth, 1 run$")
 
 
+def test_a_field_drawn_in_the_cloud_is_a_query_and_back(visit: Visit, groups: Project) -> None:
+    page = visit("/e/frost-alarm?lens=scatter&lx=depth&ly=recall")
+    box = drawn(page, "recall by depth, 7 runs").bounding_box()
+    assert box
+    # From the middle to beyond the right upper corner: depth 6 alone stands there.
+    page.mouse.move(box["x"] + box["width"] * 0.6, box["y"] + box["height"] * 0.45)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] - 8, box["y"] + 4, steps=6)
+    page.mouse.up()
+    expect(page).to_have_url(re.compile("q=depth"))
+    asked = page.get_by_role("combobox", name="Which runs").input_value()
+    assert re.fullmatch(r"depth in [\d.]+\.\.[\d.]+ and recall in 0\.8\d*\.\.[\d.]+", asked), asked
+    expect(rows(page)).to_have_count(3)
+    expect(lens(page)).to_contain_text("3 pass the brush of 7 runs")
+    ask(page, "depth in 1..3 and not status = failed")
+    expect(lens(page)).to_contain_text("4 pass the brush of 7 runs")
+    lens(page).get_by_role("button", name="Clear brush").click()
+    query_is(page, "not status = failed")
+
+
+def test_small_multiples_share_their_scales(visit: Visit, groups: Project) -> None:
+    page = visit("/e/frost-alarm?lens=scatter&lx=loss&ly=recall")
+    lens(page).get_by_role("combobox", name="split by").select_option("learner")
+    drawn(page, "recall by loss, learner boost")
+    drawn(page, "recall by loss, learner forest")
+    expect(lens(page)).to_contain_text("learner forest · 7 runs")
+    accessible(page)
+    lens(page).get_by_role("button", name="Over runs").click()
+    drawn(page, "recall over 7 runs, learner forest")
+    lens(page).get_by_role("combobox", name="split by").select_option("none")
+    drawn(page, "recall over 7 runs$")
+
+
+def test_curves_of_each_metric_and_a_higher_lens(visit: Visit, groups: Project) -> None:
+    with_curves = groups.begin(params={"depth": 2})
+    group = {"keys": ["loss", "val/loss"], "steps": [0, 1], "times": [AT, AT + 1], "values": [[1.0, 0.5], [1.1, 0.7]]}
+    groups.service("contributor").call(
+        "POST", groups.run_path(with_curves, "points"), params={"batch": new_id()}, json={"groups": [group]}
+    )
+    page = visit("/e/frost-alarm")
+    lens(page).get_by_role("combobox", name="y axis").select_option("each in a chart of its own")
+    expect(lens(page).get_by_role("button", name="Save loss")).to_be_visible()
+    expect(lens(page).get_by_role("button", name="Save val/loss")).to_be_visible()
+    accessible(page)
+    lens(page).get_by_role("combobox", name="y axis").select_option("loss")
+    edge = page.get_by_role("separator", name="Height of the lens")
+    before = lens(page).bounding_box()
+    assert before
+    edge.hover()
+    page.mouse.down()
+    box = edge.bounding_box()
+    assert box
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2 + 120, steps=4)
+    page.mouse.up()
+    expect(page).to_have_url(re.compile("taller=120"))
+    after = lens(page).bounding_box()
+    assert after
+    assert after["height"] == pytest.approx(before["height"] + 120, abs=2)
+    edge.press("ArrowUp")
+    expect(page).to_have_url(re.compile("taller=100"))
+    page.reload()
+    expect(edge).to_have_attribute("aria-valuenow", "100")
+    edge.dblclick()
+    expect(page).not_to_have_url(re.compile("taller="))
+
+
 def test_groups_side_by_side_and_values_over_runs(visit: Visit, groups: Project) -> None:
     page = visit("/e/frost-alarm?lens=spread")
     lens(page).get_by_role("combobox", name="per").select_option("depth")

@@ -29,6 +29,8 @@ export const nameOf = (column: DrawnColumn) => {
   return `${name}${arrow}${column.goal?.unit ? ` ${column.goal.unit}` : ''}`
 }
 
+const ROOM = 0.06
+
 export type Cut = { low: number; high: number; outside: number }
 
 /**
@@ -44,7 +46,7 @@ export function cutOf(column: DrawnColumn, log: boolean): Cut | null {
   const place = (share: number) => sorted[Math.round(share * (sorted.length - 1))] ?? 0
   const [low, high] = [place(0.025), place(0.975)]
   if (sorted.length < 20 || high === low || place(1) - place(0) <= 10 * (high - low)) return null
-  const room = (high - low) * 0.06
+  const room = (high - low) * ROOM
   return {
     low: low - room,
     high: high + room,
@@ -59,4 +61,19 @@ export const shownAt = (column: DrawnColumn, at: number, log: boolean): number |
   if (!isNumeric(column)) return column.values[at] === null ? null : show(column.values[at])
   const number = numberAt(column, at)
   return number === null || (log && number <= 0) ? null : number
+}
+
+/** The stretch that all parts show: what fits most values where a few are far off, else all of them with some room. */
+export function commonStretch(column: DrawnColumn, log: boolean): Cut | null {
+  if (!isNumeric(column)) return null
+  const cut = cutOf(column, log)
+  if (cut) return cut
+  const numbers = column.values
+    .map((_, at) => shownAt(column, at, log))
+    .filter((value): value is number => typeof value === 'number')
+  if (numbers.length === 0) return null
+  const [low, high] = [Math.min(...numbers), Math.max(...numbers)]
+  if (log) return { low: low / 1.15, high: high * 1.15, outside: 0 }
+  const room = (high - low) * ROOM || Math.abs(low) * ROOM || 1
+  return { low: low - room, high: high + room, outside: 0 }
 }

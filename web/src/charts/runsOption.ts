@@ -3,7 +3,9 @@ import type { EChartsCoreOption } from 'echarts/core'
 import type { Drawn, DrawnColumn } from '../api/comparing'
 import { look, resolved } from '../parts/looks'
 import { show } from '../parts/values'
-import { cutOf, isNumeric, levelsOf, nameOf, numberAt, shownAt, within, type Cut } from './drawnColumns'
+import {
+  commonStretch, cutOf, isNumeric, levelsOf, nameOf, numberAt, shownAt, within, type Cut,
+} from './drawnColumns' // prettier-ignore
 
 export type Slots = Map<string, number>
 export const FONT = '"Source Sans 3 Variable", "Source Sans 3", sans-serif'
@@ -76,6 +78,42 @@ export type Cloud = {
   slots: Slots
   /** Run numbers on the front of the trade-off between x and y. */
   front: Set<number> | null
+  /** Of one chart among several: the columns of all runs, whose scales they share. */
+  whole?: Pick<Cloud, 'x' | 'y' | 'colour' | 'size'>
+  /** What the query asks of the columns: drawn as a field, and runs outside of it pale. */
+  asked?: { x: Field | null; y: Field | null }
+}
+
+/** What passes on one axis: a stretch of numbers, or some of the names. */
+export type Field = { low: number; high: number } | { names: string[] }
+
+const passes = (field: Field | null | undefined, value: unknown) =>
+  !field ||
+  ('names' in field
+    ? field.names.includes(show(value))
+    : typeof value === 'number' && value >= field.low && value <= field.high)
+
+/** The field of the query in the cloud; sides that it leaves open reach the edges. */
+function fieldOf({ x, y }: NonNullable<Cloud['asked']>) {
+  const [stretchX, stretchY] = [x, y].map((field) => (field && 'low' in field ? field : null))
+  if (!stretchX && !stretchY) return {}
+  const corner = (end: 'low' | 'high') => ({
+    ...(stretchX ? { xAxis: stretchX[end] } : {}),
+    ...(stretchY ? { yAxis: stretchY[end] } : {}),
+  })
+  return {
+    markArea: {
+      silent: true,
+      itemStyle: { color: tones().accent, opacity: 0.08, borderColor: tones().accent, borderWidth: 1 },
+      data: [[corner('low'), corner('high')]],
+    },
+  }
+}
+
+function stretchesOf({ x, y, logX, logY, whole }: Cloud): [Cut | null, Cut | null] {
+  return whole
+    ? [commonStretch(whole.x, logX), commonStretch(whole.y, logY)]
+    : [cutOf(x, logX), cutOf(y, logY)]
 }
 
 type Dot = { value: (number | string)[]; at: number; itemStyle: object; symbolSize: number; symbol?: string }
@@ -88,9 +126,10 @@ export const withoutPlace = ({ drawn, x, y, logX, logY }: Cloud) =>
 export const outsideOf = ({ x, y, logX, logY }: Cloud) =>
   (cutOf(x, logX)?.outside ?? 0) + (cutOf(y, logY)?.outside ?? 0)
 
-function scaleOf(column: DrawnColumn | null): (at: number) => number | null {
-  if (!column || !isNumeric(column)) return () => null
-  const numbers = column.values.map((_, at) => numberAt(column, at)).filter((value) => value !== null)
+/** Where a run's value lies between the lowest and the highest of all. */
+function scaleOf(all: DrawnColumn | null, column: DrawnColumn | null): (at: number) => number | null {
+  if (!all || !column || !isNumeric(all)) return () => null
+  const numbers = all.values.map((_, at) => numberAt(all, at)).filter((value) => value !== null)
   const [low, high] = [Math.min(...numbers), Math.max(...numbers)]
   return (at) => {
     const value = numberAt(column, at)
@@ -104,20 +143,23 @@ function mixed(from: string, to: string, share: number): string {
   return `rgb(${a.map((one, at) => Math.round(one + ((b[at] ?? 0) - one) * share)).join(',')})`
 }
 
-function dotsOf({ drawn, x, y, colour, size, logX, logY, slots }: Cloud): Dot[] {
+function dotsOf(cloud: Cloud): Dot[] {
+  const { drawn, x, y, colour, logX, logY, slots, asked } = cloud
+  const all = cloud.whole ?? cloud
   const { faint, strong, quiet } = tones()
-  const [shade, grow] = [scaleOf(colour), scaleOf(size)]
-  const levels = colour && !isNumeric(colour) ? levelsOf(colour) : []
-  const [cutX, cutY] = [cutOf(x, logX), cutOf(y, logY)]
+  const colourOf = (share: number | null, level: number) =>
+    share !== null ? mixed(faint, strong, share) : level >= 0 ? resolved(look(level + 1).colour) : quiet
+  const [shade, grow] = [scaleOf(all.colour, colour), scaleOf(all.size, cloud.size)]
+  const levels = all.colour && !isNumeric(all.colour) ? levelsOf(all.colour) : []
+  const [cutX, cutY] = stretchesOf(cloud)
+  const slotOf = (number: number) => slots.get(String(number)) ?? 0
+  const isPale = (place: unknown[]) => !passes(asked?.x, place[0]) || !passes(asked?.y, place[1])
   return drawn.runs.flatMap((run, at): Dot[] => {
     const place = [shownAt(x, at, logX), shownAt(y, at, logY)]
     if (place.some((value) => value === null)) return []
     if (!within(place[0], cutX) || !within(place[1], cutY)) return []
-    const slot = slots.get(String(run.number)) ?? 0
-    const share = shade(at)
-    const level = colour && levels.length ? levels.indexOf(show(colour.values[at])) : -1
-    const plainColour =
-      share !== null ? mixed(faint, strong, share) : level >= 0 ? resolved(look(level + 1).colour) : quiet
+    const slot = slotOf(run.number)
+    const level = levels.length ? levels.indexOf(show(colour?.values[at])) : -1
     const chosen = slot > 0
     return [
       {
@@ -126,8 +168,8 @@ function dotsOf({ drawn, x, y, colour, size, logX, logY, slots }: Cloud): Dot[] 
         symbolSize: QUIET + 9 * (grow(at) ?? (chosen ? 0.5 : 0.15)),
         symbol: 'circle',
         itemStyle: {
-          color: chosen && !colour ? resolved(look(slot).colour) : plainColour,
-          opacity: chosen ? 1 : 0.75,
+          color: chosen && !colour ? resolved(look(slot).colour) : colourOf(shade(at), level),
+          opacity: isPale(place) ? 0.2 : chosen ? 1 : 0.75,
           ...(chosen ? { borderColor: tones().text, borderWidth: 1.5 } : {}),
         },
       },
@@ -138,6 +180,7 @@ function dotsOf({ drawn, x, y, colour, size, logX, logY, slots }: Cloud): Dot[] 
 export function cloudOption(cloud: Cloud): EChartsCoreOption {
   const { drawn, x, y, colour, size, logX, logY, front } = cloud
   const dots = dotsOf(cloud)
+  const [stretchX, stretchY] = stretchesOf(cloud)
   const told = [x, y, ...[colour, size].filter((column) => column !== null)]
   const chosen = cloud.slots
   const onFront = front
@@ -153,8 +196,8 @@ export function cloudOption(cloud: Cloud): EChartsCoreOption {
       ...tip(),
       formatter: ({ data }: { data: Dot }) => (data.at === undefined ? '' : about(drawn, data.at, told)),
     },
-    xAxis: stretched(axis(x, nameOf(x), logX, 26), cutOf(x, logX)),
-    yAxis: stretched(axis(y, nameOf(y), logY, 46), cutOf(y, logY)),
+    xAxis: stretched(axis((cloud.whole ?? cloud).x, nameOf(x), logX, 26), stretchX),
+    yAxis: stretched(axis((cloud.whole ?? cloud).y, nameOf(y), logY, 46), stretchY),
     series: [
       {
         type: 'line',
@@ -170,6 +213,7 @@ export function cloudOption(cloud: Cloud): EChartsCoreOption {
       {
         type: 'scatter',
         data: dots,
+        ...(cloud.asked ? fieldOf(cloud.asked) : {}),
         label: {
           show: true,
           position: 'right',
@@ -274,6 +318,7 @@ export function overOption(
   log: boolean,
   slots: Slots,
   bound: number | null,
+  whole?: { drawn: Drawn; y: DrawnColumn },
 ): EChartsCoreOption {
   // prettier-ignore
   const { quiet, accent } = tones()
@@ -282,7 +327,7 @@ export function overOption(
     .sort((a, b) => (drawn.runs[a]?.number ?? 0) - (drawn.runs[b]?.number ?? 0))
   const higher = y.goal?.direction !== 'lower'
   const best: [number, number][] = []
-  const cut = cutOf(y, log)
+  const cut = whole ? commonStretch(whole.y, log) : cutOf(y, log)
   const dots = order.flatMap((at) => {
     const value = shownAt(y, at, log)
     const run = drawn.runs[at]
@@ -301,7 +346,8 @@ export function overOption(
       },
     ]
   })
-  const last = Math.max(...drawn.runs.map((run) => run.number))
+  const all = (whole?.drawn ?? drawn).runs.map((run) => run.number)
+  const last = Math.max(...all)
   const end = best.at(-1)
   if (end && end[0] < last) best.push([last, end[1]])
   return {
@@ -312,7 +358,11 @@ export function overOption(
       formatter: ({ data }: { data: { at?: number } }) =>
         data.at === undefined ? '' : about(drawn, data.at, [y]),
     },
-    xAxis: { ...axis(null, 'run', false, 26), minInterval: 1 },
+    xAxis: {
+      ...axis(null, 'run', false, 26),
+      minInterval: 1,
+      ...(whole ? { min: Math.min(...all), max: last } : {}),
+    },
     yAxis: stretched(axis(y, nameOf(y), log, 46), cut),
     series: [
       { type: 'scatter', data: dots },

@@ -4,12 +4,13 @@ import { useAddress } from '../../../parts/selection'
 import { show } from '../../../parts/values'
 import { Choice, Frame } from './Frame'
 import { isGoal, isValue, offered, optionsOf, pick } from './columnsToDraw'
-import { LENS_HEIGHT, type LensProps } from './shared'
+import { useLensHeight, type LensProps } from './shared'
 
 const LEVELS = 6
 const SAID = { clear: 'clear', likely: 'likely', open: 'not told from chance' }
 
 export default function EffectsLens({ place, page, query }: LensProps) {
+  const height = useLensHeight()
   const { params, change, changeAll } = useAddress()
   const all = offered(page)
   const on = pick(all, params.get('ly'), isGoal, isValue)
@@ -30,7 +31,7 @@ export default function EffectsLens({ place, page, query }: LensProps) {
         />
       }
     >
-      <div className="overflow-auto py-1" style={{ height: LENS_HEIGHT }} tabIndex={0} aria-label="Effects">
+      <div className="overflow-auto py-1" style={{ height }} tabIndex={0} aria-label="Effects">
         {!has && <p className="lab py-2">No run has a value yet.</p>}
         {error && <p className="py-2 text-bad">{error.message}</p>}
         {data && <p className="py-1 text-sm">{data.sentence}</p>}

@@ -5,6 +5,7 @@ import { cell, download } from '../../../charts/save'
 import { takePicture } from '../../../charts/takeAlong'
 import { SaveMenu } from '../../../parts/ChartChoices'
 import { show } from '../../../parts/values'
+import { LensEdge } from '../LensEdge'
 import { LensTitle } from '../LensTitle'
 
 export function csvOf(drawn: Drawn): string {
@@ -47,6 +48,7 @@ export function Frame(props: {
         </span>
       </div>
       {children}
+      <LensEdge />
     </section>
   )
 }

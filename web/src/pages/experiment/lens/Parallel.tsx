@@ -9,11 +9,11 @@ import { useAddress } from '../../../parts/selection'
 import { asNumber, plural } from '../../../parts/values'
 import { parts } from '../words'
 import { Choice, Frame, Tick } from './Frame'
-import { beyond, byReference, type LensProps } from './shared'
+import { beyond, byReference, useLensHeight, type LensProps } from './shared'
 import { readBrushes, rounded, withBrush, type Brush } from './brushes'
 import { axesOf, offered, type Offered } from './columnsToDraw'
 
-const HEIGHT = 292
+const HIGHER = 42
 
 function numbersOf(column: DrawnColumn): number[] {
   return column.values.map(asNumber).filter((value): value is number => value !== null && isFinite(value))
@@ -64,6 +64,7 @@ function brushOf(column: DrawnColumn, intervals: [number, number][]): Brush | nu
 
 export default function Parallel({ place, page, query, sort, pareto, selection, onOpen }: LensProps) {
   const { params, changeAll } = useAddress()
+  const height = useLensHeight() + HIGHER
   const all = offered(page)
   const asked = parts(params.get('axes'))
   const known = new Set(all.map((one) => one.text))
@@ -118,14 +119,14 @@ export default function Parallel({ place, page, query, sort, pareto, selection, 
       {error ? (
         <p className="py-6 text-center text-xs text-bad">{error.message}</p>
       ) : shown.length < 2 ? (
-        <p className="grid place-items-center text-xs text-ink3" style={{ height: HEIGHT }}>
+        <p className="grid place-items-center text-xs text-ink3" style={{ height }}>
           {drawn ? 'Fewer than two columns have values in these runs.' : 'Reading …'}
         </p>
       ) : (
         <RunsChart
           option={option}
           name={`Parallel coordinates, ${plural(drawn?.runs.length ?? 0, 'line')}`}
-          height={HEIGHT}
+          height={height}
           onOpen={byReference(drawn, onOpen)}
           brushed={brushed}
           onBrush={onBrush}

@@ -1,7 +1,7 @@
 /** Charts of exactly the runs below: a cloud, groups side by side, values over runs. One selection with the table. */
 import { useCallback, useMemo } from 'react'
 import { useQuery } from '@tanstack/react-query'
-import { useDrawn } from '../../../api/comparing'
+import { useDrawn, type Drawn, type DrawnColumn } from '../../../api/comparing'
 import { groupsPage } from '../../../api/finding'
 import { cutOf } from '../../../charts/drawnColumns'
 import { overOption, spreadOption } from '../../../charts/runsOption'
@@ -10,9 +10,11 @@ import { useAddress } from '../../../parts/selection'
 import { plural, show } from '../../../parts/values'
 import { lensOf } from '../LensTitle'
 import { Choice, Frame, Tick } from './Frame'
+import { Multiples } from './Multiples'
 import { Scatter } from './Scatter'
-import { beyond, byReference, columnIn, Empty, LENS_HEIGHT, saidOutside, type LensProps } from './shared'
-import { isCause, isGoal, isValue, offered, optionsOf, pick } from './columnsToDraw'
+import { panelsBy } from './multiples'
+import { beyond, byReference, columnIn, Empty, saidOutside, useLensHeight, type LensProps } from './shared'
+import { isCause, isGoal, isValue, offered, optionsOf, pick, splitsOf, type Offered } from './columnsToDraw'
 
 export default function RunsLens(props: LensProps) {
   const { params } = useAddress()
@@ -27,6 +29,7 @@ export default function RunsLens(props: LensProps) {
 }
 
 function Spread({ place, page, query, sort, pareto, selection, onOpen }: LensProps) {
+  const height = useLensHeight()
   const { params, change } = useAddress()
   const all = offered(page)
   const y = pick(all, params.get('ly'), isGoal, isValue)
@@ -96,7 +99,7 @@ function Spread({ place, page, query, sort, pareto, selection, onOpen }: LensPro
         <RunsChart
           option={option}
           name={`${y} per ${by}, ${plural(groups.length, 'group')}`}
-          height={LENS_HEIGHT}
+          height={height}
           onOpen={byReference(drawn, onOpen)}
         />
       )}
@@ -104,29 +107,56 @@ function Spread({ place, page, query, sort, pareto, selection, onOpen }: LensPro
   )
 }
 
+function noteOf(
+  drawn: Drawn | undefined,
+  column: DrawnColumn | undefined,
+  held: number,
+  log: boolean,
+): string {
+  if (!drawn || !column) return ''
+  const best = column.goal ? '; the line is the best so far' : ', no goal says which is the best'
+  return `${plural(held, 'run')} with a number${saidOutside(cutOf(column, log)?.outside ?? 0)}${best}${beyond(drawn)}`
+}
+
+/** What the address asks to be split by, where it is there. */
+function useSplit(all: Offered[]): string {
+  const asked = useAddress().params.get('split')
+  return all.some((one) => one.text === asked) ? (asked ?? '') : ''
+}
+
 function Over({ place, page, query, sort, pareto, selection, onOpen }: LensProps) {
+  const height = useLensHeight()
   const { params, change } = useAddress()
   const all = offered(page)
   const y = pick(all, params.get('ly'), isGoal, isValue)
+  const split = useSplit(all)
   const log = params.get('ylog') === 'yes'
   const { data: drawn, error } = useDrawn(place.project, place.experiment, {
-    column: [y],
+    column: split && split !== y ? [y, split] : [y],
     query,
     sort,
     pareto,
   })
   const column = columnIn(drawn, y)
-  const option = useCallback(
-    () => overOption(drawn!, column!, log, selection, column?.goal?.bound ?? null),
-    [drawn, column, log, selection],
+  const by = split ? columnIn(drawn, split) : undefined
+  const found = useMemo(() => (drawn && by ? panelsBy(drawn, by) : null), [drawn, by])
+  const optionOf = useCallback(
+    (part: Drawn) => {
+      const one = columnIn(part, y)!
+      const whole = part === drawn ? undefined : { drawn: drawn!, y: column! }
+      return overOption(part, one, log, selection, one.goal?.bound ?? null, whole)
+    },
+    [drawn, column, y, log, selection],
   )
+  const option = useCallback(() => optionOf(drawn!), [optionOf, drawn])
   const held = column?.values.filter((value) => typeof value === 'number').length ?? 0
+  const title = `${y} over ${plural(held, 'run')}`
   return (
     <Frame
       title={`${y} over runs`}
       drawn={drawn}
       option={drawn && column ? option : null}
-      note={`${plural(held, 'run')} with a number${column ? saidOutside(cutOf(column, log)?.outside ?? 0) : ''}${column?.goal ? '; the line is the best so far' : ', no goal says which is the best'}${beyond(drawn)}`}
+      note={noteOf(drawn, column, held, log)}
       choices={
         <>
           <Choice
@@ -136,6 +166,12 @@ function Over({ place, page, query, sort, pareto, selection, onOpen }: LensProps
             onChange={(value) => change('ly', value)}
           />
           <Tick name="log y" on={log} onChange={(on) => change('ylog', on ? 'yes' : null)} />
+          <Choice
+            name="split by"
+            value={split}
+            options={splitsOf(all)}
+            onChange={(value) => change('split', value)}
+          />
         </>
       }
     >
@@ -145,13 +181,17 @@ function Over({ place, page, query, sort, pareto, selection, onOpen }: LensProps
         <Empty text="Reading …" />
       ) : held === 0 ? (
         <Empty text={`No run has a number for ${y}.`} />
-      ) : (
-        <RunsChart
-          option={option}
-          name={`${y} over ${plural(held, 'run')}`}
-          height={LENS_HEIGHT}
-          onOpen={byReference(drawn, onOpen)}
+      ) : found && found.panels.length > 0 ? (
+        <Multiples
+          by={split}
+          what={title}
+          found={found}
+          height={height}
+          optionOf={optionOf}
+          onOpen={onOpen}
         />
+      ) : (
+        <RunsChart option={option} name={title} height={height} onOpen={byReference(drawn, onOpen)} />
       )}
     </Frame>
   )

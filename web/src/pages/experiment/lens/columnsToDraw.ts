@@ -54,3 +54,13 @@ export function axesOf(all: Offered[]): string[] {
   const settings = differing.length ? differing : all.filter((one) => one.scope === 'param')
   return [...settings.slice(0, AXES - ends.length), ...[...ends].reverse()].map((one) => one.text)
 }
+
+/** What runs may be split by into small multiples: settings that differ, labels, and some fields. */
+export const splitsOf = (all: Offered[]) => [
+  { value: '', text: 'none' },
+  ...optionsOf(
+    all.filter(
+      (one) => isCause(one) || one.scope === 'label' || ['status', 'author', 'host'].includes(one.text),
+    ),
+  ),
+]

@@ -2,8 +2,12 @@
 import type { RunPage } from '../../../api/client'
 import type { Drawn } from '../../../api/comparing'
 import type { Selection } from '../../../parts/selection'
+import { useMoreHeight } from '../LensEdge'
 
-export const LENS_HEIGHT = 250
+const OWN_HEIGHT = 250
+
+/** How high a chart of the lens is, as the person dragged it. */
+export const useLensHeight = () => OWN_HEIGHT + useMoreHeight()
 
 export type LensProps = {
   place: { project: string; experiment: string }
@@ -33,8 +37,9 @@ export function columnIn(drawn: Drawn | undefined, text: string) {
 }
 
 export function Empty({ text }: { text: string }) {
+  const height = useLensHeight()
   return (
-    <p className="grid place-items-center text-xs text-ink3" style={{ height: LENS_HEIGHT }}>
+    <p className="grid place-items-center text-xs text-ink3" style={{ height }}>
       {text}
     </p>
   )
