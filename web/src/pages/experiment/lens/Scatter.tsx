@@ -108,7 +108,7 @@ export function Scatter(props: LensProps) {
       title={title}
       drawn={cloud?.drawn}
       option={cloud ? option : null}
-      note={cloud ? noteOf(cloud, count, missing, brushes.size ? props.page.count : null) : ''}
+      note={noteOf(cloud, count, missing, brushes.size ? props.page.count : null)}
       choices={<Choices all={all} asked={asked} pareto={props.pareto} onClear={clear} />}
     >
       {error || !cloud ? (
@@ -163,7 +163,8 @@ function Clouds({ cloud, asked, height, onOpen }: CloudsProps) {
   )
 }
 
-function noteOf(cloud: Cloud, count: number, missing: number, passing: number | null): string {
+function noteOf(cloud: Cloud | null, count: number, missing: number, passing: number | null): string {
+  if (!cloud) return ''
   const { drawn, front } = cloud
   const passed = passing === null ? '' : `${passing.toLocaleString('en')} pass the brush of `
   const left = missing ? `, ${missing} without a place` : ''
