@@ -23,7 +23,8 @@ if TYPE_CHECKING:
     from kinetrum.client.reading import RunTable, fetch, open, restore, runs
     from kinetrum.client.recorded import RecordedRun
     from kinetrum.client.recorded_plots import RecordedPlot, overlay
-    from kinetrum.client.registry import Model, ModelVersion, model, models, register
+    from kinetrum.client.registering import fetch_locked, lock, register
+    from kinetrum.client.registry import Model, ModelVersion, Review, model, models
     from kinetrum.client.room import purge, storage
     from kinetrum.client.rows import Rows, join_rows, rows
     from kinetrum.client.run import Run
@@ -53,7 +54,8 @@ _HOMES = {
     "kinetrum.client.recorded": ("RecordedRun",),
     "kinetrum.client.recorded_plots": ("RecordedPlot", "overlay"),
     "kinetrum.client.rows": ("Rows", "join_rows", "rows"),
-    "kinetrum.client.registry": ("Model", "ModelVersion", "model", "models", "register"),
+    "kinetrum.client.registering": ("fetch_locked", "lock", "register"),
+    "kinetrum.client.registry": ("Model", "ModelVersion", "Review", "model", "models"),
     "kinetrum.client.stored": ("CheckedFile", "StoredVersion", "difference", "keep", "uses"),
     "kinetrum.core.errors": (
         "Conflict", "Damaged", "InvalidInput", "KinetrumError", "NotAllowed", "NotFound", "NotSignedIn", "TooLarge",
@@ -62,12 +64,12 @@ _HOMES = {
 }  # fmt: skip
 
 __all__ = [
-    "CheckedFile", "Comparison", "Conflict", "Damaged", "Effects", "Experiment", "InvalidInput", "KinetrumError",
-    "Lineage", "Model", "ModelVersion", "NotAllowed", "NotFound", "NotSignedIn", "Note", "RecordedPlot",
-    "RecordedRun", "Rows", "Run", "RunTable", "StoredVersion", "TooLarge", "Unavailable", "UnexpectedOccupant",
-    "attach", "begin", "binned", "compare", "difference", "effects", "experiment", "export", "fetch", "import_",
-    "join_rows", "keep", "lineage", "model", "models", "open", "overlay", "purge", "register", "restore", "resume",
-    "rows", "runs", "storage", "uses",
+    "CheckedFile", "Comparison", "Conflict", "Damaged", "Effects", "Experiment", "InvalidInput",
+    "KinetrumError", "Lineage", "Model", "ModelVersion", "NotAllowed", "NotFound", "NotSignedIn", "Note",
+    "RecordedPlot", "RecordedRun", "Review", "Rows", "Run", "RunTable", "StoredVersion", "TooLarge",
+    "Unavailable", "UnexpectedOccupant", "attach", "begin", "binned", "compare", "difference", "effects",
+    "experiment", "export", "fetch", "fetch_locked", "import_", "join_rows", "keep", "lineage", "lock", "model",
+    "models", "open", "overlay", "purge", "register", "restore", "resume", "rows", "runs", "storage", "uses",
 ]  # fmt: skip
 
 

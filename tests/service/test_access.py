@@ -22,6 +22,9 @@ BODIES: dict[str, Any] = {
     "add_points": {"groups": []}, "list_missing_blobs": {"sha256": [A]},
     "keep_version": {"id": new_id(), "at": 1, "by_reference": True, "files": [{"path": "a", "size": 1, "sha256": A}]},
     "register_version": {"id": new_id(), "artifact": "n@1"}, "give_verdict": {"verdict": "approve"},
+    "add_evidence": {"id": new_id(), "on": "x", "run": "e/1"}, "label_model_version": {"labels": {"a": "b"}},
+    "write_card": {"card": "x", "expect": 0}, "describe_model": {"purpose": "x"}, "rule_model": {"approvals_needed": 1},
+    "set_ladder": {"stages": [{"name": "production"}]}, "set_gates": {"gates": ""},
     "set_retirement": {"retired": True}, "choose_lead": {"version": None},
     "promote": {"id": new_id(), "version": 1, "expect": None}, "demote": {"id": new_id(), "expect": None},
     "roll_back": {"id": new_id(), "expect": None}, "set_role": {"role": "viewer"},
@@ -51,7 +54,8 @@ LEAST: dict[str, str] = dict.fromkeys(
      "read_output", "download_output", "read_surroundings", "read_resources",
      "list_groups", "list_project_groups", "list_facets", "list_project_facets", "read_facet", "read_project_facet",
      "list_offers", "list_project_offers", "export_series", "export_project_series", "list_views", "remove_view",
-     "read_embedding"], "viewer",
+     "read_embedding", "read_review", "look_at_gates", "fetch_version", "download_version_file",
+     "download_version_bundle", "list_fetches", "read_feed"], "viewer",
 ) | dict.fromkeys(
     ["begin_run", "set_parameters", "add_points", "add_results", "add_problem", "keep_alive", "record_ending", "add_used",
      "add_generated", "list_missing_blobs", "put_blob", "keep_version", "register_version", "resume_run", "rename_run",
@@ -59,10 +63,10 @@ LEAST: dict[str, str] = dict.fromkeys(
      "import_archive", "add_blobs", "read_upload", "continue_blob", "describe_artifact", "label_version",
      "set_goal", "remove_goal", "add_output", "add_surroundings", "add_resources", "add_activity", "set_progress",
      "add_plot", "declare_view", "describe_experiment", "describe_project", "save_view", "list_links", "make_link",
-     "revoke_link"],
+     "revoke_link", "add_evidence", "label_model_version", "write_card", "describe_model"],
     "contributor",
 ) | dict.fromkeys(["give_verdict", "promote", "demote", "roll_back"], "approver") | dict.fromkeys(
-    ["set_retirement", "choose_lead", "set_role", "remove_member", "read_journal", "purge", "set_embedding"], "maintainer",
+    ["set_retirement", "choose_lead", "rule_model", "set_ladder", "set_gates", "set_role", "remove_member", "read_journal", "purge", "set_embedding"], "maintainer",
 )  # fmt: skip
 
 
@@ -83,7 +87,10 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
     project.begin("e")
     names = {"project": project.name, "experiment": "e", "run": "1", "artifact": "n", "version": "1", "model": "m",
              "stage": "production", "person": "a-viewer", "sha256": A, "path": "x", "name": "e", "note": new_id(), "activity": new_id(), "view": new_id(), "link": "1"}  # fmt: skip
-    if name in {"promote", "demote", "roll_back", "give_verdict", "set_retirement", "choose_lead"}:
+    if (
+        name in {"promote", "demote", "roll_back", "give_verdict", "set_retirement", "choose_lead", "read_review"}
+        or "/models/{model}/" in path
+    ):
         project.registered(1, "m")
     if name in {"bin_things", "restore_things"}:
         # Theirs to bin once it has ended; what others recorded is another test.

@@ -158,7 +158,7 @@ def test_wrong_registrations(project: Project) -> None:
     for body, kind in wrong:
         with pytest.raises(kind):
             service.call("POST", path, json={"id": new_id(), **body})
-    assert service.get(project.path("models")) == []
+    assert service.get(project.path("models")) == {"models": [], "count": 0}
     with_origin = {"id": new_id(), "artifact": "found@1", "origin": "bought from a neighbour"}
     assert service.call("POST", path, json=with_origin)["origin"] == "bought from a neighbour"
 

@@ -1996,7 +1996,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/names/{name}": {
+    "/api/v1/models": {
         parameters: {
             query?: never;
             header?: never;
@@ -2004,10 +2004,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What Is
-         * @description Tell what a bare name is: experiment, artifact, model.
+         * List All Models
+         * @description List the models of all projects that one may see, with their ladders at a glance.
          */
-        get: operations["what_is"];
+        get: operations["list_all_models"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2025,7 +2025,7 @@ export interface paths {
         };
         /**
          * List Models
-         * @description List a project's models with their ladders.
+         * @description List a project's models with their ladders at a glance.
          */
         get: operations["list_models"];
         put?: never;
@@ -2045,9 +2045,153 @@ export interface paths {
         };
         /**
          * Read Model
-         * @description Read a model: ladder, versions, timeline.
+         * @description Read a model: card, rules, ladder, versions, timeline.
          */
         get: operations["read_model"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Describe Model
+         * @description Set a model's purpose, the person to ask, labels, image.
+         */
+        patch: operations["describe_model"];
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Write Card
+         * @description Write a model's card over the revision that was seen; refused where somebody wrote it since.
+         */
+        put: operations["write_card"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Rule Model
+         * @description Set how many approvals are needed, by a second person or not, and which sections the card requires.
+         */
+        put: operations["rule_model"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/ladder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Ladder
+         * @description Put a ladder in the place of a model's; an occupied stage cannot be removed.
+         */
+        put: operations["set_ladder"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/gates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Gates
+         * @description Set a model's gates, a table of TOML per stage.
+         */
+        put: operations["set_gates"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/fetches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Fetches
+         * @description List who fetched which version, asked for how, how often and since when.
+         */
+        get: operations["list_fetches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Feed
+         * @description Read what happened to a model as an Atom feed (RFC 4287), the latest first.
+         */
+        get: operations["read_feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/names/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What Is
+         * @description Tell what a bare name is: experiment, artifact, model.
+         */
+        get: operations["what_is"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2085,9 +2229,89 @@ export interface paths {
         };
         /**
          * Read Model Version
-         * @description Read a version by number, by stage, or `lead`.
+         * @description Read a version by number, by stage, `lead`, or `sha256:…` of its files.
          */
         get: operations["read_model_version"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/versions/{version}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Label Model Version
+         * @description Set labels on a version; a label given as null is taken away.
+         */
+        patch: operations["label_model_version"];
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/versions/{version}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Evidence
+         * @description Pin what a run found out on named data to a version; returns all of its evidence.
+         */
+        post: operations["add_evidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/versions/{version}/review": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Review
+         * @description Put a version beside a stage's occupant or beside another version: gates, results on the same data, changes.
+         */
+        get: operations["read_review"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/versions/{version}/gates/{stage}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Look At Gates
+         * @description Judge a stage's gates for a version now, changing nothing.
+         */
+        get: operations["look_at_gates"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2167,7 +2391,7 @@ export interface paths {
         put?: never;
         /**
          * Promote
-         * @description Place a version on a stage, over the occupant that was seen there.
+         * @description Place a version on a stage, over the occupant that was seen there, through the stage's gates.
          */
         post: operations["promote"];
         delete?: never;
@@ -2210,6 +2434,66 @@ export interface paths {
          * @description Put a stage back to the latest earlier version that can stand.
          */
         post: operations["roll_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/versions/{version}/fetches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Fetch Version
+         * @description Resolve a version for a consumer and count that; its files are then read one by one.
+         */
+        post: operations["fetch_version"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/versions/{version}/files/{path}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Version File
+         * @description Download a version's file by number, stage, `lead` or digest; as for artifacts, verified.
+         */
+        get: operations["download_version_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/versions/{version}/bundle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download Version Bundle
+         * @description Download all files of a version as one bundle, by number, stage, `lead` or digest.
+         */
+        get: operations["download_version_bundle"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2694,6 +2978,11 @@ export interface components {
             /** Score */
             score: number | null;
         };
+        /** CardRevision */
+        CardRevision: {
+            /** Revision */
+            revision: number;
+        };
         /**
          * ChildRun
          * @description A run under another: its status and what stands for each key.
@@ -3079,6 +3368,32 @@ export interface components {
              */
             ended_at: number;
         };
+        /**
+         * Evidence
+         * @description Results of a version on named data, by a run; `rows` is the artifact with predictions row by row.
+         */
+        Evidence: {
+            /** Id */
+            id: string;
+            /** Number */
+            number: number;
+            /** On */
+            on: string;
+            /** Digest */
+            digest: string | null;
+            /** Run */
+            run: string;
+            /** Rows */
+            rows: string | null;
+            /** Results */
+            results: {
+                [key: string]: unknown;
+            };
+            /** Person */
+            person: string;
+            /** At */
+            at: string;
+        };
         /** Experiment */
         Experiment: {
             /** Name */
@@ -3156,6 +3471,24 @@ export interface components {
             fields: string[];
         };
         /**
+         * Fetch
+         * @description Fetches of a version by one person who asked for it in one way.
+         */
+        Fetch: {
+            /** Number */
+            number: number;
+            /** Person */
+            person: string;
+            /** Asked */
+            asked: string;
+            /** Fetches */
+            fetches: number;
+            /** First At */
+            first_at: string;
+            /** Last At */
+            last_at: string;
+        };
+        /**
          * FileEntry
          * @description `modified` is the file's last change (microseconds since 1970), `address` where it stays, where known.
          */
@@ -3228,6 +3561,39 @@ export interface components {
             runs: number;
             /** Query */
             query: string;
+        };
+        /**
+         * GateCheck
+         * @description One gate's outcome, with the figures behind it.
+         */
+        GateCheck: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "bound" | "better" | "approvals" | "card" | "signature" | "recorded" | "evidence";
+            /** Asks */
+            asks: string;
+            /** Met */
+            met: boolean;
+            /** Found */
+            found: string;
+            /** Figures */
+            figures: {
+                [key: string]: number | null;
+            };
+        };
+        /**
+         * Gates
+         * @description What a stage's gates say of a version now.
+         */
+        Gates: {
+            /** Stage */
+            stage: string;
+            /** Met */
+            met: boolean;
+            /** Checks */
+            checks: components["schemas"]["GateCheck"][];
         };
         /** Goal */
         Goal: {
@@ -3423,7 +3789,7 @@ export interface components {
             /** Name */
             name: string;
             /** Differences */
-            differences: components["schemas"]["RowsDifference"][];
+            differences: components["schemas"]["kinetrum__wire__comparison__RowsDifference"][];
             /** Note */
             note: string;
         };
@@ -3761,7 +4127,10 @@ export interface components {
             /** Missing */
             missing: string[];
         };
-        /** Model */
+        /**
+         * Model
+         * @description A model; `why_not` tells of each act why the asker may not do it, null where that is allowed.
+         */
         Model: {
             /** Name */
             name: string;
@@ -3771,10 +4140,30 @@ export interface components {
             purpose: string;
             /** Person */
             person: string;
+            /** Person Name */
+            person_name: string;
             /** Created At */
             created_at: string;
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+            /** Image */
+            image: string | null;
             /** Approvals Needed */
             approvals_needed: number;
+            /** Second Pair */
+            second_pair: boolean;
+            /** Card */
+            card: string;
+            /** Card Revision */
+            card_revision: number;
+            /** Card Sections */
+            card_sections: string[];
+            /** Missing Sections */
+            missing_sections: string[];
+            /** Gates */
+            gates: string;
             /** Stages */
             stages: components["schemas"]["Stage"][];
             /** Versions */
@@ -3785,8 +4174,89 @@ export interface components {
             lead: number | null;
             /** Lead Chosen */
             lead_chosen: boolean;
-            /** May */
-            may: string[];
+            /** Why Not */
+            why_not: {
+                [key: string]: string | null;
+            };
+        };
+        /**
+         * ModelAtAGlance
+         * @description A model of a list: its ladder, and how many of its versions are pending, approved, rejected.
+         */
+        ModelAtAGlance: {
+            /** Name */
+            name: string;
+            /** Project */
+            project: string;
+            /** Purpose */
+            purpose: string;
+            /** Person */
+            person: string;
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+            /** Image */
+            image: string | null;
+            /** Stages */
+            stages: components["schemas"]["StageAtAGlance"][];
+            /** Lead */
+            lead: number | null;
+            /** Versions */
+            versions: number;
+            /** Reviews */
+            reviews: {
+                [key: string]: number;
+            };
+            /** Newest At */
+            newest_at: string | null;
+        };
+        /**
+         * ModelDescription
+         * @description What is left out or null stays; a label given as null is taken away, an empty image as well.
+         */
+        ModelDescription: {
+            /** Purpose */
+            purpose?: string | null;
+            /**
+             * Owner
+             * @description The person to ask, by name.
+             */
+            owner?: string | null;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string | null;
+            };
+            /**
+             * Image
+             * @description NAME@NUMBER:PATH of an image that is kept.
+             */
+            image?: string | null;
+        };
+        /**
+         * ModelList
+         * @description A stretch of the models that fit; `count`: how many fit altogether.
+         */
+        ModelList: {
+            /** Models */
+            models: components["schemas"]["ModelAtAGlance"][];
+            /** Count */
+            count: number;
+        };
+        /**
+         * ModelRules
+         * @description What is left out or null stays.
+         */
+        ModelRules: {
+            /** Approvals Needed */
+            approvals_needed?: number | null;
+            /** Second Pair */
+            second_pair?: boolean | null;
+            /** Card Sections */
+            card_sections?: string[] | null;
         };
         /** ModelVersion */
         ModelVersion: {
@@ -3826,6 +4296,18 @@ export interface components {
             };
             /** Goals */
             goals: components["schemas"]["Goal"][];
+            /** Artifact Project */
+            artifact_project: string;
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+            signature: components["schemas"]["Signature"] | null;
+            /**
+             * Overrides
+             * @description Gates that a maintainer overrode for it, with the reasons.
+             */
+            overrides: string[];
         };
         /** ModelVersionDetail */
         ModelVersionDetail: {
@@ -3865,14 +4347,34 @@ export interface components {
             };
             /** Goals */
             goals: components["schemas"]["Goal"][];
+            /** Artifact Project */
+            artifact_project: string;
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+            signature: components["schemas"]["Signature"] | null;
+            /**
+             * Overrides
+             * @description Gates that a maintainer overrode for it, with the reasons.
+             */
+            overrides: string[];
             /** Model */
             model: string;
             /** Files */
             files: components["schemas"]["FileEntry"][];
+            /** Evidence */
+            evidence: components["schemas"]["Evidence"][];
+            /** Dependencies */
+            dependencies: {
+                [key: string]: string;
+            };
             /** Obstacles */
             obstacles: {
                 [key: string]: string | null;
             };
+            /** Why Not Approve */
+            why_not_approve: string | null;
         };
         /** Moved */
         Moved: {
@@ -3905,6 +4407,16 @@ export interface components {
              * @default false
              */
             failed: boolean;
+        };
+        /**
+         * NewCard
+         * @description A card over the revision that was seen.
+         */
+        NewCard: {
+            /** Card */
+            card: string;
+            /** Expect */
+            expect: number;
         };
         /** NewCheck */
         NewCheck: {
@@ -3985,6 +4497,29 @@ export interface components {
             /** Origins */
             origins: string[];
         };
+        /**
+         * NewEvidence
+         * @description What a run found out on named data; the run made the version's files or used them.
+         */
+        NewEvidence: {
+            /**
+             * Id
+             * @description UUID made by the client (version 7).
+             */
+            id: string;
+            /** On */
+            on: string;
+            /** Run */
+            run: string;
+        };
+        /**
+         * NewGates
+         * @description A table of TOML per stage.
+         */
+        NewGates: {
+            /** Gates */
+            gates: string;
+        };
         /** NewGoal */
         NewGoal: {
             /**
@@ -4000,16 +4535,12 @@ export interface components {
             aggregate?: string | null;
         };
         /**
-         * NewLabels
-         * @description Labels to set; null takes one away.
+         * NewLadder
+         * @description Stages from the lowest to the highest.
          */
-        NewLabels: {
-            /** Runs */
-            runs: string[];
-            /** Labels */
-            labels: {
-                [key: string]: string | null;
-            };
+        NewLadder: {
+            /** Stages */
+            stages: components["schemas"]["NewStage"][];
         };
         /**
          * NewLead
@@ -4045,6 +4576,8 @@ export interface components {
         /**
          * NewModelVersion
          * @description `artifact` is NAME@NUMBER, or with `run` the bare name of what that run generated.
+         *
+         *     `values` are added to those of the run; `signature` is {inputs, outputs} inferred from a sample.
          */
         NewModelVersion: {
             /**
@@ -4063,6 +4596,24 @@ export interface components {
              * @default
              */
             comment: string;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string;
+            };
+            /**
+             * Values
+             * @default {}
+             */
+            values: {
+                [key: string]: unknown;
+            };
+            /** Signature */
+            signature?: {
+                [key: string]: unknown;
+            } | null;
         };
         /** NewName */
         NewName: {
@@ -4358,6 +4909,27 @@ export interface components {
             /** Expect */
             expect?: number | null;
         };
+        /** NewStage */
+        NewStage: {
+            /** Name */
+            name: string;
+            /**
+             * Asks Approved
+             * @default true
+             */
+            asks_approved: boolean;
+            /**
+             * Least Role
+             * @default contributor
+             * @enum {string}
+             */
+            least_role: "contributor" | "approver" | "maintainer";
+            /**
+             * Placers
+             * @default []
+             */
+            placers: string[];
+        };
         /**
          * NewSurroundings
          * @description What was caught around a run; each part may be missing. Texts are kept once under their digest.
@@ -4451,6 +5023,28 @@ export interface components {
             /** Offers */
             offers: components["schemas"]["Offer"][];
         };
+        /**
+         * OnData
+         * @description Both versions' results on named data; `note`: why the same rows say nothing.
+         */
+        OnData: {
+            /** On */
+            on: string;
+            /** Candidate */
+            candidate: {
+                [key: string]: unknown;
+            };
+            /** Other */
+            other: {
+                [key: string]: unknown;
+            };
+            /** Same Data */
+            same_data: boolean | null;
+            /** Differences */
+            differences: components["schemas"]["kinetrum__wire__registry__RowsDifference"][];
+            /** Note */
+            note: string;
+        };
         /** OutcomeChange */
         OutcomeChange: {
             /** Change */
@@ -4505,15 +5099,6 @@ export interface components {
             stream: "stdout" | "stderr" | "kinetrum";
             /** Text */
             text: string;
-        };
-        /** PackageChange */
-        PackageChange: {
-            /** Name */
-            name: string;
-            /** Here */
-            here: string | null;
-            /** There */
-            there: string | null;
         };
         /** Params */
         Params: {
@@ -4781,6 +5366,11 @@ export interface components {
              * @default
              */
             comment: string;
+            /**
+             * Override
+             * @description A maintainer's reason to place it although gates are not met.
+             */
+            override?: string | null;
         };
         /**
          * Purge
@@ -4894,6 +5484,30 @@ export interface components {
              */
             comment: string;
         };
+        /**
+         * Review
+         * @description A version beside the occupant of a stage, or beside another version; its gates where a stage was asked.
+         */
+        Review: {
+            /** Sentence */
+            sentence: string;
+            candidate: components["schemas"]["ModelVersionDetail"];
+            other: components["schemas"]["ModelVersionDetail"] | null;
+            /** Stage */
+            stage: string | null;
+            /** Checks */
+            checks: components["schemas"]["GateCheck"][];
+            /** Obstacle */
+            obstacle: string | null;
+            /** Why Not Place */
+            why_not_place: string | null;
+            /** On Data */
+            on_data: components["schemas"]["OnData"][];
+            /** Misfits */
+            misfits: string[] | null;
+            /** Packages */
+            packages: components["schemas"]["kinetrum__wire__registry__PackageChange"][];
+        };
         /** ReviewState */
         ReviewState: {
             /** Review */
@@ -4920,38 +5534,6 @@ export interface components {
             judged: boolean;
             /** Wrong */
             wrong: number | null;
-        };
-        /**
-         * RowsDifference
-         * @description A measure of two runs' predictions on the same rows, left less right.
-         */
-        RowsDifference: {
-            /** Measure */
-            measure: string;
-            /** Higher Is Better */
-            higher_is_better: boolean;
-            /** Rows */
-            rows: number;
-            /** Left */
-            left: number;
-            /** Right */
-            right: number;
-            /** Change */
-            change: number;
-            /** Low */
-            low: number;
-            /** High */
-            high: number;
-            /** Probability */
-            probability: number;
-            /** Beyond */
-            beyond: boolean;
-            /** Method */
-            method: string;
-            /** Only Left Right */
-            only_left_right: number | null;
-            /** Only Right Right */
-            only_right_right: number | null;
         };
         /** RunColumn */
         RunColumn: {
@@ -5341,6 +5923,30 @@ export interface components {
             password: string;
         };
         /**
+         * Signature
+         * @description What a model takes and gives; `source`: onnx, safetensors or sample.
+         */
+        Signature: {
+            /** Source */
+            source: string;
+            /** Inputs */
+            inputs: components["schemas"]["SignatureField"][];
+            /** Outputs */
+            outputs: components["schemas"]["SignatureField"][];
+        };
+        /**
+         * SignatureField
+         * @description One input or output; a side of the shape that is null or a word has any length.
+         */
+        SignatureField: {
+            /** Name */
+            name: string;
+            /** Type */
+            type: string;
+            /** Shape */
+            shape: (number | string | null)[];
+        };
+        /**
          * Spread
          * @description Numbers of a group in a column: runs that have one, mean, standard deviation of the sample, ends.
          */
@@ -5356,7 +5962,10 @@ export interface components {
             /** High */
             high: number;
         };
-        /** Stage */
+        /**
+         * Stage
+         * @description A stage; `why_not`: why the asker may not place on it, null where that is allowed.
+         */
         Stage: {
             /** Name */
             name: string;
@@ -5364,6 +5973,8 @@ export interface components {
             asks_approved: boolean;
             /** Least Role */
             least_role: string;
+            /** Placers */
+            placers: string[];
             /** Occupant */
             occupant: number | null;
             /** Since */
@@ -5372,8 +5983,8 @@ export interface components {
             placed_by: string | null;
             /** Warning */
             warning: string | null;
-            /** May Place */
-            may_place: boolean;
+            /** Why Not */
+            why_not: string | null;
         };
         /**
          * StageAct
@@ -5392,6 +6003,19 @@ export interface components {
              * @default
              */
             comment: string;
+        };
+        /** StageAtAGlance */
+        StageAtAGlance: {
+            /** Name */
+            name: string;
+            /** Occupant */
+            occupant: number | null;
+            /** Since */
+            since: string | null;
+            /** Placed By */
+            placed_by: string | null;
+            /** Warning */
+            warning: string | null;
         };
         /** StageChange */
         StageChange: {
@@ -5431,6 +6055,10 @@ export interface components {
             comment: string;
             /** At */
             at: string;
+            /** Checks */
+            checks: components["schemas"]["GateCheck"][] | null;
+            /** Override Reason */
+            override_reason: string | null;
         };
         /**
          * Surroundings
@@ -5462,9 +6090,9 @@ export interface components {
             /** Code Change Text */
             code_change_text: string | null;
             /** Package Changes */
-            package_changes: components["schemas"]["PackageChange"][];
+            package_changes: components["schemas"]["kinetrum__wire__surroundings__PackageChange"][];
             /** About Changes */
-            about_changes: components["schemas"]["PackageChange"][];
+            about_changes: components["schemas"]["kinetrum__wire__surroundings__PackageChange"][];
         };
         /**
          * Taken
@@ -5644,12 +6272,100 @@ export interface components {
             /** Reasons */
             reasons: components["schemas"]["Reason"][];
         };
+        /**
+         * RowsDifference
+         * @description A measure of two runs' predictions on the same rows, left less right.
+         */
+        kinetrum__wire__comparison__RowsDifference: {
+            /** Measure */
+            measure: string;
+            /** Higher Is Better */
+            higher_is_better: boolean;
+            /** Rows */
+            rows: number;
+            /** Left */
+            left: number;
+            /** Right */
+            right: number;
+            /** Change */
+            change: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Probability */
+            probability: number;
+            /** Beyond */
+            beyond: boolean;
+            /** Method */
+            method: string;
+            /** Only Left Right */
+            only_left_right: number | null;
+            /** Only Right Right */
+            only_right_right: number | null;
+        };
+        /** NewLabels */
+        kinetrum__wire__registry__NewLabels: {
+            /** Labels */
+            labels: {
+                [key: string]: string | null;
+            };
+        };
+        /** PackageChange */
+        kinetrum__wire__registry__PackageChange: {
+            /** Name */
+            name: string;
+            /** Before */
+            before: string | null;
+            /** After */
+            after: string | null;
+        };
+        /**
+         * RowsDifference
+         * @description A measure of both versions over the same rows.
+         */
+        kinetrum__wire__registry__RowsDifference: {
+            /** Measure */
+            measure: string;
+            /** Higher Is Better */
+            higher_is_better: boolean;
+            /** Rows */
+            rows: number;
+            /** Left */
+            left: number;
+            /** Right */
+            right: number;
+            /** Change */
+            change: number;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Probability */
+            probability: number;
+            /** Beyond */
+            beyond: boolean;
+            /** Method */
+            method: string;
+        };
         /** Kept */
         kinetrum__wire__room__Kept: {
             /** Reference */
             reference: string;
             /** Why */
             why: string;
+        };
+        /**
+         * NewLabels
+         * @description Labels to set; null takes one away.
+         */
+        kinetrum__wire__runs__NewLabels: {
+            /** Runs */
+            runs: string[];
+            /** Labels */
+            labels: {
+                [key: string]: string | null;
+            };
         };
         /**
          * Kept
@@ -5660,6 +6376,15 @@ export interface components {
             plots: components["schemas"]["KeptName"][];
             /** Media */
             media: components["schemas"]["KeptName"][];
+        };
+        /** PackageChange */
+        kinetrum__wire__surroundings__PackageChange: {
+            /** Name */
+            name: string;
+            /** Here */
+            here: string | null;
+            /** There */
+            there: string | null;
         };
         /**
          * PointGroup
@@ -8485,7 +9210,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewLabels"];
+                "application/json": components["schemas"]["kinetrum__wire__runs__NewLabels"];
             };
         };
         responses: {
@@ -10921,14 +11646,17 @@ export interface operations {
             };
         };
     };
-    what_is: {
+    list_all_models: {
         parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                name: string;
+            query?: {
+                /** @description Words that each stand in name, purpose, person or labels. */
+                find?: string;
+                state?: ("pending" | "warning" | "unplaced") | null;
+                offset?: number;
+                limit?: number;
             };
+            header?: never;
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -10939,7 +11667,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Named"];
+                    "application/json": components["schemas"]["ModelList"];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -10964,7 +11692,13 @@ export interface operations {
     };
     list_models: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Words that each stand in name, purpose, person or labels. */
+                find?: string;
+                state?: ("pending" | "warning" | "unplaced") | null;
+                offset?: number;
+                limit?: number;
+            };
             header?: never;
             path: {
                 project: string;
@@ -10979,7 +11713,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Model"][];
+                    "application/json": components["schemas"]["ModelList"];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -11021,6 +11755,354 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Model"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    describe_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelDescription"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Model"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_card: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCard"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardRevision"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rule_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelRules"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Model"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_ladder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLadder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Model"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_gates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGates"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Model"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_fetches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fetch"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/atom+xml": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    what_is: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Named"];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -11108,6 +12190,186 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ModelVersionDetail"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    label_model_version: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+                version: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["kinetrum__wire__registry__NewLabels"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_evidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+                version: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEvidence"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_review: {
+        parameters: {
+            query?: {
+                /** @description By default the highest. */
+                stage?: string | null;
+                /** @description Another version, in the place of a stage's occupant. */
+                against?: string | null;
+            };
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Review"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_at_gates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+                version: number;
+                stage: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gates"];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -11379,6 +12641,171 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Model"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fetch_version: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelVersionDetail"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    download_version_file: {
+        parameters: {
+            query?: {
+                /** @description Whether this counts as a fetch of the version. */
+                counted?: boolean;
+            };
+            header?: {
+                range?: string | null;
+                "if-range"?: string | null;
+                "if-none-match"?: string | null;
+            };
+            path: {
+                project: string;
+                model: string;
+                version: string;
+                path: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description The part that was asked for. */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description The bytes are the ones that the asker has. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The file has no such part. */
+            416: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    download_version_bundle: {
+        parameters: {
+            query?: {
+                /** @description tar or zip, both uncompressed. */
+                form?: "tar" | "zip";
+                /** @description Only files of at most this size. */
+                up_to_bytes?: number | null;
+                /** @description Whether this counts as a fetch of the version. */
+                counted?: boolean;
+            };
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-tar": unknown;
+                    "application/zip": unknown;
                 };
             };
             /** @description A problem document (RFC 9457). */

@@ -14,6 +14,7 @@ from kinetrum.actions.limiting import WALL_S, run_limited
 from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.media import kind_of
+from kinetrum.core.noise.difference import CONFIDENCE
 from kinetrum.core.noise.rows import RowsDifference
 from kinetrum.core.refs import VersionRef
 from kinetrum.core.rows.asked import Asked, Page
@@ -47,11 +48,11 @@ def read_joined(
 
 
 def read_judged(
-    actor: Actor, store: BlobStore, project: str, left: VersionRef, right: VersionRef
-) -> list[RowsDifference]:
+    actor: Actor, store: BlobStore, project: str, left: VersionRef, right: VersionRef, confidence: float = CONFIDENCE
+) -> list[RowsDifference]:  # fmt: skip
     """Compare two tables of predictions on the rows that both have; see `core.rows.judging`."""
-    one, two = _table_at(actor, project, left), _table_at(actor, project, right)
-    answer = _limited(store, "judged", [one, two], {"key": _kept_key(one, two)})
+    one, two = _table_at(actor, left.project or project, left), _table_at(actor, right.project or project, right)
+    answer = _limited(store, "judged", [one, two], {"key": _kept_key(one, two), "confidence": confidence})
     return [RowsDifference(**found) for found in json.loads(answer)]
 
 

@@ -60,11 +60,19 @@ def role_of(actor: Actor, project_id: int) -> Role | None:
 
 def require(actor: Actor, place: Place, act: Act) -> None:
     """Raise NotAllowed unless the actor's role permits the act."""
-    if not permits(place.role, act):
-        raise NotAllowed(
-            f"{actor.full_name} is {_article(place.role)} in {place.project.name}; to {act} takes "
-            f"{_article(least_role(act))}."
-        )
+    reason = why_not(actor, place, act)
+    if reason:
+        raise NotAllowed(reason)
+
+
+def why_not(actor: Actor, place: Place, act: Act) -> str | None:
+    """Say why the actor's role does not permit an act, None where it does."""
+    if permits(place.role, act):
+        return None
+    return (
+        f"{actor.full_name} is {_article(place.role)} in {place.project.name}; to {act} takes "
+        f"{_article(least_role(act))}."
+    )
 
 
 def _article(role: Role) -> str:

@@ -47,7 +47,20 @@ def _judged(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
     from kinetrum.core.rows.reading import read_rows
 
     left, right = (read_rows(file, path) for file, path in zip(files, given["paths"], strict=True))
-    return json.dumps([asdict(one) for one in judge_predictions(left, right, given["key"])]).encode()
+    return json.dumps(
+        [asdict(one) for one in judge_predictions(left, right, given["key"], given["confidence"])]
+    ).encode()
+
+
+def _signature(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+    from kinetrum.core.registry.reading import read_signature
+
+    try:
+        found = read_signature(given["form"], files[0])
+    except ValueError:
+        # A file that only bears the name of its form has no signature to tell.
+        found = None
+    return json.dumps(found.to_json() if found else None).encode()
 
 
 def _thumbnails(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
@@ -60,7 +73,7 @@ def _thumbnails(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
 
 
 TASKS: dict[str, Callable[[list[BinaryIO], dict[str, Any]], bytes]] = {
-    "preview": _preview, "rows": _rows, "judged": _judged, "thumbnails": _thumbnails,
+    "preview": _preview, "rows": _rows, "judged": _judged, "signature": _signature, "thumbnails": _thumbnails,
 }  # fmt: skip
 
 

@@ -264,6 +264,12 @@ def read_journal(
     return journal.entries(place.project_id, subject, before, max(1, min(limit, PAGE_LIMIT)))
 
 
+@snapshot
+def read_model_journal(actor: Actor, project: str, model: str, limit: int) -> list[journal.Entry]:
+    """Return what happened to a model and its versions, latest first."""
+    return journal.entries(enter(actor, project).project_id, model, None, limit)
+
+
 def finite(value: float) -> float | None:
     """Return None for what JSON has no number for: a gap in a chart."""
     return value if math.isfinite(value) else None
@@ -272,5 +278,5 @@ def finite(value: float) -> float | None:
 __all__ = [
     "Curve", "ExperimentRow", "ExperimentView", "ProjectView", "RunView", "finite",
     "list_experiments", "list_members", "list_projects", "read_curves", "read_experiment",
-    "read_journal", "read_points", "read_project", "read_run", "read_run_by_id",
+    "read_journal", "read_model_journal", "read_points", "read_project", "read_run", "read_run_by_id",
 ]  # fmt: skip

@@ -2,47 +2,72 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
-from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.registry import Held, _standing, act_for, hold
-from kinetrum.core.errors import KinetrumError, NotFound
+from kinetrum.actions.context import Actor, Place, enter, why_not
+from kinetrum.actions.placing import why_not_place
+from kinetrum.actions.registry import Held, hold, standing_of
+from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.manifests import FileEntry
-from kinetrum.core.permissions import Act, Role, permits
+from kinetrum.core.permissions import Act, Role
 from kinetrum.core.registry import ladder as rules
+from kinetrum.core.registry.card import missing_sections
 from kinetrum.core.registry.ladder import Stage
-from kinetrum.core.registry.review import Review
-from kinetrum.core.values import Value
-from kinetrum.storage import artifacts, manifests, models, people, projects, runs
+from kinetrum.core.registry.review import Review, Standing
+from kinetrum.core.values import Value, from_json
+from kinetrum.storage import artifacts, evidence, manifests, models, people, projects, runs, texts
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.database import snapshot
-from kinetrum.storage.models import EventRow, VerdictRow
+from kinetrum.storage.evidence import EvidenceRow
+from kinetrum.storage.models import EventRow, ModelRow, ModelVersionRow, VerdictRow
+from kinetrum.storage.runs import Run
+
+DIGITS = 8
 
 
 @dataclass(frozen=True)
 class StageView:
-    """A stage, its occupant since when, what is wrong with the occupant, and whether the actor may place here."""
+    """A stage, its occupant since when, what is wrong with the occupant, and why the actor may not place here."""
 
     stage: Stage
     occupant: int | None
     since: str | None
     placed_by: str | None
     warning: str | None
-    may_place: bool
+    why_not: str | None
+
+
+@dataclass(frozen=True)
+class EvidenceView:
+    """Evidence of a version on named data: the run that judged it, and where its predictions row by row are."""
+
+    uid: str
+    number: int
+    on: str
+    digest: str | None
+    run: str
+    rows: str | None
+    results: dict[str, Any]
+    person: str
+    at: datetime
 
 
 @dataclass(frozen=True)
 class VersionView:
-    """One version with its review, its place on the ladder, and the values of the run it came from."""
+    """One version with its review, its place on the ladder, and its values: those of its run, and those added."""
 
     model: str
     number: int
     artifact: VersionRow
+    artifact_project: str
     run: str | None
     origin: str | None
     comment: str
+    labels: dict[str, str]
     registered_by: str
     registered_at: datetime
     review: Review
@@ -53,144 +78,221 @@ class VersionView:
     stages: list[str]
     values: dict[str, Value]
     goals: dict[str, Goal]
+    signature: dict[str, Any] | None
+    overrides: list[str]
 
 
 @dataclass(frozen=True)
 class ModelView:
-    """A model: ladder, versions (the newest first), timeline (the earliest first), lead version."""
+    """A model: card, rules, ladder, versions (the newest first), timeline (the earliest first), lead version.
 
-    name: str
+    `why_not` tells of each act why the actor may not do it, None where that is allowed.
+    """
+
+    row: ModelRow
     project: str
-    purpose: str
     person: str
-    created_at: datetime
-    approvals_needed: int
+    person_name: str
     stages: list[StageView]
     versions: list[VersionView]
     events: list[EventRow]
     lead: int | None
-    lead_chosen: bool
-    may: list[str]
-
-
-@snapshot
-def list_models(actor: Actor, project: str) -> list[ModelView]:
-    """Return a project's models."""
-    place = enter(actor, project)
-    return [_view(hold(place, row.name, lock=False)) for row in models.models_of(place.project_id)]
+    missing_sections: list[str]
+    why_not: dict[str, str | None]
 
 
 @snapshot
 def read_model(actor: Actor, project: str, name: str) -> ModelView:
     """Return one model."""
-    return _view(hold(enter(actor, project), name, lock=False))
+    return _view(actor, hold(enter(actor, project), name, lock=False))
 
 
-def _view(held: Held) -> ModelView:
+_ACTS = {
+    "register": Act.REGISTER, "evidence": Act.EVIDENCE, "review": Act.REVIEW, "card": Act.WRITE_CARD,
+    "describe": Act.DESCRIBE, "retire": Act.RETIRE, "lead": Act.CHOOSE_LEAD, "rule": Act.RULE, "override": Act.OVERRIDE,
+}  # fmt: skip
+
+
+def _view(actor: Actor, held: Held) -> ModelView:
+    owner = held.model.owner_id or held.model.created_by
     names = people.full_names()
-    lead = _lead(held)
     return ModelView(
-        name=held.model.name,
+        row=held.model,
         project=held.place.project.name,
-        purpose=held.model.purpose,
-        person=names[held.model.created_by],
-        created_at=held.model.created_at,
-        approvals_needed=held.model.approvals_needed,
-        stages=[_stage(held, stage) for stage in held.ladder],
+        person=names[owner],
+        person_name=next(person.name for person in people.people() if person.person_id == owner),
+        stages=[_stage(actor, held, stage) for stage in held.ladder],
         versions=_versions(held, names),
         events=models.events_of(held.model.model_id),
-        lead=lead,
-        lead_chosen=held.model.lead_number is not None,
-        may=[
-            word for word, act in _ACTS.items()
-            if permits(held.place.role, act)
-        ],
-    )  # fmt: skip
+        lead=lead_or_none(held),
+        missing_sections=missing_sections(held.model.card, held.model.card_sections),
+        why_not={word: why_not(actor, held.place, act) for word, act in _ACTS.items()},
+    )
 
 
-_ACTS = {"register": Act.REGISTER, "review": Act.REVIEW, "retire": Act.RETIRE, "lead": Act.CHOOSE_LEAD}
-
-
-def _lead(held: Held) -> int | None:
+def lead_or_none(held: Held) -> int | None:
+    """Return the lead version's number, None where there is none."""
     try:
         return rules.lead_of(held.model.lead_number, held.ladder, held.stacks, held.standings, held.model.name)
     except KinetrumError:
         return None
 
 
-def _stage(held: Held, stage: Stage) -> StageView:
+def warning_of(stage: Stage, standing: Standing) -> str | None:
+    """Say what is wrong with an occupant, None where nothing is."""
+    found = rules.obstacle(stage, standing)
+    if found is None and standing.review is Review.REJECTED:
+        return f"version {standing.number} is rejected"
+    return found
+
+
+def _stage(actor: Actor, held: Held, stage: Stage) -> StageView:
     stack = held.stacks.get(stage.name, ())
     top = stack[-1] if stack else None
-    warning = None
-    if top:
-        standing = held.standings[top.number]
-        warning = rules.obstacle(stage, standing)
-        if warning is None and standing.review is Review.REJECTED:
-            warning = f"version {top.number} is rejected"
     return StageView(
         stage,
         top.number if top else None,
         top.placed_at if top else None,
         top.placed_by if top else None,
-        warning,
-        permits(held.place.role, act_for(stage)),
+        warning_of(stage, held.standings[top.number]) if top else None,
+        why_not_place(actor, held.place, stage),
     )
 
 
-def _versions(held: Held, names: dict[int, str]) -> list[VersionView]:
+def _versions(held: Held, names: dict[int, str], only: int | None = None) -> list[VersionView]:
     verdicts = models.verdicts_of(held.model.model_id)
+    overridden: dict[int, list[str]] = {}
+    for event in models.events_of(held.model.model_id):
+        if event.override_reason and event.after is not None:
+            overridden.setdefault(event.after, []).append(f"{event.stage}: {event.override_reason} ({event.person})")
     found = []
     for row in models.versions_of_model(held.model.model_id):
+        if only is not None and row.number != only:
+            continue
         standing = held.standings[row.number]
         run = runs.run_by_id(row.run_id) if row.run_id else None
         goals = projects.goals_of(run.experiment_id) if run else {}
+        artifact = artifacts.version_by_id(row.version_id)
+        added = {key: from_json(value, key) for key, value in row.added_values.items()}
         found.append(
             VersionView(
-                model=held.model.name, number=row.number, artifact=artifacts.version_by_id(row.version_id),
-                run=run.reference if run else None, origin=row.origin, comment=row.comment,
+                model=held.model.name, number=row.number, artifact=artifact,
+                artifact_project=projects.project_by_id(artifact.project_id).name,
+                run=_run_reference(run, held), origin=row.origin, comment=row.comment, labels=row.labels,
                 registered_by=names[row.created_by], registered_at=row.created_at, review=standing.review,
                 retired=row.retired, damaged=standing.damaged,
                 verdicts=[verdict for verdict in verdicts if verdict.number == row.number],
                 approvals_needed=held.model.approvals_needed,
                 stages=[s.name for s in held.ladder
                         if (stack := held.stacks.get(s.name)) and stack[-1].number == row.number],
-                values=runs.load_doc(run.run_id).values(goals) if run else {}, goals=goals,
+                values={**(runs.load_doc(run.run_id).values(goals) if run else {}), **added}, goals=goals,
+                signature=row.signature, overrides=overridden.get(row.number, []),
             )
         )  # fmt: skip
     return found
 
 
+def _run_reference(run: Run | None, held: Held) -> str | None:
+    if run is None:
+        return None
+    there = projects.project_by_id(run.project_id).name
+    return run.reference if there == held.place.project.name else f"{there}/{run.reference}"
+
+
 @dataclass(frozen=True)
 class VersionDetailView:
-    """One version with its files, and what still stands in the way of each stage."""
+    """One version with its files, evidence and dependencies, and what still stands in the way of each stage.
+
+    `why_not_approve`: why the actor may not approve it, None where that is allowed.
+    """
 
     version: VersionView
     files: tuple[FileEntry, ...]
+    evidence: list[EvidenceView]
+    dependencies: dict[str, str]
     obstacles: dict[str, str | None]
+    why_not_approve: str | None
 
 
 @snapshot
 def read_model_version(actor: Actor, project: str, name: str, which: str) -> VersionDetailView:
-    """Return a version by number, by stage, or `lead`."""
+    """Return a version by number, by stage, `lead`, or the digest of its files."""
     held = hold(enter(actor, project), name, lock=False)
     number = pick_version(held, which)
-    version = next(view for view in _versions(held, people.full_names()) if view.number == number)
-    obstacles = {stage.name: rules.obstacle(stage, held.standings[number]) for stage in held.ladder}
-    return VersionDetailView(version, manifests.load_manifest(version.artifact.digest), obstacles)
+    names = people.full_names()
+    (version,) = _versions(held, names, number)
+    row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
+    return VersionDetailView(
+        version,
+        manifests.load_manifest(version.artifact.digest),
+        [_evidence(held, one, names) for one in evidence.evidence_of(held.model.model_id, number)],
+        _dependencies(row),
+        {stage.name: rules.obstacle(stage, held.standings[number]) for stage in held.ladder},
+        why_not_approve(actor, held, row),
+    )
+
+
+def _evidence(held: Held, row: EvidenceRow, names: dict[int, str]) -> EvidenceView:
+    rows = artifacts.version_by_id(row.rows_version).reference if row.rows_version else None
+    return EvidenceView(
+        row.uid, row.number, row.on, row.digest, _run_reference(runs.run_by_id(row.run_id), held) or "", rows,
+        row.results, names[row.person_id], row.at,
+    )  # fmt: skip
+
+
+def _dependencies(row: ModelVersionRow) -> dict[str, str]:
+    """Return the packages that the version's run recorded."""
+    if row.run_id is None:
+        return {}
+    digest = runs.load_doc(row.run_id).texts.get("packages")
+    text = texts.read_text(runs.run_by_id(row.run_id).project_id, digest) if digest else None
+    found: dict[str, str] = json.loads(text) if text else {}
+    return found
+
+
+def why_not_approve(actor: Actor, held: Held, row: ModelVersionRow) -> str | None:
+    """Say why the actor may not approve a version, None where that is allowed."""
+    reason = why_not(actor, held.place, Act.REVIEW)
+    if reason is None and held.model.second_pair and row.created_by == actor.person_id:
+        return (
+            f"{held.model.name} asks for a second pair of eyes: who registered version {row.number} may not approve it."
+        )
+    return reason
 
 
 def pick_version(held: Held, which: str) -> int:
-    """Return the version number that a number, a stage or `lead` stands for."""
+    """Return the version number that a number, a stage, `lead` or `sha256:…` stands for."""
     model = held.model
     if which.isascii() and which.isdigit() and len(which) < 10:
-        return _standing(held, int(which)).number
+        return standing_of(held, int(which)).number
     if which == "lead":
         return rules.lead_of(model.lead_number, held.ladder, held.stacks, held.standings, model.name)
+    if which.startswith("sha256:"):
+        return _of_digest(held, which)
     stage = rules.find_stage(held.ladder, which, model.name)
     stack = held.stacks.get(stage.name, ())
     if not stack:
         raise NotFound(f"No version of {model.name} stands on {stage.name}.", field="version")
     return stack[-1].number
+
+
+def _of_digest(held: Held, which: str) -> int:
+    """Return the newest version whose files have a digest that begins so."""
+    digits = which.removeprefix("sha256:")
+    if len(digits) < DIGITS:
+        raise InvalidInput(f"A digest is named by {DIGITS} or more of its hexadecimal digits.", field="version")
+    found = {
+        artifacts.version_by_id(row.version_id).digest: row.number
+        for row in reversed(models.versions_of_model(held.model.model_id))
+        if artifacts.version_by_id(row.version_id).digest.startswith(digits)
+    }
+    if not found:
+        raise NotFound(f"No version of {held.model.name} has a digest that begins with {which}.", field="version")
+    if len(found) > 1:
+        raise InvalidInput(
+            f"{which} names {len(found)} versions of {held.model.name}; give more digits.", field="version"
+        )
+    return next(iter(found.values()))
 
 
 def thing_named(place: Place, name: str) -> str | None:

@@ -29,7 +29,10 @@ def add_commands(commands: Any) -> None:
     keep.add_argument("--description", help="what the artifact is")
     add_common(keep, _keep)
     fetch = commands.add_parser("fetch", help="download what a reference names, verified")
-    fetch.add_argument("ref", metavar="REF", help="frost-alarm@production, nights@3, frost-alarm/42:frost-net")
+    fetch.add_argument(
+        "ref", nargs="?", metavar="REF", help="frost-alarm@production, nights@3, frost-alarm/42:frost-net"
+    )
+    fetch.add_argument("--locked", metavar="FILE", help="fetch exactly the versions of a file that kinetrum lock wrote")
     fetch.add_argument("-o", "--output", default=".", metavar="DIR")
     add_common(fetch, _fetch)
     diff = commands.add_parser("diff", help="two versions side by side, file by file; or two files, by what is in them")
@@ -163,8 +166,14 @@ def _keep(given: argparse.Namespace) -> int:
 
 def _fetch(given: argparse.Namespace) -> int:
     from kinetrum.client.reading import fetch
+    from kinetrum.client.registering import fetch_locked
 
-    paths = fetch(given.ref, given.output, project=given.project, progress=progress_of(given.ref))
+    if (given.ref is None) == (given.locked is None):
+        raise InvalidInput("Fetch what? Name a reference, or a lock file with --locked.", field="ref")
+    if given.locked:
+        paths = fetch_locked(given.locked, given.output)
+    else:
+        paths = fetch(given.ref, given.output, project=given.project, progress=progress_of(given.ref))
     if given.json:
         output.print_json([str(path) for path in paths])
         return 0
@@ -172,7 +181,7 @@ def _fetch(given: argparse.Namespace) -> int:
         print(path)
     if len(paths) > 50:
         print(paint(f"{len(paths) - 50:,} more", "quiet"))
-    output.note(f"{len(paths):,} file{'' if len(paths) == 1 else 's'} of {given.ref}, verified.")
+    output.note(f"{len(paths):,} file{'' if len(paths) == 1 else 's'} of {given.ref or given.locked}, verified.")
     return 0
 
 

@@ -68,14 +68,15 @@ def _sessions(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any
 
 
 def _things(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, list[str]]]:
-    """Group references of runs, versions (`nights@2`) and artifacts (`artifact:nights`) by project."""
+    """Group references of runs, versions (`nights@2`), artifacts and models (`artifact:nights`) by project."""
     from kinetrum.client.session import open_session
     from kinetrum.core.refs import VersionRef, parse_ref
 
     found: dict[str, tuple[Any, list[str]]] = {}
     for text in refs:
-        if text.startswith("artifact:") or "@" in text:
-            ref = None if text.startswith("artifact:") else parse_ref(text)
+        whole = text.startswith(("artifact:", "model:"))
+        if whole or "@" in text:
+            ref = None if whole else parse_ref(text)
             session = open_session((ref.project if ref else None) or given.project)
             plain = f"{ref.name}@{ref.which}" if isinstance(ref, VersionRef) else text
         else:
@@ -106,7 +107,7 @@ def _label(given: argparse.Namespace) -> int:
             "Write runs or versions first, then the labels: kinetrum label frost-alarm/42 purpose=baseline."
         )
     labels = {key: value or None for key, value in _pairs(words).items()}
-    of_files = [ref for ref in refs if ref.startswith("artifact:") or "@" in ref]
+    of_files = [ref for ref in refs if ref.startswith(("artifact:", "model:")) or "@" in ref]
     done = []
     for session, plain in _things(given, of_files).values():
         done += [_label_files(session, ref, labels) for ref in plain]
@@ -116,13 +117,24 @@ def _label(given: argparse.Namespace) -> int:
 
 
 def _label_files(session: Any, ref: str, labels: dict[str, str | None]) -> str:
-    """Label an artifact (`artifact:nights`) or one of its versions (`nights@3`)."""
+    """Label an artifact or model (`artifact:nights`, `model:frost-alarm`) or a version of one (`nights@3`)."""
+    from kinetrum.client.reading import thing_named
     from kinetrum.client.stored import StoredVersion, describe_artifact
 
     if ref.startswith("artifact:"):
         describe_artifact(session, ref.removeprefix("artifact:"), None, labels)
         return ref
+    if ref.startswith("model:"):
+        from kinetrum.client.registry import Model
+
+        return f"model:{Model.read(session, session.project, ref.removeprefix('model:')).describe(labels=labels).name}"
     name, _, which = ref.partition("@")
+    if thing_named(session, session.project, name) == "model":
+        from kinetrum.client.registry import ModelVersion
+
+        version = ModelVersion.read(session, session.project, name, which)
+        version.label(**labels)
+        return version.reference
     return StoredVersion.read(session, session.project, name, which).label(**labels).reference
 
 

@@ -35,16 +35,15 @@ def _goal_mark(goals: list[dict[str, Any]], key: str) -> str:
 
 
 def _show(given: argparse.Namespace) -> int:
-    from kinetrum.client.reading import resolve
+    from kinetrum.client.reading import parse_kind, resolve
     from kinetrum.client.recorded import RecordedRun
     from kinetrum.client.registry import Model, ModelVersion
     from kinetrum.client.session import open_session
     from kinetrum.client.stored import StoredVersion
-    from kinetrum.core.refs import parse_ref
 
-    ref = parse_ref(given.ref)
+    kind, ref = parse_kind(given.ref)
     session = open_session(ref.project or given.project, wait=not given.follow)
-    found = resolve(session, ref)
+    found = resolve(session, ref, kind)
     if given.output or given.follow or given.code or given.resources:
         from kinetrum.cli.following import show_surroundings
 
@@ -211,16 +210,35 @@ def _show_version(version: dict[str, Any]) -> None:
         + output.clean(version["comment"])
     )
     print(f"from {version['run'] or output.clean(version['origin'] or '')}, files {version['artifact']['reference']}")
+    print(f"sha256:{version['artifact']['digest']}")
+    for reason in version["overrides"]:
+        print(paint(f"gates overridden on {output.clean(reason)}", "bad"))
+    if version["labels"]:
+        print("labels " + ", ".join(f"{key}={output.clean(text)}" for key, text in version["labels"].items()))
+    if version["signature"]:
+        _show_signature(version["signature"])
     for verdict in version["verdicts"]:
         word = "approved" if verdict["approves"] else "rejected"
         print(f"{verdict['person']} {word} {moment(verdict['given_at'])}: {output.clean(verdict['comment'])}")
     if version["values"]:
-        print_section("Results of its run")
+        print_section("Values")
         output.print_table(["key", "value"], [[key, number(value)] for key, value in version["values"].items()])
+    for one in version["evidence"]:
+        print_section(f"Evidence on {output.clean(one['on'])}, by {one['run']}")
+        output.print_table(["key", "value"], [[key, number(value)] for key, value in one["results"].items()])
     obstacles = [f"{stage}: {why}" for stage, why in version["obstacles"].items() if why]
     if obstacles:
         print_section("Cannot be promoted to")
         print("\n".join(obstacles))
+
+
+def _show_signature(signature: dict[str, Any]) -> None:
+    for side, word in (("inputs", "takes"), ("outputs", "gives")):
+        for one in signature[side][:8]:
+            shape = ", ".join("?" if length is None else str(length) for length in one["shape"])
+            print(f"{word} {output.clean(one['name'])} {one['type']} [{shape}]")
+        if len(signature[side]) > 8:
+            print(paint(f"{len(signature[side]) - 8} more {side}", "quiet"))
 
 
 def _review_tone(review: str) -> str | None:

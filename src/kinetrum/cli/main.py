@@ -13,6 +13,7 @@ from kinetrum.cli import (
     compare,
     data,
     describe,
+    gates,
     instance,
     look,
     plots,
@@ -67,8 +68,8 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     kind: Any = {"parser_class": _Listed} if listing else {}
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
     for module in (
-        instance, account, track, shell, runs, look, compare, tables, plots, results, describe, data, registry, room,
-        transfer,
+        instance, account, track, shell, runs, look, compare, tables, plots, results, describe, data, registry, gates,
+        room, transfer,
     ):  # fmt: skip
         module.add_commands(commands)
     return parser

@@ -1,4 +1,4 @@
-"""`models`, `register`, `review`, `promote`, `demote`, `rollback`, `retire`, `lead`, `history`: the registry."""
+"""`models`, `register`, `review`, `promote`, `demote`, `rollback`, `retire`, `lead`: versions and where they stand."""
 
 from __future__ import annotations
 
@@ -13,16 +13,29 @@ from kinetrum.core.errors import InvalidInput
 def add_commands(commands: Any) -> None:
     """Add this group to the parser."""
     models = commands.add_parser("models", help="every model's ladder at a glance")
+    models.add_argument("find", nargs="*", metavar="WORD", help="words in name, purpose, person or labels")
+    models.add_argument("--state", choices=["pending", "warning", "unplaced"], help="only those in this state")
+    models.add_argument("--everywhere", action="store_true", help="of all projects that you may see")
     models.add_argument("--json", action="store_true")
-    _common(models, _models)
+    common(models, _models)
     register = commands.add_parser("register", help="register a version of a model")
     register.add_argument("what", metavar="WHAT", help="NAME@NUMBER, a path, or with --run what that run generated")
     register.add_argument("--as-model", required=True, metavar="MODEL")
     register.add_argument("--run", dest="of_run", metavar="REF")
     register.add_argument("--origin", help="where it came from, in words, if no run made it")
+    register.add_argument(
+        "--by-reference", action="store_true", help="fingerprint the files and leave them where they are"
+    )
+    register.add_argument("--label", action="append", default=[], metavar="K=V")
+    register.add_argument(
+        "--metric", action="append", default=[], metavar="K=NUMBER", help="a value beside those of the run"
+    )
+    register.add_argument("--sample", metavar="FILE", help="an input as CSV or .npy, to infer the signature from")
     _commented(register, _register)
     review = commands.add_parser("review", help="see a version's review; approve or reject it")
     review.add_argument("ref", metavar="MODEL@VERSION")
+    review.add_argument("--stage", help="beside this stage's occupant; by default the highest stage's")
+    review.add_argument("--against", metavar="N", help="beside this version")
     verdict = review.add_mutually_exclusive_group()
     verdict.add_argument("--approve", dest="verdict", action="store_const", const="approve")
     verdict.add_argument("--reject", dest="verdict", action="store_const", const="reject")
@@ -31,6 +44,7 @@ def add_commands(commands: Any) -> None:
     promote = commands.add_parser("promote", help="place a version on a stage")
     promote.add_argument("ref", metavar="MODEL@VERSION")
     promote.add_argument("stage", metavar="STAGE")
+    promote.add_argument("--override", metavar="REASON", help="place it although gates are not met; for maintainers")
     _expecting(promote, _promote)
     demote = commands.add_parser("demote", help="empty a stage")
     demote.add_argument("ref", metavar="MODEL@STAGE")
@@ -46,14 +60,11 @@ def add_commands(commands: Any) -> None:
     lead.add_argument("model", metavar="MODEL")
     lead.add_argument("version", nargs="?", metavar="NUMBER|none")
     lead.add_argument("--json", action="store_true")
-    _common(lead, _lead)
-    history = commands.add_parser("history", help="who did what to a model, run or experiment, latest first")
-    history.add_argument("model", metavar="REF", help="frost-alarm, frost-alarm/42, experiment:frost-alarm")
-    history.add_argument("--json", action="store_true")
-    _common(history, _history)
+    common(lead, _lead)
 
 
-def _common(parser: argparse.ArgumentParser, run: Any) -> None:
+def common(parser: argparse.ArgumentParser, run: Any) -> None:
+    """Add what every command of the registry takes."""
     parser.add_argument("--project")
     parser.set_defaults(run=run)
 
@@ -61,7 +72,7 @@ def _common(parser: argparse.ArgumentParser, run: Any) -> None:
 def _commented(parser: argparse.ArgumentParser, run: Any) -> None:
     parser.add_argument("-m", "--comment", default="", help="kept in the journal")
     parser.add_argument("--json", action="store_true")
-    _common(parser, run)
+    common(parser, run)
 
 
 def _expecting(parser: argparse.ArgumentParser, run: Any) -> None:
@@ -77,6 +88,10 @@ def show_model(model: dict[str, Any]) -> None:
     """Print one model: its ladder and versions."""
     lead = f"  lead version {model['lead']}" if model["lead"] else "  no lead version"
     print(paint(model["name"], "strong") + lead + paint(f"  ask {model['person']}", "quiet"))
+    if model["purpose"]:
+        print(output.clean(model["purpose"]))
+    if model["missing_sections"]:
+        print(paint(f"The card lacks {', '.join(model['missing_sections'])}.", "bad"))
     rows = []
     for stage in reversed(model["stages"]):
         since = f"since {moment(stage['since'])} by {stage['placed_by']}" if stage["occupant"] else ""
@@ -94,37 +109,86 @@ def show_model(model: dict[str, Any]) -> None:
 def _models(given: argparse.Namespace) -> int:
     from kinetrum.client.registry import models
 
-    found = models(project=given.project)
+    found = models(" ".join(given.find), state=given.state, project=given.project, everywhere=given.everywhere)
     if given.json:
         output.print_json([model.data for model in found])
         return 0
     stages = list(dict.fromkeys(stage for model in found for stage in model.stages))
+    where = ["project"] if given.everywhere else []
     rows = []
     for model in found:
-        pending = sum(1 for version in model.data["versions"] if version["review"] == "pending")
+        marks = {name: " !" for name in model.warnings}
         rows.append(
-            [model.name, *[str(model.stages.get(stage) or "–") for stage in stages], str(model.lead or "–"),
-             str(pending), str(len(model.versions))]
+            [model.name, *([model.project] if given.everywhere else []),
+             *[f"{model.stages.get(stage) or '–'}{marks.get(stage, '')}" for stage in stages], str(model.lead or "–"),
+             str(model.data["reviews"]["pending"]), str(model.data["versions"]), model.person,
+             output.clean(model.purpose)[:50]]
         )  # fmt: skip
-    output.print_table(["model", *stages, "lead", "pending", "versions"], rows)
+    output.print_table(["model", *where, *stages, "lead", "pending", "versions", "ask", "purpose"], rows)
+    for model in found:
+        for stage, warning in model.warnings.items():
+            print(paint(f"! {model.name} on {stage}: {warning}; kinetrum rollback {model.name}@{stage}", "bad"))
     return 0
+
+
+def _sample(path: str | None) -> Any:
+    """Read an input to infer a signature from: CSV with a head, or an array of NumPy."""
+    if path is None:
+        return None
+    import numpy as np
+
+    try:
+        if path.endswith(".npy"):
+            return np.load(path, allow_pickle=False)
+        table = np.genfromtxt(path, delimiter=",", names=True, dtype=None, encoding="utf-8")
+    except (OSError, ValueError) as error:
+        raise InvalidInput(f"{path} is no CSV with a head and no .npy file ({error}).", field="sample") from None
+    return {name: np.atleast_1d(table[name]) for name in table.dtype.names or ()}
+
+
+def _pairs(words: list[str], option: str) -> dict[str, str]:
+    pairs = {}
+    for word in words:
+        key, sign, text = word.partition("=")
+        if not sign or not key:
+            raise InvalidInput(f"{option} takes KEY=VALUE, not {word!r}.", field=option.strip("-"))
+        pairs[key] = text
+    return pairs
+
+
+def _numbers(words: list[str]) -> dict[str, float]:
+    found = {}
+    for key, text in _pairs(words, "--metric").items():
+        try:
+            found[key] = float(text)
+        except ValueError:
+            raise InvalidInput(f"--metric {key} takes a number, not {text!r}.", field="metric") from None
+    return found
 
 
 def _register(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import register
+    from kinetrum.client.registering import register
 
     version = register(
         given.what, as_model=given.as_model, run=given.of_run, origin=given.origin, comment=given.comment,
-        project=given.project,
+        labels=_pairs(given.label, "--label"), metrics=_numbers(given.metric), sample=_sample(given.sample),
+        upload=not given.by_reference, project=given.project,
     )  # fmt: skip
     if given.json:
         output.print_json(version.data)
-    else:
-        print(f"Registered {version.reference} from {version.run or 'no run'}; its review is {version.review}.")
+        return 0
+    signature = version.signature
+    takes = f"; takes {', '.join(one.text() for one in signature.inputs[:4])}" if signature and signature.inputs else ""
+    evidence = f"; evidence on {', '.join(version.evidence)}" if version.evidence else ""
+    print(
+        f"Registered {version.reference} from {version.run or 'no run'}; its review is "
+        f"{version.review}{evidence}{takes}."
+    )
     return 0
 
 
-def _version(text: str, project: str | None) -> Any:
+def version_of(text: str, project: str | None) -> Any:
+    """Read the version that `MODEL@NUMBER`, `MODEL@STAGE` or `MODEL@lead` names."""
     from kinetrum.client.registry import ModelVersion
     from kinetrum.client.session import open_session
     from kinetrum.core.refs import VersionRef, parse_ref
@@ -161,33 +225,37 @@ def _expected(text: str | None) -> Any:
 
 
 def _review(given: argparse.Namespace) -> int:
-    version = _version(given.ref, given.project)
+    version = version_of(given.ref, given.project)
     if given.verdict == "take back":
         version.take_back_verdict(given.comment)
     elif given.verdict == "approve":
         version.approve(given.comment)
     elif given.verdict == "reject":
         version.reject(given.comment)
-    version.refresh()
+    found = version.beside(given.stage, against=given.against)
     if given.json:
-        output.print_json(version.data)
-        return 0
-    print(f"{version.reference} is {version.review}; {version.data['approvals_needed']} approval(s) needed.")
-    for verdict in version.data["verdicts"]:
-        word = "approved" if verdict["approves"] else "rejected"
-        print(f"  {verdict['person']} {word} {moment(verdict['given_at'])}: {output.clean(verdict['comment'])}")
+        output.print_json(found)
+    else:
+        from kinetrum.cli.gates import show_review
+
+        show_review(found)
     return 0
 
 
 def _promote(given: argparse.Namespace) -> int:
-    version = _version(given.ref, given.project)
+    version = version_of(given.ref, given.project)
     before = version.model.occupant_seen(given.stage)
-    version.promote(given.stage, expect=_expected(given.expect), comment=given.comment)
+    version.promote(given.stage, expect=_expected(given.expect), comment=given.comment, override=given.override)
     if given.json:
         output.print_json(version.model.data)
     else:
         was = f"; version {before} stood there before" if before else ""
         print(f"{version.reference} stands on {given.stage} now{was}.")
+        checks = version.model.timeline[-1]["checks"]
+        if checks:
+            from kinetrum.cli.gates import print_checks
+
+            print_checks(checks)
     return 0
 
 
@@ -214,7 +282,7 @@ def _rollback(given: argparse.Namespace) -> int:
 
 
 def _retire(given: argparse.Namespace) -> int:
-    version = _version(given.ref, given.project)
+    version = version_of(given.ref, given.project)
     version.retire(not given.undo, given.comment)
     if given.json:
         output.print_json(version.data)
@@ -237,59 +305,3 @@ def _lead(given: argparse.Namespace) -> int:
         how = "chosen" if found.data["lead_chosen"] else "the occupant of the highest occupied stage"
         print(f"The lead version of {found.name} is {found.lead} ({how}).")
     return 0
-
-
-def _history(given: argparse.Namespace) -> int:
-    from kinetrum.client.http import path_of
-    from kinetrum.client.session import open_session
-
-    session = open_session(given.project)
-    subject = _subject(session, given.model)
-    entries = session.service.get(path_of("projects", session.project, "journal"), subject=subject)
-    if given.json:
-        output.print_json(entries)
-        return 0
-    if not entries:
-        print(f"Nothing is told of {given.model}.")
-    rows = []
-    for entry in entries:
-        rows.append([moment(entry["at"]), entry["person"] or "", entry["act"], entry["subject"],
-                     _change(entry), output.clean(entry["comment"])[:60]])  # fmt: skip
-    if rows:
-        output.print_table(["when", "who", "act", "what", "change", "comment"], rows)
-    return 0
-
-
-def _subject(session: Any, text: str) -> str:
-    """Return how the journal names what was typed: a run by its number, an experiment or model by its name."""
-    from kinetrum.client.reading import find_run
-    from kinetrum.core.refs import RunRef, parse_ref
-
-    if text.startswith("experiment:"):
-        return text
-    parsed = parse_ref(text)
-    return f"run:{find_run(session, parsed).reference}" if isinstance(parsed, RunRef) else text
-
-
-def _change(entry: dict[str, Any]) -> str:
-    before, after = entry["before"], entry["after"]
-    if entry["subject"].startswith(("run:", "experiment:")):
-        return " → ".join(part for part in (_stated(before), _stated(after)) if part)
-    if isinstance(before, dict) and isinstance(after, dict) and len(after) == 1:
-        ((stage, now),) = after.items()
-        return f"{stage}: {before.get(stage) or 'empty'} → {now or 'empty'}"
-    if isinstance(before, str) and isinstance(after, str) and before != after:
-        return f"{before} → {after}"
-    return ""
-
-
-def _stated(state: Any) -> str:
-    """Write a state of the journal: `depth 5, rate 0.1`."""
-    if isinstance(state, dict) and "direction" in state:
-        bound = (
-            "" if state["bound"] is None else f" {'>=' if state['direction'] == 'higher' else '<='} {state['bound']:g}"
-        )
-        return f"{state['key']} {state['direction']}{bound} {state['unit'] or ''}".rstrip()
-    if isinstance(state, dict):
-        return ", ".join(f"{key} {'none' if value is None else output.number(value)}" for key, value in state.items())
-    return "" if state is None else output.clean(str(state))

@@ -8,6 +8,7 @@ from typing import Any
 
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session, open_session
+from kinetrum.client.tables import html_table
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.values import Value, from_json, show
 
@@ -97,8 +98,8 @@ class Comparison(dict[str, Any]):
         ]
         names = self.references
         return (
-            said + _html_table(["set differently", *names], settings)
-            + _html_table(["came out differently", *names, "change", ""], outcomes)
+            said + html_table(["set differently", *names], settings)
+            + html_table(["came out differently", *names, "change", ""], outcomes)
         )  # fmt: skip
 
 
@@ -109,12 +110,6 @@ def _shown(row: dict[str, Any]) -> list[str]:
         text = show(from_json(value)) if present else "–"
         cells.append(f"{text} ± {spread['deviation']:.2g} ({spread['runs']})" if spread else text)
     return cells
-
-
-def _html_table(head: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
-    heads = "".join(f"<th>{html.escape(name)}</th>" for name in head)
-    body = "".join("<tr>" + "".join(f"<td>{html.escape(cell)}</td>" for cell in row) + "</tr>" for row in rows)
-    return f"<table><tr>{heads}</tr>{body}</table>"
 
 
 def verdict_of(row: dict[str, Any], subject: int) -> str:
@@ -159,7 +154,7 @@ class Effects(dict[str, Any]):
              "; ".join(f"{level['name']}: {level['mean']:.4g} ({level['runs']})" for level in effect["levels"][:6])]
             for effect in self["effects"]
         ]  # fmt: skip
-        return f"<p>{html.escape(self['sentence'])}</p>" + _html_table(["factor", "share", "", "mean (runs)"], rows)
+        return f"<p>{html.escape(self['sentence'])}</p>" + html_table(["factor", "share", "", "mean (runs)"], rows)
 
 
 def effects(

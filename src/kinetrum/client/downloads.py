@@ -22,16 +22,16 @@ _TRIES = 3
 
 
 def download_files(
-    service: Service, project: str, artifact: str, number: int, files: Sequence[dict[str, Any]], to: Path,
-    tick: Tick | None = None,
-) -> list[Path]:  # fmt: skip
-    """Download files of an artifact version below a folder; returns their paths. `tick` is told the bytes that came.
+    service: Service, base: str, files: Sequence[dict[str, Any]], to: Path, tick: Tick | None = None
+) -> list[Path]:
+    """Download files of a version below a folder; returns their paths. `tick` is told the bytes that came.
+
+    `base` is the version's path in the interface, of an artifact or of a model.
 
     A file that is there with the right content is left alone. Raises Damaged where what arrived does not
     match the manifest, Conflict where a file with other content stands there; other files are whole or absent.
     """
     tell = in_turn(tick)
-    base = path_of("projects", project, "artifacts", artifact, "versions", str(number))
     wanted, paths = [], []
     for entry in files:
         target = _target(entry, to)
@@ -161,7 +161,7 @@ def _receive(service: Service, path: str, entry: dict[str, Any], file: IO[bytes]
         begun_at = size
         headers = {"Range": f"bytes={size}-", "If-Range": f'"{entry["sha256"]}"'} if size else {}
         try:
-            with service.stream(path, headers=headers) as response:
+            with service.stream(path, {"counted": "false"} if "/models/" in path else None, headers) as response:
                 if size and response.status_code != 206:
                     raise Damaged(f"The service began {entry['path']} anew instead of going on; fetch it again.")
                 for piece in response.iter_raw():

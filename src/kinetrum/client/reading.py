@@ -252,20 +252,31 @@ def named_columns(text: str) -> list[str]:
 def open(
     ref: str, *, project: str | None = None, url: str | None = None
 ) -> RecordedRun | StoredVersion | ModelVersion | Model:
-    """Return what a reference names: a run, an artifact version, a model version, or a model."""
-    parsed = parse_ref(ref)
+    """Return what a reference names: a run, an artifact version, a model version, or a model.
+
+    A name that several things have is told apart by `model:NAME` and `artifact:NAME`.
+    """
+    kind, parsed = parse_kind(ref)
     session = open_session(parsed.project or project, url)
-    return resolve(session, parsed)
+    return resolve(session, parsed, kind)
 
 
-def resolve(session: Session, ref: Ref) -> RecordedRun | StoredVersion | ModelVersion | Model:
-    """Return what a parsed reference names."""
+def parse_kind(text: str) -> tuple[str | None, Ref]:
+    """Read a reference with or without the kind of thing that it names before it."""
+    for kind in ("model", "artifact"):
+        if text.startswith(f"{kind}:"):
+            return kind, parse_ref(text.removeprefix(f"{kind}:"))
+    return None, parse_ref(text)
+
+
+def resolve(session: Session, ref: Ref, kind: str | None = None) -> RecordedRun | StoredVersion | ModelVersion | Model:
+    """Return what a parsed reference names, of a kind if one is given."""
     from kinetrum.client.registry import Model, ModelVersion
 
     project = ref.project or session.project
     if isinstance(ref, RunRef):
         return find_run(session, ref)
-    thing = thing_named(session, project, ref.name)
+    thing = kind or thing_named(session, project, ref.name)
     if isinstance(ref, NameRef):
         if thing == "model":
             return Model.read(session, project, ref.name)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import html
 import os
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -11,10 +12,10 @@ from kinetrum.client.downloads import download_files
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.spool import new_id
-from kinetrum.client.stored import keep
+from kinetrum.client.tables import html_table
 from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.core.values import Value, check_name, from_json
+from kinetrum.core.registry.signature import Signature, signature_from_json
+from kinetrum.core.values import Value, check_name, from_json, show
 
 
 class _Seen:
@@ -26,6 +27,7 @@ class _Seen:
 
 SEEN = _Seen()
 Expect = int | None | _Seen
+_PAGE = 500
 
 
 class Model:
@@ -41,9 +43,22 @@ class Model:
 
     name: str = property(lambda self: self.data["name"])  # type: ignore[assignment]
     project: str = property(lambda self: self.data["project"])  # type: ignore[assignment]
+    purpose: str = property(lambda self: self.data["purpose"])  # type: ignore[assignment]
+    person: str = property(lambda self: self.data["person"])  # type: ignore[assignment]
+    labels: dict[str, str] = property(lambda self: dict(self.data["labels"]))  # type: ignore[assignment]
+    gates: str = property(lambda self: self._whole()["gates"])  # type: ignore[assignment]
 
     def _path(self, *more: str) -> str:
         return path_of("projects", self.project, "models", self.name, *more)
+
+    def _call(self, method: str, *more: str, **body: Any) -> Any:
+        return self._session.service.call(method, self._path(*more), json=body)
+
+    def _whole(self) -> dict[str, Any]:
+        """Return everything of the model; one of a list was read at a glance only."""
+        if "card" not in self.data:
+            self.refresh()
+        return self.data
 
     @property
     def stages(self) -> dict[str, int | None]:
@@ -51,12 +66,22 @@ class Model:
         return {stage["name"]: stage["occupant"] for stage in self.data["stages"]}
 
     @property
+    def warnings(self) -> dict[str, str]:
+        """What is wrong with occupants, by stage."""
+        return {stage["name"]: stage["warning"] for stage in self.data["stages"] if stage["warning"]}
+
+    @property
     def versions(self) -> list[int]:
         """Version numbers, the newest first."""
-        return [version["number"] for version in self.data["versions"]]
+        return [version["number"] for version in self._whole()["versions"]]
+
+    @property
+    def timeline(self) -> list[dict[str, Any]]:
+        """What happened on the stages, the earliest first, with the outcome of every gate that was asked."""
+        return list(self._whole()["events"])
 
     def __getitem__(self, which: int | str) -> ModelVersion:
-        """Return a version by number, by stage, or `lead`."""
+        """Return a version by number, by stage, `lead`, or `sha256:…`."""
         return ModelVersion.read(self._session, self.project, self.name, str(which))
 
     @property
@@ -67,8 +92,74 @@ class Model:
 
     @lead.setter
     def lead(self, number: int | None) -> None:
-        self._session.service.call("PUT", self._path("lead"), json={"version": number})
+        self._call("PUT", "lead", version=number)
         self.refresh()
+
+    @property
+    def card(self) -> str:
+        """The card, Markdown. Assign a text to write it; refused where somebody wrote it since it was read."""
+        return str(self._whole()["card"])
+
+    @card.setter
+    def card(self, text: str) -> None:
+        self._call("PUT", "card", card=text, expect=self._whole()["card_revision"])
+        self.refresh()
+
+    @property
+    def missing_sections(self) -> list[str]:
+        """Required sections that the card lacks, leaves empty, or has with the outline's words."""
+        return list(self._whole()["missing_sections"])
+
+    def describe(
+        self, *, purpose: str | None = None, owner: str | None = None, labels: Mapping[str, str | None] | None = None,
+        image: str | None = None,
+    ) -> Model:  # fmt: skip
+        """Set the purpose, the person to ask (by name), labels (None removes one), the image (`plots@2:tree.png`)."""
+        self.data = self._session.service.call(
+            "PATCH",
+            self._path(),
+            json={"purpose": purpose, "owner": owner, "labels": dict(labels or {}), "image": image},
+        )
+        return self
+
+    def rule(
+        self, *, approvals_needed: int | None = None, second_pair: bool | None = None,
+        card_sections: Sequence[str] | None = None,
+    ) -> Model:  # fmt: skip
+        """Set how many approvals are needed, by a second person or not, and which sections the card requires."""
+        sections = None if card_sections is None else list(card_sections)
+        self.data = self._call(
+            "PUT", "rules", approvals_needed=approvals_needed, second_pair=second_pair, card_sections=sections
+        )
+        return self
+
+    def set_gates(self, gates: str | os.PathLike[str]) -> Model:
+        """Set the gates of all stages: TOML, or the path of a file with it."""
+        text = Path(gates).read_text("utf-8") if isinstance(gates, os.PathLike) else gates
+        self.data = self._call("PUT", "gates", gates=text)
+        return self
+
+    def set_ladder(self, stages: Sequence[Mapping[str, Any]]) -> Model:
+        """Set the stages from the lowest: `name`, and if wished `asks_approved`, `least_role`, `placers` (names)."""
+        self.data = self._call("PUT", "ladder", stages=[dict(stage) for stage in stages])
+        return self
+
+    def compare(self, number: int | str, against: int | str) -> Review:
+        """Put a version beside any other: results on the same data, signature, packages, settings of their runs."""
+        path = self._path("versions", str(number), "review")
+        return Review(self._session.service.get(path, against=str(against)))
+
+    def fetches(self) -> list[dict[str, Any]]:
+        """Return who fetched which version, asked for how, how often and since when; the latest first."""
+        found: list[dict[str, Any]] = self._session.service.get(self._path("fetches"))
+        return found
+
+    def history(self) -> list[dict[str, Any]]:
+        """Return what happened to the model and its versions, the latest first."""
+        found: list[dict[str, Any]] = self._session.service.get(
+            path_of("projects", self.project, "journal"), subject=self.name
+        )
+        return found
 
     def refresh(self) -> Model:
         """Read the model again and return it."""
@@ -101,19 +192,29 @@ class Model:
     def __repr__(self) -> str:
         return f"<Model {self.name} {self.stages}>"
 
+    def _repr_html_(self) -> str:
+        rows = [
+            [stage["name"], str(stage["occupant"] or "–"), stage["since"] or "", stage["warning"] or ""]
+            for stage in reversed(self.data["stages"])
+        ]
+        return f"<p><b>{html.escape(self.name)}</b> {html.escape(self.purpose)}</p>" + html_table(
+            ["stage", "version", "since", ""], rows
+        )
+
 
 class ModelVersion:
     """A version of a model, as last read."""
 
-    def __init__(self, session: Session, project: str, data: dict[str, Any]) -> None:
+    def __init__(self, session: Session, project: str, data: dict[str, Any], asked: str | None = None) -> None:
         self._session, self._project, self.data = session, project, data
+        self._asked = asked or str(data["number"])
         self._model: Model | None = None
 
     @classmethod
     def read(cls, session: Session, project: str, name: str, which: str) -> ModelVersion:
-        """Read a version by number, by stage, or `lead`."""
+        """Read a version by number, by stage, `lead`, or `sha256:…`."""
         path = path_of("projects", project, "models", name, "versions", which)
-        version = cls(session, project, session.service.get(path))
+        version = cls(session, project, session.service.get(path), which)
         version._model = Model.read(session, project, name)
         return version
 
@@ -122,12 +223,31 @@ class ModelVersion:
     review: str = property(lambda self: self.data["review"])  # type: ignore[assignment]
     run: str | None = property(lambda self: self.data["run"])  # type: ignore[assignment]
     stages: list[str] = property(lambda self: self.data["stages"])  # type: ignore[assignment]
+    labels: dict[str, str] = property(lambda self: dict(self.data["labels"]))  # type: ignore[assignment]
     digest: str = property(lambda self: self.data["artifact"]["digest"])  # type: ignore[assignment]
+    overrides: list[str] = property(lambda self: list(self.data["overrides"]))  # type: ignore[assignment]
+    dependencies: dict[str, str] = property(lambda self: dict(self.data["dependencies"]))  # type: ignore[assignment]
 
     @property
     def values(self) -> dict[str, Value]:
-        """What the run that it came from achieved, by key."""
+        """What the run that it came from achieved, by key, and what was added when it was registered."""
         return {key: from_json(value, key) for key, value in self.data["values"].items()}
+
+    @property
+    def signature(self) -> Signature | None:
+        """What it takes and gives; None where that is not known."""
+        held = self.data["signature"]
+        return signature_from_json(held) if held else None
+
+    @property
+    def evidence(self) -> dict[str, dict[str, Any]]:
+        """Its newest evidence by the name of the data: `results`, `run`, `rows`, `digest`, `at`."""
+        return {one["on"]: one for one in self.data["evidence"]}
+
+    @property
+    def lock(self) -> str:
+        """One line that names it and what its files must be: `frost-alarm@7 sha256:…`."""
+        return f"{self._project}/{self.reference} sha256:{self.digest}"
 
     @property
     def model(self) -> Model:
@@ -155,11 +275,46 @@ class ModelVersion:
         """Take one's own verdict back."""
         self._verdict(None, comment)
 
-    def promote(self, stage: str, *, expect: Expect = SEEN, comment: str = "") -> None:
-        """Place this version on a stage. `expect` is the occupant to be replaced (None: an empty stage);
-        by default the one that this object last read. Raises UnexpectedOccupant where another stands there now.
+    def promote(self, stage: str, *, expect: Expect = SEEN, comment: str = "", override: str | None = None) -> None:
+        """Place this version on a stage, through its gates. `expect` is the occupant to be replaced (None: an empty
+        stage); by default the one that this object last read. `override` is a maintainer's reason to place it although
+        gates are not met. Raises UnexpectedOccupant where another stands there now, Conflict where gates are not met.
         """
-        self.model.place(stage, "promotions", expect, comment, version=self.number)
+        self.model.place(stage, "promotions", expect, comment, version=self.number, override=override)
+        self.refresh()
+
+    def look_at_gates(self, stage: str) -> list[dict[str, Any]]:
+        """Return what a stage's gates say of it now: `asks`, `met`, `found`, `figures`; nothing is changed."""
+        found: list[dict[str, Any]] = self._session.service.get(self._path("gates", stage))["checks"]
+        return found
+
+    def beside(self, stage: str | None = None, *, against: int | str | None = None) -> Review:
+        """Put it beside a stage's occupant (by default the highest stage's), or `against` any other version."""
+        other = None if against is None else str(against)
+        return Review(self._session.service.get(self._path("review"), stage=stage, against=other))
+
+    def add_evidence(
+        self, on: str, *, y_true: Any = None, y_score: Any = None, rows: Any = True, run: str | None = None,
+        data: str | os.PathLike[str] | None = None, **options: Any,
+    ) -> dict[str, Any]:  # fmt: skip
+        """Pin what it achieved on named data: judge predictions here (`y_true`, `y_score`), or name a `run` that did.
+
+        Predictions become a run of the experiment MODEL-evidence that used this version, with results, plots and (with
+        row keys, or True for 0, 1, 2 …) predictions row by row. `data` is the file, folder or version judged on; its
+        fingerprint is kept. Returns the evidence. Raises InvalidInput for a run that says nothing of this version.
+        """
+        from kinetrum.client.judging import judge_version
+
+        if (run is None) == (y_true is None):
+            raise InvalidInput("Give either y_true and y_score, or a run that judged it.", field="run")
+        judged = run or judge_version(self, self._project, on, (y_true, y_score), rows, data, options)
+        body = {"id": new_id(), "on": on, "run": judged}
+        self.data["evidence"] = self._session.service.call("POST", self._path("evidence"), json=body)
+        return self.evidence[on]
+
+    def label(self, **labels: str | None) -> None:
+        """Set labels; None takes one away."""
+        self._session.service.call("PATCH", self._path("labels"), json={"labels": labels})
         self.refresh()
 
     def retire(self, retired: bool = True, comment: str = "") -> None:
@@ -174,71 +329,45 @@ class ModelVersion:
         return self
 
     def download(self, to: str | Path = ".", path: str | None = None) -> list[Path]:
-        """Download its files below a folder, verified; returns their paths."""
+        """Download its files below a folder, verified; returns their paths. It counts as one fetch.
+
+        What is fetched is this version, also where another stands on the stage by which it was read.
+        """
         files = [entry for entry in self.data["files"] if path in (None, entry["path"])]
         if not files:
             raise NotFound(f"{self.reference} has no file {path!r}.", field="path")
-        artifact = self.data["artifact"]
-        return download_files(
-            self._session.service, self._project, artifact["name"], artifact["number"], files, Path(to)
-        )
+        base = self._path()
+        fetched = path_of(
+            "projects", self._project, "models", self.data["model"], "versions", self._asked, "fetches"
+        )  # fmt: skip
+        self._session.service.call("POST", fetched)
+        return download_files(self._session.service, base, files, Path(to))
 
     def __repr__(self) -> str:
         return f"<{self.reference} {self.review}{' on ' + ', '.join(self.stages) if self.stages else ''}>"
 
-
-@dataclass(frozen=True)
-class _Request:
-    model: str
-    body: dict[str, Any]
-
-
-def _register(session: Session, project: str, request: _Request) -> ModelVersion:
-    path = path_of("projects", project, "models", check_name(request.model, "model"), "versions")
-    return ModelVersion(session, project, session.service.call("POST", path, json={"id": new_id(), **request.body}))
+    def _repr_html_(self) -> str:
+        rows = [[key, show(value)] for key, value in self.values.items()]
+        said = f"{self.review}{', on ' + ', '.join(self.stages) if self.stages else ''}"
+        return f"<p><b>{html.escape(self.reference)}</b> {html.escape(said)}</p>" + html_table(["value", ""], rows)
 
 
-def register_from_run(address: dict[str, str], artifact: str, as_model: str, comment: str) -> ModelVersion:
-    """Register what a run generated; waits for the spool first."""
-    session = open_session(address["project"])
-    run = session.service.get(path_of("projects", address["project"], "runs", address["run"]))
-    body = {"artifact": artifact, "run": run["reference"], "comment": comment}
-    return _register(session, address["project"], _Request(as_model, body))
+class Review(dict[str, Any]):
+    """A version beside another: `sentence`, `checks`, `on_data`, `misfits`, `packages`, `candidate`, `other`."""
 
+    @property
+    def sentence(self) -> str:
+        """What would change, and whether the rules are met."""
+        return str(self["sentence"])
 
-def register(
-    what: str | os.PathLike[str],
-    *,
-    as_model: str,
-    run: str | None = None,
-    origin: str | None = None,
-    comment: str = "",
-    name: str | None = None,
-    project: str | None = None,
-    url: str | None = None,
-) -> ModelVersion:
-    """Register a version: an artifact version (`frost-net@3`), what a run generated (`frost-net`, `run=`), or a path.
+    @property
+    def unmet(self) -> list[dict[str, Any]]:
+        """The gates that are not met."""
+        return [check for check in self["checks"] if not check["met"]]
 
-    A path is uploaded as the artifact `name` (by default MODEL-files); it needs `origin`, words on where it
-    came from. Raises NotFound, InvalidInput or Conflict as the service says.
-    """
-    session = open_session(project, url)
-    source = os.fspath(what)
-    if run is None and ("/" in source or Path(source).exists()) and "@" not in source:
-        if not origin:
-            raise InvalidInput(
-                "No run made these files; tell in words where they came from (origin=…).", field="origin"
-            )
-        source = keep(source, name=name or f"{as_model}-files", kind="model", session=session)
-    elif run is None:
-        ref = parse_ref(source)
-        if not isinstance(ref, VersionRef):
-            raise InvalidInput(
-                f"{source!r} is neither a path that is there nor NAME@NUMBER; with run=… a bare name will do.",
-                field="what",
-            )
-    body = {"artifact": source, "run": run, "origin": origin, "comment": comment}
-    return _register(session, session.project, _Request(as_model, body))
+    def _repr_html_(self) -> str:
+        rows = [["met" if check["met"] else "not met", check["asks"], check["found"]] for check in self["checks"]]
+        return f"<p>{html.escape(self.sentence)}</p>" + html_table(["", "gate", "found"], rows)
 
 
 def model(name: str, *, project: str | None = None, url: str | None = None) -> Model:
@@ -247,7 +376,20 @@ def model(name: str, *, project: str | None = None, url: str | None = None) -> M
     return Model.read(session, session.project, check_name(name, "model"))
 
 
-def models(*, project: str | None = None, url: str | None = None) -> list[Model]:
-    """Return all models of a project."""
+def models(
+    find: str = "", *, state: str | None = None, project: str | None = None, everywhere: bool = False,
+    url: str | None = None,
+) -> list[Model]:  # fmt: skip
+    """Return the models of a project, or with `everywhere` of all that one may see.
+
+    `find`: words that each stand in name, purpose, person, project or labels. `state`: `pending` (a version waits for
+    review), `warning` (something is wrong with an occupant), `unplaced`.
+    """
     session = open_session(project, url)
-    return [Model(session, data) for data in session.service.get(path_of("projects", session.project, "models"))]
+    path = path_of("models") if everywhere else path_of("projects", session.project, "models")
+    found: list[Model] = []
+    while True:
+        page = session.service.get(path, find=find, state=state, offset=len(found), limit=_PAGE)
+        found += [Model(session, data) for data in page["models"]]
+        if len(found) >= page["count"] or not page["models"]:
+            return found

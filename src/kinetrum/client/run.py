@@ -301,14 +301,19 @@ class Run:
 
         return begin(options.pop("experiment", self.experiment), parent=self, **options)
 
-    def register(self, artifact: str, *, as_model: str, comment: str = "") -> ModelVersion:
+    def register(
+        self, artifact: str, *, as_model: str, comment: str = "", labels: Mapping[str, str] | None = None,
+        metrics: Mapping[str, Any] | None = None, sample: Any = None, sample_output: Any = None,
+    ) -> ModelVersion:  # fmt: skip
         """Register what this run generated under `artifact` as a model's next version.
 
-        Waits for the spool to be delivered first. Raises Unavailable where that takes over a minute.
+        `metrics` are values added to those of the run; from `sample`, an input, the signature is inferred. Waits for
+        the spool to be delivered first. Raises Unavailable where that takes over a minute.
         """
-        from kinetrum.client.registry import register_from_run
+        from kinetrum.client.registering import register_from_run, told
 
-        return register_from_run(self._address, artifact, as_model, comment)
+        body = told(comment, labels, metrics, sample, sample_output)
+        return register_from_run(self._address, artifact, as_model, body)
 
     def flush(self, timeout_s: float = 60.0) -> None:
         """Wait until everything recorded so far is acknowledged; raises Unavailable after `timeout_s`."""

@@ -108,9 +108,7 @@ class StoredVersion:
         files = [entry for entry in self.data["files"] if path in (None, entry["path"])]
         if not files:
             raise NotFound(f"{self.reference} has no file {path!r}.", field="path")
-        return download_files(
-            self._session.service, self._project, self.data["name"], self.data["number"], files, Path(to), tick
-        )
+        return download_files(self._session.service, self._path(), files, Path(to), tick)
 
     def check(self, quick: bool = False, tick: Tick | None = None) -> list[CheckedFile]:
         """Look at the files of a version by reference where they lie: the same, changed, gone, or not reached.
@@ -216,9 +214,12 @@ def _check_elsewhere(
 def keep(
     path: str | os.PathLike[str], *, name: str | None = None, kind: str = "file",
     about: Mapping[str, Any] | None = None, labels: Mapping[str, str] | None = None, description: str | None = None,
-    project: str | None = None, session: Session | None = None, progress: Callable[[int], Tick] | None = None,
+    upload: bool = True, project: str | None = None, session: Session | None = None,
+    progress: Callable[[int], Tick] | None = None,
 ) -> str:  # fmt: skip
     """Store a file or folder without a run; returns its reference, `name@number`.
+
+    With `upload=False` it is only fingerprinted, and stays where it is (by reference).
 
     Only bytes that the project lacks are sent. `description` tells what the artifact is. Content equal to the newest
     version makes no new one.
@@ -227,7 +228,8 @@ def keep(
     """
     label, said = artifact_name(name, path), described(kind, about=about, labels=labels)
     here = session or open_session(project)
-    reference, _ = keep_files(here, find_files(path), label, said.kind, said.about, said.labels, progress)
+    reference, _ = keep_files(here, find_files(path), label, said.kind, said.about, said.labels, progress,
+                              None if upload else str(Path(path).resolve()))  # fmt: skip
     if description is not None:
         describe_artifact(here, label, description, {})
     return reference
@@ -241,9 +243,9 @@ def describe_artifact(here: Session, name: str, description: str | None, labels:
 
 def keep_files(
     here: Session, found: Sequence[Any], name: str, kind: str, about: dict[str, Any], labels: dict[str, str],
-    progress: Callable[[int], Tick] | None = None,
+    progress: Callable[[int], Tick] | None = None, address: str | None = None,
 ) -> tuple[str, Sent]:  # fmt: skip
-    """Store files under a name; returns the reference and what was sent."""
+    """Store files under a name; returns the reference and what was sent. With `address`, where they are, none is."""
     sources = [file.source for file in found]
     tick = progress(2 * sum(source.stat().st_size for source in sources)) if progress else None
     memory = Fingerprints()
@@ -258,9 +260,9 @@ def keep_files(
         for file, known in zip(found, prints, strict=True)
     ]
     by_content = {known.sha256: source for known, source in zip(prints, sources, strict=True)}
-    sent = upload_missing(here.service, here.project, by_content, tick)
+    sent = Sent(0, 0) if address else upload_missing(here.service, here.project, by_content, tick)
     body = {"id": new_id(), "at": time.time_ns() // 1000, "kind": kind, "files": entries, "about": about,
-            "labels": labels}  # fmt: skip
+            "labels": labels, "by_reference": address is not None, "address": address}  # fmt: skip
     kept = here.service.call(
         "POST", path_of("projects", here.project, "artifacts", name, "versions"), json=body, timeout=300
     )

@@ -28,13 +28,17 @@ class Act(StrEnum):
     READ_JOURNAL = "read the project's journal"
     CHOOSE_LEAD = "choose the lead version"
     RETIRE = "retire versions"
+    EVIDENCE = "add evidence"
+    WRITE_CARD = "write a model's card"
+    RULE = "change a model's ladder, gates and rules"
+    OVERRIDE = "override a gate"
     BIN_OWN = "bin or restore what one recorded"
     BIN_OTHERS = "bin or restore what others recorded"
     PURGE = "purge what is in the bin"
 
 
 _VIEWER = frozenset({Act.SEE})
-_CONTRIBUTOR = _VIEWER | {Act.RECORD, Act.DESCRIBE, Act.REGISTER, Act.PLACE, Act.BIN_OWN}
+_CONTRIBUTOR = _VIEWER | {Act.RECORD, Act.DESCRIBE, Act.REGISTER, Act.PLACE, Act.BIN_OWN, Act.EVIDENCE, Act.WRITE_CARD}
 _APPROVER = _CONTRIBUTOR | {Act.REVIEW, Act.PLACE_GUARDED}
 _MAINTAINER = frozenset(Act)
 

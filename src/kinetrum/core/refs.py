@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.values import check_name
 
+_DIGEST = re.compile(r"sha256:[0-9a-f]{8,64}(?=:|\Z)")
 _HEX_TAIL = re.compile(r"[0-9a-f][0-9a-f-]{8,35}[0-9a-f]\Z")
 
 
@@ -35,7 +36,7 @@ class RunRef:
 
 @dataclass(frozen=True)
 class VersionRef:
-    """`NAME@WHICH`: a version of an artifact or a model, by number, stage, `latest` or `lead`."""
+    """`NAME@WHICH`: a version of an artifact or a model, by number, stage, `latest`, `lead` or `sha256:…`."""
 
     name: str
     which: str
@@ -123,10 +124,12 @@ def _split_path(text: str) -> tuple[str, str | None]:
 def _version(text: str) -> VersionRef:
     before, _, which = text.partition("@")
     project, slash, name = before.rpartition("/")
-    pick, colon, path = which.partition(":")
+    digest = _DIGEST.match(which)
+    pick = digest[0] if digest else which.partition(":")[0]
+    _, colon, path = which[len(pick) :].partition(":")
     if not pick or (colon and not path):
         raise _unreadable(text)
-    if not (pick.isascii() and pick.isdigit()) and pick not in {"latest", "lead"}:
+    if not digest and not (pick.isascii() and pick.isdigit()) and pick not in {"latest", "lead"}:
         check_name(pick, "stage")
     return VersionRef(
         check_name(name, "reference"),

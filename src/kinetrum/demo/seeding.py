@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import secrets
+import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, redirect_stdout
@@ -211,7 +212,10 @@ def _jobs() -> list[tuple[str, Callable[..., None], Plan, str | None]]:
 
 
 def tell_the_registry(demo: Demo) -> None:
-    """Register, review and promote as the orchard's people did; only on a registry that has none of it."""
+    """Register, review and promote as the orchard's people did; only on a registry that has none of it.
+
+    The gates came after version 4, which was within noise, had been let through and was found wanting.
+    """
     with demo.as_person("ilse"):
         if kinetrum.models():
             return
@@ -237,6 +241,7 @@ def tell_the_registry(demo: Demo) -> None:
     _promote(demo, "wren", "frost-alarm@4", "production", "")
     with demo.as_person("wren"):
         kinetrum.model("frost-alarm").roll_back("production", comment="Four starts for nothing in one night.")
+    _rule(demo)
     _register(demo, "ilse", later, "frost-net", "frost-alarm", "shallow trees on corrected data, five seeds")
     _promote(demo, "ilse", "frost-alarm@5", "development", "")
     regressors = [run for run in dawn if any(ref.startswith("dawn-net@") for ref in run.generated)]
@@ -244,6 +249,23 @@ def tell_the_registry(demo: Demo) -> None:
     _review(demo, "noor", "dawn-minimum@1", True, "Good enough to plan the shift.")
     _promote(demo, "wren", "dawn-minimum@1", "production", "")
     _register(demo, "tomas", regressors[1], "dawn-net", "dawn-minimum", "boosted, depth 3")
+    with demo.as_person("wren"), tempfile.TemporaryDirectory() as folder:
+        kinetrum.model("dawn-minimum").describe(purpose="How cold will it be at dawn?", owner="tomas")
+        # The deployment asks for what stands on production, never for a path.
+        kinetrum.fetch("frost-alarm@production", Path(folder) / "pumps")
+        kinetrum.fetch("frost-alarm@lead", Path(folder) / "bells")
+
+
+def _rule(demo: Demo) -> None:
+    with demo.as_person("wren"):
+        alarm = kinetrum.model("frost-alarm")
+        alarm.describe(purpose="Will it freeze at dawn? Rings the night watch before it does.", owner="ilse",
+                       labels={"season": "blossom", "site": "slope"})  # fmt: skip
+        alarm.rule(card_sections=["Purpose", "Limits"])
+        alarm.set_gates(scenario.GATES)
+    with demo.as_person("ilse"):
+        alarm = kinetrum.model("frost-alarm")
+        alarm.card = scenario.CARD
 
 
 def _register(demo: Demo, person: str, run: kinetrum.RecordedRun, artifact: str, model: str, comment: str) -> None:

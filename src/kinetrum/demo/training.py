@@ -182,7 +182,7 @@ def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | No
             _keep_plots(run, held, chance, plan.params["threshold"])
         if plan.keep_model:
             seen.keep_the_rest(run, held, chance, plan.params["threshold"])
-        if plan.keep_model:
+            run.result({f"held-out/{name}": scores[name] for name in ("recall", "false_alarms")})
             with run.activity("exporting") as exporting:
                 path = folder / "out" / "frost.onnx"
                 _save_onnx(models[0], path)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import chain
 from typing import Annotated, Any, Literal
 from urllib.parse import quote
@@ -18,10 +18,11 @@ from kinetrum.core.media import type_of
 from kinetrum.service import bundles
 from kinetrum.service.access import SignedIn
 from kinetrum.service.store import store_of
+from kinetrum.storage.artifacts import VersionRow
 from kinetrum.wire import artifacts as wire
 
 router = APIRouter(prefix="/projects/{project}/artifacts/{artifact}/versions/{version}", tags=["artifacts"])
-_OUT: dict[int | str, dict[str, Any]] = {
+OUT: dict[int | str, dict[str, Any]] = {
     200: {"content": {"application/octet-stream": {}}},
     206: {"description": "The part that was asked for.", "content": {"application/octet-stream": {}}},
     304: {"description": "The bytes are the ones that the asker has."},
@@ -30,7 +31,7 @@ _OUT: dict[int | str, dict[str, Any]] = {
 _RANGE = re.compile(r"bytes=(\d*)-(\d*)\Z")
 
 
-@router.get("/files/{path:path}", response_class=Response, responses=_OUT)
+@router.get("/files/{path:path}", response_class=Response, responses=OUT)
 def download_file(
     actor: SignedIn, project: str, artifact: str, version: str, path: str, request: Request,
     asked: Annotated[str | None, Header(alias="range")] = None,
@@ -43,10 +44,17 @@ def download_file(
     Damaged bytes are never sent whole: the last piece waits until the file is verified, a part until before it.
     """
     _, entry = files.stored_file(actor, project, artifact, version, path)
+    # All else is saved, and nothing of it runs in the console's origin.
+    return answer_file(request, entry, path, asked, if_range, if_none_match, type_of(path) if show else None)
+
+
+def answer_file(
+    request: Request, entry: FileEntry, path: str, asked: str | None, if_range: str | None, if_none_match: str | None,
+    media: str | None,
+) -> Response:  # fmt: skip
+    """Send a stored file or a part of it; `media` is the type of what a page shows."""
     tag = f'"{entry.sha256}"'
     digest = base64.b64encode(bytes.fromhex(entry.sha256)).decode()
-    # All else is saved, and nothing of it runs in the console's origin.
-    media = type_of(path) if show else None
     headers = {
         "Repr-Digest": f"sha-256=:{digest}:", "ETag": tag, "Accept-Ranges": "bytes",
         "Content-Disposition": f"{'inline' if media else 'attachment'}; filename*=UTF-8''{_name(path)}",
@@ -111,10 +119,18 @@ def download_bundle(
 ) -> StreamingResponse:  # fmt: skip
     """Download a version's files as one bundle. It breaks off where stored bytes turn out to be damaged."""
     detail = files.read_version(actor, project, artifact, version)
-    files.check_stored(detail.version)
+    return answer_bundle(request, detail.version, detail.files, artifact, form, folder, up_to_bytes)
+
+
+def answer_bundle(
+    request: Request, version: VersionRow, entries: Sequence[FileEntry], name: str, form: str, folder: str = "",
+    up_to_bytes: int | None = None,
+) -> StreamingResponse:  # fmt: skip
+    """Send a version's files as one bundle."""
+    files.check_stored(version)
     below = folder.rstrip("/") + "/" if folder else ""
     chosen = [
-        entry for entry in detail.files
+        entry for entry in entries
         if entry.path.startswith(below) and (up_to_bytes is None or entry.size <= up_to_bytes)
     ]  # fmt: skip
     store = store_of(request)
@@ -122,8 +138,7 @@ def download_bundle(
     def read(entry: FileEntry) -> Iterator[bytes]:
         return files.open_file(store, entry).pieces
 
-    name = f"{artifact}-{detail.version.number}.{form}"
     return StreamingResponse(
         bundles.bundle(form, chosen, read), media_type=bundles.MEDIA_TYPES[form],
-        headers={"Content-Disposition": f'attachment; filename="{name}"'},
+        headers={"Content-Disposition": f'attachment; filename="{name}-{version.number}.{form}"'},
     )  # fmt: skip

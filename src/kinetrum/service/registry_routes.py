@@ -1,84 +1,176 @@
-"""Routes for models, reviews and stages."""
+"""Routes for versions of models: registering, evidence, review, stages, consuming."""
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from typing import Annotated, Literal
 
-from kinetrum.actions import registry, registry_views
-from kinetrum.service import shapes
+from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi.responses import StreamingResponse
+
+from kinetrum.actions import (
+    consuming,
+    evidencing,
+    gating,
+    modelling,
+    placing,
+    registering,
+    registry,
+    registry_views,
+    reviewing,
+)
+from kinetrum.core.values import from_json
+from kinetrum.service import bundles
+from kinetrum.service import registry_shapes as shapes
 from kinetrum.service.access import SignedIn
+from kinetrum.service.file_routes import OUT, answer_bundle, answer_file
+from kinetrum.service.store import store_of
 from kinetrum.wire import registry as wire
 
-router = APIRouter(prefix="/projects/{project}")
+router = APIRouter(prefix="/projects/{project}", tags=["models"])
 
 
-@router.get("/names/{name}", tags=["models"])
+@router.get("/names/{name}")
 def what_is(actor: SignedIn, project: str, name: str) -> wire.Named:
     """Tell what a bare name is: experiment, artifact, model."""
     found = registry_views.what_is(actor, project, name)
     return wire.Named(name=found.name, things=found.things)
 
 
-@router.get("/models", tags=["models"])
-def list_models(actor: SignedIn, project: str) -> list[wire.Model]:
-    """List a project's models with their ladders."""
-    return [shapes.model(view) for view in registry_views.list_models(actor, project)]
-
-
-@router.get("/models/{model}", tags=["models"])
-def read_model(actor: SignedIn, project: str, model: str) -> wire.Model:
-    """Read a model: ladder, versions, timeline."""
-    return shapes.model(registry_views.read_model(actor, project, model))
-
-
-@router.post("/models/{model}/versions", tags=["models"], status_code=201)
-def register_version(actor: SignedIn, project: str, model: str, body: wire.NewModelVersion) -> wire.ModelVersionDetail:
+@router.post("/models/{model}/versions", status_code=201)
+def register_version(
+    actor: SignedIn, project: str, model: str, body: wire.NewModelVersion, request: Request
+) -> wire.ModelVersionDetail:
     """Register an artifact version as the model's next version; the model is made on first use."""
-    made = registry.register(actor, project, model, body.id, body.artifact, body.run, body.origin, body.comment)
+    values = {key: from_json(value, key) for key, value in body.values.items()}
+    candidate = registering.Candidate(
+        body.artifact, body.run, body.origin, body.comment, body.labels, values, body.signature
+    )
+    made = registering.register(actor, store_of(request), project, model, body.id, candidate)
     return shapes.version_detail(registry_views.read_model_version(actor, project, model, str(made.number)))
 
 
-@router.get("/models/{model}/versions/{version}", tags=["models"])
+@router.get("/models/{model}/versions/{version}")
 def read_model_version(actor: SignedIn, project: str, model: str, version: str) -> wire.ModelVersionDetail:
-    """Read a version by number, by stage, or `lead`."""
+    """Read a version by number, by stage, `lead`, or `sha256:…` of its files."""
     return shapes.version_detail(registry_views.read_model_version(actor, project, model, version))
 
 
-@router.put("/models/{model}/versions/{version}/verdict", tags=["models"])
+@router.patch("/models/{model}/versions/{version}/labels", status_code=204)
+def label_model_version(actor: SignedIn, project: str, model: str, version: int, body: wire.NewLabels) -> None:
+    """Set labels on a version; a label given as null is taken away."""
+    modelling.label_model_version(actor, project, model, version, body.labels)
+
+
+@router.post("/models/{model}/versions/{version}/evidence", status_code=201)
+def add_evidence(
+    actor: SignedIn, project: str, model: str, version: int, body: wire.NewEvidence
+) -> list[wire.Evidence]:
+    """Pin what a run found out on named data to a version; returns all of its evidence."""
+    evidencing.add_evidence(actor, project, model, version, body.id, body.on, body.run)
+    found = registry_views.read_model_version(actor, project, model, str(version))
+    return [shapes.evidence(one) for one in found.evidence]
+
+
+@router.get("/models/{model}/versions/{version}/review")
+def read_review(
+    actor: SignedIn, project: str, model: str, version: str, request: Request,
+    stage: Annotated[str | None, Query(description="By default the highest.")] = None,
+    against: Annotated[str | None, Query(description="Another version, in the place of a stage's occupant.")] = None,
+) -> wire.Review:  # fmt: skip
+    """Put a version beside a stage's occupant or beside another version: gates, results on the same data, changes."""
+    return shapes.review(reviewing.review_version(actor, store_of(request), project, model, version, stage, against))
+
+
+@router.get("/models/{model}/versions/{version}/gates/{stage}")
+def look_at_gates(actor: SignedIn, project: str, model: str, version: int, stage: str, request: Request) -> wire.Gates:
+    """Judge a stage's gates for a version now, changing nothing."""
+    checks, _ = gating.look_at_gates(actor, store_of(request), project, model, stage, version)
+    return wire.Gates(
+        stage=stage, met=all(check.met for check in checks), checks=[shapes.check(check) for check in checks]
+    )
+
+
+@router.put("/models/{model}/versions/{version}/verdict")
 def give_verdict(actor: SignedIn, project: str, model: str, version: int, body: wire.NewVerdict) -> wire.ReviewState:
     """Approve or reject a version, or take one's verdict back."""
     approves = None if body.verdict is None else body.verdict == "approve"
     return wire.ReviewState(review=registry.review(actor, project, model, version, approves, body.comment))
 
 
-@router.put("/models/{model}/versions/{version}/retirement", tags=["models"], status_code=204)
+@router.put("/models/{model}/versions/{version}/retirement", status_code=204)
 def set_retirement(actor: SignedIn, project: str, model: str, version: int, body: wire.Retirement) -> None:
     """Retire a version, or take that back; for maintainers."""
     registry.retire(actor, project, model, version, body.retired, body.comment)
 
 
-@router.put("/models/{model}/lead", tags=["models"], status_code=204)
+@router.put("/models/{model}/lead", status_code=204)
 def choose_lead(actor: SignedIn, project: str, model: str, body: wire.NewLead) -> None:
     """Choose the lead version; for maintainers."""
     registry.choose_lead(actor, project, model, body.version, body.comment)
 
 
-@router.post("/models/{model}/stages/{stage}/promotions", tags=["models"])
-def promote(actor: SignedIn, project: str, model: str, stage: str, body: wire.Promotion) -> wire.Model:
-    """Place a version on a stage, over the occupant that was seen there."""
-    registry.promote(actor, project, model, stage, body.version, body.expect, body.comment, body.id)
+@router.post("/models/{model}/stages/{stage}/promotions")
+def promote(
+    actor: SignedIn, project: str, model: str, stage: str, body: wire.Promotion, request: Request
+) -> wire.Model:
+    """Place a version on a stage, over the occupant that was seen there, through the stage's gates."""
+    placing.promote(
+        actor, store_of(request), project, model, stage, body.version, body.expect, body.comment, body.id, body.override
+    )
     return shapes.model(registry_views.read_model(actor, project, model))
 
 
-@router.post("/models/{model}/stages/{stage}/demotions", tags=["models"])
+@router.post("/models/{model}/stages/{stage}/demotions")
 def demote(actor: SignedIn, project: str, model: str, stage: str, body: wire.StageAct) -> wire.Model:
     """Empty a stage."""
-    registry.demote(actor, project, model, stage, body.expect, body.comment, body.id)
+    placing.demote(actor, project, model, stage, body.expect, body.comment, body.id)
     return shapes.model(registry_views.read_model(actor, project, model))
 
 
-@router.post("/models/{model}/stages/{stage}/rollbacks", tags=["models"])
+@router.post("/models/{model}/stages/{stage}/rollbacks")
 def roll_back(actor: SignedIn, project: str, model: str, stage: str, body: wire.StageAct) -> wire.Model:
     """Put a stage back to the latest earlier version that can stand."""
-    registry.roll_back(actor, project, model, stage, body.expect, body.comment, body.id)
+    placing.roll_back(actor, project, model, stage, body.expect, body.comment, body.id)
     return shapes.model(registry_views.read_model(actor, project, model))
+
+
+@router.post("/models/{model}/versions/{version}/fetches", tags=["models"])
+def fetch_version(actor: SignedIn, project: str, model: str, version: str) -> wire.ModelVersionDetail:
+    """Resolve a version for a consumer and count that; its files are then read one by one."""
+    return shapes.version_detail(consuming.fetch(actor, project, model, version))
+
+
+@router.get("/models/{model}/versions/{version}/files/{path:path}", response_class=Response, responses=OUT)
+def download_version_file(
+    actor: SignedIn, project: str, model: str, version: str, path: str, request: Request,
+    asked: Annotated[str | None, Header(alias="range")] = None,
+    if_range: Annotated[str | None, Header()] = None,
+    if_none_match: Annotated[str | None, Header()] = None,
+    counted: Annotated[bool, Query(description="Whether this counts as a fetch of the version.")] = True,
+) -> Response:  # fmt: skip
+    """Download a version's file by number, stage, `lead` or digest; as for artifacts, verified."""
+    number, entry = consuming.entry_of(actor, project, model, version, path)
+    answer = answer_file(request, entry, path, asked, if_range, if_none_match, None)
+    answer.headers["Kinetrum-Version"] = f"{model}@{number}"
+    if counted and answer.status_code == 200:
+        consuming.count(actor, project, model, version)
+    return answer
+
+
+@router.get(
+    "/models/{model}/versions/{version}/bundle", response_class=StreamingResponse,
+    responses={200: {"content": {kind: {} for kind in bundles.MEDIA_TYPES.values()}}},
+)  # fmt: skip
+def download_version_bundle(
+    actor: SignedIn, project: str, model: str, version: str, request: Request,
+    form: Annotated[Literal["tar", "zip"], Query(description="tar or zip, both uncompressed.")] = "zip",
+    up_to_bytes: Annotated[int | None, Query(ge=0, lt=2**63, description="Only files of at most this size.")] = None,
+    counted: Annotated[bool, Query(description="Whether this counts as a fetch of the version.")] = True,
+) -> StreamingResponse:  # fmt: skip
+    """Download all files of a version as one bundle, by number, stage, `lead` or digest."""
+    found = registry_views.read_model_version(actor, project, model, version)
+    answer = answer_bundle(request, found.version.artifact, found.files, model, form, up_to_bytes=up_to_bytes)
+    answer.headers["Kinetrum-Version"] = f"{model}@{found.version.number}"
+    if counted:
+        consuming.count(actor, project, model, version)
+    return answer

@@ -7,7 +7,6 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 from kinetrum.actions.looking import ExperimentView, ProjectView, RunView, finite
-from kinetrum.actions.registry_views import ModelView, VersionDetailView, VersionView
 from kinetrum.actions.searching import RunPage
 from kinetrum.actions.surrounding import Surroundings
 from kinetrum.core import values
@@ -23,7 +22,7 @@ from kinetrum.core.values import Value, special_name, to_json
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.clock import from_micros
 from kinetrum.storage.notes import Note
-from kinetrum.wire import accounts, artifacts, registry, runs
+from kinetrum.wire import accounts, artifacts, runs
 from kinetrum.wire import surroundings as wire
 
 KEYS_IN_A_ROW = 200
@@ -54,7 +53,8 @@ def experiment(view: ExperimentView) -> runs.Experiment:
     )  # fmt: skip
 
 
-def _json_values(found: dict[str, Value]) -> dict[str, Any]:
+def json_values(found: dict[str, Value]) -> dict[str, Any]:
+    """Return values as JSON holds them."""
     return {key: to_json(value) for key, value in found.items()}
 
 
@@ -104,7 +104,7 @@ def _row_fields(view: RunView, wanted: Sequence[str] = ()) -> dict[str, Any]:
     metrics = [key for key in values if key in view.doc.stats]
     complete = len(params) == len(view.doc.params) and len(values) == len(view.values)
     return {
-        **_run_fields(view), "params": _json_values(params), "values": _json_values(values),
+        **_run_fields(view), "params": json_values(params), "values": json_values(values),
         "metrics": _metrics(view, metrics), "complete": complete,
     }  # fmt: skip
 
@@ -119,11 +119,11 @@ def _first(found: dict[str, Value], leading: Sequence[str]) -> dict[str, Value]:
 def run_detail(view: RunView) -> runs.RunDetail:
     """Shape a run whole."""
     return runs.RunDetail(
-        **_run_fields(view), params=_json_values(view.doc.params), values=_json_values(view.values),
+        **_run_fields(view), params=json_values(view.doc.params), values=json_values(view.values),
         metrics=_metrics(view, view.doc.stats), complete=True,
         results={key: to_json(result.value) for key, result in view.doc.results.items()},
         goals=[goal(found) for found in view.goals.values()],
-        about=_json_values(view.doc.about),
+        about=json_values(view.doc.about),
         parent=view.parent, previous=view.previous, children=[_child(child) for child in view.children],
         versions=list(view.versions),
         metric_names=list(view.metrics), notes=[note(found) for found in view.notes],
@@ -141,7 +141,7 @@ def _child(view: RunView) -> runs.ChildRun:
     run = view.run
     return runs.ChildRun(
         reference=run.reference, name=run.name, status=run.status, started_at=run.started_at, ended_at=run.ended_at,
-        params=_json_values(view.doc.params), values=_json_values(view.values),
+        params=json_values(view.doc.params), values=json_values(view.values),
     )  # fmt: skip
 
 
@@ -203,51 +203,10 @@ def artifact_version(row: VersionRow) -> artifacts.ArtifactVersion:
     return artifacts.ArtifactVersion.model_validate(row)
 
 
-def _version_fields(view: VersionView) -> dict[str, Any]:
-    return {
-        "reference": f"{view.model}@{view.number}", "number": view.number,
-        "artifact": artifact_version(view.artifact), "run": view.run, "origin": view.origin, "comment": view.comment,
-        "registered_by": view.registered_by, "registered_at": view.registered_at, "review": view.review.value,
-        "retired": view.retired, "damaged": view.damaged,
-        "verdicts": [registry.Verdict.model_validate(verdict) for verdict in view.verdicts],
-        "approvals_needed": view.approvals_needed, "stages": view.stages, "values": _json_values(view.values),
-        "goals": [goal(found) for found in view.goals.values()],
-    }  # fmt: skip
-
-
-def version_detail(view: VersionDetailView) -> registry.ModelVersionDetail:
-    """Shape one model version with its files."""
-    return registry.ModelVersionDetail(
-        **_version_fields(view.version),
-        model=view.version.model,
-        files=files(view.files),
-        obstacles=view.obstacles,
-    )
-
-
-def model(view: ModelView) -> registry.Model:
-    """Shape a model."""
-    return registry.Model(
-        name=view.name, project=view.project, purpose=view.purpose, person=view.person, created_at=view.created_at,
-        approvals_needed=view.approvals_needed,
-        stages=[
-            registry.Stage(
-                name=stage.stage.name, asks_approved=stage.stage.asks_approved, least_role=stage.stage.least_role,
-                occupant=stage.occupant, since=stage.since, placed_by=stage.placed_by, warning=stage.warning,
-                may_place=stage.may_place,
-            )
-            for stage in view.stages
-        ],
-        versions=[registry.ModelVersion(**_version_fields(version)) for version in view.versions],
-        events=[registry.StageEvent.model_validate(event) for event in view.events],
-        lead=view.lead, lead_chosen=view.lead_chosen, may=view.may,
-    )  # fmt: skip
-
-
 def surroundings(found: Surroundings) -> wire.Surroundings:
     """Shape what surrounded a run."""
     return wire.Surroundings.model_validate(
-        {**vars(found), "about": _json_values(found.about),
+        {**vars(found), "about": json_values(found.about),
          "code": found.code and wire.Repository.model_validate(found.code),
          "against_code": found.against_code and wire.Repository.model_validate(found.against_code)}
     )  # fmt: skip

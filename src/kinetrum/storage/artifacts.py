@@ -215,14 +215,16 @@ def binned_versions(project_id: int, limit: int) -> list[VersionRow]:
 
 
 def models_on(version_ids: Sequence[int]) -> dict[int, str]:
-    """Return the registered version (`frost-alarm@3`) that rests on each of these, where one does."""
+    """Return the registered version (`frost-alarm@3`) that rests on each of these, itself or its evidence."""
     wanted = list(version_ids)
     if not wanted:
         return {}
     return {
         version_id: reference for version_id, reference in query(
-            "SELECT mv.version_id, CONCAT(m.name, '@', mv.number) FROM model_version mv JOIN model m USING (model_id)"
-            f" WHERE mv.version_id IN {places(wanted)}", *wanted)
+            "SELECT e.rows_version, CONCAT(m.name, '@', e.number) FROM evidence e JOIN model m USING (model_id)"
+            f" WHERE e.rows_version IN {places(wanted)} UNION ALL"
+            " SELECT mv.version_id, CONCAT(m.name, '@', mv.number) FROM model_version mv JOIN model m USING (model_id)"
+            f" WHERE mv.version_id IN {places(wanted)}", *wanted, *wanted)
     }  # fmt: skip
 
 

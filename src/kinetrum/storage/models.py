@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from kinetrum.core.permissions import Role
 from kinetrum.core.registry.ladder import Stack, Stage, Stay
@@ -27,6 +29,13 @@ class ModelRow:
     lead_number: int | None
     created_by: int
     created_at: datetime
+    card: str
+    card_revision: int
+    card_sections: list[str]
+    gates: str
+    owner_id: int | None
+    labels: dict[str, str]
+    image: str | None
 
 
 @dataclass(frozen=True)
@@ -43,6 +52,9 @@ class ModelVersionRow:
     retired: bool
     created_by: int
     created_at: datetime
+    labels: dict[str, str]
+    added_values: dict[str, Any]
+    signature: dict[str, Any] | None
 
 
 @dataclass(frozen=True)
@@ -69,6 +81,8 @@ class EventRow:
     person: str
     comment: str
     at: datetime
+    checks: list[dict[str, Any]] | None
+    override_reason: str | None
 
 
 def model_named(project_id: int, name: str, lock: bool = False) -> ModelRow | None:
@@ -81,7 +95,8 @@ def model_named(project_id: int, name: str, lock: bool = False) -> ModelRow | No
 def _model(found: RegisteredModel) -> ModelRow:
     return ModelRow(
         found.model_id, found.project_id, found.name, found.purpose, found.approvals_needed, bool(found.second_pair),
-        found.last_number, found.lead_number, found.created_by, found.created_at,
+        found.last_number, found.lead_number, found.created_by, found.created_at, found.card, found.card_revision,
+        json.loads(found.card_sections), found.gates, found.owner_id, json.loads(found.labels), found.image,
     )  # fmt: skip
 
 
@@ -105,22 +120,52 @@ def models_of(project_id: int) -> list[ModelRow]:
     return [_model(row) for row in rows]
 
 
-def add_model(project_id: int, name: str, purpose: str, ladder: tuple[Stage, ...], person_id: int) -> None:
+def add_model(project_id: int, name: str, purpose: str, ladder: tuple[Stage, ...], card: str, person_id: int) -> None:
     """Insert a model with its ladder."""
     model_id = RegisteredModel.insert(
         project_id=project_id, name=name, purpose=purpose, approvals_needed=1, second_pair=False, last_number=0,
-        created_by=person_id, created_at=now(),
+        created_by=person_id, created_at=now(), card=card, card_revision=0, card_sections="[]", gates="",
+        owner_id=person_id, labels="{}", image=None,
     ).execute()  # fmt: skip
+    _insert_ladder(model_id, ladder)
+
+
+def _insert_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
     insert_many(
-        "INSERT INTO stage (model_id, position, name, asks_approved, least_role)",
-        [(model_id, at, stage.name, stage.asks_approved, stage.least_role) for at, stage in enumerate(ladder)],
+        "INSERT INTO stage (model_id, position, name, asks_approved, least_role, placers)",
+        [
+            (model_id, at, stage.name, stage.asks_approved, stage.least_role, json.dumps(stage.placers))
+            for at, stage in enumerate(ladder)
+        ],
     )
+
+
+def set_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
+    """Put a ladder in the place of the one that a model has."""
+    execute("DELETE FROM stage WHERE model_id = %s", model_id)
+    _insert_ladder(model_id, ladder)
+
+
+def set_model(model_id: int, **fields: Any) -> None:
+    """Set columns of a model; lists and mappings are written as JSON."""
+    written = {name: json.dumps(one) if isinstance(one, list | dict) else one for name, one in fields.items()}
+    RegisteredModel.update(**written).where(RegisteredModel.model_id == model_id).execute()
+
+
+def set_model_version(model_id: int, number: int, **fields: Any) -> None:
+    """Set columns of a version; lists and mappings are written as JSON."""
+    written = {name: json.dumps(one) if isinstance(one, list | dict) else one for name, one in fields.items()}
+    ModelVersion.update(**written).where(
+        (ModelVersion.model_id == model_id) & (ModelVersion.number == number)
+    ).execute()
 
 
 def ladder_of(model_id: int) -> tuple[Stage, ...]:
     """Return a model's stages from the lowest to the highest."""
     rows = StageRow.select().where(StageRow.model_id == model_id).order_by(StageRow.position)
-    return tuple(Stage(row.name, bool(row.asks_approved), Role(row.least_role)) for row in rows)
+    return tuple(
+        Stage(row.name, bool(row.asks_approved), Role(row.least_role), tuple(json.loads(row.placers))) for row in rows
+    )
 
 
 def stacks_of(model_id: int) -> dict[str, Stack]:
@@ -158,11 +203,14 @@ def add_event(
     after: int | None,
     person_id: int,
     comment: str,
+    checks: list[dict[str, Any]] | None = None,
+    override_reason: str | None = None,
 ) -> None:
-    """Add to the timeline of stages."""
+    """Add to the timeline of stages, with the outcome of every gate that was asked."""
     StageEvent.insert(
         model_id=model_id, uid=uid, act=act, stage=stage, before_number=before, after_number=after,
-        person_id=person_id, comment=comment, at=now(),
+        person_id=person_id, comment=comment, at=now(), checks=None if checks is None else json.dumps(checks),
+        override_reason=override_reason,
     ).execute()  # fmt: skip
 
 
@@ -175,17 +223,22 @@ def event_by_uid(uid: bytes) -> tuple[int, str, str, int | None] | None:
 def events_of(model_id: int) -> list[EventRow]:
     """Return the timeline of a model's stages, the earliest first."""
     rows = query(
-        "SELECT e.uid, e.act, e.stage, e.before_number, e.after_number, p.full_name, e.comment, e.at"
-        " FROM stage_event e JOIN person p USING (person_id) WHERE e.model_id = %s ORDER BY e.event_id",
+        "SELECT e.uid, e.act, e.stage, e.before_number, e.after_number, p.full_name, e.comment, e.at,"
+        " e.checks, e.override_reason FROM stage_event e JOIN person p USING (person_id)"
+        " WHERE e.model_id = %s ORDER BY e.event_id",
         model_id,
     )
-    return [EventRow(*row) for row in rows]
+    return [
+        EventRow(uid, act, stage, before, after, person, comment, at, json.loads(checks) if checks else None, reason)
+        for uid, act, stage, before, after, person, comment, at, checks, reason in rows
+    ]
 
 
 def _version(found: ModelVersion) -> ModelVersionRow:
     return ModelVersionRow(
         found.model_id, found.number, found.uid, found.version_id, found.run_id, found.origin, found.comment,
-        bool(found.retired), found.created_by, found.created_at,
+        bool(found.retired), found.created_by, found.created_at, json.loads(found.labels),
+        json.loads(found.added_values), json.loads(found.signature) if found.signature else None,
     )  # fmt: skip
 
 
@@ -209,13 +262,17 @@ def add_model_version(
     origin: str | None,
     comment: str,
     person_id: int,
+    labels: dict[str, str],
+    added_values: dict[str, Any],
+    signature: dict[str, Any] | None,
 ) -> int:
     """Insert the next version of a locked model and return its number."""
     number = model.last_number + 1
     RegisteredModel.update(last_number=number).where(RegisteredModel.model_id == model.model_id).execute()
     ModelVersion.insert(
         model_id=model.model_id, number=number, uid=uid, version_id=version_id, run_id=run_id, origin=origin,
-        comment=comment, retired=False, created_by=person_id, created_at=now(),
+        comment=comment, retired=False, created_by=person_id, created_at=now(), labels=json.dumps(labels),
+        added_values=json.dumps(added_values), signature=None if signature is None else json.dumps(signature),
     ).execute()  # fmt: skip
     return number
 

@@ -52,6 +52,12 @@ def project_named(name: str) -> ProjectRow | None:
     return ProjectRow(found.project_id, found.name, found.description, json.loads(found.labels)) if found else None
 
 
+def project_by_id(project_id: int) -> ProjectRow:
+    """Return a project that is known to exist."""
+    found = Project.get(Project.project_id == project_id)
+    return ProjectRow(found.project_id, found.name, found.description, json.loads(found.labels))
+
+
 def add_project(name: str, description: str, person_id: int) -> int:
     """Insert a project and return its id."""
     return int(Project.insert(name=name, description=description, created_by=person_id, created_at=now()).execute())

@@ -152,12 +152,14 @@ def mark_version_purged(version_id: int, person_id: int) -> None:
 
 
 def models_on_runs(run_ids: Sequence[int]) -> dict[int, str]:
-    """Return the registered version (`frost-alarm@3`) that rests on each of these runs, where one does."""
+    """Return the registered version (`frost-alarm@3`) that rests on each of these runs, itself or its evidence."""
     wanted = list(run_ids)
     if not wanted:
         return {}
     return {
         int(run_id): reference for run_id, reference in query(
-            "SELECT mv.run_id, CONCAT(m.name, '@', mv.number) FROM model_version mv JOIN model m USING (model_id)"
-            f" WHERE mv.run_id IN {places(wanted)}", *wanted)
+            "SELECT e.run_id, CONCAT(m.name, '@', e.number) FROM evidence e JOIN model m USING (model_id)"
+            f" WHERE e.run_id IN {places(wanted)} UNION ALL"
+            " SELECT mv.run_id, CONCAT(m.name, '@', mv.number) FROM model_version mv JOIN model m USING (model_id)"
+            f" WHERE mv.run_id IN {places(wanted)}", *wanted, *wanted)
     }  # fmt: skip

@@ -221,6 +221,13 @@ class RegisteredModel(Table):
     lead_number = IntegerField(null=True)
     created_by = IntegerField()
     created_at = DateTimeField()
+    card = TextField()
+    card_revision = IntegerField()
+    card_sections = TextField()
+    gates = TextField()
+    owner_id = IntegerField(null=True)
+    labels = TextField()
+    image = CharField(null=True)
 
     class Meta:
         table_name = "model"
@@ -237,6 +244,9 @@ class ModelVersion(Table):
     retired = BooleanField()
     created_by = IntegerField()
     created_at = DateTimeField()
+    labels = TextField()
+    added_values = TextField()
+    signature = TextField(null=True)
 
     class Meta:
         primary_key = CompositeKey("model_id", "number")
@@ -248,6 +258,7 @@ class StageRow(Table):
     name = CharField()
     asks_approved = BooleanField()
     least_role = CharField()
+    placers = TextField()
 
     class Meta:
         table_name = "stage"
@@ -277,6 +288,8 @@ class StageEvent(Table):
     person_id = IntegerField()
     comment = TextField()
     at = DateTimeField()
+    checks = TextField(null=True)
+    override_reason = TextField(null=True)
 
 
 class Verdict(Table):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import Field
 
@@ -11,14 +11,36 @@ from kinetrum.wire.base import Comment, Id, In, JsonValue, Moment, Out
 from kinetrum.wire.runs import Goal
 
 
+class SignatureField(Out):
+    """One input or output; a side of the shape that is null or a word has any length."""
+
+    name: str
+    type: str
+    shape: list[int | str | None]
+
+
+class Signature(Out):
+    """What a model takes and gives; `source`: onnx, safetensors or sample."""
+
+    source: str
+    inputs: list[SignatureField]
+    outputs: list[SignatureField]
+
+
 class NewModelVersion(In):
-    """`artifact` is NAME@NUMBER, or with `run` the bare name of what that run generated."""
+    """`artifact` is NAME@NUMBER, or with `run` the bare name of what that run generated.
+
+    `values` are added to those of the run; `signature` is {inputs, outputs} inferred from a sample.
+    """
 
     id: Id
     artifact: str
     run: str | None = None
     origin: str | None = Field(None, max_length=2_000)
     comment: Comment = ""
+    labels: dict[str, str] = {}
+    values: dict[str, JsonValue] = {}
+    signature: dict[str, Any] | None = None
 
 
 class Verdict(Out):
@@ -56,23 +78,65 @@ class ModelVersion(Out):
     stages: list[str]
     values: dict[str, JsonValue]
     goals: list[Goal]
+    artifact_project: str
+    labels: dict[str, str]
+    signature: Signature | None
+    overrides: list[str] = Field(description="Gates that a maintainer overrode for it, with the reasons.")
+
+
+class Evidence(Out):
+    """Results of a version on named data, by a run; `rows` is the artifact with predictions row by row."""
+
+    id: str
+    number: int
+    on: str
+    digest: str | None
+    run: str
+    rows: str | None
+    results: dict[str, JsonValue]
+    person: str
+    at: Moment
+
+
+class NewEvidence(In):
+    """What a run found out on named data; the run made the version's files or used them."""
+
+    id: Id
+    on: str = Field(max_length=250)
+    run: str
 
 
 class ModelVersionDetail(ModelVersion):
     model: str
     files: list[FileEntry]
+    evidence: list[Evidence]
+    dependencies: dict[str, str]
     obstacles: dict[str, str | None]
+    why_not_approve: str | None
 
 
 class Stage(Out):
+    """A stage; `why_not`: why the asker may not place on it, null where that is allowed."""
+
     name: str
     asks_approved: bool
     least_role: str
+    placers: list[str]
     occupant: int | None
     since: str | None
     placed_by: str | None
     warning: str | None
-    may_place: bool
+    why_not: str | None
+
+
+class GateCheck(Out):
+    """One gate's outcome, with the figures behind it."""
+
+    kind: Literal["bound", "better", "approvals", "card", "signature", "recorded", "evidence"]
+    asks: str
+    met: bool
+    found: str
+    figures: dict[str, float | None]
 
 
 class StageEvent(Out):
@@ -83,21 +147,183 @@ class StageEvent(Out):
     person: str
     comment: str
     at: Moment
+    checks: list[GateCheck] | None
+    override_reason: str | None
 
 
 class Model(Out):
+    """A model; `why_not` tells of each act why the asker may not do it, null where that is allowed."""
+
     name: str
     project: str
     purpose: str
     person: str
+    person_name: str
     created_at: Moment
+    labels: dict[str, str]
+    image: str | None
     approvals_needed: int
+    second_pair: bool
+    card: str
+    card_revision: int
+    card_sections: list[str]
+    missing_sections: list[str]
+    gates: str
     stages: list[Stage]
     versions: list[ModelVersion]
     events: list[StageEvent]
     lead: int | None
     lead_chosen: bool
-    may: list[str]
+    why_not: dict[str, str | None]
+
+
+class StageAtAGlance(Out):
+    name: str
+    occupant: int | None
+    since: Moment | None
+    placed_by: str | None
+    warning: str | None
+
+
+class ModelAtAGlance(Out):
+    """A model of a list: its ladder, and how many of its versions are pending, approved, rejected."""
+
+    name: str
+    project: str
+    purpose: str
+    person: str
+    labels: dict[str, str]
+    image: str | None
+    stages: list[StageAtAGlance]
+    lead: int | None
+    versions: int
+    reviews: dict[str, int]
+    newest_at: Moment | None
+
+
+class ModelList(Out):
+    """A stretch of the models that fit; `count`: how many fit altogether."""
+
+    models: list[ModelAtAGlance]
+    count: int
+
+
+class NewCard(In):
+    """A card over the revision that was seen."""
+
+    card: str
+    expect: int
+
+
+class CardRevision(Out):
+    revision: int
+
+
+class ModelDescription(In):
+    """What is left out or null stays; a label given as null is taken away, an empty image as well."""
+
+    purpose: str | None = None
+    owner: str | None = Field(None, description="The person to ask, by name.")
+    labels: dict[str, str | None] = {}
+    image: str | None = Field(None, description="NAME@NUMBER:PATH of an image that is kept.")
+
+
+class ModelRules(In):
+    """What is left out or null stays."""
+
+    approvals_needed: int | None = None
+    second_pair: bool | None = None
+    card_sections: list[str] | None = None
+
+
+class NewStage(In):
+    name: str
+    asks_approved: bool = True
+    least_role: Literal["contributor", "approver", "maintainer"] = "contributor"
+    placers: list[str] = []
+
+
+class NewLadder(In):
+    """Stages from the lowest to the highest."""
+
+    stages: list[NewStage]
+
+
+class NewGates(In):
+    """A table of TOML per stage."""
+
+    gates: str
+
+
+class NewLabels(In):
+    labels: dict[str, str | None]
+
+
+class RowsDifference(Out):
+    """A measure of both versions over the same rows."""
+
+    measure: str
+    higher_is_better: bool
+    rows: int
+    left: float
+    right: float
+    change: float
+    low: float | None
+    high: float | None
+    probability: float
+    beyond: bool
+    method: str
+
+
+class OnData(Out):
+    """Both versions' results on named data; `note`: why the same rows say nothing."""
+
+    on: str
+    candidate: dict[str, JsonValue]
+    other: dict[str, JsonValue]
+    same_data: bool | None
+    differences: list[RowsDifference]
+    note: str
+
+
+class PackageChange(Out):
+    name: str
+    before: str | None
+    after: str | None
+
+
+class Review(Out):
+    """A version beside the occupant of a stage, or beside another version; its gates where a stage was asked."""
+
+    sentence: str
+    candidate: ModelVersionDetail
+    other: ModelVersionDetail | None
+    stage: str | None
+    checks: list[GateCheck]
+    obstacle: str | None
+    why_not_place: str | None
+    on_data: list[OnData]
+    misfits: list[str] | None
+    packages: list[PackageChange]
+
+
+class Gates(Out):
+    """What a stage's gates say of a version now."""
+
+    stage: str
+    met: bool
+    checks: list[GateCheck]
+
+
+class Fetch(Out):
+    """Fetches of a version by one person who asked for it in one way."""
+
+    number: int
+    person: str
+    asked: str
+    fetches: int
+    first_at: Moment
+    last_at: Moment
 
 
 class Promotion(In):
@@ -107,6 +333,7 @@ class Promotion(In):
     version: int
     expect: int | None
     comment: Comment = ""
+    override: str | None = Field(None, description="A maintainer's reason to place it although gates are not met.")
 
 
 class StageAct(In):

@@ -45,7 +45,7 @@ export const useVerdict = (project: string, model: string, version: number) =>
 export type Placing = { stage: string; expect: number | null; comment: string }
 
 export const usePromote = (project: string, model: string) =>
-  useProjectAct(project, ({ stage, ...body }: Placing & { version: number }) =>
+  useProjectAct(project, ({ stage, ...body }: Placing & { version: number; override?: string }) =>
     answer(
       api.POST('/api/v1/projects/{project}/models/{model}/stages/{stage}/promotions', {
         params: { path: { project, model, stage } },
@@ -146,12 +146,14 @@ export const useSetGoal = ({ project, experiment }: { project: string; experimen
         )
   })
 
+type Registered = { artifact: string; run?: string; origin?: string; comment: string }
+
 export const useRegister = (project: string) =>
-  useProjectAct(project, (given: { model: string; artifact: string; run: string; comment: string }) =>
+  useProjectAct(project, (given: { model: string; body: Registered }) =>
     answer(
       api.POST('/api/v1/projects/{project}/models/{model}/versions', {
         params: { path: { project, model: given.model } },
-        body: { id: newId(), artifact: given.artifact, run: given.run, comment: given.comment },
+        body: { id: newId(), labels: {}, values: {}, ...given.body },
       }),
     ),
   )

@@ -90,12 +90,6 @@ export const useBin = (project: string) =>
     queryFn: () => answer(api.GET('/api/v1/projects/{project}/bin', { params: { path: { project } } })),
   })
 
-export const useModels = (project: string) =>
-  useQuery({
-    queryKey: ['project', project, 'models'],
-    queryFn: () => answer(api.GET('/api/v1/projects/{project}/models', { params: { path: { project } } })),
-  })
-
 export const useModel = (project: string, model: string) =>
   useQuery({
     queryKey: ['project', project, 'model', model],

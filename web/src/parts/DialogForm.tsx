@@ -10,13 +10,14 @@ export function DialogForm(props: {
   onSubmit: () => void
   onClose: () => void
   children: ReactNode
+  wide?: boolean
 }) {
   const submit = (event: FormEvent) => {
     event.preventDefault()
     props.onSubmit()
   }
   return (
-    <Modal title={props.title} onClose={props.onClose}>
+    <Modal title={props.title} onClose={props.onClose} wide={props.wide}>
       <form onSubmit={submit} className="flex flex-col gap-3">
         {props.children}
         {props.error && (

@@ -82,35 +82,39 @@ def paired_bootstrap(
 
 
 def compare_classes(
-    truth: NDArray[np.object_], left: NDArray[np.object_], right: NDArray[np.object_], positive: object | None
+    truth: NDArray[np.object_],
+    left: NDArray[np.object_],
+    right: NDArray[np.object_],
+    positive: object | None,
+    confidence: float = CONFIDENCE,
 ) -> list[RowsDifference]:
     """Compare predicted classes of n rows: accuracy by McNemar, and of two classes recall and precision as well.
 
     `positive` is the class that recall and precision are of; None leaves them out.
     """
     left_right, right_right = left == truth, right == truth
-    found = [_accuracy(left_right, right_right)]
+    found = [_accuracy(left_right, right_right, confidence)]
     if positive is not None:
         is_true, says_left, says_right = truth == positive, left == positive, right == positive
-        found.append(_share("recall", says_left & is_true, is_true, says_right & is_true, is_true))
-        found.append(_share("precision", says_left & is_true, says_left, says_right & is_true, says_right))
+        found.append(_share("recall", says_left & is_true, is_true, says_right & is_true, is_true, confidence))
+        found.append(_share("precision", says_left & is_true, says_left, says_right & is_true, says_right, confidence))
     return [one for one in found if np.isfinite(one.change)]
 
 
-def _accuracy(left_right: NDArray[np.bool_], right_right: NDArray[np.bool_]) -> RowsDifference:
+def _accuracy(left_right: NDArray[np.bool_], right_right: NDArray[np.bool_], confidence: float) -> RowsDifference:
     only_left, only_right, p = mcnemar(left_right, right_right)
     gain = left_right.astype(np.float64) - right_right
-    low, high, above = paired_bootstrap(lambda rows: gain[rows].mean(axis=1), len(gain))
+    low, high, above = paired_bootstrap(lambda rows: gain[rows].mean(axis=1), len(gain), confidence)
     left, right = float(left_right.mean()), float(right_right.mean())
     return RowsDifference(
-        "accuracy", True, len(gain), left, right, left - right, low, high, above, p < 1 - CONFIDENCE, "McNemar",
+        "accuracy", True, len(gain), left, right, left - right, low, high, above, p < 1 - confidence, "McNemar",
         only_left, only_right,
     )  # fmt: skip
 
 
 def _share(
     name: str, left_hits: NDArray[np.bool_], left_of: NDArray[np.bool_], right_hits: NDArray[np.bool_],
-    right_of: NDArray[np.bool_],
+    right_of: NDArray[np.bool_], confidence: float,
 ) -> RowsDifference:  # fmt: skip
     """Compare a share of rows, such as recall: hits of those that count."""
 
@@ -121,7 +125,7 @@ def _share(
                 - right_hits[rows].sum(axis=1) / right_of[rows].sum(axis=1)
             )
 
-    low, high, above = paired_bootstrap(shares, len(left_hits))
+    low, high, above = paired_bootstrap(shares, len(left_hits), confidence)
     with np.errstate(invalid="ignore", divide="ignore"):
         left = float(np.divide(left_hits.sum(), left_of.sum()))
         right = float(np.divide(right_hits.sum(), right_of.sum()))
@@ -131,11 +135,11 @@ def _share(
     )
 
 
-def compare_numbers(truth: Floats, left: Floats, right: Floats) -> list[RowsDifference]:
+def compare_numbers(truth: Floats, left: Floats, right: Floats, confidence: float = CONFIDENCE) -> list[RowsDifference]:
     """Compare predicted numbers of n rows: the mean absolute error, and the root of the mean squared one."""
     errors_left, errors_right = np.abs(left - truth), np.abs(right - truth)
     worse = errors_left - errors_right
-    low, high, above = paired_bootstrap(lambda rows: worse[rows].mean(axis=1), len(truth))
+    low, high, above = paired_bootstrap(lambda rows: worse[rows].mean(axis=1), len(truth), confidence)
     mae = (float(errors_left.mean()), float(errors_right.mean()))
 
     def roots(rows: NDArray[np.intp]) -> Floats:
@@ -143,7 +147,7 @@ def compare_numbers(truth: Floats, left: Floats, right: Floats) -> list[RowsDiff
             np.sqrt((errors_left[rows] ** 2).mean(axis=1)) - np.sqrt((errors_right[rows] ** 2).mean(axis=1))
         )
 
-    root_low, root_high, root_above = paired_bootstrap(roots, len(truth))
+    root_low, root_high, root_above = paired_bootstrap(roots, len(truth), confidence)
     rmse = (float(np.sqrt((errors_left**2).mean())), float(np.sqrt((errors_right**2).mean())))
     return [
         RowsDifference("mae", False, len(truth), *mae, mae[0] - mae[1], low, high, above,

@@ -19,11 +19,15 @@ LADDER_LIMIT = 12
 
 @dataclass(frozen=True)
 class Stage:
-    """One rung: its name, whether it asks an approved version, and the least role that may place."""
+    """One rung: its name, whether it asks an approved version, and who may place.
+
+    `placers`: the people, by name, who alone may place here; none named, whoever has the least role.
+    """
 
     name: str
     asks_approved: bool
     least_role: Role
+    placers: tuple[str, ...] = ()
 
 
 DEFAULT_LADDER = (
@@ -61,6 +65,23 @@ def make_ladder(stages: Sequence[Stage]) -> tuple[Stage, ...]:
     if len(set(names)) != len(names):
         raise InvalidInput("A ladder names each stage once.", field="stages")
     return tuple(stages)
+
+
+def change_ladder(
+    before: Sequence[Stage], after: Sequence[Stage], stacks: Mapping[str, Stack], model: str
+) -> tuple[Stage, ...]:
+    """Return a ladder in another's place; raises Conflict where an occupied stage would be gone."""
+    checked = make_ladder(after)
+    names = {stage.name for stage in checked}
+    for stage in before:
+        stack = stacks.get(stage.name, ())
+        if stack and stage.name not in names:
+            raise Conflict(
+                f"The stage {stage.name} of {model} holds version {stack[-1].number}; demote it before the stage is "
+                "removed.",
+                field="stages",
+            )
+    return checked
 
 
 def find_stage(ladder: Sequence[Stage], name: str, model: str) -> Stage:

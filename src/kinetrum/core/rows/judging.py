@@ -7,16 +7,20 @@ import pyarrow as pa
 from pyarrow import compute as pc
 
 from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.noise.difference import CONFIDENCE
 from kinetrum.core.noise.rows import ROWS_LIMIT, RowsDifference, compare_classes, compare_numbers
 from kinetrum.core.rows.joining import row_key
 from kinetrum.core.rows.selecting import PREDICTION, TRUTH, is_regression, texts_of
 
 
-def judge_predictions(left: pa.Table, right: pa.Table, key: str | None) -> list[RowsDifference]:
+def judge_predictions(
+    left: pa.Table, right: pa.Table, key: str | None, confidence: float = CONFIDENCE
+) -> list[RowsDifference]:
     """Compare the predictions of two tables on the rows that both have, joined by a key.
 
-    Of two classes the later in order is the one that recall and precision are of, as in `evaluate`. Raises InvalidInput
-    where a table has no truths and predictions, where no row is in both, or where the truths of a row differ.
+    Of two classes the later in order is the one that recall and precision are of, as in `evaluate`. Intervals hold
+    with `confidence`. Raises InvalidInput where a table has no truths and predictions, where no row is in both, or
+    where the truths of a row differ.
     """
     for table in (left, right):
         if not {TRUTH, PREDICTION} <= set(table.column_names):
@@ -38,10 +42,10 @@ def judge_predictions(left: pa.Table, right: pa.Table, key: str | None) -> list[
             for column in (left[TRUTH], left[PREDICTION], right[PREDICTION])
         )
         whole = np.isfinite(truth) & np.isfinite(one) & np.isfinite(two)
-        return compare_numbers(truth[whole], one[whole], two[whole]) if whole.any() else []
+        return compare_numbers(truth[whole], one[whole], two[whole], confidence) if whole.any() else []
     truths, one, two = (
         np.asarray(texts_of(column).to_pylist(), dtype=object)
         for column in (left[TRUTH], left[PREDICTION], right[PREDICTION])
     )
     classes = sorted({text for column in (truths, one, two) for text in column if text is not None})
-    return compare_classes(truths, one, two, classes[-1] if len(classes) == 2 else None)
+    return compare_classes(truths, one, two, classes[-1] if len(classes) == 2 else None, confidence)

@@ -1,13 +1,26 @@
-/** Every model's ladder at a glance. */
+/** Every model's ladder at a glance, of this project or of all; searched and filtered, and all of it an address. */
 import { Link, useParams } from 'react-router'
-import type { Model } from '../../api/client'
-import { useModels } from '../../api/queries'
+import { useModels, type Glance, type ModelState } from '../../api/registry'
+import { useAddress } from '../../parts/selection'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { moment, plural } from '../../parts/values'
 
+const STATES: Record<string, string> = {
+  '': 'all',
+  pending: 'waiting for a review',
+  warning: 'with a warning',
+  unplaced: 'on no stage',
+}
+
+const stateOf = (text: string | null): ModelState | null =>
+  text === 'pending' || text === 'warning' || text === 'unplaced' ? text : null
+
 export default function Models() {
   const { project = '' } = useParams()
-  const { data, error } = useModels(project)
+  const { params } = useAddress()
+  const [find, state] = [params.get('find') ?? '', stateOf(params.get('state'))]
+  const everywhere = params.get('everywhere') === 'yes'
+  const { data, error } = useModels(project, find, state, everywhere)
   const crumbs = [{ text: 'models' }]
   if (!data) {
     return (
@@ -16,99 +29,174 @@ export default function Models() {
       </Page>
     )
   }
-  const pending = data.flatMap((model) => model.versions.filter((version) => version.review === 'pending'))
-  const warnings = data.flatMap((model) => model.stages.filter((stage) => stage.warning))
-  const stages = [...new Set(data.flatMap((model) => model.stages.map((stage) => stage.name)))]
+  const { models, count } = data
+  const pending = models.reduce((sum, model) => sum + (model.reviews['pending'] ?? 0), 0)
+  const asked = find !== '' || state !== null
   return (
     <Page crumbs={crumbs} at="Models" title="Models">
-      <Answer
-        reason={
-          warnings.length
-            ? warnings.map((stage) => `${stage.name}: ${stage.warning}`).join('; ')
-            : 'Every occupant of a stage is in order.'
-        }
-      >
-        <b>{plural(pending.length, 'version')}</b> {pending.length === 1 ? 'waits' : 'wait'} for a review in{' '}
-        {plural(data.length, 'model')}.
+      <Answer reason={<Warnings models={models} />}>
+        <b>{plural(pending, 'version')}</b> {pending === 1 ? 'waits' : 'wait'} for a review in{' '}
+        {plural(count, 'model')}
+        {everywhere ? ' of all projects' : ''}.
       </Answer>
+      <Search find={find} state={state} everywhere={everywhere} />
       <div className="px-6 pb-6">
-        {data.length === 0 ? (
+        {models.length > 0 ? (
+          <Table models={models} everywhere={everywhere} />
+        ) : asked ? (
+          <p className="py-4 text-ink2">No model fits.</p>
+        ) : (
           <p className="py-4 text-ink2">
             No model yet. Open a run that generated one and choose “Register a version”, or type{' '}
             <code className="mono">kinetrum register NAME --run EXPERIMENT/NUMBER --as-model MODEL</code>.
           </p>
-        ) : (
-          <table className="w-full" aria-label="Models">
-            <thead>
-              <tr className="lab h-7 border-b border-line2">
-                <th scope="col">model</th>
-                {stages.map((stage) => (
-                  <th key={stage} scope="col" className="pl-6">
-                    {stage}
-                  </th>
-                ))}
-                <th scope="col" className="text-right">
-                  lead version
-                </th>
-                <th scope="col" className="pl-6">
-                  waits for a review
-                </th>
-                <th scope="col">ask</th>
-              </tr>
-            </thead>
-            <tbody>
-              {data.map((model) => (
-                <Row key={model.name} model={model} stages={stages} project={project} />
-              ))}
-            </tbody>
-          </table>
+        )}
+        {count > models.length && (
+          <p className="py-2 text-xs text-ink3">
+            {(count - models.length).toLocaleString('en')} more; search to narrow them down.
+          </p>
         )}
       </div>
     </Page>
   )
 }
 
-function Row({ model, stages, project }: { model: Model; stages: string[]; project: string }) {
-  const pending = model.versions.filter((version) => version.review === 'pending')
-  const to = `/${project}/models/${model.name}`
+function Warnings({ models }: { models: Glance[] }) {
+  const found = models.flatMap((model) =>
+    model.stages.flatMap((stage) => (stage.warning ? [{ model, stage }] : [])),
+  )
+  if (!found.length) return <>Every occupant of a stage is in order.</>
+  return (
+    <span className="text-bad">
+      {found.map(({ model, stage }) => `${model.name} on ${stage.name}: ${stage.warning}`).join('; ')}
+    </span>
+  )
+}
+
+function Search({
+  find,
+  state,
+  everywhere,
+}: {
+  find: string
+  state: ModelState | null
+  everywhere: boolean
+}) {
+  const { change } = useAddress()
+  return (
+    <div role="search" className="flex flex-wrap items-center gap-4 px-6 pb-2 text-xs text-ink2">
+      <input
+        aria-label="Find models"
+        className="field w-72"
+        placeholder="name, purpose, person, label"
+        defaultValue={find}
+        onChange={(event) => change('find', event.target.value.trim() || null)}
+      />
+      <label className="flex items-center gap-1">
+        show
+        <select
+          className="field py-0 text-xs"
+          value={state ?? ''}
+          onChange={(event) => change('state', event.target.value || null)}
+        >
+          {Object.entries(STATES).map(([value, text]) => (
+            <option key={value} value={value}>
+              {text}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label className="flex items-center gap-1">
+        <input
+          type="checkbox"
+          checked={everywhere}
+          onChange={(event) => change('everywhere', event.target.checked ? 'yes' : null)}
+        />
+        of all projects
+      </label>
+    </div>
+  )
+}
+
+function Table({ models, everywhere }: { models: Glance[]; everywhere: boolean }) {
+  const stages = [...new Set(models.flatMap((model) => model.stages.map((stage) => stage.name)))]
+  return (
+    <table className="w-full" aria-label="Models">
+      <thead>
+        <tr className="lab h-7 border-b border-line2">
+          <th scope="col">model</th>
+          {everywhere && <th scope="col">project</th>}
+          {stages.map((stage) => (
+            <th key={stage} scope="col" className="pl-6">
+              {stage}
+            </th>
+          ))}
+          <th scope="col" className="text-right">
+            lead version
+          </th>
+          <th scope="col" className="pl-6">
+            waits for a review
+          </th>
+          <th scope="col">ask</th>
+        </tr>
+      </thead>
+      <tbody>
+        {models.map((model) => (
+          <Row key={`${model.project}/${model.name}`} model={model} stages={stages} everywhere={everywhere} />
+        ))}
+      </tbody>
+    </table>
+  )
+}
+
+function Row({ model, stages, everywhere }: { model: Glance; stages: string[]; everywhere: boolean }) {
+  const to = `/${model.project}/models/${model.name}`
+  const pending = model.reviews['pending'] ?? 0
   return (
     <tr className="h-12 border-b border-line">
-      <th scope="row">
+      <th scope="row" className="max-w-[300px]">
         <Link className="strong hover:underline" to={to}>
           {model.name}
         </Link>
-        <span className="block text-xs text-ink3">{plural(model.versions.length, 'version')}</span>
+        <span className="block truncate text-xs font-normal text-ink3" title={model.purpose}>
+          {[plural(model.versions, 'version'), model.purpose].filter(Boolean).join(' · ')}
+        </span>
       </th>
-      {stages.map((name) => {
-        const stage = model.stages.find((found) => found.name === name)
-        return (
-          <td key={name} className="pl-6">
-            {stage?.occupant ? (
-              <>
-                <Link
-                  to={`${to}/${stage.occupant}`}
-                  className={`strong text-xl ${stage.warning ? 'text-bad' : ''}`}
-                >
-                  {stage.occupant}
-                </Link>
-                <span className="ml-2 text-xs text-ink3">since {moment(stage.since)}</span>
-                {stage.warning && <span className="block text-xs text-bad">{stage.warning}</span>}
-              </>
-            ) : (
-              <span className="text-ink3">–</span>
-            )}
-          </td>
-        )
-      })}
+      {everywhere && <td className="text-xs text-ink2">{model.project}</td>}
+      {stages.map((name) => (
+        <Stage key={name} stage={model.stages.find((found) => found.name === name)} to={to} />
+      ))}
       <td className="text-right">{model.lead ?? '–'}</td>
       <td className="pl-6">
-        {pending.map((version) => (
-          <Link key={version.number} className="link mr-2" to={`${to}/${version.number}`}>
-            review {version.number}
+        {pending > 0 && (
+          <Link className="link" to={to}>
+            {plural(pending, 'version')}
           </Link>
-        ))}
+        )}
       </td>
       <td className="text-xs text-ink2">{model.person}</td>
     </tr>
+  )
+}
+
+function Stage({ stage, to }: { stage: Glance['stages'][number] | undefined; to: string }) {
+  if (!stage?.occupant)
+    return (
+      <td className="pl-6">
+        <span className="text-ink3">–</span>
+      </td>
+    )
+  return (
+    <td className="pl-6">
+      <Link
+        to={`${to}/${stage.occupant}`}
+        className={`strong text-xl ${stage.warning ? 'text-bad' : ''}`}
+        aria-label={`Version ${stage.occupant} on ${stage.name}`}
+      >
+        {stage.occupant}
+      </Link>
+      <span className="ml-2 text-xs text-ink3">since {moment(stage.since)}</span>
+      {stage.warning && <span className="block text-xs text-bad">{stage.warning}</span>}
+    </td>
   )
 }

@@ -1,7 +1,8 @@
 /** A project: its experiments, models, data and members. */
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
-import { useArtifacts, useExperiments, useMembers, useModels, useProjects } from '../../api/queries'
+import { useArtifacts, useExperiments, useMembers, useProjects } from '../../api/queries'
+import { useModels } from '../../api/registry'
 import { DescribeDialog } from '../../parts/DescribeDialogs'
 import { Section } from '../../parts/Marks'
 import { Answer, Page, Waiting } from '../../parts/Shell'
@@ -24,15 +25,13 @@ export default function Project() {
   }
   const runs = data.reduce((sum, row) => sum + row.runs, 0)
   const running = data.reduce((sum, row) => sum + row.running, 0)
-  const pending = (models.data ?? []).flatMap((model) =>
-    model.versions.filter((version) => version.review === 'pending').map((version) => version.reference),
-  )
+  const pending = (models.data?.models ?? []).filter((model) => model.reviews['pending'])
   return (
     <Page crumbs={[]} at="Experiments" title={project}>
       <Answer
         reason={
           pending.length
-            ? `${pending.join(', ')} wait${pending.length === 1 ? 's' : ''} for a review.`
+            ? `Versions of ${pending.map((model) => model.name).join(', ')} wait for a review.`
             : 'No version waits for a review.'
         }
       >
@@ -58,7 +57,7 @@ export default function Project() {
           >
             <table className="w-full text-xs">
               <tbody>
-                {models.data?.map((model) => (
+                {models.data?.models.map((model) => (
                   <tr key={model.name} className="h-7 border-b border-line">
                     <th scope="row">
                       <Link className="hover:underline" to={`/${project}/models/${model.name}`}>

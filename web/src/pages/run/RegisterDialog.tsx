@@ -3,7 +3,7 @@ import { useState, type FormEvent } from 'react'
 import { useNavigate } from 'react-router'
 import { useRegister } from '../../api/acts'
 import type { ModelVersion, RunDetail } from '../../api/client'
-import { useModels } from '../../api/queries'
+import { useModels } from '../../api/registry'
 import { Modal } from '../../parts/Modal'
 
 export function RegisterDialog({ run, onClose }: { run: RunDetail; onClose: () => void }) {
@@ -17,7 +17,7 @@ export function RegisterDialog({ run, onClose }: { run: RunDetail; onClose: () =
   const submit = (event: FormEvent) => {
     event.preventDefault()
     register.mutate(
-      { model, artifact, run: run.reference, comment },
+      { model, body: { artifact, run: run.reference, comment } },
       {
         onSuccess: (made) =>
           navigate(`/${run.project}/models/${(made as ModelVersion).reference.replace('@', '/')}`),
@@ -49,7 +49,7 @@ export function RegisterDialog({ run, onClose }: { run: RunDetail; onClose: () =
             onChange={(event) => setModel(event.target.value)}
           />
           <datalist id="models">
-            {models.data?.map((known) => (
+            {models.data?.models.map((known) => (
               <option key={known.name}>{known.name}</option>
             ))}
           </datalist>

@@ -1,0 +1,42 @@
+"""Consuming: a version by number, stage, lead or digest, counted and verified."""
+
+from __future__ import annotations
+
+from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.files import stored_entry
+from kinetrum.actions.registry import hold
+from kinetrum.actions.registry_views import VersionDetailView, pick_version, read_model_version
+from kinetrum.core.manifests import FileEntry
+from kinetrum.storage import artifacts, fetches, models
+from kinetrum.storage.database import snapshot, transaction
+from kinetrum.storage.fetches import FetchRow
+
+
+@transaction
+def count(actor: Actor, project: str, model_name: str, which: str) -> int:
+    """Count a fetch of what a consumer asks for; returns the version's number."""
+    held = hold(enter(actor, project), model_name, lock=False)
+    number = pick_version(held, which)
+    fetches.count_fetch(held.model.model_id, number, actor.person_id, which)
+    return number
+
+
+def fetch(actor: Actor, project: str, model_name: str, which: str) -> VersionDetailView:
+    """Resolve what a consumer asks for and count it; returns the version with its files."""
+    number = count(actor, project, model_name, which)
+    return read_model_version(actor, project, model_name, str(number))
+
+
+@snapshot
+def entry_of(actor: Actor, project: str, model_name: str, which: str, path: str) -> tuple[int, FileEntry]:
+    """Return a version's number and one of its files whose bytes are stored."""
+    held = hold(enter(actor, project), model_name, lock=False)
+    number = pick_version(held, which)
+    row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
+    return number, stored_entry(artifacts.version_by_id(row.version_id), path)
+
+
+@snapshot
+def list_fetches(actor: Actor, project: str, model_name: str) -> list[FetchRow]:
+    """Return who fetched which version of a model, how often and since when; the latest first."""
+    return fetches.fetches_of(hold(enter(actor, project), model_name, lock=False).model.model_id)

@@ -1,0 +1,86 @@
+"""Models over all projects that one may see, searched and filtered, every ladder at a glance."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.registry_views import warning_of
+from kinetrum.core.errors import InvalidInput
+from kinetrum.core.registry.review import Review
+from kinetrum.storage import model_summaries, projects
+from kinetrum.storage.database import snapshot
+from kinetrum.storage.model_summaries import Summary
+
+STATES = ("pending", "warning", "unplaced")
+PAGE_LIMIT = 1_000
+
+
+@dataclass(frozen=True)
+class Listed:
+    """A model, what is wrong with each occupant by stage, and its lead version."""
+
+    summary: Summary
+    warnings: dict[str, str]
+    lead: int | None
+
+
+@dataclass(frozen=True)
+class ModelPage:
+    """A stretch of the models that fit, and how many fit altogether."""
+
+    models: list[Listed]
+    count: int
+
+
+@snapshot
+def list_models(
+    actor: Actor, project: str | None, find: str = "", state: str | None = None, offset: int = 0, limit: int = 100
+) -> ModelPage:
+    """Return models by name, of one project or (None) of all that the actor may see.
+
+    `find`: words that each stand in the name, purpose, person, project or a label. `state`: `pending` (a version waits
+    for review), `warning` (something is wrong with an occupant) or `unplaced` (no stage is occupied).
+    """
+    if state is not None and state not in STATES:
+        raise InvalidInput(f"The state is one of {', '.join(STATES)}, not {state!r}.", field="state")
+    if project is not None:
+        ids = [enter(actor, project).project_id]
+    else:
+        ids = [row[0].project_id for row in projects.projects_of(actor.person_id, actor.is_admin)]
+    found = [_listed(one) for one in model_summaries.summaries_of(ids)]
+    fitting = [one for one in found if _fits(one, find, state)]
+    return ModelPage(fitting[offset : offset + min(limit, PAGE_LIMIT)], len(fitting))
+
+
+def _listed(summary: Summary) -> Listed:
+    warnings = {}
+    for held in summary.stages:
+        wrong = warning_of(held.stage, held.standing) if held.standing else None
+        if wrong:
+            warnings[held.stage.name] = wrong
+    return Listed(summary, warnings, _lead(summary))
+
+
+def _lead(summary: Summary) -> int | None:
+    """Return the lead version by the rule of `core.registry.ladder.lead_of`."""
+    if summary.lead_number is not None:
+        standing = summary.lead_standing
+    else:
+        standing = next((held.standing for held in reversed(summary.stages) if held.number), None)
+    if standing is None or standing.review is not Review.APPROVED or standing.retired or standing.damaged:
+        return None
+    return standing.number
+
+
+def _fits(one: Listed, find: str, state: str | None) -> bool:
+    summary = one.summary
+    if state == "pending" and not summary.reviews[Review.PENDING]:
+        return False
+    if state == "warning" and not one.warnings:
+        return False
+    if state == "unplaced" and any(held.number for held in summary.stages):
+        return False
+    labels = [f"{key}={text}" for key, text in summary.labels.items()]
+    held = "\n".join([summary.name, summary.purpose, summary.person, summary.project, *labels]).lower()
+    return all(word in held for word in find.lower().split())

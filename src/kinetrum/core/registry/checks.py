@@ -1,0 +1,234 @@
+"""Judging gates on facts: each is met or not, with the figures that show why. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from kinetrum.core.registry.gates import (
+    DAY_S,
+    Approvals,
+    Better,
+    Bound,
+    Card,
+    Fresh,
+    Gate,
+    HasSignature,
+    Recorded,
+)
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What is known of a version on named data: its results, the data's fingerprint, when (seconds), and its rows.
+
+    `rows`: whether predictions row by row are kept. `uid` tells one piece of evidence from another.
+    """
+
+    uid: str
+    on: str
+    data: str | None
+    results: Mapping[str, Any]
+    at_s: float
+    rows: bool
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What gates look at of one version."""
+
+    number: int
+    approvals: int
+    values: Mapping[str, Any]
+    higher: Mapping[str, bool]
+    evidence: Mapping[str, Evidence]
+    missing_sections: Callable[[Sequence[str]], list[str]]
+    incompatible: list[str] | None
+    """What keeps its signature from the occupant's place; None where it has no signature."""
+    used_data: bool
+    commit: str | None
+    uncommitted: bool
+    from_run: bool
+
+
+@dataclass(frozen=True)
+class OnRows:
+    """A measure of candidate and occupant on the same rows: candidate less occupant, and the interval."""
+
+    candidate: float
+    occupant: float
+    change: float
+    low: float
+    high: float
+    rows: int
+    higher_is_better: bool
+    method: str
+
+
+Judge = Callable[[str, str, float], "OnRows | str"]
+"""(data, value, confidence) to what the rows say, or why they say nothing."""
+
+
+@dataclass(frozen=True)
+class Check:
+    """A gate's outcome: what it asks, whether that is met, what was found, and the figures behind it."""
+
+    kind: str
+    asks: str
+    met: bool
+    found: str
+    figures: Mapping[str, float | int | None] = field(default_factory=dict)
+
+
+def check_gates(
+    gates: Sequence[Gate], candidate: Facts, occupant: Facts | None, judge: Judge, now_s: float
+) -> list[Check]:
+    """Judge every gate of a stage, in the order in which they stand."""
+    return [_check(gate, candidate, occupant, judge, now_s) for gate in gates]
+
+
+def _check(gate: Gate, candidate: Facts, occupant: Facts | None, judge: Judge, now_s: float) -> Check:
+    match gate:
+        case Bound():
+            return _check_bound(gate, candidate)
+        case Better():
+            return _check_better(gate, candidate, occupant, judge)
+        case Approvals(count):
+            word = "approval" if count == 1 else "approvals"
+            return Check("approvals", f"{count} {word}", candidate.approvals >= count, f"it has {candidate.approvals}",
+                         {"approvals": candidate.approvals})  # fmt: skip
+        case Card(sections):
+            missing = candidate.missing_sections(sections)
+            found = (
+                f"{_listed(missing)} {'is' if len(missing) == 1 else 'are'} not written yet"
+                if missing
+                else "all are written"
+            )
+            return Check("card", f"the card's sections {_listed(sections)}", not missing, found)
+        case HasSignature(compatible):
+            return _check_signature(compatible, candidate, occupant)
+        case Recorded(what):
+            return _check_recorded(what, candidate)
+        case Fresh():
+            return _check_fresh(gate, candidate, now_s)
+
+
+def _number(value: Any) -> float | None:
+    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None
+
+
+def _check_bound(gate: Bound, candidate: Facts) -> Check:
+    parts = [f"at least {gate.at_least:g}" if gate.at_least is not None else "",
+             f"at most {gate.at_most:g}" if gate.at_most is not None else ""]  # fmt: skip
+    asks = f"{gate.value}{f' on {gate.on}' if gate.on else ''} {' and '.join(part for part in parts if part)}"
+    if gate.on is None:
+        held = candidate.values
+    else:
+        there = candidate.evidence.get(gate.on)
+        if there is None:
+            return Check("bound", asks, False, _no_evidence(candidate, gate.on))
+        held = there.results
+    number = _number(held.get(gate.value))
+    if number is None:
+        known = ", ".join(sorted(held)[:8]) or "none"
+        return Check("bound", asks, False, f"it has no number for {gate.value}; it has {known}")
+    # NaN is neither at least nor at most anything.
+    met = (gate.at_least is None or number >= gate.at_least) and (gate.at_most is None or number <= gate.at_most)
+    return Check("bound", asks, met, f"it is {number:.4g}",
+                 {"value": number, "at_least": gate.at_least, "at_most": gate.at_most})  # fmt: skip
+
+
+def _no_evidence(facts: Facts, on: str) -> str:
+    known = _listed(sorted(facts.evidence)) if facts.evidence else "none"
+    return f"version {facts.number} has no evidence on {on}; it has {known}"
+
+
+def _check_better(gate: Better, candidate: Facts, occupant: Facts | None, judge: Judge) -> Check:
+    more = f" by at least {gate.by:g}" if gate.by else ""
+    asks = f"better {gate.value} on {gate.on} than the occupant{more}, beyond noise at {gate.confidence:.4g} confidence"
+    if occupant is None:
+        return Check("better", asks, True, "the stage is empty: there is nothing to be better than")
+    if occupant.number == candidate.number:
+        return Check("better", asks, True, "it is the occupant")
+    for facts in (candidate, occupant):
+        there = facts.evidence.get(gate.on)
+        if there is None:
+            return Check("better", asks, False, _no_evidence(facts, gate.on))
+        if not there.rows:
+            return Check("better", asks, False,
+                         f"version {facts.number} has no predictions row by row on {gate.on}")  # fmt: skip
+    ours, theirs = candidate.evidence[gate.on], occupant.evidence[gate.on]
+    if ours.data and theirs.data and ours.data != theirs.data:
+        return Check("better", asks, False, f"versions {candidate.number} and {occupant.number} were judged on"
+                     f" different data named {gate.on} ({ours.data[:8]} and {theirs.data[:8]})")  # fmt: skip
+    told = judge(gate.on, gate.value, gate.confidence)
+    if isinstance(told, str):
+        return Check("better", asks, False, told)
+    return _said_of_rows(gate, asks, told, occupant.number)
+
+
+def _said_of_rows(gate: Better, asks: str, told: OnRows, other: int) -> Check:
+    sign = 1 if told.higher_is_better else -1
+    gain, low, high = sign * told.change, *sorted((sign * told.low, sign * told.high))
+    figures = {"candidate": told.candidate, "occupant": told.occupant, "gain": gain, "low": low, "high": high,
+               "rows": told.rows, "confidence": gate.confidence}  # fmt: skip
+    said = (
+        f"{told.candidate:.4g} against {told.occupant:.4g} of version {other}: {gain:+.3g}"
+        f" [{low:+.3g}, {high:+.3g}] over {told.rows:,} rows ({told.method})"
+    )
+    if low <= 0:
+        word = "within noise" if high >= 0 else "worse beyond noise"
+        return Check("better", asks, False, f"{said}, {word}", figures)
+    if gain < gate.by:
+        return Check("better", asks, False, f"{said}, beyond noise but less than {gate.by:g}", figures)
+    return Check("better", asks, True, f"{said}, beyond noise", figures)
+
+
+def _check_signature(compatible: bool, candidate: Facts, occupant: Facts | None) -> Check:
+    asks = "a signature that fits in the occupant's place" if compatible else "a signature"
+    if candidate.incompatible is None:
+        return Check("signature", asks, False, "its signature is not known; register it with a sample")
+    if not compatible or occupant is None:
+        return Check("signature", asks, True, "it is known")
+    wrong = candidate.incompatible
+    return Check(
+        "signature", asks, not wrong, "; ".join(wrong[:4]) if wrong else f"it fits that of version {occupant.number}"
+    )
+
+
+def _check_recorded(what: Sequence[str], candidate: Facts) -> Check:
+    words = {"data": "the data it used", "code": "its commit", "committed": "no uncommitted changes"}
+    asks = f"recorded: {_listed([words[one] for one in what])}"
+    if not candidate.from_run:
+        return Check("recorded", asks, False, "no run made it")
+    wrong = []
+    if "data" in what and not candidate.used_data:
+        wrong.append("its run recorded no data")
+    if {"code", "committed"} & set(what) and not candidate.commit:
+        wrong.append("its run recorded no commit")
+    if "committed" in what and candidate.uncommitted:
+        wrong.append("its run had uncommitted changes")
+    return Check("recorded", asks, not wrong, "; ".join(wrong) or "all of it is")
+
+
+def _check_fresh(gate: Fresh, candidate: Facts, now_s: float) -> Check:
+    asks = f"evidence on {gate.on}{f' not older than {gate.within}' if gate.within else ''}"
+    there = candidate.evidence.get(gate.on)
+    if there is None:
+        return Check("evidence", asks, False, _no_evidence(candidate, gate.on))
+    age = max(0.0, now_s - there.at_s)
+    return Check("evidence", asks, gate.within_s is None or age <= gate.within_s, f"it is {_age(age)} old",
+                 {"age_s": age, "within_s": gate.within_s})  # fmt: skip
+
+
+def _age(seconds: float) -> str:
+    for unit, word in ((DAY_S, "day"), (3_600.0, "hour"), (60.0, "minute")):
+        if seconds >= unit:
+            count = int(seconds // unit)
+            return f"{count} {word}{'s' if count != 1 else ''}"
+    return "less than a minute"
+
+
+def _listed(words: Sequence[str]) -> str:
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} and {words[-1]}" if words else "none"

@@ -1,0 +1,83 @@
+"""The first sentence of a review: what a promotion would change, and whether the rules are met."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from kinetrum.core.noise.rows import RowsDifference
+from kinetrum.core.registry.checks import Check
+
+
+@dataclass(frozen=True)
+class Judged:
+    """What the same rows of named data say of candidate and occupant."""
+
+    on: str
+    differences: Sequence[RowsDifference]
+
+
+def review_sentence(
+    number: int, stage: str, occupant: int | None, obstacle: str | None, checks: Sequence[Check],
+    judged: Sequence[Judged], goes_by: Sequence[str] = (),
+) -> str:  # fmt: skip
+    """Say what would change on the stage, the measure that counts, and what is not met.
+
+    `goes_by`: the measures that the gates or goals name, the first one first; of others the one farthest beyond noise.
+
+    `obstacle` is what keeps the version from standing there, whatever the gates say.
+    """
+    if occupant == number:
+        return f"Version {number} stands on {stage}."
+    change = f"Version {number} would {f'replace version {occupant}' if occupant else 'be the first'} on {stage}"
+    telling = _telling(judged, goes_by)
+    told = f": {telling}" if telling else ""
+    return f"{change}{told}. {_rules(obstacle, checks)}"
+
+
+def beside_sentence(number: int, other: int, judged: Sequence[Judged], goes_by: Sequence[str] = ()) -> str:
+    """Say of two versions which is better on the same rows."""
+    telling = _telling(judged, goes_by)
+    return f"Version {number} beside version {other}: {telling or 'no rows to judge them on'}."
+
+
+def _rules(obstacle: str | None, checks: Sequence[Check]) -> str:
+    unmet = [check for check in checks if not check.met]
+    of = f"{len(unmet)} of {len(checks)} gates {'is' if len(unmet) == 1 else 'are'} not met"
+    if obstacle:
+        return f"It cannot yet: {obstacle}{f', and {of}' if unmet else ''}."
+    if unmet:
+        return f"{of}: {unmet[0].asks}; {unmet[0].found}."
+    return (
+        f"All {len(checks)} gates are met."
+        if len(checks) > 1
+        else "Its gate is met."
+        if checks
+        else "No gate is asked."
+    )
+
+
+def _telling(judged: Sequence[Judged], goes_by: Sequence[str]) -> str:
+    """Return the measure that counts in words, and which others go against it."""
+    every = [(one.on, found) for one in judged for found in one.differences]
+    if not every:
+        return ""
+    named = [pair for measure in goes_by for pair in every if pair[1].measure == measure]
+    on, found = named[0] if named else max(every, key=lambda pair: (pair[1].beyond, _distance(pair[1])))
+    figures = f"{found.measure} on {on}, {found.left:.4g} against {found.right:.4g}"
+    if not found.beyond:
+        return f"{figures}, within noise"
+    against = [
+        f"{_word(other)} {other.measure}{f' on {place}' if place != on else ''}" for place, other in every
+        if other.beyond and _word(other) != _word(found)
+    ]  # fmt: skip
+    return f"{_word(found)} {figures}, beyond noise{f'; but {against[0]}' if against else ''}"
+
+
+def _word(found: RowsDifference) -> str:
+    return "better" if (found.change > 0) == found.higher_is_better else "worse"
+
+
+def _distance(found: RowsDifference) -> float:
+    half = (found.high - found.low) / 2
+    return abs(found.change) / half if half > 0 else float("inf")

@@ -1,0 +1,99 @@
+"""Routes for models as a whole: lists, cards, rules, ladders, gates, who fetches, feeds."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Query, Request, Response
+
+from kinetrum.actions import consuming, looking, model_list, modelling, registry_views
+from kinetrum.core.permissions import Role
+from kinetrum.core.registry.ladder import Stage
+from kinetrum.service import feeds, registry_shapes
+from kinetrum.service.access import SignedIn
+from kinetrum.wire import registry as wire
+
+router = APIRouter(tags=["models"])
+State = Literal["pending", "warning", "unplaced"]
+Find = Annotated[str, Query(max_length=200, description="Words that each stand in name, purpose, person or labels.")]
+Offset = Annotated[int, Query(ge=0, le=1_000_000)]
+Limit = Annotated[int, Query(ge=1, le=1_000)]
+
+
+@router.get("/models")
+def list_all_models(
+    actor: SignedIn, find: Find = "", state: State | None = None, offset: Offset = 0, limit: Limit = 100
+) -> wire.ModelList:
+    """List the models of all projects that one may see, with their ladders at a glance."""
+    return registry_shapes.model_list(model_list.list_models(actor, None, find, state, offset, limit))
+
+
+@router.get("/projects/{project}/models")
+def list_models(
+    actor: SignedIn, project: str, find: Find = "", state: State | None = None, offset: Offset = 0, limit: Limit = 100
+) -> wire.ModelList:
+    """List a project's models with their ladders at a glance."""
+    return registry_shapes.model_list(model_list.list_models(actor, project, find, state, offset, limit))
+
+
+@router.get("/projects/{project}/models/{model}")
+def read_model(actor: SignedIn, project: str, model: str) -> wire.Model:
+    """Read a model: card, rules, ladder, versions, timeline."""
+    return registry_shapes.model(registry_views.read_model(actor, project, model))
+
+
+@router.put("/projects/{project}/models/{model}/card")
+def write_card(actor: SignedIn, project: str, model: str, body: wire.NewCard) -> wire.CardRevision:
+    """Write a model's card over the revision that was seen; refused where somebody wrote it since."""
+    return wire.CardRevision(revision=modelling.write_card(actor, project, model, body.card, body.expect))
+
+
+@router.patch("/projects/{project}/models/{model}")
+def describe_model(actor: SignedIn, project: str, model: str, body: wire.ModelDescription) -> wire.Model:
+    """Set a model's purpose, the person to ask, labels, image."""
+    modelling.describe_model(
+        actor, project, model, purpose=body.purpose, owner=body.owner, labels=body.labels, image=body.image
+    )
+    return registry_shapes.model(registry_views.read_model(actor, project, model))
+
+
+@router.put("/projects/{project}/models/{model}/rules")
+def rule_model(actor: SignedIn, project: str, model: str, body: wire.ModelRules) -> wire.Model:
+    """Set how many approvals are needed, by a second person or not, and which sections the card requires."""
+    modelling.rule_model(
+        actor, project, model, approvals_needed=body.approvals_needed, second_pair=body.second_pair,
+        card_sections=body.card_sections,
+    )  # fmt: skip
+    return registry_shapes.model(registry_views.read_model(actor, project, model))
+
+
+@router.put("/projects/{project}/models/{model}/ladder")
+def set_ladder(actor: SignedIn, project: str, model: str, body: wire.NewLadder) -> wire.Model:
+    """Put a ladder in the place of a model's; an occupied stage cannot be removed."""
+    stages = [Stage(one.name, one.asks_approved, Role(one.least_role), tuple(one.placers)) for one in body.stages]
+    modelling.set_ladder(actor, project, model, stages)
+    return registry_shapes.model(registry_views.read_model(actor, project, model))
+
+
+@router.put("/projects/{project}/models/{model}/gates")
+def set_gates(actor: SignedIn, project: str, model: str, body: wire.NewGates) -> wire.Model:
+    """Set a model's gates, a table of TOML per stage."""
+    modelling.set_gates(actor, project, model, body.gates)
+    return registry_shapes.model(registry_views.read_model(actor, project, model))
+
+
+@router.get("/projects/{project}/models/{model}/fetches")
+def list_fetches(actor: SignedIn, project: str, model: str) -> list[wire.Fetch]:
+    """List who fetched which version, asked for how, how often and since when."""
+    return [wire.Fetch.model_validate(row) for row in consuming.list_fetches(actor, project, model)]
+
+
+@router.get(
+    "/projects/{project}/models/{model}/feed", response_class=Response,
+    responses={200: {"content": {feeds.MEDIA_TYPE: {}}}},
+)  # fmt: skip
+def read_feed(actor: SignedIn, project: str, model: str, request: Request) -> Response:
+    """Read what happened to a model as an Atom feed (RFC 4287), the latest first."""
+    view = registry_views.read_model(actor, project, model)
+    entries = looking.read_model_journal(actor, project, model, feeds.ENTRIES)
+    return Response(feeds.feed_of(view, entries, str(request.base_url).rstrip("/")), media_type=feeds.MEDIA_TYPE)

@@ -1,0 +1,161 @@
+/** Models, their rules, and versions side by side. */
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { answer, api, newId, type Schemas } from './client'
+
+export type GateCheck = Schemas['GateCheck']
+export type ReviewData = Schemas['Review']
+export type Glance = Schemas['ModelAtAGlance']
+export type NewStage = Schemas['NewStage']
+
+export type ModelState = 'pending' | 'warning' | 'unplaced'
+
+export const useModels = (project: string, find = '', state: ModelState | null = null, everywhere = false) =>
+  useQuery({
+    queryKey: ['project', project, 'models', find, state, everywhere],
+    queryFn: () => {
+      const query = { find, ...(state ? { state } : {}), limit: 1000 }
+      return everywhere
+        ? answer(api.GET('/api/v1/models', { params: { query } }))
+        : answer(api.GET('/api/v1/projects/{project}/models', { params: { path: { project }, query } }))
+    },
+    placeholderData: keepPreviousData,
+  })
+
+export const useReview = (
+  project: string,
+  model: string,
+  version: string,
+  stage: string | null,
+  against: string | null,
+) =>
+  useQuery({
+    queryKey: ['project', project, 'model', model, 'review', version, stage, against],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/models/{model}/versions/{version}/review', {
+          params: {
+            path: { project, model, version },
+            query: against ? { against } : stage ? { stage } : {},
+          },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  })
+
+export const useFetches = (project: string, model: string) =>
+  useQuery({
+    queryKey: ['project', project, 'model', model, 'fetches'],
+    queryFn: () =>
+      answer(
+        api.GET('/api/v1/projects/{project}/models/{model}/fetches', {
+          params: { path: { project, model } },
+        }),
+      ),
+  })
+
+function useModelAct<T>(project: string, act: (given: T) => Promise<unknown>) {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: act,
+    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
+  })
+}
+
+export const useWriteCard = (project: string, model: string) =>
+  useModelAct(project, (body: { card: string; expect: number }) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/models/{model}/card', {
+        params: { path: { project, model } },
+        body,
+      }),
+    ),
+  )
+
+export type Description = {
+  purpose?: string
+  owner?: string
+  labels?: Record<string, string | null>
+  image?: string
+}
+
+export const useDescribeModel = (project: string, model: string) =>
+  useModelAct(project, (body: Description) =>
+    answer(
+      api.PATCH('/api/v1/projects/{project}/models/{model}', {
+        params: { path: { project, model } },
+        body: { labels: {}, ...body },
+      }),
+    ),
+  )
+
+export type Rules = { approvals_needed?: number; second_pair?: boolean; card_sections?: string[] }
+
+export const useRuleModel = (project: string, model: string) =>
+  useModelAct(project, (body: Rules) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/models/{model}/rules', {
+        params: { path: { project, model } },
+        body,
+      }),
+    ),
+  )
+
+export const useSetLadder = (project: string, model: string) =>
+  useModelAct(project, (stages: NewStage[]) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/models/{model}/ladder', {
+        params: { path: { project, model } },
+        body: { stages },
+      }),
+    ),
+  )
+
+export const useSetGates = (project: string, model: string) =>
+  useModelAct(project, (gates: string) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/models/{model}/gates', {
+        params: { path: { project, model } },
+        body: { gates },
+      }),
+    ),
+  )
+
+export const useChooseLead = (project: string, model: string) =>
+  useModelAct(project, (version: number | null) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/models/{model}/lead', {
+        params: { path: { project, model } },
+        body: { version, comment: '' },
+      }),
+    ),
+  )
+
+export const useRetire = (project: string, model: string, version: number) =>
+  useModelAct(project, (body: { retired: boolean; comment: string }) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/models/{model}/versions/{version}/retirement', {
+        params: { path: { project, model, version } },
+        body,
+      }),
+    ),
+  )
+
+export const useAddEvidence = (project: string, model: string, version: number) =>
+  useModelAct(project, (body: { on: string; run: string }) =>
+    answer(
+      api.POST('/api/v1/projects/{project}/models/{model}/versions/{version}/evidence', {
+        params: { path: { project, model, version } },
+        body: { id: newId(), ...body },
+      }),
+    ),
+  )
+
+export const useLabelVersion = (project: string, model: string, version: number) =>
+  useModelAct(project, (labels: Record<string, string | null>) =>
+    answer(
+      api.PATCH('/api/v1/projects/{project}/models/{model}/versions/{version}/labels', {
+        params: { path: { project, model, version } },
+        body: { labels },
+      }),
+    ),
+  )

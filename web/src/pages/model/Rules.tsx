@@ -1,0 +1,287 @@
+/** What a model is for, who is asked, how it is reviewed, and who may place what on its stages. */
+import { useState } from 'react'
+import {
+  useChooseLead,
+  useDescribeModel,
+  useRuleModel,
+  useSetLadder,
+  type NewStage,
+} from '../../api/registry'
+import type { Model } from '../../api/client'
+import { DialogForm } from '../../parts/DialogForm'
+import { labelLines, labelsOf } from '../../parts/labels'
+import { Fact, Section } from '../../parts/Marks'
+
+type Asked = 'describe' | 'rule' | 'ladder'
+
+export function Rules({ model }: { model: Model }) {
+  const [asked, setAsked] = useState<Asked | null>(null)
+  const lead = useChooseLead(model.project, model.name)
+  const close = () => setAsked(null)
+  const labels = Object.entries(model.labels)
+  return (
+    <Section title="Rules" fact={<Buttons model={model} onAsk={setAsked} />}>
+      <dl className="text-xs">
+        <Fact term="purpose">{model.purpose || 'none said'}</Fact>
+        <Fact term="ask">{model.person}</Fact>
+        <Fact term="review">
+          {model.approvals_needed} approval{model.approvals_needed === 1 ? '' : 's'}
+          {model.second_pair ? ', by a second person' : ''}
+        </Fact>
+        <Fact term="card">
+          {model.card_sections.length ? model.card_sections.join(', ') : 'no section required'}
+        </Fact>
+        {labels.length > 0 && (
+          <Fact term="labels">{labels.map(([key, text]) => `${key}=${text}`).join(', ')}</Fact>
+        )}
+        <Fact term="lead">
+          <select
+            aria-label="Lead version"
+            className="field py-0 text-xs"
+            disabled={!!model.why_not['lead']}
+            title={model.why_not['lead'] ?? undefined}
+            value={model.lead_chosen ? String(model.lead) : ''}
+            onChange={(event) => lead.mutate(event.target.value ? Number(event.target.value) : null)}
+          >
+            <option value="">
+              the highest occupant{model.lead && !model.lead_chosen ? ` (${model.lead})` : ''}
+            </option>
+            {model.versions
+              .filter((version) => version.review === 'approved' && !version.retired && !version.damaged)
+              .map((version) => (
+                <option key={version.number} value={version.number}>
+                  version {version.number}
+                </option>
+              ))}
+          </select>
+          {lead.error && (
+            <span role="alert" className="block text-bad">
+              {lead.error.message}
+            </span>
+          )}
+        </Fact>
+        {[...model.stages].reverse().map((stage) => (
+          <Fact key={stage.name} term={stage.name}>
+            {stage.asks_approved ? 'an approved version' : 'any version'}, placed by{' '}
+            {stage.placers.length ? stage.placers.join(' or ') : `${stage.least_role}s`}
+            {stage.why_not && <span className="block text-ink3">{stage.why_not}</span>}
+          </Fact>
+        ))}
+      </dl>
+      {asked === 'describe' && <Describe model={model} onClose={close} />}
+      {asked === 'rule' && <Rule model={model} onClose={close} />}
+      {asked === 'ladder' && <Ladder model={model} onClose={close} />}
+    </Section>
+  )
+}
+
+function Buttons({ model, onAsk }: { model: Model; onAsk: (asked: Asked) => void }) {
+  const buttons: [Asked, string, string][] = [
+    ['describe', 'Describe', 'describe'],
+    ['rule', 'Review rules', 'rule'],
+    ['ladder', 'Ladder', 'rule'],
+  ]
+  return (
+    <span className="flex gap-1.5">
+      {buttons.map(([asked, text, act]) => (
+        <button
+          key={asked}
+          className="btn leading-[18px]"
+          disabled={!!model.why_not[act]}
+          title={model.why_not[act] ?? undefined}
+          onClick={() => onAsk(asked)}
+        >
+          {text}
+        </button>
+      ))}
+    </span>
+  )
+}
+
+type Props = { model: Model; onClose: () => void }
+
+function Line(props: { title: string; value: string; onChange: (value: string) => void }) {
+  return (
+    <label className="flex flex-col gap-1 text-xs text-ink2">
+      {props.title}
+      <input
+        className="field h-8 text-sm"
+        value={props.value}
+        onChange={(event) => props.onChange(event.target.value)}
+      />
+    </label>
+  )
+}
+
+function Describe({ model, onClose }: Props) {
+  const save = useDescribeModel(model.project, model.name)
+  const [purpose, setPurpose] = useState(model.purpose)
+  const [owner, setOwner] = useState(model.person_name)
+  const [labels, setLabels] = useState(labelLines(model.labels))
+  const [image, setImage] = useState(model.image ?? '')
+  const submit = () => {
+    const changed = labelsOf(labels, model.labels)
+    save.mutate(
+      { purpose, labels: changed, ...(owner !== model.person_name ? { owner } : {}), ...(image !== (model.image ?? '') ? { image } : {}) },
+      { onSuccess: onClose },
+    ) // prettier-ignore
+  }
+  return (
+    <DialogForm
+      title={`Describe ${model.name}`}
+      act="Save"
+      error={save.error}
+      pending={save.isPending}
+      onSubmit={submit}
+      onClose={onClose}
+    >
+      <Line title="Purpose" value={purpose} onChange={setPurpose} />
+      <Line title="Person to ask, by name" value={owner} onChange={setOwner} />
+      <Line title="Image that is kept, as in plots@2:tree.png" value={image} onChange={setImage} />
+      <label className="flex flex-col gap-1 text-xs text-ink2">
+        Labels, one key=value a line
+        <textarea
+          className="field mono text-xs"
+          rows={3}
+          value={labels}
+          onChange={(event) => setLabels(event.target.value)}
+        />
+      </label>
+    </DialogForm>
+  )
+}
+
+function Rule({ model, onClose }: Props) {
+  const save = useRuleModel(model.project, model.name)
+  const [approvals, setApprovals] = useState(String(model.approvals_needed))
+  const [second, setSecond] = useState(model.second_pair)
+  const [sections, setSections] = useState(model.card_sections.join(', '))
+  const submit = () =>
+    save.mutate(
+      { approvals_needed: Number(approvals), second_pair: second, card_sections: sections.split(',').map((one) => one.trim()).filter(Boolean) },
+      { onSuccess: onClose },
+    ) // prettier-ignore
+  return (
+    <DialogForm
+      title={`How ${model.name} is reviewed`}
+      act="Save"
+      error={save.error}
+      pending={save.isPending}
+      onSubmit={submit}
+      onClose={onClose}
+    >
+      <Line title="Approvals needed" value={approvals} onChange={setApprovals} />
+      <label className="flex items-center gap-2 text-xs text-ink2">
+        <input type="checkbox" checked={second} onChange={(event) => setSecond(event.target.checked)} />
+        Who registered a version may not approve it
+      </label>
+      <Line title="Sections that the card requires" value={sections} onChange={setSections} />
+    </DialogForm>
+  )
+}
+
+function Ladder({ model, onClose }: Props) {
+  const save = useSetLadder(model.project, model.name)
+  const [stages, setStages] = useState<NewStage[]>(
+    model.stages.map(({ name, asks_approved, least_role, placers }) => ({
+      name, asks_approved, placers, least_role: least_role as NewStage['least_role'],
+    })),
+  ) // prettier-ignore
+  const change = (at: number, part: Partial<NewStage>) =>
+    setStages(stages.map((stage, place) => (place === at ? { ...stage, ...part } : stage)))
+  return (
+    <DialogForm
+      title={`Ladder of ${model.name}, from the lowest stage`}
+      act="Save"
+      wide
+      error={save.error}
+      pending={save.isPending}
+      onSubmit={() => save.mutate(stages, { onSuccess: onClose })}
+      onClose={onClose}
+    >
+      <table className="text-xs" aria-label="Stages">
+        <thead>
+          <tr className="lab">
+            <th scope="col">stage</th>
+            <th scope="col">asks an approved version</th>
+            <th scope="col">who may place</th>
+            <th scope="col">or these people alone, by name</th>
+            <td />
+          </tr>
+        </thead>
+        <tbody>
+          {stages.map((stage, at) => (
+            <tr key={at}>
+              <td>
+                <input
+                  aria-label={`Name of stage ${at + 1}`}
+                  className="field"
+                  value={stage.name}
+                  onChange={(event) => change(at, { name: event.target.value })}
+                />
+              </td>
+              <td>
+                <input
+                  type="checkbox"
+                  aria-label={`${stage.name} asks an approved version`}
+                  checked={stage.asks_approved}
+                  onChange={(event) => change(at, { asks_approved: event.target.checked })}
+                />
+              </td>
+              <td>
+                <select
+                  aria-label={`Who may place on ${stage.name}`}
+                  className="field"
+                  value={stage.least_role}
+                  onChange={(event) =>
+                    change(at, { least_role: event.target.value as NewStage['least_role'] })
+                  }
+                >
+                  <option value="contributor">contributors</option>
+                  <option value="approver">approvers</option>
+                  <option value="maintainer">maintainers</option>
+                </select>
+              </td>
+              <td>
+                <input
+                  aria-label={`People who may place on ${stage.name}`}
+                  className="field w-64"
+                  value={stage.placers.join(', ')}
+                  onChange={(event) =>
+                    change(at, {
+                      placers: event.target.value
+                        .split(',')
+                        .map((one) => one.trim())
+                        .filter(Boolean),
+                    })
+                  }
+                />
+              </td>
+              <td>
+                <button
+                  type="button"
+                  className="btn"
+                  aria-label={`Remove ${stage.name}`}
+                  onClick={() => setStages(stages.filter((_, place) => place !== at))}
+                >
+                  Remove
+                </button>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <div>
+        <button
+          type="button"
+          className="btn"
+          onClick={() =>
+            setStages([...stages, { name: '', asks_approved: true, least_role: 'contributor', placers: [] }])
+          }
+        >
+          Add a stage above
+        </button>
+      </div>
+    </DialogForm>
+  )
+}

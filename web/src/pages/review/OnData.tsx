@@ -1,0 +1,153 @@
+/** Results of both versions on the same data, and whether the same rows tell them apart. */
+import { Link, useParams } from 'react-router'
+import type { ReviewData } from '../../api/registry'
+import { DifferencePost, PostHead } from '../../parts/Post'
+import { Section } from '../../parts/Marks'
+import { decimalsOf, show, signed } from '../../parts/values'
+
+type Part = ReviewData['on_data'][number]
+type Difference = Part['differences'][number]
+
+function verdictOf(one: Difference): { word: string; verdict: 'better' | 'worse' | 'equal'; tone: string } {
+  if (!one.beyond) return { word: 'within noise', verdict: 'equal', tone: 'text-ink3' }
+  const better = one.change > 0 === one.higher_is_better
+  return better
+    ? { word: 'better', verdict: 'better', tone: 'strong text-accent' }
+    : { word: 'worse', verdict: 'worse', tone: 'strong text-bad' }
+}
+
+export function OnData({ review }: { review: ReviewData }) {
+  const { project = '' } = useParams()
+  const number = review.candidate.number
+  const other = review.other?.number ?? null
+  return (
+    <>
+      {review.on_data.map((part) => (
+        <Section
+          key={part.on}
+          title={`On ${part.on}`}
+          fact={
+            part.differences[0]
+              ? `the same ${part.differences[0].rows.toLocaleString('en')} rows, 95 %`
+              : part.note || 'its results there'
+          }
+        >
+          {part.same_data === false && (
+            <p className="text-xs text-bad">Both call it {part.on}, and it is not the same data.</p>
+          )}
+          <table className="w-full" aria-label={`On ${part.on}`}>
+            <thead>
+              <tr className="lab h-6">
+                <th scope="col">result</th>
+                <th scope="col" className="text-right">
+                  {number}
+                </th>
+                {other && (
+                  <>
+                    <th scope="col" className="text-right">
+                      {other}
+                    </th>
+                    <th scope="col" className="text-right">
+                      {number} − {other}
+                    </th>
+                    <th scope="col" className="pl-5">
+                      <PostHead />
+                    </th>
+                    <td />
+                  </>
+                )}
+              </tr>
+            </thead>
+            <tbody>
+              {keysOf(part).map((key) => (
+                <Row key={key} name={key} part={part} other={other} />
+              ))}
+            </tbody>
+          </table>
+        </Section>
+      ))}
+      {review.on_data.length === 0 && (
+        <Section title="Evidence" fact="none yet">
+          <p className="lab py-1">
+            Nothing says how it does on named data. Add a run that judged it below, or{' '}
+            <code className="mono">
+              kinetrum evidence {review.candidate.reference} --on NAME --predictions FILE
+            </code>
+          </p>
+        </Section>
+      )}
+      {review.candidate.evidence.length > 0 && (
+        <p className="-mt-3 text-xs text-ink3">
+          Judged by{' '}
+          {review.candidate.evidence.map((one) => (
+            <Link key={one.id} className="link mr-2" to={`/${project}/e/${one.run}`}>
+              {one.run} on {one.on}
+            </Link>
+          ))}
+        </p>
+      )}
+    </>
+  )
+}
+
+const keysOf = (part: Part) => [
+  ...new Set([
+    ...part.differences.map((one) => one.measure),
+    ...Object.keys(part.candidate),
+    ...Object.keys(part.other),
+  ]),
+]
+
+const written = (value: unknown, decimals: number | undefined) =>
+  value === undefined ? '–' : show(value, typeof value === 'number' ? decimals : undefined)
+
+function Row({ name, part, other }: { name: string; part: Part; other: number | null }) {
+  const one = part.differences.find((found) => found.measure === name)
+  const [left, right] = [part.candidate[name] ?? one?.left, part.other[name] ?? one?.right]
+  const decimals = decimalsOf([left, right])
+  return (
+    <tr className="h-[28px] border-b border-line">
+      <th scope="row">
+        {name} {one && (one.higher_is_better ? '↑' : '↓')}
+      </th>
+      <td className="strong text-right">{written(left, decimals)}</td>
+      {other && (
+        <>
+          <td className="text-right">{written(right, decimals)}</td>
+          <Told one={one} />
+        </>
+      )}
+    </tr>
+  )
+}
+
+function Told({ one }: { one: Difference | undefined }) {
+  if (!one)
+    return (
+      <>
+        <td />
+        <td />
+        <td />
+      </>
+    )
+  const said = verdictOf(one)
+  return (
+    <>
+      <td className="text-right">{signed(one.change)}</td>
+      <td className="pl-5">
+        <DifferencePost
+          change={one.change}
+          low={one.low}
+          high={one.high}
+          beyond={one.beyond}
+          verdict={said.verdict}
+          higher={one.higher_is_better}
+          said={said.word}
+        />
+      </td>
+      <td className={`pl-3 text-xs whitespace-nowrap ${said.tone}`} title={one.method}>
+        {said.word}
+      </td>
+    </>
+  )
+}

@@ -1,0 +1,263 @@
+/** Where a version and the one beside it come from, and what changed between them. */
+import { useState } from 'react'
+import { Link, useParams } from 'react-router'
+import type { Model, Schemas } from '../../api/client'
+import { useAddEvidence, useLabelVersion, useRetire, type ReviewData } from '../../api/registry'
+import { ActDialog } from '../../parts/ActDialog'
+import { DialogForm } from '../../parts/DialogForm'
+import { labelLines, labelsOf } from '../../parts/labels'
+import { Fact, Section } from '../../parts/Marks'
+import { bytes, plural } from '../../parts/values'
+
+type Version = Schemas['ModelVersionDetail']
+const SHOWN = 12
+
+export function Changes({ review }: { review: ReviewData }) {
+  const { project = '' } = useParams()
+  const { candidate, other } = review
+  const runs = [candidate.run, other?.run].filter((run): run is string => !!run)
+  const grown = other ? candidate.artifact.size_bytes - other.artifact.size_bytes : 0
+  return (
+    <Section
+      title="What changed"
+      fact={other ? `against version ${other.number}` : 'nothing to compare with'}
+    >
+      <dl className="text-xs">
+        <Fact term="signature">
+          <Signature review={review} />
+        </Fact>
+        <Fact term="size">
+          {bytes(candidate.artifact.size_bytes)}
+          {other && grown !== 0 && `, ${bytes(Math.abs(grown))} ${grown < 0 ? 'smaller' : 'larger'}`}
+        </Fact>
+        {other && (
+          <Fact term="packages">
+            {review.packages.length === 0
+              ? candidate.run && other.run
+                ? 'the same'
+                : 'not both recorded'
+              : review.packages.slice(0, SHOWN).map((one) => (
+                  <span key={one.name} className="mono mr-3 inline-block">
+                    {one.name} {one.before ?? 'none'} → {one.after ?? 'none'}
+                  </span>
+                ))}
+            {review.packages.length > SHOWN && `and ${review.packages.length - SHOWN} more`}
+          </Fact>
+        )}
+        {runs.length === 2 && (
+          <Fact term="settings, code, data">
+            <Link className="link" to={`/${project}/compare?run=${runs[0]}~1&run=${runs[1]}~2`}>
+              {runs[0]} beside {runs[1]}, with their replicates
+            </Link>
+          </Fact>
+        )}
+      </dl>
+    </Section>
+  )
+}
+
+function Signature({ review }: { review: ReviewData }) {
+  const { signature } = review.candidate
+  if (!signature) return <>not known; it was registered without a sample</>
+  const field = (one: { name: string; type: string; shape: (number | string | null)[] }) =>
+    `${one.name} ${one.type} [${one.shape.map((side) => side ?? '?').join(', ')}]`
+  return (
+    <>
+      {review.misfits?.length ? (
+        <b className="strong block text-bad">{review.misfits.join('; ')}</b>
+      ) : (
+        review.other?.signature && (
+          <span className="block text-ink3">fits in the place of version {review.other.number}</span>
+        )
+      )}
+      <span className="mono block">
+        {signature.inputs.slice(0, SHOWN).map(field).join(', ')} →{' '}
+        {signature.outputs.slice(0, SHOWN).map(field).join(', ')}
+      </span>
+      <span className="text-ink3">
+        {signature.source === 'sample' ? 'inferred from a sample' : `read from ${signature.source}`}
+      </span>
+    </>
+  )
+}
+
+export function Origins({ model, version }: { model: Model; version: Version }) {
+  const { project = '' } = useParams()
+  const [asked, setAsked] = useState<'evidence' | 'labels' | 'retire' | null>(null)
+  const close = () => setAsked(null)
+  const labels = Object.entries(version.labels)
+  return (
+    <Section title="Where it comes from" fact={<Buttons model={model} version={version} onAsk={setAsked} />}>
+      <dl className="text-xs">
+        {version.overrides.map((reason) => (
+          <Fact key={reason} term="overridden">
+            <b className="strong text-bad">{reason}</b>
+          </Fact>
+        ))}
+        <Fact term="run">
+          {version.run ? (
+            <Link className="link" to={`/${project}/e/${version.run}`}>
+              {version.run}
+            </Link>
+          ) : (
+            version.origin
+          )}
+        </Fact>
+        <Fact term="files">
+          <Link
+            className="link mono"
+            to={`/${version.artifact_project}/data/${version.artifact.name}?version=${version.artifact.number}`}
+          >
+            {version.artifact.reference}
+          </Link>{' '}
+          {plural(version.files.length, 'file')}, {bytes(version.artifact.size_bytes)}
+          {version.artifact.by_reference && ', by reference: the bytes are elsewhere'}
+        </Fact>
+        <Fact term="lineage">
+          <Link className="link" to={`/${project}/lineage?of=${version.reference}`}>
+            back to the raw data
+          </Link>
+        </Fact>
+        {labels.length > 0 && (
+          <Fact term="labels">{labels.map(([key, text]) => `${key}=${text}`).join(', ')}</Fact>
+        )}
+        {Object.keys(version.dependencies).length > 0 && (
+          <Fact term="packages">
+            {plural(Object.keys(version.dependencies).length, 'package')}, as its run recorded them
+          </Fact>
+        )}
+        <Fact term="lock">
+          <span className="mono break-all">
+            {project}/{version.reference} sha256:{version.artifact.digest}
+          </span>
+        </Fact>
+        <Fact term="fetch">
+          <span className="mono">kinetrum fetch {version.reference} -o .</span>
+        </Fact>
+      </dl>
+      {asked === 'evidence' && <AddEvidence model={model} version={version} onClose={close} />}
+      {asked === 'labels' && <Labels model={model} version={version} onClose={close} />}
+      {asked === 'retire' && <Retire model={model} version={version} onClose={close} />}
+    </Section>
+  )
+}
+
+type Asked = 'evidence' | 'labels' | 'retire'
+type Props = { model: Model; version: Version; onClose: () => void }
+
+function Buttons({
+  model,
+  version,
+  onAsk,
+}: {
+  model: Model
+  version: Version
+  onAsk: (asked: Asked) => void
+}) {
+  const buttons: [Asked, string, string][] = [
+    ['evidence', 'Add evidence', 'evidence'],
+    ['labels', 'Label', 'describe'],
+    ['retire', version.retired ? 'Use again' : 'Retire', 'retire'],
+  ]
+  return (
+    <span className="flex gap-1.5">
+      {buttons.map(([asked, text, act]) => (
+        <button
+          key={asked}
+          className="btn leading-[18px]"
+          disabled={!!model.why_not[act]}
+          title={model.why_not[act] ?? undefined}
+          onClick={() => onAsk(asked)}
+        >
+          {text}
+        </button>
+      ))}
+    </span>
+  )
+}
+
+function AddEvidence({ model, version, onClose }: Props) {
+  const add = useAddEvidence(model.project, model.name, version.number)
+  const [run, setRun] = useState('')
+  const [on, setOn] = useState('')
+  return (
+    <DialogForm
+      title={`Evidence of version ${version.number}`}
+      act="Add evidence"
+      error={add.error}
+      pending={add.isPending}
+      onSubmit={() => add.mutate({ run: run.trim(), on: on.trim() }, { onSuccess: onClose })}
+      onClose={onClose}
+    >
+      <p className="text-xs text-ink2">
+        A run that used this version, or made it, and recorded results under the name of the data, as in
+        holdout/recall.
+      </p>
+      <label className="flex flex-col gap-1 text-xs text-ink2">
+        Run
+        <input
+          className="field h-8 text-sm"
+          required
+          placeholder={`${model.name}/42`}
+          value={run}
+          onChange={(event) => setRun(event.target.value)}
+        />
+      </label>
+      <label className="flex flex-col gap-1 text-xs text-ink2">
+        Name of the data
+        <input
+          className="field h-8 text-sm"
+          required
+          placeholder="holdout"
+          value={on}
+          onChange={(event) => setOn(event.target.value)}
+        />
+      </label>
+    </DialogForm>
+  )
+}
+
+function Labels({ model, version, onClose }: Props) {
+  const save = useLabelVersion(model.project, model.name, version.number)
+  const [lines, setLines] = useState(labelLines(version.labels))
+  return (
+    <DialogForm
+      title={`Labels of version ${version.number}`}
+      act="Save"
+      error={save.error}
+      pending={save.isPending}
+      onSubmit={() => save.mutate(labelsOf(lines, version.labels), { onSuccess: onClose })}
+      onClose={onClose}
+    >
+      <label className="flex flex-col gap-1 text-xs text-ink2">
+        One key=value a line
+        <textarea
+          className="field mono text-xs"
+          rows={4}
+          value={lines}
+          onChange={(event) => setLines(event.target.value)}
+        />
+      </label>
+    </DialogForm>
+  )
+}
+
+function Retire({ model, version, onClose }: Props) {
+  const retire = useRetire(model.project, model.name, version.number)
+  return (
+    <ActDialog
+      title={version.retired ? `Use version ${version.number} again` : `Retire version ${version.number}`}
+      text={
+        version.retired
+          ? 'It may be promoted again.'
+          : 'It is not promoted any more. Where it stands on a stage it stays until somebody rolls back, and is shown loudly.'
+      }
+      act={version.retired ? 'Use again' : 'Retire'}
+      danger={!version.retired}
+      pending={retire.isPending}
+      error={retire.error}
+      onClose={onClose}
+      onAct={(comment) => retire.mutate({ retired: !version.retired, comment }, { onSuccess: onClose })}
+    />
+  )
+}

@@ -1,0 +1,106 @@
+/** Values of both versions: of runs with replicates means, and whether they differ beyond noise. */
+import { useParams } from 'react-router'
+import { useComparison, type Outcome } from '../../api/comparing'
+import type { ReviewData } from '../../api/registry'
+import { DifferencePost, PostHead } from '../../parts/Post'
+import { Section } from '../../parts/Marks'
+import { arrow, decimalsOf, goalsFirst, show, signed } from '../../parts/values'
+
+export function Values({ review }: { review: ReviewData }) {
+  const { project = '' } = useParams()
+  const { candidate, other } = review
+  const runs = candidate.run && other?.run && candidate.run !== other.run ? [candidate.run, other.run] : []
+  const comparison = useComparison(project, runs, 1, false)
+  const outcomes = new Map(comparison.data?.outcomes.map((row) => [row.key, row]))
+  const goals = new Map(candidate.goals.map((goal) => [goal.key, goal]))
+  const keys = goalsFirst(Object.keys(candidate.values), candidate.goals)
+  return (
+    <Section
+      title="Side by side"
+      fact={comparison.data?.headline.reason ?? (other ? 'no two runs to compare' : '')}
+    >
+      <table className="w-full" aria-label="Side by side">
+        <thead>
+          <tr className="lab h-6">
+            <th scope="col">value</th>
+            <th scope="col" className="text-right">
+              {candidate.number}
+            </th>
+            {other && (
+              <>
+                <th scope="col" className="text-right">
+                  {other.number}
+                </th>
+                <th scope="col" className="text-right">
+                  {candidate.number} − {other.number}
+                </th>
+                <th scope="col" className="pl-5">
+                  <PostHead />
+                </th>
+                <td />
+              </>
+            )}
+          </tr>
+        </thead>
+        <tbody>
+          {keys.map((key) => {
+            const goal = goals.get(key)
+            const [left, right] = [candidate.values[key], other?.values[key]]
+            const decimals = decimalsOf([left, right])
+            const text = (value: unknown) =>
+              value === undefined ? '–' : show(value, typeof value === 'number' ? decimals : undefined)
+            return (
+              <tr key={key} className="h-[28px] border-b border-line">
+                <th scope="row">
+                  {key}
+                  {arrow(goal)} <span className="text-2xs text-ink3">{goal?.unit}</span>
+                </th>
+                <td className="strong text-right">{text(left)}</td>
+                {other && (
+                  <>
+                    <td className="text-right">{text(right)}</td>
+                    <Difference row={outcomes.get(key)} />
+                  </>
+                )}
+              </tr>
+            )
+          })}
+        </tbody>
+      </table>
+    </Section>
+  )
+}
+
+function Difference({ row }: { row: Outcome | undefined }) {
+  const change = row?.changes[0]
+  if (!row || !change)
+    return (
+      <>
+        <td />
+        <td />
+        <td />
+      </>
+    )
+  const { difference, verdict } = change
+  const word = difference.beyond === false ? 'within noise' : (verdict ?? '')
+  const tone = difference.beyond === false ? 'text-ink3' : verdict === 'worse' ? 'text-bad' : 'text-accent'
+  return (
+    <>
+      <td className="text-right">{change.change === null ? '' : signed(change.change)}</td>
+      <td className="pl-5">
+        {row.goal && change.change !== null && (
+          <DifferencePost
+            change={change.change}
+            low={difference.low}
+            high={difference.high}
+            beyond={difference.beyond}
+            verdict={verdict}
+            higher={row.goal.direction === 'higher'}
+            said={word}
+          />
+        )}
+      </td>
+      <td className={`pl-3 text-xs whitespace-nowrap ${tone}`}>{word}</td>
+    </>
+  )
+}

@@ -1,0 +1,74 @@
+/** Approve or reject with a comment; what others said, and why the asker may not. */
+import { useState } from 'react'
+import { useParams } from 'react-router'
+import { useVerdict } from '../../api/acts'
+import type { Model, Schemas } from '../../api/client'
+import { useMe } from '../../api/queries'
+import { Review as ReviewMark, Section } from '../../parts/Marks'
+import { moment, plural } from '../../parts/values'
+
+export function Verdict({ model, version }: { model: Model; version: Schemas['ModelVersionDetail'] }) {
+  const { project = '' } = useParams()
+  const { data: me } = useMe()
+  const give = useVerdict(project, model.name, version.number)
+  const [comment, setComment] = useState('')
+  const why = model.why_not['review']
+  const mine = version.verdicts.find((verdict) => verdict.person === me?.full_name)
+  const act = (verdict: 'approve' | 'reject' | null) =>
+    give.mutate({ verdict, comment }, { onSuccess: () => setComment('') })
+  const approvals = version.verdicts.filter((verdict) => verdict.approves).length
+  return (
+    <Section
+      title="Verdict"
+      fact={
+        <>
+          <ReviewMark review={version.review} /> · {approvals} of{' '}
+          {plural(version.approvals_needed, 'approval')}
+        </>
+      }
+    >
+      {version.verdicts.map((verdict) => (
+        <p key={verdict.person} className="border-l-2 border-line2 py-0.5 pl-2 text-xs">
+          <b className="strong">{verdict.person}</b> {verdict.approves ? 'approved' : 'rejected'}{' '}
+          {moment(verdict.given_at)}
+          {verdict.comment && `: “${verdict.comment}”`}
+        </p>
+      ))}
+      <label className="mt-2 flex flex-col gap-1 text-xs text-ink2">
+        Comment, kept in the journal
+        <textarea
+          className="field text-sm"
+          rows={3}
+          maxLength={4000}
+          disabled={!!why}
+          value={comment}
+          onChange={(event) => setComment(event.target.value)}
+        />
+      </label>
+      <div className="mt-2 flex gap-2">
+        <button
+          className="btn btn-p"
+          disabled={!!version.why_not_approve || give.isPending}
+          title={version.why_not_approve ?? undefined}
+          onClick={() => act('approve')}
+        >
+          Approve
+        </button>
+        <button className="btn btn-bad" disabled={!!why || give.isPending} onClick={() => act('reject')}>
+          Reject
+        </button>
+        {mine && (
+          <button className="btn" disabled={give.isPending} onClick={() => act(null)}>
+            Take my verdict back
+          </button>
+        )}
+      </div>
+      {version.why_not_approve && <p className="lab mt-1">{version.why_not_approve}</p>}
+      {give.error && (
+        <p role="alert" className="mt-1 text-xs text-bad">
+          {give.error.message}
+        </p>
+      )}
+    </Section>
+  )
+}
