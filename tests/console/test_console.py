@@ -203,7 +203,9 @@ def test_register_review_promote_and_roll_back(visit: Visit, project: Project) -
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Comment").fill("first try")
     dialog.get_by_role("button", name="Register").click()
-    expect(page.get_by_role("heading", level=1)).to_have_text("Version 1 is pending.")
+    expect(page.get_by_role("heading", level=1)).to_contain_text(
+        "Version 1 would be the first on production. It cannot yet: version 1 is pending"
+    )
     promote = page.get_by_role("button", name="Promote to production")
     expect(promote).to_be_disabled()
     expect(page.get_by_text("production asks an approved version")).to_be_visible()
@@ -259,7 +261,7 @@ def test_who_may_not_is_told_why(visit: Visit, project: Project) -> None:
     project.registered(1)
     page = visit("/models/frost-alarm/1", "viewer")
     expect(page.get_by_role("button", name="Approve")).to_be_disabled()
-    expect(page.get_by_text("To approve or reject takes an approver")).to_be_visible()
+    expect(page.get_by_text("to approve or reject versions takes an approver")).to_be_visible()
     expect(page.get_by_text("takes a contributor").first).to_be_visible()
     accessible(page)
 

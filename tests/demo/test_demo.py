@@ -92,7 +92,17 @@ def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
     ]
     assert [stage["occupant"] for stage in model["stages"]] == [5, 4, 3]
     assert [event["act"] for event in model["events"]].count("roll back") == 1
-    assert len(demo.service.get("/projects/orchard/journal", subject="frost-alarm")) == 19
+    assert len(demo.service.get("/projects/orchard/journal", subject="frost-alarm")) == 23
+    told = {
+        number: next(check for check in demo.service.get(
+            f"/projects/orchard/models/frost-alarm/versions/{number}/gates/production")["checks"] if check["kind"] == "better")
+        for number in (4, 5)
+    }  # fmt: skip
+    # The demo of tests is trained on less: there both may be within noise.
+    assert told[4]["found"].endswith("within noise")
+    assert told[5]["figures"]["gain"] > told[4]["figures"]["gain"] > 0
+    assert [fetch["asked"] for fetch in demo.service.get("/projects/orchard/models/frost-alarm/fetches")] == [
+        "lead", "production"]  # fmt: skip
     nights = demo.service.get("/projects/orchard/artifacts/nights/versions")
     assert [version["number"] for version in nights] == [4, 3, 2, 1]
     assert not any(version["by_reference"] for version in nights)

@@ -137,6 +137,7 @@ function Choose(props: {
     <label className="flex flex-col gap-0.5">
       {props.name}
       <select
+        aria-label={props.name}
         className="field py-0 text-xs"
         value={props.value}
         onChange={(event) => props.onChange(event.target.value)}
