@@ -18,6 +18,7 @@ from benchmarks.files import difference, files, large, lineage, small
 from benchmarks.measuring import Ratio
 from benchmarks.output import output
 from benchmarks.recording import measure_call, recording
+from benchmarks.registry import registry
 from benchmarks.run_table import run_table
 from benchmarks.starting import starting
 from benchmarks.training import SlowService, loop_of_steps, memory_away
@@ -58,6 +59,7 @@ def main() -> None:
             "comparing": lambda: comparing(url, token),
             "table": lambda: console_table(url, token),
             "charts": lambda: console_charts(url, token),
+            "registry": lambda: registry(url, token),
             "memory": lambda: [memory_away()],
             "output": output,
             "large": lambda: files(url, token, large),

@@ -6140,6 +6140,8 @@ export interface components {
             waiting: components["schemas"]["WaitingVersion"][];
             /** Stage Changes */
             stage_changes: components["schemas"]["StageChange"][];
+            /** Troubles */
+            troubles: components["schemas"]["Trouble"][];
             /** Notes */
             notes: components["schemas"]["NewNote-Output"][];
         };
@@ -6149,6 +6151,22 @@ export interface components {
             name: string;
             /** Secret */
             secret: string;
+        };
+        /**
+         * Trouble
+         * @description An occupant of a stage that is rejected, retired or damaged.
+         */
+        Trouble: {
+            /** Project */
+            project: string;
+            /** Model */
+            model: string;
+            /** Stage */
+            stage: string;
+            /** Number */
+            number: number;
+            /** Warning */
+            warning: string;
         };
         /**
          * UploadState

@@ -2,22 +2,35 @@
 
 from __future__ import annotations
 
-from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.files import stored_entry
 from kinetrum.actions.registry import hold
 from kinetrum.actions.registry_views import VersionDetailView, pick_version, read_model_version
 from kinetrum.core.manifests import FileEntry
+from kinetrum.core.values import check_name
 from kinetrum.storage import artifacts, fetches, models
 from kinetrum.storage.database import snapshot, transaction
 from kinetrum.storage.fetches import FetchRow
 
 
+def _asked_for(place: Place, model_name: str, which: str) -> tuple[int, int, int]:
+    """Return model, number and artifact version of what is asked for: by number or stage in two short statements."""
+    model = models.model_named(place.project_id, check_name(model_name, "model"))
+    found = models.version_asked_for(model.model_id, which) if model else None
+    if model and found:
+        return model.model_id, *found
+    # `lead`, a digest, or what is not there, which is told in full.
+    held = hold(place, model_name, lock=False)
+    number = pick_version(held, which)
+    row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
+    return held.model.model_id, number, row.version_id
+
+
 @transaction
 def count(actor: Actor, project: str, model_name: str, which: str) -> int:
     """Count a fetch of what a consumer asks for; returns the version's number."""
-    held = hold(enter(actor, project), model_name, lock=False)
-    number = pick_version(held, which)
-    fetches.count_fetch(held.model.model_id, number, actor.person_id, which)
+    model_id, number, _ = _asked_for(enter(actor, project), model_name, which)
+    fetches.count_fetch(model_id, number, actor.person_id, which)
     return number
 
 
@@ -30,10 +43,8 @@ def fetch(actor: Actor, project: str, model_name: str, which: str) -> VersionDet
 @snapshot
 def entry_of(actor: Actor, project: str, model_name: str, which: str, path: str) -> tuple[int, FileEntry]:
     """Return a version's number and one of its files whose bytes are stored."""
-    held = hold(enter(actor, project), model_name, lock=False)
-    number = pick_version(held, which)
-    row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
-    return number, stored_entry(artifacts.version_by_id(row.version_id), path)
+    _, number, version_id = _asked_for(enter(actor, project), model_name, which)
+    return number, stored_entry(artifacts.version_by_id(version_id), path)
 
 
 @snapshot

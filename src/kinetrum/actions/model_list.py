@@ -48,9 +48,39 @@ def list_models(
         ids = [enter(actor, project).project_id]
     else:
         ids = [row[0].project_id for row in projects.projects_of(actor.person_id, actor.is_admin)]
-    found = [_listed(one) for one in model_summaries.summaries_of(ids)]
-    fitting = [one for one in found if _fits(one, find, state)]
-    return ModelPage(fitting[offset : offset + min(limit, PAGE_LIMIT)], len(fitting))
+    found = [one for one in model_summaries.models_in(ids) if _has_words(one, find)]
+    size = min(limit, PAGE_LIMIT)
+    if state is None:
+        # Only those of the page are looked at closer, however many there are.
+        page = found[offset : offset + size]
+        model_summaries.complete(page)
+        return ModelPage([_listed(one) for one in page], len(found))
+    model_summaries.complete(found)
+    fitting = [one for one in map(_listed, found) if _is(one, state)]
+    return ModelPage(fitting[offset : offset + size], len(fitting))
+
+
+@dataclass(frozen=True)
+class Trouble:
+    """An occupant that could not be placed any more: what is wrong with it."""
+
+    project: str
+    model: str
+    stage: str
+    number: int
+    warning: str
+
+
+def occupants_in_trouble(project_ids: list[int]) -> list[Trouble]:
+    """Return the occupants that are rejected, retired or damaged; inside a running snapshot."""
+    found = model_summaries.models_in(project_ids)
+    model_summaries.complete(found, reviews=False)
+    return [
+        Trouble(one.summary.project, one.summary.name, held.stage.name, held.number, one.warnings[held.stage.name])
+        for one in map(_listed, found)
+        for held in one.summary.stages
+        if held.number and held.stage.name in one.warnings
+    ]
 
 
 def _listed(summary: Summary) -> Listed:
@@ -73,14 +103,13 @@ def _lead(summary: Summary) -> int | None:
     return standing.number
 
 
-def _fits(one: Listed, find: str, state: str | None) -> bool:
-    summary = one.summary
-    if state == "pending" and not summary.reviews[Review.PENDING]:
-        return False
-    if state == "warning" and not one.warnings:
-        return False
-    if state == "unplaced" and any(held.number for held in summary.stages):
-        return False
+def _has_words(summary: Summary, find: str) -> bool:
     labels = [f"{key}={text}" for key, text in summary.labels.items()]
     held = "\n".join([summary.name, summary.purpose, summary.person, summary.project, *labels]).lower()
     return all(word in held for word in find.lower().split())
+
+
+def _is(one: Listed, state: str) -> bool:
+    if state == "pending":
+        return one.summary.reviews[Review.PENDING] > 0
+    return bool(one.warnings) if state == "warning" else not any(held.number for held in one.summary.stages)

@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from statistics import median
 
 from kinetrum.actions.context import Actor, role_of
+from kinetrum.actions.model_list import Trouble, occupants_in_trouble
 from kinetrum.core.goals import Goal
 from kinetrum.core.permissions import Act, permits
 from kinetrum.core.rundoc import RunDoc
@@ -53,6 +54,7 @@ class Today:
     ended_more: bool
     waiting: list[WaitingVersion]
     stage_changes: list[StageChange]
+    troubles: list[Trouble]
     notes: list[NewNote]
 
 
@@ -79,6 +81,7 @@ def read_today(actor: Actor, since: datetime | None) -> Today:
         ended=seen[len(going) :], ended_more=len(ended) > ENDED_LIMIT,
         waiting=visits.waiting_versions(reviewing, actor.person_id, OTHERS_LIMIT),
         stage_changes=visits.stage_changes(visible, begin, OTHERS_LIMIT),
+        troubles=occupants_in_trouble(visible),
         notes=visits.new_notes(visible, begin, actor.person_id, OTHERS_LIMIT),
     )  # fmt: skip
 

@@ -49,5 +49,6 @@ def read_today(
         ended_more=found.ended_more,
         waiting=[wire.WaitingVersion.model_validate(one) for one in found.waiting],
         stage_changes=[wire.StageChange.model_validate(one) for one in found.stage_changes],
+        troubles=[wire.Trouble.model_validate(one) for one in found.troubles],
         notes=[wire.NewNote.model_validate(one) for one in found.notes],
     )  # fmt: skip

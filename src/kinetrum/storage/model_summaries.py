@@ -46,8 +46,8 @@ class Summary:
     lead_standing: Standing | None = None
 
 
-def summaries_of(project_ids: Sequence[int]) -> list[Summary]:
-    """Return the models of projects by name."""
+def models_in(project_ids: Sequence[int]) -> list[Summary]:
+    """Return the models of projects by name, without their ladders and reviews."""
     wanted = list(project_ids)
     if not wanted:
         return []
@@ -64,16 +64,21 @@ def summaries_of(project_ids: Sequence[int]) -> list[Summary]:
         found.append(
             Summary(row[0], row[1], row[2], row[3], row[4], row[5], labels, row[7], row[8], row[9], row[10], row[11])
         )
-    by_id = {one.model_id: one for one in found}
-    _add_ladders(by_id)
-    _add_reviews(by_id)
     return found
+
+
+def complete(found: Sequence[Summary], reviews: bool = True) -> None:
+    """Add ladders, how occupants and chosen lead versions stand, and how many versions stand where in review."""
+    by_id = {one.model_id: one for one in found}
+    if by_id:
+        _add_ladders(by_id)
+        _add_standings(by_id)
+        if reviews:
+            _add_reviews(by_id)
 
 
 def _add_ladders(by_id: dict[int, Summary]) -> None:
     ids = list(by_id)
-    if not ids:
-        return
     rows = query(
         "SELECT s.model_id, s.name, s.asks_approved, s.least_role, s.placers, t.number, t.placed_at, p.full_name"
         " FROM stage s LEFT JOIN (SELECT model_id, stage, MAX(depth) AS depth FROM stage_stay WHERE model_id IN"
@@ -88,26 +93,47 @@ def _add_ladders(by_id: dict[int, Summary]) -> None:
         by_id[model_id].stages.append(Occupied(stage, number, since, person))
 
 
+_VERDICTS = (
+    "SELECT model_id, number, SUM(approves) AS approves, SUM(NOT approves) AS rejects FROM verdict WHERE model_id IN"
+)
+
+
 def _add_reviews(by_id: dict[int, Summary]) -> None:
-    """Count versions by review, and tell how occupants and chosen lead versions stand."""
+    """Count versions by review, inside the database; the rule is that of `core.registry.review.review_of`."""
     ids = list(by_id)
-    if not ids:
-        return
-    damaged = _damaged(by_id)
     rows = query(
-        "SELECT v.model_id, v.number, v.retired, v.created_at, COALESCE(d.approves, 0), COALESCE(d.rejects, 0)"
-        " FROM model_version v LEFT JOIN (SELECT model_id, number, SUM(approves) AS approves,"
-        f" SUM(NOT approves) AS rejects FROM verdict WHERE model_id IN {places(ids)} GROUP BY model_id, number) d"
-        f" ON d.model_id = v.model_id AND d.number = v.number WHERE v.model_id IN {places(ids)}",
+        "SELECT v.model_id, COUNT(*), MAX(v.created_at), SUM(COALESCE(d.rejects, 0) > 0),"
+        " SUM(COALESCE(d.rejects, 0) = 0 AND COALESCE(d.approves, 0) > 0 AND d.approves >= m.approvals_needed)"
+        f" FROM model_version v JOIN model m USING (model_id) LEFT JOIN ({_VERDICTS} {places(ids)}"
+        " GROUP BY model_id, number) d ON d.model_id = v.model_id AND d.number = v.number"
+        f" WHERE v.model_id IN {places(ids)} GROUP BY v.model_id",
         *ids, *ids,
     )  # fmt: skip
-    for model_id, number, retired, created_at, approves, rejects in rows:
+    for model_id, count, newest_at, rejected, approved in rows:
         model = by_id[model_id]
-        enough = int(approves) >= model.approvals_needed
-        review = Review.REJECTED if rejects else Review.APPROVED if approves and enough else Review.PENDING
-        model.reviews[review] += 1
-        if model.newest_at is None or created_at > model.newest_at:
-            model.newest_at = created_at
+        model.newest_at = newest_at
+        model.reviews[Review.REJECTED], model.reviews[Review.APPROVED] = int(rejected), int(approved)
+        model.reviews[Review.PENDING] = int(count) - int(rejected) - int(approved)
+
+
+def _add_standings(by_id: dict[int, Summary]) -> None:
+    """Tell how occupants and chosen lead versions stand."""
+    pairs = {(one.model_id, held.number) for one in by_id.values() for held in one.stages if held.number}
+    pairs |= {(one.model_id, one.lead_number) for one in by_id.values() if one.lead_number}
+    if not pairs:
+        return
+    damaged, among = _damaged(pairs), f"({', '.join(['(%s, %s)'] * len(pairs))})"
+    flat = [part for pair in pairs for part in pair]
+    rows = query(
+        "SELECT v.model_id, v.number, v.retired, v.number IN (SELECT d.number FROM verdict d WHERE d.model_id ="
+        " v.model_id AND d.number = v.number AND NOT d.approves), (SELECT COUNT(*) FROM verdict d WHERE d.model_id ="
+        f" v.model_id AND d.number = v.number) FROM model_version v WHERE (v.model_id, v.number) IN {among}",
+        *flat,
+    )
+    for model_id, number, retired, rejected, verdicts in rows:
+        model = by_id[model_id]
+        enough = verdicts and verdicts >= model.approvals_needed
+        review = Review.REJECTED if rejected else Review.APPROVED if enough else Review.PENDING
         standing = Standing(number, review, bool(retired), (model_id, number) in damaged)
         if number == model.lead_number:
             model.lead_standing = standing
@@ -116,11 +142,9 @@ def _add_reviews(by_id: dict[int, Summary]) -> None:
                 held.standing = standing
 
 
-def _damaged(by_id: dict[int, Summary]) -> set[tuple[int, int]]:
-    """Return the occupants and lead versions of which a stored file no longer matches its digest."""
-    pairs = {(one.model_id, held.number) for one in by_id.values() for held in one.stages if held.number}
-    pairs |= {(one.model_id, one.lead_number) for one in by_id.values() if one.lead_number}
-    if not pairs or not query("SELECT 1 FROM blob_file WHERE damaged LIMIT 1"):
+def _damaged(pairs: set[tuple[int, int]]) -> set[tuple[int, int]]:
+    """Return those versions of which a stored file no longer matches its digest."""
+    if not query("SELECT 1 FROM blob_file WHERE damaged LIMIT 1"):
         return set()
     flat = [part for pair in pairs for part in pair]
     rows = query(

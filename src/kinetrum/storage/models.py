@@ -105,6 +105,20 @@ def model_by_id(model_id: int) -> ModelRow:
     return _model(RegisteredModel.get(RegisteredModel.model_id == model_id))
 
 
+def version_asked_for(model_id: int, which: str) -> tuple[int, int] | None:
+    """Return number and artifact version of a model's version by number or stage, None where there is none such."""
+    by_number = which.isascii() and which.isdigit() and len(which) < 10
+    top = (
+        "SELECT s.number FROM stage_stay s WHERE s.model_id = v.model_id AND s.stage = %s ORDER BY s.depth DESC LIMIT 1"
+    )
+    place = "%s" if by_number else f"({top})"
+    rows = query(
+        f"SELECT v.number, v.version_id FROM model_version v WHERE v.model_id = %s AND v.number = {place}",
+        model_id, int(which) if by_number else which,
+    )  # fmt: skip
+    return rows[0] if rows else None
+
+
 def stages_of_versions(model_id: int) -> dict[int, list[str]]:
     """Return the stages on which versions of a model stand now, by version number."""
     found: dict[int, list[str]] = {}

@@ -59,6 +59,16 @@ class NewNote(Out):
     written_at: Moment
 
 
+class Trouble(Out):
+    """An occupant of a stage that is rejected, retired or damaged."""
+
+    project: str
+    model: str
+    stage: str
+    number: int
+    warning: str
+
+
 class Today(Out):
     at: Moment
     since: Moment
@@ -68,4 +78,5 @@ class Today(Out):
     ended_more: bool
     waiting: list[WaitingVersion]
     stage_changes: list[StageChange]
+    troubles: list[Trouble]
     notes: list[NewNote]

@@ -13,7 +13,7 @@ export const useModels = (project: string, find = '', state: ModelState | null =
   useQuery({
     queryKey: ['project', project, 'models', find, state, everywhere],
     queryFn: () => {
-      const query = { find, ...(state ? { state } : {}), limit: 1000 }
+      const query = { find, ...(state ? { state } : {}), limit: 200 }
       return everywhere
         ? answer(api.GET('/api/v1/models', { params: { query } }))
         : answer(api.GET('/api/v1/projects/{project}/models', { params: { path: { project }, query } }))

@@ -122,6 +122,7 @@ function Found({ data }: { data: Data }) {
           <NeedsALook runs={look} />
         </div>
         <div className="col-span-4 flex flex-col gap-5">
+          <InTrouble troubles={data.troubles} />
           <WaitsForYou versions={data.waiting} />
           <ChangedStage changes={data.stage_changes} />
           <Notes notes={data.notes} />
@@ -134,6 +135,7 @@ function Found({ data }: { data: Data }) {
 function Sentence({ data, look }: { data: Data; look: number }) {
   const bests = data.ended.filter((run) => run.is_best).length
   const parts = [
+    data.troubles.length > 0 && `${plural(data.troubles.length, 'version')} on a stage should not be there`,
     data.waiting.length > 0 &&
       `${plural(data.waiting.length, 'version')} wait${data.waiting.length === 1 ? 's' : ''} for your review`,
     `${plural(data.running.length, 'run')} ${data.running.length === 1 ? 'is' : 'are'} running`,
@@ -292,6 +294,35 @@ function NeedsALook({ runs }: { runs: SeenRun[] }) {
           ))}
         </tbody>
       </table>
+    </Section>
+  )
+}
+
+function InTrouble({ troubles }: { troubles: Data['troubles'] }) {
+  if (troubles.length === 0) return null
+  return (
+    <Section title="Stands where it should not" fact={troubles.length}>
+      {troubles.map((one) => (
+        <div
+          key={`${one.project} ${one.model} ${one.stage}`}
+          className="flex items-start gap-3 border-b border-line py-2"
+        >
+          <span className="w-8 text-xl leading-7 text-bad">{one.number}</span>
+          <div className="min-w-0 flex-1 text-xs">
+            <p className="strong text-sm">
+              {one.model} on {one.stage}
+            </p>
+            <p className="strong text-bad">{one.warning}</p>
+          </div>
+          <Link
+            className="btn btn-bad"
+            to={`/${one.project}/models/${one.model}`}
+            aria-label={`Roll back ${one.model} on ${one.stage}`}
+          >
+            Roll back
+          </Link>
+        </div>
+      ))}
     </Section>
   )
 }
