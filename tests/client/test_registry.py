@@ -340,6 +340,9 @@ def test_the_same_story_by_command_line(acting: As, tmp_path: Path, capsys: pyte
     assert (tmp_path / "deployed" / "frost-alarm" / "net.bin").exists()
     assert "A Maintainer" in run(capsys, "fetches", "frost-alarm")[1]
     assert "rolled back" in run(capsys, "history", "frost-alarm")[1]
+    out = run(capsys, "history", "frost-alarm", "--stages")[1]
+    assert "gates overridden: trial week" in out
+    assert "not met  better recall on holdout" in out
     assert run(capsys, "fetch")[0] == 2
     assert json.loads(run(capsys, "models", "--json")[1])[0]["stages"][2]["occupant"] == 1
 

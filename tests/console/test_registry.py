@@ -261,3 +261,30 @@ def test_who_may_not_sees_why(visit: Visit, project: Project, role: str) -> None
         expect(button).to_be_disabled()
         expect(button).to_have_attribute("title", re.compile("takes a maintainer"))
     expect(page.get_by_role("combobox", name="Lead version")).to_be_disabled()
+
+
+def test_an_artifact_that_no_run_made_is_registered_with_its_origin(visit: Visit, project: Project) -> None:
+    file = project.upload(b"bought")
+    project.service("contributor").call("POST", project.path("artifacts", "bought-net", "versions"), json={
+        "id": new_id(), "at": 1, "kind": "model", "files": [file]})  # fmt: skip
+    page = visit("/data/bought-net")
+    page.get_by_role("button", name="Register a version").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Model").fill("frost-alarm")
+    dialog.get_by_label("No run made it").fill("bought from a neighbour")
+    dialog.get_by_role("button", name="Register").click()
+    expect(page.get_by_text("from elsewhere: bought from a neighbour")).to_be_visible()
+
+
+def test_the_gates_of_the_past_are_kept(visit: Visit, project: Project) -> None:
+    project.registered(1)
+    project.verdict(1, "approve")
+    gates = "[production]\napprovals = 2\n"
+    project.service("maintainer").call("PUT", project.path("models", "frost-alarm", "gates"), json={"gates": gates})
+    project.place("promotions", "production", "maintainer", version=1, expect=None, override="trial week")
+    project.service("maintainer").call("PUT", project.path("models", "frost-alarm", "gates"), json={"gates": ""})
+    page = visit("/models/frost-alarm")
+    table = page.get_by_role("table", name="On the stages")
+    table.get_by_text("0 of 1 gates met; overridden: trial week").click()
+    expect(table).to_contain_text("2 approvals: it has 1")
+    accessible(page)

@@ -64,6 +64,7 @@ def add_commands(commands: Any) -> None:
     common(fetches, _fetches)
     history = commands.add_parser("history", help="who did what to a model, run or experiment, latest first")
     history.add_argument("model", metavar="REF", help="frost-alarm, frost-alarm/42, experiment:frost-alarm")
+    history.add_argument("--stages", action="store_true", help="of a model: its stages alone, with the gates asked")
     history.add_argument("--json", action="store_true")
     common(history, _history)
 
@@ -319,6 +320,8 @@ def _history(given: argparse.Namespace) -> int:
     from kinetrum.client.http import path_of
     from kinetrum.client.session import open_session
 
+    if given.stages:
+        return _stages(given)
     session = open_session(given.project)
     subject = _subject(session, given.model)
     entries = session.service.get(path_of("projects", session.project, "journal"), subject=subject)
@@ -333,6 +336,26 @@ def _history(given: argparse.Namespace) -> int:
                      _change(entry), output.clean(entry["comment"])[:60]])  # fmt: skip
     if rows:
         output.print_table(["when", "who", "act", "what", "change", "comment"], rows)
+    return 0
+
+
+def _stages(given: argparse.Namespace) -> int:
+    from kinetrum.client.registry import model
+
+    events = model(given.model.removeprefix("model:"), project=given.project).timeline
+    if given.json:
+        output.print_json(events)
+        return 0
+    words = {"promote": "promoted", "demote": "demoted", "roll back": "rolled back"}
+    for event in reversed(events):
+        change = f"{event['stage']}: {event['before'] or 'empty'} → {event['after'] or 'empty'}"
+        comment = f"  {output.clean(event['comment'])}" if event["comment"] else ""
+        print(f"{moment(event['at'])}  {event['person']} {words[event['act']]}  {paint(change, 'strong')}{comment}")
+        if event["override_reason"]:
+            print(paint(f"  gates overridden: {output.clean(event['override_reason'])}", "bad"))
+        print_checks(event["checks"] or [])
+    if not events:
+        print(f"No version of {given.model} was placed on a stage yet.")
     return 0
 
 

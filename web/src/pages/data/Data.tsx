@@ -1,4 +1,5 @@
 /** An artifact: its versions, the files of one, who used it, and the difference between two. */
+import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 import {
   crateAddress,
@@ -17,6 +18,7 @@ import { useBinning } from '../../parts/useBinning'
 import { bytes, fullMoment, moment, plural, show } from '../../parts/values'
 import { DifferenceView } from './Difference'
 import { Described } from './Described'
+import { RegisterDialog } from '../../parts/RegisterDialog'
 import { UsedBy } from './UsedBy'
 
 export default function Data() {
@@ -49,6 +51,7 @@ export default function Data() {
                 Export
               </a>
             )}
+            <RegisterButton project={project} found={found} may={data.may} />
             <BinButton project={project} found={found} may={data.may} />
           </>
         }
@@ -109,6 +112,29 @@ function Origin({ found }: { found: VersionDetail }) {
   return (
     <>
       {parts.join('; ')}. <span className="mono text-ink3">sha256:{found.digest.slice(0, 16)}…</span>
+    </>
+  )
+}
+
+function RegisterButton({ project, found, may }: { project: string; found: VersionDetail; may: string[] }) {
+  const [asking, setAsking] = useState(false)
+  if (!may.includes('record') || found.purged_at || found.binned_at) return null
+  return (
+    <>
+      <button className="btn" onClick={() => setAsking(true)}>
+        Register a version
+      </button>
+      {asking && (
+        <RegisterDialog
+          project={project}
+          from={{
+            artifact: found.reference,
+            made: found.runs.some((run) => run.relation === 'generated'),
+          }}
+          model=""
+          onClose={() => setAsking(false)}
+        />
+      )}
     </>
   )
 }

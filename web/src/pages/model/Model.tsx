@@ -11,6 +11,7 @@ import { Gates } from './Gates'
 import { Fetches, Journal } from './Happened'
 import { Ladder } from './Ladder'
 import { Rules } from './Rules'
+import { Timeline } from './Timeline'
 import { Versions } from './Versions'
 
 export default function Model() {
@@ -90,6 +91,7 @@ export default function Model() {
           <Versions model={model} />
           <Card model={model} />
           <Gates model={model} />
+          <Timeline model={model} />
         </div>
         <div className="col-span-4 flex min-w-0 flex-col gap-5">
           <Rules model={model} />

@@ -2,12 +2,13 @@
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 import type { Model, Schemas } from '../../api/client'
+import { useComparison } from '../../api/comparing'
 import { useAddEvidence, useLabelVersion, useRetire, type ReviewData } from '../../api/registry'
 import { ActDialog } from '../../parts/ActDialog'
 import { DialogForm } from '../../parts/DialogForm'
 import { labelLines, labelsOf } from '../../parts/labels'
 import { Fact, Section } from '../../parts/Marks'
-import { bytes, plural } from '../../parts/values'
+import { bytes, plural, show } from '../../parts/values'
 
 type Version = Schemas['ModelVersionDetail']
 const SHOWN = 12
@@ -44,8 +45,9 @@ export function Changes({ review }: { review: ReviewData }) {
             {review.packages.length > SHOWN && `and ${review.packages.length - SHOWN} more`}
           </Fact>
         )}
+        <Differences project={project} runs={runs} />
         {runs.length === 2 && (
-          <Fact term="settings, code, data">
+          <Fact term="the whole">
             <Link className="link" to={`/${project}/compare?run=${runs[0]}~1&run=${runs[1]}~2`}>
               {runs[0]} beside {runs[1]}, with their replicates
             </Link>
@@ -53,6 +55,35 @@ export function Changes({ review }: { review: ReviewData }) {
         )}
       </dl>
     </Section>
+  )
+}
+
+/** What was set differently, on which data, with which code. */
+function Differences({ project, runs }: { project: string; runs: string[] }) {
+  const { data } = useComparison(project, runs, 1, false)
+  if (!data || runs.length < 2) return null
+  const parts = [
+    ['settings', data.settings, data.settings_equal],
+    ['data', data.inputs, data.inputs_equal],
+    ['code and machine', data.surroundings, data.surroundings_equal],
+  ] as const
+  return (
+    <>
+      {parts.map(([name, rows, equal]) => (
+        <Fact key={name} term={name}>
+          {rows.slice(0, SHOWN).map((row) => (
+            <span key={row.key} className="mono mr-3 inline-block">
+              {row.key} {row.present[1] ? show(row.values[1]) : 'none'} →{' '}
+              {row.present[0] ? show(row.values[0]) : 'none'}
+            </span>
+          ))}
+          <span className="text-ink3">
+            {rows.length > SHOWN && `${rows.length - SHOWN} more, `}
+            {equal} equal
+          </span>
+        </Fact>
+      ))}
+    </>
   )
 }
 

@@ -11,7 +11,7 @@ import { arrow, asNumber, goalsFirst, plural, show } from '../../parts/values'
 import { Children, History, Notes } from './Described'
 import { Search } from './Search'
 import { CorrectDialog, GoalDialog } from './EditDialogs'
-import { RegisterDialog } from './RegisterDialog'
+import { RegisterDialog } from '../../parts/RegisterDialog'
 import { Acts, Finding, Origin } from './RunHead'
 import { Activities } from './Activities'
 import { Resources } from './Resources'
@@ -65,7 +65,14 @@ export default function RunPage() {
         <Notes run={run} />
         <History run={run} />
       </div>
-      {registering && <RegisterDialog run={run} onClose={() => setRegistering(false)} />}
+      {registering && (
+        <RegisterDialog
+          project={run.project}
+          from={{ run: run.reference, names: run.generated.map((link) => link.name) }}
+          model={run.experiment}
+          onClose={() => setRegistering(false)}
+        />
+      )}
     </Page>
   )
 }
