@@ -168,3 +168,30 @@ def test_columns_for_charts(groups: Project) -> None:
     for wrong in (["nothing"], ["note"], ["recall"] * 41):
         with pytest.raises(errors.InvalidInput):
             service.get(path, column=wrong)
+
+
+def test_an_experiment_names_other_seeds(recording: Project, capsys: pytest.CaptureFixture[str]) -> None:
+
+    for depth, recall in ((6, 0.9), (3, 0.8)):
+        for fold in range(3):
+            with kinetrum.begin("folds", params={"depth": depth, "fold": fold}, goals={"recall": "higher"}) as run:
+                run.result(recall=recall + fold / 500)
+            run.flush()
+    assert not kinetrum.compare(["folds/1", "folds/4"]).outcome("recall")["changes"][0]["difference"]["beyond"]
+    experiment = kinetrum.experiment("folds")
+    assert experiment.seeds == ["seed"]
+    experiment.seeds = ["fold", "seed"]
+    told = kinetrum.compare(["folds/1", "folds/4"])
+    assert "beyond noise" in told.verdict
+    assert told.outcome("recall")["changes"][0]["difference"]["beyond"] is True
+    # What is recorded later is marked in the same way, and the settings that differ are depth alone.
+    with kinetrum.begin("folds", params={"depth": 6, "fold": 3}) as run:
+        run.result(recall=0.9)
+    run.flush()
+    assert [len(one["replicates"]) for one in kinetrum.compare(["folds/1", "folds/4"])["runs"]] == [4, 3]
+    assert {row["key"] for row in told["settings"]} == {"depth"}
+    with pytest.raises(errors.InvalidInput, match="names 1 to 16 seeds, not 0"):
+        experiment.seeds = []
+    assert main(["seeds", "folds", "seed"]) == 0
+    assert "differ in seed alone" in capsys.readouterr().out
+    assert not kinetrum.compare(["folds/1", "folds/4"]).outcome("recall")["changes"][0]["difference"]["beyond"]

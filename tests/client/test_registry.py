@@ -374,3 +374,40 @@ def test_evidence_by_command_line(acting: As, tmp_path: Path, capsys: pytest.Cap
     assert version("frost-alarm@1").labels == {"season": "autumn"}
     assert run(capsys, "label", "model:frost-alarm", "site=slope")[0] == 0
     assert kinetrum.model("frost-alarm").labels == {"site": "slope"}
+
+
+def test_an_artifact_of_another_project_that_one_may_see(acting: As, recording: Project, tmp_path: Path) -> None:
+    admin, other = recording.service(), f"{recording.name}-seeds"
+    admin.call("POST", "/projects", json={"name": other})
+    (tmp_path / "net.bin").write_bytes(b"from the other project")
+    with pytest.raises(errors.NotFound, match="no project"):
+        kinetrum.register(f"{other}/nets@1", as_model="frost-alarm", origin="the seeds' project")
+    admin.call("PUT", f"/projects/{other}/members/a-contributor", json={"role": "contributor"})
+    kinetrum.keep(tmp_path / "net.bin", name="nets", kind="model", project=other)
+    found = kinetrum.register(f"{other}/nets@1", as_model="frost-alarm", origin="the seeds' project")
+    assert (found.reference, found.data["artifact_project"]) == ("frost-alarm@1", other)
+    assert kinetrum.lineage("frost-alarm@1")
+    # Who may see the model gets its bytes, also without a role where they came from.
+    acting("viewer")
+    (path,) = kinetrum.fetch("frost-alarm@1", tmp_path / "out")
+    assert path.read_bytes() == b"from the other project"
+    # They rest under the version, whatever the other project does.
+    with pytest.raises(errors.Conflict, match="nets@1 is registered as frost-alarm@1, which rests on its files"):
+        admin.call("POST", f"/projects/{other}/bin", json={"things": ["nets@1"]})
+
+
+def test_one_person_is_not_locked_out_by_rules_made_for_teams(
+    recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    alone = f"{recording.name}-alone"
+    recording.service().call("POST", "/projects", json={"name": alone})
+    monkeypatch.setenv("KINETRUM_TOKEN", recording.tokens["admin"])
+    (tmp_path / "net.bin").write_bytes(b"x")
+    version = kinetrum.register(tmp_path / "net.bin", as_model="frost-alarm", origin="mine", project=alone)
+    with pytest.raises(errors.Conflict, match=r"could never be approved\. Make someone an approver first"):
+        version.model.rule(second_pair=True)
+    with pytest.raises(errors.Conflict, match="2 approvals are more than"):
+        version.model.rule(approvals_needed=2)
+    version.approve()
+    version.promote("production")
+    assert version.model.lead == 1

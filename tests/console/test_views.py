@@ -196,9 +196,11 @@ def test_experiments_are_sorted_described_and_found_by_label(visit: Visit, some:
     page.get_by_role("button", name="Describe dawn-minimum").click()
     page.get_by_label("What it is").fill("How cold before sunrise?")
     page.get_by_label("Labels").fill("season=spring")
+    page.get_by_label("Seeds").fill("fold, seed")
     accessible(page)
     page.get_by_role("button", name="Save").click()
     expect(lines.first).to_contain_text("How cold before sunrise?")
+    assert some.service().get(some.path("experiments", "dawn-minimum"))["seeds"] == ["fold", "seed"]
     page.get_by_label("Find experiments").fill("season=spring")
     expect(lines).to_have_count(1)
     page.get_by_label("Find experiments").fill("sunrise")

@@ -127,9 +127,7 @@ def test_any_gates_come_back_as_they_were(made: list[Gate]) -> None:
 
 def facts(number: int, **changes: object) -> Facts:
     evidence = {"holdout": Evidence("u", "holdout", "a" * 64, {"recall": 0.95}, 1_000.0, True)}
-    plain = Facts(
-        number, 1, {"recall": 0.94}, {"recall": True}, evidence, lambda sections: [], [], True, "4f2a9c1", False, True
-    )
+    plain = Facts(number, 1, {"recall": 0.94}, evidence, lambda sections: [], [], True, "4f2a9c1", False, True)
     return replace(plain, **changes)  # type: ignore[arg-type]
 
 

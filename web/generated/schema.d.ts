@@ -1152,6 +1152,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/experiments/{experiment}/seeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Seeds
+         * @description Name the parameters in which replicates of the experiment differ.
+         */
+        put: operations["set_seeds"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/output": {
         parameters: {
             query?: never;
@@ -3407,6 +3427,11 @@ export interface components {
             labels: {
                 [key: string]: string;
             };
+            /**
+             * Seeds
+             * @description Parameters in which replicates differ.
+             */
+            seeds: string[];
             /** Runs */
             runs: number;
             /** Running */
@@ -4908,6 +4933,14 @@ export interface components {
             };
             /** Expect */
             expect?: number | null;
+        };
+        /**
+         * NewSeeds
+         * @description Parameters in which replicates of an experiment differ.
+         */
+        NewSeeds: {
+            /** Seeds */
+            seeds: string[];
         };
         /** NewStage */
         NewStage: {
@@ -9415,6 +9448,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Goal"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_seeds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSeeds"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewSeeds"];
                 };
             };
             /** @description A problem document (RFC 9457). */

@@ -12,7 +12,6 @@ from kinetrum.core.compare.runs import RUN_LIMIT, Replicate
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.goals import Goal
 from kinetrum.core.points.together import Band, band_of
-from kinetrum.core.replicates import SEEDS
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.samples import joined, used
 from kinetrum.core.values import Value
@@ -155,7 +154,7 @@ def _facts(view: RunView, group: list[RunView], same_experiment: bool, grouped: 
         label=f"{label}, best of {tried}" if tried else label,
         experiment=run.experiment,
         status=run.status,
-        params={key: value for key, value in view.doc.params.items() if not (grouped and key in SEEDS)},
+        params={key: value for key, value in view.doc.params.items() if not (grouped and key in view.doc.seeds)},
         values=found if tried else view.values,
         inputs=inputs_of(view.doc),
         metrics=view.metrics,
@@ -193,7 +192,9 @@ def inputs_of(doc: RunDoc) -> dict[str, str]:
 
 
 def _seed(doc: RunDoc) -> Value:
-    return next((doc.params[key] for key in sorted(SEEDS) if key in doc.params), None)
+    """Return what tells a replicate from the others: its seed, or all of them where an experiment names several."""
+    found = [doc.params[key] for key in sorted(doc.seeds) if key in doc.params]
+    return found[0] if len(found) == 1 else repr(found) if found else None
 
 
 def surroundings_of(view: RunView) -> dict[str, Value]:
@@ -230,7 +231,7 @@ def differing_factors(left: RunView, right: RunView) -> dict[str, list[tuple[str
     code = {"commit", "uncommitted changes", "script"}
     around = (surroundings_of(left), surroundings_of(right))
     sides: dict[str, tuple[dict[str, Value], dict[str, Value]]] = {
-        "setting": tuple(_without(view.doc.params, SEEDS) for view in (left, right)),  # type: ignore[dict-item]
+        "setting": tuple(_without(view.doc.params, set(view.doc.seeds)) for view in (left, right)),  # type: ignore[dict-item]
         "data": (dict(inputs_of(left.doc)), dict(inputs_of(right.doc))),
         "code": tuple({key: one[key] for key in one if key in code} for one in around),  # type: ignore[dict-item]
         "environment": tuple(_without(one, code) for one in around),  # type: ignore[dict-item]

@@ -13,7 +13,8 @@ from kinetrum.core.errors import InvalidInput, NotAllowed, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act, permits
-from kinetrum.core.values import NOTE_LIMIT, Value, check_label, check_run_name, same, to_json
+from kinetrum.core.replicates import SEEDS_LIMIT
+from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, check_run_name, same, to_json
 from kinetrum.storage import journal, notes, projects, reindexing, runs
 from kinetrum.storage.database import query, snapshot, transaction
 from kinetrum.storage.notes import Note
@@ -200,6 +201,27 @@ def set_goal(actor: Actor, project: str, experiment: str, goal: Goal) -> list[Go
     else:
         projects.change_goal(row.experiment_id, goal)
     return _goal_changed(actor, place, experiment, row.experiment_id, goal.key, known)
+
+
+@transaction
+def set_seeds(actor: Actor, project: str, experiment: str, names: Sequence[str]) -> tuple[str, ...]:
+    """Name the parameters in which replicates of an experiment differ; groups and comparisons follow at once."""
+    place = enter(actor, project, Act.DESCRIBE)
+    seeds = tuple(dict.fromkeys(check_key(name, "seed") for name in names))
+    if not 1 <= len(seeds) <= SEEDS_LIMIT:
+        raise InvalidInput(f"An experiment names 1 to {SEEDS_LIMIT} seeds, not {len(seeds)}.", field="seeds")
+    row = experiment_in(place, experiment)
+    projects.lock_experiment(row.experiment_id)
+    before = projects.experiment_by_id(row.experiment_id).seeds
+    if before == seeds:
+        return seeds
+    projects.set_seeds(row.experiment_id, seeds)
+    reindexing.mark_replicates(row.experiment_id, seeds)
+    journal.append(
+        place.project_id, actor.person_id, "named the seeds of", f"experiment:{experiment}",
+        before={"seeds": ", ".join(before)}, after={"seeds": ", ".join(seeds)}, origin=actor.origin,
+    )  # fmt: skip
+    return seeds
 
 
 @transaction

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from dataclasses import dataclass
 from typing import Any
@@ -15,7 +16,7 @@ from kinetrum.core.permissions import Act
 from kinetrum.core.registry.checks import Evidence
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import check_key, from_json, to_json
-from kinetrum.storage import artifacts, evidence, links, plots, runs
+from kinetrum.storage import artifacts, evidence, links, models, plots, runs
 from kinetrum.storage.clock import now
 from kinetrum.storage.database import transaction
 from kinetrum.storage.evidence import EvidenceRow
@@ -65,8 +66,6 @@ def found_on(run_id: int, experiment: str, doc: RunDoc, on: str) -> Found:
 
 def keep_evidence(model_id: int, number: int, found: Found, person_id: int, uid: str | None = None) -> bool:
     """Pin what was found to a version; tells whether it is new."""
-    import os
-
     made = uid or uuid7(int(now().timestamp() * 1000), os.urandom(10))
     return evidence.add_evidence(
         model_id, id_bytes(made), number, found.on, found.digest, found.run_id, found.rows_version, found.results,
@@ -102,8 +101,6 @@ def add_evidence(actor: Actor, project: str, model_name: str, number: int, uid: 
 
 def _check_about(held: Held, number: int, run_id: int, doc: RunDoc, reference: str) -> None:
     """Refuse a run that neither made the version's files nor used them: it is evidence of something else."""
-    from kinetrum.storage import models
-
     row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
     digest = artifacts.version_by_id(row.version_id).digest
     if row.run_id == run_id or digest in {link.digest for link in (*doc.used, *doc.generated)}:

@@ -19,7 +19,6 @@ from kinetrum.core.goals import Goal
 from kinetrum.core.noise.rows import RowsDifference
 from kinetrum.core.query.settled import Key
 from kinetrum.core.refs import VersionRef
-from kinetrum.core.replicates import SEEDS
 from kinetrum.core.values import Value
 from kinetrum.storage import runs
 from kinetrum.storage.blobs import BlobStore
@@ -105,7 +104,7 @@ def number_of(view: RunView, name: str) -> float | None:
 def factors_in(view: RunView) -> dict[str, Value]:
     """Return what may have moved a run's values, by the names under which comparisons tell them."""
     around = surroundings_of(view)
-    settings = {key: value for key, value in view.doc.params.items() if key not in SEEDS}
+    settings = {key: value for key, value in view.doc.params.items() if key not in view.doc.seeds}
     return {**{key: around[key] for key in _CODE if key in around}, **inputs_of(view.doc), **settings}
 
 

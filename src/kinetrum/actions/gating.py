@@ -100,7 +100,6 @@ def _facts(held: Held, row: ModelVersionRow, rows: Mapping[str, EvidenceRow], ot
         number=row.number,
         approvals=sum(1 for verdict in verdicts if verdict.number == row.number and verdict.approves),
         values={**values, **{key: from_json(value, key) for key, value in row.added_values.items()}},
-        higher={key: goal.higher for key, goal in goals.items()},
         evidence={on: facts_of_evidence(one) for on, one in rows.items()},
         missing_sections=_missing(held.model.card),
         incompatible=misfits(row, other),

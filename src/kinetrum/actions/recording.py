@@ -112,7 +112,7 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
         _moment(beginning.started_at, "started_at"), min(max(beginning.lease_s, low), high),
     )  # fmt: skip
     run = runs.run_by_id(run_id)
-    doc = RunDoc(labels=_labels(beginning.labels), about=beginning.about)
+    doc = RunDoc(labels=_labels(beginning.labels), about=beginning.about, seeds=row.seeds)
     _declare_goals(row.experiment_id, beginning.goals, doc, beginning.started_at)
     _set_params(doc, beginning.params, beginning.started_at)
     runs.save_doc(run, doc, {}, params=doc.params)

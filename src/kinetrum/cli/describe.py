@@ -33,6 +33,10 @@ def add_commands(commands: Any) -> None:
     goal.add_argument("--bound", type=float, metavar="NUMBER", help="from this value on it is good enough")
     goal.add_argument("--show", metavar="AGGREGATE", help="best, last, first, min, max, mean or count of a metric")
     add_common(goal, _goal)
+    seeds = commands.add_parser("seeds", help="see or name the parameters in which replicates of an experiment differ")
+    seeds.add_argument("experiment", metavar="EXPERIMENT")
+    seeds.add_argument("names", nargs="*", metavar="PARAMETER")
+    add_common(seeds, _seeds)
     correct = commands.add_parser("correct", help="correct parameters that were set wrongly; the journal keeps both")
     correct.add_argument("ref", metavar="REF")
     correct.add_argument("params", nargs="+", metavar="KEY=VALUE", help="read as JSON where it is JSON, else text")
@@ -201,6 +205,20 @@ def _found(session: Any, plain: str) -> dict[str, Any]:
     parsed = parse_ref(plain)
     assert isinstance(parsed, RunRef)
     return find_run(session, parsed)._data
+
+
+def _seeds(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import experiment
+
+    found = experiment(given.experiment, project=given.project)
+    if given.names:
+        found.seeds = given.names
+    names = found.seeds
+    if given.json:
+        output.print_json(names)
+    else:
+        print(f"Replicates of {given.experiment} differ in {', '.join(names)} alone.")
+    return 0
 
 
 def _goal(given: argparse.Namespace) -> int:

@@ -96,6 +96,15 @@ class Experiment:
                 "aggregate": checked.aggregate}  # fmt: skip
         self._session.service.call("PUT", self._path + "/goal", params={"key": key}, json=body)
 
+    @property
+    def seeds(self) -> list[str]:
+        """Parameters in which replicates differ. Assign names to change them; groups and comparisons follow at once."""
+        return list(self._session.service.get(self._path)["seeds"])
+
+    @seeds.setter
+    def seeds(self, names: Sequence[str]) -> None:
+        self._session.service.call("PUT", self._path + "/seeds", json={"seeds": list(names)})
+
     def remove_goal(self, key: str) -> None:
         """Take a goal away; a metric's last value stands for it again."""
         self._session.service.call("DELETE", self._path + "/goal", params={"key": key})

@@ -1,4 +1,4 @@
-"""Which runs repeat one another: the same settings but seed, the same data, the same code."""
+"""Which runs repeat one another: the same settings but seeds, the same data, the same code."""
 
 from __future__ import annotations
 
@@ -11,17 +11,18 @@ from kinetrum.core.indexing import index_forms
 if TYPE_CHECKING:
     from kinetrum.core.rundoc import RunDoc
 
-SEEDS = frozenset({"seed"})
+SEEDS = ("seed",)
+SEEDS_LIMIT = 16
 _DIGITS = 24
 
 
-def replicate_mark(doc: RunDoc, seeds: frozenset[str] = SEEDS) -> str | None:
+def replicate_mark(doc: RunDoc) -> str | None:
     """Return what all replicates of a run share and no other run has: hexadecimal digits, or None.
 
     Settings are compared as values are (5 and 5.0 are the same, true is not 1). Data counts by its digest and role,
     code by commit, uncommitted difference and entry script. A run without settings and data repeats nothing.
     """
-    params = sorted((key, index_forms(value)) for key, value in doc.params.items() if key not in seeds)
+    params = sorted((key, index_forms(value)) for key, value in doc.params.items() if key not in doc.seeds)
     data = sorted({(link.digest, link.role or "") for link in doc.used})
     if not params and not data:
         return None

@@ -13,7 +13,7 @@ import zstandard
 
 from kinetrum.core.goals import Goal, aggregate_value, shown_value
 from kinetrum.core.points.stats import Stats, unpack
-from kinetrum.core.replicates import replicate_mark
+from kinetrum.core.replicates import SEEDS, replicate_mark
 from kinetrum.core.values import Value, from_json, to_json
 
 
@@ -72,6 +72,7 @@ class Progress:
 class RunDoc:
     """Parameters, results, statistics and thin lines of metrics, inputs, outputs, problems, labels, surroundings.
 
+    `seeds` names the parameters in which replicates differ, as the experiment says.
     `code` describes the working tree, `texts` holds digests of what is too long to stand here, by its name;
     `found_described` is what `described` was when a document was read to be changed, and is not kept.
     """
@@ -90,6 +91,7 @@ class RunDoc:
     job: dict[str, str] = field(default_factory=dict)
     activities: list[Activity] = field(default_factory=list)
     progress: Progress | None = None
+    seeds: tuple[str, ...] = SEEDS
     found_described: dict[tuple[str, str], str] = field(default_factory=dict, compare=False, repr=False)
 
     def fields(self) -> dict[str, str]:
@@ -154,6 +156,7 @@ def pack(doc: RunDoc) -> bytes:
         "job": doc.job,
         "activities": [vars(activity) for activity in doc.activities],
         "progress": vars(doc.progress) if doc.progress else None,
+        **({} if doc.seeds == SEEDS else {"seeds": list(doc.seeds)}),
     }
     return zstandard.ZstdCompressor(level=3).compress(json.dumps(data, separators=(",", ":")).encode())
 
@@ -171,6 +174,7 @@ def unpack_doc(raw: bytes) -> RunDoc:
     data: dict[str, Any] = json.loads(zstandard.ZstdDecompressor().decompress(raw))
     return RunDoc(
         params=_kept(data["params"]),
+        seeds=tuple(data["seeds"]) if "seeds" in data else SEEDS,
         results={
             key: Result(value if type(value) in _AS_THEY_ARE else from_json(value), at)
             for key, (value, at) in data["results"].items()

@@ -106,6 +106,12 @@ def set_goal(actor: SignedIn, project: str, experiment: str, key: Key, body: wir
     return [shapes.goal(found) for found in describing.set_goal(actor, project, experiment, goal)]
 
 
+@router.put(f"{_EXPERIMENT}/seeds")
+def set_seeds(actor: SignedIn, project: str, experiment: str, body: wire.NewSeeds) -> wire.NewSeeds:
+    """Name the parameters in which replicates of the experiment differ."""
+    return wire.NewSeeds(seeds=list(describing.set_seeds(actor, project, experiment, body.seeds)))
+
+
 @router.delete(f"{_EXPERIMENT}/goal")
 def remove_goal(actor: SignedIn, project: str, experiment: str, key: Key) -> list[wire.Goal]:
     """Take the goal of a key away; returns the goals left."""

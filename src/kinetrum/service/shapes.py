@@ -46,7 +46,8 @@ def experiment(view: ExperimentView) -> runs.Experiment:
     """Shape an experiment."""
     summary = view.summary
     return runs.Experiment(
-        name=summary.name, description=summary.description, labels=summary.labels, runs=summary.runs,
+        name=summary.name, description=summary.description, labels=summary.labels, seeds=list(summary.seeds),
+        runs=summary.runs,
         running=summary.running,
         last_activity=summary.last_activity, goals=[goal(found) for found in view.goals],
         best_run=view.best_reference, best_value=to_json(view.best_value),

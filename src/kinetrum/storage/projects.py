@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from kinetrum.core.goals import Direction, Goal
+from kinetrum.core.replicates import SEEDS
 from kinetrum.storage.clock import now
 from kinetrum.storage.database import execute, query
 from kinetrum.storage.tables import Experiment, GoalRow, Project
@@ -31,6 +32,7 @@ class ExperimentRow:
     name: str
     description: str
     labels: dict[str, str] = field(default_factory=dict)
+    seeds: tuple[str, ...] = SEEDS
 
 
 @dataclass(frozen=True)
@@ -44,6 +46,7 @@ class ExperimentSummary:
     last_activity: datetime | None
     experiment_id: int
     labels: dict[str, str] = field(default_factory=dict)
+    seeds: tuple[str, ...] = SEEDS
 
 
 def project_named(name: str) -> ProjectRow | None:
@@ -89,8 +92,14 @@ def experiment_by_id(experiment_id: int) -> ExperimentRow:
 
 def _experiment(found: Experiment) -> ExperimentRow:
     return ExperimentRow(
-        found.experiment_id, found.project_id, found.name, found.description, json.loads(found.labels)
+        found.experiment_id, found.project_id, found.name, found.description, json.loads(found.labels),
+        tuple(json.loads(found.seeds)),
     )  # fmt: skip
+
+
+def set_seeds(experiment_id: int, seeds: tuple[str, ...]) -> None:
+    """Set the parameters in which an experiment's replicates differ."""
+    execute("UPDATE experiment SET seeds = %s WHERE experiment_id = %s", json.dumps(list(seeds)), experiment_id)
 
 
 def experiments_in(project_id: int) -> list[tuple[int, str]]:
@@ -165,14 +174,17 @@ def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
     """Return a project's experiments, the last active first."""
     rows = query(
         "SELECT e.name, e.description, COUNT(r.run_id), COALESCE(SUM(r.status = 'running'), 0), MAX(r.changed_at),"
-        " e.experiment_id, e.labels FROM experiment e LEFT JOIN run r ON r.experiment_id = e.experiment_id"
+        " e.experiment_id, e.labels, e.seeds FROM experiment e LEFT JOIN run r ON r.experiment_id = e.experiment_id"
         " AND r.binned_at IS NULL"
         " WHERE e.project_id = %s"
         " GROUP BY e.experiment_id ORDER BY MAX(r.changed_at) IS NULL, MAX(r.changed_at) DESC, e.name",
         project_id,
     )
     return [
-        ExperimentSummary(row[0], row[1], int(row[2]), int(row[3]), row[4], row[5], json.loads(row[6])) for row in rows
+        ExperimentSummary(
+            row[0], row[1], int(row[2]), int(row[3]), row[4], row[5], json.loads(row[6]), tuple(json.loads(row[7]))
+        )
+        for row in rows
     ]
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from kinetrum.core.goals import Goal
-from kinetrum.core.rundoc import unpack_doc
+from kinetrum.core.rundoc import pack, unpack_doc
 from kinetrum.storage.database import execute, query
 from kinetrum.storage.run_index import intern_keys, key_ids, save_described, save_index
 from kinetrum.storage.runs import run_by_id
@@ -63,6 +63,25 @@ def _from_documents(experiment_id: int, key: str, goals: dict[str, Goal]) -> Non
             return
         for run_id, raw in rows:
             save_index(run_by_id(run_id), unpack_doc(raw), goals, values=[key])
+        after = rows[-1][0]
+
+
+def mark_replicates(experiment_id: int, seeds: tuple[str, ...]) -> None:
+    """Write into every run of an experiment in which parameters replicates differ, and mark anew which repeat."""
+    after = 0
+    while True:
+        rows = query(
+            "SELECT d.run_id, d.doc FROM run r JOIN run_doc d USING (run_id) WHERE r.experiment_id = %s"
+            " AND r.run_id > %s ORDER BY r.run_id LIMIT %s FOR UPDATE",
+            experiment_id, after, _AT_ONCE,
+        )  # fmt: skip
+        if not rows:
+            return
+        for run_id, raw in rows:
+            doc = unpack_doc(raw)
+            before, doc.seeds = doc.described(), seeds
+            execute("UPDATE run_doc SET doc = %s WHERE run_id = %s", pack(doc), run_id)
+            save_described(run_by_id(run_id), before, doc.described())
         after = rows[-1][0]
 
 

@@ -117,6 +117,7 @@ class Experiment(Table):
     name = CharField()
     description = TextField()
     labels = TextField()
+    seeds = TextField()
     last_number = IntegerField()
     created_by = IntegerField()
     created_at = DateTimeField()

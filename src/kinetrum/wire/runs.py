@@ -29,12 +29,19 @@ class Experiment(Out):
     name: str
     description: str
     labels: dict[str, str] = {}
+    seeds: list[str] = Field(description="Parameters in which replicates differ.")
     runs: int
     running: int
     last_activity: Moment | None
     goals: list[Goal]
     best_run: str | None
     best_value: JsonValue = None
+
+
+class NewSeeds(In):
+    """Parameters in which replicates of an experiment differ."""
+
+    seeds: list[str]
 
 
 class NewRun(In):

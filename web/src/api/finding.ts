@@ -196,6 +196,21 @@ export const useLinkCurves = (secret: string, enabled: boolean) =>
     queryFn: () => answer(api.GET('/api/v1/links/{secret}/curves', { params: { path: { secret } } })),
   })
 
+/** Name the parameters in which replicates of an experiment differ; what is grouped by them is read anew. */
+export const useSetSeeds = (project: string, experiment: string) => {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: (seeds: string[]) =>
+      answer(
+        api.PUT('/api/v1/projects/{project}/experiments/{experiment}/seeds', {
+          params: { path: { project, experiment } },
+          body: { seeds },
+        }),
+      ),
+    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
+  })
+}
+
 export const useDescribe = (project: string, experiment: string | null) => {
   const queries = useQueryClient()
   return useMutation({

@@ -1,7 +1,7 @@
 /** Dialogs that say something of one run or many: a note, a label. */
-import { useState } from 'react'
+import { useState, type ReactNode } from 'react'
 import { useLabel, useNote } from '../api/acts'
-import { useDescribe } from '../api/finding'
+import { useDescribe, useSetSeeds } from '../api/finding'
 import { DialogForm } from './DialogForm'
 import { labelLines, labelsOf } from './labels'
 import { toast } from './Toasts'
@@ -110,14 +110,43 @@ type Saving = {
 
 /** Say what a project or an experiment is about: its description and labels. */
 export function DescribeDialog(
-  props: Said & { project: string; experiment: string | null; onClose: () => void },
+  props: Said & { project: string; experiment: string | null; seeds?: string[]; onClose: () => void },
 ) {
-  const save = useDescribe(props.project, props.experiment)
-  return <DescriptionForm {...props} name={props.experiment ?? props.project} save={save} />
+  const { project, experiment } = props
+  const save = useDescribe(project, experiment)
+  const name = useSetSeeds(project, experiment ?? '')
+  const before = (props.seeds ?? []).join(', ')
+  const [seeds, setSeeds] = useState(before)
+  const listed = seeds.split(',').map((one) => one.trim()).filter(Boolean) // prettier-ignore
+  const both: Saving = {
+    error: save.error ?? name.error,
+    isPending: save.isPending || name.isPending,
+    mutate: (body, then) =>
+      listed.join(', ') === before
+        ? save.mutate(body, then)
+        : name.mutate(listed, { onSuccess: () => save.mutate(body, then) }),
+  }
+  return (
+    <DescriptionForm {...props} name={experiment ?? project} save={both}>
+      {props.seeds && (
+        <label className="flex flex-col gap-1 text-xs text-ink2">
+          Seeds: parameters in which replicates differ
+          <input
+            className="field mono h-8"
+            value={seeds}
+            spellCheck={false}
+            onChange={(event) => setSeeds(event.target.value)}
+          />
+        </label>
+      )}
+    </DescriptionForm>
+  )
 }
 
 /** The form of a description and labels, whatever they are of. */
-export function DescriptionForm(props: Said & { name: string; save: Saving; onClose: () => void }) {
+export function DescriptionForm(
+  props: Said & { name: string; save: Saving; onClose: () => void; children?: ReactNode },
+) {
   const { name, save, onClose } = props
   const [description, setDescription] = useState(props.description)
   const [labels, setLabels] = useState(labelLines(props.labels))
@@ -158,6 +187,7 @@ export function DescriptionForm(props: Said & { name: string; save: Saving; onCl
           onChange={(event) => setLabels(event.target.value)}
         />
       </label>
+      {props.children}
     </DialogForm>
   )
 }

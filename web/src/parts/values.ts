@@ -97,3 +97,9 @@ export function goalsFirst(keys: string[], goals: Goal[]): string[] {
   const leading = goals.map((goal) => goal.key).filter((key) => keys.includes(key))
   return [...leading, ...keys.filter((key) => !leading.includes(key))]
 }
+
+/** Where a run's page is; a reference may name a project of its own before it. */
+export function runPath(project: string, reference: string): string {
+  const parts = reference.split('/')
+  return parts.length === 3 ? `/${parts[0]}/e/${parts[1]}/${parts[2]}` : `/${project}/e/${reference}`
+}

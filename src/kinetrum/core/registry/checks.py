@@ -41,7 +41,6 @@ class Facts:
     number: int
     approvals: int
     values: Mapping[str, Any]
-    higher: Mapping[str, bool]
     evidence: Mapping[str, Evidence]
     missing_sections: Callable[[Sequence[str]], list[str]]
     incompatible: list[str] | None

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 import type { Model, ModelVersion } from '../../api/client'
 import { Review, Section } from '../../parts/Marks'
-import { arrow, decimalsOf, moment, show } from '../../parts/values'
+import { arrow, decimalsOf, moment, runPath, show } from '../../parts/values'
 
 export function Versions({ model }: { model: Model }) {
   const goals = model.versions.find((version) => version.goals.length)?.goals.slice(0, 2) ?? []
@@ -100,7 +100,7 @@ function Row({ model, version, goals, chosen, onToggle }: RowProps) {
       </th>
       <td className="pl-5">
         {version.run ? (
-          <Link className="link" to={`/${model.project}/e/${version.run}`}>
+          <Link className="link" to={runPath(model.project, version.run)}>
             {version.run}
           </Link>
         ) : (

@@ -151,6 +151,7 @@ function ExperimentTable({ project, rows, describes }: { project: string; rows: 
           experiment={asking.name}
           description={asking.description}
           labels={asking.labels}
+          seeds={asking.seeds}
           onClose={() => setAsking(null)}
         />
       )}

@@ -3,7 +3,7 @@ import { Link, useParams } from 'react-router'
 import type { ReviewData } from '../../api/registry'
 import { DifferencePost, PostHead } from '../../parts/Post'
 import { Section } from '../../parts/Marks'
-import { decimalsOf, show, signed } from '../../parts/values'
+import { decimalsOf, runPath, show, signed } from '../../parts/values'
 
 type Part = ReviewData['on_data'][number]
 type Difference = Part['differences'][number]
@@ -80,7 +80,7 @@ export function OnData({ review }: { review: ReviewData }) {
         <p className="-mt-3 text-xs text-ink3">
           Judged by{' '}
           {review.candidate.evidence.map((one) => (
-            <Link key={one.id} className="link mr-2" to={`/${project}/e/${one.run}`}>
+            <Link key={one.id} className="link mr-2" to={runPath(project, one.run)}>
               {one.run} on {one.on}
             </Link>
           ))}

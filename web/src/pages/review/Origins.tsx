@@ -8,7 +8,7 @@ import { ActDialog } from '../../parts/ActDialog'
 import { DialogForm } from '../../parts/DialogForm'
 import { labelLines, labelsOf } from '../../parts/labels'
 import { Fact, Section } from '../../parts/Marks'
-import { bytes, plural, show } from '../../parts/values'
+import { bytes, plural, runPath, show } from '../../parts/values'
 
 type Version = Schemas['ModelVersionDetail']
 const SHOWN = 12
@@ -127,7 +127,7 @@ export function Origins({ model, version }: { model: Model; version: Version }) 
         ))}
         <Fact term="run">
           {version.run ? (
-            <Link className="link" to={`/${project}/e/${version.run}`}>
+            <Link className="link" to={runPath(project, version.run)}>
               {version.run}
             </Link>
           ) : (
