@@ -100,14 +100,14 @@ def entry(path: str) -> dict[str, Any]:
 
 def test_bytes_that_do_not_match_are_not_kept(liar: Service, tmp_path: Path) -> None:
     with pytest.raises(errors.Damaged, match="nothing was kept"):
-        download_files(liar, "p", "a", 1, [entry("net.onnx")], tmp_path)
+        download_files(liar, "/projects/p/artifacts/a/versions/1", [entry("net.onnx")], tmp_path)
     assert list(tmp_path.iterdir()) == []
 
 
 @pytest.mark.parametrize("path", ["../outside", "/etc/outside", "a/../../outside", "a\\b", ""])
 def test_a_manifest_cannot_lead_out_of_the_folder(liar: Service, tmp_path: Path, path: str) -> None:
     with pytest.raises(errors.InvalidInput):
-        download_files(liar, "p", "a", 1, [entry(path)], tmp_path / "in")
+        download_files(liar, "/projects/p/artifacts/a/versions/1", [entry(path)], tmp_path / "in")
     assert not (tmp_path / "outside").exists()
 
 
@@ -116,7 +116,7 @@ def test_a_link_cannot_lead_out_of_the_folder(liar: Service, tmp_path: Path) -> 
     (tmp_path / "out").mkdir()
     (tmp_path / "in" / "link").symlink_to(tmp_path / "out")
     with pytest.raises(errors.Conflict, match="lies outside"):
-        download_files(liar, "p", "a", 1, [entry("link/net.onnx")], tmp_path / "in")
+        download_files(liar, "/projects/p/artifacts/a/versions/1", [entry("link/net.onnx")], tmp_path / "in")
     assert list((tmp_path / "out").iterdir()) == []
 
 

@@ -218,6 +218,14 @@ def test_a_brush_is_a_term_of_the_query_both_ways(visit: Visit, groups: Project)
     accessible(page)
 
 
+def test_settled_names_draw_the_same_chart(visit: Visit, groups: Project) -> None:
+    page = visit("/e/frost-alarm?lens=scatter&lx=param:depth&ly=metric:recall&split=param:learner")
+    drawn(page, "recall by depth, learner forest")
+    page.goto(f"/{groups.name}/e/frost-alarm?lens=parallel&axes=param:depth,metric:loss,metric:recall&logs=param:depth")
+    drawn(page, "Parallel coordinates, 8 lines")
+    expect(lens(page).get_by_role("combobox", name="log")).to_contain_text("1 on log")
+
+
 def test_effects_lead_to_the_groups(visit: Visit, groups: Project) -> None:
     for depth in (1, 2, 4, 5, 7, 8):
         for learner in ("forest", "boost"):

@@ -256,7 +256,7 @@ def test_the_lineage_leads_both_ways(visit: Visit, project: Project) -> None:
     node(page, "frost-alarm@1").focus()
     page.keyboard.press("Enter")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("heading", level=1)).to_have_text("Version 1 is pending.")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Version 1 would be the first on production.")
     with page.expect_download() as download:
         page.go_back()
         page.get_by_role("link", name="PROV-JSON").click()

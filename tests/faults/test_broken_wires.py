@@ -122,7 +122,9 @@ def test_a_download_that_breaks_is_taken_up_again(project: Project, wire: Wire, 
     told: list[int] = []
     with through(wire, project) as service:
         files = [{"path": "weights.bin", "size": len(body), "sha256": sha(body)}]
-        paths = downloads.download_files(service, project.name, "net", 1, files, tmp_path / "to", told.append)
+        paths = downloads.download_files(
+            service, project.path("artifacts", "net", "versions", "1"), files, tmp_path / "to", told.append
+        )
     assert wire.broken == 6
     assert sum(told) == len(body)
     assert wire.passed_down < 1.3 * len(body)
@@ -136,7 +138,7 @@ def test_a_download_that_never_gets_on_leaves_nothing(project: Project, wire: Wi
     files = [{"path": "weights.bin", "size": len(body), "sha256": sha(body)}]
     wire.cut_down, wire.breaks = 1, 10_000
     with through(wire, project) as service, pytest.raises((Unavailable, Damaged)):
-        downloads.download_files(service, project.name, "net", 1, files, tmp_path / "to")
+        downloads.download_files(service, project.path("artifacts", "net", "versions", "1"), files, tmp_path / "to")
     assert [path for path in (tmp_path / "to").rglob("*") if path.is_file()] == []
 
 
@@ -150,7 +152,9 @@ def test_small_files_that_break_off_are_asked_for_again(project: Project, wire: 
     wire.cut_down, wire.breaks = 500_000, 1
     told: list[int] = []
     with through(wire, project) as service:
-        downloads.download_files(service, project.name, "nights", 1, files, tmp_path / "to", told.append)
+        downloads.download_files(
+            service, project.path("artifacts", "nights", "versions", "1"), files, tmp_path / "to", told.append
+        )
     assert (wire.broken, sum(told)) == (1, 200 * 6_000)
     assert {path.name: path.read_bytes() for path in (tmp_path / "to").iterdir()} == contents
 
@@ -159,7 +163,7 @@ def test_long_names_that_begin_alike_do_not_meet(project: Project, tmp_path: Pat
     contents = {f"{'é' * 120}-{at}.bin": os.urandom(2_000_000 + at) for at in range(4)}
     keep(project, "nights", contents)
     files = [{"path": path, "size": len(content), "sha256": sha(content)} for path, content in contents.items()]
-    downloads.download_files(project.service(), project.name, "nights", 1, files, tmp_path)
+    downloads.download_files(project.service(), project.path("artifacts", "nights", "versions", "1"), files, tmp_path)
     assert {path.name: path.read_bytes() for path in tmp_path.glob("é*")} == contents
 
 

@@ -39,6 +39,13 @@ def test_a_view_settles_its_names(place: Project) -> None:
         "cols": "metric:recall,param:depth,min(metric:loss)", "group": "param:depth", "pin": "metric:recall",
         "wide": "metric:recall~120",
     }  # fmt: skip
+    lens = save(
+        place,
+        arrangement={"lens": "parallel", "axes": "depth,recall", "logs": "none", "lx": "depth", "split": "secret"},
+    )
+    assert lens["arrangement"] == {
+        "lens": "parallel", "axes": "param:depth,metric:recall", "logs": "none", "lx": "param:depth",
+        "split": "param:secret"}  # fmt: skip
     # Later a result takes the parameter's name; the view still asks the parameter.
     add(place, {"depth": 1}, params={"depth": 5})
     found = place.service("viewer").get(place.path(*PATH, "runs"), query=view["arrangement"]["q"])

@@ -42,11 +42,15 @@ def list_views(actor: Actor, project: str, experiment: str | None) -> list[ViewR
     return views.views_of(place.project_id, actor.person_id, row.experiment_id if row else None)
 
 
+# What the charts of the lens draw: x and y, colour and size, what they are split by, axes and which are logarithmic.
+_LENS = ("lx", "ly", "lc", "ls", "by", "split", "axes", "logs")
+
+
 def _settled(actor: Actor, place: Place, experiment: str | None, arrangement: Mapping[str, str]) -> dict[str, str]:
     """Return an arrangement whose names say what they are, so that later names change nothing of it.
 
-    An arrangement is the console's address: `q` the query; `sort`, `cols`, `group`, `pin`, `pareto` names; `wide`
-    names with widths; the rest is kept as it is.
+    An arrangement is the console's address: `q` the query; `sort`, `cols`, `group`, `pin`, `pareto` and what the lens
+    draws are names; `wide` names with widths; the rest is kept as it is.
     """
     if sum(len(name) + len(text) for name, text in arrangement.items()) > ARRANGEMENT_LIMIT:
         raise InvalidInput(f"An arrangement has at most {ARRANGEMENT_LIMIT:,} characters.", field="arrangement")
@@ -55,8 +59,8 @@ def _settled(actor: Actor, place: Place, experiment: str | None, arrangement: Ma
     catalogue = table.search.catalogue
     if found.get("q"):
         found["q"] = resolved_query(found["q"], catalogue)
-    for name in ("sort", "cols", "group", "pin", "pareto"):
-        if found.get(name):
+    for name in ("sort", "cols", "group", "pin", "pareto", *_LENS):
+        if found.get(name) and (name, found[name]) != ("logs", "none"):
             found[name] = ",".join(resolved_names(found[name], catalogue))
     if found.get("wide"):
         widths = [part.rpartition("~") for part in resolved_parts(found["wide"])]

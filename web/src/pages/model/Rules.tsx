@@ -8,6 +8,7 @@ import {
   type NewStage,
 } from '../../api/registry'
 import type { Model } from '../../api/client'
+import { ActButtons, type AskedFor } from '../../parts/ActButtons'
 import { DialogForm } from '../../parts/DialogForm'
 import { labelLines, labelsOf } from '../../parts/labels'
 import { Fact, Section } from '../../parts/Marks'
@@ -20,7 +21,7 @@ export function Rules({ model }: { model: Model }) {
   const close = () => setAsked(null)
   const labels = Object.entries(model.labels)
   return (
-    <Section title="Rules" fact={<Buttons model={model} onAsk={setAsked} />}>
+    <Section title="Rules" fact={<ActButtons buttons={BUTTONS} whyNot={model.why_not} onAsk={setAsked} />}>
       <dl className="text-xs">
         <Fact term="purpose">{model.purpose || 'none said'}</Fact>
         <Fact term="ask">{model.person}</Fact>
@@ -75,28 +76,11 @@ export function Rules({ model }: { model: Model }) {
   )
 }
 
-function Buttons({ model, onAsk }: { model: Model; onAsk: (asked: Asked) => void }) {
-  const buttons: [Asked, string, string][] = [
-    ['describe', 'Describe', 'describe'],
-    ['rule', 'Review rules', 'rule'],
-    ['ladder', 'Ladder', 'rule'],
-  ]
-  return (
-    <span className="flex gap-1.5">
-      {buttons.map(([asked, text, act]) => (
-        <button
-          key={asked}
-          className="btn leading-[18px]"
-          disabled={!!model.why_not[act]}
-          title={model.why_not[act] ?? undefined}
-          onClick={() => onAsk(asked)}
-        >
-          {text}
-        </button>
-      ))}
-    </span>
-  )
-}
+const BUTTONS: AskedFor<Asked>[] = [
+  { asked: 'describe', text: 'Describe', act: 'describe' },
+  { asked: 'rule', text: 'Review rules', act: 'rule' },
+  { asked: 'ladder', text: 'Ladder', act: 'rule' },
+]
 
 type Props = { model: Model; onClose: () => void }
 

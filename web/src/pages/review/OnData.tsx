@@ -1,9 +1,10 @@
 /** Results of both versions on the same data, and whether the same rows tell them apart. */
 import { Link, useParams } from 'react-router'
 import type { ReviewData } from '../../api/registry'
-import { DifferencePost, PostHead } from '../../parts/Post'
+import { DifferencePost } from '../../parts/Post'
 import { Section } from '../../parts/Marks'
 import { decimalsOf, runPath, show, signed } from '../../parts/values'
+import { SideHead } from './SideHead'
 
 type Part = ReviewData['on_data'][number]
 type Difference = Part['differences'][number]
@@ -36,28 +37,7 @@ export function OnData({ review }: { review: ReviewData }) {
             <p className="text-xs text-bad">Both call it {part.on}, and it is not the same data.</p>
           )}
           <table className="w-full" aria-label={`On ${part.on}`}>
-            <thead>
-              <tr className="lab h-6">
-                <th scope="col">result</th>
-                <th scope="col" className="text-right">
-                  {number}
-                </th>
-                {other && (
-                  <>
-                    <th scope="col" className="text-right">
-                      {other}
-                    </th>
-                    <th scope="col" className="text-right">
-                      {number} − {other}
-                    </th>
-                    <th scope="col" className="pl-5">
-                      <PostHead />
-                    </th>
-                    <td />
-                  </>
-                )}
-              </tr>
-            </thead>
+            <SideHead what="result" number={number} other={other} />
             <tbody>
               {keysOf(part).map((key) => (
                 <Row key={key} name={key} part={part} other={other} />

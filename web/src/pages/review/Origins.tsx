@@ -4,6 +4,7 @@ import { Link, useParams } from 'react-router'
 import type { Model, Schemas } from '../../api/client'
 import { useComparison } from '../../api/comparing'
 import { useAddEvidence, useLabelVersion, useRetire, type ReviewData } from '../../api/registry'
+import { ActButtons, type AskedFor } from '../../parts/ActButtons'
 import { ActDialog } from '../../parts/ActDialog'
 import { DialogForm } from '../../parts/DialogForm'
 import { labelLines, labelsOf } from '../../parts/labels'
@@ -114,11 +115,14 @@ function Signature({ review }: { review: ReviewData }) {
 
 export function Origins({ model, version }: { model: Model; version: Version }) {
   const { project = '' } = useParams()
-  const [asked, setAsked] = useState<'evidence' | 'labels' | 'retire' | null>(null)
+  const [asked, setAsked] = useState<Asked | null>(null)
   const close = () => setAsked(null)
   const labels = Object.entries(version.labels)
   return (
-    <Section title="Where it comes from" fact={<Buttons model={model} version={version} onAsk={setAsked} />}>
+    <Section
+      title="Where it comes from"
+      fact={<ActButtons buttons={buttonsOf(version)} whyNot={model.why_not} onAsk={setAsked} />}
+    >
       <dl className="text-xs">
         {version.overrides.map((reason) => (
           <Fact key={reason} term="overridden">
@@ -176,36 +180,11 @@ export function Origins({ model, version }: { model: Model; version: Version }) 
 type Asked = 'evidence' | 'labels' | 'retire'
 type Props = { model: Model; version: Version; onClose: () => void }
 
-function Buttons({
-  model,
-  version,
-  onAsk,
-}: {
-  model: Model
-  version: Version
-  onAsk: (asked: Asked) => void
-}) {
-  const buttons: [Asked, string, string][] = [
-    ['evidence', 'Add evidence', 'evidence'],
-    ['labels', 'Label', 'describe'],
-    ['retire', version.retired ? 'Use again' : 'Retire', 'retire'],
-  ]
-  return (
-    <span className="flex gap-1.5">
-      {buttons.map(([asked, text, act]) => (
-        <button
-          key={asked}
-          className="btn leading-[18px]"
-          disabled={!!model.why_not[act]}
-          title={model.why_not[act] ?? undefined}
-          onClick={() => onAsk(asked)}
-        >
-          {text}
-        </button>
-      ))}
-    </span>
-  )
-}
+const buttonsOf = (version: Version): AskedFor<Asked>[] => [
+  { asked: 'evidence', text: 'Add evidence', act: 'evidence' },
+  { asked: 'labels', text: 'Label', act: 'describe' },
+  { asked: 'retire', text: version.retired ? 'Use again' : 'Retire', act: 'retire' },
+]
 
 function AddEvidence({ model, version, onClose }: Props) {
   const add = useAddEvidence(model.project, model.name, version.number)

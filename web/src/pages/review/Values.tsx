@@ -2,9 +2,10 @@
 import { useParams } from 'react-router'
 import { useComparison, type Outcome } from '../../api/comparing'
 import type { ReviewData } from '../../api/registry'
-import { DifferencePost, PostHead } from '../../parts/Post'
+import { DifferencePost } from '../../parts/Post'
 import { Section } from '../../parts/Marks'
 import { arrow, decimalsOf, goalsFirst, show, signed } from '../../parts/values'
+import { SideHead } from './SideHead'
 
 export function Values({ review }: { review: ReviewData }) {
   const { project = '' } = useParams()
@@ -20,28 +21,7 @@ export function Values({ review }: { review: ReviewData }) {
       fact={comparison.data?.headline.reason ?? (other ? 'no two runs to compare' : '')}
     >
       <table className="w-full" aria-label="Side by side">
-        <thead>
-          <tr className="lab h-6">
-            <th scope="col">value</th>
-            <th scope="col" className="text-right">
-              {candidate.number}
-            </th>
-            {other && (
-              <>
-                <th scope="col" className="text-right">
-                  {other.number}
-                </th>
-                <th scope="col" className="text-right">
-                  {candidate.number} − {other.number}
-                </th>
-                <th scope="col" className="pl-5">
-                  <PostHead />
-                </th>
-                <td />
-              </>
-            )}
-          </tr>
-        </thead>
+        <SideHead what="value" number={candidate.number} other={other?.number ?? null} />
         <tbody>
           {keys.map((key) => {
             const goal = goals.get(key)

@@ -11,7 +11,7 @@ import { parts } from '../words'
 import { Choice, Frame, Tick } from './Frame'
 import { beyond, byReference, useLensHeight, type LensProps } from './shared'
 import { readBrushes, rounded, withBrush, type Brush } from './brushes'
-import { axesOf, offered, type Offered } from './columnsToDraw'
+import { axesOf, offered, offeredAs, type Offered } from './columnsToDraw'
 
 const HIGHER = 42
 
@@ -67,8 +67,7 @@ export default function Parallel({ place, page, query, sort, pareto, selection, 
   const height = useLensHeight() + HIGHER
   const all = offered(page)
   const asked = parts(params.get('axes'))
-  const known = new Set(all.map((one) => one.text))
-  const chosen = asked.filter((text) => known.has(text))
+  const chosen = asked.flatMap((text) => offeredAs(all, text) ?? [])
   const axes = chosen.length > 1 ? chosen : axesOf(all)
   const { brushes, rest } = readBrushes(query, axes)
   const { data: drawn, error } = useDrawn(place.project, place.experiment, {
@@ -78,12 +77,10 @@ export default function Parallel({ place, page, query, sort, pareto, selection, 
     pareto,
   })
   const askedLogs = params.get('logs')
+  const named = askedLogs === null ? null : parts(askedLogs).flatMap((text) => offeredAs(all, text) ?? []).join(',') // prettier-ignore
   const logs = useMemo(
-    () =>
-      new Set(
-        askedLogs === null ? (drawn?.columns ?? []).filter(wide).map((one) => one.text) : parts(askedLogs),
-      ),
-    [askedLogs, drawn],
+    () => new Set(named === null ? (drawn?.columns ?? []).filter(wide).map((one) => one.text) : parts(named)),
+    [named, drawn],
   )
   const shown = useMemo(
     () =>

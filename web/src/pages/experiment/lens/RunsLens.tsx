@@ -14,7 +14,17 @@ import { Multiples } from './Multiples'
 import { Scatter } from './Scatter'
 import { panelsBy } from './multiples'
 import { beyond, byReference, columnIn, Empty, saidOutside, useLensHeight, type LensProps } from './shared'
-import { isCause, isGoal, isValue, offered, optionsOf, pick, splitsOf, type Offered } from './columnsToDraw'
+import {
+  isCause,
+  isGoal,
+  isValue,
+  offered,
+  offeredAs,
+  optionsOf,
+  pick,
+  splitsOf,
+  type Offered,
+} from './columnsToDraw'
 
 export default function RunsLens(props: LensProps) {
   const { params } = useAddress()
@@ -121,7 +131,7 @@ function noteOf(
 /** What the address asks to be split by, where it is there. */
 function useSplit(all: Offered[]): string {
   const asked = useAddress().params.get('split')
-  return all.some((one) => one.text === asked) ? (asked ?? '') : ''
+  return offeredAs(all, asked) ?? ''
 }
 
 function Over({ place, page, query, sort, pareto, selection, onOpen }: LensProps) {

@@ -9,7 +9,17 @@ import { plural } from '../../../parts/values'
 import { Choice, Frame, Tick } from './Frame'
 import { Multiples } from './Multiples'
 import { readBrushes, rounded, withBrush, type Brush } from './brushes'
-import { isGoal, isSetting, isValue, offered, optionsOf, pick, splitsOf, type Offered } from './columnsToDraw'
+import {
+  isGoal,
+  isSetting,
+  isValue,
+  offered,
+  offeredAs,
+  optionsOf,
+  pick,
+  splitsOf,
+  type Offered,
+} from './columnsToDraw'
 import { panelsBy } from './multiples'
 import { beyond, byReference, columnIn, Empty, saidOutside, useLensHeight, type LensProps } from './shared'
 
@@ -24,7 +34,7 @@ function useAskedCloud(all: Offered[]) {
     isSetting,
     ({ text }) => text === 'number',
   )
-  const known = (text: string | null) => (text !== null && all.some((one) => one.text === text) ? text : '')
+  const known = (text: string | null) => offeredAs(all, text) ?? ''
   const goals = all.filter((one) => one.goal && (one.text === x || one.text === y)).length === 2
   return {
     x,

@@ -27,9 +27,22 @@ export function offered(page: RunPage): Offered[] {
 
 export const optionsOf = (all: Offered[]) => all.map(({ text }) => ({ value: text, text }))
 
+const SCOPES: Record<string, string> = { value: 'metric', param: 'param', label: 'label', field: 'run' }
+const plain = (text: string) => text.replace(/^(metric|param|label|run):/, '')
+
+/** The text under which a column is offered that an address names, with its scope as saved views have it, or without. */
+export function offeredAs(all: Offered[], asked: string | null): string | undefined {
+  if (asked === null) return undefined
+  const same = all.find((one) => one.text === asked)
+  const scope = asked.split(':')[0]
+  const settled = () => all.find((one) => SCOPES[one.scope] === scope && plain(one.text) === plain(asked))
+  return (same ?? settled())?.text
+}
+
 /** What the address asks for, where it is there; else the first that fits. */
 export const pick = (all: Offered[], asked: string | null, ...wanted: ((one: Offered) => boolean)[]) => {
-  if (asked !== null && all.some((one) => one.text === asked)) return asked
+  const named = offeredAs(all, asked)
+  if (named !== undefined) return named
   for (const fits of wanted) {
     const found = all.find(fits)
     if (found) return found.text
