@@ -31,7 +31,7 @@ from kinetrum.core.registry.gates import (
     write_gates,
 )
 from kinetrum.core.registry.ladder import DEFAULT_LADDER, Stage, Stay, change_ladder
-from kinetrum.core.registry.reading import form_with_signature, read_signature
+from kinetrum.core.registry.reading import can_be, form_with_signature, read_signature
 from kinetrum.core.registry.sentence import Judged, beside_sentence, review_sentence
 from kinetrum.core.registry.signature import (
     Field,
@@ -288,6 +288,11 @@ def test_signatures_in_files() -> None:
         assert (told.inputs[0].text() if told else None) == expected
     with pytest.raises(ValueError, match="length"):
         read_signature("safetensors", io.BytesIO(b"\xff" * 12))
+    assert can_be("safetensors", struct.pack("<Q", 30) + b"{", 100)
+    assert not can_be("safetensors", struct.pack("<Q", 300) + b"{", 100)
+    assert not can_be("safetensors", b"short", 5)
+    assert not can_be("onnx", b"no model", 8)
+    assert can_be("onnx", helper.make_model(graph).SerializeToString()[:16], 100)
     assert [form_with_signature(path) for path in ("a/net.ONNX", "w.safetensors", "net.pkl")] == [
         "onnx",
         "safetensors",

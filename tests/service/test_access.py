@@ -70,6 +70,9 @@ LEAST: dict[str, str] = dict.fromkeys(
 )  # fmt: skip
 
 
+CLIENT = httpx.Client(timeout=20)
+
+
 def project_routes() -> list[tuple[str, str, str]]:
     import tempfile
 
@@ -104,8 +107,7 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
     for role in (*ROLES, "stranger"):
         headers = {"Authorization": f"Bearer {project.tokens[role]}", "Upload-Offset": "0", "Upload-Length": "9"}
         with (
-            httpx.Client(timeout=20) as client,
-            client.stream(
+            CLIENT.stream(
                 method, url, params=params, headers=headers, json=BODIES.get(name) if method != "GET" else None
             ) as answer,
         ):

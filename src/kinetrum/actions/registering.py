@@ -19,7 +19,7 @@ from kinetrum.core.permissions import Act
 from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref
 from kinetrum.core.registry.card import OUTLINE
 from kinetrum.core.registry.ladder import DEFAULT_LADDER
-from kinetrum.core.registry.reading import form_with_signature
+from kinetrum.core.registry.reading import can_be, form_with_signature
 from kinetrum.core.registry.signature import signature_from_json
 from kinetrum.core.values import Value, check_key, check_label, check_name, check_value, to_json
 from kinetrum.storage import artifacts, journal, links, manifests, models
@@ -84,12 +84,17 @@ def _read_signature(store: BlobStore, version: VersionRow) -> dict[str, Any] | N
     """Read the signature out of the first file that tells one, apart from this process."""
     for entry in _stored_files(version):
         form = form_with_signature(entry.path)
-        if form and store.has(entry.sha256):
+        if form and store.has(entry.sha256) and _can_be(store, form, entry):
             answer = run_limited("signature", [store.path_of(entry.sha256)], {"form": form})
             found: dict[str, Any] | None = json.loads(answer) if answer else None
             if found:
                 return found
     return None
+
+
+def _can_be(store: BlobStore, form: str, entry: FileEntry) -> bool:
+    with store.path_of(entry.sha256).open("rb") as file:
+        return can_be(form, file.read(16), entry.size)
 
 
 @transaction

@@ -20,6 +20,15 @@ def form_with_signature(path: str) -> str | None:
     return ending if ending in {"onnx", "safetensors"} else None
 
 
+def can_be(form: str, head: bytes, size: int) -> bool:
+    """Tell by its first bytes whether a file can be of its form: looking closer takes a process of its own."""
+    if form == "onnx":
+        # The first field of the protocol buffer, its number of the format, as a variable-length integer.
+        return head[:1] == b"\x08"
+    length = struct.unpack("<Q", head[:8])[0] if len(head) >= 9 else -1
+    return 2 <= length <= min(_HEADER_LIMIT, size - 8) and head[8:9] == b"{"
+
+
 def read_signature(form: str, file: BinaryIO) -> Signature | None:
     """Read the signature of a model's file, None where it tells none.
 
