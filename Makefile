@@ -39,6 +39,7 @@ format: ## put the code into form
 
 soak: ## let over a hundred things go wrong at random moments and check that nothing is lost
 	@scripts/setup test
+	@env -u KINETRUM_HOME $(PYTHON) -m pytest -q -n 3 -m soak
 	@env -u KINETRUM_HOME $(PYTHON) -m tests.faults.soak --faults 120
 
 openapi: ## write the interface's description and the console's types anew

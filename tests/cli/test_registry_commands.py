@@ -36,9 +36,7 @@ def model(recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -
     return recording
 
 
-@pytest.mark.parametrize(
-    ("words", "status", "said"),
-    [(["gates", "frost-alarm@1", "prod"], 3, "has no stage 'prod'; its ladder is development, staging, production"),
+WRONG: list[tuple[list[str], int, str]] = [(["gates", "frost-alarm@1", "prod"], 3, "has no stage 'prod'; its ladder is development, staging, production"),
      (["gates", "frost-alarm@9"], 3, "has no version 9; the newest is 2"),
      (["gates", "nothing"], 3, "has no model 'nothing'; it has frost-alarm"),
      (["gates", "frost-alarm", "--set", "/nowhere/gates.toml"], 2, "/nowhere/gates.toml cannot be read (No such file"),
@@ -62,32 +60,30 @@ def model(recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -
      (["rollback", "frost-alarm@production"], 1, "there is nothing to roll back"),
      (["rollback", "frost-alarm@1"], 2, "names no stage; write MODEL@STAGE"),
      (["lead", "frost-alarm", "1"], 1, "Version 1 is pending; the lead version is approved"),
-     (["models", "--state", "odd"], 2, "invalid choice"),
      (["register", "nothing", "--as-model", "frost-alarm"], 2, "is neither a path that is there nor NAME@NUMBER"),
      (["history", "nothing", "--stages"], 3, "has no model 'nothing'"),
-     (["seeds", "nothing", "fold"], 3, "nothing")],
-)  # fmt: skip
-def test_wrong_use_says_what_would_be_right(model: Project, say, words: list[str], status: int, said: str) -> None:  # type: ignore[no-untyped-def]
-    if words[0] == "models":
-        with pytest.raises(SystemExit) as ended:
-            say(*words)
-        assert ended.value.code == status
-        return
-    got, out, err = say(*words)
-    assert (got, said in err) == (status, True), (out, err)
+     (["seeds", "nothing", "fold"], 3, "nothing")]  # fmt: skip
 
 
-@pytest.mark.parametrize(
-    ("more", "said"),
-    [(["--metric", "price"], "--metric takes KEY=VALUE, not 'price'"), (["--metric", "price=dear"], "takes a number, not 'dear'"),
+def test_wrong_use_says_what_would_be_right(model: Project, say) -> None:  # type: ignore[no-untyped-def]
+    for words, status, said in WRONG:
+        got, out, err = say(*words)
+        assert (got, said in err) == (status, True), (words, out, err)
+    with pytest.raises(SystemExit) as ended:
+        say("models", "--state", "odd")
+    assert ended.value.code == 2
+
+
+WRONG_REGISTRATIONS: list[tuple[list[str], str]] = [(["--metric", "price"], "--metric takes KEY=VALUE, not 'price'"), (["--metric", "price=dear"], "takes a number, not 'dear'"),
      (["--label", "=x"], "--label takes KEY=VALUE"), (["--sample", "/nowhere.csv"], "is no CSV with a head and no .npy file"),
-     ([], "tell in words where they came from")],
-)  # fmt: skip
-def test_wrong_registrations(model: Project, say, tmp_path: Path, more: list[str], said: str) -> None:  # type: ignore[no-untyped-def]
-    words = [str(tmp_path / "net.bin") if word == "net.bin" else word for word in more]
-    origin = ["--origin", "a shelf"] if more else []
-    status, _, err = say("register", str(tmp_path / "net.bin"), "--as-model", "frost-alarm", *origin, *words)
-    assert (status, said in err) == (2, True), err
+     ([], "tell in words where they came from")]  # fmt: skip
+
+
+def test_wrong_registrations(model: Project, say, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    for more, said in WRONG_REGISTRATIONS:
+        origin = ["--origin", "a shelf"] if more else []
+        status, _, err = say("register", str(tmp_path / "net.bin"), "--as-model", "frost-alarm", *origin, *more)
+        assert (status, said in err) == (2, True), err
     assert kinetrum.model("frost-alarm").versions == [2, 1]
 
 

@@ -7,6 +7,7 @@ import os
 import re
 from pathlib import Path
 
+import pytest
 from playwright.sync_api import Error, Locator, Page, Route, expect
 
 from tests.conftest import Project, new_id
@@ -121,6 +122,7 @@ def test_files_are_kept_by_dropping_them(visit: Visit, project: Project) -> None
     expect(page.get_by_role("heading", level=1)).to_contain_text("nights@1 is stored here: 1 file, 3 B")
 
 
+@pytest.mark.soak
 def test_large_files_go_in_pieces_and_are_taken_up_where_they_broke_off(
     visit: Visit, project: Project, watch: Watch, tmp_path: Path
 ) -> None:
@@ -152,6 +154,7 @@ def test_large_files_go_in_pieces_and_are_taken_up_where_they_broke_off(
     assert len(sent) == 5
 
 
+@pytest.mark.soak
 def test_whoever_cancels_makes_no_version(visit: Visit, project: Project, watch: Watch, tmp_path: Path) -> None:
     (tmp_path / "weights.bin").write_bytes(os.urandom(40_000_000))
     page = visit("/data", "contributor")

@@ -219,6 +219,7 @@ def test_a_chart_taken_along(curves: Page, form: str, tmp_path: Path) -> None:
         assert rows[3]["value"] == "0.015"
 
 
+@pytest.mark.soak
 def test_a_run_with_hundreds_of_metrics(visit: Visit, project: Project) -> None:
     begun = project.begin(
         params={f"setting-{number}": number for number in range(90)}, goals={"m-299": {"direction": "higher"}}

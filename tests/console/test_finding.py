@@ -261,6 +261,7 @@ def test_ranges_are_selected_by_mouse_and_keyboard(visit: Visit, some: Project) 
     expect(page).to_have_url(re.compile(r"/e/frost-alarm/3$"))
 
 
+@pytest.mark.soak
 def test_a_long_table_is_read_as_it_is_scrolled(visit: Visit, project: Project) -> None:
     for number in range(230):
         project.begin(params={"depth": number})

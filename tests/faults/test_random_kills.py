@@ -9,6 +9,7 @@ import pytest
 from tests.faults.world import World
 
 
+@pytest.mark.soak
 @pytest.mark.parametrize("seed", [1])
 def test_every_completed_call_arrives_once_and_nothing_else(
     tmp_path: Path, seed: int, monkeypatch: pytest.MonkeyPatch

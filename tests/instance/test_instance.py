@@ -23,6 +23,7 @@ from tests.conftest import Instance, wait_for
 ROOT = Path(__file__).parent.parent.parent
 
 
+@pytest.mark.soak
 def test_up_status_down_and_up_again(tmp_path: Path) -> None:
     home = Home(tmp_path / "home")
     assert control.down(home)["stopped"] is False
