@@ -51,7 +51,7 @@ COMMANDS = {
     "terminal-data": "kinetrum diff nights@2 nights@3; echo; kinetrum uses nights@3 | head -7; echo; kinetrum lineage frost-alarm@production",
     "terminal-results": "kinetrum plot frost-alarm/{better} held-out/roc --with frost-alarm/{earlier}; echo;"
     " kinetrum rows frost-alarm/{better} --with frost-alarm/{earlier} --on held-out --limit 5",
-    "terminal-registry": "kinetrum models; echo; kinetrum show model; echo; kinetrum history frost-alarm",
+    "terminal-registry": "kinetrum models; echo; kinetrum review frost-alarm@4; echo; kinetrum history frost-alarm | head -8",
 }
 
 

@@ -113,6 +113,7 @@ def test_the_hand_over_by_two_people(visit: Visit, project: Project, watch: Watc
     trouble = noor.locator(f'a[href="/{project.name}/models/frost-alarm"]').filter(has_text="Roll back")
     expect(trouble).to_have_attribute("aria-label", "Roll back frost-alarm on production")
     trouble.click()
+    expect(noor.get_by_role("button", name="Roll back production")).to_be_visible()
     expect(noor.get_by_text("version 3 is rejected").first).to_be_visible()
     accessible(noor)
     noor.get_by_role("button", name="Roll back production").click()
