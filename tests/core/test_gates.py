@@ -319,11 +319,11 @@ def test_the_first_sentence_of_a_review() -> None:
     assert said.endswith("within noise. 1 of 2 gates is not met: 2 approvals; it has 1.")
     told = review_sentence(5, "production", 3, None, [replace(unmet, met=True)], [Judged("holdout", beyond)])
     assert "better" in told
-    assert told.endswith("beyond noise. Its gate is met.")
+    assert told.endswith("beyond noise at 95%. Its gate is met.")
     against = [replace(one, change=-one.change) if one.measure == "precision" else one for one in beyond]
     named = review_sentence(5, "production", 3, None, [], [Judged("holdout", against)], ["recall", "precision"])
     assert "better recall on holdout" in named
-    assert named.endswith("beyond noise; but worse precision. No gate is asked.")
+    assert named.endswith("beyond noise at 95%; but worse precision. No gate is asked.")
     assert review_sentence(1, "staging", None, "version 1 is pending", [], []) == (
         "Version 1 would be the first on staging. It cannot yet: version 1 is pending.")  # fmt: skip
     assert review_sentence(1, "staging", 1, None, [], []) == "Version 1 stands on staging."

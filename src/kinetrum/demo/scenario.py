@@ -134,5 +134,5 @@ Below the lowest station nothing is known.
 
     kinetrum fetch frost-alarm@production
 
-Takes `X`, 38 readings a row, and gives the class and the chance of frost.
+Takes `X`, 9 readings a row, and gives the class and the chance of frost.
 """

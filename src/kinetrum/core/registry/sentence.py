@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from kinetrum.core.noise.difference import CONFIDENCE
 from kinetrum.core.noise.rows import RowsDifference
 from kinetrum.core.registry.checks import Check
 
@@ -71,7 +72,7 @@ def _telling(judged: Sequence[Judged], goes_by: Sequence[str]) -> str:
         f"{_word(other)} {other.measure}{f' on {place}' if place != on else ''}" for place, other in every
         if other.beyond and _word(other) != _word(found)
     ]  # fmt: skip
-    return f"{_word(found)} {figures}, beyond noise{f'; but {against[0]}' if against else ''}"
+    return f"{_word(found)} {figures}, beyond noise at {CONFIDENCE:.0%}{f'; but {against[0]}' if against else ''}"
 
 
 def _word(found: RowsDifference) -> str:
