@@ -6,10 +6,12 @@ A process of its own, because a thread would take the interpreter from the train
 
 from __future__ import annotations
 
+import contextlib
 import faulthandler
 import logging
 import os
 import random
+import shutil
 import signal
 import sys
 import time
@@ -26,6 +28,7 @@ from kinetrum.core.errors import Unavailable
 PAUSE_S, IDLE_S, BEAT_S, SAMPLES_EVERY_S = 0.2, 20.0, 15.0, 2.5
 UNKNOWN_RUN_S, UNKNOWN_PAUSE_S = 600.0, 1.0
 _BACKOFF_S = (0.5, 15.0)
+_OPENING_S = 86_400
 log = logging.getLogger("kinetrum.sender")
 
 
@@ -155,6 +158,14 @@ def still_ours(root: Path, lock: int) -> bool:
         return False
 
 
+def sweep(root: Path) -> None:
+    """Remove folders whose writers died before they were open, a day after."""
+    for made in (root / "opening").glob("*"):
+        with contextlib.suppress(FileNotFoundError):
+            if time.time() - made.stat().st_mtime > _OPENING_S:
+                shutil.rmtree(made, ignore_errors=True)
+
+
 def _can_go_on(delivery: Delivery) -> bool:
     return delivery.obstacle() is None and (delivery.pending() or bool(waiting_files(delivery.folder)))
 
@@ -173,6 +184,7 @@ def main() -> None:
         lock = locks.take(sender_lock(root))
         if lock is None:
             return
+        sweep(root)
         sender = Sender(root)
         sender.files.start()
         sender.work(lock)

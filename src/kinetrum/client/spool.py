@@ -86,10 +86,21 @@ class Writer:
         self.segment = self._next_segment(_segment_size, _RESERVE)
 
     def _open_folder(self) -> None:
-        if self._alive is None:
-            self.folder.mkdir(parents=True, mode=0o700, exist_ok=True)
-            (self.folder / "host").write_text(host_name())
-            self._alive = locks.take(self.folder / "alive")
+        """Make the folder, which nobody sees before it is locked: a sender removes empty ones whose writer is dead."""
+        if self._alive is not None:
+            return
+        made = self.root / "opening" / self.id
+        made.mkdir(parents=True, mode=0o700, exist_ok=True)
+        self.folder.parent.mkdir(mode=0o700, exist_ok=True)
+        (made / "host").write_text(host_name())
+        alive = locks.take(made / "alive")
+        try:
+            os.rename(made, self.folder)
+        except OSError:
+            if alive is not None:
+                os.close(alive)
+            raise
+        self._alive = alive
 
     def _next_segment(self, size: int, reserve: int = 0, in_memory: bool = False) -> Segment:
         """Return a new segment, on the disk where there is room. Numbers have no gaps: readers wait for each."""

@@ -116,7 +116,9 @@ function Promote({
   const seen = useReview(project, model.name, String(version.number), stage.name, null)
   const [comment, setComment] = useState('')
   const [override, setOverride] = useState('')
-  // Gates of the stage asked for here, not of the one that the page shows meanwhile.
+  // Gates of the stage asked for here, not of the one that the page shows meanwhile. What changes while the dialog
+  // is open comes by itself and holds up no click; the service asks the gates once more.
+  const asking = seen.isFetching && seen.data?.stage !== stage.name
   const checks = seen.data?.stage === stage.name ? seen.data.checks : []
   const unmet = checks.filter((check) => !check.met)
   const why = model.why_not['override']
@@ -132,7 +134,7 @@ function Promote({
       title={`Promote version ${version.number} to ${stage.name}`}
       act={unmet.length ? 'Promote all the same' : 'Promote'}
       error={promote.error}
-      pending={promote.isPending || seen.isFetching || (unmet.length > 0 && !override.trim())}
+      pending={promote.isPending || asking || (unmet.length > 0 && !override.trim())}
       onSubmit={submit}
       onClose={onClose}
     >
@@ -141,7 +143,7 @@ function Promote({
           ? `It takes the place of version ${expect}; rolling back brings that one back.`
           : `${stage.name} is empty now.`}
       </p>
-      {seen.isFetching && <p className="lab">Asking the gates …</p>}
+      {asking && <p className="lab">Asking the gates …</p>}
       {checks.length > 0 && unmet.length === 0 && (
         <p className="text-xs text-ink2">All {checks.length} gates are met.</p>
       )}
