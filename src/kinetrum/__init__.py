@@ -17,9 +17,10 @@ if TYPE_CHECKING:
 
     from kinetrum.client.beginning import attach, begin, resume
     from kinetrum.client.comparing import Comparison, Effects, compare, effects
-    from kinetrum.client.describing import Experiment, Note, binned, experiment
+    from kinetrum.client.describing import Experiment, binned, experiment
     from kinetrum.client.lineage import Lineage, lineage
     from kinetrum.client.moving import export, import_
+    from kinetrum.client.noting import Note
     from kinetrum.client.reading import RunTable, fetch, open, restore, runs
     from kinetrum.client.recorded import RecordedRun
     from kinetrum.client.recorded_plots import RecordedPlot, overlay
@@ -46,7 +47,8 @@ _HOMES = {
     "kinetrum.client.beginning": ("attach", "begin", "resume"),
     "kinetrum.client.run": ("Run",),
     "kinetrum.client.comparing": ("Comparison", "Effects", "compare", "effects"),
-    "kinetrum.client.describing": ("Experiment", "Note", "binned", "experiment"),
+    "kinetrum.client.describing": ("Experiment", "binned", "experiment"),
+    "kinetrum.client.noting": ("Note",),
     "kinetrum.client.lineage": ("Lineage", "lineage"),
     "kinetrum.client.moving": ("export", "import_"),
     "kinetrum.client.room": ("purge", "storage"),

@@ -282,15 +282,21 @@ def test_describing_runs(recorded: Project, capsys: Out, tmp_path: Path, monkeyp
     lines = run(capsys, "note", "frost-alarm/1")[1].splitlines()
     assert lines[1::2] == ["**hail** in May", "from a pipe"]
     assert "No note" in run(capsys, "note", "frost-alarm/2")[1]
-    run(capsys, "note", "experiment:frost-alarm", "-m", "why")
-    assert "why" in run(capsys, "note", "experiment:frost-alarm")[1]
+    status, text, _ = run(capsys, "note", "frost-alarm/1", "--remove", lines[0].split()[-1])
+    assert (status, text) == (0, "frost-alarm/1 has that note no more.\n")
+    assert run(capsys, "note", "frost-alarm/1")[1].splitlines()[1::2] == ["from a pipe"]
+    assert "one thing at a time" in run(capsys, "note", "frost-alarm/1", "frost-alarm/2")[2]
+    wholes = ["experiment:frost-alarm", f"{recorded.name}/project:{recorded.name}", f"{recorded.name}/frost-alarm/2"]
+    assert run(capsys, "note", *wholes, "-m", "why")[0] == 0
+    for whole in wholes:
+        assert "why" in run(capsys, "note", whole)[1]
     assert run(capsys, "rename", "frost-alarm/1", "the first")[1] == "frost-alarm/1 is named the first.\n"
     assert run(capsys, "rename", "frost-alarm/last", "")[1] == "frost-alarm/3 has no name now.\n"
     assert run(capsys, "correct", "frost-alarm/1", "depth=7", "same=[1, 2]", "-m", "typed wrongly")[0] == 0
     shown = run(capsys, "show", "frost-alarm/1")[1]
     assert "the first" in shown
     assert "depth      7" in shown
-    assert "**hail** in May" in shown
+    assert "from a pipe" in shown
     assert run(capsys, "correct", "frost-alarm/1", "dept=7")[0] == 3
     assert run(capsys, "correct", "frost-alarm/1", "depth")[0] == 2
 

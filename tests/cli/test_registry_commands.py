@@ -120,6 +120,26 @@ def test_rules_card_ladder_and_lead(model: Project, say, tmp_path: Path) -> None
     assert json.loads(say("history", "frost-alarm", "--stages", "--json")[1])[0]["checks"] == []
 
 
+def test_notes_on_models_and_versions(model: Project, say, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    assert say("note", "frost-alarm@2", "model:frost-alarm", "-m", "ask **Noor** first")[1] == (
+        "frost-alarm@2, model:frost-alarm noted.\n"
+    )
+    assert say("note", "frost-alarm@2")[1].splitlines()[1] == "ask **Noor** first"
+    found = kinetrum.model("frost-alarm")
+    assert [note.text for note in found.notes] == [note.text for note in found[2].notes] == ["ask **Noor** first"]
+    assert found[1].notes == []
+    found[2].remove_note(found[2].notes[0])
+    assert found[2].notes == []
+    told = say("history", "frost-alarm")[1]
+    assert "removed a note  frost-alarm@2" in told
+    assert [line.split()[4:7] for line in told.splitlines() if "noted on" in line] == [
+        ["noted", "on", "frost-alarm"], ["noted", "on", "frost-alarm@2"]
+    ]  # fmt: skip
+    stored = kinetrum.keep(tmp_path / "net.bin", name="nets")
+    kinetrum.open(stored).note("from the shelf")
+    assert say("note", "nets@1")[1].splitlines()[1:] == ["from the shelf"]
+
+
 def test_gates_and_review_as_json(model: Project, say, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
     assert "has no gates; kinetrum gates frost-alarm --set FILE" in say("gates", "frost-alarm")[1]
     (tmp_path / "gates.toml").write_text('[staging]\nsignature = "present"\napprovals = 2\n')

@@ -251,7 +251,12 @@ def test_goals_from_python(recording: Project) -> None:
     wait_for(lambda: recorded("goals/1").values.get("loss") == 1.0)
     assert recorded("goals/best:loss").number == 1
     found.note("why we ask")
-    assert [note.text for note in found.notes] == ["why we ask"]
+    (note,) = found.notes
+    assert (note.text, note.author) == ("why we ask", "A Contributor")
+    found.remove_note(note)
+    assert found.notes == []
+    with pytest.raises(NotFound, match="has no note"):
+        found.remove_note(note)
     found.remove_goal("loss")
     assert found.goals == {}
     with pytest.raises(NotFound):

@@ -38,6 +38,45 @@ def test_a_note_in_markdown(visit: Visit, runs: Any, project: Project) -> None:
     accessible(page)
 
 
+def test_notes_on_models_versions_data_and_experiments(visit: Visit, runs: Any, project: Project) -> None:
+    project.registered(1)
+    page = visit("/models/frost-alarm")
+
+    def add(text: str) -> None:
+        page.get_by_role("button", name="Add a note").click()
+        page.get_by_label("Text, in Markdown").fill(text)
+        page.get_by_role("dialog").get_by_role("button", name="Add note").click()
+        expect(page.get_by_role("article").filter(has_text=text)).to_be_visible()
+
+    add("ask Noor first")
+    expect(page.get_by_role("table", name="Journal")).to_contain_text("noted on")
+    page.goto(f"/{project.name}/models/frost-alarm/1")
+    expect(page.get_by_role("button", name="Add a note")).to_be_enabled()
+    expect(page.get_by_role("article")).to_have_count(0)
+    add("too eager in May")
+    accessible(page)
+    page.get_by_role("article").get_by_role("button", name="remove").click()
+    expect(page.get_by_text("Nobody has noted anything yet.")).to_be_visible()
+    page.goto(f"/{project.name}/data/frost-net")
+    add("from the first cut")
+    page.goto(f"/{project.name}")
+    add("read this first")
+    page.goto(f"/{project.name}/e/frost-alarm")
+    page.get_by_role("button", name="Notes").click()
+    add("why we ask")
+    accessible(page)
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+
+
+def test_who_may_not_note_is_told_why(visit: Visit, project: Project) -> None:
+    project.registered(1)
+    page = visit("/models/frost-alarm", "viewer")
+    button = page.get_by_role("button", name="Add a note")
+    expect(button).to_be_disabled()
+    expect(button).to_have_attribute("title", re.compile("takes a contributor"))
+
+
 def test_renamed_labelled_corrected_and_remembered(visit: Visit, runs: Any) -> None:
     page = visit("/e/frost-alarm/2")
     page.get_by_role("button", name="Rename").click()

@@ -51,15 +51,19 @@ def test_labels_on_many_runs_at_once(project: Project) -> None:
 def test_notes_with_author_and_time(project: Project) -> None:
     run, other = project.begin(), project.begin()
     uid = new_id()
-    body = {"id": uid, "runs": [run["reference"], other["id"]], "text": "**hail** in May\n\nleft out"}
+    body = {"id": uid, "things": [run["reference"], other["id"]], "text": "**hail** in May\n\nleft out"}
     for _ in range(2):
         project.service("contributor").call("POST", project.path("notes"), json=body)
     (note,) = project.service("viewer").get(project.run_path(run))["notes"]
     assert (note["author"], note["text"]) == ("A Contributor", body["text"])
-    assert len(project.service("viewer").get(project.run_path(other, "notes"))) == 1
+    at, of = project.path("notes", note["id"]), {"of": run["reference"]}
+    for role, mine in (("viewer", False), ("contributor", True), ("approver", False), ("maintainer", True)):
+        (found,) = project.service(role).get(project.path("notes"), of=run["reference"])
+        assert (found["id"], found["may_remove"]) == (note["id"], mine)
     with pytest.raises(errors.NotAllowed, match="its author or a maintainer"):
-        project.service("approver").call("DELETE", project.run_path(run, "notes", note["id"]))
-    project.service("maintainer").call("DELETE", project.run_path(run, "notes", note["id"]))
+        project.service("approver").call("DELETE", at, params=of)
+    project.service("maintainer").call("DELETE", at, params=of)
+    assert len(project.service("viewer").get(project.path("notes"), of=other["id"])) == 1
     assert project.service("viewer").get(project.run_path(run))["notes"] == []
     assert history(project, run)[0] == "removed a note"
     for wrong in ("", "  ", "x" * 50_001):
@@ -67,12 +71,37 @@ def test_notes_with_author_and_time(project: Project) -> None:
             project.service("contributor").call(
                 "POST", project.path("notes"), json=body | {"id": new_id(), "text": wrong}
             )
-    project.service("contributor").call(
-        "POST", project.path("experiments", "frost-alarm", "notes"), json={"id": new_id(), "text": "why"}
-    )
-    assert [
-        found["text"] for found in project.service("viewer").get(project.path("experiments", "frost-alarm", "notes"))
-    ] == ["why"]
+
+
+def test_notes_on_all_that_has_them(project: Project) -> None:
+    project.registered(2)
+    things = [
+        f"project:{project.name}", "experiment:frost-alarm", "frost-alarm/1", "artifact:frost-net", "frost-net@1",
+        "model:frost-alarm", "frost-alarm@2",
+    ]  # fmt: skip
+    service, body = project.service("contributor"), {"id": new_id(), "things": things, "text": "see the **hail** night"}
+    for _ in range(2):
+        assert sorted(service.call("POST", project.path("notes"), json=body)["references"]) == sorted(things)
+    for thing in things:
+        (note,) = service.get(project.path("notes"), of=thing)
+        assert (note["text"], note["author"], note["may_remove"]) == (body["text"], "A Contributor", True)
+    assert service.get(project.path("notes"), of="frost-alarm@1") == []
+    acts = project.service("viewer").get(project.path("journal"), subject="frost-alarm")
+    assert {entry["subject"] for entry in acts if entry["act"] == "noted on"} == {"frost-alarm@2", "frost-alarm"}
+    service.call("DELETE", project.path("notes", note["id"]), params={"of": "frost-alarm@2"})
+    assert service.get(project.path("notes"), of="frost-alarm@2") == []
+    with pytest.raises(errors.NotFound, match="has no note"):
+        service.call("DELETE", project.path("notes", note["id"]), params={"of": "model:frost-alarm"})
+    for wrong, why in (
+        ("model:nothing", "has no model 'nothing'; it has frost-alarm"), ("frost-alarm@9", "the newest is 2"),
+        ("frost-net@1:frost.onnx", "names no version"), ("project:other", "is not this project"), ("station", "ends in station"),
+    ):  # fmt: skip
+        with pytest.raises(errors.KinetrumError, match=why):
+            service.call(
+                "POST", project.path("notes"), json=body | {"id": new_id(), "things": ["frost-alarm/1", wrong]}
+            )
+    # One that is wrong, and none was written.
+    assert len(service.get(project.path("notes"), of="frost-alarm/1")) == 1
 
 
 def test_renamed_and_corrected_and_both_remembered(project: Project) -> None:

@@ -232,7 +232,16 @@ def test_today_is_each_persons_own(project: Project) -> None:
     assert viewer.get("/today")["waiting"] == []
     noor.call("PUT", project.path("models", "frost-alarm", "versions", "1", "verdict"), json={"verdict": "approve"})
     project.place("promotions", "staging", version=1, expect=None)
+    things = ["frost-alarm@1", "model:frost-alarm", "frost-net@1", "artifact:frost-net", running["reference"],
+              "experiment:frost-alarm", f"project:{project.name}"]  # fmt: skip
+    for thing in things:
+        body = {"id": new_id(), "things": [thing], "text": f"of {thing}"}
+        project.service("contributor").call("POST", project.path("notes"), json=body)
     found = noor.get("/today")
+    assert [(one["kind"], one["reference"], one["text"]) for one in reversed(found["notes"])] == [
+        (kind, thing, f"of {thing}") for kind, thing in
+        zip(["model", "model", "artifact", "artifact", "run", "experiment", "project"], things, strict=True)
+    ]  # fmt: skip
     assert found["waiting"] == []
     assert [(one["act"], one["stage"], one["after"]) for one in found["stage_changes"]] == [("promote", "staging", 1)]
     project.service().call("DELETE", project.path("members", noor.get("/session")["name"]))

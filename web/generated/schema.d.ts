@@ -1024,7 +1024,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/notes": {
+    "/api/v1/projects/{project}/notes": {
         parameters: {
             query?: never;
             header?: never;
@@ -1033,18 +1033,22 @@ export interface paths {
         };
         /**
          * List Notes
-         * @description List the notes on a run, the earliest first.
+         * @description List the notes on a thing, the earliest first.
          */
         get: operations["list_notes"];
         put?: never;
-        post?: never;
+        /**
+         * Add Notes
+         * @description Put a note on one thing or many.
+         */
+        post: operations["add_notes"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/notes/{note}": {
+    "/api/v1/projects/{project}/notes/{note}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1064,26 +1068,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/projects/{project}/notes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Add Notes
-         * @description Put a note on one run or many.
-         */
-        post: operations["add_notes"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/projects/{project}/labels": {
         parameters: {
             query?: never;
@@ -1098,30 +1082,6 @@ export interface paths {
          * @description Set labels on one run or many; null takes a label away.
          */
         post: operations["label_runs"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/projects/{project}/experiments/{experiment}/notes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Experiment Notes
-         * @description List the notes on an experiment, the earliest first.
-         */
-        get: operations["list_experiment_notes"];
-        put?: never;
-        /**
-         * Add Experiment Note
-         * @description Put a note on an experiment.
-         */
-        post: operations["add_experiment_note"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4645,22 +4605,20 @@ export interface components {
             /** Name */
             name: string | null;
         };
-        /** NewNote */
-        "NewNote-Input": {
-            /**
-             * Id
-             * @description UUID made by the client (version 7).
-             */
-            id: string;
-            /** Text */
-            text: string;
-        };
-        /** NewNote */
-        "NewNote-Output": {
+        /**
+         * NewNote
+         * @description A note of somebody else, and what it stands on: a run, `NAME@VERSION`, or kind, colon and name.
+         */
+        NewNote: {
             /** Project */
             project: string;
-            /** Run */
-            run: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "project" | "experiment" | "run" | "artifact" | "model";
+            /** Reference */
+            reference: string;
             /** Author */
             author: string;
             /** Text */
@@ -4668,10 +4626,13 @@ export interface components {
             /** Written At */
             written_at: string;
         };
-        /** NewNotes */
+        /**
+         * NewNotes
+         * @description A text for things: runs, `NAME@VERSION`, or `project:`, `experiment:`, `artifact:`, `model:` and a name.
+         */
         NewNotes: {
-            /** Runs */
-            runs: string[];
+            /** Things */
+            things: string[];
             /**
              * Id
              * @description UUID made by the client (version 7).
@@ -5034,6 +4995,22 @@ export interface components {
             text: string;
             /** Written At */
             written_at: string;
+        };
+        /**
+         * NoteOn
+         * @description A note, and whether who asks may remove it.
+         */
+        NoteOn: {
+            /** Id */
+            id: string;
+            /** Author */
+            author: string;
+            /** Text */
+            text: string;
+            /** Written At */
+            written_at: string;
+            /** May Remove */
+            may_remove: boolean;
         };
         /** Offer */
         Offer: {
@@ -6176,7 +6153,7 @@ export interface components {
             /** Troubles */
             troubles: components["schemas"]["Trouble"][];
             /** Notes */
-            notes: components["schemas"]["NewNote-Output"][];
+            notes: components["schemas"]["NewNote"][];
         };
         /** Token */
         Token: {
@@ -9125,12 +9102,13 @@ export interface operations {
     };
     list_notes: {
         parameters: {
-            query?: never;
+            query: {
+                /** @description A run, NAME@VERSION, or project:, experiment:, artifact:, model: and a name. */
+                of: string;
+            };
             header?: never;
             path: {
                 project: string;
-                experiment: string;
-                run: string;
             };
             cookie?: never;
         };
@@ -9142,49 +9120,8 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Note"][];
+                    "application/json": components["schemas"]["NoteOn"][];
                 };
-            };
-            /** @description A problem document (RFC 9457). */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    remove_note: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                experiment: string;
-                run: string;
-                note: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             /** @description A problem document (RFC 9457). */
             422: {
@@ -9227,8 +9164,50 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["References"];
+                    "application/json": components["schemas"]["Moved"];
                 };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_note: {
+        parameters: {
+            query: {
+                /** @description A run, NAME@VERSION, or project:, experiment:, artifact:, model: and a name. */
+                of: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+                note: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem document (RFC 9457). */
             422: {
@@ -9273,90 +9252,6 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["References"];
                 };
-            };
-            /** @description A problem document (RFC 9457). */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    list_experiment_notes: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                experiment: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Note"][];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description A problem document (RFC 9457). */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    add_experiment_note: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project: string;
-                experiment: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewNote-Input"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             /** @description A problem document (RFC 9457). */
             422: {

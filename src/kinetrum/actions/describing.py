@@ -1,26 +1,21 @@
-"""Describing: names, labels, notes, goals, corrections."""
+"""Describing: names, labels, goals, seeds, corrections."""
 
 from __future__ import annotations
 
-import hashlib
 import math
 from collections.abc import Sequence
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.actions.finding import find_run, in_lock_order, runs_named
-from kinetrum.core.errors import InvalidInput, NotAllowed, NotFound
+from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.goals import Goal
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act, permits
+from kinetrum.core.permissions import Act
 from kinetrum.core.replicates import SEEDS_LIMIT
-from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, check_run_name, same, to_json
-from kinetrum.storage import journal, notes, projects, reindexing, runs
+from kinetrum.core.values import Value, check_key, check_run_name, merged_labels, same, to_json
+from kinetrum.storage import journal, projects, reindexing, runs
 from kinetrum.storage.database import query, snapshot, transaction
-from kinetrum.storage.notes import Note
 from kinetrum.storage.runs import Run
-
-LABELS_LIMIT = 100
 
 
 @transaction
@@ -48,19 +43,13 @@ def label_runs(actor: Actor, project: str, references: Sequence[str], labels: di
     place = enter(actor, project, Act.DESCRIBE)
     if not labels:
         raise InvalidInput("No label was given; write KEY=VALUE, or KEY= to take one away.", field="labels")
-    for key, text in labels.items():
-        check_label(key, text or "")
     found = in_lock_order(runs_named(place, references))
     for run in found:
         doc = runs.lock_doc(run.run_id)
         before = {key: doc.labels.get(key) for key in labels}
         if before == labels:
             continue
-        doc.labels = {
-            key: text for key, text in {**doc.labels, **labels}.items() if text is not None
-        }  # fmt: skip
-        if len(doc.labels) > LABELS_LIMIT:
-            raise InvalidInput(f"{run.reference} would have over {LABELS_LIMIT} labels.", field="labels")
+        doc.labels = merged_labels(doc.labels, labels, run.reference)
         runs.save_doc(run, doc, {})
         _note(place, actor, "labelled", run, before, labels)
     return found
@@ -90,11 +79,7 @@ def _describe(
     actor: Actor, place: Place, table: str, row_id: int, subject: str, before: tuple[str, dict[str, str]],
     description: str | None, labels: dict[str, str | None],
 ) -> None:  # fmt: skip
-    for key, text in labels.items():
-        check_label(key, text or "")
-    merged = {key: text for key, text in {**before[1], **labels}.items() if text is not None}
-    if len(merged) > LABELS_LIMIT:
-        raise InvalidInput(f"{subject} would have over {LABELS_LIMIT} labels.", field="labels")
+    merged = merged_labels(before[1], labels, subject)
     after = (before[0] if description is None else description.strip(), merged)
     if after == before:
         return
@@ -104,62 +89,6 @@ def _describe(
         before={"description": before[0], "labels": before[1]},
         after={"description": after[0], "labels": after[1]}, origin=actor.origin,
     )  # fmt: skip
-
-
-@transaction
-def add_note(actor: Actor, project: str, references: Sequence[str], uid: str, text: str) -> list[Run]:
-    """Put a note on runs. Sent again with the same id, nothing changes."""
-    place = enter(actor, project, Act.DESCRIBE)
-    _check_note(text)
-    found = in_lock_order(runs_named(place, references))
-    first = id_bytes(uid)
-    # One client-made id for all: each run's note gets one of its own that a repeat makes again.
-    ids = [(hashlib.sha256(first + run.uid).digest()[:16], run.run_id) for run in found]
-    notes.add_notes(place.project_id, "run", ids, actor.person_id, text)
-    for run in found:
-        runs.touch(run.run_id)
-    return found
-
-
-@transaction
-def add_experiment_note(actor: Actor, project: str, experiment: str, uid: str, text: str) -> None:
-    """Put a note on an experiment. Sent again with the same id, nothing changes."""
-    place = enter(actor, project, Act.DESCRIBE)
-    _check_note(text)
-    row = experiment_in(place, experiment)
-    notes.add_notes(place.project_id, "experiment", [(id_bytes(uid), row.experiment_id)], actor.person_id, text)
-
-
-def _check_note(text: str) -> None:
-    if not text.strip():
-        raise InvalidInput("The note is empty; write what is to be known.", field="text")
-    if len(text) > NOTE_LIMIT:
-        raise InvalidInput(f"The note has {len(text)} characters; at most {NOTE_LIMIT} are kept.", field="text")
-
-
-@snapshot
-def list_notes(actor: Actor, project: str, experiment: str, run_ref: str | None) -> list[Note]:
-    """Return the notes on a run, or without one on the experiment, the earliest first."""
-    place = enter(actor, project)
-    if run_ref is None:
-        return notes.notes_on("experiment", experiment_in(place, experiment).experiment_id)
-    return notes.notes_on("run", find_run(place, experiment, run_ref).run_id)
-
-
-@transaction
-def remove_note(actor: Actor, project: str, experiment: str, run_ref: str, uid: str) -> None:
-    """Remove a note: one's own, or as a maintainer anybody's."""
-    place = enter(actor, project, Act.DESCRIBE)
-    run = find_run(place, experiment, run_ref)
-    raw = id_bytes(uid, "note")
-    note = next((note for note in notes.notes_on("run", run.run_id) if note.uid == raw), None)
-    if note is None:
-        raise NotFound(f"{run.reference} has no note {uid}.", field="note")
-    if note.author_id != actor.person_id and not permits(place.role, Act.BIN_OTHERS):
-        raise NotAllowed(f"The note is {note.author}'s; its author or a maintainer removes it.")
-    notes.remove_note(raw)
-    runs.touch(run.run_id)
-    _note(place, actor, "removed a note", run, note.text[:500], None)
 
 
 @transaction

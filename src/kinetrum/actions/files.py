@@ -12,14 +12,13 @@ from kinetrum.core.compare.manifests import FilePair, compare_manifests
 from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.permissions import Act, permits
-from kinetrum.core.values import check_label
+from kinetrum.core.values import merged_labels
 from kinetrum.storage import artifacts, blob_rows, journal, links, manifests, people, runs
 from kinetrum.storage.artifacts import ArtifactRow, VersionRow
 from kinetrum.storage.blobs import BlobStore
 from kinetrum.storage.database import snapshot, transaction
 
 DESCRIPTION_LIMIT = 10_000
-LABELS_LIMIT = 100
 
 
 @dataclass(frozen=True)
@@ -89,7 +88,7 @@ def describe_artifact(
     if description is not None and len(description) > DESCRIPTION_LIMIT:
         raise InvalidInput(f"The description has over {DESCRIPTION_LIMIT} characters.", field="description")
     text = row.description if description is None else description
-    fresh = _merged(row.labels, labels)
+    fresh = merged_labels(row.labels, labels, name)
     if (text, fresh) != (row.description, row.labels):
         artifacts.describe_artifact(row.artifact_id, text, fresh)
         journal.append(
@@ -107,7 +106,7 @@ def label_version(actor: Actor, project: str, name: str, which: str, labels: dic
     version = find_version(place, name, which)
     artifacts.lock_versions([version.version_id])
     version = artifacts.version_by_id(version.version_id)
-    fresh = _merged(version.labels, labels)
+    fresh = merged_labels(version.labels, labels, version.reference)
     if fresh != version.labels:
         artifacts.set_labels(version.version_id, fresh)
         journal.append(
@@ -115,15 +114,6 @@ def label_version(actor: Actor, project: str, name: str, which: str, labels: dic
             origin=actor.origin,
         )  # fmt: skip
     return artifacts.version_by_id(version.version_id)
-
-
-def _merged(standing: dict[str, str], labels: dict[str, str | None]) -> dict[str, str]:
-    for key, text in labels.items():
-        check_label(key, text or "")
-    fresh = {key: text for key, text in {**standing, **labels}.items() if text is not None}
-    if len(fresh) > LABELS_LIMIT:
-        raise InvalidInput(f"There would be over {LABELS_LIMIT} labels.", field="labels")
-    return fresh
 
 
 @snapshot

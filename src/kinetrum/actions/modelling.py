@@ -17,11 +17,11 @@ from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import CARD_LIMIT
 from kinetrum.core.registry.gates import read_gates
 from kinetrum.core.registry.ladder import Stage
-from kinetrum.core.values import check_label
+from kinetrum.core.values import merged_labels
 from kinetrum.storage import models, people
 from kinetrum.storage.database import transaction
 
-PURPOSE_LIMIT, SECTIONS_LIMIT, LABELS_LIMIT, APPROVALS_LIMIT = 1_000, 40, 64, 20
+PURPOSE_LIMIT, SECTIONS_LIMIT, APPROVALS_LIMIT = 1_000, 40, 20
 
 
 @transaction
@@ -67,7 +67,7 @@ def describe_model(
     if owner is not None:
         changes["owner_id"] = _member(place, owner, "owner")
     if labels:
-        changes["labels"] = merged_labels(held.model.labels, labels)
+        changes["labels"] = merged_labels(held.model.labels, labels, model_name)
     if image is not None:
         changes["image"] = _image(place, image)
     _set(actor, held, "described", changes)
@@ -80,16 +80,6 @@ def _set(actor: Actor, held: Held, act: str, changes: dict[str, Any]) -> None:
         return
     models.set_model(held.model.model_id, **after)
     log(actor, held, act, held.model.name, {name: before[name] for name in after}, after, "")
-
-
-def merged_labels(standing: dict[str, str], labels: dict[str, str | None]) -> dict[str, str]:
-    """Return labels with others set over them; None takes one away."""
-    for key, text in labels.items():
-        check_label(key, text or "")
-    fresh = {key: text for key, text in {**standing, **labels}.items() if text is not None}
-    if len(fresh) > LABELS_LIMIT:
-        raise InvalidInput(f"There would be over {LABELS_LIMIT} labels.", field="labels")
-    return fresh
 
 
 def _member(place: Place, name: str, field: str) -> int:
@@ -120,7 +110,7 @@ def label_model_version(
     held = hold(place, model_name, lock=True)
     standing_of(held, number)
     row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
-    fresh = merged_labels(row.labels, labels)
+    fresh = merged_labels(row.labels, labels, f"{model_name}@{number}")
     if fresh != row.labels:
         models.set_model_version(held.model.model_id, number, labels=fresh)
         log(actor, held, "labelled", f"{model_name}@{number}", row.labels, fresh, "")

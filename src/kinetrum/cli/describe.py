@@ -11,15 +11,21 @@ from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment
 from kinetrum.core.errors import InvalidInput
 
+WHOLE = ("project:", "experiment:", "artifact:", "model:")
+
 
 def add_commands(commands: Any) -> None:
     """Add this group to the parser."""
     label = commands.add_parser("label", help="set labels on runs and versions: KEY=VALUE, or KEY= to take one away")
     label.add_argument("words", nargs="+", metavar="REF… KEY=VALUE…")
     add_common(label, _label)
-    note = commands.add_parser("note", help="put a note on runs, or read the notes of one")
-    note.add_argument("refs", nargs="+", metavar="REF", help="frost-alarm/42, or experiment:frost-alarm")
+    note = commands.add_parser("note", help="put a note on runs, versions, models and the like, or read those of one")
+    note.add_argument(
+        "refs", nargs="+", metavar="REF",
+        help="frost-alarm/42, frost-alarm@2, nights@3; project:, experiment:, artifact:, model: and a name",
+    )  # fmt: skip
     note.add_argument("-m", "--message", metavar="TEXT", help="Markdown; - reads it from standard input")
+    note.add_argument("--remove", metavar="ID", help="remove the note whose id, shown with each, this is")
     add_common(note, _note)
     rename = commands.add_parser("rename", help="give a run another name")
     rename.add_argument("ref", metavar="REF")
@@ -72,16 +78,19 @@ def _sessions(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any
 
 
 def _things(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, list[str]]]:
-    """Group references of runs, versions (`nights@2`), artifacts and models (`artifact:nights`) by project."""
+    """Group references of runs, versions (`nights@2`) and whole things (`artifact:nights`) by project."""
     from kinetrum.client.session import open_session
     from kinetrum.core.refs import VersionRef, parse_ref
 
     found: dict[str, tuple[Any, list[str]]] = {}
     for text in refs:
-        whole = text.startswith(("artifact:", "model:"))
-        if whole or "@" in text:
-            ref = None if whole else parse_ref(text)
-            session = open_session((ref.project if ref else None) or given.project)
+        before, _, after = text.rpartition("/")
+        if after.startswith(WHOLE):
+            of = after.removeprefix("project:") if after.startswith("project:") else before
+            session, plain = open_session(of or given.project), after
+        elif "@" in text:
+            ref = parse_ref(text)
+            session = open_session(ref.project or given.project)
             plain = f"{ref.name}@{ref.which}" if isinstance(ref, VersionRef) else text
         else:
             session, plain = _session(given, text)
@@ -143,37 +152,20 @@ def _label_files(session: Any, ref: str, labels: dict[str, str | None]) -> str:
 
 
 def _note(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import note_runs
+    from kinetrum.client.noting import note_things, notes_on, remove_note
 
-    if given.refs[0].startswith("experiment:"):
-        return _experiment_note(given)
-    if given.message is None:
-        return _read_notes(given)
-    text = sys.stdin.read() if given.message == "-" else given.message
-    done = []
-    for session, plain in _sessions(given, given.refs).values():
-        done += note_runs(session, session.project, plain, text)
-    return _done(given, done, "noted")
-
-
-def _experiment_note(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import experiment
-
-    found = experiment(given.refs[0].partition(":")[2], project=given.project)
-    if given.message is None:
-        return _print_notes(given, [vars(note) for note in found.notes])
-    found.note(sys.stdin.read() if given.message == "-" else given.message)
-    return _done(given, [given.refs[0]], "noted")
-
-
-def _read_notes(given: argparse.Namespace) -> int:
-    from kinetrum.client.reading import find_run
-    from kinetrum.core.refs import RunRef, parse_ref
-
-    session, _ = _session(given, given.refs[0])
-    parsed = parse_ref(given.refs[0])
-    assert isinstance(parsed, RunRef)
-    return _print_notes(given, find_run(session, parsed)._whole()["notes"])
+    by_project = _things(given, given.refs).values()
+    if given.message is not None:
+        text = sys.stdin.read() if given.message == "-" else given.message
+        done = [ref for session, refs in by_project for ref in note_things(session, session.project, refs, text)]
+        return _done(given, done, "noted")
+    if len(given.refs) > 1:
+        raise InvalidInput("Notes are read of one thing at a time; -m TEXT puts one on many.", field="ref")
+    ((session, (ref,)),) = by_project
+    if given.remove is not None:
+        remove_note(session, session.project, ref, given.remove)
+        return _done(given, [ref], "has that note no more")
+    return _print_notes(given, [vars(note) for note in notes_on(session, session.project, ref)])
 
 
 def _print_notes(given: argparse.Namespace, notes: list[dict[str, Any]]) -> int:
@@ -181,7 +173,7 @@ def _print_notes(given: argparse.Namespace, notes: list[dict[str, Any]]) -> int:
         output.print_json(notes)
         return 0
     for note in notes:
-        print(output.paint(f"{note['author']}, {moment(note['written_at'])}", "quiet"))
+        print(output.paint(f"{note['author']}, {moment(note['written_at'])}  {note['id']}", "quiet"))
         print("\n".join(output.clean(line) for line in note["text"].splitlines()))
     if not notes:
         print("No note. Put one there with -m TEXT.")

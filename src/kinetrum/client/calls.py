@@ -208,14 +208,12 @@ class RunCalls:
         self._call(data, "POST", self._path(data, "problems"), json={field: data[field] for field in fields})
 
     def _label(self, data: dict[str, Any], folder: Path) -> None:
-        self._describe(data, "labels", labels=data["labels"])
+        body = {"runs": [f"{data['experiment']}/{data['run']}"], "labels": data["labels"]}
+        self._call(data, "POST", path_of("projects", data["project"], "labels"), json=body)
 
     def _note(self, data: dict[str, Any], folder: Path) -> None:
-        self._describe(data, "notes", id=data["id"], text=data["text"])
-
-    def _describe(self, data: dict[str, Any], what: str, **fields: Any) -> None:
-        body = {"runs": [f"{data['experiment']}/{data['run']}"], **fields}
-        self._call(data, "POST", path_of("projects", data["project"], what), json=body)
+        body = {"things": [f"{data['experiment']}/{data['run']}"], "id": data["id"], "text": data["text"]}
+        self._call(data, "POST", path_of("projects", data["project"], "notes"), json=body)
 
     def _surroundings(self, data: dict[str, Any], folder: Path) -> None:
         self._call(data, "PUT", self._path(data, "surroundings"), json=data["caught"])

@@ -1,33 +1,17 @@
-"""Describing what was recorded: names, labels, notes, goals, corrections, and the bin; on one run or many."""
+"""Describing what was recorded: names, labels, goals, seeds, corrections, and the bin; on one run or many."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from kinetrum.client.http import path_of
+from kinetrum.client.noting import Noted
 from kinetrum.client.session import Session, open_session
-from kinetrum.client.spool import new_id
 from kinetrum.core.goals import read_goal
 from kinetrum.core.values import to_json
 
 RUNS_AT_ONCE = 1_000
-
-
-@dataclass(frozen=True)
-class Note:
-    """A Markdown text on a run or experiment; `written_at` is ISO 8601, UTC."""
-
-    id: str
-    author: str
-    text: str
-    written_at: str
-
-
-def notes_of(found: list[dict[str, Any]]) -> list[Note]:
-    """Read notes as the service sends them."""
-    return [Note(item["id"], item["author"], item["text"], item["written_at"]) for item in found]
 
 
 def _each(session: Session, project: str, what: str, refs: Sequence[str], **fields: Any) -> list[str]:
@@ -41,11 +25,6 @@ def _each(session: Session, project: str, what: str, refs: Sequence[str], **fiel
 def label_runs(session: Session, project: str, refs: Sequence[str], labels: dict[str, str | None]) -> list[str]:
     """Set labels on runs, None takes one away; returns the runs' references."""
     return _each(session, project, "/labels", refs, labels=labels)
-
-
-def note_runs(session: Session, project: str, refs: Sequence[str], text: str) -> list[str]:
-    """Put a note on runs; returns their references."""
-    return _each(session, project, "/notes", refs, id=new_id(), text=text)
 
 
 def _move(session: Session, project: str, what: str, refs: Sequence[str]) -> list[str]:
@@ -72,7 +51,7 @@ def correct_run(session: Session, run_path: str, params: dict[str, Any], comment
     session.service.call("POST", run_path + "/corrections", json=body)
 
 
-class Experiment:
+class Experiment(Noted):
     """An experiment: its goals and notes. Get one from `kinetrum.experiment(name)`."""
 
     def __init__(self, session: Session, name: str) -> None:
@@ -109,14 +88,8 @@ class Experiment:
         """Take a goal away; a metric's last value stands for it again."""
         self._session.service.call("DELETE", self._path + "/goal", params={"key": key})
 
-    @property
-    def notes(self) -> list[Note]:
-        """Notes on the experiment, the earliest first."""
-        return notes_of(self._session.service.get(self._path + "/notes"))
-
-    def note(self, text: str) -> None:
-        """Put a note (Markdown) on the experiment."""
-        self._session.service.call("POST", self._path + "/notes", json={"id": new_id(), "text": text})
+    def _noted(self) -> tuple[Session, str, str]:
+        return self._session, self._session.project, f"experiment:{self.name}"
 
     def __repr__(self) -> str:
         return f"<Experiment {self.name}>"

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, overload
 from kinetrum.client import describing
 from kinetrum.client.groups import RunGroups
 from kinetrum.client.http import path_of
+from kinetrum.client.noting import note_things
 from kinetrum.client.recorded import RecordedRun
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.stored import StoredVersion
@@ -102,7 +103,7 @@ class RunTable(Sequence[RecordedRun]):
 
     def note(self, text: str) -> None:
         """Put a note on each of the runs."""
-        describing.note_runs(self._session, self._session.project, self.references, text)
+        note_things(self._session, self._session.project, self.references, text)
 
     def bin(self) -> list[str]:
         """Put all the runs into the bin; returns their references, for `restore`."""

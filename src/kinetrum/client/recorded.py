@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from kinetrum.client import describing
 from kinetrum.client.http import path_of
+from kinetrum.client.noting import Noted
 from kinetrum.client.session import Session
 from kinetrum.client.stored import StoredVersion
 from kinetrum.client.tables import read_points, save_stream, stream_points
@@ -64,7 +65,7 @@ class RecordedMetric:
         return f"<Metric {self.name}>"
 
 
-class RecordedRun:
+class RecordedRun(Noted):
     """A run as the service has it."""
 
     def __init__(self, session: Session, data: dict[str, Any]) -> None:
@@ -134,11 +135,6 @@ class RecordedRun:
         """The run that this one is under, as a reference."""
         found: str | None = self._whole()["parent"]
         return found
-
-    @property
-    def notes(self) -> list[describing.Note]:
-        """Notes, the earliest first."""
-        return describing.notes_of(self._whole()["notes"])
 
     def output(self, stream: str | None = None, search: str = "") -> Iterator[OutputLine]:
         """Yield printed lines in order, with their colours (SGR sequences): of stdout, stderr or both.
@@ -234,10 +230,8 @@ class RecordedRun:
         describing.label_runs(self._session, self.project, [self.reference], dict(labels))
         self.refresh()
 
-    def note(self, text: str) -> None:
-        """Put a note (Markdown) on the run."""
-        describing.note_runs(self._session, self.project, [self.reference], text)
-        self.refresh()
+    def _noted(self) -> tuple[Session, str, str]:
+        return self._session, self.project, self.reference
 
     def correct(self, params: dict[str, Any], comment: str = "") -> None:
         """Correct parameters that were set wrongly; the journal keeps what stood there, who, when and why."""

@@ -10,6 +10,7 @@ from typing import Any
 
 from kinetrum.client.downloads import download_files
 from kinetrum.client.http import path_of
+from kinetrum.client.noting import Noted
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.spool import new_id
 from kinetrum.client.tables import html_table
@@ -30,7 +31,7 @@ Expect = int | None | _Seen
 _PAGE = 500
 
 
-class Model:
+class Model(Noted):
     """A registered model with its ladder, as last read. `model["production"]` is the version that stands there."""
 
     def __init__(self, session: Session, data: dict[str, Any]) -> None:
@@ -50,6 +51,9 @@ class Model:
 
     def _path(self, *more: str) -> str:
         return path_of("projects", self.project, "models", self.name, *more)
+
+    def _noted(self) -> tuple[Session, str, str]:
+        return self._session, self.project, f"model:{self.name}"
 
     def _call(self, method: str, *more: str, **body: Any) -> Any:
         return self._session.service.call(method, self._path(*more), json=body)
@@ -202,7 +206,7 @@ class Model:
         )
 
 
-class ModelVersion:
+class ModelVersion(Noted):
     """A version of a model, as last read."""
 
     def __init__(self, session: Session, project: str, data: dict[str, Any], asked: str | None = None) -> None:
@@ -258,6 +262,9 @@ class ModelVersion:
 
     def _path(self, *more: str) -> str:
         return path_of("projects", self._project, "models", self.data["model"], "versions", str(self.number), *more)
+
+    def _noted(self) -> tuple[Session, str, str]:
+        return self._session, self._project, self.reference
 
     def _verdict(self, verdict: str | None, comment: str) -> None:
         body = {"verdict": verdict, "comment": comment}

@@ -14,6 +14,7 @@ from kinetrum.client.downloads import download_files
 from kinetrum.client.fingerprints import Fingerprints
 from kinetrum.client.http import path_of
 from kinetrum.client.linking import artifact_name, described
+from kinetrum.client.noting import Noted
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.spool import new_id
 from kinetrum.client.ticks import Tick
@@ -37,7 +38,7 @@ class CheckedFile:
 
 
 @dataclass(frozen=True)
-class StoredVersion:
+class StoredVersion(Noted):
     """A version of an artifact, as last read."""
 
     _session: Session
@@ -94,6 +95,9 @@ class StoredVersion:
         return path_of(
             "projects", self._project, "artifacts", self.data["name"], "versions", str(self.data["number"]), *more
         )
+
+    def _noted(self) -> tuple[Session, str, str]:
+        return self._session, self._project, self.reference
 
     def label(self, **labels: str | None) -> StoredVersion:
         """Set labels on the version; None takes one away. Returns it as it is now."""

@@ -6,6 +6,7 @@ import json
 import math
 import re
 import unicodedata
+from collections.abc import Mapping
 from typing import Any
 
 from kinetrum.core.errors import InvalidInput
@@ -17,7 +18,7 @@ NAME_LIMIT = 100
 KEY_LIMIT = 250
 TEXT_LIMIT = 16_384
 LIST_LIMIT = 1_000
-RUN_NAME_LIMIT, LABEL_LIMIT, NOTE_LIMIT = 200, 500, 50_000
+RUN_NAME_LIMIT, LABEL_LIMIT, LABELS_LIMIT, NOTE_LIMIT = 200, 500, 100, 50_000
 _NAME = re.compile(r"[a-z][a-z0-9._-]*\Z")
 _FORBIDDEN_IN_KEY = frozenset("\"'`")
 _SPECIAL = {"NaN": math.nan, "Infinity": math.inf, "-Infinity": -math.inf}
@@ -88,6 +89,16 @@ def check_label(key: str, text: object) -> str:
     if not isinstance(text, str) or len(text) > LABEL_LIMIT:
         raise InvalidInput(f"The label {key!r} is a text of up to {LABEL_LIMIT} characters.", field=key)
     return text
+
+
+def merged_labels(standing: Mapping[str, str], labels: Mapping[str, str | None], subject: str = "It") -> dict[str, str]:
+    """Return labels with others set over them; None takes one away. Raises InvalidInput for bad ones or too many."""
+    for key, text in labels.items():
+        check_label(key, text or "")
+    fresh = {key: text for key, text in {**standing, **labels}.items() if text is not None}
+    if len(fresh) > LABELS_LIMIT:
+        raise InvalidInput(f"{subject} would have over {LABELS_LIMIT} labels.", field="labels")
+    return fresh
 
 
 def check_value(value: object, key: str) -> Value:

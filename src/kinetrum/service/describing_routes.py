@@ -7,17 +7,21 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from kinetrum.actions import describing, looking
+from kinetrum.actions import describing, looking, noting
 from kinetrum.core.goals import make_goal
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn
 from kinetrum.storage.runs import Run
-from kinetrum.wire import accounts, views
+from kinetrum.wire import accounts, room, views
 from kinetrum.wire import runs as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["describing"])
 _EXPERIMENT = "/experiments/{experiment}"
 _RUN = _EXPERIMENT + "/runs/{run}"
+Of = Annotated[
+    str,
+    Query(max_length=250, description="A run, NAME@VERSION, or project:, experiment:, artifact:, model: and a name."),
+]
 Key = Annotated[str, Query(max_length=250, description="The key of the metric or result.")]
 
 
@@ -49,40 +53,29 @@ def list_results(actor: SignedIn, project: str, experiment: str, run: str) -> li
     ]
 
 
-@router.get(f"{_RUN}/notes")
-def list_notes(actor: SignedIn, project: str, experiment: str, run: str) -> list[wire.Note]:
-    """List the notes on a run, the earliest first."""
-    return [shapes.note(found) for found in describing.list_notes(actor, project, experiment, run)]
-
-
-@router.delete(f"{_RUN}/notes/{{note}}", status_code=204)
-def remove_note(actor: SignedIn, project: str, experiment: str, run: str, note: str) -> None:
-    """Remove a note: one's own, or as a maintainer anybody's."""
-    describing.remove_note(actor, project, experiment, run, note)
+@router.get("/notes")
+def list_notes(actor: SignedIn, project: str, of: Of) -> list[wire.NoteOn]:
+    """List the notes on a thing, the earliest first."""
+    found = noting.list_notes(actor, project, of)
+    return [wire.NoteOn(**vars(shapes.note(note)), may_remove=mine) for note, mine in found]
 
 
 @router.post("/notes")
-def add_notes(actor: SignedIn, project: str, body: wire.NewNotes) -> wire.References:
-    """Put a note on one run or many."""
-    return _references(describing.add_note(actor, project, body.runs, body.id, body.text))
+def add_notes(actor: SignedIn, project: str, body: wire.NewNotes) -> room.Moved:
+    """Put a note on one thing or many."""
+    return room.Moved(references=noting.add_notes(actor, project, body.things, body.id, body.text))
+
+
+@router.delete("/notes/{note}", status_code=204)
+def remove_note(actor: SignedIn, project: str, note: str, of: Of) -> None:
+    """Remove a note: one's own, or as a maintainer anybody's."""
+    noting.remove_note(actor, project, of, note)
 
 
 @router.post("/labels")
 def label_runs(actor: SignedIn, project: str, body: wire.NewLabels) -> wire.References:
     """Set labels on one run or many; null takes a label away."""
     return _references(describing.label_runs(actor, project, body.runs, body.labels))
-
-
-@router.get(f"{_EXPERIMENT}/notes")
-def list_experiment_notes(actor: SignedIn, project: str, experiment: str) -> list[wire.Note]:
-    """List the notes on an experiment, the earliest first."""
-    return [shapes.note(found) for found in describing.list_notes(actor, project, experiment, None)]
-
-
-@router.post(f"{_EXPERIMENT}/notes", status_code=204)
-def add_experiment_note(actor: SignedIn, project: str, experiment: str, body: wire.NewNote) -> None:
-    """Put a note on an experiment."""
-    describing.add_experiment_note(actor, project, experiment, body.id, body.text)
 
 
 @router.patch(_EXPERIMENT)

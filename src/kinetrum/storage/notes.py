@@ -1,4 +1,4 @@
-"""Notes: Markdown texts on runs and experiments, with author and time."""
+"""Notes: Markdown texts, with author and time."""
 
 from __future__ import annotations
 
@@ -6,12 +6,15 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from kinetrum.storage.clock import now
-from kinetrum.storage.database import execute, insert_many, query
+from kinetrum.storage.database import execute, insert_many, places, query
+
+# The version of a model that a note stands on is the model's id times this, plus the number within the model.
+VERSIONS_PER_MODEL = 2**32
 
 
 @dataclass(frozen=True)
 class Note:
-    """One note; `subject_id` is the id of the run or experiment that it stands on."""
+    """One note; `subject_id` is the id of what it stands on."""
 
     uid: bytes
     subject_id: int
@@ -49,6 +52,36 @@ def notes_on(kind: str, subject_id: int) -> list[Note]:
         kind, subject_id,
     )  # fmt: skip
     return [Note(*row) for row in rows]
+
+
+_NAMES = {
+    "project": "SELECT project_id, CONCAT('project:', name) FROM project WHERE project_id IN {0}",
+    "experiment": "SELECT experiment_id, CONCAT('experiment:', name) FROM experiment WHERE experiment_id IN {0}",
+    "run": "SELECT r.run_id, CONCAT(e.name, '/', r.number) FROM run r JOIN experiment e USING (experiment_id)"
+    " WHERE r.run_id IN {0} AND r.binned_at IS NULL",
+    "artifact": "SELECT artifact_id, CONCAT('artifact:', name) FROM artifact WHERE artifact_id IN {0}",
+    "artifact@": "SELECT v.version_id, CONCAT(a.name, '@', v.number) FROM artifact_version v JOIN artifact a"
+    " USING (artifact_id) WHERE v.version_id IN {0} AND v.binned_at IS NULL",
+    "model": "SELECT model_id, CONCAT('model:', name) FROM model WHERE model_id IN {0}",
+    "model@": "SELECT v.model_id * 4294967296 + v.number, CONCAT(m.name, '@', v.number) FROM model_version v"
+    " JOIN model m USING (model_id) WHERE (v.model_id, v.number) IN ({0})",
+}
+
+
+def references_of(subjects: list[tuple[str, int]]) -> dict[tuple[str, int], str]:
+    """Return the references of what notes stand on, by kind and id; what is in the bin has none."""
+    found: dict[tuple[str, int], str] = {}
+    for kind, statement in _NAMES.items():
+        ids = sorted({row_id for one, row_id in subjects if one == kind})
+        if not ids:
+            continue
+        if kind == "model@":
+            pairs = [part for row_id in ids for part in divmod(row_id, VERSIONS_PER_MODEL)]
+            rows = query(statement.format(", ".join(["(%s, %s)"] * len(ids))), *pairs)
+        else:
+            rows = query(statement.format(places(ids)), *ids)
+        found |= {(kind, int(row_id)): reference for row_id, reference in rows}
+    return found
 
 
 def remove_note(uid: bytes) -> None:

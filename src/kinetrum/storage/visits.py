@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from kinetrum.storage import notes
 from kinetrum.storage.clock import now
 from kinetrum.storage.database import execute, places, query
 from kinetrum.storage.runs import Run, runs_by_ids
@@ -42,10 +43,11 @@ class StageChange:
 
 @dataclass(frozen=True)
 class NewNote:
-    """A note on a run."""
+    """A note, and what it stands on: whether project, experiment, run, artifact or model, and the reference."""
 
     project: str
-    run: str
+    kind: str
+    reference: str
     author: str
     text: str
     written_at: datetime
@@ -143,15 +145,18 @@ def stage_changes(project_ids: list[int], since: datetime, limit: int) -> list[S
 
 
 def new_notes(project_ids: list[int], since: datetime, but_of: int, limit: int) -> list[NewNote]:
-    """Return notes that others wrote on runs after a moment, the latest first."""
+    """Return notes that others wrote after a moment, the latest first; none on what is in the bin."""
     if not project_ids:
         return []
     rows = query(
-        "SELECT p.name, CONCAT(e.name, '/', r.number), w.full_name, n.text, n.written_at FROM note n"
-        " JOIN run r ON n.subject_kind = 'run' AND r.run_id = n.subject_id JOIN experiment e USING (experiment_id)"
+        "SELECT p.name, n.subject_kind, n.subject_id, w.full_name, n.text, n.written_at FROM note n"
         " JOIN project p ON p.project_id = n.project_id JOIN person w ON w.person_id = n.author_id"
         f" WHERE n.project_id IN {places(project_ids)} AND n.written_at > %s AND n.author_id <> %s"
         " ORDER BY n.written_at DESC LIMIT %s",
         *project_ids, since, but_of, limit,
     )  # fmt: skip
-    return [NewNote(*row) for row in rows]
+    names = notes.references_of([(kind, row_id) for _, kind, row_id, *_ in rows])
+    return [
+        NewNote(project, kind.removesuffix("@"), names[kind, row_id], *said)
+        for project, kind, row_id, *said in rows if (kind, row_id) in names
+    ]  # fmt: skip

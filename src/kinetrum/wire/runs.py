@@ -139,6 +139,12 @@ class Note(Out):
     written_at: Moment
 
 
+class NoteOn(Note):
+    """A note, and whether who asks may remove it."""
+
+    may_remove: bool
+
+
 class ChildRun(Out):
     """A run under another: its status and what stands for each key."""
 
@@ -287,12 +293,10 @@ class NewLabels(RunsNamed):
     labels: dict[str, str | None]
 
 
-class NewNote(In):
-    id: Id
-    text: str
+class NewNotes(In):
+    """A text for things: runs, `NAME@VERSION`, or `project:`, `experiment:`, `artifact:`, `model:` and a name."""
 
-
-class NewNotes(RunsNamed):
+    things: Annotated[list[str], Field(min_length=1, max_length=1_000)]
     id: Id
     text: str
 

@@ -52,8 +52,11 @@ class StageChange(Out):
 
 
 class NewNote(Out):
+    """A note of somebody else, and what it stands on: a run, `NAME@VERSION`, or kind, colon and name."""
+
     project: str
-    run: str
+    kind: Literal["project", "experiment", "run", "artifact", "model"]
+    reference: str
     author: str
     text: str
     written_at: Moment

@@ -1,5 +1,5 @@
 /** What people change, and what has to be read anew afterwards. */
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { answer, api, newId, setCsrfToken } from './client'
 
 export function useSignIn() {
@@ -75,6 +75,7 @@ export const useDemote = (project: string, model: string) =>
   )
 
 type Many = { runs: string[] }
+type Things = { things: string[] }
 
 export const useLabel = (project: string) =>
   useProjectAct(project, (body: Many & { labels: Record<string, string | null> }) =>
@@ -82,7 +83,7 @@ export const useLabel = (project: string) =>
   )
 
 export const useNote = (project: string) =>
-  useProjectAct(project, (body: Many & { text: string }) =>
+  useProjectAct(project, (body: Things & { text: string }) =>
     answer(
       api.POST('/api/v1/projects/{project}/notes', {
         params: { path: { project } },
@@ -91,7 +92,22 @@ export const useNote = (project: string) =>
     ),
   )
 
-type Things = { things: string[] }
+/** Notes on a thing; those on a run are read anew with the run. */
+export const useNotes = (project: string, of: string) =>
+  useQuery({
+    queryKey: /[:@]/.test(of) ? ['project', project, 'notes', of] : ['project', project, 'run', of, 'notes'],
+    queryFn: () =>
+      answer(api.GET('/api/v1/projects/{project}/notes', { params: { path: { project }, query: { of } } })),
+  })
+
+export const useRemoveNote = (project: string, of: string) =>
+  useProjectAct(project, (note: string) =>
+    answer(
+      api.DELETE('/api/v1/projects/{project}/notes/{note}', {
+        params: { path: { project, note }, query: { of } },
+      }),
+    ),
+  )
 
 export const useBinThings = (project: string) =>
   useProjectAct(project, (body: Things) =>

@@ -11,15 +11,23 @@ type Props = { project: string; runs: string[]; onClose: () => void }
 
 export const named = (runs: string[]) => (runs.length === 1 ? (runs[0] ?? '') : plural(runs.length, 'run'))
 
-export function NoteDialog({ project, runs, onClose }: Props) {
+export function NoteDialog({
+  project,
+  things,
+  onClose,
+}: {
+  project: string
+  things: string[]
+  onClose: () => void
+}) {
   const note = useNote(project)
   const [text, setText] = useState('')
   const submit = () => {
     note.mutate(
-      { runs, text },
+      { things, text },
       {
         onSuccess: () => {
-          toast(`Noted on ${named(runs)}.`)
+          toast(`Noted on ${named(things)}.`)
           onClose()
         },
       },
@@ -27,7 +35,7 @@ export function NoteDialog({ project, runs, onClose }: Props) {
   }
   return (
     <DialogForm
-      title={`Note on ${named(runs)}`}
+      title={`Note on ${named(things)}`}
       act="Add note"
       error={note.error}
       pending={note.isPending}

@@ -12,6 +12,7 @@ import {
 } from '../../api/data'
 import { Files } from '../../parts/Files'
 import { Section } from '../../parts/Marks'
+import { Notes } from '../../parts/Notes'
 import { useAddress } from '../../parts/selection'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { useBinning } from '../../parts/useBinning'
@@ -72,6 +73,7 @@ export default function Data() {
           <Versions project={project} rows={data.versions} shown={found.number} />
           <Described project={project} artifact={data} version={found} />
           <UsedBy project={project} found={found} />
+          <Notes project={project} of={found.reference} may={data.may.includes('describe')} />
         </div>
       </div>
     </Page>

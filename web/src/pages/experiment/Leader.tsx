@@ -1,9 +1,12 @@
 /** The sentence that opens an experiment: which run leads, and whether by more than noise. */
+import { useState } from 'react'
 import { useQuery } from '@tanstack/react-query'
 import type { Schemas } from '../../api/client'
 import { useComparison, type Comparison } from '../../api/comparing'
 import { groupsPage } from '../../api/finding'
+import { useProjects } from '../../api/queries'
 import { Key } from '../../parts/Marks'
+import { NotesDialog } from '../../parts/Notes'
 import { Answer } from '../../parts/Shell'
 import type { Selection } from '../../parts/selection'
 import { plural, show } from '../../parts/values'
@@ -48,6 +51,27 @@ function saidOfLead(data: Comparison, key: string): string {
 /** Of larger experiments the best two settings are not looked for anew with every change. */
 const TOLD_OF = 5_000
 
+function NotesButton({ project, experiment }: { project: string; experiment: string }) {
+  const [open, setOpen] = useState(false)
+  const role = useProjects().data?.find((row) => row.name === project)?.role
+  const of = `experiment:${experiment}`
+  return (
+    <>
+      <button className="btn" onClick={() => setOpen(true)}>
+        Notes
+      </button>
+      {open && (
+        <NotesDialog
+          project={project}
+          of={of}
+          may={!!role && role !== 'viewer'}
+          onClose={() => setOpen(false)}
+        />
+      )}
+    </>
+  )
+}
+
 export function Leader({
   project,
   summary,
@@ -59,10 +83,11 @@ export function Leader({
 }) {
   const noise = useNoise(project, summary)
   const goal = summary.goals[0]
+  const notes = <NotesButton project={project} experiment={summary.name} />
   const counts = `${plural(summary.runs, 'run')}, ${summary.running} running.`
   if (!goal || !summary.best_run) {
     return (
-      <Answer reason={counts}>
+      <Answer reason={counts} right={notes}>
         <b>No run leads yet</b>
         {goal ? `: none has finished with ${goal.key}.` : ': no goal says which direction is better.'}
       </Answer>
@@ -76,7 +101,7 @@ export function Leader({
       ? ''
       : `, ${(goal.direction === 'higher' ? Number(summary.best_value) >= goal.bound : Number(summary.best_value) <= goal.bound) ? 'which meets' : 'short of'} the goal of ${goal.bound}${unit}`
   return (
-    <Answer reason={`${counts} ${noise}`}>
+    <Answer reason={`${counts} ${noise}`} right={notes}>
       {slot ? (
         <>
           <Key slot={slot} width={20} />{' '}

@@ -87,7 +87,7 @@ export function Strip({
         </button>
       </span>
       {asking === 'label' && <LabelDialog {...about} />}
-      {asking === 'note' && <NoteDialog {...about} />}
+      {asking === 'note' && <NoteDialog project={project} things={references} onClose={about.onClose} />}
     </section>
   )
 }

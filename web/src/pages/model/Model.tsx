@@ -4,6 +4,7 @@ import { Link, useParams } from 'react-router'
 import { useRollBack } from '../../api/acts'
 import { useModel } from '../../api/queries'
 import { ActDialog } from '../../parts/ActDialog'
+import { Notes } from '../../parts/Notes'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { moment } from '../../parts/values'
 import { Card } from './Card'
@@ -95,6 +96,12 @@ export default function Model() {
         </div>
         <div className="col-span-4 flex min-w-0 flex-col gap-5">
           <Rules model={model} />
+          <Notes
+            project={project}
+            of={`model:${name}`}
+            may={!model.why_not['describe']}
+            whyNot={model.why_not['describe']}
+          />
           <Fetches project={project} name={name} />
           <Journal project={project} name={name} />
         </div>

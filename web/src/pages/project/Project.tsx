@@ -5,6 +5,7 @@ import { useArtifacts, useExperiments, useMembers, useProjects } from '../../api
 import { useModels } from '../../api/registry'
 import { DescribeDialog } from '../../parts/DescribeDialogs'
 import { Section } from '../../parts/Marks'
+import { Notes } from '../../parts/Notes'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { bytes, plural } from '../../parts/values'
 import { Experiments } from './Experiments'
@@ -97,6 +98,11 @@ export default function Project() {
               </tbody>
             </table>
           </Section>
+          <Notes
+            project={project}
+            of={`project:${project}`}
+            may={own !== undefined && own.role !== 'viewer'}
+          />
           <p className="text-xs">
             <Link className="link" to={`/${project}/bin`}>
               Bin of this project

@@ -3,6 +3,7 @@ import { useParams } from 'react-router'
 import { useModel } from '../../api/queries'
 import { useReview, type ReviewData } from '../../api/registry'
 import type { Model } from '../../api/client'
+import { Notes } from '../../parts/Notes'
 import { useAddress } from '../../parts/selection'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { moment } from '../../parts/values'
@@ -45,6 +46,12 @@ export default function Review() {
         <div className="col-span-5 flex min-w-0 flex-col gap-5">
           <Verdict model={model.data} version={found.candidate} />
           <Placing model={model.data} version={found.candidate} shown={found.stage} />
+          <Notes
+            project={project}
+            of={found.candidate.reference}
+            may={!model.data.why_not['describe']}
+            whyNot={model.data.why_not['describe']}
+          />
           <Against model={model.data} review={found} />
           <Changes review={found} />
           <Origins model={model.data} version={found.candidate} />

@@ -1,45 +1,9 @@
-/** What people said of a run and did to it: notes, history, and the runs under it. */
-import { lazy, Suspense, useState } from 'react'
+/** What people said of a run and did to it: history, and the runs under it. */
 import { Link } from 'react-router'
 import type { RunDetail } from '../../api/client'
 import { useJournal } from '../../api/queries'
 import { Section, Status } from '../../parts/Marks'
-import { NoteDialog } from '../../parts/DescribeDialogs'
 import { arrow, decimalsOf, fullMoment, moment, plural, show } from '../../parts/values'
-
-const Markdown = lazy(() => import('../../parts/Markdown'))
-
-export function Notes({ run }: { run: RunDetail }) {
-  const [writing, setWriting] = useState(false)
-  return (
-    <Section
-      className="col-span-6"
-      title="Notes"
-      fact={
-        run.may.includes('describe') ? (
-          <button className="btn leading-[18px]" onClick={() => setWriting(true)}>
-            Add a note
-          </button>
-        ) : undefined
-      }
-    >
-      {run.notes.map((note) => (
-        <article key={note.id} className="border-b border-line py-1.5">
-          <p className="lab" title={fullMoment(note.written_at)}>
-            {note.author}, {moment(note.written_at)}
-          </p>
-          <Suspense fallback={<p className="text-sm whitespace-pre-wrap">{note.text}</p>}>
-            <Markdown text={note.text} />
-          </Suspense>
-        </article>
-      ))}
-      {run.notes.length === 0 && <p className="lab">Nobody has noted anything yet.</p>}
-      {writing && (
-        <NoteDialog project={run.project} runs={[run.reference]} onClose={() => setWriting(false)} />
-      )}
-    </Section>
-  )
-}
 
 /** The journal's words, where they need an object to read well. */
 const ACTS: Record<string, string> = {

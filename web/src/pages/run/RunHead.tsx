@@ -54,7 +54,7 @@ export function Acts({ run, onRegister }: { run: RunDetail; onRegister: () => vo
           Register a version
         </button>
       )}
-      {asking === 'note' && <NoteDialog {...about} />}
+      {asking === 'note' && <NoteDialog project={run.project} things={[run.reference]} onClose={close} />}
       {asking === 'label' && <LabelDialog {...about} />}
       {asking === 'rename' && <RenameDialog run={run} onClose={close} />}
     </>

@@ -4,11 +4,12 @@ import { useParams } from 'react-router'
 import type { Goal, RunDetail } from '../../api/client'
 import { useRun } from '../../api/queries'
 import { Changing, Section } from '../../parts/Marks'
+import { Notes } from '../../parts/Notes'
 import { BoundPost } from '../../parts/Post'
 import { Kept } from '../../parts/results/Kept'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { arrow, asNumber, goalsFirst, plural, show } from '../../parts/values'
-import { Children, History, Notes } from './Described'
+import { Children, History } from './Described'
 import { Search } from './Search'
 import { CorrectDialog, GoalDialog } from './EditDialogs'
 import { RegisterDialog } from '../../parts/RegisterDialog'
@@ -62,7 +63,12 @@ export default function RunPage() {
         <Links run={run} title="Generated" links={run.generated} empty="No output was recorded." />
         <Search run={run} />
         <Children run={run} />
-        <Notes run={run} />
+        <Notes
+          className="col-span-6"
+          project={run.project}
+          of={run.reference}
+          may={run.may.includes('describe')}
+        />
         <History run={run} />
       </div>
       {registering && (

@@ -11,6 +11,7 @@ import { useAddress } from '../../parts/selection'
 import { Answer, Lost, PaletteButton, Person, Waiting } from '../../parts/Shell'
 import { arrow, duration, fullMoment, moment, plural, show } from '../../parts/values'
 import { Lanes } from './Lanes'
+import { NewNotes } from './NewNotes'
 import { Notify } from './Notify'
 
 const SPANS: [string, string][] = [
@@ -125,7 +126,7 @@ function Found({ data }: { data: Data }) {
           <InTrouble troubles={data.troubles} />
           <WaitsForYou versions={data.waiting} />
           <ChangedStage changes={data.stage_changes} />
-          <Notes notes={data.notes} />
+          <NewNotes notes={data.notes} />
         </div>
       </div>
     </>
@@ -378,23 +379,6 @@ function ChangedStage({ changes }: { changes: Data['stage_changes'] }) {
         </tbody>
       </table>
       {changes.length === 0 && <p className="lab">No stage changed since.</p>}
-    </Section>
-  )
-}
-
-function Notes({ notes }: { notes: Data['notes'] }) {
-  if (notes.length === 0) return null
-  return (
-    <Section title="Notes" fact={`${notes.length} new`}>
-      {notes.slice(0, 8).map((note) => (
-        <div key={`${note.run} ${note.written_at}`} className="border-b border-line py-1 text-xs">
-          <Link className="strong hover:underline" to={`/${note.project}/e/${note.run}`}>
-            {note.run}
-          </Link>{' '}
-          <span className="text-ink2">{note.author}</span>
-          <p className="line-clamp-2">{note.text}</p>
-        </div>
-      ))}
     </Section>
   )
 }

@@ -1,0 +1,64 @@
+"""Notes from Python: read, put and removed alike on all that can have them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from kinetrum.client.http import path_of
+from kinetrum.client.session import Session
+from kinetrum.client.spool import new_id
+
+THINGS_AT_ONCE = 1_000
+
+
+@dataclass(frozen=True)
+class Note:
+    """A Markdown text on something; `written_at` is ISO 8601, UTC."""
+
+    id: str
+    author: str
+    text: str
+    written_at: str
+
+
+def note_things(session: Session, project: str, refs: Sequence[str], text: str) -> list[str]:
+    """Put a note on runs, versions, `model:NAME` and the like; returns their references."""
+    done: list[str] = []
+    for start in range(0, len(refs), THINGS_AT_ONCE):
+        body = {"things": list(refs[start : start + THINGS_AT_ONCE]), "id": new_id(), "text": text}
+        done += session.service.call("POST", path_of("projects", project, "notes"), json=body)["references"]
+    return done
+
+
+def notes_on(session: Session, project: str, ref: str) -> list[Note]:
+    """Return the notes on a thing, the earliest first."""
+    found = session.service.get(path_of("projects", project, "notes"), of=ref)
+    return [Note(item["id"], item["author"], item["text"], item["written_at"]) for item in found]
+
+
+def remove_note(session: Session, project: str, ref: str, note: str) -> None:
+    """Remove a note by its id. Raises NotAllowed for somebody else's, unless one is maintainer."""
+    session.service.call("DELETE", path_of("projects", project, "notes", note), params={"of": ref})
+
+
+class Noted:
+    """What has notes."""
+
+    def _noted(self) -> tuple[Session, str, str]:
+        """Return the session, the project, and the reference that the notes stand under."""
+        raise NotImplementedError
+
+    @property
+    def notes(self) -> list[Note]:
+        """Notes, the earliest first."""
+        return notes_on(*self._noted())
+
+    def note(self, text: str) -> None:
+        """Put a note (Markdown) on it."""
+        session, project, ref = self._noted()
+        note_things(session, project, [ref], text)
+
+    def remove_note(self, note: Note) -> None:
+        """Remove one of the notes. Raises NotAllowed for somebody else's, unless one is maintainer."""
+        remove_note(*self._noted(), note.id)
