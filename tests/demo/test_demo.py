@@ -92,7 +92,7 @@ def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
     ]
     assert [stage["occupant"] for stage in model["stages"]] == [5, 4, 3]
     assert [event["act"] for event in model["events"]].count("roll back") == 1
-    assert len(demo.service.get("/projects/orchard/journal", subject="frost-alarm")) == 23
+    assert len(demo.service.get("/projects/orchard/journal", subject="frost-alarm")) == 25
     told = {
         number: next(check for check in demo.service.get(
             f"/projects/orchard/models/frost-alarm/versions/{number}/gates/production")["checks"] if check["kind"] == "better")

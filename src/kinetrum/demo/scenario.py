@@ -90,6 +90,13 @@ NOTES = {
     "two workers, two thresholds": ("tomas", "The second worker read an older `settings.toml`. What it measured is"
                                     " with its own threshold."),
 }  # fmt: skip
+# What people noted on models and versions: who, on what, and what.
+REGISTRY_NOTES = [
+    ("noor", "model:frost-alarm", "Before each review I listen to the **four coldest nights** of 2026 with the watch: "
+                                  "every alarm in vain costs a start of all three pumps."),
+    ("ilse", "frost-alarm@5", "Recall went up most at *station 9*, whose readings were corrected in `nights@3`; "
+                              "at the other stations it is what version 3 had."),
+]  # fmt: skip
 OUTSIDE = "a script of its own"
 GATES = """\
 # What a version must meet to ring the bell at night.

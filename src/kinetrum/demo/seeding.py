@@ -254,6 +254,10 @@ def tell_the_registry(demo: Demo) -> None:
         # The deployment asks for what stands on production, never for a path.
         kinetrum.fetch("frost-alarm@production", Path(folder) / "pumps")
         kinetrum.fetch("frost-alarm@lead", Path(folder) / "bells")
+    for person, ref, text in scenario.REGISTRY_NOTES:
+        with demo.as_person(person):
+            thing = kinetrum.model(ref.removeprefix("model:")) if ref.startswith("model:") else _version(ref)
+            thing.note(text)
 
 
 def _rule(demo: Demo) -> None:
