@@ -125,6 +125,18 @@ def test_predictions_are_browsed_and_compared(recording: Project) -> None:
         kinetrum.rows(first, where="scores > 1")
     with pytest.raises(errors.NotFound, match="kept no predictions on spring; it kept frost-alarm-held-predictions"):
         opened("frost-alarm/1").predictions("spring")
+    assert opened("frost-alarm/1").predictions() == first
+    with kinetrum.begin("frost-alarm") as run:
+        pass
+    run.flush()
+    with pytest.raises(errors.NotFound, match=r"kept no predictions row by row\.$"):
+        opened("frost-alarm/3").predictions()
+    with kinetrum.begin("frost-alarm") as run:
+        for on in ("held", "spring"):
+            run.evaluate(truth, truth, on=on, rows=list("abcd"))
+    run.flush()
+    with pytest.raises(errors.InvalidInput, match="say on which data"):
+        opened("frost-alarm/4").predictions()
 
 
 def test_plots_are_laid_over_in_the_order_named(recording: Project, tmp_path: Path) -> None:

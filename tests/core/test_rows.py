@@ -15,8 +15,9 @@ from pyarrow import parquet
 
 from kinetrum.core.errors import InvalidInput, KinetrumError, TooLarge
 from kinetrum.core.rows import reading
-from kinetrum.core.rows.asked import OUTCOMES, Asked, Page
+from kinetrum.core.rows.asked import Asked, Page
 from kinetrum.core.rows.joining import join_tables
+from kinetrum.core.rows.outcomes import OUTCOMES
 from kinetrum.core.rows.reading import read_rows
 from kinetrum.core.rows.selecting import select_rows
 

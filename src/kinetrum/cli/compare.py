@@ -8,7 +8,6 @@ from typing import Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import number, paint, print_section
-from kinetrum.core.compare.sentence import signed as _signed
 from kinetrum.core.errors import InvalidInput
 
 _LEVELS, _REASONS = 4, 8
@@ -109,6 +108,12 @@ def _outcome(row: dict[str, Any], baseline: int, many: bool) -> list[str]:
     share = "" if change["share"] is None else f"{_signed(100 * change['share'])} %"
     interval = "" if told["low"] is None else f"{_signed(told['low'])} to {_signed(told['high'])}"
     return [key, *cells, _signed(change["change"]), share, verdict_words(change), interval]
+
+
+def _signed(change: float) -> str:
+    from kinetrum.core.compare.sentence import signed
+
+    return signed(change)
 
 
 def _show_rows(judged: list[dict[str, Any]]) -> None:

@@ -7,6 +7,9 @@ import sys
 from collections.abc import Sequence
 from typing import Any
 
+from kinetrum.client.showing import moment
+
+__all__ = ["moment"]
 _COLOURS = {"good": "36", "bad": "31", "quiet": "2", "strong": "1"}
 _STATUS_COLOURS = {"failed": "bad", "lost": "bad", "running": "good", "rejected": "bad", "approved": "good"}
 
@@ -89,19 +92,6 @@ def size_text(size: int) -> str:
 def print_section(title: str) -> None:
     """Print the title of a part."""
     print(f"\n{paint(title, 'strong')}")
-
-
-def moment(text: str | None) -> str:
-    """Write a moment in local time: the clock of today, else day and clock."""
-    from datetime import datetime
-
-    if text is None:
-        return ""
-    at = datetime.fromisoformat(text).astimezone()
-    today = datetime.now().astimezone()
-    if at.date() == today.date():
-        return f"today {at:%H:%M}"
-    return f"{at.day} {at:%b %H:%M}" if at.year == today.year else f"{at.day} {at:%b %Y}"
 
 
 def terminal_width() -> int:

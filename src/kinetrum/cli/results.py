@@ -12,8 +12,7 @@ from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import paint, size_text
 from kinetrum.core.errors import InvalidInput
-from kinetrum.core.rows.asked import OUTCOMES
-from kinetrum.core.values import show
+from kinetrum.core.rows.outcomes import OUTCOMES
 
 if TYPE_CHECKING:
     from kinetrum.client.recorded_media import KeptMedia, RecordedMedia
@@ -152,6 +151,8 @@ def _show_rows(found: Rows) -> None:
     said += [f"{count:,} {outcome}" for outcome, count in found.counts.items()]
     print(", ".join(said))
     if found.rows:
+        from kinetrum.core.values import show
+
         output.print_table(
             [output.clean(name) for name in found.columns],
             [["" if value is None else output.clean(show(value)) for value in row] for row in found.rows], keep=3,

@@ -8,7 +8,8 @@ from typing import Any
 
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session, open_session
-from kinetrum.client.tables import html_table
+from kinetrum.client.showing import html_table
+from kinetrum.core.compare.sentence import signed
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.values import Value, from_json, show
 
@@ -91,7 +92,7 @@ class Comparison(dict[str, Any]):
             [
                 row["key"],
                 *_shown(row),
-                "" if row["change"] is None else f"{row['change']:+.3g}",
+                "" if row["change"] is None else _change(row),
                 verdict_of(row, self._subject),
             ]
             for row in self["outcomes"]
@@ -101,6 +102,11 @@ class Comparison(dict[str, Any]):
             said + html_table(["set differently", *names], settings)
             + html_table(["came out differently", *names, "change", ""], outcomes)
         )  # fmt: skip
+
+
+def _change(row: dict[str, Any]) -> str:
+    unit = (row["goal"] or {}).get("unit")
+    return signed(row["change"]) + (f" {unit}" if unit else "")
 
 
 def _shown(row: dict[str, Any]) -> list[str]:

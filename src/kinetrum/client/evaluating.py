@@ -69,6 +69,11 @@ def predictions_name(experiment: str, on: str | None) -> str:
     return re.sub(r"[^a-z0-9._-]+", "-", f"{experiment}-{on or 'rows'}-predictions".lower())[:100]
 
 
+def is_predictions(name: str, experiment: str) -> bool:
+    """Tell whether an artifact holds an experiment's predictions on some data."""
+    return name.startswith(f"{experiment}-") and name.removesuffix("-artifact").endswith("-predictions")
+
+
 def _keep_rows(run: Run, on: str | None, columns: dict[str, Sequence[Any]]) -> None:
     """Record a table as gzipped CSV; equal tables give equal bytes, so that nothing is stored twice."""
     stem = predictions_name(run.experiment, on)

@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from typing import Any, overload
 
 from kinetrum.client.session import Session
+from kinetrum.client.showing import html_table
 from kinetrum.client.tables import table_path
-from kinetrum.core.values import Value, from_json
+from kinetrum.core.values import Value, from_json, show
 
-_PAGE = 500
+_PAGE, _SHOWN = 500, 50
 
 
 @dataclass(frozen=True)
@@ -89,11 +90,33 @@ class RunGroups(Sequence[RunGroup]):
             rows.append(row)
         return rows
 
+    def _repr_html_(self) -> str:
+        rows = [
+            [show(group.value) if group.present else "–", f"×{group.runs}", group.last_run,
+             *(_told(group, column) for column in self.columns)]
+            for group in self._groups[:_SHOWN]
+        ]  # fmt: skip
+        head = [self.by, "runs", "latest run", *self.columns]
+        if self.by == "replicates":
+            # The mark that they share says nothing to people.
+            head, rows = head[1:], [row[1:] for row in rows]
+        more = f"<p>{_SHOWN} of {len(self._groups):,} groups</p>" if len(self._groups) > _SHOWN else ""
+        return more + html_table(head, rows)
+
     def to_pandas(self) -> Any:
         """Return the groups as a pandas DataFrame; needs pandas."""
         import pandas
 
         return pandas.DataFrame(self.to_rows())
+
+
+def _told(group: RunGroup, column: str) -> str:
+    spread = group.spreads.get(column)
+    if column in group.shared:
+        return show(group.shared[column])
+    if spread is None:
+        return ""
+    return f"{spread.mean:.4g}" + ("" if spread.deviation is None else f" ± {spread.deviation:.2g}")
 
 
 def _group(row: dict[str, Any], columns: list[str]) -> RunGroup:

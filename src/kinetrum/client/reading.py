@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, overload
@@ -13,6 +12,7 @@ from kinetrum.client.http import path_of
 from kinetrum.client.noting import note_things
 from kinetrum.client.recorded import RecordedRun
 from kinetrum.client.session import Session, open_session
+from kinetrum.client.showing import html_table, moment
 from kinetrum.client.stored import StoredVersion
 from kinetrum.client.tables import read_arrow, save_stream, stream_runs, stream_series, table_path
 from kinetrum.core.errors import InvalidInput, NotFound
@@ -22,7 +22,7 @@ from kinetrum.core.values import Value, show
 if TYPE_CHECKING:
     from kinetrum.client.registry import Model, ModelVersion
 
-_PAGE = 500
+_PAGE, _SHOWN = 500, 50
 _PREFIXES = ("param:", "metric:", "label:")
 
 
@@ -81,16 +81,15 @@ class RunTable(Sequence[RecordedRun]):
     @overload
     def __getitem__(self, at: slice) -> list[RecordedRun]: ...
     def __getitem__(self, at: int | slice) -> RecordedRun | list[RecordedRun]:
-        self._read_to(at + 1 if isinstance(at, int) and at >= 0 else None)
+        end = at + 1 if isinstance(at, int) else at.stop
+        begin = at if isinstance(at, int) else at.start or 0
+        # Counted from the end, the end must be known.
+        self._read_to(end if end is not None and end >= 0 and begin >= 0 else None)
         return self._rows[at]
 
     def to_rows(self) -> list[dict[str, Value]]:
         """Return one flat dictionary per run: run, status, started_at, then parameters and values by key."""
-        return [
-            {"run": run.reference, "name": run.name, "status": run.status, "started_at": run.started_at,
-             **run.params, **run.values}
-            for run in self
-        ]  # fmt: skip
+        return [_flat(run) for run in self]
 
     @property
     def references(self) -> list[str]:
@@ -183,14 +182,18 @@ class RunTable(Sequence[RecordedRun]):
         return read_arrow(self.series_table(*metrics, form="parquet"))
 
     def _repr_html_(self) -> str:
-        rows = self.to_rows()[:50]
+        rows = [{**_flat(run), "started_at": moment(run.started_at)} for run in self[:_SHOWN]]
         keys = list(dict.fromkeys(key for row in rows for key in row))
-        head = "".join(f"<th>{html.escape(key)}</th>" for key in keys)
-        body = "".join(
-            "<tr>" + "".join(f"<td>{html.escape(show(row[key])) if key in row else ''}</td>" for key in keys) + "</tr>"
-            for row in rows
-        )
-        return f"<table><tr>{head}</tr>{body}</table>"
+        # To a cap the service counts; beyond it there are more than it says.
+        more = f"<p>{_SHOWN} of {self.total:,} runs or more</p>" if self.total > _SHOWN else ""
+        return more + html_table(keys, [[show(row[key]) if key in row else "" for key in keys] for row in rows])
+
+
+def _flat(run: RecordedRun) -> dict[str, Value]:
+    return {
+        "run": run.reference, "name": run.name, "status": run.status, "started_at": run.started_at,
+        **run.params, **run.values,
+    }  # fmt: skip
 
 
 def restore(refs: Sequence[str], *, project: str | None = None, url: str | None = None) -> list[str]:

@@ -12,6 +12,7 @@ from kinetrum.client import describing
 from kinetrum.client.http import path_of
 from kinetrum.client.noting import Noted
 from kinetrum.client.session import Session
+from kinetrum.client.showing import html_table, moment
 from kinetrum.client.stored import StoredVersion
 from kinetrum.client.tables import read_points, save_stream, stream_points
 from kinetrum.core.errors import InvalidInput, NotFound
@@ -195,17 +196,24 @@ class RecordedRun(Noted):
     def predictions(self, on: str | None = None) -> str:
         """Return the reference of what `evaluate(…, rows=…)` kept of data, to be given to `kinetrum.rows`.
 
-        Raises NotFound where this run kept none.
+        Without `on` it is that of the only data it kept any of. Raises NotFound where this run kept none, InvalidInput
+        where it must be said on which data.
         """
-        from kinetrum.client.evaluating import predictions_name
+        from kinetrum.client.evaluating import is_predictions, predictions_name
 
         wanted = predictions_name(self.experiment, on)
-        for link in reversed(self._data["generated"]):
-            if link["kind"] == "table" and link["name"] in {wanted, f"{wanted}-artifact"[:100]}:
-                return str(link["reference"])
-        there = [link["name"] for link in self._data["generated"] if link["kind"] == "table"]
-        said = f"; it kept {', '.join(there[:8])}" if there else ""
-        raise NotFound(f"{self.reference} kept no predictions on {on or 'its rows'}{said}.", field="on")
+        tables = {link["name"]: str(link["reference"]) for link in self._data["generated"] if link["kind"] == "table"}
+        for name in (wanted, f"{wanted}-artifact"[:100]):
+            if name in tables:
+                return tables[name]
+        kept = [name for name in tables if is_predictions(name, self.experiment)]
+        if on is None and len(kept) == 1:
+            return tables[kept[0]]
+        if on is None and kept:
+            raise InvalidInput(f"{self.reference} kept several: {', '.join(kept)}; say on which data.", field="on")
+        said = f"; it kept {', '.join(list(tables)[:8])}" if tables else ""
+        what = f"predictions on {on}" if on else "predictions row by row"
+        raise NotFound(f"{self.reference} kept no {what}{said}.", field="on")
 
     def result_records(self) -> list[tuple[str, Value, str]]:
         """Every (key, value, time) that was recorded as a result, also what a later one replaced."""
@@ -295,11 +303,12 @@ class RecordedRun(Noted):
         return f"<{self.reference} {self.status}>"
 
     def _repr_html_(self) -> str:
-        rows = {**self.params, **self.values}
-        cells = "".join(
-            f"<tr><th>{html.escape(key)}</th><td>{html.escape(show(value))}</td></tr>" for key, value in rows.items()
-        )
-        return f"<b>{html.escape(self.reference)}</b> {self.status}<table>{cells}</table>"
+        said = f"{self.name or ''} {self.status}, begun {moment(self.started_at)} by {self.author}"
+        tables = (
+            html_table([title, ""], [[key, show(value)] for key, value in found.items()])
+            for title, found in (("set", self.params), ("came out", self.values)) if found
+        )  # fmt: skip
+        return f"<p><b>{html.escape(self.reference)}</b> {html.escape(said)}</p>{''.join(tables)}"
 
 
 def _form_of(path: str | Path) -> str:

@@ -12,8 +12,8 @@ from kinetrum.client.downloads import download_files
 from kinetrum.client.http import path_of
 from kinetrum.client.noting import Noted
 from kinetrum.client.session import Session, open_session
+from kinetrum.client.showing import html_table, moment
 from kinetrum.client.spool import new_id
-from kinetrum.client.tables import html_table
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.registry.signature import Signature, signature_from_json
 from kinetrum.core.values import Value, check_name, from_json, show
@@ -198,7 +198,7 @@ class Model(Noted):
 
     def _repr_html_(self) -> str:
         rows = [
-            [stage["name"], str(stage["occupant"] or "–"), stage["since"] or "", stage["warning"] or ""]
+            [stage["name"], str(stage["occupant"] or "–"), moment(stage["since"]), stage["warning"] or ""]
             for stage in reversed(self.data["stages"])
         ]
         return f"<p><b>{html.escape(self.name)}</b> {html.escape(self.purpose)}</p>" + html_table(
@@ -356,7 +356,7 @@ class ModelVersion(Noted):
     def _repr_html_(self) -> str:
         rows = [[key, show(value)] for key, value in self.values.items()]
         said = f"{self.review}{', on ' + ', '.join(self.stages) if self.stages else ''}"
-        return f"<p><b>{html.escape(self.reference)}</b> {html.escape(said)}</p>" + html_table(["value", ""], rows)
+        return f"<p><b>{html.escape(self.reference)}</b> {html.escape(said)}</p>" + html_table(["", "value"], rows)
 
 
 class Review(dict[str, Any]):

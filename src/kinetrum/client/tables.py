@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import os
 import struct
 from collections.abc import Iterator, Sequence
@@ -18,13 +17,6 @@ if TYPE_CHECKING:
 
 
 _PATIENCE_S = 900.0
-
-
-def html_table(head: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
-    """Return a table for a notebook."""
-    heads = "".join(f"<th>{html.escape(name)}</th>" for name in head)
-    body = "".join("<tr>" + "".join(f"<td>{html.escape(cell)}</td>" for cell in row) + "</tr>" for row in rows)
-    return f"<table><tr>{heads}</tr>{body}</table>"
 
 
 def table_path(project: str, experiment: str | None) -> str:

@@ -7,11 +7,6 @@ from dataclasses import dataclass, field
 from typing import Any
 
 PAGE_LIMIT = 5_000
-# Of predictions: what the right table made of the row; of other tables: whether it differs.
-OUTCOMES = (
-    "newly wrong", "newly right", "both wrong", "both right", "farther", "nearer", "as near", "changed", "same",
-    "only left", "only right",
-)  # fmt: skip
 
 
 @dataclass(frozen=True)

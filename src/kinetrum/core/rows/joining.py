@@ -9,7 +9,8 @@ import pyarrow as pa
 from pyarrow import compute as pc
 
 from kinetrum.core.errors import InvalidInput
-from kinetrum.core.rows.asked import OUTCOMES, Asked, Page
+from kinetrum.core.rows.asked import Asked, Page
+from kinetrum.core.rows.outcomes import OUTCOMES
 from kinetrum.core.rows.selecting import (
     ERROR,
     PREDICTION,
