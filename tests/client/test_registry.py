@@ -118,6 +118,36 @@ def test_a_candidate_within_noise_a_better_one_and_the_way_back(acting: As, tmp_
         "rolled back", "rejected", "promoted", "approved"]  # fmt: skip
 
 
+def test_gates_on_scores_of_the_same_rows(acting: As, tmp_path: Path) -> None:
+    chance = np.random.default_rng(5)
+    for number, gain in enumerate((0.2, 0.5), 1):
+        (tmp_path / "net.bin").write_bytes(f"net {gain}".encode())
+        with kinetrum.begin("frost-alarm") as run:
+            scores = np.clip(0.5 + gain * (TRUTH - 0.5) + chance.normal(0, 0.2, ROWS), 0.0, 1.0)
+            run.evaluate(TRUTH, scores, on="holdout", rows=True)
+            run.generated(tmp_path / "net.bin", name="frost-net", kind="model")
+        run.flush()
+        run.register("frost-net", as_model="frost-alarm")
+        acting("maintainer")
+        if number == 1:
+            version("frost-alarm@1").approve()
+            version("frost-alarm@1").promote("production")
+        acting("contributor")
+    acting("maintainer")
+    gate = '[[production.better]]\nvalue = "{}"\non = "holdout"\nconfidence = 0.99\n'
+    kinetrum.model("frost-alarm").set_gates("".join(gate.format(name) for name in ("roc_auc", "log_loss", "warmth")))
+    asked = version("frost-alarm@2").look_at_gates("production")
+    assert [check["met"] for check in asked] == [True, True, False]
+    assert "(DeLong), beyond noise" in asked[0]["found"] and "(paired bootstrap), beyond noise" in asked[1]["found"]
+    assert "warmth is not judged row by row; on these rows accuracy, recall" in asked[2]["found"]
+    seen = version("frost-alarm@2").beside("production")
+    told = {one["measure"]: one for one in seen["on_data"][0]["differences"]}
+    # Those that gates or results name, the losses with their own direction.
+    assert {"accuracy", "recall", "roc_auc", "log_loss", "brier", "f1"} <= told.keys()
+    assert (told["log_loss"]["change"] < 0, told["log_loss"]["higher_is_better"]) == (True, False)
+    assert seen.sentence.startswith("Version 2 would replace version 1 on production: better roc_auc on holdout")
+
+
 def test_an_overridden_gate_is_shown_from_then_on(acting: As, tmp_path: Path) -> None:
     trained(tmp_path, 0.70, 1).register("frost-net", as_model="frost-alarm")
     ruled(acting)

@@ -17,6 +17,7 @@ from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.goals import Direction, Goal
 from kinetrum.core.noise import Difference
 from kinetrum.core.noise import rows as noise_rows
+from kinetrum.core.noise.measures import those_of
 from kinetrum.core.points.columns import Points
 from kinetrum.core.points.together import band_of
 from kinetrum.core.rows import judging
@@ -153,14 +154,39 @@ def predictions(**columns: list[object]) -> pa.Table:
 def test_predictions_are_judged_on_the_rows_of_both() -> None:
     left = predictions(row=["a", "b", "c"], truth=["x", "y", "z"], prediction=["x", "y", "x"])
     right = predictions(row=["c", "b", "d"], truth=["z", "y", "x"], prediction=["z", "x", "x"])
-    (accuracy,) = judge_predictions(left, right, "row")
+    accuracy, *others = judge_predictions(left, right, "row")
+    # Of three classes no one is that of recall.
+    assert [one.measure for one in others] == ["balanced_accuracy"]
     assert (accuracy.measure, accuracy.rows, accuracy.left, accuracy.right) == ("accuracy", 2, 0.5, 0.5)
     assert (accuracy.only_left_right, accuracy.only_right_right, accuracy.beyond) == (1, 1, False)
     numbers = judge_predictions(
         predictions(row=[1, 2], truth=[1.0, 2.0], prediction=[1.5, 2.5]),
         predictions(row=[1, 2], truth=[1.0, 2.0], prediction=[2.0, 3.0]), "row",
     )  # fmt: skip
-    assert [(one.measure, one.change) for one in numbers] == [("mae", -0.5), ("rmse", -0.5)]
+    assert [(one.measure, one.change) for one in those_of(numbers, [])] == [("mae", -0.5), ("rmse", -0.5)]
+    assert {one.measure for one in numbers} == {"mae", "rmse", "mse", "r2"}
+
+
+def test_the_class_that_counts_is_the_one_that_scores_are_of() -> None:
+    truth = ["calm", "frost"] * 40
+    said = [one if at % 7 else "calm" for at, one in enumerate(truth)]
+    sure = [0.9 if one == "frost" else 0.2 + at / 800 for at, one in enumerate(said)]
+    left = predictions(row=list(range(80)), truth=truth, prediction=said, score=sure)
+    right = predictions(row=list(range(80)), truth=truth, prediction=truth[:60] + ["frost"] * 20, score=sure[::-1])
+    found = {one.measure: one for one in judge_predictions(left, left, "row")}
+    assert found["recall"].left == said.count("frost") / 40
+    assert found["roc_auc"].left > 0.8 and found["log_loss"].left < 0.5
+    # The same told of the other class: high scores are of calm now.
+    flipped = left.set_column(3, "score", pa.array([1 - one for one in sure]))
+    turned = {one.measure: one for one in judge_predictions(flipped, flipped, "row")}
+    assert turned["recall"].left == found["specificity"].left == 1.0
+    assert turned["roc_auc"].left == pytest.approx(found["roc_auc"].left)
+    assert turned["log_loss"].left == pytest.approx(found["log_loss"].left)
+    # Scores of two different classes are not compared, nor are those that only one has, nor none at all.
+    for other in (flipped, left.drop_columns("score"), left.set_column(3, "score", pa.nulls(80, pa.float64()))):
+        assert "roc_auc" not in {one.measure for one in judge_predictions(left, other, "row")}
+    holes = left.set_column(3, "score", pa.array([None if at < 20 else one for at, one in enumerate(sure)]))
+    assert {one.measure: one.rows for one in judge_predictions(holes, right, "row")}.get("brier", 60) == 60
 
 
 @pytest.mark.parametrize(

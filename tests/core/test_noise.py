@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
+from sklearn import metrics
 
 from kinetrum.core.effects import effects_on, holm
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.noise import difference_of, spread_of
 from kinetrum.core.noise.difference import picked, runs_to_tell
-from kinetrum.core.noise.rows import compare_classes, compare_numbers, mcnemar, paired_bootstrap
+from kinetrum.core.noise.measures import compare_classes, compare_numbers, compare_scores
+from kinetrum.core.noise.rows import compare_areas, mcnemar, paired_bootstrap, resampled_sums
 from kinetrum.core.noise.samples import pooled_deviation
 from kinetrum.core.pareto import pareto_front
 
@@ -153,20 +156,110 @@ def test_the_paired_bootstrap_agrees_with_scipys() -> None:
     assert above == pytest.approx(stats.norm.cdf(gain.mean() / stats.sem(gain)), abs=0.03)
 
 
-def test_classes_and_numbers_on_the_same_rows() -> None:
+def test_sums_are_resampled_as_the_bootstrap_draws_rows() -> None:
+    chance = np.random.default_rng(4)
+    table = chance.normal(size=(70, 3))
+    drawn: list[np.ndarray] = []
+    paired_bootstrap(lambda rows: drawn.append(rows.copy()) or np.zeros(len(rows)), 70)  # type: ignore[func-returns-value]
+    wanted = table[np.concatenate(drawn)].sum(axis=1)
+    assert np.allclose(resampled_sums(table), wanted)
+
+
+def test_classes_on_the_same_rows() -> None:
     truth = np.array([True, True, False, False] * 50, dtype=object)
     left = truth.copy()
     right = truth.copy()
     right[:40:4] = False
-    accuracy, recall, precision = compare_classes(truth, left, right, True)
+    found = {one.measure: one for one in compare_classes(truth, left, right, True)}
+    accuracy, recall, precision = found["accuracy"], found["recall"], found["precision"]
     assert (accuracy.left, accuracy.right, accuracy.only_left_right, accuracy.only_right_right) == (1.0, 0.95, 10, 0)
     assert accuracy.beyond
     assert (recall.left, recall.right, recall.beyond) == (1.0, 0.9, True)
     assert precision.change == 0
     assert not precision.beyond
-    mae, rmse = compare_numbers(np.zeros(50), np.full(50, 1.0), np.full(50, 2.0))
-    assert (mae.change, mae.low, mae.high, mae.beyond, mae.higher_is_better) == (-1.0, -1.0, -1.0, True, False)
-    assert rmse.change == -1.0
+    # A model that never says so has no precision, and no correlation.
+    never = np.full(200, False, dtype=object)
+    assert not {"precision", "mcc"} & {one.measure for one in compare_classes(truth, left, never, True)}
+
+
+def test_numbers_on_the_same_rows() -> None:
+    truth = np.random.default_rng(2).normal(300, 1, 50)
+    found = {one.measure: one for one in compare_numbers(truth, truth + 1.0, truth - 2.0)}
+    mae = found["mae"]
+    assert (mae.change, mae.low, mae.high) == pytest.approx((-1.0, -1.0, -1.0))
+    assert (mae.beyond, mae.higher_is_better) == (True, False)
+    assert found["rmse"].change == pytest.approx(-1.0)
+    assert found["mse"].change == pytest.approx(-3.0)
+    assert (found["r2"].left, found["r2"].higher_is_better) == (pytest.approx(metrics.r2_score(truth, truth + 1)), True)
+
+
+def noisy(seed: int, rows: int = 300) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Truths, and two scores of them with ties, the first the better."""
+    chance = np.random.default_rng(seed)
+    truth = chance.random(rows) < 0.3
+    scores = [np.clip(0.3 + gain * (truth - 0.5) + chance.normal(0, 0.2, rows), 0, 1).round(2) for gain in (0.5, 0.3)]
+    return truth, scores[0], scores[1]
+
+
+def test_measures_are_those_of_scikit_learn() -> None:
+    truth, left, right = noisy(1)
+    said = [(score > 0.5).astype(object) for score in (left, right)]
+    wanted: dict[str, Any] = {
+        "accuracy": metrics.accuracy_score, "recall": metrics.recall_score, "precision": metrics.precision_score,
+        "f1": metrics.f1_score, "balanced_accuracy": metrics.balanced_accuracy_score,
+        "mcc": metrics.matthews_corrcoef,
+        "specificity": lambda truth, said: metrics.recall_score(truth, said, pos_label=False),
+    }  # fmt: skip
+    found = {one.measure: one for one in compare_classes(truth.astype(object), *said, True)}
+    assert found.keys() == wanted.keys()
+    for name, measure in wanted.items():
+        for told, guess in ((found[name].left, said[0]), (found[name].right, said[1])):
+            assert told == pytest.approx(measure(truth, guess.astype(bool)), abs=1e-12), name
+        assert found[name].low < found[name].change < found[name].high
+    scored = {one.measure: one for one in compare_scores(truth, left, right)}
+    for name, of in (("roc_auc", metrics.roc_auc_score), ("log_loss", metrics.log_loss),
+                     ("brier", metrics.brier_score_loss)):  # fmt: skip
+        assert (scored[name].left, scored[name].right) == pytest.approx((of(truth, left), of(truth, right)), abs=1e-12)
+    assert (scored["brier"].higher_is_better, scored["roc_auc"].higher_is_better) == (False, True)
+    assert scored["roc_auc"].beyond
+    # Scores that are no probabilities have no losses.
+    assert [one.measure for one in compare_scores(truth, left * 3, right)] == ["roc_auc"]
+
+
+def test_many_classes_have_accuracy_and_its_mean_over_classes() -> None:
+    chance = np.random.default_rng(6)
+    truth = chance.choice(["clear", "fog", "hail"], 200, p=[0.7, 0.2, 0.1]).astype(object)
+    left, right = (np.where(chance.random(200) < keep, truth, "clear").astype(object) for keep in (0.9, 0.6))
+    found = {one.measure: one for one in compare_classes(truth, left, right, None)}
+    assert found.keys() == {"accuracy", "balanced_accuracy"}
+    for one, guess in ((found["balanced_accuracy"].left, left), (found["balanced_accuracy"].right, right)):
+        assert one == pytest.approx(metrics.balanced_accuracy_score(truth, guess))
+    labels = np.arange(60).astype(str).astype(object)
+    assert [one.measure for one in compare_classes(labels, labels, labels, None)] == ["accuracy"]
+
+
+def test_areas_by_delong_as_its_formula_says() -> None:
+    truth, left, right = noisy(3, 120)
+    one, two, low, high, above = compare_areas(truth, left, right, 0.9)
+    shares = []
+    for score in (left, right):
+        wins = (score[truth][:, None] > score[~truth]) + 0.5 * (score[truth][:, None] == score[~truth])
+        shares.append((wins.mean(axis=1), wins.mean(axis=0)))
+    assert (one, two) == pytest.approx([rows.mean() for rows, _ in shares])
+    variance = sum(np.var(a - b, ddof=1) / len(a) for a, b in zip(*shares, strict=True))
+    reach = stats.norm.ppf(0.95) * np.sqrt(variance)
+    assert (low, high) == pytest.approx((one - two - reach, one - two + reach))
+    assert above == pytest.approx(stats.norm.cdf((one - two) / np.sqrt(variance)))
+    drawn = paired_bootstrap(
+        lambda rows: np.array([
+            metrics.roc_auc_score(truth[each], left[each]) - metrics.roc_auc_score(truth[each], right[each])
+            for each in rows[:400]
+        ]), 120, 0.9,
+    )  # fmt: skip
+    assert drawn[:2] == pytest.approx((low, high), abs=0.03)
+    same = compare_areas(truth, left, left, 0.95)
+    assert same[2:] == (0.0, 0.0, 0.5)
+    assert np.isnan(compare_areas(np.arange(120) < 1, left, right, 0.95)).all()
 
 
 @given(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 6), st.integers(0, 6)), min_size=1, max_size=30))

@@ -132,9 +132,37 @@ def set_goal(actor: Actor, project: str, experiment: str, goal: Goal) -> list[Go
     return _goal_changed(actor, place, experiment, row.experiment_id, goal.key, known)
 
 
-@transaction
 def set_seeds(actor: Actor, project: str, experiment: str, names: Sequence[str]) -> tuple[str, ...]:
-    """Name the parameters in which replicates of an experiment differ; groups and comparisons follow at once."""
+    """Name the parameters in which replicates of an experiment differ; groups and comparisons follow.
+
+    Runs are marked anew a few at a time, so that who records waits for none of it; what is cut off goes on by itself.
+    """
+    experiment_id, seeds = _name_seeds(actor, project, experiment, names)
+    while mark_some(experiment_id):
+        pass
+    return seeds
+
+
+def mark_what_waits() -> None:
+    """Go on where a change of seeds was cut off."""
+    for experiment_id in _to_mark():
+        while mark_some(experiment_id):
+            pass
+
+
+@transaction
+def mark_some(experiment_id: int) -> bool:
+    """Mark a few runs of an experiment anew; tells whether there were any to mark."""
+    return reindexing.mark_some(experiment_id)
+
+
+@snapshot
+def _to_mark() -> list[int]:
+    return projects.experiments_to_mark()
+
+
+@transaction
+def _name_seeds(actor: Actor, project: str, experiment: str, names: Sequence[str]) -> tuple[int, tuple[str, ...]]:
     place = enter(actor, project, Act.DESCRIBE)
     seeds = tuple(dict.fromkeys(check_key(name, "seed") for name in names))
     if not 1 <= len(seeds) <= SEEDS_LIMIT:
@@ -143,14 +171,13 @@ def set_seeds(actor: Actor, project: str, experiment: str, names: Sequence[str])
     projects.lock_experiment(row.experiment_id)
     before = projects.experiment_by_id(row.experiment_id).seeds
     if before == seeds:
-        return seeds
+        return row.experiment_id, seeds
     projects.set_seeds(row.experiment_id, seeds)
-    reindexing.mark_replicates(row.experiment_id, seeds)
     journal.append(
         place.project_id, actor.person_id, "named the seeds of", f"experiment:{experiment}",
         before={"seeds": ", ".join(before)}, after={"seeds": ", ".join(seeds)}, origin=actor.origin,
     )  # fmt: skip
-    return seeds
+    return row.experiment_id, seeds
 
 
 @transaction

@@ -16,6 +16,7 @@ from kinetrum.core.compare.runs import Outcome
 from kinetrum.core.effects import Effects, effects_on
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound
 from kinetrum.core.goals import Goal
+from kinetrum.core.noise.measures import those_of
 from kinetrum.core.noise.rows import RowsDifference
 from kinetrum.core.query.settled import Key
 from kinetrum.core.refs import VersionRef
@@ -156,10 +157,12 @@ def read_judged_rows(actor: Actor, store: BlobStore, project: str, left: str, ri
          for link in side.doc.generated if link.kind == "table" and link.name.endswith(_PREDICTIONS)}
         for side in sides
     ]  # fmt: skip
+    goals = {key.rsplit("/", 1)[-1] for side in sides for key in side.goals}
     found = []
     for name in sorted(kept[0].keys() & kept[1].keys()):
         try:
-            found.append(JudgedRows(name, read_judged(actor, store, project, kept[0][name], kept[1][name]), ""))
+            told = read_judged(actor, store, project, kept[0][name], kept[1][name])
+            found.append(JudgedRows(name, those_of(told, goals), ""))
         except KinetrumError as error:
             found.append(JudgedRows(name, [], str(error)))
     return found

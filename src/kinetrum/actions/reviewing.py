@@ -13,6 +13,7 @@ from kinetrum.actions.registry import Held, hold, standing_of
 from kinetrum.actions.registry_views import VersionDetailView, pick_version, read_model_version
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.noise.difference import CONFIDENCE
+from kinetrum.core.noise.measures import those_of
 from kinetrum.core.noise.rows import RowsDifference
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.checks import Check
@@ -135,7 +136,8 @@ def _on_data(actor: Actor, store: BlobStore, project: str, sides: _Sides) -> lis
         note = ""
         if one and two and one.rows_version is not None and two.rows_version is not None:
             told = judge_pair(actor, store, project, one, two, CONFIDENCE)
-            differences, note = ([], told) if isinstance(told, str) else (told, "")
+            told_of = (*sides.goes_by, *one.results, *two.results)
+            differences, note = ([], told) if isinstance(told, str) else (those_of(told, told_of), "")
         elif sides.other:
             note = _missing(on, one, two, sides.number, sides.other)
         same = one.digest == two.digest if one and two and one.digest and two.digest else None

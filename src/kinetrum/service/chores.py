@@ -1,4 +1,4 @@
-"""Work in the background: compaction of points, runs that are lost, old events and temporary files."""
+"""Work in the background: compaction of points, lost runs, old events, temporary files, what was cut off."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import logging
 import threading
 import time
 
-from kinetrum.actions import recording, storing, uploading, watching
+from kinetrum.actions import describing, recording, storing, uploading, watching
 from kinetrum.core.errors import Unavailable
 from kinetrum.storage.blobs import BlobStore
 
@@ -49,6 +49,7 @@ class Chores:
                 if time.monotonic() >= next_sweep:
                     uploading.sweep(self._blobs, time.time())
                     storing.index_manifests()
+                    describing.mark_what_waits()
                     next_sweep = time.monotonic() + SWEEP_EVERY_S
             except Unavailable as error:
                 log.warning("%s", error)

@@ -98,8 +98,16 @@ def _experiment(found: Experiment) -> ExperimentRow:
 
 
 def set_seeds(experiment_id: int, seeds: tuple[str, ...]) -> None:
-    """Set the parameters in which an experiment's replicates differ."""
-    execute("UPDATE experiment SET seeds = %s WHERE experiment_id = %s", json.dumps(list(seeds)), experiment_id)
+    """Set the parameters in which an experiment's replicates differ; its runs wait to be marked anew."""
+    execute(
+        "UPDATE experiment SET seeds = %s, marked_to = 0 WHERE experiment_id = %s",
+        json.dumps(list(seeds)), experiment_id,
+    )  # fmt: skip
+
+
+def experiments_to_mark() -> list[int]:
+    """Return the experiments some of whose runs wait to be marked anew."""
+    return [row[0] for row in query("SELECT experiment_id FROM experiment WHERE marked_to IS NOT NULL")]
 
 
 def experiments_in(project_id: int) -> list[tuple[int, str]]:

@@ -6,6 +6,7 @@ new shown values are copied inside the database; first, mean and count are read 
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 
 from kinetrum.core.goals import Goal
@@ -15,6 +16,8 @@ from kinetrum.storage.run_index import intern_keys, key_ids, save_described, sav
 from kinetrum.storage.runs import run_by_id
 
 _AT_ONCE = 500
+# Nobody who records to one of them waits for long.
+_MARKED_AT_ONCE = 100
 
 
 def reindex(project_id: int, experiment_id: int, key: str, goal: Goal | None, goals: dict[str, Goal]) -> None:
@@ -66,23 +69,31 @@ def _from_documents(experiment_id: int, key: str, goals: dict[str, Goal]) -> Non
         after = rows[-1][0]
 
 
-def mark_replicates(experiment_id: int, seeds: tuple[str, ...]) -> None:
-    """Write into every run of an experiment in which parameters replicates differ, and mark anew which repeat."""
-    after = 0
-    while True:
-        rows = query(
-            "SELECT d.run_id, d.doc FROM run r JOIN run_doc d USING (run_id) WHERE r.experiment_id = %s"
-            " AND r.run_id > %s ORDER BY r.run_id LIMIT %s FOR UPDATE",
-            experiment_id, after, _AT_ONCE,
-        )  # fmt: skip
-        if not rows:
-            return
-        for run_id, raw in rows:
-            doc = unpack_doc(raw)
+def mark_some(experiment_id: int) -> bool:
+    """Write into the next runs of an experiment in which parameters replicates differ; tells whether there were any.
+
+    Where its seeds change once more meanwhile, marking begins anew.
+    """
+    ((names, after),) = query("SELECT seeds, marked_to FROM experiment WHERE experiment_id = %s", experiment_id)
+    if after is None:
+        return False
+    seeds = tuple(json.loads(names))
+    rows = query(
+        "SELECT d.run_id, d.doc FROM run r JOIN run_doc d USING (run_id) WHERE r.experiment_id = %s"
+        " AND r.run_id > %s ORDER BY r.run_id LIMIT %s FOR UPDATE",
+        experiment_id, after, _MARKED_AT_ONCE,
+    )  # fmt: skip
+    for run_id, raw in rows:
+        doc = unpack_doc(raw)
+        if doc.seeds != seeds:
             before, doc.seeds = doc.described(), seeds
             execute("UPDATE run_doc SET doc = %s WHERE run_id = %s", pack(doc), run_id)
             save_described(run_by_id(run_id), before, doc.described())
-        after = rows[-1][0]
+    execute(
+        "UPDATE experiment SET marked_to = %s WHERE experiment_id = %s AND marked_to = %s AND seeds = %s",
+        rows[-1][0] if rows else None, experiment_id, after, names,
+    )  # fmt: skip
+    return True
 
 
 def describe_every_run() -> Iterator[int]:

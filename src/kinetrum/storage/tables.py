@@ -118,6 +118,7 @@ class Experiment(Table):
     description = TextField()
     labels = TextField()
     seeds = TextField()
+    marked_to = BigIntegerField(null=True)
     last_number = IntegerField()
     created_by = IntegerField()
     created_at = DateTimeField()

@@ -1,6 +1,7 @@
 /** Asks before an act that others will notice: says what will happen and takes a comment for the journal. */
 import { useState } from 'react'
 import { Modal } from './Modal'
+import { Comment } from './TextArea'
 
 export function ActDialog(props: {
   title: string
@@ -16,16 +17,9 @@ export function ActDialog(props: {
   return (
     <Modal title={props.title} onClose={props.onClose}>
       <p className="text-sm text-ink2">{props.text}</p>
-      <label className="mt-3 flex flex-col gap-1 text-xs text-ink2">
-        Comment, kept in the journal
-        <textarea
-          className="field text-sm"
-          rows={2}
-          maxLength={4000}
-          value={comment}
-          onChange={(event) => setComment(event.target.value)}
-        />
-      </label>
+      <div className="mt-3">
+        <Comment value={comment} onChange={setComment} />
+      </div>
       {props.error && (
         <p role="alert" className="mt-2 text-xs text-bad">
           {props.error.message}

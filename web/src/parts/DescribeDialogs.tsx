@@ -6,6 +6,7 @@ import { DialogForm } from './DialogForm'
 import { labelLines, labelsOf } from './labels'
 import { toast } from './Toasts'
 import { plural } from './values'
+import { TextArea } from './TextArea'
 
 type Props = { project: string; runs: string[]; onClose: () => void }
 
@@ -42,17 +43,7 @@ export function NoteDialog({
       onSubmit={submit}
       onClose={onClose}
     >
-      <label className="flex flex-col gap-1 text-xs text-ink2">
-        Text, in Markdown
-        <textarea
-          className="field text-sm"
-          rows={6}
-          maxLength={50_000}
-          required
-          value={text}
-          onChange={(event) => setText(event.target.value)}
-        />
-      </label>
+      <TextArea label="Text, in Markdown" value={text} onChange={setText} rows={6} limit={50_000} required />
     </DialogForm>
   )
 }
@@ -177,24 +168,8 @@ export function DescriptionForm(
       onSubmit={submit}
       onClose={onClose}
     >
-      <label className="flex flex-col gap-1 text-xs text-ink2">
-        What it is
-        <textarea
-          className="field h-24 text-sm"
-          maxLength={4_000}
-          value={description}
-          onChange={(event) => setDescription(event.target.value)}
-        />
-      </label>
-      <label className="flex flex-col gap-1 text-xs text-ink2">
-        Labels, a line each: key=text
-        <textarea
-          className="field mono h-20"
-          value={labels}
-          spellCheck={false}
-          onChange={(event) => setLabels(event.target.value)}
-        />
-      </label>
+      <TextArea label="What it is" value={description} onChange={setDescription} rows={4} limit={4_000} />
+      <TextArea label="Labels, a line each: key=text" value={labels} onChange={setLabels} rows={3} plain />
       {props.children}
     </DialogForm>
   )

@@ -5,6 +5,7 @@ import { useRegister } from '../api/acts'
 import type { ModelVersion } from '../api/client'
 import { useModels } from '../api/registry'
 import { DialogForm } from './DialogForm'
+import { TextArea } from './TextArea'
 
 type Props = {
   project: string
@@ -85,16 +86,7 @@ export function RegisterDialog({ project, from, model: first, onClose }: Props) 
           />
         </label>
       )}
-      <label className="flex flex-col gap-1 text-xs text-ink2">
-        Comment
-        <textarea
-          className="field text-sm"
-          rows={3}
-          maxLength={4000}
-          value={comment}
-          onChange={(event) => setComment(event.target.value)}
-        />
-      </label>
+      <TextArea label="Comment" value={comment} onChange={setComment} rows={3} limit={4000} />
     </DialogForm>
   )
 }

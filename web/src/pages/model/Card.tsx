@@ -4,6 +4,7 @@ import { useWriteCard } from '../../api/registry'
 import type { Model } from '../../api/client'
 import { DialogForm } from '../../parts/DialogForm'
 import { Section } from '../../parts/Marks'
+import { TextArea } from '../../parts/TextArea'
 
 const Markdown = lazy(() => import('../../parts/Markdown'))
 
@@ -68,15 +69,18 @@ function WriteCard({ model, onClose }: { model: Model; onClose: () => void }) {
       onSubmit={() => write.mutate({ card, expect: seen.revision }, { onSuccess: onClose })}
       onClose={onClose}
     >
-      <label className="flex flex-col gap-1 text-xs text-ink2">
-        Markdown{model.card_sections.length > 0 && `; required sections: ${model.card_sections.join(', ')}`}
-        <textarea
-          className="field mono text-xs"
-          rows={22}
-          value={card}
-          onChange={(event) => setCard(event.target.value)}
-        />
-      </label>
+      <TextArea
+        label={
+          <>
+            Markdown
+            {model.card_sections.length > 0 && `; required sections: ${model.card_sections.join(', ')}`}
+          </>
+        }
+        value={card}
+        onChange={setCard}
+        rows={22}
+        plain
+      />
     </DialogForm>
   )
 }

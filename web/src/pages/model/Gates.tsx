@@ -5,6 +5,7 @@ import type { Model } from '../../api/client'
 import { DialogForm } from '../../parts/DialogForm'
 import { Section } from '../../parts/Marks'
 import { withGate, type Asked } from './gateText'
+import { TextArea } from '../../parts/TextArea'
 
 export function Gates({ model }: { model: Model }) {
   const [writing, setWriting] = useState(false)
@@ -52,16 +53,7 @@ function ChangeGates({ model, onClose }: { model: Model; onClose: () => void }) 
         stages={model.stages.map((stage) => stage.name)}
         onAdd={(stage, asked) => setGates(withGate(gates, stage, asked))}
       />
-      <label className="flex flex-col gap-1 text-xs text-ink2">
-        TOML, a table per stage
-        <textarea
-          className="field mono text-xs"
-          rows={18}
-          spellCheck={false}
-          value={gates}
-          onChange={(event) => setGates(event.target.value)}
-        />
-      </label>
+      <TextArea label="TOML, a table per stage" value={gates} onChange={setGates} rows={18} plain />
     </DialogForm>
   )
 }

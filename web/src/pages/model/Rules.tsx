@@ -12,6 +12,7 @@ import { ActButtons, type AskedFor } from '../../parts/ActButtons'
 import { DialogForm } from '../../parts/DialogForm'
 import { labelLines, labelsOf } from '../../parts/labels'
 import { Fact, Section } from '../../parts/Marks'
+import { TextArea } from '../../parts/TextArea'
 
 type Asked = 'describe' | 'rule' | 'ladder'
 
@@ -122,15 +123,7 @@ function Describe({ model, onClose }: Props) {
       <Line title="Purpose" value={purpose} onChange={setPurpose} />
       <Line title="Person to ask, by name" value={owner} onChange={setOwner} />
       <Line title="Image that is kept, as in plots@2:tree.png" value={image} onChange={setImage} />
-      <label className="flex flex-col gap-1 text-xs text-ink2">
-        Labels, one key=value a line
-        <textarea
-          className="field mono text-xs"
-          rows={3}
-          value={labels}
-          onChange={(event) => setLabels(event.target.value)}
-        />
-      </label>
+      <TextArea label="Labels, one key=value a line" value={labels} onChange={setLabels} rows={3} plain />
     </DialogForm>
   )
 }

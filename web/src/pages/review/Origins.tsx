@@ -10,6 +10,7 @@ import { DialogForm } from '../../parts/DialogForm'
 import { labelLines, labelsOf } from '../../parts/labels'
 import { Fact, Section } from '../../parts/Marks'
 import { bytes, plural, runPath, show } from '../../parts/values'
+import { TextArea } from '../../parts/TextArea'
 
 type Version = Schemas['ModelVersionDetail']
 const SHOWN = 12
@@ -239,15 +240,7 @@ function Labels({ model, version, onClose }: Props) {
       onSubmit={() => save.mutate(labelsOf(lines, version.labels), { onSuccess: onClose })}
       onClose={onClose}
     >
-      <label className="flex flex-col gap-1 text-xs text-ink2">
-        One key=value a line
-        <textarea
-          className="field mono text-xs"
-          rows={4}
-          value={lines}
-          onChange={(event) => setLines(event.target.value)}
-        />
-      </label>
+      <TextArea label="One key=value a line" value={lines} onChange={setLines} rows={4} plain />
     </DialogForm>
   )
 }

@@ -9,6 +9,7 @@ import { DialogForm } from '../../parts/DialogForm'
 import { Section } from '../../parts/Marks'
 import { useAddress } from '../../parts/selection'
 import { moment } from '../../parts/values'
+import { Comment, TextArea } from '../../parts/TextArea'
 
 type Version = Schemas['ModelVersionDetail']
 type Stage = Model['stages'][number]
@@ -153,28 +154,16 @@ function Promote({
         </p>
       ))}
       {unmet.length > 0 && (
-        <label className="flex flex-col gap-1 text-xs text-ink2">
-          {why ?? 'Why it is placed all the same; shown on the version from now on'}
-          <textarea
-            className="field text-sm"
-            rows={2}
-            maxLength={2000}
-            disabled={!!why}
-            value={override}
-            onChange={(event) => setOverride(event.target.value)}
-          />
-        </label>
-      )}
-      <label className="flex flex-col gap-1 text-xs text-ink2">
-        Comment, kept in the journal
-        <textarea
-          className="field text-sm"
+        <TextArea
+          label={why ?? 'Why it is placed all the same; shown on the version from now on'}
+          value={override}
+          onChange={setOverride}
           rows={2}
-          maxLength={4000}
-          value={comment}
-          onChange={(event) => setComment(event.target.value)}
+          limit={2000}
+          disabled={!!why}
         />
-      </label>
+      )}
+      <Comment value={comment} onChange={setComment} />
     </DialogForm>
   )
 }

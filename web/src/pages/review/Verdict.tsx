@@ -6,6 +6,7 @@ import type { Model, Schemas } from '../../api/client'
 import { useMe } from '../../api/queries'
 import { Review as ReviewMark, Section } from '../../parts/Marks'
 import { moment, plural } from '../../parts/values'
+import { Comment } from '../../parts/TextArea'
 
 export function Verdict({ model, version }: { model: Model; version: Schemas['ModelVersionDetail'] }) {
   const { project = '' } = useParams()
@@ -34,17 +35,9 @@ export function Verdict({ model, version }: { model: Model; version: Schemas['Mo
           {verdict.comment && `: “${verdict.comment}”`}
         </p>
       ))}
-      <label className="mt-2 flex flex-col gap-1 text-xs text-ink2">
-        Comment, kept in the journal
-        <textarea
-          className="field text-sm"
-          rows={3}
-          maxLength={4000}
-          disabled={!!why}
-          value={comment}
-          onChange={(event) => setComment(event.target.value)}
-        />
-      </label>
+      <div className="mt-2">
+        <Comment value={comment} onChange={setComment} rows={3} disabled={!!why} />
+      </div>
       <div className="mt-2 flex gap-2">
         <button
           className="btn btn-p"

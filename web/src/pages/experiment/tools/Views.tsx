@@ -19,6 +19,7 @@ import { Modal } from '../../../parts/Modal'
 import { toast } from '../../../parts/Toasts'
 import { moment } from '../../../parts/values'
 import { copy } from './TakeAlong'
+import { TextArea } from '../../../parts/TextArea'
 
 type Place = { project: string; experiment: string }
 const ITEM = 'block w-full px-3 py-1 text-left data-focus:bg-soft data-disabled:text-ink3'
@@ -294,16 +295,13 @@ function FrameDialog({ place, onClose }: { place: Place; onClose: () => void }) 
       <button type="button" className="btn self-start" onClick={() => void copy(frame, 'The element')}>
         Copy
       </button>
-      <label className="flex flex-col gap-1 text-xs text-ink2">
-        In pages of these origins, one a line; maintainers of {place.project} set them
-        <textarea
-          className="field mono"
-          rows={3}
-          placeholder="https://wiki.kestrelfold.example"
-          value={shown}
-          onChange={(event) => setText(event.target.value)}
-        />
-      </label>
+      <TextArea
+        label={<>In pages of these origins, one a line; maintainers of {place.project} set them</>}
+        value={shown}
+        onChange={setText}
+        rows={3}
+        plain
+      />
       <p className="text-xs text-ink3">
         Pages elsewhere, and people without an account, are shown a link’s page instead; its address fits into
         a frame as well.
