@@ -22,6 +22,7 @@ stop: ## stop the demo
 test: ## install what is missing and run every check and test; needs no demo, leaves nothing behind
 	@scripts/setup test
 	@$(MAKE) --no-print-directory check
+	@cd web && $(ENV) npm run --silent test
 	@env -u KINETRUM_HOME $(PYTHON) -m pytest -q -n 3 --dist worksteal
 
 check: ## format, lint, types and layers, for Python and the console
@@ -35,7 +36,7 @@ check: ## format, lint, types and layers, for Python and the console
 format: ## put the code into form
 	@.venv/bin/ruff format --quiet src tests benchmarks scripts
 	@.venv/bin/ruff check --quiet --fix src tests benchmarks scripts || true
-	@cd web && $(ENV) npx prettier --write --log-level warn src
+	@cd web && $(ENV) npx prettier --write --log-level warn src tests
 
 soak: ## let over a hundred things go wrong at random moments and check that nothing is lost
 	@scripts/setup test

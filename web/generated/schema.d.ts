@@ -5710,7 +5710,7 @@ export interface components {
         };
         /**
          * RunPage
-         * @description A page of runs; `python` and `shell` are lines that read the same table.
+         * @description A page of runs; `python` and `shell` are lines that read the same table, `seeds` what replicates differ in.
          */
         RunPage: {
             /** Rows */
@@ -5719,6 +5719,8 @@ export interface components {
             columns: components["schemas"]["RunColumn"][];
             /** Goals */
             goals: components["schemas"]["Goal"][];
+            /** Seeds */
+            seeds: string[];
             /** Count */
             count: number;
             /** Count Is Capped */

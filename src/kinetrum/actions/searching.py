@@ -53,6 +53,7 @@ class RunPage:
     rows: list[RunView]
     columns: list[Column]
     goals: list[Goal]
+    seeds: list[str]
     count: int
     count_is_capped: bool
     next_cursor: str | None
@@ -223,6 +224,7 @@ def list_runs(actor: Actor, project: str, experiment: str | None, asked: Asked) 
         rows=views,
         columns=[Column(scope, name, _differs(views, scope, name)) for scope, name in known],
         goals=list(table.goals.values()),
+        seeds=projects.seeds_of(table.searched.ids),
         count=min(count, COUNT_CAP),
         count_is_capped=count > COUNT_CAP,
         next_cursor=_write_cursor(offset + limit) if len(ids) > limit and offset + limit < LAST_ROW else None,

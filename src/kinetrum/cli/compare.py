@@ -7,6 +7,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
+from kinetrum.cli.gates import on_rows
 from kinetrum.cli.output import number, paint, print_section
 from kinetrum.core.errors import InvalidInput
 
@@ -123,7 +124,7 @@ def _show_rows(judged: list[dict[str, Any]]) -> None:
         rows = [
             [difference["measure"], f"{difference['rows']:,}", number(difference["left"]), number(difference["right"]),
              _signed(difference["change"]), f"{_signed(difference['low'])} to {_signed(difference['high'])}",
-             "beyond noise" if difference["beyond"] else "within noise", difference["method"]]
+             on_rows(difference), difference["method"]]
             for _, difference in told
         ]  # fmt: skip
         output.print_table(["measure", "rows", "first", "second", "change", "95 % interval", "", "by"], rows, keep=3)

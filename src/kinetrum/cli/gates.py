@@ -100,20 +100,40 @@ def _show_on_data(part: dict[str, Any], number: int, other: int | None) -> None:
     print(f"\nOn {output.clean(part['on'])}{' (different data)' if part['same_data'] is False else ''}")
     told = {one["measure"]: one for one in part["differences"]}
     rows = []
-    for key in dict.fromkeys((*part["candidate"], *part["other"])):
+    for key in dict.fromkeys((*told, *part["candidate"], *part["other"])):
         one = told.get(key)
-        said = ""
-        if one:
-            low, high = (one[end] if one[end] is not None else float("nan") for end in ("low", "high"))
-            word = "beyond noise" if one["beyond"] else "within noise"
-            said = f"{one['change']:+.3g} [{low:+.3g}, {high:+.3g}] {word} ({one['method']})"
-        held = [output.number(side[key]) if key in side else "–" for side in (part["candidate"], part["other"])]
-        rows.append([key, held[0], *([held[1]] if other else []), said])
+        sides = [
+            {**({key: one[side]} if one else {}), **part[held]}
+            for side, held in (("left", "candidate"), ("right", "other"))
+        ]
+        held = [output.number(side[key]) if key in side else "–" for side in sides]
+        rows.append([key, held[0], *([held[1]] if other else []), *(_judged(one) if told else [])])
     output.print_table(
-        ["result", f"version {number}", *([f"version {other}"] if other else []), "on the same rows"], rows
-    )
+        ["result", f"version {number}", *([f"version {other}"] if other else []),
+         *(["on the same rows", "95 % interval", "", "by"] if told else [])], rows
+    )  # fmt: skip
     if part["note"]:
         print(paint(output.clean(part["note"]), "quiet"))
+
+
+def _judged(one: dict[str, Any] | None) -> list[str]:
+    """Return change, interval, verdict and method of a measure on the same rows."""
+    from kinetrum.core.compare.sentence import signed
+
+    if one is None:
+        return ["", "", "", ""]
+    known = one["low"] is not None and one["high"] is not None
+    return [
+        signed(one["change"]), f"{signed(one['low'])} to {signed(one['high'])}" if known else "", on_rows(one),
+        one["method"],
+    ]  # fmt: skip
+
+
+def on_rows(one: dict[str, Any]) -> str:
+    """Say whether the first of two is better or worse on the same rows, or that noise does not tell."""
+    if not one["beyond"]:
+        return "within noise"
+    return paint("better", "good") if (one["change"] > 0) == one["higher_is_better"] else paint("worse", "bad")
 
 
 def _show_changes(found: dict[str, Any], other: dict[str, Any] | None) -> None:

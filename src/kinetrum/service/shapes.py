@@ -160,7 +160,7 @@ def run_page(page: RunPage, wanted: Sequence[str] = ()) -> runs.RunPage:
             for view in page.rows
         ],
         columns=[runs.RunColumn.model_validate(vars(column)) for column in page.columns],
-        goals=[goal(found) for found in page.goals],
+        goals=[goal(found) for found in page.goals], seeds=page.seeds,
         count=page.count, count_is_capped=page.count_is_capped, next_cursor=page.next_cursor, remarks=page.remarks,
         chosen=[chosen(text, source) for text, source in page.chosen], python=page.python, shell=page.shell,
     )  # fmt: skip

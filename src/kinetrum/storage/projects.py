@@ -9,7 +9,7 @@ from datetime import datetime
 from kinetrum.core.goals import Direction, Goal
 from kinetrum.core.replicates import SEEDS
 from kinetrum.storage.clock import now
-from kinetrum.storage.database import execute, query
+from kinetrum.storage.database import execute, places, query
 from kinetrum.storage.tables import Experiment, GoalRow, Project
 
 
@@ -103,6 +103,16 @@ def set_seeds(experiment_id: int, seeds: tuple[str, ...]) -> None:
         "UPDATE experiment SET seeds = %s, marked_to = 0 WHERE experiment_id = %s",
         json.dumps(list(seeds)), experiment_id,
     )  # fmt: skip
+
+
+def seeds_of(experiment_ids: list[int]) -> list[str]:
+    """Return the parameters in which replicates of any of some experiments differ."""
+    if not experiment_ids:
+        return []
+    rows = query(
+        f"SELECT DISTINCT seeds FROM experiment WHERE experiment_id IN {places(experiment_ids)}", *experiment_ids
+    )
+    return list(dict.fromkeys(name for (names,) in rows for name in json.loads(names)))
 
 
 def experiments_to_mark() -> list[int]:

@@ -199,11 +199,12 @@ class ChosenColumn(Out):
 
 
 class RunPage(Out):
-    """A page of runs; `python` and `shell` are lines that read the same table."""
+    """A page of runs; `python` and `shell` are lines that read the same table, `seeds` what replicates differ in."""
 
     rows: list[RunRow]
     columns: list[RunColumn]
     goals: list[Goal]
+    seeds: list[str]
     count: int
     count_is_capped: bool
     next_cursor: str | None

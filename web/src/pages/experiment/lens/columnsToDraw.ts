@@ -4,7 +4,7 @@ import { columnText, keysOf } from '../columns'
 
 const FIELDS = ['number', 'started', 'duration', 'status', 'author', 'host', 'commit', 'replicates']
 
-export type Offered = { text: string; scope: string; differs: boolean; goal: boolean }
+export type Offered = { text: string; scope: string; differs: boolean; goal: boolean; seed: boolean }
 
 export function offered(page: RunPage): Offered[] {
   const values = keysOf(page).map((column) => ({
@@ -12,6 +12,7 @@ export function offered(page: RunPage): Offered[] {
     scope: 'value',
     differs: true,
     goal: !!column.goal,
+    seed: false,
   }))
   const others = page.columns
     .filter((column) => column.scope !== 'value')
@@ -20,8 +21,9 @@ export function offered(page: RunPage): Offered[] {
       scope: column.scope,
       differs: column.differs,
       goal: false,
+      seed: column.scope === 'param' && page.seeds.includes(column.name),
     }))
-  const fields = FIELDS.map((text) => ({ text, scope: 'field', differs: true, goal: false }))
+  const fields = FIELDS.map((text) => ({ text, scope: 'field', differs: true, goal: false, seed: false }))
   return [...values, ...others, ...fields]
 }
 
@@ -54,7 +56,7 @@ export const isGoal = (one: Offered) => one.goal
 export const isValue = (one: Offered) => one.scope === 'value'
 export const isSetting = (one: Offered) => one.scope === 'param' && one.differs
 /** Seeds are what replicates differ in; they explain nothing. */
-export const isCause = (one: Offered) => isSetting(one) && one.text !== 'seed'
+export const isCause = (one: Offered) => isSetting(one) && !one.seed
 
 const AXES = 8
 
