@@ -11,5 +11,5 @@ export default defineConfig({
     assetsInlineLimit: 0,
     modulePreload: { polyfill: false },
   },
-  test: { include: ['tests/**/*.test.ts'], setupFiles: ['tests/setup.ts'] },
+  test: { include: ['tests/**/*.test.{ts,tsx}'], setupFiles: ['tests/setup.ts'] },
 })

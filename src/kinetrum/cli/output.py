@@ -126,7 +126,8 @@ def print_table(heads: Sequence[str], rows: Sequence[Sequence[str]], *, keep: in
     if shown < len(columns):
         left = ", ".join(heads[shown : shown + 6])
         more = " …" if len(heads) - shown > 6 else ""
-        print(paint(f"{len(columns) - shown} columns hidden for width: {left}{more}", "quiet"))
+        hidden = len(columns) - shown
+        print(paint(f"{hidden} column{'s' if hidden > 1 else ''} hidden for width: {left}{more}", "quiet"))
 
 
 def note(text: str) -> None:

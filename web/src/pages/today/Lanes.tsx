@@ -1,6 +1,7 @@
 /** A bar for each run since the last visit, one lane per experiment, the present at the right. */
 import { Link } from 'react-router'
 import type { Schemas, SeenRun } from '../../api/client'
+import { plural } from '../../parts/values'
 
 const LANES = 6
 const MARKS = 6
@@ -40,7 +41,7 @@ export function Lanes({ data }: { data: Schemas['Today'] }) {
           <svg
             className="h-[30px] flex-1"
             role="group"
-            aria-label={`${found.length} runs of ${name.split(' ')[1]}`}
+            aria-label={`${plural(found.length, 'run')} of ${name.split(' ')[1]}`}
           >
             <line x1="0" x2="100%" y1="15" y2="15" stroke="var(--line)" />
             {found.map((run) => (
