@@ -251,3 +251,52 @@ def test_results_recorded_twice_are_both_kept(project: Project) -> None:
     found = project.service("viewer").get(project.run_path(run, "results"))
     assert [item["value"] for item in found] == [0.5, "good"]
     assert project.service("viewer").get(project.run_path(run))["results"] == {"recall": "good"}
+
+
+def test_a_page_of_runs_says_what_replicates_differ_in(project: Project) -> None:
+    for experiment, seeds in (("folds", ["fold", "seed"]), ("dawn", None)):
+        project.begin(experiment, params={"fold": 1})
+        if seeds:
+            path = project.path("experiments", experiment, "seeds")
+            answer = project.service("contributor").call("PUT", path, json={"seeds": [*seeds, *seeds]})
+            assert answer == {"seeds": seeds}
+    service = project.service("viewer")
+    assert service.get(project.path("experiments", "folds", "runs"))["seeds"] == ["fold", "seed"]
+    assert service.get(project.path("experiments", "dawn", "runs"))["seeds"] == ["seed"]
+    # Of all experiments together, each name once.
+    assert sorted(service.get(project.path("runs"))["seeds"]) == ["fold", "seed"]
+    acts = service.get(project.path("journal"), subject="experiment:folds")
+    assert [(one["before"], one["after"]) for one in acts if one["act"] == "named the seeds of"] == [
+        ({"seeds": "seed"}, {"seeds": "fold, seed"})
+    ]
+    for wrong, why in (
+        ([], "names 1 to 16 seeds, not 0"),
+        ([f"p{at}" for at in range(17)], "not 17"),
+        (['a"b'], "quotes"),
+    ):
+        with pytest.raises(errors.InvalidInput, match=why):
+            project.service("contributor").call(
+                "PUT", project.path("experiments", "folds", "seeds"), json={"seeds": wrong}
+            )
+    assert service.get(project.path("experiments", "folds", "runs"))["seeds"] == ["fold", "seed"]
+
+
+def test_labels_are_bounded_alike_on_everything(project: Project) -> None:
+    project.registered(1)
+    service = project.service("contributor")
+    many = {f"k{at}": "x" for at in range(100)}
+    places = [
+        ("POST", project.path("labels"), {"runs": ["frost-alarm/1"]}, "frost-alarm/1"),
+        ("PATCH", project.path("experiments", "frost-alarm"), {"description": None}, "experiment:frost-alarm"),
+        ("PATCH", project.path(), {"description": None}, f"project:{project.name}"),
+        ("PATCH", project.path("artifacts", "frost-net"), {"description": None}, "frost-net"),
+        ("PUT", project.path("artifacts", "frost-net", "versions", "1", "labels"), {}, "frost-net@1"),
+        ("PATCH", project.path("models", "frost-alarm"), {}, "frost-alarm"),
+        ("PATCH", project.path("models", "frost-alarm", "versions", "1", "labels"), {}, "frost-alarm@1"),
+    ]
+    for method, path, body, subject in places:
+        service.call(method, path, json={**body, "labels": many})
+        with pytest.raises(errors.InvalidInput, match=f"{subject} would have over 100 labels"):
+            service.call(method, path, json={**body, "labels": {"more": "x"}})
+        # One away and one more is no more than before.
+        service.call(method, path, json={**body, "labels": {"k0": None, "more": "x"}})

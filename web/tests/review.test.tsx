@@ -1,0 +1,94 @@
+/** What a review says of two versions on the same data, written out as markup. */
+import { renderToStaticMarkup } from 'react-dom/server'
+import { MemoryRouter, Route, Routes } from 'react-router'
+import { describe, expect, it } from 'vitest'
+import { OnData } from '../src/pages/review/OnData'
+
+const difference = (measure: string, change: number, more = {}) => ({
+  measure, change, left: 0.9 + change, right: 0.9, low: change - 0.01, high: change + 0.01, rows: 896, beyond: true,
+  higher_is_better: true, method: 'paired bootstrap', ...more,
+}) // prettier-ignore
+
+const partOf = (more = {}) => ({
+  on: 'held-out', candidate: {}, other: {}, same_data: true, differences: [], note: '', ...more,
+}) // prettier-ignore
+
+const shown = (parts: object[], other: number | null = 3) => {
+  const review = {
+    candidate: {
+      number: 5,
+      reference: 'frost-alarm@5',
+      evidence: [{ id: 'x', run: 'frost-alarm/25', on: 'held-out' }],
+    },
+    other: other === null ? null : { number: other },
+    on_data: parts,
+  }
+  return renderToStaticMarkup(
+    <MemoryRouter initialEntries={['/orchard/models']}>
+      <Routes>
+        <Route path="/:project/models" element={<OnData review={review as never} />} />
+      </Routes>
+    </MemoryRouter>,
+  )
+}
+const rows = (html: string) =>
+  [...html.matchAll(/<tr class="h-\[28px\][^>]*>(.*?)<\/tr>/g)].map(([, row]) =>
+    row!.replace(/<svg.*?<\/svg>/g, '').replace(/<[^>]*>/g, ' ').replace(/\s+/g, ' ').trim(),
+  ) // prettier-ignore
+
+describe('two versions on the same rows', () => {
+  it('are better or worse by the way of each measure, whatever its sign', () => {
+    const differences = [
+      difference('recall', 0.05),
+      difference('log_loss', 0.02, { higher_is_better: false }),
+      difference('mae', -0.02, { higher_is_better: false }),
+      difference('precision', 0.001, { beyond: false }),
+    ]
+    const html = shown([partOf({ differences })])
+    expect(rows(html)).toEqual([
+      'recall ↑ 0.950 0.900 +0.05 better',
+      'log_loss ↓ 0.920 0.900 +0.02 worse',
+      'mae ↓ 0.880 0.900 −0.02 better',
+      'precision ↑ 0.901 0.900 +0.001 within noise',
+    ])
+    expect(html).toContain('the same 896 rows, 95 %')
+    expect(html).toContain('title="paired bootstrap"')
+  })
+
+  it('show results as they were recorded, also those that rows do not tell', () => {
+    const part = partOf({
+      differences: [difference('recall', 0.05)],
+      candidate: { recall: 0.97, alarms: 12, verdict: 'fine' },
+      other: { recall: 0.91, alarms: 9 },
+    })
+    expect(rows(shown([part]))).toEqual([
+      'recall ↑ 0.970 0.910 +0.05 better',
+      'alarms 12 9',
+      'verdict fine –',
+    ])
+  })
+
+  it('say why there is nothing to judge, and where the data is not the same', () => {
+    const html = shown([
+      partOf({ note: 'version 3 has no predictions row by row on held-out', same_data: false }),
+    ])
+    expect(html).toContain('version 3 has no predictions row by row on held-out')
+    expect(html).toContain('Both call it held-out, and it is not the same data.')
+  })
+
+  it('name the run that judged it', () => {
+    expect(shown([partOf()])).toContain('href="/orchard/e/frost-alarm/25"')
+  })
+})
+
+describe('a version alone', () => {
+  it('has its results and no columns of another', () => {
+    const html = shown([partOf({ candidate: { recall: 0.97 } })], null)
+    expect(rows(html)).toEqual(['recall 0.970'])
+    expect(html).not.toContain('5 − ')
+    expect(html).toContain('its results there')
+  })
+  it('without evidence says how to add some', () => {
+    expect(shown([], null)).toContain('kinetrum evidence frost-alarm@5 --on NAME --predictions FILE')
+  })
+})
