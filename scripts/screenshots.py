@@ -114,18 +114,22 @@ def take_terminals(wanted: list[str], runs: dict[str, str]) -> None:
                 continue
             command = COMMANDS[name].format(**runs).replace("show model;", "show frost-alarm@production;")
             with tempfile.TemporaryDirectory() as folder:
-                dump = Path(folder) / "screen.xwd"
-                line = f"PATH={ROOT}/.venv/bin:$PATH; printf '\\033[2m$ %s\\033[0m\\n' '{command}'; {command}; sleep 30"
+                line = (
+                    f"PATH={ROOT}/.venv/bin:$PATH; printf '\\033[2m$ %s\\033[0m\\n' '{command}'; {command};"
+                    f" touch {folder}/shown; sleep 30"
+                )
                 terminal = subprocess.Popen(
                     ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x48+0+0", "-bg", "#fdfdfc", "-fg",
                      "#1a2125", "-e", "bash", "-c", line],
                     env=os.environ | {"DISPLAY": display, "LANG": "C.UTF-8"},
                 )  # fmt: skip
-                time.sleep(5)
+                give_up = time.monotonic() + 40
+                while not (Path(folder) / "shown").exists() and time.monotonic() < give_up:
+                    time.sleep(0.1)
+                time.sleep(0.7)
                 subprocess.run(["import", "-display", display, "-window", "root", str(OUT / f"{name}.png")], check=True)
                 terminal.kill()
                 terminal.wait()
-                dump.unlink(missing_ok=True)
     finally:
         screen.kill()
         screen.wait()

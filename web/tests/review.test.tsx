@@ -1,7 +1,8 @@
 /** What a review says of two versions on the same data, written out as markup. */
 import { renderToStaticMarkup } from 'react-dom/server'
 import { MemoryRouter, Route, Routes } from 'react-router'
-import { describe, expect, it } from 'vitest'
+import { describe, expect, it, test } from 'vitest'
+import { methodsOf } from '../src/pages/compare/Why'
 import { OnData } from '../src/pages/review/OnData'
 
 const difference = (measure: string, change: number, more = {}) => ({
@@ -91,4 +92,17 @@ describe('a version alone', () => {
   it('without evidence says how to add some', () => {
     expect(shown([], null)).toContain('kinetrum evidence frost-alarm@5 --on NAME --predictions FILE')
   })
+})
+
+test('each method is named with what it judged', () => {
+  const differences = [
+    difference('accuracy', 0.1, { method: 'McNemar' }),
+    difference('recall', 0.1),
+    difference('precision', 0.1),
+    difference('roc_auc', 0.1, { method: 'DeLong' }),
+  ]
+  expect(methodsOf([{ differences }, { differences: [difference('recall', 0.1)] }])).toBe(
+    'accuracy by McNemar; recall and precision by paired bootstrap; roc_auc by DeLong',
+  )
+  expect(methodsOf([])).toBe('')
 })

@@ -133,7 +133,7 @@ def on_rows(one: dict[str, Any]) -> str:
     """Say whether the first of two is better or worse on the same rows, or that noise does not tell."""
     if not one["beyond"]:
         return "within noise"
-    return paint("better", "good") if (one["change"] > 0) == one["higher_is_better"] else paint("worse", "bad")
+    return "better" if (one["change"] > 0) == one["higher_is_better"] else "worse"
 
 
 def _show_changes(found: dict[str, Any], other: dict[str, Any] | None) -> None:
@@ -353,7 +353,7 @@ def _history(given: argparse.Namespace) -> int:
     rows = []
     for entry in entries:
         rows.append([moment(entry["at"]), entry["person"] or "", entry["act"], entry["subject"],
-                     _change(entry), output.clean(entry["comment"])[:60]])  # fmt: skip
+                     _change(entry), output.short(entry["comment"], 60)])  # fmt: skip
     if rows:
         output.print_table(["when", "who", "act", "what", "change", "comment"], rows)
     return 0
@@ -399,7 +399,8 @@ def _change(entry: dict[str, Any]) -> str:
         return f"{stage}: {before.get(stage) or 'empty'} → {now or 'empty'}"
     if isinstance(before, str) and isinstance(after, str) and before != after:
         return f"{before} → {after}"
-    return ""
+    said = after if isinstance(after, str) else before
+    return output.short(f"“{said}”", 60) if "note" in entry["act"] else ""
 
 
 def _stated(state: Any) -> str:

@@ -45,9 +45,9 @@ def _title_heads(by: str) -> list[str]:
 def _title(group: dict[str, Any], by: str) -> list[str]:
     if by == "replicates":
         name = group["last"]["name"]
-        text = group["last"]["reference"] + (f" {output.clean(name)[:24]}" if name else "")
+        text = group["last"]["reference"] + (f" {output.short(name, 24)}" if name else "")
     else:
-        text = number(group["value"])[:32] if group["present"] else f"no {by}"
+        text = output.short(number(group["value"]), 32) if group["present"] else f"no {by}"
     return [text, f"×{group['runs']:,}", moment(group["last"]["started_at"])]
 
 
@@ -59,7 +59,7 @@ def _cell(cell: dict[str, Any] | None, is_setting: bool) -> str:
     if cell is None:
         return "–"
     if cell["is_shared"]:
-        return number(cell["shared"])[:28]
+        return output.short(number(cell["shared"]), 28)
     spread = cell["spread"]
     if spread is None:
         return f"{cell['several']} kinds"

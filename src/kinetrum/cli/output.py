@@ -11,7 +11,10 @@ from kinetrum.client.showing import moment
 
 __all__ = ["moment"]
 _COLOURS = {"good": "36", "bad": "31", "quiet": "2", "strong": "1"}
-_STATUS_COLOURS = {"failed": "bad", "lost": "bad", "running": "good", "rejected": "bad", "approved": "good"}
+_STATUS_COLOURS = {
+    "failed": "bad", "lost": "bad", "running": "good", "rejected": "bad", "approved": "good", "better": "good",
+    "worse": "bad",
+}  # fmt: skip
 
 
 def coloured() -> bool:
@@ -29,6 +32,12 @@ def paint(text: str, colour: str | None) -> str:
 def clean(text: str) -> str:
     """Take control characters out of recorded text, so that it cannot steer the terminal."""
     return "".join(c if c.isprintable() else " " for c in text)
+
+
+def short(text: str, size: int) -> str:
+    """Return a text for a cell: its beginning, and a mark where there is more."""
+    whole = clean(text)
+    return whole if len(whole) <= size else f"{whole[: size - 1].rstrip()}…"
 
 
 def width_of(text: str) -> int:

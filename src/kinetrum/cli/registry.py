@@ -100,7 +100,7 @@ def show_model(model: dict[str, Any]) -> None:
     print()
     rows = [
         [str(v["number"]), v["review"], ", ".join(v["stages"]), v["run"] or "", moment(v["registered_at"]),
-         v["registered_by"], output.clean(v["comment"])[:40]]
+         v["registered_by"], output.short(v["comment"], 40)]
         for v in model["versions"]
     ]  # fmt: skip
     output.print_table(["version", "review", "on", "run", "registered", "by", "comment"], rows)
@@ -122,7 +122,7 @@ def _models(given: argparse.Namespace) -> int:
             [model.name, *([model.project] if given.everywhere else []),
              *[f"{model.stages.get(stage) or '–'}{marks.get(stage, '')}" for stage in stages], str(model.lead or "–"),
              str(model.data["reviews"]["pending"]), str(model.data["versions"]), model.person,
-             output.clean(model.purpose)[:50]]
+             output.short(model.purpose, 50)]
         )  # fmt: skip
     output.print_table(["model", *where, *stages, "lead", "pending", "versions", "ask", "purpose"], rows)
     for model in found:

@@ -151,7 +151,7 @@ def _cells(rows: list[dict[str, Any]], column: dict[str, Any]) -> list[str]:
     texts = iter(output.numbers(present) if column["scope"] == "value" else [number(value) for value in present])
     if column["scope"] == "field" and column["name"] in {"started", "ended"}:
         texts = iter([moment(value) for value in present])
-    return [next(texts)[:28] if is_there else "–" for is_there, _ in found]
+    return [output.short(next(texts), 28) if is_there else "–" for is_there, _ in found]
 
 
 def cell_of(run: dict[str, Any], column: dict[str, Any]) -> tuple[bool, Any]:

@@ -108,9 +108,18 @@ export function SameRows({ project, runs }: { project: string; runs: string[] })
         </table>
       ))}
       <p className="lab py-1">
-        {plural(judged[0]?.differences[0]?.rows ?? 0, 'row')} that both predicted; accuracy by McNemar&apos;s
-        exact test, the rest by the paired bootstrap.
+        {plural(judged[0]?.differences[0]?.rows ?? 0, 'row')} that both predicted; {methodsOf(judged)}.
       </p>
     </Section>
   )
+}
+
+/** By which method what is judged: `accuracy by McNemar, recall and precision by paired bootstrap`. */
+export function methodsOf(judged: { differences: { measure: string; method: string }[] }[]): string {
+  const by = new Map<string, Set<string>>()
+  for (const { measure, method } of judged.flatMap((one) => one.differences))
+    by.set(method, (by.get(method) ?? new Set()).add(measure))
+  return [...by]
+    .map(([method, measures]) => `${new Intl.ListFormat('en-GB').format(measures)} by ${method}`)
+    .join('; ')
 }
