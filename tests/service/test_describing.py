@@ -290,7 +290,7 @@ def test_labels_are_bounded_alike_on_everything(project: Project) -> None:
         ("PATCH", project.path("experiments", "frost-alarm"), {"description": None}, "experiment:frost-alarm"),
         ("PATCH", project.path(), {"description": None}, f"project:{project.name}"),
         ("PATCH", project.path("artifacts", "frost-net"), {"description": None}, "frost-net"),
-        ("PUT", project.path("artifacts", "frost-net", "versions", "1", "labels"), {}, "frost-net@1"),
+        ("PATCH", project.path("artifacts", "frost-net", "versions", "1", "labels"), {}, "frost-net@1"),
         ("PATCH", project.path("models", "frost-alarm"), {}, "frost-alarm"),
         ("PATCH", project.path("models", "frost-alarm", "versions", "1", "labels"), {}, "frost-alarm@1"),
     ]

@@ -188,7 +188,7 @@ def test_metadata_labels_and_description(project: Project, raw: httpx.Client) ->
         ).status_code
         == 204
     )
-    labels = raw.put(
+    labels = raw.patch(
         project.path("artifacts", "nights", "versions", "1", "labels"), json={"labels": {"state": None, "good": "yes"}}
     )
     assert labels.json()["labels"] == {"good": "yes"}

@@ -56,4 +56,4 @@ def test_versions_of_different_models_are_different_things(project: Project) -> 
             "SELECT m.model_id FROM model m JOIN project p USING (project_id) WHERE p.name = %s ORDER BY m.name", project.name
         )]  # fmt: skip
         things = [("model@", model * notes.VERSIONS_PER_MODEL + 1) for model in models]
-        assert list(notes.references_of(things).values()) == ["dawn-minimum@1", "frost-alarm@1"]
+        assert [notes.references_of(things)[thing] for thing in things] == ["dawn-minimum@1", "frost-alarm@1"]

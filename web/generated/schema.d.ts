@@ -1447,16 +1447,16 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /**
-         * Label Version
-         * @description Set labels on a version.
-         */
-        put: operations["label_version"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Label Version
+         * @description Set labels on a version.
+         */
+        patch: operations["label_version"];
         trace?: never;
     };
     "/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/listing": {

@@ -7,10 +7,12 @@ loaded, so that nobody waits for that; it ends when this process does, since its
 from __future__ import annotations
 
 import json
+import logging
 import os
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -19,12 +21,14 @@ from kinetrum.core import errors
 from kinetrum.core.errors import KinetrumError
 
 WALL_S = 20
+_AT_ONCE_S = 1.0
 # One at a time for each core: what reads files must not take the service's room to breathe.
 _turns = threading.Semaphore(2)
 # Tasks whose libraries take long to load.
 _AHEAD = frozenset({"rows"})
 _waiting: dict[str, subprocess.Popen[bytes]] = {}
 _lock = threading.Lock()
+log = logging.getLogger("kinetrum.limited")
 
 
 def run_limited(task: str, paths: Sequence[Path], given: dict[str, Any]) -> bytes | None:
@@ -34,31 +38,41 @@ def run_limited(task: str, paths: Sequence[Path], given: dict[str, Any]) -> byte
     """
     said = json.dumps({"paths": [str(path) for path in paths], "given": given}).encode()
     with _turns:
-        process = _take(task)
-        try:
-            answer, _ = process.communicate(said, timeout=WALL_S)
-        except (subprocess.TimeoutExpired, OSError):
-            process.kill()
-            process.communicate()
-            return None
-        finally:
-            if task in _AHEAD:
-                threading.Thread(target=_start_ahead, args=(task,), daemon=True).start()
-    if process.returncode != 0:
-        return None
-    if answer.startswith(b'{"error"'):
+        process, waited = _take(task)
+        answer, took_s = _ask(process, said)
+        if answer is None and waited and took_s < _AT_ONCE_S:
+            # It may have ended while it waited, which tells nothing of the files.
+            answer, took_s = _ask(_start(task), said)
+        if task in _AHEAD:
+            threading.Thread(target=_start_ahead, args=(task,), daemon=True).start()
+    if answer is None:
+        log.warning("reading files (%s) was given up or broke after %.1f s", task, took_s)
+    elif answer.startswith(b'{"error"'):
         _raise(json.loads(answer))
     return answer
 
 
-def _take(task: str) -> subprocess.Popen[bytes]:
+def _ask(process: subprocess.Popen[bytes], said: bytes) -> tuple[bytes | None, float]:
+    """Return the answer, None where it was given up or broke, and how long that took."""
+    began = time.monotonic()
+    try:
+        answer, _ = process.communicate(said, timeout=WALL_S)
+    except (subprocess.TimeoutExpired, OSError):
+        process.kill()
+        process.communicate()
+        return None, time.monotonic() - began
+    return answer if process.returncode == 0 else None, time.monotonic() - began
+
+
+def _take(task: str) -> tuple[subprocess.Popen[bytes], bool]:
+    """Return a process for a task, and whether it is one that was started ahead."""
     with _lock:
         process = _waiting.pop(task, None)
     if process is not None:
         if process.poll() is None:
-            return process
+            return process, True
         process.communicate()
-    return _start(task)
+    return _start(task), False
 
 
 def _start_ahead(task: str) -> None:

@@ -101,7 +101,7 @@ class StoredVersion(Noted):
 
     def label(self, **labels: str | None) -> StoredVersion:
         """Set labels on the version; None takes one away. Returns it as it is now."""
-        self._session.service.call("PUT", self._path("labels"), json={"labels": labels})
+        self._session.service.call("PATCH", self._path("labels"), json={"labels": labels})
         return StoredVersion(self._session, self._project, self._session.service.get(self._path()))
 
     def download(self, to: str | Path = ".", path: str | None = None, tick: Tick | None = None) -> list[Path]:

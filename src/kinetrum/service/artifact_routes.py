@@ -71,7 +71,7 @@ def read_artifact_version(
     )  # fmt: skip
 
 
-@router.put(f"{_VERSION}/labels")
+@router.patch(f"{_VERSION}/labels")
 def label_version(
     actor: SignedIn, project: str, artifact: str, version: str, body: wire.VersionLabels
 ) -> wire.ArtifactVersion:
