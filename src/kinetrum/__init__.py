@@ -25,7 +25,8 @@ if TYPE_CHECKING:
     from kinetrum.client.recorded import RecordedRun
     from kinetrum.client.recorded_plots import RecordedPlot, overlay
     from kinetrum.client.registering import fetch_locked, lock, register
-    from kinetrum.client.registry import Model, ModelVersion, Review, model, models
+    from kinetrum.client.registry import Model, ModelVersion, model, models
+    from kinetrum.client.reviews import Review
     from kinetrum.client.room import purge, storage
     from kinetrum.client.rows import Rows, join_rows, rows
     from kinetrum.client.run import Run
@@ -57,7 +58,8 @@ _HOMES = {
     "kinetrum.client.recorded_plots": ("RecordedPlot", "overlay"),
     "kinetrum.client.rows": ("Rows", "join_rows", "rows"),
     "kinetrum.client.registering": ("fetch_locked", "lock", "register"),
-    "kinetrum.client.registry": ("Model", "ModelVersion", "Review", "model", "models"),
+    "kinetrum.client.registry": ("Model", "ModelVersion", "model", "models"),
+    "kinetrum.client.reviews": ("Review",),
     "kinetrum.client.stored": ("CheckedFile", "StoredVersion", "difference", "keep", "uses"),
     "kinetrum.core.errors": (
         "Conflict", "Damaged", "InvalidInput", "KinetrumError", "NotAllowed", "NotFound", "NotSignedIn", "TooLarge",

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import base64
-import fcntl
 import os
 import resource
 import shutil
 import signal
-import time
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
@@ -16,13 +14,11 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum import locks
 from kinetrum.client import machine, spool
 from kinetrum.client.delivery import Delivery
 from kinetrum.client.draining import drain, undelivered
 from kinetrum.client.refused import send_again, set_aside
 from kinetrum.client.segments import read_header
-from kinetrum.client.sender import Sender, sweep
 from tests.client.test_run import alone, measured, records
 from tests.conftest import Project, run_script, stop_sender, wait_for
 
@@ -326,45 +322,6 @@ os.kill(os.getpid(), 9)
     assert isinstance(found, kinetrum.RecordedRun)
     assert found.metrics["loss"].points().value.tolist() == [1.0]
     wait_for(lambda: list((root / "writers").glob("*")) == [])
-
-
-def test_a_sender_leaves_alone_a_writer_that_is_only_beginning(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    root = tmp_path / "spool"
-    sender = Sender(root)
-    really = locks.take
-
-    def take(path: Path) -> int | None:
-        # The sender looks just when the folder is there and not yet locked.
-        sender.round()
-        return really(path)
-
-    monkeypatch.setattr(locks, "take", take)
-    writer = spool.Writer(root, must_open=True)
-    sender.round()
-    assert locks.is_held(writer.folder / "alive")
-    assert (writer.folder / "000001.seg").exists() and not list((root / "opening").glob("*"))
-
-
-def test_what_died_while_beginning_is_swept_a_day_after(tmp_path: Path) -> None:
-    old, young = (tmp_path / "opening" / name for name in ("old", "young"))
-    for folder in (old, young):
-        folder.mkdir(parents=True)
-        (folder / "host").write_text("somewhere")
-    os.utime(old, (time.time() - 90_000,) * 2)
-    sweep(tmp_path)
-    assert (old.exists(), young.exists()) == (False, True)
-
-
-def test_who_asks_for_a_lock_is_not_kept_off_by_who_only_looks(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    path = tmp_path / "lock"
-    path.touch()
-    looking = path.open()
-    fcntl.flock(looking, fcntl.LOCK_SH)
-    assert not locks.is_held(path)
-    monkeypatch.setattr(locks.time, "sleep", lambda _: looking.close())
-    handle = locks.take(path)
-    assert handle is not None and locks.is_held(path)
-    assert locks.take(path) is None
 
 
 def test_what_is_no_segment_is_left_alone_and_told(recording: Project, tmp_path: Path) -> None:

@@ -7,8 +7,8 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.gates import on_rows
 from kinetrum.cli.output import number, paint, print_section
+from kinetrum.cli.reviews import on_rows
 from kinetrum.core.errors import InvalidInput
 
 _LEVELS, _REASONS = 4, 8

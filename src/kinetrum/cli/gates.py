@@ -1,4 +1,4 @@
-"""`gates`, `evidence`, `card`, `rules`, `ladder`, `lock`, `fetches`, `history`: rules and what came of them."""
+"""`gates`, `evidence`, `card`, `rules`, `ladder`, `lock`, `fetches`: rules, and what they are asked of."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from typing import Any
 from kinetrum.cli import output
 from kinetrum.cli.output import moment, paint
 from kinetrum.cli.registry import common, version_of
+from kinetrum.cli.reviews import print_checks
 from kinetrum.core.errors import InvalidInput
 
 
@@ -62,96 +63,6 @@ def add_commands(commands: Any) -> None:
     fetches.add_argument("model", metavar="MODEL")
     fetches.add_argument("--json", action="store_true")
     common(fetches, _fetches)
-    history = commands.add_parser("history", help="who did what to a model, run or experiment, latest first")
-    history.add_argument("model", metavar="REF", help="frost-alarm, frost-alarm/42, experiment:frost-alarm")
-    history.add_argument("--stages", action="store_true", help="of a model: its stages alone, with the gates asked")
-    history.add_argument("--json", action="store_true")
-    common(history, _history)
-
-
-def print_checks(checks: list[dict[str, Any]]) -> None:
-    """Print the outcome of gates, one a line."""
-    for check in checks:
-        mark = paint("met    ", "good") if check["met"] else paint("not met", "bad")
-        print(f"  {mark}  {output.clean(check['asks'])}: {output.clean(check['found'])}")
-
-
-def show_review(found: dict[str, Any]) -> None:
-    """Print a version beside another: the sentence, gates, results on the same data, what changed."""
-    candidate, other = found["candidate"], found["other"]
-    print(paint(output.clean(found["sentence"]), "strong"))
-    approvals = sum(1 for verdict in candidate["verdicts"] if verdict["approves"])
-    print(
-        f"{candidate['reference']} is {candidate['review']}: {approvals} of {candidate['approvals_needed']} approvals."
-    )
-    for verdict in candidate["verdicts"]:
-        word = "approved" if verdict["approves"] else "rejected"
-        comment = f": {output.clean(verdict['comment'])}" if verdict["comment"] else ""
-        print(f"  {verdict['person']} {word} {moment(verdict['given_at'])}{comment}")
-    if found["checks"]:
-        print(f"\nGates of {found['stage']}")
-        print_checks(found["checks"])
-    for part in found["on_data"]:
-        _show_on_data(part, candidate["number"], other["number"] if other else None)
-    _show_changes(found, other)
-
-
-def _show_on_data(part: dict[str, Any], number: int, other: int | None) -> None:
-    print(f"\nOn {output.clean(part['on'])}{' (different data)' if part['same_data'] is False else ''}")
-    told = {one["measure"]: one for one in part["differences"]}
-    rows = []
-    for key in dict.fromkeys((*told, *part["candidate"], *part["other"])):
-        one = told.get(key)
-        sides = [
-            {**({key: one[side]} if one else {}), **part[held]}
-            for side, held in (("left", "candidate"), ("right", "other"))
-        ]
-        held = [output.number(side[key]) if key in side else "–" for side in sides]
-        rows.append([key, held[0], *([held[1]] if other else []), *(_judged(one) if told else [])])
-    output.print_table(
-        ["result", f"version {number}", *([f"version {other}"] if other else []),
-         *(["on the same rows", "95 % interval", "", "by"] if told else [])], rows
-    )  # fmt: skip
-    if part["note"]:
-        print(paint(output.clean(part["note"]), "quiet"))
-
-
-def _judged(one: dict[str, Any] | None) -> list[str]:
-    """Return change, interval, verdict and method of a measure on the same rows."""
-    from kinetrum.core.compare.sentence import signed
-
-    if one is None:
-        return ["", "", "", ""]
-    known = one["low"] is not None and one["high"] is not None
-    return [
-        signed(one["change"]), f"{signed(one['low'])} to {signed(one['high'])}" if known else "", on_rows(one),
-        one["method"],
-    ]  # fmt: skip
-
-
-def on_rows(one: dict[str, Any]) -> str:
-    """Say whether the first of two is better or worse on the same rows, or that noise does not tell."""
-    if not one["beyond"]:
-        return "within noise"
-    return "better" if (one["change"] > 0) == one["higher_is_better"] else "worse"
-
-
-def _show_changes(found: dict[str, Any], other: dict[str, Any] | None) -> None:
-    if found["misfits"] is None:
-        print("\nIts signature is not known.")
-    elif found["misfits"]:
-        print(paint(f"\nIts signature does not fit: {'; '.join(found['misfits'])}.", "bad"))
-    if not other:
-        return
-    if found["packages"]:
-        changes = [
-            f"{one['name']} {one['before'] or 'none'} → {one['after'] or 'none'}" for one in found["packages"][:8]
-        ]
-        print(f"\nPackages: {', '.join(changes)}")
-    size, before = (side["artifact"]["size_bytes"] for side in (found["candidate"], other))
-    print(f"\nSize {size:,} bytes, {before:,} before. Settings, code and data:", end=" ")
-    runs = [side["run"] for side in (found["candidate"], other)]
-    print(f"kinetrum compare {runs[0]} {runs[1]}" if all(runs) else "not both have a run")
 
 
 def _gates(given: argparse.Namespace) -> int:
@@ -334,82 +245,3 @@ def _fetches(given: argparse.Namespace) -> int:
     ]  # fmt: skip
     output.print_table(["version", "asked for", "by", "fetches", "since", "last"], rows)
     return 0
-
-
-def _history(given: argparse.Namespace) -> int:
-    from kinetrum.client.http import path_of
-    from kinetrum.client.session import open_session
-
-    if given.stages:
-        return _stages(given)
-    session = open_session(given.project)
-    subject = _subject(session, given.model)
-    entries = session.service.get(path_of("projects", session.project, "journal"), subject=subject)
-    if given.json:
-        output.print_json(entries)
-        return 0
-    if not entries:
-        print(f"Nothing is told of {given.model}.")
-    rows = []
-    for entry in entries:
-        rows.append([moment(entry["at"]), entry["person"] or "", entry["act"], entry["subject"],
-                     _change(entry), output.short(entry["comment"], 60)])  # fmt: skip
-    if rows:
-        output.print_table(["when", "who", "act", "what", "change", "comment"], rows)
-    return 0
-
-
-def _stages(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import model
-
-    events = model(given.model.removeprefix("model:"), project=given.project).timeline
-    if given.json:
-        output.print_json(events)
-        return 0
-    words = {"promote": "promoted", "demote": "demoted", "roll back": "rolled back"}
-    for event in reversed(events):
-        change = f"{event['stage']}: {event['before'] or 'empty'} → {event['after'] or 'empty'}"
-        comment = f"  {output.clean(event['comment'])}" if event["comment"] else ""
-        print(f"{moment(event['at'])}  {event['person']} {words[event['act']]}  {paint(change, 'strong')}{comment}")
-        if event["override_reason"]:
-            print(paint(f"  gates overridden: {output.clean(event['override_reason'])}", "bad"))
-        print_checks(event["checks"] or [])
-    if not events:
-        print(f"No version of {given.model} was placed on a stage yet.")
-    return 0
-
-
-def _subject(session: Any, text: str) -> str:
-    """Return how the journal names what was typed: a run by its number, an experiment or model by its name."""
-    from kinetrum.client.reading import find_run
-    from kinetrum.core.refs import RunRef, parse_ref
-
-    if text.startswith("experiment:"):
-        return text
-    parsed = parse_ref(text)
-    return f"run:{find_run(session, parsed).reference}" if isinstance(parsed, RunRef) else text
-
-
-def _change(entry: dict[str, Any]) -> str:
-    before, after = entry["before"], entry["after"]
-    if entry["subject"].startswith(("run:", "experiment:")):
-        return " → ".join(part for part in (_stated(before), _stated(after)) if part)
-    if isinstance(before, dict) and isinstance(after, dict) and len(after) == 1:
-        ((stage, now),) = after.items()
-        return f"{stage}: {before.get(stage) or 'empty'} → {now or 'empty'}"
-    if isinstance(before, str) and isinstance(after, str) and before != after:
-        return f"{before} → {after}"
-    said = after if isinstance(after, str) else before
-    return output.short(f"“{said}”", 60) if "note" in entry["act"] else ""
-
-
-def _stated(state: Any) -> str:
-    """Write a state of the journal: `depth 5, rate 0.1`."""
-    if isinstance(state, dict) and "direction" in state:
-        bound = (
-            "" if state["bound"] is None else f" {'>=' if state['direction'] == 'higher' else '<='} {state['bound']:g}"
-        )
-        return f"{state['key']} {state['direction']}{bound} {state['unit'] or ''}".rstrip()
-    if isinstance(state, dict):
-        return ", ".join(f"{key} {'none' if value is None else output.number(value)}" for key, value in state.items())
-    return "" if state is None else output.clean(str(state))

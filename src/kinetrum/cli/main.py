@@ -14,6 +14,7 @@ from kinetrum.cli import (
     data,
     describe,
     gates,
+    history,
     instance,
     look,
     plots,
@@ -69,7 +70,7 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
     for module in (
         instance, account, track, shell, runs, look, compare, tables, plots, results, describe, data, registry, gates,
-        room, transfer,
+        history, room, transfer,
     ):  # fmt: skip
         module.add_commands(commands)
     return parser

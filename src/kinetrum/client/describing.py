@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from kinetrum.client.http import path_of
-from kinetrum.client.noting import Noted
+from kinetrum.client.noting import Noted, tell_things
 from kinetrum.client.session import Session, open_session
 from kinetrum.core.goals import read_goal
 from kinetrum.core.values import to_json
@@ -27,22 +27,14 @@ def label_runs(session: Session, project: str, refs: Sequence[str], labels: dict
     return _each(session, project, "/labels", refs, labels=labels)
 
 
-def _move(session: Session, project: str, what: str, refs: Sequence[str]) -> list[str]:
-    done: list[str] = []
-    for start in range(0, len(refs), RUNS_AT_ONCE):
-        body = {"things": list(refs[start : start + RUNS_AT_ONCE])}
-        done += session.service.call("POST", path_of("projects", project) + what, json=body)["references"]
-    return done
-
-
 def bin_things(session: Session, project: str, refs: Sequence[str]) -> list[str]:
     """Put runs and versions into the bin; returns their references. Raises NotAllowed for what others recorded."""
-    return _move(session, project, "/bin", refs)
+    return tell_things(session, project, "bin", refs)
 
 
 def restore_things(session: Session, project: str, refs: Sequence[str]) -> list[str]:
     """Take runs and versions out of the bin; returns their references."""
-    return _move(session, project, "/bin/restored", refs)
+    return tell_things(session, project, "bin/restored", refs)
 
 
 def correct_run(session: Session, run_path: str, params: dict[str, Any], comment: str) -> None:

@@ -22,13 +22,19 @@ class Note:
     written_at: str
 
 
-def note_things(session: Session, project: str, refs: Sequence[str], text: str) -> list[str]:
-    """Put a note on runs, versions, `model:NAME` and the like; returns their references."""
+def tell_things(session: Session, project: str, what: str, refs: Sequence[str], **said: str) -> list[str]:
+    """Say something of many things, a thousand at a time; returns their references."""
     done: list[str] = []
     for start in range(0, len(refs), THINGS_AT_ONCE):
-        body = {"things": list(refs[start : start + THINGS_AT_ONCE]), "id": new_id(), "text": text}
-        done += session.service.call("POST", path_of("projects", project, "notes"), json=body)["references"]
+        body = {"things": list(refs[start : start + THINGS_AT_ONCE]), **said}
+        path = path_of("projects", project, *what.split("/"))
+        done += session.service.call("POST", path, json=body)["references"]
     return done
+
+
+def note_things(session: Session, project: str, refs: Sequence[str], text: str) -> list[str]:
+    """Put a note on runs, versions, `model:NAME` and the like; returns their references."""
+    return tell_things(session, project, "notes", refs, id=new_id(), text=text)
 
 
 def notes_on(session: Session, project: str, ref: str) -> list[Note]:

@@ -11,6 +11,7 @@ from typing import Any
 from kinetrum.client.downloads import download_files
 from kinetrum.client.http import path_of
 from kinetrum.client.noting import Noted
+from kinetrum.client.reviews import Review
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.showing import html_table, moment
 from kinetrum.client.spool import new_id
@@ -357,24 +358,6 @@ class ModelVersion(Noted):
         rows = [[key, show(value)] for key, value in self.values.items()]
         said = f"{self.review}{', on ' + ', '.join(self.stages) if self.stages else ''}"
         return f"<p><b>{html.escape(self.reference)}</b> {html.escape(said)}</p>" + html_table(["", "value"], rows)
-
-
-class Review(dict[str, Any]):
-    """A version beside another: `sentence`, `checks`, `on_data`, `misfits`, `packages`, `candidate`, `other`."""
-
-    @property
-    def sentence(self) -> str:
-        """What would change, and whether the rules are met."""
-        return str(self["sentence"])
-
-    @property
-    def unmet(self) -> list[dict[str, Any]]:
-        """The gates that are not met."""
-        return [check for check in self["checks"] if not check["met"]]
-
-    def _repr_html_(self) -> str:
-        rows = [["met" if check["met"] else "not met", check["asks"], check["found"]] for check in self["checks"]]
-        return f"<p>{html.escape(self.sentence)}</p>" + html_table(["", "gate", "found"], rows)
 
 
 def model(name: str, *, project: str | None = None, url: str | None = None) -> Model:

@@ -158,7 +158,7 @@ def still_ours(root: Path, lock: int) -> bool:
         return False
 
 
-def sweep(root: Path) -> None:
+def clear_unopened(root: Path) -> None:
     """Remove folders whose writers died before they were open, a day after."""
     for made in (root / "opening").glob("*"):
         with contextlib.suppress(FileNotFoundError):
@@ -184,7 +184,7 @@ def main() -> None:
         lock = locks.take(sender_lock(root))
         if lock is None:
             return
-        sweep(root)
+        clear_unopened(root)
         sender = Sender(root)
         sender.files.start()
         sender.work(lock)

@@ -1,0 +1,93 @@
+"""What a review prints: gates, results on the same rows, what changed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.cli.output import moment, paint
+
+
+def print_checks(checks: list[dict[str, Any]]) -> None:
+    """Print the outcome of gates, one a line."""
+    for check in checks:
+        mark = paint("met    ", "good") if check["met"] else paint("not met", "bad")
+        print(f"  {mark}  {output.clean(check['asks'])}: {output.clean(check['found'])}")
+
+
+def show_review(found: dict[str, Any]) -> None:
+    """Print a version beside another: the sentence, gates, results on the same data, what changed."""
+    candidate, other = found["candidate"], found["other"]
+    print(paint(output.clean(found["sentence"]), "strong"))
+    approvals = sum(1 for verdict in candidate["verdicts"] if verdict["approves"])
+    print(
+        f"{candidate['reference']} is {candidate['review']}: {approvals} of {candidate['approvals_needed']} approvals."
+    )
+    for verdict in candidate["verdicts"]:
+        word = "approved" if verdict["approves"] else "rejected"
+        comment = f": {output.clean(verdict['comment'])}" if verdict["comment"] else ""
+        print(f"  {verdict['person']} {word} {moment(verdict['given_at'])}{comment}")
+    if found["checks"]:
+        print(f"\nGates of {found['stage']}")
+        print_checks(found["checks"])
+    for part in found["on_data"]:
+        _show_on_data(part, candidate["number"], other["number"] if other else None)
+    _show_changes(found, other)
+
+
+def _show_on_data(part: dict[str, Any], number: int, other: int | None) -> None:
+    print(f"\nOn {output.clean(part['on'])}{' (different data)' if part['same_data'] is False else ''}")
+    told = {one["measure"]: one for one in part["differences"]}
+    rows = []
+    for key in dict.fromkeys((*told, *part["candidate"], *part["other"])):
+        one = told.get(key)
+        sides = [
+            {**({key: one[side]} if one else {}), **part[held]}
+            for side, held in (("left", "candidate"), ("right", "other"))
+        ]
+        held = [output.number(side[key]) if key in side else "–" for side in sides]
+        rows.append([key, held[0], *([held[1]] if other else []), *(_judged(one) if told else [])])
+    output.print_table(
+        ["result", f"version {number}", *([f"version {other}"] if other else []),
+         *(["on the same rows", "95 % interval", "", "by"] if told else [])], rows
+    )  # fmt: skip
+    if part["note"]:
+        print(paint(output.clean(part["note"]), "quiet"))
+
+
+def _judged(one: dict[str, Any] | None) -> list[str]:
+    """Return change, interval, verdict and method of a measure on the same rows."""
+    from kinetrum.core.compare.sentence import signed
+
+    if one is None:
+        return ["", "", "", ""]
+    known = one["low"] is not None and one["high"] is not None
+    return [
+        signed(one["change"]), f"{signed(one['low'])} to {signed(one['high'])}" if known else "", on_rows(one),
+        one["method"],
+    ]  # fmt: skip
+
+
+def on_rows(one: dict[str, Any]) -> str:
+    """Say whether the first of two is better or worse on the same rows, or that noise does not tell."""
+    if not one["beyond"]:
+        return "within noise"
+    return "better" if (one["change"] > 0) == one["higher_is_better"] else "worse"
+
+
+def _show_changes(found: dict[str, Any], other: dict[str, Any] | None) -> None:
+    if found["misfits"] is None:
+        print("\nIts signature is not known.")
+    elif found["misfits"]:
+        print(paint(f"\nIts signature does not fit: {'; '.join(found['misfits'])}.", "bad"))
+    if not other:
+        return
+    if found["packages"]:
+        changes = [
+            f"{one['name']} {one['before'] or 'none'} → {one['after'] or 'none'}" for one in found["packages"][:8]
+        ]
+        print(f"\nPackages: {', '.join(changes)}")
+    size, before = (side["artifact"]["size_bytes"] for side in (found["candidate"], other))
+    print(f"\nSize {size:,} bytes, {before:,} before. Settings, code and data:", end=" ")
+    runs = [side["run"] for side in (found["candidate"], other)]
+    print(f"kinetrum compare {runs[0]} {runs[1]}" if all(runs) else "not both have a run")
