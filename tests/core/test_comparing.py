@@ -16,8 +16,7 @@ from kinetrum.core.effects import Effects, effects_on
 from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.goals import Direction, Goal
 from kinetrum.core.noise import Difference
-from kinetrum.core.noise import rows as noise_rows
-from kinetrum.core.noise.measures import those_of
+from kinetrum.core.noise.measures import select_measures
 from kinetrum.core.points.columns import Points
 from kinetrum.core.points.together import band_of
 from kinetrum.core.rows import judging
@@ -158,12 +157,14 @@ def test_predictions_are_judged_on_the_rows_of_both() -> None:
     # Of three classes no one is that of recall.
     assert [one.measure for one in others] == ["balanced_accuracy"]
     assert (accuracy.measure, accuracy.rows, accuracy.left, accuracy.right) == ("accuracy", 2, 0.5, 0.5)
-    assert (accuracy.only_left_right, accuracy.only_right_right, accuracy.beyond) == (1, 1, False)
+    assert (accuracy.only_left_right, accuracy.only_right_right, accuracy.outcome) == (1, 1, "too few to tell")
+    # One row of the right table is not in the left one.
+    assert accuracy.left_out == 1
     numbers = judge_predictions(
         predictions(row=[1, 2], truth=[1.0, 2.0], prediction=[1.5, 2.5]),
         predictions(row=[1, 2], truth=[1.0, 2.0], prediction=[2.0, 3.0]), "row",
     )  # fmt: skip
-    assert [(one.measure, one.change) for one in those_of(numbers, [])] == [("mae", -0.5), ("rmse", -0.5)]
+    assert [(one.measure, one.change) for one in select_measures(numbers, [])] == [("mae", -0.5), ("rmse", -0.5)]
     assert {one.measure for one in numbers} == {"mae", "rmse", "mse", "r2"}
 
 
@@ -172,7 +173,6 @@ def test_the_class_that_counts_is_the_one_that_scores_are_of() -> None:
     said = [one if at % 7 else "calm" for at, one in enumerate(truth)]
     sure = [0.9 if one == "frost" else 0.2 + at / 800 for at, one in enumerate(said)]
     left = predictions(row=list(range(80)), truth=truth, prediction=said, score=sure)
-    right = predictions(row=list(range(80)), truth=truth, prediction=truth[:60] + ["frost"] * 20, score=sure[::-1])
     found = {one.measure: one for one in judge_predictions(left, left, "row")}
     assert found["recall"].left == said.count("frost") / 40
     assert found["roc_auc"].left > 0.8 and found["log_loss"].left < 0.5
@@ -185,8 +185,34 @@ def test_the_class_that_counts_is_the_one_that_scores_are_of() -> None:
     # Scores of two different classes are not compared, nor are those that only one has, nor none at all.
     for other in (flipped, left.drop_columns("score"), left.set_column(3, "score", pa.nulls(80, pa.float64()))):
         assert "roc_auc" not in {one.measure for one in judge_predictions(left, other, "row")}
-    holes = left.set_column(3, "score", pa.array([None if at < 20 else one for at, one in enumerate(sure)]))
-    assert {one.measure: one.rows for one in judge_predictions(holes, right, "row")}.get("brier", 60) == 60
+    # Where scores are missing in some rows, these may be the hard ones.
+    holes = left.set_column(3, "score", pa.array([None if at < 1 else one for at, one in enumerate(sure)]))
+    for one, other in ((holes, left), (left, holes)):
+        assert not {"roc_auc", "brier"} & {verdict.measure for verdict in judge_predictions(one, other, "row")}
+
+
+def test_missing_truths_and_predictions_are_right_nowhere() -> None:
+    left = predictions(row=list(range(8)), truth=["a", "b"] * 3 + [None, None], prediction=["a", "b"] * 3 + [None, "a"])
+    accuracy = judge_predictions(left, left, "row")[0]
+    assert (accuracy.measure, accuracy.left, accuracy.rows) == ("accuracy", 6 / 8, 8)
+
+
+def test_a_number_that_was_not_predicted_cannot_be_left_out() -> None:
+    whole = predictions(
+        row=list(range(9)), truth=[float(at) for at in range(9)], prediction=[float(at) for at in range(9)]
+    )
+    for hole in (None, float("nan"), float("inf")):
+        holed = whole.set_column(2, "prediction", pa.array([hole, *[float(at) for at in range(1, 9)]]))
+        with pytest.raises(InvalidInput, match="left table has no finite prediction in 1 of 9 rows"):
+            judge_predictions(holed, whole, "row")
+        with pytest.raises(InvalidInput, match="right table has no finite prediction in 1 of 9 rows"):
+            judge_predictions(whole, holed, "row")
+    # A row without a truth tells nothing of either.
+    unknown = whole.set_column(1, "truth", pa.array([None, *[float(at) for at in range(1, 9)]]))
+    assert judge_predictions(unknown, unknown, "row")[0].rows == 8
+    with pytest.raises(InvalidInput, match="No row has a truth"):
+        none = whole.set_column(1, "truth", pa.nulls(9, pa.float64()))
+        judge_predictions(none, none, "row")
 
 
 @pytest.mark.parametrize(
@@ -208,10 +234,6 @@ def test_too_many_rows_to_judge(monkeypatch: pytest.MonkeyPatch) -> None:
     table = predictions(row=[1, 2], truth=[1, 2], prediction=[1, 2])
     with pytest.raises(TooLarge, match="up to 1 are judged"):
         judge_predictions(table, table, "row")
-    # Of many rows fewer resamples are taken, of which none is too large for memory.
-    monkeypatch.setattr(noise_rows, "_CELLS_AT_ONCE", 1_000)
-    low, high, above = noise_rows.paired_bootstrap(lambda rows: np.zeros(len(rows)), 500)
-    assert (low, high, above) == (0.0, 0.0, 0.5)
 
 
 def test_what_a_run_used_of_its_machine() -> None:

@@ -15,9 +15,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kinetrum.core.errors import Conflict, InvalidInput
+from kinetrum.core.noise.verdict import Interval, Outcome, RowsVerdict, verdict_of
 from kinetrum.core.permissions import Role
 from kinetrum.core.registry.card import OUTLINE, missing_sections, sections_of
-from kinetrum.core.registry.checks import Check, Evidence, Facts, OnRows, check_gates
+from kinetrum.core.registry.checks import Check, Evidence, Facts, check_gates
 from kinetrum.core.registry.gates import (
     Approvals,
     Better,
@@ -131,7 +132,7 @@ def facts(number: int, **changes: object) -> Facts:
     return replace(plain, **changes)  # type: ignore[arg-type]
 
 
-def never(on: str, value: str, confidence: float) -> OnRows | str:
+def never(on: str, value: str, confidence: float) -> RowsVerdict | str:
     raise AssertionError("rows were asked for")
 
 
@@ -172,18 +173,30 @@ def test_old_evidence_is_told_by_its_age() -> None:
 BETTER = Better("recall", "holdout", 0.02, 0.95)
 
 
+def rows_verdict(left: float, right: float, low: float, high: float, measure: str = "recall") -> RowsVerdict:
+    return verdict_of(measure, 900, (left, right), Interval(low, high, 0.9, "paired t"), 0.95, 900)
+
+
 @pytest.mark.parametrize(
     ("rows", "met", "said"),
-    [(OnRows(0.95, 0.90, 0.05, 0.03, 0.07, 900, True, "paired bootstrap"), True, "beyond noise"),
-     (OnRows(0.95, 0.94, 0.01, 0.005, 0.015, 900, True, "paired bootstrap"), False, "beyond noise but less than 0.02"),
-     (OnRows(0.95, 0.92, 0.03, -0.01, 0.07, 900, True, "paired bootstrap"), False, "within noise"),
-     (OnRows(0.85, 0.92, -0.07, -0.10, -0.04, 900, True, "paired bootstrap"), False, "worse beyond noise"),
-     (OnRows(1.0, 1.1, -0.1, -0.15, -0.05, 900, False, "paired bootstrap"), True, "+0.1"),
+    [(rows_verdict(0.95, 0.90, 0.03, 0.07), True, "+0.05 [+0.03, +0.07] over 900 rows (paired t), better beyond noise"),
+     (rows_verdict(0.95, 0.90, 0.021, 0.07), True, "better beyond noise"),
+     # The whole gain lies above what is asked, not its middle alone; at the bound it does not.
+     (rows_verdict(0.95, 0.90, 0.02, 0.07), False, "better beyond noise, but not by more than 0.02"),
+     (rows_verdict(0.95, 0.90, 0.001, 0.1), False, "but not by more than 0.02"),
+     (rows_verdict(0.95, 0.92, -0.01, 0.07), False, "within noise"),
+     (rows_verdict(0.95, 0.92, 0.0, 0.06), False, "within noise"),
+     (rows_verdict(0.85, 0.92, -0.10, -0.04), False, "worse beyond noise"),
+     (rows_verdict(1.0, 1.1, -0.15, -0.05, "mae"), True, "+0.1 [+0.05, +0.15]"),
+     (rows_verdict(1.1, 1.0, 0.05, 0.15, "mae"), False, "worse beyond noise"),
+     (verdict_of("recall", 3, (1.0, 0.0), None, 0.95, 3), False, "3 rows are too few to tell; at least 6 are needed"),
+     (replace(rows_verdict(0.95, 0.90, 0.03, 0.07), left_out=100), False, "judged on 900 of the 1,000 rows of version 1 only"),
      ("recall is not judged row by row", False, "not judged")],
 )  # fmt: skip
-def test_better_than_the_occupant(rows: OnRows | str, met: bool, said: str) -> None:
+def test_better_than_the_occupant(rows: RowsVerdict | str, met: bool, said: str) -> None:
     told = outcome(BETTER, facts(2), facts(1), lambda on, value, confidence: rows)
     assert (told.met, said in told.found) == (met, True), told
+    assert told.asks == "better recall on holdout than the occupant by more than 0.02, beyond noise at 95 %"
 
 
 def test_what_there_is_to_be_better_than() -> None:
@@ -206,9 +219,8 @@ def predictions(share_right: float, seed: int, rows: int = 1_500) -> pa.Table:
 def test_on_rows_of_a_world_where_the_truth_is_known(candidate: float, met: bool) -> None:
     told = judge_predictions(predictions(candidate, 7), predictions(0.90, 8), "row", 0.99)
 
-    def judge(on: str, value: str, confidence: float) -> OnRows | str:
-        one = next(one for one in told if one.measure == value)
-        return OnRows(one.left, one.right, one.change, one.low, one.high, one.rows, one.higher_is_better, one.method)
+    def judge(on: str, value: str, confidence: float) -> RowsVerdict | str:
+        return next(one for one in told if one.measure == value)
 
     assert outcome(Better("recall", "holdout", 0.0, 0.99), facts(2), facts(1), judge).met is met
 
@@ -319,11 +331,11 @@ def test_the_first_sentence_of_a_review() -> None:
     assert said.endswith("within noise. 1 of 2 gates is not met: 2 approvals; it has 1.")
     told = review_sentence(5, "production", 3, None, [replace(unmet, met=True)], [Judged("holdout", beyond)])
     assert "better" in told
-    assert told.endswith("beyond noise at 95%. Its gate is met.")
-    against = [replace(one, change=-one.change) if one.measure == "precision" else one for one in beyond]
+    assert told.endswith("beyond noise at 95 %. Its gate is met.")
+    against = [replace(one, outcome=Outcome.WORSE) if one.measure == "precision" else one for one in beyond]
     named = review_sentence(5, "production", 3, None, [], [Judged("holdout", against)], ["recall", "precision"])
     assert "better recall on holdout" in named
-    assert named.endswith("beyond noise at 95%; but worse precision. No gate is asked.")
+    assert named.endswith("beyond noise at 95 %; but worse precision. No gate is asked.")
     assert review_sentence(1, "staging", None, "version 1 is pending", [], []) == (
         "Version 1 would be the first on staging. It cannot yet: version 1 is pending.")  # fmt: skip
     assert review_sentence(1, "staging", 1, None, [], []) == "Version 1 stands on staging."

@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
+import pandas
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
-from sklearn import metrics
+from statsmodels.formula.api import ols
+from statsmodels.stats.anova import anova_lm
+from statsmodels.stats.power import TTestIndPower, TTestPower
 
 from kinetrum.core.effects import effects_on, holm
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.noise import difference_of, spread_of
-from kinetrum.core.noise.difference import picked, runs_to_tell
-from kinetrum.core.noise.measures import compare_classes, compare_numbers, compare_scores
-from kinetrum.core.noise.rows import compare_areas, mcnemar, paired_bootstrap, resampled_sums
+from kinetrum.core.noise.difference import differences_at_once, picked, runs_to_tell, tell_runs
+from kinetrum.core.noise.dunnett import critical_value
 from kinetrum.core.noise.samples import pooled_deviation
 from kinetrum.core.pareto import pareto_front
 
@@ -129,7 +130,74 @@ def test_as_many_runs_as_were_said_do_tell() -> None:
     ]
     assert 0.76 < np.mean(told) < 0.9
     assert runs_to_tell(0.02, None) is None
-    assert runs_to_tell(1e-9, 1.0) == 1_000
+    assert (runs_to_tell(0.0, 1.0), runs_to_tell(math.inf, 1.0), runs_to_tell(0.1, 0.0)) == (None, None, 2)
+
+
+@pytest.mark.parametrize("effect", [0.01, 0.05, 0.2, 0.5, 1.0, 3.0])
+@pytest.mark.parametrize("confidence", [0.95, 0.9974])
+def test_how_many_runs_would_tell_is_the_power_of_the_t_test(effect: float, confidence: float) -> None:
+    asked = {"effect_size": effect, "alpha": 1 - confidence, "power": 0.8}
+    for sides, power in ((2, TTestIndPower()), (1, TTestPower())):
+        wanted = math.ceil(float(np.ravel(power.solve_power(**asked))[0]))
+        assert abs((runs_to_tell(effect, 1.0, confidence, sides) or 0) - wanted) <= max(1, wanted // 5_000)
+
+
+def test_what_is_out_of_reach_is_said_so() -> None:
+    assert (tell_runs(999), tell_runs(1_000), tell_runs(1_001)) == ("999", "1,000", "more than 1,000")
+    assert (runs_to_tell(0.05, 1.0) or 0) > 6_000
+
+
+def test_more_candidates_and_pairs_change_how_many_would_tell() -> None:
+    chance = np.random.default_rng(21)
+    base = chance.normal(0, 1.0, 5)
+    left, right = (base + 0.05 + chance.normal(0, 0.1, 5)).tolist(), base.tolist()
+    alone, among = (difference_of(unseeded(left), unseeded(right), candidates=of).needed or 0 for of in (1, 20))
+    assert among > alone
+    # Pairs vary less than runs do, so that fewer tell.
+    paired = difference_of(seeded(left), seeded(right))
+    assert paired.method == "paired by seed"
+    assert (paired.needed or 0) < alone
+    deviation = float(np.std(np.subtract(left, right), ddof=1))
+    assert paired.needed == runs_to_tell(paired.change, deviation, 0.95, 1)
+
+
+def test_several_against_one_baseline_are_dunnetts() -> None:
+    chance = np.random.default_rng(31)
+    groups = [chance.normal(at / 3, 1, runs).tolist() for at, runs in enumerate((6, 5, 8))]
+    baseline = chance.normal(0, 1, 7).tolist()
+    found = differences_at_once(groups, baseline, 0.9)
+    assert found is not None
+    wanted = stats.dunnett(*groups, control=baseline, rng=np.random.default_rng(1))
+    interval = wanted.confidence_interval(0.9)
+    assert [one.low for one in found] == pytest.approx(interval.low.tolist(), abs=0.01)
+    assert [one.high for one in found] == pytest.approx(interval.high.tolist(), abs=0.01)
+    assert [one.beyond for one in found] == (wanted.pvalue < 0.1).tolist()
+    # It asks less than comparisons on their own, each widened.
+    assert critical_value([6] * 5, 6, 30, 0.95) < stats.t.ppf(0.5 + picked(0.95, 5) / 2, 30)
+
+
+@pytest.mark.parametrize("sizes", [(4, 5), (5, 4)])
+def test_dunnetts_is_not_for_few_runs_or_unlike_spreads(sizes: tuple[int, int]) -> None:
+    chance = np.random.default_rng(32)
+    few, many = sizes
+    assert differences_at_once([chance.normal(size=few), chance.normal(size=5)], chance.normal(size=many)) is None
+    alike = [chance.normal(size=8) for _ in range(3)]
+    assert differences_at_once(alike[:1], alike[2]) is None
+    assert differences_at_once([alike[0] * 20, alike[1]], alike[2]) is None
+    assert differences_at_once([np.ones(8), alike[1]], alike[2]) is None
+    assert differences_at_once([alike[0], alike[1]], alike[2] * 3) is None
+
+
+def test_in_a_world_without_a_difference_the_best_of_many_is_rarely_called_better() -> None:
+    chance = np.random.default_rng(33)
+    wrong = 0
+    for _ in range(300):
+        groups, baseline = [chance.normal(size=6) for _ in range(6)], chance.normal(size=6)
+        at_once = differences_at_once(groups, baseline) or [
+            difference_of(unseeded(group), unseeded(baseline), candidates=6) for group in groups
+        ]
+        wrong += any(one.beyond for one in at_once)
+    assert wrong / 300 <= 0.08
 
 
 def test_noise_is_pooled_over_groups() -> None:
@@ -137,129 +205,6 @@ def test_noise_is_pooled_over_groups() -> None:
     wanted = math.sqrt((2 * np.var(groups[0], ddof=1) + np.var(groups[1], ddof=1)) / 3)
     assert pooled_deviation([spread_of(group, 0.95) for group in groups]) == pytest.approx(wanted)
     assert pooled_deviation([spread_of([1.0], 0.95)]) is None
-
-
-def test_mcnemar_is_the_exact_binomial_test() -> None:
-    chance = np.random.default_rng(8)
-    left, right = chance.random(300) < 0.85, chance.random(300) < 0.8
-    only_left, only_right, p = mcnemar(left, right)
-    assert p == pytest.approx(stats.binomtest(min(only_left, only_right), only_left + only_right).pvalue)
-    assert mcnemar(left, left) == (0, 0, 1.0)
-
-
-def test_the_paired_bootstrap_agrees_with_scipys() -> None:
-    chance = np.random.default_rng(9)
-    gain = chance.normal(0.1, 1.0, 200)
-    low, high, above = paired_bootstrap(lambda rows: gain[rows].mean(axis=1), 200)
-    wanted = stats.bootstrap((gain,), np.mean, n_resamples=4_000, method="percentile", rng=1).confidence_interval
-    assert (low, high) == pytest.approx(wanted, abs=0.02)
-    assert above == pytest.approx(stats.norm.cdf(gain.mean() / stats.sem(gain)), abs=0.03)
-
-
-def test_sums_are_resampled_as_the_bootstrap_draws_rows() -> None:
-    chance = np.random.default_rng(4)
-    table = chance.normal(size=(70, 3))
-    drawn: list[np.ndarray] = []
-    paired_bootstrap(lambda rows: drawn.append(rows.copy()) or np.zeros(len(rows)), 70)  # type: ignore[func-returns-value]
-    wanted = table[np.concatenate(drawn)].sum(axis=1)
-    assert np.allclose(resampled_sums(table), wanted)
-
-
-def test_classes_on_the_same_rows() -> None:
-    truth = np.array([True, True, False, False] * 50, dtype=object)
-    left = truth.copy()
-    right = truth.copy()
-    right[:40:4] = False
-    found = {one.measure: one for one in compare_classes(truth, left, right, True)}
-    accuracy, recall, precision = found["accuracy"], found["recall"], found["precision"]
-    assert (accuracy.left, accuracy.right, accuracy.only_left_right, accuracy.only_right_right) == (1.0, 0.95, 10, 0)
-    assert accuracy.beyond
-    assert (recall.left, recall.right, recall.beyond) == (1.0, 0.9, True)
-    assert precision.change == 0
-    assert not precision.beyond
-    # A model that never says so has no precision, and no correlation.
-    never = np.full(200, False, dtype=object)
-    assert not {"precision", "mcc"} & {one.measure for one in compare_classes(truth, left, never, True)}
-
-
-def test_numbers_on_the_same_rows() -> None:
-    truth = np.random.default_rng(2).normal(300, 1, 50)
-    found = {one.measure: one for one in compare_numbers(truth, truth + 1.0, truth - 2.0)}
-    mae = found["mae"]
-    assert (mae.change, mae.low, mae.high) == pytest.approx((-1.0, -1.0, -1.0))
-    assert (mae.beyond, mae.higher_is_better) == (True, False)
-    assert found["rmse"].change == pytest.approx(-1.0)
-    assert found["mse"].change == pytest.approx(-3.0)
-    assert (found["r2"].left, found["r2"].higher_is_better) == (pytest.approx(metrics.r2_score(truth, truth + 1)), True)
-
-
-def noisy(seed: int, rows: int = 300) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Truths, and two scores of them with ties, the first the better."""
-    chance = np.random.default_rng(seed)
-    truth = chance.random(rows) < 0.3
-    scores = [np.clip(0.3 + gain * (truth - 0.5) + chance.normal(0, 0.2, rows), 0, 1).round(2) for gain in (0.5, 0.3)]
-    return truth, scores[0], scores[1]
-
-
-def test_measures_are_those_of_scikit_learn() -> None:
-    truth, left, right = noisy(1)
-    said = [(score > 0.5).astype(object) for score in (left, right)]
-    wanted: dict[str, Any] = {
-        "accuracy": metrics.accuracy_score, "recall": metrics.recall_score, "precision": metrics.precision_score,
-        "f1": metrics.f1_score, "balanced_accuracy": metrics.balanced_accuracy_score,
-        "mcc": metrics.matthews_corrcoef,
-        "specificity": lambda truth, said: metrics.recall_score(truth, said, pos_label=False),
-    }  # fmt: skip
-    found = {one.measure: one for one in compare_classes(truth.astype(object), *said, True)}
-    assert found.keys() == wanted.keys()
-    for name, measure in wanted.items():
-        for told, guess in ((found[name].left, said[0]), (found[name].right, said[1])):
-            assert told == pytest.approx(measure(truth, guess.astype(bool)), abs=1e-12), name
-        assert found[name].low < found[name].change < found[name].high
-    scored = {one.measure: one for one in compare_scores(truth, left, right)}
-    for name, of in (("roc_auc", metrics.roc_auc_score), ("log_loss", metrics.log_loss),
-                     ("brier", metrics.brier_score_loss)):  # fmt: skip
-        assert (scored[name].left, scored[name].right) == pytest.approx((of(truth, left), of(truth, right)), abs=1e-12)
-    assert (scored["brier"].higher_is_better, scored["roc_auc"].higher_is_better) == (False, True)
-    assert scored["roc_auc"].beyond
-    # Scores that are no probabilities have no losses.
-    assert [one.measure for one in compare_scores(truth, left * 3, right)] == ["roc_auc"]
-
-
-def test_many_classes_have_accuracy_and_its_mean_over_classes() -> None:
-    chance = np.random.default_rng(6)
-    truth = chance.choice(["clear", "fog", "hail"], 200, p=[0.7, 0.2, 0.1]).astype(object)
-    left, right = (np.where(chance.random(200) < keep, truth, "clear").astype(object) for keep in (0.9, 0.6))
-    found = {one.measure: one for one in compare_classes(truth, left, right, None)}
-    assert found.keys() == {"accuracy", "balanced_accuracy"}
-    for one, guess in ((found["balanced_accuracy"].left, left), (found["balanced_accuracy"].right, right)):
-        assert one == pytest.approx(metrics.balanced_accuracy_score(truth, guess))
-    labels = np.arange(60).astype(str).astype(object)
-    assert [one.measure for one in compare_classes(labels, labels, labels, None)] == ["accuracy"]
-
-
-def test_areas_by_delong_as_its_formula_says() -> None:
-    truth, left, right = noisy(3, 120)
-    one, two, low, high, above = compare_areas(truth, left, right, 0.9)
-    shares = []
-    for score in (left, right):
-        wins = (score[truth][:, None] > score[~truth]) + 0.5 * (score[truth][:, None] == score[~truth])
-        shares.append((wins.mean(axis=1), wins.mean(axis=0)))
-    assert (one, two) == pytest.approx([rows.mean() for rows, _ in shares])
-    variance = sum(np.var(a - b, ddof=1) / len(a) for a, b in zip(*shares, strict=True))
-    reach = stats.norm.ppf(0.95) * np.sqrt(variance)
-    assert (low, high) == pytest.approx((one - two - reach, one - two + reach))
-    assert above == pytest.approx(stats.norm.cdf((one - two) / np.sqrt(variance)))
-    drawn = paired_bootstrap(
-        lambda rows: np.array([
-            metrics.roc_auc_score(truth[each], left[each]) - metrics.roc_auc_score(truth[each], right[each])
-            for each in rows[:400]
-        ]), 120, 0.9,
-    )  # fmt: skip
-    assert drawn[:2] == pytest.approx((low, high), abs=0.03)
-    same = compare_areas(truth, left, left, 0.95)
-    assert same[2:] == (0.0, 0.0, 0.5)
-    assert np.isnan(compare_areas(np.arange(120) < 1, left, right, 0.95)).all()
 
 
 @given(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 6), st.integers(0, 6)), min_size=1, max_size=30))
@@ -294,6 +239,43 @@ def test_an_effect_is_that_of_the_analysis_of_variance() -> None:
     assert [level.name for level in first.levels] == ["1", "2", "3", "4"]
     assert second.certainty == "open"
     assert not found.interactions
+
+
+def test_the_share_of_an_effect_is_omega_squared() -> None:
+    """Against the sums of squares of statsmodels' analysis of variance, put into Hays' formula."""
+    chance = np.random.default_rng(41)
+    depth = chance.integers(1, 4, 50)
+    y = 0.3 * depth + chance.normal(0, 0.5, 50)
+    table = anova_lm(ols("y ~ C(depth)", pandas.DataFrame({"y": y, "depth": depth})).fit())
+    between, within = table["sum_sq"]
+    error = within / table["df"].iloc[1]
+    wanted = (between - table["df"].iloc[0] * error) / (between + within + error)
+    effect = effects_on(y.tolist(), [{"depth": int(one)} for one in depth]).effects[0]
+    assert effect.share == pytest.approx(wanted)
+    assert effect.p == pytest.approx(table["PR(>F)"].iloc[0])
+
+
+@pytest.mark.parametrize("common", [0, 0.0, 0.5])
+def test_a_setting_that_is_mostly_one_value_has_an_effect(common: float) -> None:
+    chance = np.random.default_rng(42)
+    others = chance.uniform(0.1, 0.9, 14).round(3).tolist()
+    decay = [common] * 46 + others
+    y = [chance.normal(3.0 if one != common else 0.0, 1.0) for one in decay]
+    found = effects_on(y, [{"decay": one} for one in decay])
+    assert found.left_out == []
+    effect = found.effects[0]
+    assert (effect.certainty, effect.levels[0].runs, sum(level.runs for level in effect.levels)) == ("clear", 46, 60)
+    assert effect.level_of(common) is effect.levels[0]
+    assert effect.level_of(others[0]) in effect.levels[1:]
+    assert effect.level_of("none") is None
+
+
+def test_a_quarter_of_the_runs_is_not_yet_a_level_of_its_own() -> None:
+    chance = np.random.default_rng(43)
+    spread = chance.uniform(1, 2, 30).tolist()
+    for shared, levels in ((10, 4), (11, 5)):
+        x = [0.0] * shared + spread[: 40 - shared]
+        assert len(effects_on(chance.normal(size=40).tolist(), [{"x": one} for one in x]).effects[0].levels) == levels
 
 
 def test_two_that_work_together_and_two_that_cannot_be_told_apart() -> None:

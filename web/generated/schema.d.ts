@@ -637,7 +637,7 @@ export interface paths {
         };
         /**
          * Compare Rows
-         * @description Compare two runs on the rows whose predictions both kept: McNemar's test and the paired bootstrap.
+         * @description Compare two runs on the rows whose predictions both kept: values, interval and outcome of each measure.
          */
         get: operations["compare_rows"];
         put?: never;
@@ -3774,7 +3774,7 @@ export interface components {
             /** Name */
             name: string;
             /** Differences */
-            differences: components["schemas"]["kinetrum__wire__comparison__RowsDifference"][];
+            differences: components["schemas"]["RowsVerdict"][];
             /** Note */
             note: string;
         };
@@ -5051,7 +5051,7 @@ export interface components {
             /** Same Data */
             same_data: boolean | null;
             /** Differences */
-            differences: components["schemas"]["kinetrum__wire__registry__RowsDifference"][];
+            differences: components["schemas"]["RowsVerdict"][];
             /** Note */
             note: string;
         };
@@ -5544,6 +5544,53 @@ export interface components {
             judged: boolean;
             /** Wrong */
             wrong: number | null;
+        };
+        /**
+         * RowsVerdict
+         * @description A measure of two sets of predictions for the same rows, left less right.
+         *
+         *     `low`, `high` and `probability` (that left is the higher) are null where the rows are too few to tell: `counted`
+         *     rows of the kind that counts are there, and `needed` would allow a verdict. `left_out`: rows that only the right one
+         *     predicted.
+         */
+        RowsVerdict: {
+            /** Measure */
+            measure: string;
+            /** Higher Is Better */
+            higher_is_better: boolean;
+            /** Rows */
+            rows: number;
+            /** Left */
+            left: number | null;
+            /** Right */
+            right: number | null;
+            /** Change */
+            change: number | null;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Probability */
+            probability: number | null;
+            /** Confidence */
+            confidence: number;
+            /** Method */
+            method: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "better" | "worse" | "within noise" | "too few to tell";
+            /** Needed */
+            needed: number | null;
+            /** Counted */
+            counted: number | null;
+            /** Only Left Right */
+            only_left_right: number | null;
+            /** Only Right Right */
+            only_right_right: number | null;
+            /** Left Out */
+            left_out: number;
         };
         /** RunColumn */
         RunColumn: {
@@ -6302,38 +6349,6 @@ export interface components {
             /** Reasons */
             reasons: components["schemas"]["Reason"][];
         };
-        /**
-         * RowsDifference
-         * @description A measure of two runs' predictions on the same rows, left less right.
-         */
-        kinetrum__wire__comparison__RowsDifference: {
-            /** Measure */
-            measure: string;
-            /** Higher Is Better */
-            higher_is_better: boolean;
-            /** Rows */
-            rows: number;
-            /** Left */
-            left: number;
-            /** Right */
-            right: number;
-            /** Change */
-            change: number;
-            /** Low */
-            low: number;
-            /** High */
-            high: number;
-            /** Probability */
-            probability: number;
-            /** Beyond */
-            beyond: boolean;
-            /** Method */
-            method: string;
-            /** Only Left Right */
-            only_left_right: number | null;
-            /** Only Right Right */
-            only_right_right: number | null;
-        };
         /** NewLabels */
         kinetrum__wire__registry__NewLabels: {
             /** Labels */
@@ -6349,34 +6364,6 @@ export interface components {
             before: string | null;
             /** After */
             after: string | null;
-        };
-        /**
-         * RowsDifference
-         * @description A measure of both versions over the same rows.
-         */
-        kinetrum__wire__registry__RowsDifference: {
-            /** Measure */
-            measure: string;
-            /** Higher Is Better */
-            higher_is_better: boolean;
-            /** Rows */
-            rows: number;
-            /** Left */
-            left: number;
-            /** Right */
-            right: number;
-            /** Change */
-            change: number;
-            /** Low */
-            low: number | null;
-            /** High */
-            high: number | null;
-            /** Probability */
-            probability: number;
-            /** Beyond */
-            beyond: boolean;
-            /** Method */
-            method: string;
         };
         /** Kept */
         kinetrum__wire__room__Kept: {

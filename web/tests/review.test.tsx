@@ -6,8 +6,8 @@ import { methodsOf } from '../src/pages/compare/Why'
 import { OnData } from '../src/pages/review/OnData'
 
 const difference = (measure: string, change: number, more = {}) => ({
-  measure, change, left: 0.9 + change, right: 0.9, low: change - 0.01, high: change + 0.01, rows: 896, beyond: true,
-  higher_is_better: true, method: 'paired bootstrap', ...more,
+  measure, change, left: 0.9 + change, right: 0.9, low: change - 0.01, high: change + 0.01, rows: 896, confidence: 0.95,
+  outcome: 'better', higher_is_better: true, method: 'paired t', counted: 896, needed: null, ...more,
 }) // prettier-ignore
 
 const partOf = (more = {}) => ({
@@ -41,9 +41,10 @@ describe('two versions on the same rows', () => {
   it('are better or worse by the way of each measure, whatever its sign', () => {
     const differences = [
       difference('recall', 0.05),
-      difference('log_loss', 0.02, { higher_is_better: false }),
+      difference('log_loss', 0.02, { outcome: 'worse', higher_is_better: false }),
       difference('mae', -0.02, { higher_is_better: false }),
-      difference('precision', 0.001, { beyond: false }),
+      difference('precision', 0.001, { outcome: 'within noise' }),
+      difference('f1', 0.1, { outcome: 'too few to tell', low: null, high: null, counted: 3, needed: 6 }),
     ]
     const html = shown([partOf({ differences })])
     expect(rows(html)).toEqual([
@@ -51,9 +52,12 @@ describe('two versions on the same rows', () => {
       'log_loss ↓ 0.920 0.900 +0.02 worse',
       'mae ↓ 0.880 0.900 −0.02 better',
       'precision ↑ 0.901 0.900 +0.001 within noise',
+      'f1 ↑ 1.00 0.90 +0.1 too few to tell: 3 of 6 rows',
     ])
     expect(html).toContain('the same 896 rows, 95 %')
-    expect(html).toContain('title="paired bootstrap"')
+    expect(html).toContain('title="paired t"')
+    const wide = shown([partOf({ differences: [difference('recall', 0.05, { confidence: 0.9999 })] })])
+    expect(wide).toContain('the same 896 rows, 99.99 %')
   })
 
   it('show results as they were recorded, also those that rows do not tell', () => {
@@ -96,13 +100,14 @@ describe('a version alone', () => {
 
 test('each method is named with what it judged', () => {
   const differences = [
-    difference('accuracy', 0.1, { method: 'McNemar' }),
+    difference('accuracy', 0.1, { method: "Tango's score test" }),
     difference('recall', 0.1),
     difference('precision', 0.1),
     difference('roc_auc', 0.1, { method: 'DeLong' }),
+    difference('f1', 0.1, { method: 'none' }),
   ]
   expect(methodsOf([{ differences }, { differences: [difference('recall', 0.1)] }])).toBe(
-    'accuracy by McNemar; recall and precision by paired bootstrap; roc_auc by DeLong',
+    "accuracy by Tango's score test; recall and precision by paired t; roc_auc by DeLong",
   )
   expect(methodsOf([])).toBe('')
 })

@@ -15,7 +15,7 @@ from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.media import kind_of
 from kinetrum.core.noise.difference import CONFIDENCE
-from kinetrum.core.noise.rows import RowsDifference
+from kinetrum.core.noise.verdict import Outcome, RowsVerdict
 from kinetrum.core.refs import VersionRef
 from kinetrum.core.rows.asked import Asked, Page
 from kinetrum.storage import manifests
@@ -49,11 +49,11 @@ def read_joined(
 
 def read_judged(
     actor: Actor, store: BlobStore, project: str, left: VersionRef, right: VersionRef, confidence: float = CONFIDENCE
-) -> list[RowsDifference]:  # fmt: skip
+) -> list[RowsVerdict]:  # fmt: skip
     """Compare two tables of predictions on the rows that both have; see `core.rows.judging`."""
     one, two = _table_at(actor, left.project or project, left), _table_at(actor, right.project or project, right)
     answer = _limited(store, "judged", [one, two], {"key": _kept_key(one, two), "confidence": confidence})
-    return [RowsDifference(**found) for found in json.loads(answer)]
+    return [RowsVerdict(**{**row, "outcome": Outcome(row["outcome"])}) for row in json.loads(answer)]
 
 
 def _kept_key(one: TableAt, two: TableAt) -> str | None:

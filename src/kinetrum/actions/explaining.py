@@ -16,8 +16,8 @@ from kinetrum.core.compare.runs import Outcome
 from kinetrum.core.effects import Effects, effects_on
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound
 from kinetrum.core.goals import Goal
-from kinetrum.core.noise.measures import those_of
-from kinetrum.core.noise.rows import RowsDifference
+from kinetrum.core.noise.measures import select_measures
+from kinetrum.core.noise.verdict import RowsVerdict
 from kinetrum.core.query.settled import Key
 from kinetrum.core.refs import VersionRef
 from kinetrum.core.values import Value
@@ -55,7 +55,7 @@ class JudgedRows:
     """Two runs' predictions on the same rows, by the name under which both kept them; `note`: why there are none."""
 
     name: str
-    differences: list[RowsDifference]
+    differences: list[RowsVerdict]
     note: str
 
 
@@ -162,7 +162,7 @@ def read_judged_rows(actor: Actor, store: BlobStore, project: str, left: str, ri
     for name in sorted(kept[0].keys() & kept[1].keys()):
         try:
             told = read_judged(actor, store, project, kept[0][name], kept[1][name])
-            found.append(JudgedRows(name, those_of(told, goals), ""))
+            found.append(JudgedRows(name, select_measures(told, goals), ""))
         except KinetrumError as error:
             found.append(JudgedRows(name, [], str(error)))
     return found

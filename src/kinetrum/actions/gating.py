@@ -10,11 +10,11 @@ from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.evidencing import facts_of_evidence, latest_by_data
 from kinetrum.actions.registry import Held, hold, standing_of
 from kinetrum.core.errors import Conflict, KinetrumError
-from kinetrum.core.noise.rows import RowsDifference
+from kinetrum.core.noise.verdict import RowsVerdict
 from kinetrum.core.refs import VersionRef
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import missing_sections
-from kinetrum.core.registry.checks import Check, Facts, OnRows, check_gates
+from kinetrum.core.registry.checks import Check, Facts, check_gates
 from kinetrum.core.registry.gates import Better, Gate, read_gates
 from kinetrum.core.registry.signature import incompatibilities, signature_from_json
 from kinetrum.core.values import from_json
@@ -26,7 +26,7 @@ from kinetrum.storage.evidence import EvidenceRow
 from kinetrum.storage.models import ModelVersionRow
 
 # (evidence of the candidate, evidence of the occupant, confidence) to what the rows say, or why they say nothing.
-Judged = dict[tuple[str, str, float], "list[RowsDifference] | str"]
+Judged = dict[tuple[str, str, float], "list[RowsVerdict] | str"]
 
 
 @dataclass(frozen=True)
@@ -53,7 +53,7 @@ class Asked:
     def check(self, judged: Judged) -> list[Check]:
         """Judge every gate; raises Conflict where evidence came in since the rows were judged."""
 
-        def judge(on: str, value: str, confidence: float) -> OnRows | str:
+        def judge(on: str, value: str, confidence: float) -> RowsVerdict | str:
             ours, theirs = self.rows[self.candidate.number][on], self.rows[(self.occupant or self.candidate).number][on]
             told = judged.get((ours.uid, theirs.uid, confidence))
             if told is None:
@@ -63,12 +63,10 @@ class Asked:
         return check_gates(self.gates, self.candidate, self.occupant, judge, now().timestamp())
 
 
-def _of_measure(told: list[RowsDifference], value: str) -> OnRows | str:
-    for one in told:
-        if one.measure == value:
-            return OnRows(
-                one.left, one.right, one.change, one.low, one.high, one.rows, one.higher_is_better, one.method
-            )
+def _of_measure(told: list[RowsVerdict], value: str) -> RowsVerdict | str:
+    for verdict in told:
+        if verdict.measure == value:
+            return verdict
     known = ", ".join(one.measure for one in told) or "nothing"
     return f"{value} is not judged row by row; on these rows {known} are"
 
@@ -133,7 +131,7 @@ def judge_rows(actor: Actor, store: BlobStore, project: str, asked: Asked) -> Ju
 
 def judge_pair(
     actor: Actor, store: BlobStore, project: str, ours: EvidenceRow, theirs: EvidenceRow, confidence: float
-) -> list[RowsDifference] | str:
+) -> list[RowsVerdict] | str:
     """Compare the predictions of two pieces of evidence, or say why that cannot be."""
     try:
         left, right = _kept_rows(ours, theirs)

@@ -13,8 +13,8 @@ from kinetrum.actions.registry import Held, hold, standing_of
 from kinetrum.actions.registry_views import VersionDetailView, pick_version, read_model_version
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.noise.difference import CONFIDENCE
-from kinetrum.core.noise.measures import those_of
-from kinetrum.core.noise.rows import RowsDifference
+from kinetrum.core.noise.measures import select_measures
+from kinetrum.core.noise.verdict import RowsVerdict
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.checks import Check
 from kinetrum.core.registry.gates import Better, Bound, read_gates
@@ -34,7 +34,7 @@ class OnData:
     candidate: dict[str, Any]
     other: dict[str, Any]
     same_data: bool | None
-    differences: list[RowsDifference]
+    differences: list[RowsVerdict]
     note: str
 
 
@@ -132,12 +132,12 @@ def _on_data(actor: Actor, store: BlobStore, project: str, sides: _Sides) -> lis
     found = []
     for on in dict.fromkeys((*ours, *theirs)):
         one, two = ours.get(on), theirs.get(on)
-        differences: list[RowsDifference] = []
+        differences: list[RowsVerdict] = []
         note = ""
         if one and two and one.rows_version is not None and two.rows_version is not None:
             told = judge_pair(actor, store, project, one, two, CONFIDENCE)
             told_of = (*sides.goes_by, *one.results, *two.results)
-            differences, note = ([], told) if isinstance(told, str) else (those_of(told, told_of), "")
+            differences, note = ([], told) if isinstance(told, str) else (select_measures(told, told_of), "")
         elif sides.other:
             note = _missing(on, one, two, sides.number, sides.other)
         same = one.digest == two.digest if one and two and one.digest and two.digest else None

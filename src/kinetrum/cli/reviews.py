@@ -63,16 +63,16 @@ def _judged(one: dict[str, Any] | None) -> list[str]:
         return ["", "", "", ""]
     known = one["low"] is not None and one["high"] is not None
     return [
-        signed(one["change"]), f"{signed(one['low'])} to {signed(one['high'])}" if known else "", on_rows(one),
-        one["method"],
+        "" if one["change"] is None else signed(one["change"]),
+        f"{signed(one['low'])} to {signed(one['high'])}" if known else "", on_rows(one), one["method"],
     ]  # fmt: skip
 
 
-def on_rows(one: dict[str, Any]) -> str:
-    """Say whether the first of two is better or worse on the same rows, or that noise does not tell."""
-    if not one["beyond"]:
-        return "within noise"
-    return "better" if (one["change"] > 0) == one["higher_is_better"] else "worse"
+def on_rows(verdict: dict[str, Any]) -> str:
+    """Say what the same rows tell: better, worse, within noise, or how many more rows it takes."""
+    if verdict["outcome"] == "too few to tell":
+        return f"too few to tell ({verdict['counted']:,} of {verdict['needed']:,} rows)"
+    return str(verdict["outcome"])
 
 
 def _show_changes(found: dict[str, Any], other: dict[str, Any] | None) -> None:

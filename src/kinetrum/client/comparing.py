@@ -57,7 +57,7 @@ class Comparison(dict[str, Any]):
     def rows(self) -> list[dict[str, Any]]:
         """Return how the first run and the baseline compare on the rows whose predictions both kept.
 
-        McNemar's test for accuracy, the paired bootstrap for the rest; empty where they kept none under one name.
+        `outcome` is better, worse, within noise or too few to tell; empty where they kept none under one name.
         """
         left, right = self._two()
         return list(self._session.service.get(self._path("rows"), run=[left, right]))
@@ -127,13 +127,11 @@ def verdict_of(row: dict[str, Any], subject: int) -> str:
 def verdict_words(change: dict[str, Any]) -> str:
     """Say one change in words: by its goal and by whether it is more than noise."""
     beyond, verdict = change["difference"]["beyond"], change["verdict"]
+    if beyond is False:
+        return "within noise"
     if verdict == "equal" or change["change"] == 0:
         return "equal"
-    if beyond is None:
-        return verdict or ""
-    if not beyond:
-        return "within noise"
-    return verdict or "beyond noise"
+    return verdict or ("beyond noise" if beyond else "")
 
 
 def compare(

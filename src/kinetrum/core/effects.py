@@ -61,11 +61,16 @@ class Effect:
         """Return the level that a value lies in; None where no run had such a one."""
         for level in self.levels:
             if level.low is None or level.high is None:
-                if level.name == show(value):
+                if level.name in {show(value), _shown_as_number(value)}:
                     return level
             elif isinstance(value, int | float) and level.low <= value <= level.high:
                 return level
         return None
+
+
+def _shown_as_number(value: Value) -> str:
+    """Return a number as a level of numbers is named: 0 and 0.0 are one."""
+    return show(float(value)) if isinstance(value, int | float) and not isinstance(value, bool) else ""
 
 
 @dataclass(frozen=True)
@@ -92,16 +97,16 @@ class _Factor:
     codes: Codes
     names: list[str]
     numbers: Floats | None
-    edges: list[float] | None = None
+    spans: list[tuple[float, float] | None] | None = None
 
 
 def effects_on(values: Sequence[float], factors: Sequence[Mapping[str, Value]]) -> Effects:
     """Rank factors by how much of a value goes along with each.
 
     `values`: n finite numbers; `factors`: for each run its factors by name. Numbers of more than 12 different values
-    are cut into quarters. A one-way analysis of variance tells each factor's share (Hays' omega squared) and its
-    p-value; Holm's correction holds over all of them. A factor counts where two of its levels have runs and one has
-    several.
+    are cut into quarters, but for a value that over a quarter of the runs share: it is a level of its own. A one-way
+    analysis of variance tells each factor's share (Hays' omega squared) and its p-value; Holm's correction holds over
+    all of them. A factor counts where two of its levels have runs and one has several.
 
     Sources: Fisher, Statistical Methods for Research Workers, 1925; Hays, Statistics, 1963; Holm, A simple sequentially
     rejective multiple test procedure, Scandinavian Journal of Statistics 6, 1979.
@@ -148,10 +153,18 @@ def _is_number(value: Any) -> bool:
 
 
 def _in_quarters(name: str, numbers: Floats) -> _Factor:
-    edges = np.unique(np.quantile(numbers, np.linspace(0, 1, _BINS + 1)))
+    """Cut numbers into quarters; a value that over a quarter of the runs share is a level of its own before them."""
+    values, counts = np.unique(numbers, return_counts=True)
+    common = float(values[counts.argmax()]) if counts.max() * _BINS > len(numbers) else None
+    rest = np.ones(len(numbers), dtype=bool) if common is None else numbers != common
+    edges = np.unique(np.quantile(numbers[rest], np.linspace(0, 1, _BINS + 1)))
+    quarters: list[tuple[float, float]] = [(float(low), float(high)) for low, high in pairwise(edges)]
     codes = np.clip(np.searchsorted(edges, numbers, side="right") - 1, 0, len(edges) - 2)
-    names = [f"{show(float(low))} to {show(float(high))}" for low, high in pairwise(edges)]
-    return _Factor(name, codes.astype(np.intp), names, numbers, edges.tolist())
+    names, spans = [f"{show(low)} to {show(high)}" for low, high in quarters], [*quarters]
+    if common is None:
+        return _Factor(name, codes.astype(np.intp), names, numbers, list(spans))
+    codes = np.where(rest, codes + 1, 0)
+    return _Factor(name, codes.astype(np.intp), [show(common), *names], numbers, [None, *spans])
 
 
 def _sums(y: Floats, codes: Codes, levels: int) -> tuple[float, float, int]:
@@ -197,7 +210,7 @@ def _levels(y: Floats, one: _Factor) -> list[Level]:
     return [
         Level(
             name, int(held.sum()), float(y[held].mean()),
-            *((one.edges[at], one.edges[at + 1]) if one.edges else (None, None)),
+            *((one.spans[at] if one.spans else None) or (None, None)),
         )
         for at, name in enumerate(one.names)
         if (held := one.codes == at).any()

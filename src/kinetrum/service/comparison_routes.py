@@ -51,7 +51,7 @@ def read_reasons(actor: SignedIn, project: str, run: _Two, on: _On = None) -> wi
 
 @router.get("/comparison/rows")
 def compare_rows(actor: SignedIn, project: str, request: Request, run: _Two) -> list[wire.JudgedRows]:
-    """Compare two runs on the rows whose predictions both kept: McNemar's test and the paired bootstrap."""
+    """Compare two runs on the rows whose predictions both kept: values, interval and outcome of each measure."""
     return shapes.judged_rows(explaining.read_judged_rows(actor, store_of(request), project, run[0], run[1]))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -11,6 +12,7 @@ from kinetrum.actions.explaining import Explained, JudgedRows, Why
 from kinetrum.core.compare.runs import Change, Outcome, Setting
 from kinetrum.core.compare.sentence import effects_sentence
 from kinetrum.core.ids import id_text
+from kinetrum.core.noise.verdict import RowsVerdict
 from kinetrum.core.points.together import Band
 from kinetrum.core.values import to_json
 from kinetrum.service import shapes
@@ -75,9 +77,24 @@ def why(found: Why) -> wire.Why:
     return wire.Why.model_validate(found)
 
 
+def rows_verdict(verdict: RowsVerdict) -> wire.RowsVerdict:
+    """Shape a verdict on rows; what is no finite number is null."""
+    return wire.RowsVerdict.model_validate(
+        {
+            name: None if isinstance(one, float) and not math.isfinite(one) else one
+            for name, one in vars(verdict).items()
+        }
+    )
+
+
 def judged_rows(found: Sequence[JudgedRows]) -> list[wire.JudgedRows]:
     """Shape comparisons of predictions."""
-    return [wire.JudgedRows.model_validate(one) for one in found]
+    return [
+        wire.JudgedRows(
+            name=one.name, differences=[rows_verdict(verdict) for verdict in one.differences], note=one.note
+        )
+        for one in found
+    ]
 
 
 def effects(found: Explained) -> wire.Effects:

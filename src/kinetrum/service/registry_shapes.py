@@ -10,6 +10,7 @@ from kinetrum.actions.model_list import Listed, ModelPage
 from kinetrum.actions.registry_views import EvidenceView, ModelView, StageView, VersionDetailView, VersionView
 from kinetrum.actions.reviewing import OnData, ReviewView
 from kinetrum.core.registry.checks import Check
+from kinetrum.service.comparison_shapes import rows_verdict
 from kinetrum.service.shapes import artifact_version, files, goal, json_values
 from kinetrum.wire import registry as wire
 
@@ -102,18 +103,9 @@ def check(found: Check) -> wire.GateCheck:
 
 
 def _on_data(found: OnData) -> wire.OnData:
-    differences = [
-        wire.RowsDifference.model_validate(
-            {
-                name: None if isinstance(one, float) and not math.isfinite(one) else one
-                for name, one in vars(each).items()
-            }
-        )
-        for each in found.differences
-    ]
     return wire.OnData(
-        on=found.on, candidate=found.candidate, other=found.other, same_data=found.same_data, differences=differences,
-        note=found.note,
+        on=found.on, candidate=found.candidate, other=found.other, same_data=found.same_data,
+        differences=[rows_verdict(verdict) for verdict in found.differences], note=found.note,
     )  # fmt: skip
 
 

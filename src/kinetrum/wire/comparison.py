@@ -132,27 +132,36 @@ class Why(Out):
     reasons: list[Reason]
 
 
-class RowsDifference(Out):
-    """A measure of two runs' predictions on the same rows, left less right."""
+class RowsVerdict(Out):
+    """A measure of two sets of predictions for the same rows, left less right.
+
+    `low`, `high` and `probability` (that left is the higher) are null where the rows are too few to tell: `counted`
+    rows of the kind that counts are there, and `needed` would allow a verdict. `left_out`: rows that only the right one
+    predicted.
+    """
 
     measure: str
     higher_is_better: bool
     rows: int
-    left: float
-    right: float
-    change: float
-    low: float
-    high: float
-    probability: float
-    beyond: bool
+    left: float | None
+    right: float | None
+    change: float | None
+    low: float | None
+    high: float | None
+    probability: float | None
+    confidence: float
     method: str
+    outcome: Literal["better", "worse", "within noise", "too few to tell"]
+    needed: int | None
+    counted: int | None
     only_left_right: int | None
     only_right_right: int | None
+    left_out: int
 
 
 class JudgedRows(Out):
     name: str
-    differences: list[RowsDifference]
+    differences: list[RowsVerdict]
     note: str
 
 

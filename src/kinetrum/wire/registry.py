@@ -8,6 +8,7 @@ from pydantic import Field
 
 from kinetrum.wire.artifacts import ArtifactVersion, FileEntry
 from kinetrum.wire.base import Comment, Id, In, JsonValue, Moment, Out
+from kinetrum.wire.comparison import RowsVerdict
 from kinetrum.wire.runs import Goal
 
 
@@ -259,22 +260,6 @@ class NewLabels(In):
     labels: dict[str, str | None]
 
 
-class RowsDifference(Out):
-    """A measure of both versions over the same rows."""
-
-    measure: str
-    higher_is_better: bool
-    rows: int
-    left: float
-    right: float
-    change: float
-    low: float | None
-    high: float | None
-    probability: float
-    beyond: bool
-    method: str
-
-
 class OnData(Out):
     """Both versions' results on named data; `note`: why the same rows say nothing."""
 
@@ -282,7 +267,7 @@ class OnData(Out):
     candidate: dict[str, JsonValue]
     other: dict[str, JsonValue]
     same_data: bool | None
-    differences: list[RowsDifference]
+    differences: list[RowsVerdict]
     note: str
 
 

@@ -89,6 +89,12 @@ export function bytes(size: number): string {
   return `${at ? size.toFixed(1) : size} ${units[at]}`
 }
 
+/** A share as a percentage: 95 %, 99.99 %. */
+export const percentOf = (share: number) => `${+(share * 100).toPrecision(6)} %`
+
+/** How many runs would tell a difference: the number, or that it is out of reach. */
+export const runsNeeded = (needed: number) => (needed > 1000 ? 'more than 1,000' : String(needed))
+
 export const plural = (count: number, one: string, many = `${one}s`) =>
   `${count.toLocaleString('en')} ${count === 1 ? one : many}`
 

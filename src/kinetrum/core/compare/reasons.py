@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from kinetrum.core.compare.sentence import signed
 from kinetrum.core.effects import Effect, Effects
 from kinetrum.core.noise import Difference
+from kinetrum.core.noise.difference import tell_runs
 from kinetrum.core.values import Value, show
 
 _SURE = {"clear": 1.0, "likely": 0.7, "open": 0.25}
@@ -62,10 +63,14 @@ def _noise(key: str, difference: Difference, unit: str | None) -> Reason:
         text = f"A difference of {size} in {key} is more than the replicates' noise."
         return Reason("noise", "noise", 0.02, text, None)
     if difference.beyond is False:
-        more = f"; {difference.needed} runs each would tell it" if difference.needed else ""
+        more = f"; {tell_runs(difference.needed)} runs each would tell it" if difference.needed else ""
         text = f"A difference of {size} in {key} is within the noise of replicates{more}."
         return Reason("noise", "noise", 0.95, text, None)
-    more = f" {difference.needed} runs each would tell." if difference.needed else " Replicates would tell."
+    more = (
+        f" {tell_runs(difference.needed).capitalize()} runs each would tell."
+        if difference.needed
+        else " Replicates would tell."
+    )
     return Reason("noise", "noise", 0.5, f"One run each: {size} in {key} may be noise.{more}", None)
 
 

@@ -13,6 +13,7 @@ from kinetrum.core.compare.sentence import Headline, headline
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.goals import Goal
 from kinetrum.core.noise import CONFIDENCE, Difference, Spread, difference_of, spread_of
+from kinetrum.core.noise.difference import differences_at_once, paired_by_seed
 from kinetrum.core.values import Value, same, show
 
 RUN_LIMIT = 100
@@ -229,25 +230,37 @@ def _outcome(key: str, columns: Sequence[_Measured], goal: Goal | None, baseline
     ]
     values = [spread.mean if spread else column.value for spread, column in zip(spreads, columns, strict=True)]
     candidates = len(columns) - 1
+    at_once = _at_once(columns, baseline)
     changes = [
-        None if at == baseline else _change(column, columns[baseline], values, (at, baseline), goal, candidates, noise)
+        None if at == baseline
+        else _change(column, columns[baseline], values, (at, baseline), goal, candidates, noise, at_once.get(at))
         for at, column in enumerate(columns)
-    ]
+    ]  # fmt: skip
     return Outcome(
         key=key, goal=goal, values=values, present=[column.present for column in columns], spreads=spreads,
         changes=changes, best=_best([_number(value) for value in values], goal), subject=0 if baseline != 0 else 1,
     )  # fmt: skip
 
 
+def _at_once(columns: Sequence[_Measured], baseline: int) -> dict[int, Difference]:
+    """Compare all columns with the baseline at once, where that applies: several groups, none paired by seed."""
+    others = [at for at in range(len(columns)) if at != baseline]
+    right = columns[baseline].numbers
+    if any(paired_by_seed(columns[at].numbers, right) is not None for at in others):
+        return {}
+    groups = [[number for _, number in columns[at].numbers] for at in others]
+    return dict(zip(others, differences_at_once(groups, [number for _, number in right]) or [], strict=False))
+
+
 def _change(
     column: _Measured, baseline: _Measured, values: Sequence[Value], places: tuple[int, int], goal: Goal | None,
-    candidates: int, noise: float | None,
+    candidates: int, noise: float | None, at_once: Difference | None,
 ) -> Change | None:  # fmt: skip
     left, right = _number(values[places[0]]), _number(values[places[1]])
     if left is None or right is None or not math.isfinite(left - right):
         return None
     change = left - right
-    difference = difference_of(
+    difference = at_once or difference_of(
         column.numbers or [(None, left)], baseline.numbers or [(None, right)], candidates=candidates, noise=noise
     )
     verdict = None

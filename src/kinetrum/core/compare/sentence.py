@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Protocol
 
 from kinetrum.core.goals import Goal
 from kinetrum.core.noise import CONFIDENCE, Difference
+from kinetrum.core.noise.difference import tell_runs
 from kinetrum.core.values import Value, show
 
 if TYPE_CHECKING:
@@ -101,7 +102,9 @@ def _pair(
             f"{subject} came out better on {_list(better)}", f", worse on {_list(worse)}; noise is unknown.",
             f"Against {other}. {reason}",
         )  # fmt: skip
-    return Headline(f"{subject} and {other} come out equal", " on every goal.", f"{differing.capitalize()}.")
+    return Headline(
+        f"{subject} and {other} came out equal", " on every goal; noise is unknown.", f"{differing.capitalize()}."
+    )
 
 
 def _told(subject: str, other: str, sure: Sequence[_Row], noisy: Sequence[_Row], reason: str) -> Headline:
@@ -131,7 +134,8 @@ def _how(judged: Sequence[_Row], runs: Sequence[int], left: int, right: int) -> 
     told, unit = change.difference, row.goal.unit if row.goal else None
     if told.beyond is None:
         more = (
-            f"; with the noise that other replicates show, {told.needed} runs each would tell such a difference."
+            f"; with the noise that other replicates show, {tell_runs(told.needed)} runs each would tell such a"
+            " difference."
             if told.needed else "; replicates over several seeds would tell."
         )  # fmt: skip
         return f"One run each: whether the difference is more than noise is unknown{more}"
@@ -143,10 +147,12 @@ def _how(judged: Sequence[_Row], runs: Sequence[int], left: int, right: int) -> 
     )  # fmt: skip
     unit_text = f" {unit}" if unit else ""
     said += f": {row.key} {signed(low)} to {signed(high)}{unit_text} with {100 * told.confidence:.4g} % confidence"
-    if round(told.confidence, 6) != CONFIDENCE:
+    if told.method == "Dunnett":
+        said += " for all runs compared at once"
+    elif round(told.confidence, 6) != CONFIDENCE:
         said += f", so that {100 * CONFIDENCE:g} % holds for all runs compared"
     if not told.beyond and told.needed:
-        said += f"; {told.needed} runs each would tell such a difference"
+        said += f"; {tell_runs(told.needed)} runs each would tell such a difference"
     return said + "."
 
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from kinetrum.core.noise.dunnett import critical_value, pooled_error, vary_alike
 from kinetrum.core.noise.samples import Spread, pooled_deviation, spread_of
 
 CONFIDENCE = 0.95
@@ -20,8 +21,9 @@ class Difference:
     """Left less right: its size, its interval, and the probability that the left one's true mean is the higher.
 
     `beyond` tells whether the interval leaves out zero; None where one run on each side says nothing of noise.
-    `confidence` is that of the interval, after correction for the best having been picked. `needed` is how many runs a
-    side would tell such a difference, where it was not told; None where nothing is known to say so.
+    `confidence` is that of the interval, after correction for the best having been picked; Dunnett's holds for all
+    comparisons at once. `needed` is how many runs a side would tell such a difference, where it was not told, however
+    many that are; None where nothing is known to say so.
     """
 
     change: float
@@ -61,21 +63,22 @@ def difference_of(
     a, b = spread_of([n for _, n in left], sure), spread_of([n for _, n in right], sure)
     change = a.mean - b.mean
     if a.runs == 1 and b.runs == 1:
-        return Difference(change, None, None, None, None, sure, "none", runs_to_tell(change, noise))
-    by_seed = _paired(left, right)
+        return Difference(change, None, None, None, None, sure, "none", runs_to_tell(change, noise, sure))
+    by_seed = paired_by_seed(left, right)
+    deviation: float | None
     if by_seed is not None:
         pairs = spread_of(by_seed, sure)
         assert pairs.deviation is not None
         error, freedom, method = pairs.deviation / math.sqrt(pairs.runs), float(pairs.runs - 1), "paired by seed"
+        deviation, sides = pairs.deviation, 1
     else:
         error, freedom, method = _unpaired(a, b)
+        deviation, sides = pooled_deviation([a, b]) or noise, 2
     found = _told(change, error, freedom, sure, method)
-    if found.beyond:
-        return found
-    return Difference(**{**vars(found), "needed": runs_to_tell(change, pooled_deviation([a, b]) or noise)})
+    return found if found.beyond else replace(found, needed=runs_to_tell(change, deviation, sure, sides))
 
 
-def _paired(left: Sequence[Seeded], right: Sequence[Seeded]) -> list[float] | None:
+def paired_by_seed(left: Sequence[Seeded], right: Sequence[Seeded]) -> list[float] | None:
     """Return the differences seed by seed, where both sides have the same seeds, each once."""
     ours, theirs = dict(left), dict(right)
     if None in ours or len(ours) < len(left) or len(theirs) < len(right) or ours.keys() != theirs.keys():
@@ -108,19 +111,64 @@ def _told(change: float, error: float, freedom: float, confidence: float, method
     return Difference(change, change - half, change + half, probability, abs(change) > half, confidence, method)
 
 
-def runs_to_tell(change: float, deviation: float | None, confidence: float = CONFIDENCE) -> int | None:
-    """Return how many runs a side tell a difference of this size with a power of 0.8; None where nothing is known.
+def runs_to_tell(change: float, deviation: float | None, confidence: float = CONFIDENCE, sides: int = 2) -> int | None:
+    """Return how many runs a side would tell a difference of this size with a power of 0.8; None where nothing is
+    known.
 
-    Source: the sample size of the two-sample t test, as in Chow, Shao and Wang, Sample Size Calculations in Clinical
-    Research, 2008, with t in place of normal quantiles. At most 1,000 are counted.
+    `deviation`: the standard deviation of one run, or with `sides` 1 that of the differences of pairs. `confidence`
+    (0 to 1) is that of the one comparison, after correction for others made beside it. However many they are, the
+    number is the true one: `tell_runs` words it.
+
+    Source: the sample size of the t test, as in Chow, Shao and Wang, Sample Size Calculations in Clinical Research,
+    2008, with t in place of normal quantiles.
     """
     from scipy.special import stdtrit
 
     if not deviation or change == 0 or not math.isfinite(change):
         return 2 if deviation == 0 and change else None
-    for runs in range(2, _MOST_RUNS + 1):
-        freedom = 2 * runs - 2
+
+    def enough(runs: int) -> bool:
+        freedom = sides * (runs - 1)
         reach = float(stdtrit(freedom, 0.5 + confidence / 2) + stdtrit(freedom, _POWER))
-        if runs >= 2 * (deviation * reach / change) ** 2:
-            return runs
-    return _MOST_RUNS
+        return runs >= sides * (deviation * reach / change) ** 2
+
+    low, high = 1, 2
+    while not enough(high):
+        low, high = high, high * 2
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (low, middle) if enough(middle) else (middle, high)
+    return high
+
+
+def tell_runs(needed: int) -> str:
+    """Word how many runs would tell: the number, or that it is out of reach."""
+    return f"{needed:,}" if needed <= _MOST_RUNS else f"more than {_MOST_RUNS:,}"
+
+
+def differences_at_once(
+    groups: Sequence[Sequence[float]], baseline: Sequence[float], confidence: float = CONFIDENCE
+) -> list[Difference] | None:
+    """Compare several groups of replicates with one baseline, so that all intervals hold at once; None where that
+    does not apply.
+
+    Source: Dunnett, A multiple comparison procedure for comparing several treatments with a control, JASA 50, 1955.
+    """
+    from scipy.special import stdtr
+
+    if len(groups) < 2 or not vary_alike(groups, baseline):
+        return None
+    deviation, freedom = pooled_error([*groups, baseline])
+    reach = critical_value([len(group) for group in groups], len(baseline), freedom, confidence)
+    found = []
+    for group in groups:
+        change = math.fsum(group) / len(group) - math.fsum(baseline) / len(baseline)
+        error = deviation * math.sqrt(1 / len(group) + 1 / len(baseline))
+        half, beyond = reach * error, abs(change) > reach * error
+        alone = picked(confidence, len(groups))
+        needed = None if beyond else runs_to_tell(change, deviation, alone)
+        found.append(
+            Difference(change, change - half, change + half, float(stdtr(freedom, change / error)), beyond, confidence,
+                       "Dunnett", needed)
+        )  # fmt: skip
+    return found

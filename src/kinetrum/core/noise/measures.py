@@ -2,170 +2,159 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from kinetrum.core.noise.areas import compare_areas
 from kinetrum.core.noise.difference import CONFIDENCE
-from kinetrum.core.noise.rows import (
-    Floats,
-    RowsDifference,
-    compare_areas,
-    interval_of,
-    mcnemar,
-    resampled_sums,
-)
+from kinetrum.core.noise.losses import mean_interval
+from kinetrum.core.noise.shares import Pairs, mean_share_interval, share_interval
+from kinetrum.core.noise.swaps import RATIOS, Counts, ratio_interval, ratio_values
+from kinetrum.core.noise.verdict import Interval, RowsVerdict, verdict_of
 
-LOWER = frozenset({"mae", "rmse", "mse", "log_loss", "brier"})
 # Told where nobody asks for others.
 USUAL = ("accuracy", "recall", "precision", "mae", "rmse")
 _CLASSES_LIMIT = 50
-Values = dict[str, Floats]
+Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
 
 
-def those_of(found: Sequence[RowsDifference], names: Iterable[str]) -> list[RowsDifference]:
-    """Return the usual measures and those of names."""
+def select_measures(verdicts: Sequence[RowsVerdict], names: Iterable[str]) -> list[RowsVerdict]:
+    """Return the verdicts on the usual measures and on those of names."""
     wanted = {*USUAL, *names}
-    return [one for one in found if one.measure in wanted]
+    return [verdict for verdict in verdicts if verdict.measure in wanted]
 
 
 def compare_classes(
     truth: NDArray[np.object_], left: NDArray[np.object_], right: NDArray[np.object_], positive: object | None,
     confidence: float = CONFIDENCE,
-) -> list[RowsDifference]:  # fmt: skip
-    """Compare predicted classes of n rows: accuracy by McNemar, all else that counts of rows tell by the bootstrap.
+) -> list[RowsVerdict]:  # fmt: skip
+    """Compare predicted classes of n rows.
 
     `positive` is the class of two that recall, precision, specificity, F1 and Matthews' correlation are of; None leaves
-    them out. The balanced accuracy is over up to 50 classes.
+    them out. The balanced accuracy is over up to 50 classes. A truth or a prediction of None is right nowhere.
     """
-    left_right, right_right = left == truth, right == truth
-    only_left, only_right, p = mcnemar(left_right, right_right)
+    known = is_known(truth)
+    left_right, right_right = (left == truth) & known, (right == truth) & known
+    accuracy = _pairs(left_right, right_right, np.ones(len(truth), dtype=bool))
+    verdicts = [
+        _with_counts(
+            verdict_of(
+                "accuracy", len(truth), (float(left_right.mean()), float(right_right.mean())),
+                share_interval(accuracy, confidence), confidence, len(truth),
+            ), accuracy,
+        )
+    ]  # fmt: skip
     if positive is not None:
-        is_true = truth == positive
-        columns = [
-            is_true,
-            left == positive,
-            (left == positive) & is_true,
-            right == positive,
-            (right == positive) & is_true,
-        ]
-        found = _compare([left_right, right_right, *columns], _of_two_classes, confidence)
-    else:
-        classes = sorted({str(one) for one in truth})
-        per_class = [truth == one for one in classes] if len(classes) <= _CLASSES_LIMIT else []
-        columns = [*per_class, *(is_true & left_right for is_true in per_class),
-                   *(is_true & right_right for is_true in per_class)]  # fmt: skip
-        found = _compare([left_right, right_right, *columns], _of_many_classes, confidence)
-    return [_by_mcnemar(one, only_left, only_right, p < 1 - confidence) if one.measure == "accuracy" else one
-            for one in found]  # fmt: skip
+        verdicts += _of_two_classes(truth == positive, left == positive, right == positive, known, confidence)
+    classes = sorted({str(one) for one in truth[known]})
+    of_class = (
+        [truth == one for one in classes] if positive is None else [truth == positive, known & (truth != positive)]
+    )
+    if len(classes) in range(2, _CLASSES_LIMIT + 1):
+        verdicts.append(_balanced(left_right, right_right, of_class, confidence))
+    return verdicts
 
 
-def compare_scores(
-    truth: NDArray[np.bool_], left: Floats, right: Floats, confidence: float = CONFIDENCE
-) -> list[RowsDifference]:
+def is_known(values: NDArray[np.object_]) -> Bools:
+    """Tell of each value whether there is one."""
+    return np.array([value is not None for value in values], dtype=bool)
+
+
+def _pairs(left_right: Bools, right_right: Bools, among: Bools) -> Pairs:
+    return Pairs(
+        int(among.sum()), int((left_right & ~right_right & among).sum()), int((right_right & ~left_right & among).sum())
+    )
+
+
+def _with_counts(verdict: RowsVerdict, pairs: Pairs) -> RowsVerdict:
+    return replace(verdict, only_left_right=pairs.only_left, only_right_right=pairs.only_right)
+
+
+def _balanced(left_right: Bools, right_right: Bools, of_class: Sequence[Bools], confidence: float) -> RowsVerdict:
+    """Compare the means over classes of the share that is right."""
+    values = tuple(float(np.mean([right[rows].mean() for rows in of_class])) for right in (left_right, right_right))
+    interval = mean_share_interval([_pairs(left_right, right_right, rows) for rows in of_class], confidence)
+    rarest = min(int(rows.sum()) for rows in of_class)
+    return verdict_of("balanced_accuracy", len(left_right), (values[0], values[1]), interval, confidence, rarest)
+
+
+def _of_two_classes(is_true: Bools, left: Bools, right: Bools, known: Bools, confidence: float) -> list[RowsVerdict]:
+    """Compare what one class of two is measured by; a row without a truth is of neither."""
+    is_false = known & ~is_true
+    verdicts = []
+    for name, rows, ours, theirs in (
+        ("recall", is_true, left, right), ("specificity", is_false, ~left, ~right)
+    ):  # fmt: skip
+        count = int(rows.sum())
+        if count:
+            values = float(ours[rows].mean()), float(theirs[rows].mean())
+            interval = share_interval(_pairs(ours, theirs, rows), confidence)
+            verdicts.append(verdict_of(name, len(is_true), values, interval, confidence, count))
+    counts = _counts(is_true, is_false, left, right)
+    for name, ratio in RATIOS.items():
+        values = ratio_values(ratio, counts)
+        if np.isfinite(values[0] - values[1]):
+            interval = ratio_interval(ratio, counts, confidence)
+            verdicts.append(verdict_of(name, len(is_true), values, interval, confidence, ratio.counted(counts)))
+    return verdicts
+
+
+def _counts(is_true: Bools, is_false: Bools, left: Bools, right: Bools) -> Counts:
+    sides = [[int((one & rows).sum()) for one in (left & right, left & ~right, right & ~left)]
+             for rows in (is_true, is_false)]  # fmt: skip
+    true = int(is_true.sum())
+    return Counts(true + int(is_false.sum()), true, *sides[0], *sides[1])
+
+
+def compare_scores(truth: Bools, left: Floats, right: Floats, confidence: float = CONFIDENCE) -> list[RowsVerdict]:
     """Compare scores of the positive class of n rows: the area under the ROC curve, and losses of probabilities."""
-    one, two, low, high, above = compare_areas(truth, left, right, confidence)
-    found = [_difference("roc_auc", len(truth), one, two, (low, high, above), "DeLong")] if np.isfinite(one) else []
+    rarer = min(int(truth.sum()), int((~truth).sum()))
+    one, two, interval = compare_areas(truth, left, right, confidence)
+    verdicts = []
+    if np.isfinite(one):
+        verdicts.append(verdict_of("roc_auc", len(truth), (one, two), interval, confidence, rarer))
     if all(bool(((score >= 0) & (score <= 1)).all()) for score in (left, right)):
-        columns = [each for score in (left, right) for each in (_log_losses(truth, score), (score - truth) ** 2)]
-        found += _compare(columns, _of_losses, confidence)
-    return found
+        verdicts.append(_of_losses("log_loss", _log_losses(truth, left), _log_losses(truth, right), confidence))
+        verdicts.append(_of_losses("brier", (left - truth) ** 2, (right - truth) ** 2, confidence))
+    return verdicts
 
 
-def compare_numbers(truth: Floats, left: Floats, right: Floats, confidence: float = CONFIDENCE) -> list[RowsDifference]:
-    """Compare predicted numbers of n rows: mean absolute and mean squared error, its root, and the share explained."""
-    # Around its mean, so that the squares lose no digits.
-    centred = truth - truth.mean()
-    columns = [
-        np.abs(left - truth),
-        np.abs(right - truth),
-        (left - truth) ** 2,
-        (right - truth) ** 2,
-        centred,
-        centred**2,
-    ]
-    return _compare(columns, _of_numbers, confidence)
+def compare_numbers(truth: Floats, left: Floats, right: Floats, confidence: float = CONFIDENCE) -> list[RowsVerdict]:
+    """Compare predicted numbers of n rows: mean absolute and mean squared error, its root, and the share explained.
+
+    Root and share rise and fall with the mean squared error: their intervals are its own on their scales, so that the
+    three never contradict one another. Truths are taken as given.
+    """
+    absolute = _of_losses("mae", np.abs(left - truth), np.abs(right - truth), confidence)
+    squared = _of_losses("mse", (left - truth) ** 2, (right - truth) ** 2, confidence)
+    roots = float(np.sqrt(squared.left)), float(np.sqrt(squared.right))
+    verdicts = [absolute, _scaled("rmse", squared, roots, 1 / sum(roots) if sum(roots) else 0.0), squared]
+    spread = float(np.mean((truth - truth.mean()) ** 2))
+    if spread > 0:
+        shares = 1 - squared.left / spread, 1 - squared.right / spread
+        verdicts.append(_scaled("r2", squared, shares, -1 / spread))
+    return verdicts
 
 
-def _compare(
-    columns: list[NDArray[np.bool_]] | list[Floats], measures: Callable[[Floats, int], tuple[Values, Values]],
-    confidence: float,
-) -> list[RowsDifference]:  # fmt: skip
-    """Compare by measures that are functions of sums over rows: on all rows, and on each resample of them."""
-    table = np.stack([np.asarray(column, dtype=np.float64) for column in columns], axis=1)
-    rows = len(table)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        left, right = measures(table.sum(axis=0, keepdims=True), rows)
-        drawn_left, drawn_right = measures(resampled_sums(table), rows)
-        return [
-            _difference(name, rows, float(left[name][0]), float(right[name][0]),
-                        interval_of(drawn_left[name] - drawn_right[name], confidence), "paired bootstrap")
-            for name in left if np.isfinite(left[name][0] - right[name][0])
-        ]  # fmt: skip
+def _of_losses(name: str, left: Floats, right: Floats, confidence: float) -> RowsVerdict:
+    interval = mean_interval(left - right, confidence)
+    return verdict_of(name, len(left), (float(left.mean()), float(right.mean())), interval, confidence, len(left))
 
 
-def _difference(
-    name: str, rows: int, left: float, right: float, interval: tuple[float, float, float], method: str
-) -> RowsDifference:
-    low, high, above = interval
-    return RowsDifference(
-        name, name not in LOWER, rows, left, right, left - right, low, high, above, low > 0 or high < 0, method
-    )
+def _scaled(name: str, verdict: RowsVerdict, values: tuple[float, float], scale: float) -> RowsVerdict:
+    """Return the verdict on what is another measure on a scale of its own, turned round where that is below zero."""
+    if verdict.low is None or verdict.high is None or verdict.probability is None:
+        return verdict_of(name, verdict.rows, values, None, verdict.confidence, verdict.rows)
+    low, high = sorted((verdict.low * scale, verdict.high * scale))
+    probability = verdict.probability if scale >= 0 else 1 - verdict.probability
+    interval = Interval(low, high, probability, verdict.method)
+    return verdict_of(name, verdict.rows, values, interval, verdict.confidence, verdict.rows)
 
 
-def _by_mcnemar(found: RowsDifference, only_left: int, only_right: int, beyond: bool) -> RowsDifference:
-    return RowsDifference(
-        **{**vars(found), "beyond": beyond, "method": "McNemar", "only_left_right": only_left,
-           "only_right_right": only_right}
-    )  # fmt: skip
-
-
-def _of_two_classes(sums: Floats, rows: int) -> tuple[Values, Values]:
-    left_right, right_right, true, *sides = sums.T
-    said_left, hit_left, said_right, hit_right = sides
-    return (
-        {"accuracy": left_right / rows, **_of_positive(true, said_left, hit_left, rows)},
-        {"accuracy": right_right / rows, **_of_positive(true, said_right, hit_right, rows)},
-    )
-
-
-def _of_positive(true: Floats, said: Floats, hit: Floats, rows: int) -> Values:
-    """Return measures of one class of two: `true` rows are of it, of `said` the model says so, `hit` are both."""
-    rest = rows - true
-    spared = rest - said + hit
-    recall, specificity = hit / true, spared / rest
-    return {
-        "recall": recall, "precision": hit / said, "f1": 2 * hit / (true + said), "specificity": specificity,
-        "balanced_accuracy": (recall + specificity) / 2,
-        "mcc": (rows * hit - true * said) / np.sqrt(true * rest * said * (rows - said)),
-    }  # fmt: skip
-
-
-def _of_many_classes(sums: Floats, rows: int) -> tuple[Values, Values]:
-    left, right = ({"accuracy": sums[:, at] / rows} for at in (0, 1))
-    true, hit_left, hit_right = np.split(sums[:, 2:], 3, axis=1)
-    if true.shape[1]:
-        # A class that a resample left out counts in none of its means.
-        left["balanced_accuracy"] = np.nanmean(hit_left / true, axis=1)
-        right["balanced_accuracy"] = np.nanmean(hit_right / true, axis=1)
-    return left, right
-
-
-def _of_losses(sums: Floats, rows: int) -> tuple[Values, Values]:
-    means = sums / rows
-    return ({"log_loss": means[:, 0], "brier": means[:, 1]}, {"log_loss": means[:, 2], "brier": means[:, 3]})
-
-
-def _log_losses(truth: NDArray[np.bool_], score: Floats) -> Floats:
+def _log_losses(truth: Bools, score: Floats) -> Floats:
     least = np.finfo(np.float64).eps
     return np.asarray(-np.log(np.clip(np.where(truth, score, 1 - score), least, 1 - least)))
-
-
-def _of_numbers(sums: Floats, rows: int) -> tuple[Values, Values]:
-    one, two, squares_one, squares_two, centred, squares = sums.T
-    spread = squares - centred**2 / rows
-    return tuple(
-        {"mae": errors / rows, "rmse": np.sqrt(squared / rows), "mse": squared / rows, "r2": 1 - squared / spread}
-        for errors, squared in ((one, squares_one), (two, squares_two))
-    )  # type: ignore[return-value]

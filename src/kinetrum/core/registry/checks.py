@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from kinetrum.core.noise.verdict import Outcome, RowsVerdict, percent
 from kinetrum.core.registry.gates import (
     DAY_S,
     Approvals,
@@ -51,21 +52,7 @@ class Facts:
     from_run: bool
 
 
-@dataclass(frozen=True)
-class OnRows:
-    """A measure of candidate and occupant on the same rows: candidate less occupant, and the interval."""
-
-    candidate: float
-    occupant: float
-    change: float
-    low: float
-    high: float
-    rows: int
-    higher_is_better: bool
-    method: str
-
-
-Judge = Callable[[str, str, float], "OnRows | str"]
+Judge = Callable[[str, str, float], "RowsVerdict | str"]
 """(data, value, confidence) to what the rows say, or why they say nothing."""
 
 
@@ -144,8 +131,8 @@ def _no_evidence(facts: Facts, on: str) -> str:
 
 
 def _check_better(gate: Better, candidate: Facts, occupant: Facts | None, judge: Judge) -> Check:
-    more = f" by at least {gate.by:g}" if gate.by else ""
-    asks = f"better {gate.value} on {gate.on} than the occupant{more}, beyond noise at {gate.confidence:.4g} confidence"
+    more = f" by more than {gate.by:g}" if gate.by else ""
+    asks = f"better {gate.value} on {gate.on} than the occupant{more}, beyond noise at {percent(gate.confidence)}"
     if occupant is None:
         return Check("better", asks, True, "the stage is empty: there is nothing to be better than")
     if occupant.number == candidate.number:
@@ -164,24 +151,36 @@ def _check_better(gate: Better, candidate: Facts, occupant: Facts | None, judge:
     told = judge(gate.on, gate.value, gate.confidence)
     if isinstance(told, str):
         return Check("better", asks, False, told)
-    return _said_of_rows(gate, asks, told, occupant.number)
+    return _check_rows(gate, asks, told, candidate.number, occupant.number)
 
 
-def _said_of_rows(gate: Better, asks: str, told: OnRows, other: int) -> Check:
-    sign = 1 if told.higher_is_better else -1
-    gain, low, high = sign * told.change, *sorted((sign * told.low, sign * told.high))
-    figures = {"candidate": told.candidate, "occupant": told.occupant, "gain": gain, "low": low, "high": high,
-               "rows": told.rows, "confidence": gate.confidence}  # fmt: skip
-    said = (
-        f"{told.candidate:.4g} against {told.occupant:.4g} of version {other}: {gain:+.3g}"
-        f" [{low:+.3g}, {high:+.3g}] over {told.rows:,} rows ({told.method})"
-    )
-    if low <= 0:
-        word = "within noise" if high >= 0 else "worse beyond noise"
-        return Check("better", asks, False, f"{said}, {word}", figures)
-    if gain < gate.by:
-        return Check("better", asks, False, f"{said}, beyond noise but less than {gate.by:g}", figures)
-    return Check("better", asks, True, f"{said}, beyond noise", figures)
+def _check_rows(gate: Better, asks: str, verdict: RowsVerdict, number: int, other: int) -> Check:
+    """Judge a gate by the verdict on the same rows, the one that the review shows."""
+    sign = 1 if verdict.higher_is_better else -1
+    gain = sign * verdict.change
+    figures: dict[str, float | int | None] = {
+        "candidate": verdict.left, "occupant": verdict.right, "gain": gain, "rows": verdict.rows,
+        "confidence": verdict.confidence,
+    }  # fmt: skip
+    values = f"{verdict.left:.4g} against {verdict.right:.4g} of version {other}"
+    if verdict.left_out:
+        both = f"{verdict.rows:,} of the {verdict.rows + verdict.left_out:,} rows"
+        return Check("better", asks, False, f"{values}, but version {number} was judged on {both} of version {other}"
+                     " only", figures)  # fmt: skip
+    if verdict.low is None or verdict.high is None:
+        few = f"{verdict.counted:,} rows are too few to tell; at least {verdict.needed:,} are needed"
+        return Check("better", asks, False, f"{values}: {few}", figures)
+    low, high = sorted((sign * verdict.low, sign * verdict.high))
+    figures |= {"low": low, "high": high}
+    said = f"{values}: {gain:+.3g} [{low:+.3g}, {high:+.3g}] over {verdict.rows:,} rows ({verdict.method})"
+    match verdict.outcome:
+        case Outcome.WITHIN_NOISE:
+            return Check("better", asks, False, f"{said}, within noise", figures)
+        case Outcome.WORSE:
+            return Check("better", asks, False, f"{said}, worse beyond noise", figures)
+    if low <= gate.by and gate.by:
+        return Check("better", asks, False, f"{said}, better beyond noise, but not by more than {gate.by:g}", figures)
+    return Check("better", asks, True, f"{said}, better beyond noise", figures)
 
 
 def _check_signature(compatible: bool, candidate: Facts, occupant: Facts | None) -> Check:

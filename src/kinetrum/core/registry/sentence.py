@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.core.noise.difference import CONFIDENCE
-from kinetrum.core.noise.rows import RowsDifference
+from kinetrum.core.noise.verdict import Outcome, RowsVerdict, percent
 from kinetrum.core.registry.checks import Check
 
 
@@ -15,7 +14,7 @@ class Judged:
     """What the same rows of named data say of candidate and occupant."""
 
     on: str
-    differences: Sequence[RowsDifference]
+    differences: Sequence[RowsVerdict]
 
 
 def review_sentence(
@@ -60,25 +59,27 @@ def _rules(obstacle: str | None, checks: Sequence[Check]) -> str:
 
 def _telling(judged: Sequence[Judged], goes_by: Sequence[str]) -> str:
     """Return the measure that counts in words, and which others go against it."""
-    every = [(one.on, found) for one in judged for found in one.differences]
+    every = [(one.on, verdict) for one in judged for verdict in one.differences]
     if not every:
         return ""
     named = [pair for measure in goes_by for pair in every if pair[1].measure == measure]
-    on, found = named[0] if named else max(every, key=lambda pair: (pair[1].beyond, _distance(pair[1])))
-    figures = f"{found.measure} on {on}, {found.left:.4g} against {found.right:.4g}"
-    if not found.beyond:
-        return f"{figures}, within noise"
+    on, main = named[0] if named else max(every, key=lambda pair: (pair[1].beyond, _distance(pair[1])))
+    figures = f"{main.measure} on {on}, {main.left:.4g} against {main.right:.4g}"
     against = [
-        f"{_word(other)} {other.measure}{f' on {place}' if place != on else ''}" for place, other in every
-        if other.beyond and _word(other) != _word(found)
+        f"{verdict.outcome} {verdict.measure}{f' on {place}' if place != on else ''}" for place, verdict in every
+        if verdict.beyond and verdict.outcome != main.outcome
     ]  # fmt: skip
-    return f"{_word(found)} {figures}, beyond noise at {CONFIDENCE:.0%}{f'; but {against[0]}' if against else ''}"
+    but = f"; but {against[0]}" if against else ""
+    if main.outcome is Outcome.TOO_FEW:
+        return f"{figures}: {main.counted:,} rows are too few to tell{but}"
+    if not main.beyond:
+        return f"{figures}, within noise{but}"
+    return f"{main.outcome} {figures}, beyond noise at {percent(main.confidence)}{but}"
 
 
-def _word(found: RowsDifference) -> str:
-    return "better" if (found.change > 0) == found.higher_is_better else "worse"
-
-
-def _distance(found: RowsDifference) -> float:
-    half = (found.high - found.low) / 2
-    return abs(found.change) / half if half > 0 else float("inf")
+def _distance(verdict: RowsVerdict) -> float:
+    """Return by how many half intervals a change lies off zero."""
+    if verdict.low is None or verdict.high is None:
+        return 0.0
+    half = (verdict.high - verdict.low) / 2
+    return abs(verdict.change) / half if half > 0 else float("inf")

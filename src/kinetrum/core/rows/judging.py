@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
@@ -9,31 +11,44 @@ from pyarrow import compute as pc
 
 from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.noise.difference import CONFIDENCE
-from kinetrum.core.noise.measures import compare_classes, compare_numbers, compare_scores
-from kinetrum.core.noise.rows import ROWS_LIMIT, RowsDifference
+from kinetrum.core.noise.measures import compare_classes, compare_numbers, compare_scores, is_known
+from kinetrum.core.noise.verdict import RowsVerdict
 from kinetrum.core.rows.joining import row_key
 from kinetrum.core.rows.selecting import PREDICTION, TRUTH, is_regression, texts_of
 
 SCORE = "score"
+ROWS_LIMIT = 400_000
+Floats = NDArray[np.float64]
 
 
 def judge_predictions(
     left: pa.Table, right: pa.Table, key: str | None, confidence: float = CONFIDENCE
-) -> list[RowsDifference]:
+) -> list[RowsVerdict]:
     """Compare the predictions of two tables on the rows that both have, joined by a key.
 
     Of two classes the one that scores are of, else the later in order, is that of recall and precision, as in
-    `evaluate`; where both tables have scores of it, these are compared too. Intervals hold with `confidence`. Raises
-    InvalidInput where a table has no truths and predictions, where no row is in both, or
-    where the truths of a row differ.
+    `evaluate`; where both tables have scores of it, these are compared too. A class that is missing, as truth or as
+    prediction, is right nowhere. Intervals hold with `confidence` (0 to 1). Raises InvalidInput where a table has no
+    truths and predictions, where no row is in both, where the truths of a row differ, or where a predicted number is
+    missing: no error can be told of it, and leaving the row out would favour who left it out.
     """
+    left, right, left_out = _joined(left, right, key)
+    if is_regression(left) and is_regression(right):
+        verdicts = compare_numbers(*_numbers(left, right), confidence)
+    else:
+        verdicts = _compare_classes(left, right, confidence)
+    return [replace(verdict, left_out=left_out) for verdict in verdicts]
+
+
+def _joined(left: pa.Table, right: pa.Table, key: str | None) -> tuple[pa.Table, pa.Table, int]:
+    """Return the rows that both tables have, in one order, and how many only the right one has."""
     for table in (left, right):
         if not {TRUTH, PREDICTION} <= set(table.column_names):
             raise InvalidInput("A table of predictions has the columns truth and prediction.", field="rows")
     chosen = row_key(left, right, key)
-    ours, theirs = texts_of(left[chosen]), texts_of(right[chosen])
-    places = pc.index_in(ours, value_set=theirs)
+    places = pc.index_in(texts_of(left[chosen]), value_set=texts_of(right[chosen]))
     there = pc.is_valid(places)
+    all_right = right.num_rows
     left, right = left.filter(there), right.take(pc.drop_null(places))
     if left.num_rows == 0:
         raise InvalidInput("No row is in both tables.", field="rows")
@@ -41,13 +56,30 @@ def judge_predictions(
         raise TooLarge(f"{left.num_rows:,} rows are in both; up to {ROWS_LIMIT:,} are judged.", field="rows")
     if not texts_of(left[TRUTH]).equals(texts_of(right[TRUTH])):
         raise InvalidInput("The truths of both tables differ: they are not of the same data.", field="rows")
-    if is_regression(left) and is_regression(right):
-        truth, one, two = (
-            pc.cast(column, pa.float64()).to_numpy(zero_copy_only=False)
-            for column in (left[TRUTH], left[PREDICTION], right[PREDICTION])
-        )
-        whole = np.isfinite(truth) & np.isfinite(one) & np.isfinite(two)
-        return compare_numbers(truth[whole], one[whole], two[whole], confidence) if whole.any() else []
+    return left, right, all_right - left.num_rows
+
+
+def _numbers(left: pa.Table, right: pa.Table) -> tuple[Floats, Floats, Floats]:
+    """Return truths and both predictions of the rows that have a truth."""
+    truth, one, two = (
+        np.asarray(pc.cast(column, pa.float64()).to_numpy(zero_copy_only=False))
+        for column in (left[TRUTH], left[PREDICTION], right[PREDICTION])
+    )
+    known = np.isfinite(truth)
+    if not known.any():
+        raise InvalidInput("No row has a truth.", field="rows")
+    for side, predicted in (("left", one), ("right", two)):
+        missing = int(np.count_nonzero(known & ~np.isfinite(predicted)))
+        if missing:
+            raise InvalidInput(
+                f"The {side} table has no finite prediction in {missing:,} of {int(known.sum()):,} rows; the error "
+                "over all rows cannot be told.",
+                field="rows",
+            )
+    return truth[known], one[known], two[known]
+
+
+def _compare_classes(left: pa.Table, right: pa.Table, confidence: float) -> list[RowsVerdict]:
     truths, one, two = (
         np.asarray(texts_of(column).to_pylist(), dtype=object)
         for column in (left[TRUTH], left[PREDICTION], right[PREDICTION])
@@ -59,12 +91,13 @@ def judge_predictions(
     scored = {_scored(classes, said, score) for said, score in zip((one, two), scores, strict=True)} - {None}
     agreed = scored.pop() if len(scored) == 1 else None
     positive = agreed or classes[-1]
-    found = compare_classes(truths, one, two, positive, confidence)
-    if agreed and scores[0] is not None and scores[1] is not None:
-        whole = np.isfinite(scores[0]) & np.isfinite(scores[1])
-        if whole.any():
-            found += compare_scores((truths == positive)[whole], scores[0][whole], scores[1][whole], confidence)
-    return found
+    verdicts = compare_classes(truths, one, two, positive, confidence)
+    known = is_known(truths)
+    # Scores that are missing in some rows are not compared: the rows without them may be the hard ones.
+    if agreed and all(score is not None and np.isfinite(score[known]).all() for score in scores) and known.any():
+        ours, theirs = (score[known] for score in scores if score is not None)
+        verdicts += compare_scores((truths == positive)[known], ours, theirs, confidence)
+    return verdicts
 
 
 def _scores(table: pa.Table) -> NDArray[np.float64] | None:

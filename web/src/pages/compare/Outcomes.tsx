@@ -1,24 +1,24 @@
 /** What came out differently: values or means with their spread, the change, its interval and what it comes to. */
 import type { Comparison, Outcome, OutcomeChange } from '../../api/comparing'
 import { DifferencePost, PostHead } from '../../parts/Post'
-import { arrow, decimalsOf, show, signed } from '../../parts/values'
+import { arrow, decimalsOf, runsNeeded, show, signed } from '../../parts/values'
 import { Heads } from './Heads'
 
 /** Better, worse, equal, within noise; without replicates better or worse alone. */
 export function words(change: OutcomeChange): string {
   const { beyond } = change.difference
-  if (change.verdict === 'equal' || change.change === 0) return 'equal'
   if (beyond === false) return 'within noise'
+  if (change.verdict === 'equal' || change.change === 0) return 'equal'
   return change.verdict ?? (beyond ? 'beyond noise' : '')
 }
 
 function said({ difference: told }: OutcomeChange): string {
   if (told.low === null || told.high === null || told.probability === null)
     return told.needed
-      ? `One run each; ${told.needed} runs each would tell.`
+      ? `One run each; ${runsNeeded(told.needed)} runs each would tell.`
       : 'One run each: noise is unknown.'
   const sure = Math.max(told.probability, 1 - told.probability)
-  const more = told.needed ? ` ${told.needed} runs each would tell it.` : ''
+  const more = told.needed ? ` ${runsNeeded(told.needed)} runs each would tell it.` : ''
   return `${signed(told.low)} to ${signed(told.high)} with ${+(told.confidence * 100).toPrecision(4)} % confidence (${told.method}); ${told.probability >= 0.5 ? 'higher' : 'lower'} with probability ${sure > 0.9995 ? '> 0.999' : sure.toFixed(3)}.${more}`
 }
 

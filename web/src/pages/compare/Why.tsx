@@ -2,6 +2,7 @@
 import { useJudgedRows, useReasons } from '../../api/comparing'
 import { Section } from '../../parts/Marks'
 import { DifferencePost } from '../../parts/Post'
+import { isTold, outcomeText } from '../../parts/rowsVerdict'
 import { useAddress } from '../../parts/selection'
 import { plural, show, signed } from '../../parts/values'
 
@@ -78,29 +79,29 @@ export function SameRows({ project, runs }: { project: string; runs: string[] })
               </tr>
             )}
             {one.differences.map((row) => {
-              const verdict = row.change > 0 === row.higher_is_better ? 'better' : 'worse'
-              const said = `${signed(row.low)} to ${signed(row.high)}, ${row.method}, ${plural(row.rows, 'row')}`
+              const told = isTold(row)
+              const interval =
+                row.low === null || row.high === null ? '' : `${signed(row.low)} to ${signed(row.high)}, `
+              const said = `${interval}${row.method === 'none' ? '' : `${row.method}, `}${plural(row.rows, 'row')}`
               return (
                 <tr key={row.measure} className="h-7 border-b border-line">
                   <th scope="row">{row.measure}</th>
                   <td className="pl-3 text-right">{show(row.left)}</td>
                   <td className="pl-3 text-right text-ink2">{show(row.right)}</td>
-                  <td className="pl-3 text-right">{signed(row.change)}</td>
+                  <td className="pl-3 text-right">{signed(row.change ?? 0)}</td>
                   <td className="pl-3" title={said}>
                     <DifferencePost
-                      change={row.change}
+                      change={row.change ?? 0}
                       low={row.low}
                       high={row.high}
-                      beyond={row.beyond}
-                      verdict={row.change === 0 ? 'equal' : verdict}
+                      beyond={told}
+                      verdict={row.outcome === 'better' || row.outcome === 'worse' ? row.outcome : 'equal'}
                       higher={row.higher_is_better}
                       said={said}
                       width={90}
                     />
                   </td>
-                  <td className={`pl-3 text-xs ${row.beyond ? 'strong' : 'text-ink3'}`}>
-                    {row.beyond ? verdict : 'within noise'}
-                  </td>
+                  <td className={`pl-3 text-xs ${told ? 'strong' : 'text-ink3'}`}>{outcomeText(row)}</td>
                 </tr>
               )
             })}
@@ -114,11 +115,11 @@ export function SameRows({ project, runs }: { project: string; runs: string[] })
   )
 }
 
-/** By which method what is judged: `accuracy by McNemar, recall and precision by paired bootstrap`. */
+/** By which method what is judged: `accuracy by Tango's score test; mae by paired t`; what is too few to tell has none. */
 export function methodsOf(judged: { differences: { measure: string; method: string }[] }[]): string {
   const by = new Map<string, Set<string>>()
   for (const { measure, method } of judged.flatMap((one) => one.differences))
-    by.set(method, (by.get(method) ?? new Set()).add(measure))
+    if (method !== 'none') by.set(method, (by.get(method) ?? new Set()).add(measure))
   return [...by]
     .map(([method, measures]) => `${new Intl.ListFormat('en-GB').format(measures)} by ${method}`)
     .join('; ')

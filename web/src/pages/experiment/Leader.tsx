@@ -9,7 +9,7 @@ import { Key } from '../../parts/Marks'
 import { NotesDialog } from '../../parts/Notes'
 import { Answer } from '../../parts/Shell'
 import type { Selection } from '../../parts/selection'
-import { plural, show } from '../../parts/values'
+import { plural, runsNeeded, show } from '../../parts/values'
 import { word } from './words'
 
 type Summary = Schemas['Experiment']
@@ -38,12 +38,14 @@ function saidOfLead(data: Comparison, key: string): string {
   const [one, two] = data.runs
   const row = data.outcomes.find((each) => each.key === key)
   const change = row?.changes[0]
-  if (!row || !change || !one || !two)
-    return `Over all replicates ${one?.label} and ${two?.label} have the same ${key}.`
+  if (!one || !two) return ''
+  // What came out level is hidden from the comparison: level values do not say that the two are the same.
+  if (!row || !change)
+    return `The next setting (${two.label}) came out level on ${key}, which does not tell whether the two differ.`
   const many = one.replicates.length > 1 ? ` over ${one.replicates.length} seeds` : ''
   const told = `${one.label} has ${show(row.values[0])}${many}, the next setting (${two.label}) ${show(row.values[1])}`
   const { beyond, needed } = change.difference
-  const more = needed ? `; ${needed} runs each would tell` : ''
+  const more = needed ? `; ${runsNeeded(needed)} runs each would tell` : ''
   if (beyond === null) return `${told}: one run each, noise is unknown${more}.`
   return `${told}: ${beyond ? 'more than noise' : `within noise${more}`}.`
 }

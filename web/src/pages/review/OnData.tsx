@@ -3,18 +3,19 @@ import { Link, useParams } from 'react-router'
 import type { ReviewData } from '../../api/registry'
 import { DifferencePost } from '../../parts/Post'
 import { Section } from '../../parts/Marks'
-import { decimalsOf, runPath, show, signed } from '../../parts/values'
+import { isTold, outcomeText } from '../../parts/rowsVerdict'
+import { decimalsOf, percentOf, runPath, show, signed } from '../../parts/values'
 import { SideHead } from './SideHead'
 
 type Part = ReviewData['on_data'][number]
 type Difference = Part['differences'][number]
 
+const TONES = { better: 'strong text-accent', worse: 'strong text-bad' }
+
 function verdictOf(one: Difference): { word: string; verdict: 'better' | 'worse' | 'equal'; tone: string } {
-  if (!one.beyond) return { word: 'within noise', verdict: 'equal', tone: 'text-ink3' }
-  const better = one.change > 0 === one.higher_is_better
-  return better
-    ? { word: 'better', verdict: 'better', tone: 'strong text-accent' }
-    : { word: 'worse', verdict: 'worse', tone: 'strong text-bad' }
+  if (one.outcome === 'better' || one.outcome === 'worse')
+    return { word: one.outcome, verdict: one.outcome, tone: TONES[one.outcome] }
+  return { word: outcomeText(one), verdict: 'equal', tone: 'text-ink3' }
 }
 
 export function OnData({ review }: { review: ReviewData }) {
@@ -29,7 +30,7 @@ export function OnData({ review }: { review: ReviewData }) {
           title={`On ${part.on}`}
           fact={
             part.differences[0]
-              ? `the same ${part.differences[0].rows.toLocaleString('en')} rows, 95 %`
+              ? `the same ${part.differences[0].rows.toLocaleString('en')} rows, ${percentOf(part.differences[0].confidence)}`
               : part.note || 'its results there'
           }
         >
@@ -113,13 +114,13 @@ function Told({ one }: { one: Difference | undefined }) {
   const said = verdictOf(one)
   return (
     <>
-      <td className="text-right">{signed(one.change)}</td>
+      <td className="text-right">{one.change === null ? '–' : signed(one.change)}</td>
       <td className="pl-5">
         <DifferencePost
-          change={one.change}
+          change={one.change ?? 0}
           low={one.low}
           high={one.high}
-          beyond={one.beyond}
+          beyond={isTold(one)}
           verdict={said.verdict}
           higher={one.higher_is_better}
           said={said.word}
