@@ -19,6 +19,7 @@ from kinetrum.core.noise.verdict import Interval, Outcome, RowsVerdict, verdict_
 from kinetrum.core.permissions import Role
 from kinetrum.core.registry.card import OUTLINE, missing_sections, sections_of
 from kinetrum.core.registry.checks import Check, Evidence, Facts, check_gates
+from kinetrum.core.registry.evidence import read_rules
 from kinetrum.core.registry.gates import (
     Approvals,
     Better,
@@ -41,6 +42,7 @@ from kinetrum.core.registry.signature import (
     signature_from_json,
     signature_of_sample,
 )
+from kinetrum.core.registry.values import VersionValues, checkpoint_values
 from kinetrum.core.rows.judging import judge_predictions
 
 STAGES = ["development", "staging", "production"]
@@ -86,7 +88,8 @@ def test_gates_are_read_and_written_again() -> None:
     ("text", "said"),
     [("[production", "no TOML"), ("[prod]\napprovals = 1", "No stage is named 'prod'; the ladder is development"),
      ("production = 3", r"production must be a table, as in \[production\]"),
-     ("[production]\nspeed = 3", "production.speed is no gate of ours; gates are approvals, better"),
+     ('[[production.better]]\nvalue = "r"\non = "h"\nfingerprint = "none"', r'fingerprint must be "recorded" or "any"'),
+     ("[production]\nspeed = 3", "production.speed is not a gate; the gates are approvals, better"),
      ("[production]\napprovals = 0", "production.approvals must be a whole number from 1 to 20"),
      ("[production]\napprovals = true", "production.approvals must be a whole number"),
      ('[production]\ncard = "Purpose"', "production.card must be a list of section titles"),
@@ -113,9 +116,10 @@ words = st.text(st.characters(exclude_categories=["Cs", "Cc"]), min_size=1, max_
     lambda text: text.strip()
 )
 numbers = st.floats(-1e9, 1e9)
+prints = st.sampled_from(["recorded", "any"])
 gates = st.one_of(
-    st.builds(Bound, words, st.none() | words, numbers, st.none()),
-    st.builds(Better, words, words, st.floats(0, 10), st.floats(0.5, 0.9999)),
+    st.builds(Bound, words, st.none() | words, numbers, st.none(), prints),
+    st.builds(Better, words, words, st.floats(0, 10), st.floats(0.5, 0.9999), prints),
     st.builds(lambda on, days: Fresh(on, days * 86_400.0, f"{days}d"), words, st.integers(1, 400)),
 )
 
@@ -128,8 +132,14 @@ def test_any_gates_come_back_as_they_were(made: list[Gate]) -> None:
 
 def facts(number: int, **changes: object) -> Facts:
     evidence = {"holdout": Evidence("u", "holdout", "a" * 64, {"recall": 0.95}, 1_000.0, True)}
-    plain = Facts(number, 1, {"recall": 0.94}, evidence, lambda sections: [], [], True, "4f2a9c1", False, True)
+    plain = Facts(
+        number, 1, VersionValues({"recall": 0.94}), evidence, lambda sections: [], [], True, "4f2a9c1", False, True
+    )
     return replace(plain, **changes)  # type: ignore[arg-type]
+
+
+AT_STEP = VersionValues({"loss": 0.1, "val": 0.3}, 56, {"val": 50})
+NO_PRINT = {"holdout": replace(facts(2).evidence["holdout"], data=None)}
 
 
 def never(on: str, value: str, confidence: float) -> RowsVerdict | str:
@@ -149,8 +159,21 @@ def outcome(
      (Bound("recall", None, None, 0.94), {}, True, "0.94"), (Bound("recall", None, None, 0.93), {}, False, "0.94"),
      (Bound("mae", None, None, 1.0), {}, False, "no number for mae; it has recall"),
      (Bound("recall", "spring", 0.9, None), {}, False, "version 2 has no evidence on spring; it has holdout"),
-     (Bound("recall", None, 0.1, None), {"values": {"recall": float("nan")}}, False, "nan"),
-     (Bound("recall", None, 0.1, None), {"values": {"recall": "high"}}, False, "no number"),
+     (Bound("recall", None, 0.1, None), {"values": VersionValues({"recall": float("nan")})}, False, "nan"),
+     (Bound("recall", None, 0.1, None), {"values": VersionValues({"recall": "high"})}, False, "no number"),
+     (Bound("loss", None, None, 0.2), {"values": AT_STEP}, True, "it is 0.1 at step 56"),
+     (Bound("val", None, None, 0.2), {"values": AT_STEP}, False, "it is 0.3 at step 50, the latest before step 56"),
+     (Bound("recall", "holdout", 0.9, 0.95), {}, True, "0.95"), (Bound("recall", "holdout", None, 0.9499), {}, False, "0.95"),
+     # Evidence that does not say on which data counts where the gate takes any.
+     (Bound("recall", "holdout", 0.9, None), {"evidence": NO_PRINT}, False, "of version 2 on holdout has no fingerprint of the data"),
+     (Bound("recall", "holdout", 0.9, None, "any"), {"evidence": NO_PRINT}, True, "0.95"),
+     (Fresh("holdout", None, ""), {"evidence": NO_PRINT}, False, 'fingerprint = "any"'),
+     (Fresh("holdout", None, "", "any"), {"evidence": NO_PRINT}, True, "old"),
+     (Recorded(("data",)), {"uncommitted": True, "untracked": ("train.py",), "commit": None}, True, "all of it"),
+     (Recorded(("code",)), {"uncommitted": True, "untracked": ("train.py",)}, True, "all of it"),
+     (Recorded(("committed",)), {"untracked": ("train.py",)}, False, "no commit has train.py, which its run carried out"),
+     (Recorded(("committed",)), {"untracked": tuple("abcde")}, False, "no commit has a, b, c and 2 more"),
+     (Recorded(("committed",)), {"untracked": tuple("abc")}, False, "no commit has a, b, c, which"),
      (Approvals(1), {}, True, "it has 1"), (Approvals(2), {}, False, "it has 1"),
      (Card(("Purpose",)), {}, True, "all are written"),
      (Card(("Purpose", "Limits")), {"missing_sections": lambda sections: ["Limits"]}, False, "Limits is not written"),
@@ -163,6 +186,11 @@ def outcome(
 def test_a_gate_on_one_version(gate: Gate, changes: dict[str, object], met: bool, found: str) -> None:
     told = outcome(gate, facts(2, **changes))
     assert (told.met, found in told.found) == (met, True), told
+
+
+@pytest.mark.parametrize(("age", "met"), [(59.9, True), (60.0, True), (60.1, False)])
+def test_evidence_is_fresh_up_to_its_bound(age: float, met: bool) -> None:
+    assert outcome(Fresh("holdout", 60.0, "1m"), facts(2), now=1_000.0 + age).met is met
 
 
 def test_old_evidence_is_told_by_its_age() -> None:
@@ -200,8 +228,19 @@ def test_better_than_the_occupant(rows: RowsVerdict | str, met: bool, said: str)
 
 
 def test_what_there_is_to_be_better_than() -> None:
-    assert outcome(BETTER, facts(2), None).met
-    assert outcome(BETTER, facts(2), facts(2)).met
+    first = outcome(BETTER, facts(2), None)
+    assert (first.met, first.found) == (True, "no version stood there yet: there is nothing to be better than")
+    assert outcome(BETTER, facts(2), facts(2)).found == "it is the occupant"
+    assert outcome(BETTER, facts(2), facts(2, stands=False)).found == "it stood there last"
+    # An emptied stage does not forget.
+    worse = rows_verdict(0.85, 0.92, -0.10, -0.04)
+    told = outcome(BETTER, facts(2), facts(1, stands=False), lambda on, value, confidence: worse)
+    assert (told.met, "0.85 against 0.92 of version 1, which stood there last" in told.found) == (False, True)
+    for ours, theirs, whose in ((NO_PRINT, None, 2), (None, NO_PRINT, 1)):
+        sides = (facts(2, **({"evidence": ours} if ours else {})), facts(1, **({"evidence": theirs} if theirs else {})))
+        assert f"version {whose} on holdout has no fingerprint" in outcome(BETTER, *sides).found
+        better = rows_verdict(0.95, 0.90, 0.03, 0.07)
+        assert outcome(replace(BETTER, fingerprint="any"), *sides, lambda *asked, better=better: better).met
     without = {"holdout": replace(facts(1).evidence["holdout"], rows=False)}
     assert "version 1 has no predictions row by row" in outcome(BETTER, facts(2), facts(1, evidence=without)).found
     assert "version 1 has no evidence on holdout" in outcome(BETTER, facts(2), facts(1, evidence={})).found
@@ -349,3 +388,49 @@ def test_an_occupied_stage_is_not_removed() -> None:
     longer = change_ladder(DEFAULT_LADDER, (Stage("trial", False, Role.CONTRIBUTOR), *DEFAULT_LADDER), stacks, "m")
     assert [stage.name for stage in longer] == ["trial", *STAGES]
     assert change_ladder(DEFAULT_LADDER, DEFAULT_LADDER[:2], {}, "m") == DEFAULT_LADDER[:2]
+
+
+def test_a_checkpoint_has_the_values_of_its_step() -> None:
+    points = {"loss": (56, 0.1), "val": (50, 0.3)}
+    found = checkpoint_values(56, points, ["loss", "val", "late"], {"test": 0.9, "loss": 0.05}, is_last=False)
+    assert (dict(found.values), dict(found.earlier)) == ({"loss": 0.1, "val": 0.3}, {"val": 50})
+    # A result of the whole run and a metric that began later say nothing of it.
+    assert found.left_out == ("late", "test")
+    assert (found.step_of("loss"), found.step_of("val"), VersionValues({}).step_of("loss")) == (56, 50, None)
+    last = checkpoint_values(56, points, ["loss", "val"], {"test": 0.9, "val": 0.2}, is_last=True)
+    assert (dict(last.values), dict(last.earlier), last.left_out) == ({"loss": 0.1, "val": 0.2, "test": 0.9}, {}, ())
+    more = found.with_added({"val": 0.25, "late": 1.0, "price": 3})
+    assert (more.values["val"], dict(more.earlier), more.left_out, more.step) == (0.25, {}, ("test",), 56)
+
+
+RULE = {"people": ["rex", "lea", "rex"], "experiment": "nightly"}
+
+
+@pytest.mark.parametrize(
+    ("held", "person", "experiment", "refused"),
+    [({"people": ["rex"]}, "rex", "any", None), ({"people": ["rex"]}, "dana", "any", "added by rex alone, not by dana"),
+     ({"experiment": "nightly"}, "dana", "nightly", None), ({"experiment": "nightly"}, "dana", "mine", "runs of nightly alone, not of mine"),
+     (RULE, "lea", "nightly", None), (RULE, "lea", "mine", "of nightly alone"), (RULE, "dana", "nightly", "by rex or lea alone")],
+)  # fmt: skip
+def test_evidence_is_bound_to_people_and_experiments(
+    held: dict, person: str, experiment: str, refused: str | None
+) -> None:
+    rule = read_rules({"holdout": held})["holdout"]
+    told = rule.refusal("holdout", person, experiment)
+    assert (told is None) is (refused is None)
+    assert refused is None or refused in (told or "")
+    assert read_rules({"holdout": rule.to_json()}) == {"holdout": rule}
+
+
+@pytest.mark.parametrize(
+    "held", [{"a": 3}, {"a": {"who": []}}, {"": {}}, {"a": {"experiment": "No Name"}}, {"a": {"people": ["p"] * 41}},
+             {str(at): {} for at in range(41)}],
+)  # fmt: skip
+def test_what_is_no_rule_on_evidence(held: dict) -> None:
+    with pytest.raises(InvalidInput):
+        read_rules(held)
+
+
+def test_a_rule_that_binds_to_nothing_is_none() -> None:
+    assert read_rules({"a": {}, "b": {"people": []}, "c": {"experiment": None}}) == {}
+    assert len(read_rules({str(at): {"people": ["p"]} for at in range(40)})) == 40

@@ -2,6 +2,7 @@
 
 frost-alarm/42          frost-alarm/last        frost-alarm/best:recall
 nights@3                nights@latest           frost-alarm@production
+frost-net@best:recall   frost-alarm@lead        frost-alarm@newest
 frost-alarm/42:model/net.onnx                   nights@3:2024/station-07.csv
 orchard/frost-alarm/42  orchard/nights@3        (a project before any of them)
 0190a1b2-…              3f2a9c1e77              (a run's id, or its last ten or more digits)
@@ -16,6 +17,7 @@ from kinetrum.core.errors import InvalidInput
 from kinetrum.core.values import check_name
 
 _DIGEST = re.compile(r"sha256:[0-9a-f]{8,64}(?=:|\Z)")
+_BEST = re.compile(r"best:[^:]+")
 _HEX_TAIL = re.compile(r"[0-9a-f][0-9a-f-]{8,35}[0-9a-f]\Z")
 
 
@@ -36,7 +38,10 @@ class RunRef:
 
 @dataclass(frozen=True)
 class VersionRef:
-    """`NAME@WHICH`: a version of an artifact or a model, by number, stage, `latest`, `lead` or `sha256:…`."""
+    """`NAME@WHICH`: a version of an artifact or a model.
+
+    By number or `sha256:…`; of an artifact also `latest` or `best:KEY`; of a model a stage, `lead` or `newest`.
+    """
 
     name: str
     which: str
@@ -124,12 +129,16 @@ def _split_path(text: str) -> tuple[str, str | None]:
 def _version(text: str) -> VersionRef:
     before, _, which = text.partition("@")
     project, slash, name = before.rpartition("/")
-    digest = _DIGEST.match(which)
-    pick = digest[0] if digest else which.partition(":")[0]
+    digest, best = _DIGEST.match(which), _BEST.match(which)
+    pick = digest[0] if digest else best[0] if best else which.partition(":")[0]
     _, colon, path = which[len(pick) :].partition(":")
     if not pick or (colon and not path):
         raise _unreadable(text)
-    if not digest and not (pick.isascii() and pick.isdigit()) and pick not in {"latest", "lead"}:
+    if pick == "best":
+        raise InvalidInput(
+            f"{text!r}: best by what? Write a key behind it, as in {name}@best:recall.", field="reference"
+        )
+    if not digest and not best and not (pick.isascii() and pick.isdigit()) and pick not in {"latest", "lead", "newest"}:
         check_name(pick, "stage")
     return VersionRef(
         check_name(name, "reference"),

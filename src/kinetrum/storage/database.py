@@ -179,3 +179,8 @@ def insert_many(head: str, rows: list[tuple[Any, ...]], tail: str = "", size: in
 def places(values: list[Any]) -> str:
     """Return the placeholders of an IN list."""
     return "(" + ", ".join(["%s"] * len(values)) + ")"
+
+
+def named_rows(select: peewee.ModelSelect[Any]) -> list[Any]:
+    """Return what a query of several tables or aggregates selects, each row with its columns by name."""
+    return list(select.namedtuples())

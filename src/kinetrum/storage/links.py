@@ -6,8 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+from peewee import fn
+
 from kinetrum.storage.artifacts import VersionRow, version_by_id
-from kinetrum.storage.database import execute, places, query
+from kinetrum.storage.database import execute, named_rows, places, query
+from kinetrum.storage.tables import Artifact, ArtifactVersion, RunArtifact
 
 
 @dataclass(frozen=True)
@@ -85,3 +88,65 @@ def checkpoints_of_run(run_id: int, artifact_id: int) -> list[LinkRow]:
         run_id, artifact_id,
     )  # fmt: skip
     return [LinkRow(*row) for row in rows]
+
+
+def step_of(run_id: int, version_id: int) -> int | None:
+    """Return the latest step at which a run generated a version; None where it told none."""
+    step = (
+        RunArtifact.select(fn.MAX(RunArtifact.step))
+        .where(
+            (RunArtifact.run_id == run_id)
+            & (RunArtifact.version_id == version_id)
+            & (RunArtifact.relation == "generated")
+        )
+        .scalar()
+    )
+    return None if step is None else int(step)
+
+
+def last_steps(run_ids: Sequence[int]) -> dict[tuple[int, int], int]:
+    """Return, by (run, artifact), the last step at which these runs generated a version of an artifact."""
+    if not run_ids:
+        return {}
+    rows = (
+        RunArtifact.select(RunArtifact.run_id, ArtifactVersion.artifact_id, fn.MAX(RunArtifact.step).alias("last_step"))
+        .join(ArtifactVersion, on=(ArtifactVersion.version_id == RunArtifact.version_id))
+        .where(
+            RunArtifact.run_id.in_(list(run_ids))
+            & (RunArtifact.relation == "generated")
+            & RunArtifact.step.is_null(False)
+        )
+        .group_by(RunArtifact.run_id, ArtifactVersion.artifact_id)
+    )
+    return {(row.run_id, row.artifact_id): int(row.last_step) for row in named_rows(rows)}
+
+
+@dataclass(frozen=True)
+class Generated:
+    """A version of an artifact that a run generated: its number, and at which step."""
+
+    version_id: int
+    number: int
+    step: int | None
+
+
+def generated_under(run_id: int, name: str) -> list[Generated]:
+    """Return the versions of that name, neither purged nor in the bin, that a run generated, by step and number.
+
+    Content that came again at another step stands there once more.
+    """
+    rows = (
+        RunArtifact.select(RunArtifact.version_id, ArtifactVersion.number, RunArtifact.step)
+        .distinct()
+        .join(ArtifactVersion, on=(ArtifactVersion.version_id == RunArtifact.version_id))
+        .join(Artifact, on=(Artifact.artifact_id == ArtifactVersion.artifact_id))
+        .where(
+            (RunArtifact.run_id == run_id)
+            & (RunArtifact.relation == "generated")
+            & (Artifact.name == name)
+            & ArtifactVersion.purged_at.is_null()
+            & ArtifactVersion.binned_at.is_null()
+        )
+    )
+    found = [Generated(row.version_id, row.number, row.step) for row in named_rows(rows)]
+    return sorted(found, key=lambda one: (-1 if one.step is None else one.step, one.number))

@@ -21,6 +21,7 @@ class Occupied:
     number: int | None = None
     since: datetime | None = None
     placed_by: str | None = None
+    approvals_asked: int = 1
     standing: Standing | None = None
 
 
@@ -40,6 +41,8 @@ class Summary:
     last_number: int
     lead_number: int | None
     created_at: datetime
+    renewed_approvals: bool
+    lead_approvals: int
     stages: list[Occupied] = field(default_factory=list)
     reviews: dict[Review, int] = field(default_factory=lambda: dict.fromkeys(Review, 0))
     newest_at: datetime | None = None
@@ -53,7 +56,8 @@ def models_in(project_ids: Sequence[int]) -> list[Summary]:
         return []
     rows = query(
         "SELECT m.model_id, m.project_id, j.name, m.name, m.purpose, p.full_name, m.labels, m.image,"
-        " m.approvals_needed, m.last_number, m.lead_number, m.created_at FROM model m JOIN project j USING (project_id)"
+        " m.approvals_needed, m.last_number, m.lead_number, m.created_at, m.renewed_approvals, m.lead_approvals"
+        " FROM model m JOIN project j USING (project_id)"
         f" JOIN person p ON p.person_id = COALESCE(m.owner_id, m.created_by) WHERE m.project_id IN {places(wanted)}"
         " ORDER BY m.name, j.name",
         *wanted,
@@ -62,7 +66,22 @@ def models_in(project_ids: Sequence[int]) -> list[Summary]:
     for row in rows:
         labels: dict[str, str] = json.loads(row[6])
         found.append(
-            Summary(row[0], row[1], row[2], row[3], row[4], row[5], labels, row[7], row[8], row[9], row[10], row[11])
+            Summary(
+                row[0],
+                row[1],
+                row[2],
+                row[3],
+                row[4],
+                row[5],
+                labels,
+                row[7],
+                row[8],
+                row[9],
+                row[10],
+                row[11],
+                bool(row[12]),
+                row[13],
+            )
         )
     return found
 
@@ -80,7 +99,8 @@ def complete(found: Sequence[Summary], reviews: bool = True) -> None:
 def _add_ladders(by_id: dict[int, Summary]) -> None:
     ids = list(by_id)
     rows = query(
-        "SELECT s.model_id, s.name, s.asks_approved, s.least_role, s.placers, t.number, t.placed_at, p.full_name"
+        "SELECT s.model_id, s.name, s.asks_approved, s.least_role, s.placers, t.number, t.placed_at, p.full_name,"
+        " COALESCE(t.approvals_asked, 1)"
         " FROM stage s LEFT JOIN (SELECT model_id, stage, MAX(depth) AS depth FROM stage_stay WHERE model_id IN"
         f" {places(ids)} GROUP BY model_id, stage) top ON top.model_id = s.model_id AND top.stage = s.name"
         " LEFT JOIN stage_stay t ON t.model_id = top.model_id AND t.stage = top.stage AND t.depth = top.depth"
@@ -88,13 +108,18 @@ def _add_ladders(by_id: dict[int, Summary]) -> None:
         " ORDER BY s.model_id, s.position",
         *ids, *ids,
     )  # fmt: skip
-    for model_id, name, asks, role, placers, number, since, person in rows:
+    for model_id, name, asks, role, placers, number, since, person, asked in rows:
         stage = Stage(name, bool(asks), Role(role), tuple(json.loads(placers)))
-        by_id[model_id].stages.append(Occupied(stage, number, since, person))
+        by_id[model_id].stages.append(Occupied(stage, number, since, person, asked))
 
 
+# Of each version: approvals that count, all approvals, rejections. An approval older than the newest evidence counts
+# where the model does not ask for it again.
 _VERDICTS = (
-    "SELECT model_id, number, SUM(approves) AS approves, SUM(NOT approves) AS rejects FROM verdict WHERE model_id IN"
+    "SELECT d.model_id, d.number, SUM(d.approves AND NOT (r.renewed_approvals AND d.given_at < COALESCE((SELECT"
+    " MAX(e.created_at) FROM evidence e WHERE e.model_id = d.model_id AND e.number = d.number), d.given_at))) AS"
+    " approves, SUM(d.approves) AS every, SUM(NOT d.approves) AS rejects"
+    " FROM verdict d JOIN model r USING (model_id) WHERE d.model_id IN"
 )
 
 
@@ -105,7 +130,7 @@ def _add_reviews(by_id: dict[int, Summary]) -> None:
         "SELECT v.model_id, COUNT(*), MAX(v.created_at), SUM(COALESCE(d.rejects, 0) > 0),"
         " SUM(COALESCE(d.rejects, 0) = 0 AND COALESCE(d.approves, 0) > 0 AND d.approves >= m.approvals_needed)"
         f" FROM model_version v JOIN model m USING (model_id) LEFT JOIN ({_VERDICTS} {places(ids)}"
-        " GROUP BY model_id, number) d ON d.model_id = v.model_id AND d.number = v.number"
+        " GROUP BY d.model_id, d.number) d ON d.model_id = v.model_id AND d.number = v.number"
         f" WHERE v.model_id IN {places(ids)} GROUP BY v.model_id",
         *ids, *ids,
     )  # fmt: skip
@@ -125,16 +150,16 @@ def _add_standings(by_id: dict[int, Summary]) -> None:
     damaged, among = _damaged(pairs), f"({', '.join(['(%s, %s)'] * len(pairs))})"
     flat = [part for pair in pairs for part in pair]
     rows = query(
-        "SELECT v.model_id, v.number, v.retired, v.number IN (SELECT d.number FROM verdict d WHERE d.model_id ="
-        " v.model_id AND d.number = v.number AND NOT d.approves), (SELECT COUNT(*) FROM verdict d WHERE d.model_id ="
-        f" v.model_id AND d.number = v.number) FROM model_version v WHERE (v.model_id, v.number) IN {among}",
-        *flat,
-    )
-    for model_id, number, retired, rejected, verdicts in rows:
+        "SELECT v.model_id, v.number, v.retired, COALESCE(d.rejects, 0), COALESCE(d.approves, 0), COALESCE(d.every, 0)"
+        f" FROM model_version v LEFT JOIN ({_VERDICTS} {places(list(by_id))} GROUP BY d.model_id, d.number) d"
+        f" ON d.model_id = v.model_id AND d.number = v.number WHERE (v.model_id, v.number) IN {among}",
+        *by_id, *flat,
+    )  # fmt: skip
+    for model_id, number, retired, rejects, approves, every in rows:
         model = by_id[model_id]
-        enough = verdicts and verdicts >= model.approvals_needed
-        review = Review.REJECTED if rejected else Review.APPROVED if enough else Review.PENDING
-        standing = Standing(number, review, bool(retired), (model_id, number) in damaged)
+        enough = approves >= max(1, model.approvals_needed)
+        review = Review.REJECTED if rejects else Review.APPROVED if enough else Review.PENDING
+        standing = Standing(number, review, bool(retired), (model_id, number) in damaged, int(every))
         if number == model.lead_number:
             model.lead_standing = standing
         for held in model.stages:

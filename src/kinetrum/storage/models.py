@@ -7,12 +7,23 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from peewee import fn
+
 from kinetrum.core.permissions import Role
 from kinetrum.core.registry.ladder import Stack, Stage, Stay
-from kinetrum.core.registry.review import Standing, review_of
+from kinetrum.core.registry.review import Given, Standing, counting_approvals, review_of
 from kinetrum.storage.clock import iso, now
-from kinetrum.storage.database import execute, insert_many, query
-from kinetrum.storage.tables import ModelVersion, RegisteredModel, StageEvent, StageRow
+from kinetrum.storage.database import execute, insert_many, named_rows, query
+from kinetrum.storage.tables import (
+    EvidenceRecord,
+    ModelVersion,
+    Person,
+    RegisteredModel,
+    StageEvent,
+    StageRow,
+    StageStay,
+    Verdict,
+)
 
 
 @dataclass(frozen=True)
@@ -36,6 +47,9 @@ class ModelRow:
     owner_id: int | None
     labels: dict[str, str]
     image: str | None
+    renewed_approvals: bool
+    lead_approvals: int
+    evidence_rules: dict[str, dict[str, Any]]
 
 
 @dataclass(frozen=True)
@@ -55,11 +69,12 @@ class ModelVersionRow:
     labels: dict[str, str]
     added_values: dict[str, Any]
     signature: dict[str, Any] | None
+    step: int | None
 
 
 @dataclass(frozen=True)
 class VerdictRow:
-    """The standing verdict of one person on one version."""
+    """The standing verdict of one person on one version; `older`: than the version's newest evidence."""
 
     number: int
     person_id: int
@@ -67,6 +82,7 @@ class VerdictRow:
     approves: bool
     comment: str
     given_at: datetime
+    older: bool
 
 
 @dataclass(frozen=True)
@@ -97,6 +113,7 @@ def _model(found: RegisteredModel) -> ModelRow:
         found.model_id, found.project_id, found.name, found.purpose, found.approvals_needed, bool(found.second_pair),
         found.last_number, found.lead_number, found.created_by, found.created_at, found.card, found.card_revision,
         json.loads(found.card_sections), found.gates, found.owner_id, json.loads(found.labels), found.image,
+        bool(found.renewed_approvals), found.lead_approvals, json.loads(found.evidence_rules),
     )  # fmt: skip
 
 
@@ -119,6 +136,15 @@ def version_asked_for(model_id: int, which: str) -> tuple[int, int] | None:
     return rows[0] if rows else None
 
 
+def marks_of(model_id: int, number: int) -> tuple[bool, bool]:
+    """Return whether a rejection of a version stands, and whether it is retired."""
+    version = (ModelVersion.model_id == model_id) & (ModelVersion.number == number)
+    rejections = Verdict.select().where(
+        (Verdict.model_id == model_id) & (Verdict.number == number) & (Verdict.approves == False)  # noqa: E712
+    )
+    return rejections.exists(), bool(ModelVersion.select(ModelVersion.retired).where(version).scalar())
+
+
 def stages_of_versions(model_id: int) -> dict[int, list[str]]:
     """Return the stages on which versions of a model stand now, by version number."""
     found: dict[int, list[str]] = {}
@@ -139,7 +165,7 @@ def add_model(project_id: int, name: str, purpose: str, ladder: tuple[Stage, ...
     model_id = RegisteredModel.insert(
         project_id=project_id, name=name, purpose=purpose, approvals_needed=1, second_pair=False, last_number=0,
         created_by=person_id, created_at=now(), card=card, card_revision=0, card_sections="[]", gates="",
-        owner_id=person_id, labels="{}", image=None,
+        owner_id=person_id, labels="{}", image=None, renewed_approvals=True, lead_approvals=1, evidence_rules="{}",
     ).execute()  # fmt: skip
     _insert_ladder(model_id, ladder)
 
@@ -185,22 +211,26 @@ def ladder_of(model_id: int) -> tuple[Stage, ...]:
 def stacks_of(model_id: int) -> dict[str, Stack]:
     """Return the stack of every stage that was ever placed on and not emptied since."""
     found: dict[str, list[Stay]] = {}
-    rows = query(
-        "SELECT s.stage, s.number, p.full_name, s.placed_at FROM stage_stay s JOIN person p ON p.person_id ="
-        " s.placed_by WHERE s.model_id = %s ORDER BY s.stage, s.depth",
-        model_id,
+    rows = (
+        StageStay.select(
+            StageStay.stage, StageStay.number, StageStay.placed_at, StageStay.approvals_asked, Person.full_name
+        )
+        .join(Person, on=(Person.person_id == StageStay.placed_by))
+        .where(StageStay.model_id == model_id)
+        .order_by(StageStay.stage, StageStay.depth)
     )
-    for stage, number, person, placed_at in rows:
-        found.setdefault(stage, []).append(Stay(number, person, iso(placed_at) or ""))
+    for row in named_rows(rows):
+        stay = Stay(row.number, row.full_name, iso(row.placed_at) or "", row.approvals_asked)
+        found.setdefault(row.stage, []).append(stay)
     return {stage: tuple(stays) for stage, stays in found.items()}
 
 
-def push_stay(model_id: int, stage: str, depth: int, number: int, person_id: int) -> None:
-    """Put a version on top of a stage's stack."""
-    execute(
-        "INSERT INTO stage_stay (model_id, stage, depth, number, placed_by, placed_at) VALUES (%s, %s, %s, %s, %s, %s)",
-        model_id, stage, depth, number, person_id, now(),
-    )  # fmt: skip
+def push_stay(model_id: int, stage: str, depth: int, number: int, person_id: int, approvals_asked: int) -> None:
+    """Put a version on top of a stage's stack, with how many approvals the stage takes now (0: none)."""
+    StageStay.insert(
+        model_id=model_id, stage=stage, depth=depth, number=number, placed_by=person_id, placed_at=now(),
+        approvals_asked=approvals_asked,
+    ).execute()  # fmt: skip
 
 
 def cut_stack(model_id: int, stage: str, height: int) -> None:
@@ -252,7 +282,7 @@ def _version(found: ModelVersion) -> ModelVersionRow:
     return ModelVersionRow(
         found.model_id, found.number, found.uid, found.version_id, found.run_id, found.origin, found.comment,
         bool(found.retired), found.created_by, found.created_at, json.loads(found.labels),
-        json.loads(found.added_values), json.loads(found.signature) if found.signature else None,
+        json.loads(found.added_values), json.loads(found.signature) if found.signature else None, found.step,
     )  # fmt: skip
 
 
@@ -279,6 +309,7 @@ def add_model_version(
     labels: dict[str, str],
     added_values: dict[str, Any],
     signature: dict[str, Any] | None,
+    step: int | None,
 ) -> int:
     """Insert the next version of a locked model and return its number."""
     number = model.last_number + 1
@@ -287,6 +318,7 @@ def add_model_version(
         model_id=model.model_id, number=number, uid=uid, version_id=version_id, run_id=run_id, origin=origin,
         comment=comment, retired=False, created_by=person_id, created_at=now(), labels=json.dumps(labels),
         added_values=json.dumps(added_values), signature=None if signature is None else json.dumps(signature),
+        step=step,
     ).execute()  # fmt: skip
     return number
 
@@ -298,19 +330,41 @@ def set_retired(model_id: int, number: int, retired: bool) -> None:
     ).execute()
 
 
-def set_lead(model_id: int, number: int | None) -> None:
-    """Choose the lead version, or leave it to the ladder."""
-    RegisteredModel.update(lead_number=number).where(RegisteredModel.model_id == model_id).execute()
+def set_lead(model_id: int, number: int | None, approvals_needed: int) -> None:
+    """Choose the lead version, with how many approvals it takes now, or leave it to the ladder."""
+    RegisteredModel.update(lead_number=number, lead_approvals=approvals_needed).where(
+        RegisteredModel.model_id == model_id
+    ).execute()
 
 
 def verdicts_of(model_id: int) -> list[VerdictRow]:
     """Return the standing verdicts on all versions of a model."""
-    rows = query(
-        "SELECT v.number, v.person_id, p.full_name, v.approves, v.comment, v.given_at FROM verdict v"
-        " JOIN person p USING (person_id) WHERE v.model_id = %s ORDER BY v.given_at",
-        model_id,
+    newest = newest_evidence(model_id)
+    rows = (
+        Verdict.select(
+            Verdict.number, Verdict.person_id, Person.full_name, Verdict.approves, Verdict.comment, Verdict.given_at
+        )
+        .join(Person, on=(Person.person_id == Verdict.person_id))
+        .where(Verdict.model_id == model_id)
+        .order_by(Verdict.given_at)
     )
-    return [VerdictRow(row[0], row[1], row[2], bool(row[3]), row[4], row[5]) for row in rows]
+    return [
+        VerdictRow(
+            row.number, row.person_id, row.full_name, bool(row.approves), row.comment, row.given_at,
+            row.number in newest and row.given_at < newest[row.number],
+        )
+        for row in named_rows(rows)
+    ]  # fmt: skip
+
+
+def newest_evidence(model_id: int) -> dict[int, datetime]:
+    """Return when the newest evidence of each version came, by its number."""
+    rows = (
+        EvidenceRecord.select(EvidenceRecord.number, fn.MAX(EvidenceRecord.created_at).alias("newest"))
+        .where(EvidenceRecord.model_id == model_id)
+        .group_by(EvidenceRecord.number)
+    )
+    return {row.number: row.newest for row in named_rows(rows)}
 
 
 def set_verdict(model_id: int, number: int, person_id: int, approves: bool | None, comment: str) -> None:
@@ -332,9 +386,9 @@ def set_verdict(model_id: int, number: int, person_id: int, approves: bool | Non
 
 def standings_of(model: ModelRow) -> dict[int, Standing]:
     """Return what decides whether each version may stand on a stage."""
-    verdicts: dict[int, dict[str, bool]] = {}
+    verdicts: dict[int, list[Given]] = {}
     for verdict in verdicts_of(model.model_id):
-        verdicts.setdefault(verdict.number, {})[str(verdict.person_id)] = verdict.approves
+        verdicts.setdefault(verdict.number, []).append(Given(verdict.approves, verdict.older))
     rows = query(
         "SELECT v.number, v.retired, EXISTS (SELECT 1 FROM artifact_version a JOIN manifest_blob mb"
         " ON mb.digest = a.digest JOIN blob_file b USING (sha256) WHERE a.version_id = v.version_id AND b.damaged)"
@@ -342,8 +396,11 @@ def standings_of(model: ModelRow) -> dict[int, Standing]:
         model.model_id,
     )
     return {
-        number: Standing(
-            number, review_of(verdicts.get(number, {}), model.approvals_needed), bool(retired), bool(damaged)
-        )
+        number: _standing(model, number, verdicts.get(number, []), bool(retired), bool(damaged))
         for number, retired, damaged in rows
     }
+
+
+def _standing(model: ModelRow, number: int, verdicts: list[Given], retired: bool, damaged: bool) -> Standing:
+    review = review_of(verdicts, model.approvals_needed, model.renewed_approvals)
+    return Standing(number, review, retired, damaged, counting_approvals(verdicts, renewed=False))

@@ -73,6 +73,12 @@ def add_token(person_id: int, name: str) -> str:
     return secret
 
 
+def has_token(person_id: int, name: str) -> bool:
+    """Tell whether a person has a token of that name in use."""
+    in_use = (Token.person_id == person_id) & (Token.name == name) & Token.revoked_at.is_null()
+    return Token.select().where(in_use).exists()
+
+
 def revoke_tokens(person_id: int, name: str) -> int:
     """Revoke the person's tokens of that name; returns how many there were."""
     return execute(

@@ -7,6 +7,7 @@ a reader sees every acknowledged point, also while compaction moves it.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -15,7 +16,8 @@ from kinetrum.core.points.codec import Group, decode_batch, decode_chunk, encode
 from kinetrum.core.points.columns import Points, merge, shown, split
 from kinetrum.core.points.reduce import from_rollups, reduce, rollup, sketch
 from kinetrum.core.points.stats import Stats, combine, stats_of, unpack
-from kinetrum.storage.database import execute, insert_many, places, query
+from kinetrum.storage.database import execute, insert_many, named_rows, places, query
+from kinetrum.storage.tables import PointChunk, Series
 
 CHUNK_SIZE = 4_096
 ROLLUP_FROM = 64
@@ -215,6 +217,51 @@ def read_points(run_id: int, key: str) -> Points:
         rows = query("SELECT data FROM point_chunk WHERE series_id = %s ORDER BY first_step", series_id)
         stored = [decode_chunk(raw) for (raw,) in rows]
     return merge([*stored, *waiting])
+
+
+def read_at(run_id: int, steps: Sequence[int]) -> dict[int, dict[str, tuple[int, float]]]:
+    """Return for each step the latest shown point of every metric of a run up to it: (its step, its value).
+
+    A metric that began later is missing there. Only the chunks that hold these points are read.
+    """
+    # The tail is read before the chunks: compaction moves points from it to them, never back.
+    waiting = _tail_points(run_id, None)
+    series = Series.select(Series.series_id, Series.name).where(Series.run_id == run_id).order_by(Series.series_id)
+    names = {row.series_id: row.name for row in named_rows(series)}
+    starts: dict[int, list[tuple[int, int]]] = defaultdict(list)
+    layout = (
+        PointChunk.select(PointChunk.series_id, PointChunk.first_step, PointChunk.chunk_id)
+        .where(PointChunk.series_id.in_(list(names)))
+        .order_by(PointChunk.series_id, PointChunk.first_step, PointChunk.first_time)
+    )
+    for row in named_rows(layout) if names else ():
+        starts[row.series_id].append((row.first_step, row.chunk_id))
+    needed: dict[int, dict[int, int]] = {
+        step: {
+            series_id: rows[at - 1][1] for series_id, rows in starts.items()
+            if (at := bisect_right(rows, (step, 2**63)))
+        } for step in steps
+    }  # fmt: skip
+    wanted = sorted({chunk for chunks in needed.values() for chunk in chunks.values()})
+    chunks = PointChunk.select(PointChunk.chunk_id, PointChunk.data).where(PointChunk.chunk_id.in_(wanted))
+    stored = {row.chunk_id: decode_chunk(row.data) for row in named_rows(chunks)} if wanted else {}
+    return {
+        step: _latest_up_to(
+            step, {names[series_id]: stored[chunk] for series_id, chunk in held.items()}, waiting
+        ) for step, held in needed.items()
+    }  # fmt: skip
+
+
+def _latest_up_to(
+    step: int, stored: dict[str, Points], waiting: dict[str, list[Points]]
+) -> dict[str, tuple[int, float]]:
+    found = {}
+    for name in dict.fromkeys([*stored, *waiting]):
+        points = shown(merge([*([stored[name]] if name in stored else []), *waiting.get(name, [])]))
+        points = points.cut(points.steps <= step)
+        if len(points):
+            found[name] = (int(points.steps[-1]), float(points.values[-1]))
+    return found
 
 
 def read_stretch(run_id: int, key: str, after: int, chunks: int = 32) -> tuple[Points, int | None]:

@@ -230,6 +230,9 @@ class RegisteredModel(Table):
     owner_id = IntegerField(null=True)
     labels = TextField()
     image = CharField(null=True)
+    renewed_approvals = BooleanField()
+    lead_approvals = IntegerField()
+    evidence_rules = TextField()
 
     class Meta:
         table_name = "model"
@@ -249,6 +252,7 @@ class ModelVersion(Table):
     labels = TextField()
     added_values = TextField()
     signature = TextField(null=True)
+    step = BigIntegerField(null=True)
 
     class Meta:
         primary_key = CompositeKey("model_id", "number")
@@ -274,6 +278,7 @@ class StageStay(Table):
     number = IntegerField()
     placed_by = IntegerField()
     placed_at = DateTimeField()
+    approvals_asked = IntegerField()
 
     class Meta:
         primary_key = CompositeKey("model_id", "stage", "depth")
@@ -304,6 +309,62 @@ class Verdict(Table):
 
     class Meta:
         primary_key = CompositeKey("model_id", "number", "person_id")
+
+
+class EvidenceRecord(Table):
+    evidence_id = BigIntegerField(primary_key=True)
+    uid = Binary()
+    model_id = IntegerField()
+    number = IntegerField()
+    data_name = CharField()
+    data_digest = CharField(null=True)
+    run_id = BigIntegerField()
+    rows_version = BigIntegerField(null=True)
+    results = TextField()
+    created_by = IntegerField()
+    created_at = DateTimeField()
+
+    class Meta:
+        table_name = "evidence"
+
+
+class RowsJudgement(Table):
+    inputs = Binary(primary_key=True)
+    verdicts = TextField()
+    judged_at = DateTimeField()
+
+
+class RunArtifact(Table):
+    run_id = BigIntegerField()
+    uid = Binary()
+    version_id = BigIntegerField()
+    relation = CharField()
+    role = CharField(null=True)
+    step = BigIntegerField(null=True)
+    recorded_at = DateTimeField()
+    activity = CharField(null=True)
+    keep = CharField(null=True)
+
+    class Meta:
+        primary_key = CompositeKey("run_id", "uid")
+
+
+class Series(Table):
+    series_id = BigIntegerField(primary_key=True)
+    run_id = BigIntegerField()
+    name = CharField()
+
+
+class PointChunk(Table):
+    chunk_id = BigIntegerField(primary_key=True)
+    series_id = BigIntegerField()
+    first_step = BigIntegerField()
+    first_time = BigIntegerField()
+    last_step = BigIntegerField()
+    last_time = BigIntegerField()
+    n = IntegerField()
+    stats = Binary()
+    data = Binary()
 
 
 class JournalEntry(Table):

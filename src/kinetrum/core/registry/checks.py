@@ -8,6 +8,7 @@ from typing import Any
 
 from kinetrum.core.noise.verdict import Outcome, RowsVerdict, percent
 from kinetrum.core.registry.gates import (
+    ANY_FINGERPRINT,
     DAY_S,
     Approvals,
     Better,
@@ -18,6 +19,7 @@ from kinetrum.core.registry.gates import (
     HasSignature,
     Recorded,
 )
+from kinetrum.core.registry.values import VersionValues
 
 
 @dataclass(frozen=True)
@@ -37,11 +39,14 @@ class Evidence:
 
 @dataclass(frozen=True)
 class Facts:
-    """What gates look at of one version."""
+    """What gates look at of one version.
+
+    `stands`: whether it stands on the stage now. `untracked` names files of its run's own code that no commit has.
+    """
 
     number: int
     approvals: int
-    values: Mapping[str, Any]
+    values: VersionValues
     evidence: Mapping[str, Evidence]
     missing_sections: Callable[[Sequence[str]], list[str]]
     incompatible: list[str] | None
@@ -50,6 +55,8 @@ class Facts:
     commit: str | None
     uncommitted: bool
     from_run: bool
+    stands: bool = True
+    untracked: tuple[str, ...] = ()
 
 
 Judge = Callable[[str, str, float], "RowsVerdict | str"]
@@ -109,39 +116,56 @@ def _check_bound(gate: Bound, candidate: Facts) -> Check:
              f"at most {gate.at_most:g}" if gate.at_most is not None else ""]  # fmt: skip
     asks = f"{gate.value}{f' on {gate.on}' if gate.on else ''} {' and '.join(part for part in parts if part)}"
     if gate.on is None:
-        held = candidate.values
+        held, at = candidate.values.values, _at_step(candidate.values, gate.value)
     else:
-        there = candidate.evidence.get(gate.on)
-        if there is None:
-            return Check("bound", asks, False, _no_evidence(candidate, gate.on))
-        held = there.results
+        lacking = _lacking(candidate, gate.on, gate.fingerprint)
+        if lacking:
+            return Check("bound", asks, False, lacking)
+        held, at = candidate.evidence[gate.on].results, ""
     number = _number(held.get(gate.value))
     if number is None:
         known = ", ".join(sorted(held)[:8]) or "none"
         return Check("bound", asks, False, f"it has no number for {gate.value}; it has {known}")
     # NaN is neither at least nor at most anything.
     met = (gate.at_least is None or number >= gate.at_least) and (gate.at_most is None or number <= gate.at_most)
-    return Check("bound", asks, met, f"it is {number:.4g}",
+    return Check("bound", asks, met, f"it is {number:.4g}{at}",
                  {"value": number, "at_least": gate.at_least, "at_most": gate.at_most})  # fmt: skip
 
 
-def _no_evidence(facts: Facts, on: str) -> str:
-    known = _listed(sorted(facts.evidence)) if facts.evidence else "none"
-    return f"version {facts.number} has no evidence on {on}; it has {known}"
+def _at_step(values: VersionValues, key: str) -> str:
+    """Say at which step of its run a checkpoint has a value."""
+    if values.step is None or values.step_of(key) is None:
+        return ""
+    earlier = values.earlier.get(key)
+    return f" at step {values.step}" if earlier is None else f" at step {earlier}, the latest before step {values.step}"
+
+
+def _lacking(facts: Facts, on: str, fingerprint: str) -> str | None:
+    """Say why a version's evidence on named data does not count; None where it does."""
+    there = facts.evidence.get(on)
+    if there is None:
+        known = _listed(sorted(facts.evidence)) if facts.evidence else "none"
+        return f"version {facts.number} has no evidence on {on}; it has {known}"
+    if there.data is None and fingerprint != ANY_FINGERPRINT:
+        return (
+            f"the evidence of version {facts.number} on {on} has no fingerprint of the data; add evidence with the "
+            f'data that it was judged on, or let the gate take any (fingerprint = "{ANY_FINGERPRINT}")'
+        )
+    return None
 
 
 def _check_better(gate: Better, candidate: Facts, occupant: Facts | None, judge: Judge) -> Check:
     more = f" by more than {gate.by:g}" if gate.by else ""
     asks = f"better {gate.value} on {gate.on} than the occupant{more}, beyond noise at {percent(gate.confidence)}"
     if occupant is None:
-        return Check("better", asks, True, "the stage is empty: there is nothing to be better than")
+        return Check("better", asks, True, "no version stood there yet: there is nothing to be better than")
     if occupant.number == candidate.number:
-        return Check("better", asks, True, "it is the occupant")
+        return Check("better", asks, True, "it is the occupant" if occupant.stands else "it stood there last")
     for facts in (candidate, occupant):
-        there = facts.evidence.get(gate.on)
-        if there is None:
-            return Check("better", asks, False, _no_evidence(facts, gate.on))
-        if not there.rows:
+        lacking = _lacking(facts, gate.on, gate.fingerprint)
+        if lacking:
+            return Check("better", asks, False, lacking)
+        if not facts.evidence[gate.on].rows:
             return Check("better", asks, False,
                          f"version {facts.number} has no predictions row by row on {gate.on}")  # fmt: skip
     ours, theirs = candidate.evidence[gate.on], occupant.evidence[gate.on]
@@ -151,10 +175,10 @@ def _check_better(gate: Better, candidate: Facts, occupant: Facts | None, judge:
     told = judge(gate.on, gate.value, gate.confidence)
     if isinstance(told, str):
         return Check("better", asks, False, told)
-    return _check_rows(gate, asks, told, candidate.number, occupant.number)
+    return _check_rows(gate, asks, told, candidate.number, occupant)
 
 
-def _check_rows(gate: Better, asks: str, verdict: RowsVerdict, number: int, other: int) -> Check:
+def _check_rows(gate: Better, asks: str, verdict: RowsVerdict, number: int, occupant: Facts) -> Check:
     """Judge a gate by the verdict on the same rows, the one that the review shows."""
     sign = 1 if verdict.higher_is_better else -1
     gain = sign * verdict.change
@@ -162,7 +186,8 @@ def _check_rows(gate: Better, asks: str, verdict: RowsVerdict, number: int, othe
         "candidate": verdict.left, "occupant": verdict.right, "gain": gain, "rows": verdict.rows,
         "confidence": verdict.confidence,
     }  # fmt: skip
-    values = f"{verdict.left:.4g} against {verdict.right:.4g} of version {other}"
+    other, last = occupant.number, "" if occupant.stands else ", which stood there last"
+    values = f"{verdict.left:.4g} against {verdict.right:.4g} of version {other}{last}"
     if verdict.left_out:
         both = f"{verdict.rows:,} of the {verdict.rows + verdict.left_out:,} rows"
         return Check("better", asks, False, f"{values}, but version {number} was judged on {both} of version {other}"
@@ -207,15 +232,18 @@ def _check_recorded(what: Sequence[str], candidate: Facts) -> Check:
         wrong.append("its run recorded no commit")
     if "committed" in what and candidate.uncommitted:
         wrong.append("its run had uncommitted changes")
+    if "committed" in what and candidate.untracked:
+        more = f" and {len(candidate.untracked) - 3} more" if len(candidate.untracked) > 3 else ""
+        wrong.append(f"no commit has {', '.join(candidate.untracked[:3])}{more}, which its run carried out")
     return Check("recorded", asks, not wrong, "; ".join(wrong) or "all of it is")
 
 
 def _check_fresh(gate: Fresh, candidate: Facts, now_s: float) -> Check:
     asks = f"evidence on {gate.on}{f' not older than {gate.within}' if gate.within else ''}"
-    there = candidate.evidence.get(gate.on)
-    if there is None:
-        return Check("evidence", asks, False, _no_evidence(candidate, gate.on))
-    age = max(0.0, now_s - there.at_s)
+    lacking = _lacking(candidate, gate.on, gate.fingerprint)
+    if lacking:
+        return Check("evidence", asks, False, lacking)
+    age = max(0.0, now_s - candidate.evidence[gate.on].at_s)
     return Check("evidence", asks, gate.within_s is None or age <= gate.within_s, f"it is {_age(age)} old",
                  {"age_s": age, "within_s": gate.within_s})  # fmt: skip
 

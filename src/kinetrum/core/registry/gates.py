@@ -14,6 +14,8 @@ from kinetrum.core.noise.difference import CONFIDENCE
 
 GATES_LIMIT, TEXT_LIMIT = 40, 20_000
 DAY_S = 86_400.0
+# Whether evidence must say on which data it was judged, by fingerprint; a gate may take any.
+RECORDED_FINGERPRINT, ANY_FINGERPRINT = "recorded", "any"
 _UNITS = {"m": 60.0, "h": 3_600.0, "d": DAY_S, "w": 7 * DAY_S}
 
 
@@ -25,16 +27,21 @@ class Bound:
     on: str | None
     at_least: float | None
     at_most: float | None
+    fingerprint: str = RECORDED_FINGERPRINT
 
 
 @dataclass(frozen=True)
 class Better:
-    """Better than the occupant by at least `by`, and beyond noise at a confidence, on the same rows of named data."""
+    """Better than the occupant beyond noise at a confidence, on the same rows of named data.
+
+    `by`: the whole interval of the gain must lie above it, so that the gain is more than `by` beyond noise.
+    """
 
     value: str
     on: str
     by: float
     confidence: float
+    fingerprint: str = RECORDED_FINGERPRINT
 
 
 @dataclass(frozen=True)
@@ -72,6 +79,7 @@ class Fresh:
     on: str
     within_s: float | None
     within: str
+    fingerprint: str = RECORDED_FINGERPRINT
 
 
 Gate = Bound | Better | Approvals | Card | HasSignature | Recorded | Fresh
@@ -105,7 +113,7 @@ def read_gates(text: str, stages: Sequence[str]) -> dict[str, tuple[Gate, ...]]:
 def _of_stage(stage: str, table: Mapping[str, Any]) -> tuple[Gate, ...]:
     for key in table:
         if key not in _KEYS:
-            raise _wrong(f"{stage}.{key}", f"no gate of ours; gates are {', '.join(sorted(_KEYS))}", said="is")
+            raise _wrong(f"{stage}.{key}", f"not a gate; the gates are {', '.join(sorted(_KEYS))}", said="is")
     gates: list[Gate] = []
     for key, read in (("bound", _bound), ("better", _better), ("evidence", _fresh)):
         for at, given in enumerate(_tables(table.get(key, []), f"{stage}.{key}")):
@@ -155,6 +163,13 @@ class _Reader:
             raise _wrong(f"{self.place}.{key}", f"a text, as in {key} = {example!r}".replace("'", '"'))
         return given
 
+    def fingerprint(self) -> str:
+        """Take whether evidence without a data fingerprint counts."""
+        given = self.table.pop("fingerprint", RECORDED_FINGERPRINT)
+        if given not in {RECORDED_FINGERPRINT, ANY_FINGERPRINT}:
+            raise _wrong(f"{self.place}.fingerprint", f'"{RECORDED_FINGERPRINT}" or "{ANY_FINGERPRINT}"')
+        return str(given)
+
     def number(self, key: str, low: float = -math.inf, high: float = math.inf) -> float | None:
         given = self.table.pop(key, None)
         if given is None:
@@ -182,15 +197,17 @@ def _bound(given: _Reader) -> Bound:
         raise _wrong(given.place, "at_least or at_most, or both", said="needs")
     if least is not None and most is not None and least > most:
         raise _wrong(given.place, f"met by nothing: at_least {least:g} is over at_most {most:g}", said="is")
+    fingerprint = given.fingerprint()
     given.end()
-    return Bound(value or "", on, least, most)
+    return Bound(value or "", on, least, most, fingerprint)
 
 
 def _better(given: _Reader) -> Better:
     value, on = given.text("value", "recall"), given.text("on", "holdout")
     by, confidence = given.number("by", 0.0), given.number("confidence", 0.5, 0.9999)
+    fingerprint = given.fingerprint()
     given.end()
-    return Better(value or "", on or "", by or 0.0, CONFIDENCE if confidence is None else confidence)
+    return Better(value or "", on or "", by or 0.0, CONFIDENCE if confidence is None else confidence, fingerprint)
 
 
 def _fresh(given: _Reader) -> Fresh:
@@ -198,9 +215,10 @@ def _fresh(given: _Reader) -> Fresh:
     found = re.fullmatch(r"(\d+(?:\.\d+)?)([mhdw])", within) if within else None
     if within and not found:
         raise _wrong(f"{given.place}.within", 'a duration, as in "12h", "30d" or "2w"')
+    fingerprint = given.fingerprint()
     given.end()
     seconds = float(found[1]) * _UNITS[found[2]] if found else None
-    return Fresh(on or "", seconds, within or "")
+    return Fresh(on or "", seconds, within or "", fingerprint)
 
 
 def _tables(given: Any, place: str) -> list[Mapping[str, Any]]:
@@ -259,4 +277,6 @@ def _single(gate: Gate) -> tuple[str, object] | None:
 def _plain(gate: Bound | Better | Fresh) -> dict[str, Any]:
     held = dict(vars(gate))
     held.pop("within_s", None)
+    if held["fingerprint"] == RECORDED_FINGERPRINT:
+        del held["fingerprint"]
     return held

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from kinetrum.core.errors import Conflict, InvalidInput, NotFound, UnexpectedOccupant
 from kinetrum.core.permissions import Role
-from kinetrum.core.registry.review import Review, Standing
+from kinetrum.core.registry.review import Review, Standing, kept_standing
 from kinetrum.core.values import check_name
 
 LADDER_LIMIT = 12
@@ -39,11 +39,15 @@ DEFAULT_LADDER = (
 
 @dataclass(frozen=True)
 class Stay:
-    """A version on a stage, who placed it and when (ISO 8601), for messages."""
+    """A version on a stage, who placed it and when (ISO 8601), for messages.
+
+    `approvals_asked`: how many approvals the stage took then, 0 where it asked for none.
+    """
 
     number: int
     placed_by: str = ""
     placed_at: str = ""
+    approvals_asked: int = 1
 
 
 Stack = tuple[Stay, ...]
@@ -98,15 +102,14 @@ def check_expected(stack: Stack, expect: int | None, model: str, stage: str) -> 
     occupant = stack[-1] if stack else None
     if (occupant.number if occupant else None) == expect:
         return
-    seen = f"version {expect}" if expect is not None else "no version"
     if occupant is None:
         holds = "is empty now"
     else:
         placed = f" (placed by {occupant.placed_by} at {_minute(occupant.placed_at)})" if occupant.placed_by else ""
         holds = f"now holds version {occupant.number}{placed}"
+    expected = f"you expected version {expect}" if expect is not None else "you expected it to be empty"
     raise UnexpectedOccupant(
-        f"The stage {stage} of {model} {holds}, not {seen} as you expected; look at it and try again.",
-        field="expect",
+        f"The stage {stage} of {model} {holds}; {expected}. Look at it and try again.", field="expect"
     )
 
 
@@ -148,26 +151,48 @@ def demote(stack: Stack, stage: Stage, expect: int | None, model: str) -> Stack:
 def roll_back(
     stack: Stack, stage: Stage, standings: Mapping[int, Standing], expect: int | None, model: str
 ) -> RolledBack:
-    """Pop the occupant, and what below it cannot stand any more, until one can.
+    """Pop the occupant, and what below it is the same version or cannot stand any more, until another one can.
 
-    Raises Conflict, changing nothing, where none is left.
+    Each stands under the rules by which it was placed. Raises Conflict, changing nothing, where none is left.
     """
     check_expected(stack, expect, model, stage.name)
     if not stack:
         raise Conflict(f"The stage {stage.name} of {model} is empty; there is nothing to roll back.", field="stage")
-    rest = stack[:-1]
-    while rest and obstacle(stage, standings[rest[-1].number]):
+    rest, passed = stack[:-1], dict[int, str]()
+    while rest:
+        number = rest[-1].number
+        reason = obstacle_of(stage, rest[-1], standings)
+        if number != stack[-1].number and reason is None:
+            return RolledBack(rest, tuple(reversed(stack[len(rest) :])))
+        if number != stack[-1].number and reason is not None:
+            passed[number] = reason
         rest = rest[:-1]
-    if not rest:
-        raise Conflict(
-            f"No earlier version of {model} can stand on {stage.name}; promote one, or demote to empty the stage.",
-            field="stage",
-        )
-    return RolledBack(rest, tuple(reversed(stack[len(rest) :])))
+    why = f" ({'; '.join(passed.values())})" if passed else ""
+    raise Conflict(
+        f"No other version of {model} that stood on {stage.name} can stand there{why}; promote one, or demote to empty "
+        "the stage.",
+        field="stage",
+    )
+
+
+def obstacle_of(stage: Stage, stay: Stay, standings: Mapping[int, Standing]) -> str | None:
+    """Say why a version that was placed on a stage cannot stand there any more; None if it can."""
+    return obstacle(stage, kept_standing(standings[stay.number], stay.approvals_asked))
+
+
+def find_standard(placed: Sequence[int], standings: Mapping[int, Standing]) -> int | None:
+    """Return the version that a candidate for a stage is held against: the latest there that is not rejected.
+
+    `placed`: the versions that came to stand on the stage, the latest last; an emptied stage has them too.
+    """
+    for number in reversed(placed):
+        if standings[number].review is not Review.REJECTED:
+            return number
+    return None
 
 
 def lead_of(
-    chosen: int | None,
+    chosen: Stay | None,
     ladder: Sequence[Stage],
     stacks: Mapping[str, Stack],
     standings: Mapping[int, Standing],
@@ -175,16 +200,14 @@ def lead_of(
 ) -> int:
     """Return the lead version: the chosen one, else the occupant of the highest occupied stage.
 
-    It is always approved, not retired and intact; raises NotFound where there is none.
+    It is always approved, by the rules under which it was chosen or placed, not retired and intact; raises NotFound
+    where there is none.
     """
-    if chosen is not None:
-        _check_lead(standings[chosen], model)
-        return chosen
-    for stage in reversed(ladder):
-        stack = stacks.get(stage.name, ())
-        if stack:
-            _check_lead(standings[stack[-1].number], model)
-            return stack[-1].number
+    occupants = [stacks[stage.name][-1] for stage in reversed(ladder) if stacks.get(stage.name)]
+    stay = chosen or (occupants[0] if occupants else None)
+    if stay is not None:
+        _check_lead(kept_standing(standings[stay.number], max(1, stay.approvals_asked)), model)
+        return stay.number
     raise NotFound(f"{model} has no lead version: no stage is occupied and none was chosen.", field="version")
 
 

@@ -19,17 +19,23 @@ class Judged:
 
 def review_sentence(
     number: int, stage: str, occupant: int | None, obstacle: str | None, checks: Sequence[Check],
-    judged: Sequence[Judged], goes_by: Sequence[str] = (),
+    judged: Sequence[Judged], goes_by: Sequence[str] = (), last: int | None = None,
 ) -> str:  # fmt: skip
     """Say what would change on the stage, the measure that counts, and what is not met.
 
     `goes_by`: the measures that the gates or goals name, the first one first; of others the one farthest beyond noise.
 
-    `obstacle` is what keeps the version from standing there, whatever the gates say.
+    `last`: the version that stood last on an emptied stage; it is judged against that one. `obstacle` is what keeps the
+    version from standing there, whatever the gates say.
     """
     if occupant == number:
         return f"Version {number} stands on {stage}."
-    change = f"Version {number} would {f'replace version {occupant}' if occupant else 'be the first'} on {stage}"
+    if occupant:
+        change = f"Version {number} would replace version {occupant} on {stage}"
+    elif last:
+        change = f"Version {number} would come to {stage}, which is empty; version {last} stood there last"
+    else:
+        change = f"Version {number} would be the first on {stage}"
     telling = _telling(judged, goes_by)
     told = f": {telling}" if telling else ""
     return f"{change}{told}. {_rules(obstacle, checks)}"

@@ -1,0 +1,55 @@
+"""Who may add evidence on named data: people by name, or what runs of one experiment found."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from kinetrum.core.errors import InvalidInput
+from kinetrum.core.values import check_key, check_name
+
+RULES_LIMIT, PEOPLE_LIMIT = 40, 40
+
+
+@dataclass(frozen=True)
+class EvidenceRule:
+    """What evidence on a name is bound to: who adds it (none named: anybody), and the experiment of its run."""
+
+    people: tuple[str, ...] = ()
+    experiment: str | None = None
+
+    def refusal(self, on: str, person: str, experiment: str) -> str | None:
+        """Say why evidence by a person, from a run of an experiment, does not count; None where it does."""
+        if self.people and person not in self.people:
+            return f"evidence on {on} is added by {' or '.join(self.people)} alone, not by {person}"
+        if self.experiment is not None and experiment != self.experiment:
+            return f"evidence on {on} comes from runs of {self.experiment} alone, not of {experiment}"
+        return None
+
+    def to_json(self) -> dict[str, Any]:
+        """Return the rule as it is kept."""
+        return {"people": list(self.people), "experiment": self.experiment}
+
+
+def read_rules(held: Mapping[str, Any]) -> dict[str, EvidenceRule]:
+    """Read rules by the name of the data; a rule that binds to nothing is none.
+
+    Raises InvalidInput that names the part at fault.
+    """
+    if len(held) > RULES_LIMIT:
+        raise InvalidInput(f"A model binds evidence on up to {RULES_LIMIT} names.", field="evidence")
+    rules = {}
+    for on, parts in held.items():
+        check_key(on, "evidence")
+        if not isinstance(parts, Mapping) or not set(parts) <= {"people", "experiment"}:
+            raise InvalidInput(f"Evidence on {on!r} is bound to people and an experiment.", field="evidence")
+        people = [str(name) for name in parts.get("people") or ()]
+        if len(people) > PEOPLE_LIMIT:
+            raise InvalidInput(f"Evidence on {on!r} is bound to up to {PEOPLE_LIMIT} people.", field="evidence")
+        experiment = parts.get("experiment")
+        if experiment is not None:
+            check_name(experiment, "experiment")
+        if people or experiment:
+            rules[on] = EvidenceRule(tuple(dict.fromkeys(people)), experiment)
+    return rules
