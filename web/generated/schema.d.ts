@@ -2070,10 +2070,32 @@ export interface paths {
         get?: never;
         /**
          * Rule Model
-         * @description Set how many approvals are needed, by a second person or not, and which sections the card requires.
+         * @description Set a model's rules: approvals, a second pair of eyes, sections of the card, who adds evidence.
+         *
+         *     Refused where versions that are approved would no longer be, unless that is confirmed.
          */
         put: operations["rule_model"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/rules/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Rules
+         * @description List the versions whose review a change of rules would turn; nothing is changed.
+         */
+        post: operations["preview_rules"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2209,7 +2231,7 @@ export interface paths {
         };
         /**
          * Read Model Version
-         * @description Read a version by number, by stage, `lead`, or `sha256:…` of its files.
+         * @description Read a version by number, by stage, `lead`, `newest`, or `sha256:…` of its files.
          */
         get: operations["read_model_version"];
         put?: never;
@@ -2756,7 +2778,10 @@ export interface components {
             /** Failed */
             failed: boolean;
         };
-        /** Artifact */
+        /**
+         * Artifact
+         * @description An artifact; `checkpoints` are those of its newest 1,000 versions, `goals` those of their runs.
+         */
         Artifact: {
             /** Name */
             name: string;
@@ -2772,6 +2797,10 @@ export interface components {
             versions: components["schemas"]["ArtifactVersion"][];
             /** May */
             may: string[];
+            /** Checkpoints */
+            checkpoints: components["schemas"]["Checkpoint"][];
+            /** Goals */
+            goals: components["schemas"]["Goal"][];
         };
         /**
          * ArtifactDescription
@@ -2941,6 +2970,19 @@ export interface components {
             kept: number;
         };
         /**
+         * BoundEvidence
+         * @description The people, by name, who alone add evidence on a name, and the experiment that its run belongs to.
+         */
+        BoundEvidence: {
+            /**
+             * People
+             * @default []
+             */
+            people: string[];
+            /** Experiment */
+            experiment?: string | null;
+        };
+        /**
          * Box
          * @description A rectangle in pixels of the image, from its upper left corner.
          */
@@ -2962,6 +3004,22 @@ export interface components {
         CardRevision: {
             /** Revision */
             revision: number;
+        };
+        /**
+         * Checkpoint
+         * @description A version that a run made at a step, and each metric's latest value up to it.
+         */
+        Checkpoint: {
+            /** Number */
+            number: number;
+            /** Run */
+            run: string;
+            /** Step */
+            step: number;
+            /** Values */
+            values: {
+                [key: string]: unknown;
+            };
         };
         /**
          * ChildRun
@@ -3351,6 +3409,8 @@ export interface components {
         /**
          * Evidence
          * @description Results of a version on named data, by a run; `rows` is the artifact with predictions row by row.
+         *
+         *     `replaces`: the evidence on the same name that it came after. `refusal`: why the model's rules do not take it.
          */
         Evidence: {
             /** Id */
@@ -3373,6 +3433,20 @@ export interface components {
             person: string;
             /** At */
             at: string;
+            /** Replaces */
+            replaces: string | null;
+            /** Refusal */
+            refusal: string | null;
+        };
+        /**
+         * EvidenceRule
+         * @description What evidence on a name is bound to: the people who add it (none: anybody), the experiment of its run.
+         */
+        EvidenceRule: {
+            /** People */
+            people: string[];
+            /** Experiment */
+            experiment: string | null;
         };
         /** Experiment */
         Experiment: {
@@ -4139,6 +4213,12 @@ export interface components {
             approvals_needed: number;
             /** Second Pair */
             second_pair: boolean;
+            /** Renewed Approvals */
+            renewed_approvals: boolean;
+            /** Evidence Rules */
+            evidence_rules: {
+                [key: string]: components["schemas"]["EvidenceRule"];
+            };
             /** Card */
             card: string;
             /** Card Revision */
@@ -4242,8 +4322,32 @@ export interface components {
             second_pair?: boolean | null;
             /** Card Sections */
             card_sections?: string[] | null;
+            /**
+             * Renewed Approvals
+             * @description Whether approvals older than the newest evidence have to be given again.
+             */
+            renewed_approvals?: boolean | null;
+            /**
+             * Evidence
+             * @description All names at once; those left out are free.
+             */
+            evidence?: {
+                [key: string]: components["schemas"]["BoundEvidence"];
+            } | null;
+            /**
+             * Confirmed
+             * @description Also where versions that are approved now will no longer be.
+             * @default false
+             */
+            confirmed: boolean;
         };
-        /** ModelVersion */
+        /**
+         * ModelVersion
+         * @description A version. One that was made from a checkpoint has `step`, and its `values` are those at that step.
+         *
+         *     `earlier`: metrics without a point at that step, with the step of their latest point before it. `left_out`: keys of
+         *     the run that say nothing of this checkpoint. `warning`: what is wrong with it for whoever fetches it.
+         */
         ModelVersion: {
             /** Reference */
             reference: string;
@@ -4279,6 +4383,16 @@ export interface components {
             values: {
                 [key: string]: unknown;
             };
+            /** Step */
+            step: number | null;
+            /** Earlier */
+            earlier: {
+                [key: string]: number;
+            };
+            /** Left Out */
+            left_out: string[];
+            /** Warning */
+            warning: string | null;
             /** Goals */
             goals: components["schemas"]["Goal"][];
             /** Artifact Project */
@@ -4330,6 +4444,16 @@ export interface components {
             values: {
                 [key: string]: unknown;
             };
+            /** Step */
+            step: number | null;
+            /** Earlier */
+            earlier: {
+                [key: string]: number;
+            };
+            /** Left Out */
+            left_out: string[];
+            /** Warning */
+            warning: string | null;
             /** Goals */
             goals: components["schemas"]["Goal"][];
             /** Artifact Project */
@@ -4360,6 +4484,10 @@ export interface components {
             };
             /** Why Not Approve */
             why_not_approve: string | null;
+            /** Left Out Evidence */
+            left_out_evidence: {
+                [key: string]: string;
+            };
         };
         /** Moved */
         Moved: {
@@ -4562,7 +4690,9 @@ export interface components {
          * NewModelVersion
          * @description `artifact` is NAME@NUMBER, or with `run` the bare name of what that run generated.
          *
-         *     `values` are added to those of the run; `signature` is {inputs, outputs} inferred from a sample.
+         *     Where the run generated several of that name, `step` chooses the checkpoint of a step, `best` the one at which a
+         *     metric with a goal was best. `values` are added to those of the run; `signature` is {inputs, outputs} inferred from
+         *     a sample.
          */
         NewModelVersion: {
             /**
@@ -4574,6 +4704,10 @@ export interface components {
             artifact: string;
             /** Run */
             run?: string | null;
+            /** Step */
+            step?: number | null;
+            /** Best */
+            best?: string | null;
             /** Origin */
             origin?: string | null;
             /**
@@ -5447,6 +5581,12 @@ export interface components {
              * @default 0
              */
             untracked_files: number;
+            /**
+             * Untracked Code
+             * @description Own files that were run and no commit has.
+             * @default []
+             */
+            untracked_code: string[];
             /** Entry */
             entry?: string | null;
             /**
@@ -5497,6 +5637,8 @@ export interface components {
         /**
          * Review
          * @description A version beside the occupant of a stage, or beside another version; its gates where a stage was asked.
+         *
+         *     `emptied`: that and by whom the stage was emptied, where nothing stands there or it was filled again since.
          */
         Review: {
             /** Sentence */
@@ -5517,6 +5659,28 @@ export interface components {
             misfits: string[] | null;
             /** Packages */
             packages: components["schemas"]["kinetrum__wire__registry__PackageChange"][];
+            /** Emptied */
+            emptied: string | null;
+        };
+        /**
+         * ReviewChange
+         * @description A version whose review a change of rules turns; `stages` are those on which it stands and stays.
+         */
+        ReviewChange: {
+            /** Number */
+            number: number;
+            /**
+             * Before
+             * @enum {string}
+             */
+            before: "pending" | "approved" | "rejected";
+            /**
+             * After
+             * @enum {string}
+             */
+            after: "pending" | "approved" | "rejected";
+            /** Stages */
+            stages: string[];
         };
         /** ReviewState */
         ReviewState: {
@@ -6281,7 +6445,10 @@ export interface components {
             /** Uses */
             uses: components["schemas"]["Use"][];
         };
-        /** Verdict */
+        /**
+         * Verdict
+         * @description The standing verdict of a person; `older`: it was given before the version's newest evidence came.
+         */
         Verdict: {
             /** Person */
             person: string;
@@ -6291,6 +6458,8 @@ export interface components {
             comment: string;
             /** Given At */
             given_at: string;
+            /** Older */
+            older: boolean;
         };
         /** VersionLabels */
         VersionLabels: {
@@ -11870,6 +12039,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Model"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelRules"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewChange"][];
                 };
             };
             /** @description A problem document (RFC 9457). */

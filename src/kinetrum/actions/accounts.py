@@ -162,7 +162,11 @@ def make_token(actor: Actor, name: str, person: str | None = None) -> str:
     if person is not None and person != actor.name:
         _administrator(actor)
     owner = _person(person or actor.name)
-    secret = people.add_token(owner.person_id, check_name(name, "token"))
+    if people.has_token(owner.person_id, check_name(name, "token")):
+        raise Conflict(
+            f"{owner.full_name} has a token {name!r} in use; revoke it first, or choose another name.", field="name"
+        )
+    secret = people.add_token(owner.person_id, name)
     journal.append(None, actor.person_id, "made a token", f"{owner.name}/{name}", origin=actor.origin)
     return secret
 
@@ -206,10 +210,18 @@ def set_role(actor: Actor, project: str, person: str, role: str | None) -> None:
     try:
         wanted = None if role is None else Role(role)
     except ValueError:
-        raise InvalidInput(f"{role!r} is no role; {', '.join(Role)} are.", field="role") from None
+        known = ", ".join(Role)
+        raise InvalidInput(f"Unknown role {role!r}. Choose one of: {known}.", field="role") from None
     before = people.role_in(place.project_id, row.person_id)
     if before == wanted:
         return
+    if before is Role.MAINTAINER:
+        maintainers = [name for name, _, held in people.members(place.project_id) if held is Role.MAINTAINER]
+        if maintainers == [row.name]:
+            raise Conflict(
+                f"{row.full_name} is the last maintainer of {project}; make somebody else a maintainer first.",
+                field="role",
+            )
     people.set_role(place.project_id, row.person_id, wanted)
     journal.append(
         place.project_id,

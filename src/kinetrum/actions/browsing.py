@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import asdict
@@ -17,11 +18,11 @@ from kinetrum.core.media import kind_of
 from kinetrum.core.noise.difference import CONFIDENCE
 from kinetrum.core.noise.verdict import Outcome, RowsVerdict
 from kinetrum.core.refs import VersionRef
-from kinetrum.core.rows.asked import Asked, Page
-from kinetrum.storage import manifests
+from kinetrum.core.rows.asked import JUDGED_BY, Asked, Page
+from kinetrum.storage import judgements, manifests
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import snapshot
+from kinetrum.storage.database import snapshot, transaction
 
 FILE_BYTES = 512 * 1024 * 1024
 TableAt = tuple[VersionRow, FileEntry]
@@ -50,10 +51,23 @@ def read_joined(
 def read_judged(
     actor: Actor, store: BlobStore, project: str, left: VersionRef, right: VersionRef, confidence: float = CONFIDENCE
 ) -> list[RowsVerdict]:  # fmt: skip
-    """Compare two tables of predictions on the rows that both have; see `core.rows.judging`."""
+    """Compare two tables of predictions on the rows that both have; see `core.rows.judging`.
+
+    Files never change under their digest: what two of them came to is judged once and kept.
+    """
     one, two = _table_at(actor, left.project or project, left), _table_at(actor, right.project or project, right)
-    answer = _limited(store, "judged", [one, two], {"key": _kept_key(one, two), "confidence": confidence})
-    return [RowsVerdict(**{**row, "outcome": Outcome(row["outcome"])}) for row in json.loads(answer)]
+    given = {"key": _kept_key(one, two), "confidence": confidence}
+    inputs = json.dumps([JUDGED_BY, *([at[1].sha256, at[1].path] for at in (one, two)), given])
+    digest = hashlib.sha256(inputs.encode()).digest()
+    rows = _find_judgement(digest)
+    if rows is None:
+        rows = json.loads(_limited(store, "judged", [one, two], given))
+        _keep_judgement(digest, rows)
+    return [RowsVerdict(**{**row, "outcome": Outcome(row["outcome"])}) for row in rows]
+
+
+_find_judgement = snapshot(judgements.find_judgement)
+_keep_judgement = transaction(judgements.keep_judgement)
 
 
 def _kept_key(one: TableAt, two: TableAt) -> str | None:

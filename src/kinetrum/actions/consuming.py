@@ -7,6 +7,7 @@ from kinetrum.actions.files import stored_entry
 from kinetrum.actions.registry import hold
 from kinetrum.actions.registry_views import VersionDetailView, pick_version, read_model_version
 from kinetrum.core.manifests import FileEntry
+from kinetrum.core.registry.review import Review, Standing, fault_of
 from kinetrum.core.values import check_name
 from kinetrum.storage import artifacts, fetches, models
 from kinetrum.storage.database import snapshot, transaction
@@ -41,10 +42,13 @@ def fetch(actor: Actor, project: str, model_name: str, which: str) -> VersionDet
 
 
 @snapshot
-def entry_of(actor: Actor, project: str, model_name: str, which: str, path: str) -> tuple[int, FileEntry]:
-    """Return a version's number and one of its files whose bytes are stored."""
-    _, number, version_id = _asked_for(enter(actor, project), model_name, which)
-    return number, stored_entry(artifacts.version_by_id(version_id), path)
+def entry_of(actor: Actor, project: str, model_name: str, which: str, path: str) -> tuple[int, FileEntry, str | None]:
+    """Return a version's number, one of its files whose bytes are stored, and what is wrong with the version."""
+    model_id, number, version_id = _asked_for(enter(actor, project), model_name, which)
+    version = artifacts.version_by_id(version_id)
+    rejected, retired = models.marks_of(model_id, number)
+    review = Review.REJECTED if rejected else Review.PENDING
+    return number, stored_entry(version, path), fault_of(Standing(number, review, retired, version.damaged))
 
 
 @snapshot

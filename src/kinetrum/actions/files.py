@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from kinetrum.actions.checkpoint_values import CheckpointView, checkpoints_of
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.finding import find_artifact, find_version
 from kinetrum.core.compare.contents import CONTENT_LIMIT, ContentDifference, compare_contents
 from kinetrum.core.compare.manifests import FilePair, compare_manifests
 from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge
+from kinetrum.core.goals import Goal
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.permissions import Act, permits
 from kinetrum.core.values import merged_labels
@@ -23,12 +25,17 @@ DESCRIPTION_LIMIT = 10_000
 
 @dataclass(frozen=True)
 class ArtifactView:
-    """An artifact with all its versions, the newest first; `by` names who made each, by person id."""
+    """An artifact with all its versions, the newest first; `by` names who made each, by person id.
+
+    `checkpoints`: those that a run made at a step, with what it measured there; `goals`: those of their runs.
+    """
 
     artifact: ArtifactRow
     versions: list[VersionRow]
     by: dict[int, str]
     may: list[str]
+    checkpoints: list[CheckpointView]
+    goals: dict[str, Goal]
 
 
 @dataclass(frozen=True)
@@ -75,7 +82,9 @@ def read_artifact(actor: Actor, project: str, name: str) -> ArtifactView:
     place = enter(actor, project)
     row = find_artifact(place, name)
     may = [word for word, act in (("describe", Act.DESCRIBE), ("record", Act.RECORD)) if permits(place.role, act)]
-    return ArtifactView(row, artifacts.versions_of(row.artifact_id), people.full_names(), may)
+    versions = artifacts.versions_of(row.artifact_id)
+    checkpoints, goals = checkpoints_of(place, versions)
+    return ArtifactView(row, versions, people.full_names(), may, checkpoints, goals)
 
 
 @transaction

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.refs import is_id_tail
-from kinetrum.storage import artifacts, projects, runs
+from kinetrum.storage import artifacts, links, points, projects, runs
 from kinetrum.storage.artifacts import ArtifactRow, VersionRow
+from kinetrum.storage.links import LinkRow
 from kinetrum.storage.runs import Run
 
 RUNS_AT_ONCE = 1_000
@@ -81,18 +82,66 @@ def find_artifact(place: Place, name: str, lock: bool = False) -> ArtifactRow:
 
 
 def find_version(place: Place, name: str, which: str) -> VersionRow:
-    """Return an artifact's version by number or `latest`."""
+    """Return an artifact's version by number, `latest`, or `best:KEY`."""
     row = find_artifact(place, name)
+    if which.startswith("best:"):
+        return _best_version(row, which[5:])
     if which == "latest":
         found = artifacts.newest_version(row.artifact_id)
     elif which.isascii() and which.isdigit() and len(which) < 10:
         found = artifacts.version_numbered(row.artifact_id, int(which))
     else:
-        raise NotFound(f"{name}@{which}: {name} is an artifact; its versions are numbers or latest.", field="version")
+        raise NotFound(
+            f"{name}@{which}: {name} is an artifact; its versions are numbers, latest or best:KEY.", field="version"
+        )
     if found is None:
         newest = artifacts.newest_version(row.artifact_id)
         there = f"the newest is {newest.reference}" if newest else "all it has are in the bin or purged"
         raise NotFound(f"There is no version {name}@{which}; {there}.", field="version")
+    return found
+
+
+def _best_version(row: ArtifactRow, key: str) -> VersionRow:
+    """Return the version, not in the bin, at which the runs that generated it had the best value of a key."""
+    versions = {one.version_id: one for one in artifacts.versions_of(row.artifact_id) if one.binned_at is None}
+    made = [link for link in links.links_of_versions(list(versions)) if link.relation == "generated"]
+    makers = {run.run_id: run for run in runs.runs_by_ids(sorted({link.run_id for link in made}))}
+    goals = {projects.goals_of(run.experiment_id).get(key) for run in makers.values()}
+    ways = {goal.higher for goal in goals if goal is not None}
+    if None in goals or len(ways) != 1:
+        raise NotFound(
+            f"No version of {row.name} is best by {key}: the experiments of the runs that generated it share "
+            "no goal for it.",
+            field="version",
+        )
+    measured = values_of_links(makers, made, key)
+    known = [(value, versions[link.version_id].number, link.version_id) for link, value in measured if value == value]
+    if not known:
+        raise NotFound(f"No run that generated {row.name} measured {key} where it did.", field="version")
+    # The earliest of equals.
+    best = min(known, key=lambda found: (-found[0] if True in ways else found[0], found[1]))
+    return versions[best[2]]
+
+
+def values_of_links(makers: Mapping[int, Run], made: Sequence[LinkRow], key: str) -> list[tuple[LinkRow, float]]:
+    """Return what runs had of a key where they generated something: at its step, else at their end."""
+    steps: dict[int, set[int]] = {}
+    for link in made:
+        if link.step is not None:
+            steps.setdefault(link.run_id, set()).add(link.step)
+    at_steps = {run_id: points.read_at(run_id, sorted(wanted)) for run_id, wanted in steps.items()}
+    ends: dict[int, object] = {}
+    found = []
+    for link in made:
+        run = makers[link.run_id]
+        if link.step is not None:
+            value: object = at_steps[run.run_id][link.step].get(key, (None, None))[1]
+        else:
+            if run.run_id not in ends:
+                ends[run.run_id] = runs.load_doc(run.run_id).value(key, projects.goals_of(run.experiment_id))[1]
+            value = ends[run.run_id]
+        if isinstance(value, int | float) and not isinstance(value, bool):
+            found.append((link, float(value)))
     return found
 
 

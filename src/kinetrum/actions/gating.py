@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from kinetrum.actions.browsing import read_judged
 from kinetrum.actions.context import Actor, enter
-from kinetrum.actions.evidencing import facts_of_evidence, latest_by_data
+from kinetrum.actions.evidencing import allowed_evidence, facts_of_evidence, latest_by_data
 from kinetrum.actions.registry import Held, hold, standing_of
+from kinetrum.actions.version_values import values_of_versions
 from kinetrum.core.errors import Conflict, KinetrumError
 from kinetrum.core.noise.verdict import RowsVerdict
 from kinetrum.core.refs import VersionRef
@@ -16,8 +17,10 @@ from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import missing_sections
 from kinetrum.core.registry.checks import Check, Facts, check_gates
 from kinetrum.core.registry.gates import Better, Gate, read_gates
+from kinetrum.core.registry.review import Given, counting_approvals
 from kinetrum.core.registry.signature import incompatibilities, signature_from_json
-from kinetrum.core.values import from_json
+from kinetrum.core.registry.values import VersionValues
+from kinetrum.core.rundoc import RunDoc
 from kinetrum.storage import artifacts, evidence, models, projects, runs
 from kinetrum.storage.blobs import BlobStore
 from kinetrum.storage.clock import now
@@ -72,40 +75,63 @@ def _of_measure(told: list[RowsVerdict], value: str) -> RowsVerdict | str:
 
 
 def asked_of(held: Held, stage_name: str, number: int) -> Asked:
-    """Gather what a stage's gates look at; inside a running transaction or snapshot."""
+    """Gather what a stage's gates look at; inside a running transaction or snapshot.
+
+    The version is held against the latest on the stage that is not rejected, also where the stage was emptied.
+    """
     gates = read_gates(held.model.gates, [stage.name for stage in held.ladder]).get(stage_name, ())
+    top = standard_of(held, stage_name)
     stack = held.stacks.get(stage_name, ())
-    top = stack[-1].number if stack else None
+    stands = bool(stack) and stack[-1].number == top
     rows = evidence.evidence_of(held.model.model_id)
     versions = {row.number: row for row in models.versions_of_model(held.model.model_id)}
-    latest = {one: latest_by_data(rows, one) for one in {number, *([top] if top else [])}}
+    allowed = allowed_evidence(held, rows)
+    latest = {one: latest_by_data(allowed, one) for one in {number, *([top] if top else [])}}
     other = versions[top] if top else None
-    return Asked(
-        gates,
-        _facts(held, versions[number], latest[number], other),
-        _facts(held, other, latest[other.number], None) if other else None,
-        latest,
-    )
+    values = values_of_versions([versions[number], *([other] if other and top != number else [])])
+    candidate = _facts(held, versions[number], latest[number], other, values[number])
+    occupant = _facts(held, other, latest[other.number], None, values[other.number]) if other else None
+    return Asked(gates, candidate, replace(occupant, stands=stands) if occupant else None, latest)
 
 
-def _facts(held: Held, row: ModelVersionRow, rows: Mapping[str, EvidenceRow], other: ModelVersionRow | None) -> Facts:
-    verdicts = models.verdicts_of(held.model.model_id)
-    run = runs.run_by_id(row.run_id) if row.run_id else None
-    doc = runs.load_doc(run.run_id) if run else None
-    goals = projects.goals_of(run.experiment_id) if run else {}
-    values = doc.values(goals) if doc else {}
+def standard_of(held: Held, stage_name: str) -> int | None:
+    """Return the version that a candidate for a stage is held against; None where there is none yet."""
+    events = models.events_of(held.model.model_id)
+    return rules.find_standard([e.after for e in events if e.stage == stage_name and e.after], held.standings)
+
+
+def _facts(
+    held: Held, row: ModelVersionRow, rows: Mapping[str, EvidenceRow], other: ModelVersionRow | None,
+    values: VersionValues,
+) -> Facts:  # fmt: skip
+    verdicts = [
+        Given(verdict.approves, verdict.older)
+        for verdict in models.verdicts_of(held.model.model_id) if verdict.number == row.number
+    ]  # fmt: skip
+    doc = runs.load_doc(row.run_id) if row.run_id else None
     return Facts(
         number=row.number,
-        approvals=sum(1 for verdict in verdicts if verdict.number == row.number and verdict.approves),
-        values={**values, **{key: from_json(value, key) for key, value in row.added_values.items()}},
+        approvals=counting_approvals(verdicts, held.model.renewed_approvals),
+        values=values,
         evidence={on: facts_of_evidence(one) for on, one in rows.items()},
         missing_sections=_missing(held.model.card),
         incompatible=misfits(row, other),
         used_data=bool(doc and any(link.kind != "model" for link in doc.used)),
         commit=str(doc.code.get("commit") or "") or None if doc else None,
         uncommitted=bool(doc and doc.texts.get("difference")),
-        from_run=run is not None,
+        from_run=doc is not None,
+        untracked=_untracked(doc) if doc else (),
     )
+
+
+def _untracked(doc: RunDoc) -> tuple[str, ...]:
+    """Return the files of a run's own code that no commit has.
+
+    Of runs that were recorded before these were listed, only whether their script was one is known.
+    """
+    if "untracked_code" in doc.code:
+        return tuple(doc.code["untracked_code"])
+    return (str(doc.code.get("entry") or "its script"),) if "script" in doc.texts else ()
 
 
 def _missing(card: str) -> Callable[..., list[str]]:

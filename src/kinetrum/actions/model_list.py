@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.registry_views import warning_of
 from kinetrum.core.errors import InvalidInput
-from kinetrum.core.registry.review import Review
+from kinetrum.core.registry.review import Review, kept_standing
 from kinetrum.storage import model_summaries, projects
 from kinetrum.storage.database import snapshot
 from kinetrum.storage.model_summaries import Summary
@@ -86,7 +86,7 @@ def occupants_in_trouble(project_ids: list[int]) -> list[Trouble]:
 def _listed(summary: Summary) -> Listed:
     warnings = {}
     for held in summary.stages:
-        wrong = warning_of(held.stage, held.standing) if held.standing else None
+        wrong = warning_of(held.stage, kept_standing(held.standing, held.approvals_asked)) if held.standing else None
         if wrong:
             warnings[held.stage.name] = wrong
     return Listed(summary, warnings, _lead(summary))
@@ -94,11 +94,17 @@ def _listed(summary: Summary) -> Listed:
 
 def _lead(summary: Summary) -> int | None:
     """Return the lead version by the rule of `core.registry.ladder.lead_of`."""
+    highest = next((held for held in reversed(summary.stages) if held.number), None)
     if summary.lead_number is not None:
-        standing = summary.lead_standing
+        standing, asked = summary.lead_standing, summary.lead_approvals
+    elif highest is not None:
+        standing, asked = highest.standing, highest.approvals_asked
     else:
-        standing = next((held.standing for held in reversed(summary.stages) if held.number), None)
-    if standing is None or standing.review is not Review.APPROVED or standing.retired or standing.damaged:
+        return None
+    if standing is None:
+        return None
+    standing = kept_standing(standing, max(1, asked))
+    if standing.review is not Review.APPROVED or standing.retired or standing.damaged:
         return None
     return standing.number
 

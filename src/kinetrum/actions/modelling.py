@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 from kinetrum.actions.context import Actor, Place, enter
@@ -15,11 +16,13 @@ from kinetrum.core.permissions import Act, Role, permits
 from kinetrum.core.refs import VersionRef, parse_ref
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import CARD_LIMIT
+from kinetrum.core.registry.evidence import read_rules
 from kinetrum.core.registry.gates import read_gates
 from kinetrum.core.registry.ladder import Stage
+from kinetrum.core.registry.review import Review
 from kinetrum.core.values import merged_labels
-from kinetrum.storage import models, people
-from kinetrum.storage.database import transaction
+from kinetrum.storage import models, people, projects
+from kinetrum.storage.database import snapshot, transaction
 
 PURPOSE_LIMIT, SECTIONS_LIMIT, APPROVALS_LIMIT = 1_000, 40, 20
 
@@ -116,30 +119,109 @@ def label_model_version(
         log(actor, held, "labelled", f"{model_name}@{number}", row.labels, fresh, "")
 
 
+@dataclass(frozen=True)
+class NewRules:
+    """Rules of a model; what is None stays. `evidence`: what evidence on names is bound to, all names at once."""
+
+    approvals_needed: int | None = None
+    second_pair: bool | None = None
+    card_sections: Sequence[str] | None = None
+    renewed_approvals: bool | None = None
+    evidence: Mapping[str, Mapping[str, Any]] | None = None
+
+
+@dataclass(frozen=True)
+class ReviewChange:
+    """A version whose review a change of rules turns, and the stages on which it stands and stays."""
+
+    number: int
+    before: Review
+    after: Review
+    stages: tuple[str, ...]
+
+
+@snapshot
+def preview_rules(actor: Actor, project: str, model_name: str, new: NewRules) -> list[ReviewChange]:
+    """Return the versions whose review a change of rules would turn, the newest first; nothing is changed."""
+    held = hold(enter(actor, project), model_name, lock=False)
+    return _review_changes(held, _changes_of(held, new))
+
+
 @transaction
-def rule_model(
-    actor: Actor, project: str, model_name: str, *, approvals_needed: int | None = None,
-    second_pair: bool | None = None, card_sections: Sequence[str] | None = None,
-) -> None:  # fmt: skip
-    """Set how many approvals a model asks, whether by a second person, and which sections its card requires."""
+def rule_model(actor: Actor, project: str, model_name: str, new: NewRules, confirmed: bool = False) -> None:
+    """Set the rules of a model: approvals, second pair of eyes, sections of the card, who adds evidence.
+
+    A change that turns approved versions into pending ones is carried out only where it is `confirmed`; Conflict lists
+    them. What stands on a stage stays there with the standing that it had.
+    """
     place = enter(actor, project, Act.RULE)
     held = hold(place, model_name, lock=True)
+    changes = _changes_of(held, new)
+    _check_enough(place, changes.get("approvals_needed", held.model.approvals_needed))
+    turned = [one for one in _review_changes(held, changes) if one.before is Review.APPROVED]
+    if turned and not confirmed:
+        raise Conflict(f"{_told_changes(model_name, turned)} Confirm to change the rules.", field="confirmed")
+    _set(actor, held, "changed the rules of", changes)
+
+
+def _changes_of(held: Held, new: NewRules) -> dict[str, Any]:
+    """Return the columns that new rules set, checked."""
     changes: dict[str, Any] = {}
-    if approvals_needed is not None:
-        if not 1 <= approvals_needed <= APPROVALS_LIMIT:
+    if new.approvals_needed is not None:
+        if not 1 <= new.approvals_needed <= APPROVALS_LIMIT:
             raise InvalidInput(f"A model asks 1 to {APPROVALS_LIMIT} approvals.", field="approvals_needed")
-        changes["approvals_needed"] = approvals_needed
-    if second_pair is not None:
-        if second_pair:
-            _check_second_pair(place, model_name)
-        changes["second_pair"] = second_pair
-    if card_sections is not None:
-        titles = list(dict.fromkeys(title.strip() for title in card_sections if title.strip()))
+        changes["approvals_needed"] = new.approvals_needed
+    if new.second_pair is not None:
+        if new.second_pair:
+            _check_second_pair(held.place, held.model.name)
+        changes["second_pair"] = new.second_pair
+    if new.renewed_approvals is not None:
+        changes["renewed_approvals"] = new.renewed_approvals
+    if new.card_sections is not None:
+        titles = list(dict.fromkeys(title.strip() for title in new.card_sections if title.strip()))
         if len(titles) > SECTIONS_LIMIT:
             raise InvalidInput(f"A card requires up to {SECTIONS_LIMIT} sections.", field="card_sections")
         changes["card_sections"] = titles
-    _check_enough(place, changes.get("approvals_needed", held.model.approvals_needed))
-    _set(actor, held, "changed the rules of", changes)
+    if new.evidence is not None:
+        changes["evidence_rules"] = _evidence_rules(held.place, new.evidence)
+    return changes
+
+
+def _evidence_rules(place: Place, given: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
+    rules_given = read_rules(given)
+    for on, rule in rules_given.items():
+        for name in rule.people:
+            _member(place, name, "evidence")
+        if rule.experiment is not None and projects.experiment_named(place.project_id, rule.experiment) is None:
+            raise NotFound(
+                f"{place.project.name} has no experiment {rule.experiment!r}; evidence on {on} cannot be bound to it.",
+                field="evidence",
+            )
+    return {on: rule.to_json() for on, rule in rules_given.items()}
+
+
+def _review_changes(held: Held, changes: Mapping[str, Any]) -> list[ReviewChange]:
+    """Return the versions whose review changes with these columns, the newest first."""
+    kept = {name: changes[name] for name in ("approvals_needed", "renewed_approvals") if name in changes}
+    after = models.standings_of(replace(held.model, **kept))
+    standing_on = models.stages_of_versions(held.model.model_id)
+    return [
+        ReviewChange(number, before.review, after[number].review, tuple(standing_on.get(number, ())))
+        for number, before in sorted(held.standings.items(), reverse=True)
+        if before.review is not after[number].review
+    ]
+
+
+def _told_changes(model_name: str, changes: Sequence[ReviewChange]) -> str:
+    told = [
+        f"version {one.number}" + (f" (stays on {' and '.join(one.stages)})" if one.stages else "")
+        for one in changes[:8]
+    ]
+    more = f" and {len(changes) - 8} more" if len(changes) > 8 else ""
+    return (
+        f"With these rules {', '.join(told)}{more} of {model_name} {'is' if len(changes) == 1 else 'are'} no longer "
+        "approved and cannot be placed until approved again."
+    )
 
 
 def _approvers(place: Place) -> list[str]:

@@ -17,7 +17,7 @@ from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.storage import models
 from kinetrum.storage.blobs import BlobStore
 from kinetrum.storage.clock import iso, now
-from kinetrum.storage.database import transaction
+from kinetrum.storage.database import snapshot, transaction
 
 REASON_LIMIT = 2_000
 
@@ -73,9 +73,18 @@ def promote(
     """
     if override is not None and not 1 <= len(override.strip()) <= REASON_LIMIT:
         raise InvalidInput(f"To override a gate takes a reason of up to {REASON_LIMIT:,} characters.", field="override")
-    # Rows are judged before anything is locked: that takes seconds, and the locked part sees whether they still count.
+    if _repeated(actor, project, model_name, stage_name, uid):
+        return
+    # Rows are judged before anything is locked: that may take seconds, and the locked part sees if they still count.
     _, judged = look_at_gates(actor, store, project, model_name, stage_name, number)
     _promote(actor, project, model_name, stage_name, number, expect, comment, uid, override, judged)
+
+
+@snapshot
+def _repeated(actor: Actor, project: str, model_name: str, stage_name: str, uid: str) -> bool:
+    """Tell whether a promotion was carried out under this id before: then nothing has to be judged."""
+    held = hold(enter(actor, project), model_name, lock=False)
+    return _done_before(uid, held, "promote", rules.find_stage(held.ladder, stage_name, model_name).name)
 
 
 @transaction
@@ -92,7 +101,8 @@ def _promote(
     unmet = [check for check in checks if not check.met]
     if unmet:
         _pass_unmet(actor, held, stage, number, unmet, override)
-    models.push_stay(held.model.model_id, stage.name, len(grown) - 1, number, actor.person_id)
+    asked_approvals = held.model.approvals_needed if stage.asks_approved else 0
+    models.push_stay(held.model.model_id, stage.name, len(grown) - 1, number, actor.person_id, asked_approvals)
     reason = override.strip() if override and unmet else None
     kept = [asdict(check) for check in checks]
     _placed(actor, held, "promote", "promoted", stage, stack, number, comment, uid, kept, reason)
@@ -129,7 +139,7 @@ def demote(
 def roll_back(
     actor: Actor, project: str, model_name: str, stage_name: str, expect: int | None, comment: str, uid: str
 ) -> int:
-    """Put a stage back to the latest earlier version that can stand; returns its number. Gates are not asked."""
+    """Put a stage back to the latest other version that can stand; returns its number. Gates are not asked."""
     held, stage, stack = _placing(actor, project, model_name, stage_name)
     if _done_before(uid, held, "roll back", stage.name):
         return _occupant(stack) or 0

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.evidencing import evidence_in, keep_evidence
+from kinetrum.actions.evidencing import evidence_in, keep_evidence, rule_refusal, why_not_own
 from kinetrum.actions.files import check_stored
 from kinetrum.actions.finding import find_run, find_version
 from kinetrum.actions.limiting import run_limited
-from kinetrum.actions.registry import checked_comment, hold, log
+from kinetrum.actions.registry import Held, checked_comment, hold, log
+from kinetrum.actions.version_values import best_step
 from kinetrum.core.errors import Conflict, InvalidInput, KinetrumError, NotFound
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.manifests import FileEntry
@@ -22,11 +24,13 @@ from kinetrum.core.registry.ladder import DEFAULT_LADDER
 from kinetrum.core.registry.reading import can_be, form_with_signature
 from kinetrum.core.registry.signature import signature_from_json
 from kinetrum.core.values import Value, check_key, check_label, check_name, check_value, to_json
-from kinetrum.storage import artifacts, journal, links, manifests, models
+from kinetrum.storage import artifacts, journal, links, manifests, models, projects, runs
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.blobs import BlobStore
 from kinetrum.storage.database import snapshot, transaction
+from kinetrum.storage.links import Generated
 from kinetrum.storage.models import ModelVersionRow
+from kinetrum.storage.runs import Run
 
 VALUES_LIMIT = 200
 
@@ -35,12 +39,16 @@ VALUES_LIMIT = 200
 class Candidate:
     """What is to be registered: `artifact` is `NAME@NUMBER`, or with `run` the bare name of what that run generated.
 
-    Without a run that generated it, `origin` tells in words where it came from. `values` are added to those of the
-    run. `signature` is inferred from a sample; without one it is read from the stored files, where they tell it.
+    Where the run generated several versions of that name, `step` chooses the checkpoint of a step, `best` the one at
+    which a metric with a goal was best. Without a run that generated it, `origin` tells in words where it came from.
+    `values` are added to those of the run. `signature` is inferred from a sample; without one it is read from the
+    stored files, where they tell it.
     """
 
     artifact: str
     run: str | None = None
+    step: int | None = None
+    best: str | None = None
     origin: str | None = None
     comment: str = ""
     labels: dict[str, str] = field(default_factory=dict)
@@ -110,7 +118,7 @@ def _register(
         if model is None or known.model_id != model.model_id:
             raise Conflict(f"The id {uid} belongs to another version.", field="id")
         return known
-    version, run_id = _source(actor, place, candidate)
+    version, run_id, step = _source(actor, place, candidate)
     _hold_stored(version)
     origin = (candidate.origin or "").strip()
     if run_id is None and not origin:
@@ -121,16 +129,25 @@ def _register(
     held = hold(place, model_name, lock=True)
     number = models.add_model_version(
         held.model, raw, version.version_id, run_id, origin[:2000] or None, checked_comment(candidate.comment),
-        actor.person_id, candidate.labels, added, signature,
+        actor.person_id, candidate.labels, added, signature, step,
     )  # fmt: skip
-    if run_id is not None:
-        for found in evidence_in(run_id):
-            keep_evidence(held.model.model_id, number, found, actor.person_id)
-    log(actor, held, "registered", f"{model_name}@{number}", None, {"artifact": version.reference}, candidate.comment)
     made = models.version_by_uid(raw)
     if made is None:
         raise NotFound(f"{model_name}@{number} vanished.", field="version")
+    _keep_evidence(actor, held, made, version)
+    log(actor, held, "registered", f"{model_name}@{number}", None, {"artifact": version.reference}, candidate.comment)
     return made
+
+
+def _keep_evidence(actor: Actor, held: Held, row: ModelVersionRow, version: VersionRow) -> None:
+    """Pin what the version's run found out about it, as far as the model's rules take it from who registers."""
+    if row.run_id is None:
+        return
+    experiment = runs.run_by_id(row.run_id).experiment
+    for found in evidence_in(row.run_id):
+        of_other = why_not_own(row, version.artifact_id, found.on)
+        if of_other is None and rule_refusal(held.model, found.on, actor.name, experiment) is None:
+            keep_evidence(held.model.model_id, row.number, found, actor.person_id)
 
 
 def _hold_stored(version: VersionRow) -> None:
@@ -148,7 +165,8 @@ def _makers(version: VersionRow) -> list[int]:
     return [link.run_id for link in links.links_of_versions([version.version_id]) if link.relation == "generated"]
 
 
-def _source(actor: Actor, place: Place, candidate: Candidate) -> tuple[VersionRow, int | None]:
+def _source(actor: Actor, place: Place, candidate: Candidate) -> tuple[VersionRow, int | None, int | None]:
+    """Return the artifact version to register, the run that made it, and at which step."""
     ref = parse_ref(candidate.artifact)
     if candidate.run is None:
         if not isinstance(ref, VersionRef) or ref.path:
@@ -157,24 +175,95 @@ def _source(actor: Actor, place: Place, candidate: Candidate) -> tuple[VersionRo
             )
         there = enter(actor, ref.project) if ref.project else place
         version = find_version(there, ref.name, ref.which)
+        _check_unchosen(candidate)
         makers = _makers(version)
-        return version, makers[0] if makers else None
+        return version, makers[0] if makers else None, links.step_of(makers[0], version.version_id) if makers else None
     run = parse_ref(candidate.run)
     if not isinstance(run, RunRef) or run.experiment is None:
         raise InvalidInput(f"{candidate.run!r} names no run; write EXPERIMENT/NUMBER.", field="run")
     there = enter(actor, run.project) if run.project else place
     found = find_run(there, run.experiment, run.pick)
     if isinstance(ref, NameRef):
-        version_id = links.latest_of_run(found.run_id, ref.name)
-        if version_id is None:
-            raise NotFound(f"{found.reference} generated nothing named {ref.name!r}.", field="artifact")
-        return artifacts.version_by_id(version_id), found.run_id
+        return _generated(found, ref.name, candidate)
     if not isinstance(ref, VersionRef):
         raise InvalidInput(f"{candidate.artifact!r} names no artifact.", field="artifact")
     version = find_version(there, ref.name, ref.which)
     if found.run_id not in _makers(version):
         raise Conflict(f"{found.reference} did not generate {version.reference}.", field="run")
-    return version, found.run_id
+    _check_unchosen(candidate)
+    return version, found.run_id, links.step_of(found.run_id, version.version_id)
+
+
+def _check_unchosen(candidate: Candidate) -> None:
+    if candidate.step is not None or candidate.best is not None:
+        raise InvalidInput(
+            f"{candidate.artifact} names one version already; a step or the best is chosen among what a run generated: "
+            "give the bare name and the run.",
+            field="best" if candidate.step is None else "step",
+        )
+
+
+def _generated(run: Run, name: str, candidate: Candidate) -> tuple[VersionRow, int | None, int | None]:
+    """Return the version of that name that a run generated: the only one, or the one that is chosen."""
+    if candidate.step is not None and candidate.best is not None:
+        raise InvalidInput("Choose a checkpoint by its step or by the best of a metric, not by both.", field="step")
+    made = links.generated_under(run.run_id, name)
+    if not made:
+        version_id = links.latest_of_run(run.run_id, name)
+        if version_id is None:
+            raise NotFound(f"{run.reference} generated nothing named {name!r}.", field="artifact")
+        return artifacts.version_by_id(version_id), run.run_id, links.step_of(run.run_id, version_id)
+    steps = [one.step for one in made if one.step is not None]
+    if candidate.best is not None:
+        best = best_step(run, candidate.best, steps)
+        if best is None:
+            raise _no_best(run, name, candidate.best, steps)
+        chosen = next(one for one in made if one.step == best[0])
+    elif candidate.step is not None:
+        found = [one for one in made if one.step == candidate.step]
+        if not found:
+            raise NotFound(
+                f"{run.reference} generated no {name} at step {candidate.step}; {_steps(steps)}.", field="step"
+            )
+        chosen = found[-1]
+    elif len({one.version_id for one in made}) > 1:
+        raise _several(run, name, made)
+    else:
+        chosen = made[-1]
+    return artifacts.version_by_id(chosen.version_id), run.run_id, chosen.step
+
+
+def _steps(steps: Sequence[int]) -> str:
+    if not steps:
+        return "it told no steps"
+    some = ", ".join(map(str, steps[:6])) + (f" … {steps[-1]}" if len(steps) > 6 else "")
+    return f"it did at {'step' if len(steps) == 1 else 'steps'} {some}"
+
+
+def _several(run: Run, name: str, made: Sequence[Generated]) -> InvalidInput:
+    numbered = sorted({one.number for one in made})
+    numbers = ", ".join(f"{name}@{number}" for number in numbered[:4])
+    numbers += f" … {name}@{numbered[-1]}" if len(numbered) > 4 else ""
+    steps = [one.step for one in made if one.step is not None]
+    goals = [key for key in projects.goals_of(run.experiment_id) if key in runs.load_doc(run.run_id).stats]
+    ways = [f"a step from {steps[0]} to {steps[-1]}"] if steps else []
+    ways += [f"the best by {' or '.join(goals)}"] if steps and goals else []
+    choice = ", or ".join([*ways, f"one of {numbers}"])
+    return InvalidInput(
+        f"{run.reference} generated {len(numbered)} versions of {name}: choose {choice}.", field="artifact"
+    )
+
+
+def _no_best(run: Run, name: str, key: str, steps: Sequence[int]) -> NotFound:
+    goals = projects.goals_of(run.experiment_id)
+    if key not in goals:
+        known = ", ".join(goals) or "none"
+        return NotFound(
+            f"{run.experiment} has no goal for {key!r}, so no checkpoint is best; its goals: {known}.", field="best"
+        )
+    return NotFound(
+        f"{run.reference} has no {key} at a step at which it generated {name}; {_steps(steps)}.", field="best"
+    )
 
 
 def _make_model(actor: Actor, place: Place, name: str) -> None:

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from kinetrum.core.permissions import Act
-from kinetrum.core.registry.ladder import Stack, Stage
-from kinetrum.core.registry.review import Review, Standing
+from kinetrum.core.registry.ladder import Stack, Stage, Stay
+from kinetrum.core.registry.review import Review, Standing, kept_standing
 from kinetrum.core.values import check_name
 from kinetrum.storage import journal, models
 from kinetrum.storage.database import transaction
@@ -29,6 +29,17 @@ class Held:
     ladder: tuple[Stage, ...]
     stacks: dict[str, Stack]
     standings: dict[int, Standing]
+
+    @property
+    def chosen_lead(self) -> Stay | None:
+        """The version chosen as the lead, under the rules of then; None where none was chosen."""
+        number = self.model.lead_number
+        return None if number is None else Stay(number, approvals_asked=self.model.lead_approvals)
+
+    def standing_on(self, stage: Stage) -> Standing | None:
+        """Return how a stage's occupant stands, under the rules by which it was placed; None for an empty stage."""
+        stack = self.stacks.get(stage.name, ())
+        return kept_standing(self.standings[stack[-1].number], stack[-1].approvals_asked) if stack else None
 
 
 def hold(place: Place, name: str, lock: bool) -> Held:
@@ -81,7 +92,8 @@ def review(actor: Actor, project: str, model_name: str, number: int, approves: b
             if row.number == number and row.person_id == actor.person_id]  # fmt: skip
     if approves is None and not mine:
         raise Conflict(f"{actor.full_name} has no verdict on {model_name}@{number} to take back.", field="verdict")
-    if mine and mine[0].approves == approves and mine[0].comment == comment:
+    # What was given before the newest evidence came is given anew, also in the same words.
+    if mine and mine[0].approves == approves and mine[0].comment == comment and not mine[0].older:
         return before
     models.set_verdict(held.model.model_id, number, actor.person_id, approves, checked_comment(comment))
     after = models.standings_of(held.model)[number].review
@@ -116,5 +128,5 @@ def choose_lead(actor: Actor, project: str, model_name: str, number: int | None,
     before = held.model.lead_number
     if before == number:
         return
-    models.set_lead(held.model.model_id, number)
+    models.set_lead(held.model.model_id, number, held.model.approvals_needed)
     log(actor, held, "chose the lead version of", model_name, before, number, checked_comment(comment))

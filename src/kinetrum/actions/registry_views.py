@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from kinetrum.actions.context import Actor, Place, enter, why_not
+from kinetrum.actions.evidencing import evidence_in, refusal_of, rule_refusal, why_not_own
 from kinetrum.actions.placing import why_not_place
 from kinetrum.actions.registry import Held, hold, standing_of
+from kinetrum.actions.version_values import values_of_versions
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.manifests import FileEntry
@@ -17,8 +20,8 @@ from kinetrum.core.permissions import Act, Role
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import missing_sections
 from kinetrum.core.registry.ladder import Stage
-from kinetrum.core.registry.review import Review, Standing
-from kinetrum.core.values import Value, from_json
+from kinetrum.core.registry.review import Review, Standing, fault_of, newest_approved
+from kinetrum.core.registry.values import VersionValues
 from kinetrum.storage import artifacts, evidence, manifests, models, people, projects, runs, texts
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.database import snapshot
@@ -43,7 +46,11 @@ class StageView:
 
 @dataclass(frozen=True)
 class EvidenceView:
-    """Evidence of a version on named data: the run that judged it, and where its predictions row by row are."""
+    """Evidence of a version on named data: the run that judged it, and where its predictions row by row are.
+
+    `replaces`: the id of the evidence on the same name that it came after. `refusal`: why it does not count under the
+    model's rules, None where it does.
+    """
 
     uid: str
     number: int
@@ -54,11 +61,17 @@ class EvidenceView:
     results: dict[str, Any]
     person: str
     at: datetime
+    replaces: str | None
+    refusal: str | None
 
 
 @dataclass(frozen=True)
 class VersionView:
-    """One version with its review, its place on the ladder, and its values: those of its run, and those added."""
+    """One version with its review, its place on the ladder, and its values: those of its run, and those added.
+
+    Of one that was made from a checkpoint the values are those at its step; see `core.registry.values`. `warning`: what
+    is wrong with it for whoever fetches it, None where nothing is.
+    """
 
     model: str
     number: int
@@ -76,10 +89,11 @@ class VersionView:
     verdicts: list[VerdictRow]
     approvals_needed: int
     stages: list[str]
-    values: dict[str, Value]
+    values: VersionValues
     goals: dict[str, Goal]
     signature: dict[str, Any] | None
     overrides: list[str]
+    warning: str | None
 
 
 @dataclass(frozen=True)
@@ -133,7 +147,7 @@ def _view(actor: Actor, held: Held) -> ModelView:
 def lead_or_none(held: Held) -> int | None:
     """Return the lead version's number, None where there is none."""
     try:
-        return rules.lead_of(held.model.lead_number, held.ladder, held.stacks, held.standings, held.model.name)
+        return rules.lead_of(held.chosen_lead, held.ladder, held.stacks, held.standings, held.model.name)
     except KinetrumError:
         return None
 
@@ -149,12 +163,13 @@ def warning_of(stage: Stage, standing: Standing) -> str | None:
 def _stage(actor: Actor, held: Held, stage: Stage) -> StageView:
     stack = held.stacks.get(stage.name, ())
     top = stack[-1] if stack else None
+    standing = held.standing_on(stage)
     return StageView(
         stage,
         top.number if top else None,
         top.placed_at if top else None,
         top.placed_by if top else None,
-        warning_of(stage, held.standings[top.number]) if top else None,
+        warning_of(stage, standing) if standing else None,
         why_not_place(actor, held.place, stage),
     )
 
@@ -166,14 +181,13 @@ def _versions(held: Held, names: dict[int, str], only: int | None = None) -> lis
         if event.override_reason and event.after is not None:
             overridden.setdefault(event.after, []).append(f"{event.stage}: {event.override_reason} ({event.person})")
     found = []
-    for row in models.versions_of_model(held.model.model_id):
-        if only is not None and row.number != only:
-            continue
+    rows = [row for row in models.versions_of_model(held.model.model_id) if only in {None, row.number}]
+    values = values_of_versions(rows)
+    for row in rows:
         standing = held.standings[row.number]
         run = runs.run_by_id(row.run_id) if row.run_id else None
         goals = projects.goals_of(run.experiment_id) if run else {}
         artifact = artifacts.version_by_id(row.version_id)
-        added = {key: from_json(value, key) for key, value in row.added_values.items()}
         found.append(
             VersionView(
                 model=held.model.name, number=row.number, artifact=artifact,
@@ -185,8 +199,8 @@ def _versions(held: Held, names: dict[int, str], only: int | None = None) -> lis
                 approvals_needed=held.model.approvals_needed,
                 stages=[s.name for s in held.ladder
                         if (stack := held.stacks.get(s.name)) and stack[-1].number == row.number],
-                values={**(runs.load_doc(run.run_id).values(goals) if run else {}), **added}, goals=goals,
-                signature=row.signature, overrides=overridden.get(row.number, []),
+                values=values[row.number], goals=goals, signature=row.signature,
+                overrides=overridden.get(row.number, []), warning=fault_of(standing),
             )
         )  # fmt: skip
     return found
@@ -203,6 +217,7 @@ def _run_reference(run: Run | None, held: Held) -> str | None:
 class VersionDetailView:
     """One version with its files, evidence and dependencies, and what still stands in the way of each stage.
 
+    `left_out`: evidence that its run has and that was not pinned to it, with the reason, by the name of the data.
     `why_not_approve`: why the actor may not approve it, None where that is allowed.
     """
 
@@ -212,32 +227,50 @@ class VersionDetailView:
     dependencies: dict[str, str]
     obstacles: dict[str, str | None]
     why_not_approve: str | None
+    left_out: dict[str, str]
 
 
 @snapshot
 def read_model_version(actor: Actor, project: str, name: str, which: str) -> VersionDetailView:
-    """Return a version by number, by stage, `lead`, or the digest of its files."""
+    """Return a version by number, by stage, `lead`, `newest`, or the digest of its files."""
     held = hold(enter(actor, project), name, lock=False)
     number = pick_version(held, which)
     names = people.full_names()
     (version,) = _versions(held, names, number)
     row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
+    every = evidence.evidence_of(held.model.model_id, number)
     return VersionDetailView(
         version,
         manifests.load_manifest(version.artifact.digest),
-        [_evidence(held, one, names) for one in evidence.evidence_of(held.model.model_id, number)],
+        [_evidence(held, one, names, every[:at]) for at, one in enumerate(every)],
         _dependencies(row),
         {stage.name: rules.obstacle(stage, held.standings[number]) for stage in held.ladder},
         why_not_approve(actor, held, row),
+        _left_out(held, row, version.artifact.artifact_id, {one.on for one in every}),
     )
 
 
-def _evidence(held: Held, row: EvidenceRow, names: dict[int, str]) -> EvidenceView:
+def _evidence(held: Held, row: EvidenceRow, names: dict[int, str], earlier: Sequence[EvidenceRow]) -> EvidenceView:
     rows = artifacts.version_by_id(row.rows_version).reference if row.rows_version else None
+    before = [one.uid for one in earlier if one.on == row.on]
     return EvidenceView(
         row.uid, row.number, row.on, row.digest, _run_reference(runs.run_by_id(row.run_id), held) or "", rows,
-        row.results, names[row.person_id], row.at,
+        row.results, names[row.person_id], row.at, before[-1] if before else None, refusal_of(held, row),
     )  # fmt: skip
+
+
+def _left_out(held: Held, row: ModelVersionRow, artifact_id: int, pinned: set[str]) -> dict[str, str]:
+    """Say of what the version's run found out on named data why it was not pinned to the version."""
+    if row.run_id is None:
+        return {}
+    registrar = next(person.name for person in people.people() if person.person_id == row.created_by)
+    experiment = runs.run_by_id(row.run_id).experiment
+    found = {}
+    for one in evidence_in(row.run_id):
+        reason = why_not_own(row, artifact_id, one.on) or rule_refusal(held.model, one.on, registrar, experiment)
+        if reason and one.on not in pinned:
+            found[one.on] = reason
+    return found
 
 
 def _dependencies(row: ModelVersionRow) -> dict[str, str]:
@@ -261,12 +294,23 @@ def why_not_approve(actor: Actor, held: Held, row: ModelVersionRow) -> str | Non
 
 
 def pick_version(held: Held, which: str) -> int:
-    """Return the version number that a number, a stage, `lead` or `sha256:…` stands for."""
+    """Return the version number that a number, a stage, `lead`, `newest` or `sha256:…` stands for."""
     model = held.model
     if which.isascii() and which.isdigit() and len(which) < 10:
         return standing_of(held, int(which)).number
     if which == "lead":
-        return rules.lead_of(model.lead_number, held.ladder, held.stacks, held.standings, model.name)
+        return rules.lead_of(held.chosen_lead, held.ladder, held.stacks, held.standings, model.name)
+    if which == "newest":
+        newest = newest_approved(held.standings.values())
+        if newest is None:
+            raise NotFound(f"{model.name} has no approved version yet.", field="version")
+        return newest
+    if which == "latest" or which.startswith("best:"):
+        raise NotFound(
+            f"{model.name} is a model, and {which} is a word for artifacts: {model.name}@newest is its newest approved "
+            f"version, {model.name}@lead the one in use.",
+            field="version",
+        )
     if which.startswith("sha256:"):
         return _of_digest(held, which)
     stage = rules.find_stage(held.ladder, which, model.name)

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from kinetrum.actions.context import Actor, enter
-from kinetrum.actions.evidencing import latest_by_data
-from kinetrum.actions.gating import judge_pair, look_at_gates, misfits
+from kinetrum.actions.evidencing import allowed_evidence, latest_by_data
+from kinetrum.actions.gating import judge_pair, look_at_gates, misfits, standard_of
 from kinetrum.actions.placing import why_not_place
 from kinetrum.actions.registry import Held, hold, standing_of
 from kinetrum.actions.registry_views import VersionDetailView, pick_version, read_model_version
@@ -42,8 +42,9 @@ class OnData:
 class ReviewView:
     """A version beside another; with a stage, its gates and what keeps it from there.
 
-    `misfits`: what keeps its signature from the other's place, None where it has none. `packages`: (name, the other's
-    version, its own).
+    `emptied`: that and by whom the stage was emptied, where nothing stands there or it was filled again since; `other`
+    is then the version that stood there last and is not rejected. `misfits`: what keeps its signature from the other's
+    place, None where it has none. `packages`: (name, the other's version, its own).
     """
 
     sentence: str
@@ -56,6 +57,7 @@ class ReviewView:
     on_data: list[OnData]
     misfits: list[str] | None
     packages: list[tuple[str, str | None, str | None]]
+    emptied: str | None
 
 
 @dataclass(frozen=True)
@@ -64,6 +66,7 @@ class _Sides:
     other: int | None
     stage: str | None
     occupant: int | None
+    emptied: str | None
     obstacle: str | None
     why_not_place: str | None
     rows: list[EvidenceRow]
@@ -88,7 +91,7 @@ def review_version(
     other = read_model_version(actor, project, model_name, str(sides.other)) if sides.other else None
     return ReviewView(
         _sentence(sides, checks, on_data), candidate, other, sides.stage, checks, sides.obstacle, sides.why_not_place,
-        on_data, sides.misfits, _packages(candidate, other),
+        on_data, sides.misfits, _packages(candidate, other), sides.emptied,
     )  # fmt: skip
 
 
@@ -102,19 +105,37 @@ def _sides(
     if stage_name is not None and against is not None:
         raise InvalidInput("Compare with the occupant of a stage or with a version, not with both.", field="against")
     versions = {row.number: row for row in models.versions_of_model(held.model.model_id)}
-    rows = evidence.evidence_of(held.model.model_id)
+    rows = allowed_evidence(held, evidence.evidence_of(held.model.model_id))
     if against is not None:
         other = pick_version(held, against)
         said = misfits(versions[number], versions[other])
-        return _Sides(number, other, None, None, None, None, rows, said, _goes_by(held, None, versions[number]))
+        goes_by = _goes_by(held, None, versions[number])
+        return _Sides(
+            number=number, other=other, stage=None, occupant=None, emptied=None, obstacle=None, why_not_place=None,
+            rows=rows, misfits=said, goes_by=goes_by,
+        )  # fmt: skip
     stage = rules.find_stage(held.ladder, stage_name or held.ladder[-1].name, model_name)
     stack = held.stacks.get(stage.name, ())
     top = stack[-1].number if stack else None
+    beside = top if top not in {None, number} else standard_of(held, stage.name)
+    beside = beside if beside != number else None
     return _Sides(
-        number, top if top != number else None, stage.name, top, rules.obstacle(stage, standing_of(held, number)),
-        why_not_place(actor, place, stage), rows, misfits(versions[number], versions.get(top or 0)),
-        _goes_by(held, stage.name, versions[number]),
+        number=number, other=beside, stage=stage.name, occupant=top, emptied=_emptied(held, stage.name),
+        obstacle=rules.obstacle(stage, standing_of(held, number)), why_not_place=why_not_place(actor, place, stage),
+        rows=rows, misfits=misfits(versions[number], versions.get(beside or 0)),
+        goes_by=_goes_by(held, stage.name, versions[number]),
     )  # fmt: skip
+
+
+def _emptied(held: Held, stage: str) -> str | None:
+    """Say that a stage was emptied before what stands there now came, None where it never was."""
+    events = [event for event in models.events_of(held.model.model_id) if event.stage == stage]
+    emptied = next((at for at in range(len(events) - 1, -1, -1) if events[at].act == "demote"), None)
+    if emptied is None or len(events) - emptied > 2:
+        return None
+    event = events[emptied]
+    by = f"{event.person} emptied {stage} at {event.at:%Y-%m-%d %H:%M} UTC; version {event.before} stood there"
+    return by if emptied == len(events) - 1 else f"{by}, and version {events[-1].after} was placed on the empty stage"
 
 
 def _goes_by(held: Held, stage: str | None, row: ModelVersionRow) -> list[str]:
@@ -157,7 +178,9 @@ def _missing(on: str, one: EvidenceRow | None, two: EvidenceRow | None, number: 
 def _sentence(sides: _Sides, checks: list[Check], on_data: list[OnData]) -> str:
     judged = [Judged(one.on, one.differences) for one in on_data if one.differences]
     if sides.stage:
-        return review_sentence(sides.number, sides.stage, sides.occupant, sides.obstacle, checks, judged, sides.goes_by)
+        return review_sentence(
+            sides.number, sides.stage, sides.occupant, sides.obstacle, checks, judged, sides.goes_by, sides.other
+        )
     return beside_sentence(sides.number, sides.other or sides.number, judged, sides.goes_by)
 
 

@@ -1,7 +1,8 @@
 """The service against a configured database: `python -m kinetrum.instance.serve`.
 
 Migrates first. KINETRUM_DATABASE_OWNER may name an account that is allowed to define tables; without it
-KINETRUM_DATABASE is used for that too. The first account's password is written beside the store.
+KINETRUM_DATABASE is used for that too. The first account's password and token are written
+beside the store, as STORE-first-account.txt and STORE-token.
 """
 
 from __future__ import annotations
@@ -25,7 +26,11 @@ def main() -> None:
             raise SystemExit("kinetrum serve: give --store, a folder for the bytes of artifacts.")
         store.mkdir(parents=True, exist_ok=True, mode=0o700)
         other = service.user if service.user != owner.user else None
-        prepare(owner, other, store / "first-account.txt", store / "token")
+        # Beside the store, not in it: whoever copies the bytes of artifacts away does not take an account along.
+        beside = store.resolve()
+        prepare(
+            owner, other, beside.with_name(f"{beside.name}-first-account.txt"), beside.with_name(f"{beside.name}-token")
+        )
     except KinetrumError as error:
         raise SystemExit(f"kinetrum serve: {error}") from None
     os.execv(sys.executable, [sys.executable, "-m", "kinetrum.service.main"])

@@ -60,6 +60,14 @@ def _operation_id(route: APIRoute) -> str:
     return route.name
 
 
+# How a request says who asks; a session also sends its CSRF token with everything that changes something.
+_SECURITY = {
+    "token": {"type": "http", "scheme": "bearer", "description": "A client token."},
+    "session": {"type": "apiKey", "in": "cookie", "name": "kinetrum_session_PORT", "description": "The console's."},
+}
+_OPEN = frozenset({f"{API}/health", f"{API}/session"})
+
+
 def make_app(blob_folder: Path) -> FastAPI:
     """Build the application; the database must be connected before it serves."""
     blobs = BlobStore(blob_folder)
@@ -122,8 +130,11 @@ def _tell_the_truth(app: FastAPI) -> None:
         schema = plain()
         batch = PointBatch.model_json_schema(ref_template="#/components/schemas/{model}")
         schema["components"]["schemas"] |= batch.pop("$defs") | {"PointBatch": batch}
-        for path in schema["paths"].values():
-            for operation in path.values():
+        schema["components"]["securitySchemes"] = _SECURITY
+        for path, operations in schema["paths"].items():
+            for operation in operations.values():
+                if path not in _OPEN:
+                    operation["security"] = [{name: []} for name in _SECURITY]
                 for status in ("4XX", "422"):
                     if status in operation["responses"]:
                         operation["responses"][status] = _PROBLEM

@@ -34,6 +34,11 @@ def read_artifact(actor: SignedIn, project: str, artifact: str) -> wire.Artifact
     return wire.Artifact(
         name=view.artifact.name, kind=view.artifact.kind, description=view.artifact.description,
         labels=view.artifact.labels, versions=[shapes.artifact_version(row) for row in view.versions], may=view.may,
+        checkpoints=[
+            wire.Checkpoint(number=one.number, run=one.run, step=one.step, values=shapes.json_values(dict(one.values)))
+            for one in view.checkpoints
+        ],
+        goals=[shapes.goal(one) for one in view.goals.values()],
     )  # fmt: skip
 
 

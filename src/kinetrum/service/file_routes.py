@@ -31,6 +31,7 @@ OUT: dict[int | str, dict[str, Any]] = {
 _RANGE = re.compile(r"bytes=(\d*)-(\d*)\Z")
 
 
+@router.head("/files/{path:path}", include_in_schema=False)
 @router.get("/files/{path:path}", response_class=Response, responses=OUT)
 def download_file(
     actor: SignedIn, project: str, artifact: str, version: str, path: str, request: Request,
@@ -63,6 +64,9 @@ def answer_file(
     if if_none_match is not None and tag in if_none_match:
         return Response(status_code=304, headers=headers)
     part = None if asked is None or if_range not in {None, tag} else _part(asked, entry.size)
+    if request.method == "HEAD":
+        headers["Content-Type"] = media or "application/octet-stream"
+        return Response(headers={**headers, "Content-Length": str(entry.size)})
     if part == ():
         return Response(status_code=416, headers={"Content-Range": f"bytes */{entry.size}"})
     opened = files.open_file(store_of(request), entry, part or None)

@@ -59,12 +59,28 @@ def describe_model(actor: SignedIn, project: str, model: str, body: wire.ModelDe
 
 @router.put("/projects/{project}/models/{model}/rules")
 def rule_model(actor: SignedIn, project: str, model: str, body: wire.ModelRules) -> wire.Model:
-    """Set how many approvals are needed, by a second person or not, and which sections the card requires."""
-    modelling.rule_model(
-        actor, project, model, approvals_needed=body.approvals_needed, second_pair=body.second_pair,
-        card_sections=body.card_sections,
-    )  # fmt: skip
+    """Set a model's rules: approvals, a second pair of eyes, sections of the card, who adds evidence.
+
+    Refused where versions that are approved would no longer be, unless that is confirmed.
+    """
+    modelling.rule_model(actor, project, model, _new_rules(body), body.confirmed)
     return registry_shapes.model(registry_views.read_model(actor, project, model))
+
+
+def _new_rules(body: wire.ModelRules) -> modelling.NewRules:
+    evidence = None if body.evidence is None else {on: rule.model_dump() for on, rule in body.evidence.items()}
+    return modelling.NewRules(
+        body.approvals_needed, body.second_pair, body.card_sections, body.renewed_approvals, evidence
+    )
+
+
+@router.post("/projects/{project}/models/{model}/rules/preview")
+def preview_rules(actor: SignedIn, project: str, model: str, body: wire.ModelRules) -> list[wire.ReviewChange]:
+    """List the versions whose review a change of rules would turn; nothing is changed."""
+    return [
+        wire.ReviewChange.model_validate(one)
+        for one in modelling.preview_rules(actor, project, model, _new_rules(body))
+    ]
 
 
 @router.put("/projects/{project}/models/{model}/ladder")

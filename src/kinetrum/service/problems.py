@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from http import HTTPStatus
+from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -13,6 +14,7 @@ from starlette.exceptions import HTTPException
 from kinetrum.core import errors
 
 log = logging.getLogger("kinetrum.service")
+_SHOWN_ERRORS = 8
 
 _STATUS: list[tuple[type[errors.KinetrumError], int, str]] = [
     (errors.UnexpectedOccupant, 409, "unexpected-occupant"),
@@ -47,15 +49,21 @@ def of_error(error: errors.KinetrumError) -> JSONResponse:
 
 
 def _validation(error: RequestValidationError) -> JSONResponse:
-    first = error.errors()[0]
-    where = [str(part) for part in first["loc"] if part not in {"body", "query", "path", "header"}]
-    field = ".".join(where) or None
+    first, *others = error.errors()
+    field = _field_of(first)
     if first["type"] == "json_invalid":
         reason = first.get("ctx", {}).get("error", "broken")
-        return problem(400, "broken-json", f"The body is no JSON: {reason} near character {where[0] if where else 0}.")
-    more = len(error.errors()) - 1
-    tail = f" ({more} more of this kind.)" if more else ""
-    return problem(422, "invalid-input", f"{field or 'The body'}: {first['msg']}.{tail}", field)
+        return problem(400, "broken-json", f"The body is not JSON: {reason} near character {field or 0}.")
+    shown = [f"{_field_of(one) or 'The body'}: {one['msg']}." for one in (first, *others[: _SHOWN_ERRORS - 1])]
+    more = len(others) + 1 - len(shown)
+    if more:
+        shown.append(f"{more} more {'is' if more == 1 else 'are'} wrong.")
+    return problem(422, "invalid-input", " ".join(shown), field)
+
+
+def _field_of(error: dict[str, Any]) -> str | None:
+    """Return where in the request an error is: `stages.0.name`; None for the body as a whole."""
+    return ".".join(str(part) for part in error["loc"] if part not in {"body", "query", "path", "header"}) or None
 
 
 def install(app: FastAPI) -> None:

@@ -43,7 +43,7 @@ def register_version(
     """Register an artifact version as the model's next version; the model is made on first use."""
     values = {key: from_json(value, key) for key, value in body.values.items()}
     candidate = registering.Candidate(
-        body.artifact, body.run, body.origin, body.comment, body.labels, values, body.signature
+        body.artifact, body.run, body.step, body.best, body.origin, body.comment, body.labels, values, body.signature
     )
     made = registering.register(actor, store_of(request), project, model, body.id, candidate)
     return shapes.version_detail(registry_views.read_model_version(actor, project, model, str(made.number)))
@@ -51,7 +51,7 @@ def register_version(
 
 @router.get("/models/{model}/versions/{version}")
 def read_model_version(actor: SignedIn, project: str, model: str, version: str) -> wire.ModelVersionDetail:
-    """Read a version by number, by stage, `lead`, or `sha256:…` of its files."""
+    """Read a version by number, by stage, `lead`, `newest`, or `sha256:…` of its files."""
     return shapes.version_detail(registry_views.read_model_version(actor, project, model, version))
 
 
@@ -140,6 +140,7 @@ def fetch_version(actor: SignedIn, project: str, model: str, version: str) -> wi
     return shapes.version_detail(consuming.fetch(actor, project, model, version))
 
 
+@router.head("/models/{model}/versions/{version}/files/{path:path}", include_in_schema=False)
 @router.get("/models/{model}/versions/{version}/files/{path:path}", response_class=Response, responses=OUT)
 def download_version_file(
     actor: SignedIn, project: str, model: str, version: str, path: str, request: Request,
@@ -149,10 +150,12 @@ def download_version_file(
     counted: Annotated[bool, Query(description="Whether this counts as a fetch of the version.")] = True,
 ) -> Response:  # fmt: skip
     """Download a version's file by number, stage, `lead` or digest; as for artifacts, verified."""
-    number, entry = consuming.entry_of(actor, project, model, version, path)
+    number, entry, warning = consuming.entry_of(actor, project, model, version, path)
     answer = answer_file(request, entry, path, asked, if_range, if_none_match, None)
     answer.headers["Kinetrum-Version"] = f"{model}@{number}"
-    if counted and answer.status_code == 200:
+    if warning:
+        answer.headers["Kinetrum-Warning"] = warning
+    if counted and answer.status_code == 200 and request.method == "GET":
         consuming.count(actor, project, model, version)
     return answer
 
@@ -171,6 +174,8 @@ def download_version_bundle(
     found = registry_views.read_model_version(actor, project, model, version)
     answer = answer_bundle(request, found.version.artifact, found.files, model, form, up_to_bytes=up_to_bytes)
     answer.headers["Kinetrum-Version"] = f"{model}@{found.version.number}"
+    if found.version.warning:
+        answer.headers["Kinetrum-Warning"] = found.version.warning
     if counted:
         consuming.count(actor, project, model, version)
     return answer

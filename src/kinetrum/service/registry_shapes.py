@@ -23,7 +23,10 @@ def _version_fields(view: VersionView) -> dict[str, Any]:
         "registered_by": view.registered_by, "registered_at": view.registered_at, "review": view.review.value,
         "retired": view.retired, "damaged": view.damaged,
         "verdicts": [wire.Verdict.model_validate(verdict) for verdict in view.verdicts],
-        "approvals_needed": view.approvals_needed, "stages": view.stages, "values": json_values(view.values),
+        "approvals_needed": view.approvals_needed, "stages": view.stages,
+        "values": json_values(dict(view.values.values)), "step": view.values.step,
+        "earlier": dict(view.values.earlier), "left_out": list(view.values.left_out),
+        "warning": view.warning,
         "goals": [goal(found) for found in view.goals.values()],
         "signature": wire.Signature.model_validate(view.signature) if view.signature else None,
         "overrides": view.overrides,
@@ -34,7 +37,7 @@ def evidence(view: EvidenceView) -> wire.Evidence:
     """Shape a piece of evidence."""
     return wire.Evidence(
         id=view.uid, number=view.number, on=view.on, digest=view.digest, run=view.run, rows=view.rows,
-        results=view.results, person=view.person, at=view.at,
+        results=view.results, person=view.person, at=view.at, replaces=view.replaces, refusal=view.refusal,
     )  # fmt: skip
 
 
@@ -48,6 +51,7 @@ def version_detail(view: VersionDetailView) -> wire.ModelVersionDetail:
         dependencies=view.dependencies,
         obstacles=view.obstacles,
         why_not_approve=view.why_not_approve,
+        left_out_evidence=view.left_out,
     )
 
 
@@ -66,7 +70,9 @@ def model(view: ModelView) -> wire.Model:
         name=row.name, project=view.project, purpose=row.purpose, person=view.person, person_name=view.person_name,
         created_at=row.created_at, labels=row.labels, image=row.image, approvals_needed=row.approvals_needed,
         second_pair=row.second_pair, card=row.card, card_revision=row.card_revision, card_sections=row.card_sections,
-        missing_sections=view.missing_sections, gates=row.gates, stages=[_stage(stage) for stage in view.stages],
+        missing_sections=view.missing_sections, renewed_approvals=row.renewed_approvals,
+        evidence_rules={on: wire.EvidenceRule.model_validate(rule) for on, rule in row.evidence_rules.items()},
+        gates=row.gates, stages=[_stage(stage) for stage in view.stages],
         versions=[wire.ModelVersion(**_version_fields(version)) for version in view.versions],
         events=[wire.StageEvent.model_validate(event) for event in view.events],
         lead=view.lead, lead_chosen=row.lead_number is not None, why_not=view.why_not,
@@ -119,4 +125,5 @@ def review(view: ReviewView) -> wire.Review:
         packages=[
             wire.PackageChange(name=name, before=before, after=after) for name, before, after in view.packages
         ],
+        emptied=view.emptied,
     )  # fmt: skip

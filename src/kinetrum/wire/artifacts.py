@@ -6,7 +6,8 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from kinetrum.wire.base import Id, In, Micros, Moment, Out
+from kinetrum.wire.base import Id, In, JsonValue, Micros, Moment, Out
+from kinetrum.wire.runs import Goal
 
 Word = Literal["only left", "only right", "changed", "moved", "same"]
 
@@ -111,13 +112,26 @@ class ArtifactVersionDetail(ArtifactVersion):
     equal: list[str]
 
 
+class Checkpoint(Out):
+    """A version that a run made at a step, and each metric's latest value up to it."""
+
+    number: int
+    run: str
+    step: int
+    values: dict[str, JsonValue]
+
+
 class Artifact(Out):
+    """An artifact; `checkpoints` are those of its newest 1,000 versions, `goals` those of their runs."""
+
     name: str
     kind: str
     description: str
     labels: dict[str, str]
     versions: list[ArtifactVersion]
     may: list[str]
+    checkpoints: list[Checkpoint]
+    goals: list[Goal]
 
 
 class ArtifactDescription(In):

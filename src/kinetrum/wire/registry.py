@@ -31,12 +31,16 @@ class Signature(Out):
 class NewModelVersion(In):
     """`artifact` is NAME@NUMBER, or with `run` the bare name of what that run generated.
 
-    `values` are added to those of the run; `signature` is {inputs, outputs} inferred from a sample.
+    Where the run generated several of that name, `step` chooses the checkpoint of a step, `best` the one at which a
+    metric with a goal was best. `values` are added to those of the run; `signature` is {inputs, outputs} inferred from
+    a sample.
     """
 
     id: Id
     artifact: str
     run: str | None = None
+    step: int | None = Field(None, ge=-(2**62), le=2**62)
+    best: str | None = Field(None, max_length=250)
     origin: str | None = Field(None, max_length=2_000)
     comment: Comment = ""
     labels: dict[str, str] = {}
@@ -45,10 +49,13 @@ class NewModelVersion(In):
 
 
 class Verdict(Out):
+    """The standing verdict of a person; `older`: it was given before the version's newest evidence came."""
+
     person: str
     approves: bool
     comment: str
     given_at: Moment
+    older: bool
 
 
 class NewVerdict(In):
@@ -63,6 +70,12 @@ class ReviewState(Out):
 
 
 class ModelVersion(Out):
+    """A version. One that was made from a checkpoint has `step`, and its `values` are those at that step.
+
+    `earlier`: metrics without a point at that step, with the step of their latest point before it. `left_out`: keys of
+    the run that say nothing of this checkpoint. `warning`: what is wrong with it for whoever fetches it.
+    """
+
     reference: str
     number: int
     artifact: ArtifactVersion
@@ -78,6 +91,10 @@ class ModelVersion(Out):
     approvals_needed: int
     stages: list[str]
     values: dict[str, JsonValue]
+    step: int | None
+    earlier: dict[str, int]
+    left_out: list[str]
+    warning: str | None
     goals: list[Goal]
     artifact_project: str
     labels: dict[str, str]
@@ -86,7 +103,10 @@ class ModelVersion(Out):
 
 
 class Evidence(Out):
-    """Results of a version on named data, by a run; `rows` is the artifact with predictions row by row."""
+    """Results of a version on named data, by a run; `rows` is the artifact with predictions row by row.
+
+    `replaces`: the evidence on the same name that it came after. `refusal`: why the model's rules do not take it.
+    """
 
     id: str
     number: int
@@ -97,6 +117,8 @@ class Evidence(Out):
     results: dict[str, JsonValue]
     person: str
     at: Moment
+    replaces: str | None
+    refusal: str | None
 
 
 class NewEvidence(In):
@@ -114,6 +136,7 @@ class ModelVersionDetail(ModelVersion):
     dependencies: dict[str, str]
     obstacles: dict[str, str | None]
     why_not_approve: str | None
+    left_out_evidence: dict[str, str]
 
 
 class Stage(Out):
@@ -152,6 +175,13 @@ class StageEvent(Out):
     override_reason: str | None
 
 
+class EvidenceRule(Out):
+    """What evidence on a name is bound to: the people who add it (none: anybody), the experiment of its run."""
+
+    people: list[str]
+    experiment: str | None
+
+
 class Model(Out):
     """A model; `why_not` tells of each act why the asker may not do it, null where that is allowed."""
 
@@ -165,6 +195,8 @@ class Model(Out):
     image: str | None
     approvals_needed: int
     second_pair: bool
+    renewed_approvals: bool
+    evidence_rules: dict[str, EvidenceRule]
     card: str
     card_revision: int
     card_sections: list[str]
@@ -229,12 +261,33 @@ class ModelDescription(In):
     image: str | None = Field(None, description="NAME@NUMBER:PATH of an image that is kept.")
 
 
+class BoundEvidence(In):
+    """The people, by name, who alone add evidence on a name, and the experiment that its run belongs to."""
+
+    people: list[str] = []
+    experiment: str | None = None
+
+
+class ReviewChange(Out):
+    """A version whose review a change of rules turns; `stages` are those on which it stands and stays."""
+
+    number: int
+    before: Literal["pending", "approved", "rejected"]
+    after: Literal["pending", "approved", "rejected"]
+    stages: list[str]
+
+
 class ModelRules(In):
     """What is left out or null stays."""
 
     approvals_needed: int | None = None
     second_pair: bool | None = None
     card_sections: list[str] | None = None
+    renewed_approvals: bool | None = Field(
+        None, description="Whether approvals older than the newest evidence have to be given again."
+    )
+    evidence: dict[str, BoundEvidence] | None = Field(None, description="All names at once; those left out are free.")
+    confirmed: bool = Field(False, description="Also where versions that are approved now will no longer be.")
 
 
 class NewStage(In):
@@ -278,7 +331,10 @@ class PackageChange(Out):
 
 
 class Review(Out):
-    """A version beside the occupant of a stage, or beside another version; its gates where a stage was asked."""
+    """A version beside the occupant of a stage, or beside another version; its gates where a stage was asked.
+
+    `emptied`: that and by whom the stage was emptied, where nothing stands there or it was filled again since.
+    """
 
     sentence: str
     candidate: ModelVersionDetail
@@ -290,6 +346,7 @@ class Review(Out):
     on_data: list[OnData]
     misfits: list[str] | None
     packages: list[PackageChange]
+    emptied: str | None
 
 
 class Gates(Out):

@@ -61,6 +61,7 @@ class Repository(In):
     state: str | None = Field(None, max_length=40)
     changed_files: int = Field(0, ge=0)
     untracked_files: int = Field(0, ge=0)
+    untracked_code: list[str] = Field([], max_length=100, description="Own files that were run and no commit has.")
     entry: str | None = Field(None, max_length=500)
     hidden_lines: int = Field(0, ge=0)
     cut: str | None = Field(None, max_length=200)

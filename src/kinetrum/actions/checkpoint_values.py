@@ -1,0 +1,54 @@
+"""Checkpoints of an artifact: which run made each at which step, and what it measured there."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from kinetrum.actions.context import Place
+from kinetrum.core.goals import Goal
+from kinetrum.storage import links, points, projects, runs
+from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.links import LinkRow
+
+# Of so many versions, the newest ones, it is told.
+CHECKPOINTS_LIMIT = 1_000
+
+
+@dataclass(frozen=True)
+class CheckpointView:
+    """A version that a run made at a step, and each metric's latest value up to it."""
+
+    number: int
+    run: str
+    step: int
+    values: dict[str, float]
+
+
+def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[CheckpointView], dict[str, Goal]]:
+    """Return the checkpoints among an artifact's versions, the newest first, and the goals of their runs.
+
+    Content that came again counts at its latest step. Inside a running snapshot.
+    """
+    numbers = {version.version_id: version.number for version in versions[:CHECKPOINTS_LIMIT]}
+    latest: dict[int, LinkRow] = {}
+    for link in links.links_of_versions(list(numbers)):
+        known = latest.get(link.version_id)
+        if link.relation == "generated" and link.step is not None and (known is None or known.step <= link.step):  # type: ignore[operator]
+            latest[link.version_id] = link
+    by_run: dict[int, list[LinkRow]] = {}
+    for link in latest.values():
+        by_run.setdefault(link.run_id, []).append(link)
+    found, goals = [], dict[str, Goal]()
+    for run in runs.runs_by_ids(sorted(by_run)):
+        if run.project_id != place.project_id:
+            continue
+        for key, goal in projects.goals_of(run.experiment_id).items():
+            goals.setdefault(key, goal)
+        made = by_run[run.run_id]
+        measured = points.read_at(run.run_id, sorted({link.step for link in made if link.step is not None}))
+        for link in made:
+            step = link.step or 0
+            values = {key: value for key, (_, value) in measured[step].items()}
+            found.append(CheckpointView(numbers[link.version_id], run.reference, step, values))
+    return sorted(found, key=lambda one: -one.number), goals
