@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from kinetrum.client.beginning import attach, begin, resume
     from kinetrum.client.comparing import Comparison, Effects, compare, effects
     from kinetrum.client.describing import Experiment, binned, experiment
+    from kinetrum.client.fetched import Fetched
     from kinetrum.client.lineage import Lineage, lineage
     from kinetrum.client.moving import export, import_
     from kinetrum.client.noting import Note
@@ -53,6 +54,7 @@ _HOMES = {
     "kinetrum.client.lineage": ("Lineage", "lineage"),
     "kinetrum.client.moving": ("export", "import_"),
     "kinetrum.client.room": ("purge", "storage"),
+    "kinetrum.client.fetched": ("Fetched",),
     "kinetrum.client.reading": ("RunTable", "fetch", "open", "restore", "runs"),
     "kinetrum.client.recorded": ("RecordedRun",),
     "kinetrum.client.recorded_plots": ("RecordedPlot", "overlay"),
@@ -68,7 +70,7 @@ _HOMES = {
 }  # fmt: skip
 
 __all__ = [
-    "CheckedFile", "Comparison", "Conflict", "Damaged", "Effects", "Experiment", "InvalidInput",
+    "CheckedFile", "Comparison", "Conflict", "Damaged", "Effects", "Experiment", "Fetched", "InvalidInput",
     "KinetrumError", "Lineage", "Model", "ModelVersion", "NotAllowed", "NotFound", "NotSignedIn", "Note",
     "RecordedPlot", "RecordedRun", "Review", "Rows", "Run", "RunTable", "StoredVersion", "TooLarge",
     "Unavailable", "UnexpectedOccupant", "attach", "begin", "binned", "compare", "difference", "effects",

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import argparse
+import warnings
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, paint, print_section, signed, size_text
 from kinetrum.core.errors import InvalidInput
+
+if TYPE_CHECKING:
+    from kinetrum.client.fetched import Fetched
 
 _STATE_TONES = {"changed": "bad", "gone": "bad", "not reached": "bad", "same": "good"}
 _FINDING_TONES = {"only left": "bad", "only right": "good", "changed": "strong", "moved": None, "same": "quiet"}
@@ -19,6 +23,9 @@ def add_commands(commands: Any) -> None:
     """Add this group to the parser."""
     artifacts = commands.add_parser("artifacts", help="artifacts of the project, or the versions of one")
     artifacts.add_argument("name", nargs="?", metavar="NAME")
+    artifacts.add_argument(
+        "--sort", metavar="KEY[:asc|:desc]", help="with NAME: checkpoints by what their runs measured at their step"
+    )
     add_common(artifacts, _artifacts)
     keep = commands.add_parser("keep", help="store a file or folder without a run")
     keep.add_argument("path", metavar="PATH")
@@ -33,7 +40,15 @@ def add_commands(commands: Any) -> None:
         "ref", nargs="?", metavar="REF", help="frost-alarm@production, nights@3, frost-alarm/42:frost-net"
     )
     fetch.add_argument("--locked", metavar="FILE", help="fetch exactly the versions of a file that kinetrum lock wrote")
-    fetch.add_argument("-o", "--output", default=".", metavar="DIR")
+    fetch.add_argument(
+        "-o", "--output", default=".", metavar="DIR",
+        help="of a model's version a folder for it alone: a later fetch takes its place in one step",
+    )  # fmt: skip
+    fetch.add_argument("--keep", type=int, default=0, metavar="N", help="so many earlier ones stay, as DIR.earlier-1 …")
+    fetch.add_argument("--replace", action="store_true", help="write the files in place; what else is in DIR stays")
+    fetch.add_argument(
+        "--strict", action="store_true", help="fetch nothing, exit status 1, if the version is rejected or retired"
+    )
     add_common(fetch, _fetch)
     diff = commands.add_parser("diff", help="two versions side by side, file by file; or two files, by what is in them")
     diff.add_argument("left", metavar="NAME@A[:PATH]")
@@ -96,15 +111,21 @@ def _artifacts(given: argparse.Namespace) -> int:
     session = open_session(given.project)
     path = path_of("projects", session.project, "artifacts")
     found = session.service.get(path + (path_of(given.name) if given.name else ""))
+    if given.name and given.sort:
+        found["versions"] = sorted_checkpoints(found, given.sort)
     if given.json:
         output.print_json(found)
         return 0
     rows = found["versions"] if given.name else found
     if given.name:
         _print_artifact(found)
+    elif given.sort:
+        raise InvalidInput("Checkpoints of one artifact are sorted: kinetrum artifacts NAME --sort KEY.", field="sort")
     if not rows:
         print("There are no artifacts yet: kinetrum keep PATH --name NAME stores one.")
         return 0
+    if given.name and (found["checkpoints"] or given.sort):
+        return _print_checkpoints(found, given.sort)
     output.print_table(
         ["version", "kind", "", "files", "size", "made", "digest"],
         [
@@ -113,6 +134,51 @@ def _artifacts(given: argparse.Namespace) -> int:
             for row in rows
         ],
     )  # fmt: skip
+    return 0
+
+
+def sorted_checkpoints(artifact: dict[str, Any], sort: str) -> list[dict[str, Any]]:
+    """Return an artifact's versions by what was measured at their step: the best first, those without it last."""
+    key, _, way = sort.partition(":") if sort.endswith((":asc", ":desc")) else (sort, "", "")
+    measured = {one["number"]: one["values"].get(key) for one in artifact["checkpoints"]}
+    known = sorted({name for one in artifact["checkpoints"] for name in one["values"]})
+    if key not in known:
+        there = f"their runs measured {', '.join(known[:8])}" if known else "none was made at a step of a run"
+        raise InvalidInput(f"No checkpoint of {artifact['name']} has {key!r}; {there}.", field="sort")
+    goal = next((one["direction"] for one in artifact["goals"] if one["key"] == key), None)
+    ascending = way == "asc" or (not way and goal == "lower")
+    numbers = {number: value for number, value in measured.items() if isinstance(value, int | float)}
+    return sorted(
+        artifact["versions"],
+        key=lambda row: (
+            row["number"] not in numbers,
+            numbers.get(row["number"], 0.0) * (1 if ascending else -1),
+            -row["number"],
+        ),
+    )
+
+
+def _print_checkpoints(artifact: dict[str, Any], sort: str | None) -> int:
+    """Print the versions of an artifact with the run and step that made each, and what was measured there."""
+    made = {one["number"]: one for one in artifact["checkpoints"]}
+    wanted = sort.removesuffix(":asc").removesuffix(":desc") if sort else None
+    keys = [one["key"] for one in artifact["goals"]]
+    keys += sorted({name for one in made.values() for name in one["values"]} - set(keys))
+    keys = [
+        key
+        for key in dict.fromkeys([*([wanted] if wanted else []), *keys])
+        if any(key in m["values"] for m in made.values())
+    ]
+    rows = []
+    for row in artifact["versions"]:
+        one = made.get(row["number"], {"run": "", "step": None, "values": {}})
+        about = ", ".join(f"{key}={value}" for key, value in row["about"].items())
+        rows.append(
+            [row["reference"], one["run"], "" if one["step"] is None else str(one["step"]),
+             *(output.number(one["values"][key]) if key in one["values"] else "–" for key in keys[:6]),
+             size_text(row["size_bytes"]), _state(row), output.short(output.clean(about), 40)]
+        )  # fmt: skip
+    output.print_table(["version", "run", "step", *keys[:6], "size", "", "metadata"], rows)
     return 0
 
 
@@ -170,19 +236,34 @@ def _fetch(given: argparse.Namespace) -> int:
 
     if (given.ref is None) == (given.locked is None):
         raise InvalidInput("Fetch what? Name a reference, or a lock file with --locked.", field="ref")
-    if given.locked:
-        paths = fetch_locked(given.locked, given.output)
-    else:
-        paths = fetch(given.ref, given.output, project=given.project, progress=progress_of(given.ref))
+    how = {"replace": given.replace, "keep": given.keep, "strict": given.strict}
+    with warnings.catch_warnings():
+        # What is wrong with a version is told below, with everything else.
+        warnings.simplefilter("ignore")
+        if given.locked:
+            fetched = fetch_locked(given.locked, given.output, **how)
+        else:
+            fetched = [fetch(given.ref, given.output, **how, project=given.project, progress=progress_of(given.ref))]
     if given.json:
-        output.print_json([str(path) for path in paths])
-        return 0
-    for path in paths[:50]:
-        print(path)
-    if len(paths) > 50:
-        print(paint(f"{len(paths) - 50:,} more", "quiet"))
-    output.note(f"{len(paths):,} file{'' if len(paths) == 1 else 's'} of {given.ref or given.locked}, verified.")
+        told = [one.to_json() for one in fetched]
+        output.print_json(told if given.locked else told[0])
+    for one in fetched:
+        if not given.json:
+            _print_fetched(one)
+        if one.warning:
+            output.note(paint(f"Warning: {one.warning}.", "bad"))
     return 0
+
+
+def _print_fetched(fetched: Fetched) -> None:
+    for path in fetched.paths[:50]:
+        print(path)
+    if len(fetched) > 50:
+        print(paint(f"{len(fetched) - 50:,} more", "quiet"))
+    count = f"{len(fetched):,} file{'' if len(fetched) == 1 else 's'}"
+    stage = f", on {fetched.stage}" if fetched.stage else ""
+    digest = f" {fetched.digest[:19]}" if fetched.digest else ""
+    output.note(f"{fetched.reference}{digest}{stage}: {count} in {fetched.folder}, verified.")
 
 
 def _diff(given: argparse.Namespace) -> int:

@@ -47,6 +47,15 @@ def add_commands(commands: Any) -> None:
     rules.add_argument(
         "--second-pair", choices=["yes", "no"], help="whether who registered a version may not approve it"
     )
+    rules.add_argument(
+        "--renewed-approvals", choices=["yes", "no"],
+        help="whether approvals older than the newest evidence have to be given again",
+    )  # fmt: skip
+    rules.add_argument(
+        "--evidence", action="append", default=[], metavar="DATA=PERSON+PERSON|experiment:NAME|anybody",
+        help="who alone adds evidence on named data, or of which experiment its run is",
+    )  # fmt: skip
+    rules.add_argument("--yes", action="store_true", help="do not ask where approved versions would no longer be")
     rules.add_argument("--sections", metavar="A,B", help="sections that the card requires")
     rules.add_argument("--json", action="store_true")
     common(rules, _rules)
@@ -115,7 +124,7 @@ def _evidence(given: argparse.Namespace) -> int:
     if not version.evidence:
         print(f"{version.reference} has no evidence; add it with --on NAME and --run or --predictions.")
     for on, one in version.evidence.items():
-        digest = f" sha256:{one['digest'][:12]}" if one["digest"] else ""
+        digest = f" sha256:{one['digest'][:12]}" if one["digest"] else "  no fingerprint of the data"
         kept = f"; rows in {one['rows']}" if one["rows"] else ""
         print(paint(f"{on}{digest}", "strong") + f"  by {one['run']}, {one['person']}, {moment(one['at'])}{kept}")
         output.print_table(["result", ""], [[key, output.number(value)] for key, value in one["results"].items()])
@@ -166,10 +175,9 @@ def _rules(given: argparse.Namespace) -> int:
     found = model(given.model, project=given.project)
     if any(one is not None for one in (given.purpose, given.ask, given.image)):
         found.describe(purpose=given.purpose, owner=given.ask, image=given.image)
-    if any(one is not None for one in (given.approvals, given.second_pair, given.sections)):
-        sections = None if given.sections is None else [part.strip() for part in given.sections.split(",")]
-        second = None if given.second_pair is None else given.second_pair == "yes"
-        found.rule(approvals_needed=given.approvals, second_pair=second, card_sections=sections)
+    asked = (given.approvals, given.second_pair, given.sections, given.renewed_approvals, given.evidence or None)
+    if any(one is not None for one in asked):
+        _change_rules(found, given)
     data = found.refresh().data
     if given.json:
         output.print_json(data)
@@ -178,6 +186,8 @@ def _rules(given: argparse.Namespace) -> int:
         ["purpose", output.clean(data["purpose"]) or "none said"], ["ask", f"{data['person']} ({data['person_name']})"],
         ["approvals needed", str(data["approvals_needed"])],
         ["second pair of eyes", "yes" if data["second_pair"] else "no"],
+        ["new evidence", "asks for approvals again" if data["renewed_approvals"] else "leaves approvals as they are"],
+        *[[f"evidence on {on}", _bound_to(rule)] for on, rule in data["evidence_rules"].items()],
         ["card requires", ", ".join(data["card_sections"]) or "nothing"],
         ["still to be written", ", ".join(data["missing_sections"]) or "nothing"],
         ["labels", ", ".join(f"{key}={text}" for key, text in data["labels"].items()) or "none"],
@@ -185,6 +195,49 @@ def _rules(given: argparse.Namespace) -> int:
     ]  # fmt: skip
     output.print_table(["rule", ""], rows)
     return 0
+
+
+def _change_rules(model: Any, given: argparse.Namespace) -> None:
+    """Change rules; where approved versions would no longer be, say which and ask first."""
+    sections = None if given.sections is None else [part.strip() for part in given.sections.split(",")]
+    second, renewed = (None if word is None else word == "yes" for word in (given.second_pair, given.renewed_approvals))
+    evidence = {**model.evidence_rules, **dict(map(_bound, given.evidence))} if given.evidence else None
+    turned = [] if given.yes else [
+        one for one in model.preview_rules(approvals_needed=given.approvals, renewed_approvals=renewed)
+        if one["before"] == "approved"
+    ]  # fmt: skip
+    if turned:
+        print("With these rules no longer approved, and not to be placed until approved again:")
+        for one in turned:
+            stays = f"  stays on {', '.join(one['stages'])}" if one["stages"] else ""
+            print(f"  {model.name}@{one['number']}  {one['before']} → {one['after']}{stays}")
+        if not output.confirmed("Change the rules?"):
+            raise InvalidInput("Nothing was changed; --yes changes the rules without asking.", field="yes")
+    model.rule(
+        approvals_needed=given.approvals, second_pair=second, card_sections=sections, renewed_approvals=renewed,
+        evidence=evidence, confirmed=given.yes or bool(turned),
+    )  # fmt: skip
+
+
+def _bound(text: str) -> tuple[str, dict[str, Any]]:
+    """Read `holdout=rex+lea`, `holdout=experiment:nightly` or `holdout=anybody`."""
+    on, sign, whom = text.partition("=")
+    if not sign or not on or not whom:
+        raise InvalidInput(
+            f"--evidence takes DATA=PERSON+PERSON, DATA=experiment:NAME or DATA=anybody, not {text!r}.",
+            field="evidence",
+        )
+    if whom == "anybody":
+        return on, {}
+    if whom.startswith("experiment:"):
+        return on, {"experiment": whom.removeprefix("experiment:")}
+    return on, {"people": whom.split("+")}
+
+
+def _bound_to(rule: dict[str, Any]) -> str:
+    people = f"by {' or '.join(rule['people'])} alone" if rule["people"] else ""
+    runs = f"from runs of {rule['experiment']} alone" if rule["experiment"] else ""
+    return ", ".join(part for part in (people, runs) if part)
 
 
 def _ladder(given: argparse.Namespace) -> int:

@@ -98,6 +98,8 @@ def _status(given: argparse.Namespace) -> int:
 def _serve(given: argparse.Namespace) -> int:
     import subprocess
 
+    if given.database and "@" in given.database:
+        output.note("The database's password stands in the list of processes; KINETRUM_DATABASE keeps it out of there.")
     settings = {
         "KINETRUM_DATABASE": given.database, "KINETRUM_STORE": given.store, "KINETRUM_HOST": given.host,
         "KINETRUM_PORT": str(given.port),

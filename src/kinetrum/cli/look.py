@@ -40,10 +40,14 @@ def _show(given: argparse.Namespace) -> int:
     from kinetrum.client.registry import Model, ModelVersion
     from kinetrum.client.session import open_session
     from kinetrum.client.stored import StoredVersion
+    from kinetrum.core.refs import RunRef
 
     kind, ref = parse_kind(given.ref)
     session = open_session(ref.project or given.project, wait=not given.follow)
     found = resolve(session, ref, kind)
+    if isinstance(found, RecordedRun) and isinstance(ref, RunRef) and ref.path:
+        # frost-alarm/42:frost-net is what the run generated under that name.
+        found = found.generated_version(ref.path.partition("/")[0])
     if given.output or given.follow or given.code or given.resources:
         from kinetrum.cli.following import show_surroundings
 

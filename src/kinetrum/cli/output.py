@@ -142,3 +142,10 @@ def print_table(heads: Sequence[str], rows: Sequence[Sequence[str]], *, keep: in
 def note(text: str) -> None:
     """Say something beside the output."""
     print(text, file=sys.stderr)
+
+
+def confirmed(question: str) -> bool:
+    """Ask on the terminal; where nobody can answer, the answer is no."""
+    if not sys.stdin.isatty():
+        return False
+    return input(f"{question} [y/N] ").strip().lower() in {"y", "yes"}

@@ -22,6 +22,8 @@ def add_commands(commands: Any) -> None:
     register.add_argument("what", metavar="WHAT", help="NAME@NUMBER, a path, or with --run what that run generated")
     register.add_argument("--as-model", required=True, metavar="MODEL")
     register.add_argument("--run", dest="of_run", metavar="REF")
+    register.add_argument("--step", type=int, metavar="N", help="with --run: the checkpoint of this step")
+    register.add_argument("--best", metavar="KEY", help="with --run: the checkpoint at which this metric was best")
     register.add_argument("--origin", help="where it came from, in words, if no run made it")
     register.add_argument(
         "--by-reference", action="store_true", help="fingerprint the files and leave them where they are"
@@ -59,8 +61,7 @@ def add_commands(commands: Any) -> None:
     lead = commands.add_parser("lead", help="see or choose what a consumer gets who names no version")
     lead.add_argument("model", metavar="MODEL")
     lead.add_argument("version", nargs="?", metavar="NUMBER|none")
-    lead.add_argument("--json", action="store_true")
-    common(lead, _lead)
+    _commented(lead, _lead)
 
 
 def common(parser: argparse.ArgumentParser, run: Any) -> None:
@@ -170,7 +171,8 @@ def _register(given: argparse.Namespace) -> int:
     from kinetrum.client.registering import register
 
     version = register(
-        given.what, as_model=given.as_model, run=given.of_run, origin=given.origin, comment=given.comment,
+        given.what, as_model=given.as_model, run=given.of_run, step=given.step, best=given.best, origin=given.origin,
+        comment=given.comment,
         labels=_pairs(given.label, "--label"), metrics=_numbers(given.metric), sample=_sample(given.sample),
         upload=not given.by_reference, project=given.project,
     )  # fmt: skip
@@ -180,15 +182,26 @@ def _register(given: argparse.Namespace) -> int:
     signature = version.signature
     takes = f"; takes {', '.join(one.text() for one in signature.inputs[:4])}" if signature and signature.inputs else ""
     evidence = f"; evidence on {', '.join(version.evidence)}" if version.evidence else ""
-    print(
-        f"Registered {version.reference} from {version.run or 'no run'}; its review is "
-        f"{version.review}{evidence}{takes}."
-    )
+    at = f", step {version.step}" if version.step is not None else ""
+    source = f"{version.data['artifact']['reference']} of {version.run}{at}" if version.run else "no run"
+    print(f"Registered {version.reference} from {source}; its review is {version.review}{evidence}{takes}.")
+    tell_of_checkpoint(version.data)
     return 0
 
 
+def tell_of_checkpoint(version: dict[str, Any]) -> None:
+    """Say on standard error which values of a checkpoint are not of its step, and what does not count for it."""
+    for key, step in version["earlier"].items():
+        output.note(f"{key} is that of step {step}, the latest before step {version['step']}.")
+    if version["left_out"]:
+        keys = ", ".join(version["left_out"][:8]) + (" …" if len(version["left_out"]) > 8 else "")
+        output.note(f"Not of step {version['step']}, so left out: {keys}.")
+    for on, reason in version.get("left_out_evidence", {}).items():
+        output.note(f"Its run's evidence on {on} was not added: {reason}.")
+
+
 def version_of(text: str, project: str | None) -> Any:
-    """Read the version that `MODEL@NUMBER`, `MODEL@STAGE` or `MODEL@lead` names."""
+    """Read the version that `MODEL@NUMBER`, `MODEL@STAGE`, `MODEL@lead` or `MODEL@newest` names."""
     from kinetrum.client.registry import ModelVersion
     from kinetrum.client.session import open_session
     from kinetrum.core.refs import VersionRef, parse_ref
@@ -296,7 +309,7 @@ def _lead(given: argparse.Namespace) -> int:
 
     found = model(given.model, project=given.project)
     if given.version is not None:
-        found.lead = _expected(given.version)
+        found.choose_lead(_expected(given.version), given.comment)
     if given.json:
         output.print_json({"model": found.name, "lead": found.lead, "chosen": found.data["lead_chosen"]})
     elif found.lead is None:

@@ -19,6 +19,8 @@ def show_review(found: dict[str, Any]) -> None:
     """Print a version beside another: the sentence, gates, results on the same data, what changed."""
     candidate, other = found["candidate"], found["other"]
     print(paint(output.clean(found["sentence"]), "strong"))
+    if found["emptied"]:
+        print(paint(f"{output.clean(found['emptied'])}.", "bad"))
     approvals = sum(1 for verdict in candidate["verdicts"] if verdict["approves"])
     print(
         f"{candidate['reference']} is {candidate['review']}: {approvals} of {candidate['approvals_needed']} approvals."
@@ -26,13 +28,30 @@ def show_review(found: dict[str, Any]) -> None:
     for verdict in candidate["verdicts"]:
         word = "approved" if verdict["approves"] else "rejected"
         comment = f": {output.clean(verdict['comment'])}" if verdict["comment"] else ""
-        print(f"  {verdict['person']} {word} {moment(verdict['given_at'])}{comment}")
+        older = paint("  older than the newest evidence", "bad") if verdict["older"] else ""
+        print(f"  {verdict['person']} {word} {moment(verdict['given_at'])}{comment}{older}")
     if found["checks"]:
         print(f"\nGates of {found['stage']}")
         print_checks(found["checks"])
     for part in found["on_data"]:
         _show_on_data(part, candidate["number"], other["number"] if other else None)
+        show_evidence([one for one in candidate["evidence"] if one["on"] == part["on"]])
+    for on, reason in candidate["left_out_evidence"].items():
+        print(paint(f"\nEvidence of its run on {output.clean(on)} was left out: {output.clean(reason)}.", "quiet"))
     _show_changes(found, other)
+
+
+def show_evidence(every: list[dict[str, Any]]) -> None:
+    """Print who added evidence on named data, when, from which run, on which data; and what it replaced."""
+    for at, one in enumerate(reversed(every)):
+        data = f"data sha256:{one['digest'][:12]}" if one["digest"] else paint("no fingerprint of the data", "bad")
+        word = "added by" if at == 0 else "replaced: added by"
+        print(f"  {word} {output.clean(one['person'])}, {moment(one['at'])}, from {one['run']}, {data}")
+        if one["refusal"]:
+            print(paint(f"  does not count: {output.clean(one['refusal'])}", "bad"))
+        if at > 0:
+            was = ", ".join(f"{output.clean(key)} {output.number(value)}" for key, value in one["results"].items())
+            print(f"    it said {was or 'nothing but predictions'}")
 
 
 def _show_on_data(part: dict[str, Any], number: int, other: int | None) -> None:

@@ -122,14 +122,17 @@ _looking = threading.Lock()
 
 
 def look_around(
-    left_out: frozenset[str], folder: Path, entry: Path | None, paths: Iterable[str] | None
-) -> dict[str, Any]:
-    """Describe the code in a folder with its entry script, the packages on paths (None: no Python), the CI job."""
+    left_out: frozenset[str], folder: Path, entry: Path | None, paths: Iterable[str] | None,
+    modules: Iterable[str] = (),
+) -> dict[str, Any]:  # fmt: skip
+    """Describe the code in a folder with its entry script and loaded modules (their files), the packages on paths
+    (None: no Python), the CI job.
+    """
     from kinetrum.client.repository import find_code
 
     found: dict[str, Any] = {}
     if "code" not in left_out:
-        code = find_code(folder, entry)
+        code = find_code(folder, entry, modules)
         found |= {"code": code.fields, "difference": code.difference, "script": code.script}
     if "packages" not in left_out and paths is not None:
         found["packages"] = packages_on(paths)
@@ -145,7 +148,8 @@ def _around_this_process(left_out: frozenset[str]) -> dict[str, Any]:
     with _looking:
         at, found = _known.get(key, (0.0, {}))
         if not found or time.monotonic() - at >= _FRESH_S:
-            found = look_around(left_out, entry.parent if entry else Path.cwd(), entry, sys.path)
+            loaded = [file for module in list(sys.modules.values()) if (file := getattr(module, "__file__", None))]
+            found = look_around(left_out, entry.parent if entry else Path.cwd(), entry, sys.path, loaded)
             _known[key] = (time.monotonic(), found)
         return found
 

@@ -22,22 +22,23 @@ _TRIES = 3
 
 
 def download_files(
-    service: Service, base: str, files: Sequence[dict[str, Any]], to: Path, tick: Tick | None = None
-) -> list[Path]:
+    service: Service, base: str, files: Sequence[dict[str, Any]], to: Path, tick: Tick | None = None,
+    replace: bool = False,
+) -> list[Path]:  # fmt: skip
     """Download files of a version below a folder; returns their paths. `tick` is told the bytes that came.
 
     `base` is the version's path in the interface, of an artifact or of a model.
 
-    A file that is there with the right content is left alone. Raises Damaged where what arrived does not
-    match the manifest, Conflict where a file with other content stands there; other files are whole or absent.
+    A file that is there with the right content is left alone; one with other content is refused, or with `replace`
+    replaced in one step. Raises Damaged where what arrived does not match the manifest, Conflict where a file with
+    other content stands there; other files are whole or absent.
     """
     tell = in_turn(tick)
     wanted, paths = [], []
     for entry in files:
         target = _target(entry, to)
         paths.append(target)
-        if target.exists():
-            _check_there(target, entry)
+        if target.exists() and _is_right(target, entry, replace):
             tell(entry["size"])
         else:
             wanted.append((entry, target))
@@ -58,12 +59,18 @@ def _target(entry: dict[str, Any], to: Path) -> Path:
     return target
 
 
-def _check_there(target: Path, entry: dict[str, Any]) -> None:
+def _is_right(target: Path, entry: dict[str, Any], replace: bool) -> bool:
+    """Tell whether a file is there as it should be; one that is not is refused unless it may be replaced."""
     if target.is_file() and target.stat().st_size == entry["size"]:
         with target.open("rb") as file:
             if hashlib.file_digest(file, "sha256").hexdigest() == entry["sha256"]:
-                return
-    raise Conflict(f"{target} is there with other content; remove it or choose another folder.", field="path")
+                return True
+    if replace and target.is_file():
+        return False
+    raise Conflict(
+        f"{target} is there with other content; choose another folder, or have it replaced (--replace, replace=True).",
+        field="path",
+    )
 
 
 def _put(part: Path, target: Path, entry: dict[str, Any], sha256: str) -> None:

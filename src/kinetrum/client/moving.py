@@ -10,7 +10,7 @@ from typing import Any
 from kinetrum.client.http import path_of
 from kinetrum.client.session import open_session
 from kinetrum.client.ticks import Tick
-from kinetrum.core.errors import Damaged, NotFound, Unavailable
+from kinetrum.core.errors import Damaged, InvalidInput, NotFound, Unavailable
 
 _PIECE = 1024 * 1024
 
@@ -24,6 +24,11 @@ def export(
     Everything that belongs to it comes along: settings, points, output, and the versions that were used and
     generated. Returns the file's size in bytes. Raises Damaged where stored bytes are; nothing is left then.
     """
+    if of.startswith("model:"):
+        raise InvalidInput(
+            f"{of} is a model, and models are not exported; export the artifact that its version was registered from.",
+            field="of",
+        )
     session = open_session(project, url)
     target = Path(to)
     part = target.with_name(f".{target.name}.{os.getpid()}.part")

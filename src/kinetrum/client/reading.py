@@ -20,6 +20,7 @@ from kinetrum.core.refs import NameRef, Ref, RunRef, parse_ref
 from kinetrum.core.values import Value, show
 
 if TYPE_CHECKING:
+    from kinetrum.client.fetched import Fetched
     from kinetrum.client.registry import Model, ModelVersion
 
 _PAGE, _SHOWN = 500, 50
@@ -287,7 +288,7 @@ def resolve(session: Session, ref: Ref, kind: str | None = None) -> RecordedRun 
         if thing == "artifact":
             return StoredVersion.read(session, project, ref.name, "latest")
         raise InvalidInput(f"{ref.name!r} is an experiment; list its runs with kinetrum.runs(experiment={ref.name!r}).")
-    if thing == "model" or (thing != "artifact" and ref.which not in {"latest"}):
+    if thing == "model" or (thing != "artifact" and ref.which != "latest" and not ref.which.startswith("best:")):
         return ModelVersion.read(session, project, ref.name, ref.which)
     return StoredVersion.read(session, project, ref.name, ref.which)
 
@@ -308,29 +309,38 @@ def find_run(session: Session, ref: RunRef) -> RecordedRun:
 
 
 def fetch(
-    ref: str, to: str | Path = ".", *, project: str | None = None, url: str | None = None,
+    ref: str, to: str | Path = ".", *, replace: bool = False, keep: int = 0, strict: bool = False,
+    project: str | None = None, url: str | None = None,
     progress: Callable[[int], Callable[[int], None]] | None = None,
-) -> list[Path]:  # fmt: skip
-    """Download what a reference names below a folder, verified; returns the paths.
+) -> Fetched:  # fmt: skip
+    """Download what a reference names into a folder, verified; returns the paths and what they are.
 
-    `frost-alarm@production` fetches the version that stands on that stage. `progress` is told the number of bytes
-    and returns what is told of each stretch that came.
+    `frost-alarm@production` fetches the version that stands on that stage, as often as one likes: see
+    `ModelVersion.download` for how it takes the place of the one before, and for `replace`, `keep` and `strict`. Of
+    artifacts and runs the files are written in place; one that is there with other content is refused, or with
+    `replace` replaced. `progress` is told the number of bytes and returns what is told of each stretch that came.
     """
+    from kinetrum.client.fetched import Fetched
+    from kinetrum.client.registry import Model, ModelVersion
+
     parsed = parse_ref(ref)
     found = resolve(open_session(parsed.project or project, url), parsed)
     path = getattr(parsed, "path", None)
+    if isinstance(found, Model):
+        found = found["lead"]
+    if isinstance(found, ModelVersion):
+        return found.download(
+            to, path, replace=replace, keep=keep, strict=strict, tick=_begun(progress, found.data["files"])
+        )
+    if keep or strict:
+        raise InvalidInput("Earlier ones are kept, and faults refused, of versions of models alone.", field="ref")
     if isinstance(found, RecordedRun):
-        if path:
-            artifact, _, inner = path.partition("/")
-            version = found.generated_version(artifact)
-            return version.download(to, inner or None, _begun(progress, version.data["files"]))
-        return found.download(to)
-    if isinstance(found, StoredVersion):
-        return found.download(to, path, _begun(progress, found.data["files"]))
-    from kinetrum.client.registry import Model
-
-    version_found = found["lead"] if isinstance(found, Model) else found
-    return version_found.download(to, path)
+        if not path:
+            return Fetched(tuple(found.download(to, replace=replace)), found.reference, Path(to), found.project)
+        artifact, _, inner = path.partition("/")
+        found, path = found.generated_version(artifact), inner or None
+    paths = found.download(to, path, _begun(progress, found.data["files"]), replace)
+    return Fetched(tuple(paths), found.reference, Path(to), digest=f"sha256:{found.digest}")
 
 
 def _begun(

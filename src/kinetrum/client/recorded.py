@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 
     from kinetrum.client.recorded_media import RecordedMedia
     from kinetrum.client.recorded_plots import RecordedPlots
+    from kinetrum.client.registry import ModelVersion
 
 
 @dataclass(frozen=True)
@@ -271,7 +272,7 @@ class RecordedRun(Noted):
         self._data = self._session.service.get(self._path())
         return self
 
-    def download(self, to: str | Path = ".", artifact: str | None = None) -> list[Path]:
+    def download(self, to: str | Path = ".", artifact: str | None = None, replace: bool = False) -> list[Path]:
         """Download what the run generated, or the artifact of that name, each into a folder of its name below `to`.
 
         Of several versions under one name the latest that is not in the bin comes.
@@ -281,8 +282,19 @@ class RecordedRun(Noted):
             raise NotFound(f"{self.reference} generated nothing{f' named {artifact!r}' if artifact else ''}.")
         paths: list[Path] = []
         for name in names:
-            paths += self.generated_version(name).download(Path(to) / name)
+            paths += self.generated_version(name).download(Path(to) / name, replace=replace)
         return paths
+
+    def register(
+        self, artifact: str, *, as_model: str, step: int | None = None, best: str | None = None, comment: str = "",
+        labels: Mapping[str, str] | None = None, metrics: Mapping[str, Any] | None = None, sample: Any = None,
+        sample_output: Any = None,
+    ) -> ModelVersion:  # fmt: skip
+        """Register what this run generated under `artifact` as a model's next version, as `Run.register` does."""
+        from kinetrum.client.registering import register_recorded, told
+
+        body = {"step": step, "best": best, **told(comment, labels, metrics, sample, sample_output)}
+        return register_recorded(self._session, self.project, self.reference, artifact, as_model, body)
 
     def generated_version(self, name: str) -> StoredVersion:
         """Return the version of that name that the run generated last, of those not in the bin where there is one.

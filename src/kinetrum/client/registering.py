@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from kinetrum.client.fetched import Fetched
 from kinetrum.client.http import path_of
 from kinetrum.client.registry import ModelVersion
 from kinetrum.client.session import Session, open_session
@@ -41,16 +43,23 @@ def register_from_run(address: dict[str, str], artifact: str, as_model: str, bod
     """Register what a run generated; waits for the spool first."""
     session = open_session(address["project"])
     run = session.service.get(path_of("projects", address["project"], "runs", address["run"]))
-    return _register(
-        session, address["project"], as_model, {"artifact": artifact, "run": run["reference"], **body}
-    )  # fmt: skip
+    return register_recorded(session, address["project"], run["reference"], artifact, as_model, body)
 
 
-def register(
+def register_recorded(
+    session: Session, project: str, run: str, artifact: str, as_model: str, body: dict[str, Any]
+) -> ModelVersion:
+    """Register what a run that the service has generated."""
+    return _register(session, project, as_model, {"artifact": artifact, "run": run, **body})
+
+
+def register(  # noqa: PLR0913
     what: str | os.PathLike[str],
     *,
     as_model: str,
     run: str | None = None,
+    step: int | None = None,
+    best: str | None = None,
     origin: str | None = None,
     comment: str = "",
     labels: Mapping[str, str] | None = None,
@@ -66,17 +75,21 @@ def register(
 
     A path is uploaded (with `upload=False` only fingerprinted: by reference) as the artifact `name` (by default
     MODEL-files); it needs `origin`, words on where it came from. `OTHER/frost-net@3` is an artifact of another project.
-    `metrics` are values added to those of the run. `sample` is an input (a table, an array, or names and arrays) from
-    which the signature is inferred; without one it is read from ONNX and safetensors files.
-    Raises NotFound, InvalidInput or Conflict as the service says.
+    Where a run generated several versions of the name, `step` chooses the checkpoint of a step, `best` the one at which
+    a metric with a goal was best (`best="val_loss"`). `metrics` are values added to those of the run. `sample` is an
+    input (a table, an array, or names and arrays) from which the signature is inferred; without one it is read from
+    ONNX and safetensors files. Raises NotFound, InvalidInput or Conflict as the service says.
     """
     session = open_session(project, url)
     source = os.fspath(what)
+    signature: dict[str, Any] | None = None
     if run is None and ("/" in source or Path(source).exists()) and "@" not in source:
         if not origin:
             raise InvalidInput(
                 "No run made these files; tell in words where they came from (origin=…).", field="origin"
             )
+        if not upload and sample is None and sample_output is None:
+            signature = _read_signature(Path(source))
         source = keep(source, name=name or f"{as_model}-files", kind="model", upload=upload, session=session)
     elif run is None:
         ref = parse_ref(source)
@@ -85,8 +98,36 @@ def register(
                 f"{source!r} is neither a path that is there nor NAME@NUMBER; with run=… a bare name will do.",
                 field="what",
             )
-    body = {"artifact": source, "run": run, "origin": origin, **told(comment, labels, metrics, sample, sample_output)}
+    body = {
+        "artifact": source,
+        "run": run,
+        "step": step,
+        "best": best,
+        "origin": origin,
+        **told(comment, labels, metrics, sample, sample_output),
+    }
+    if signature is not None:
+        body["signature"] = signature
     return _register(session, session.project, as_model, body)
+
+
+def _read_signature(path: Path) -> dict[str, Any] | None:
+    """Read the signature of a model's file that stays where it is, None where it tells none or cannot be read here."""
+    from kinetrum.core.registry.reading import can_be, form_with_signature, read_signature
+
+    files = [path] if path.is_file() else sorted(path.rglob("*"))
+    for file in files:
+        form = form_with_signature(file.name)
+        if form is None or not file.is_file():
+            continue
+        # Reading ONNX takes its package, which a plain client lacks.
+        with contextlib.suppress(ImportError, ValueError, OSError), file.open("rb") as opened:
+            if can_be(form, opened.read(16), file.stat().st_size):
+                opened.seek(0)
+                found = read_signature(form, opened)
+                if found is not None:
+                    return found.to_json()
+    return None
 
 
 def lock(
@@ -110,20 +151,28 @@ def lock(
 
 
 def fetch_locked(
-    path: str | os.PathLike[str], to: str | os.PathLike[str] = ".", *, url: str | None = None
-) -> list[Path]:
-    """Download the versions of a lock file, each below a folder of its model's name; returns the paths.
+    path: str | os.PathLike[str], to: str | os.PathLike[str] = ".", *, replace: bool = False, keep: int = 0,
+    strict: bool = False, url: str | None = None,
+) -> list[Fetched]:  # fmt: skip
+    """Download the versions of a lock file as `fetch` lays them out: one into `to`, of several each into `to`/MODEL.
 
-    Raises Conflict before anything is downloaded where a version's files are not those that were locked.
+    `replace`, `keep` and `strict` are those of `ModelVersion.download`. Raises Conflict before anything is downloaded
+    where a version's files are not those that were locked, or with `strict` something is wrong with a version.
     """
     wanted = []
     for at, line in enumerate(Path(path).read_text("utf-8").splitlines(), 1):
         if line.strip() and not line.startswith("#"):
             wanted.append(_locked(f"{path}, line {at}", line, url))
-    paths: list[Path] = []
-    for version in wanted:
-        paths += version.download(Path(to) / version.data["model"])
-    return paths
+    wrong = [version for version in wanted if version.data["warning"]] if strict else []
+    if wrong:
+        raise Conflict(f"{wrong[0].reference} was not fetched: {wrong[0].data['warning']}.", field="version")
+    folder = Path(to)
+    return [
+        version.download(
+            folder if len(wanted) == 1 else folder / version.data["model"], replace=replace, keep=keep, strict=strict
+        )
+        for version in wanted
+    ]
 
 
 def _locked(place: str, line: str, url: str | None) -> ModelVersion:

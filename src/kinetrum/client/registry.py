@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import html
 import os
+import warnings
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.downloads import download_files
 from kinetrum.client.http import path_of
@@ -15,9 +16,13 @@ from kinetrum.client.reviews import Review
 from kinetrum.client.session import Session, open_session
 from kinetrum.client.showing import html_table, moment
 from kinetrum.client.spool import new_id
-from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.client.ticks import Tick
+from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.registry.signature import Signature, signature_from_json
 from kinetrum.core.values import Value, check_name, from_json, show
+
+if TYPE_CHECKING:
+    from kinetrum.client.fetched import Fetched
 
 
 class _Seen:
@@ -97,7 +102,11 @@ class Model(Noted):
 
     @lead.setter
     def lead(self, number: int | None) -> None:
-        self._call("PUT", "lead", version=number)
+        self.choose_lead(number)
+
+    def choose_lead(self, number: int | None, comment: str = "") -> None:
+        """Choose the lead version, or (None) leave it to the highest occupied stage; the journal keeps the comment."""
+        self._call("PUT", "lead", version=number, comment=comment)
         self.refresh()
 
     @property
@@ -129,14 +138,38 @@ class Model(Noted):
 
     def rule(
         self, *, approvals_needed: int | None = None, second_pair: bool | None = None,
-        card_sections: Sequence[str] | None = None,
+        card_sections: Sequence[str] | None = None, renewed_approvals: bool | None = None,
+        evidence: Mapping[str, Mapping[str, Any]] | None = None, confirmed: bool = False,
     ) -> Model:  # fmt: skip
-        """Set how many approvals are needed, by a second person or not, and which sections the card requires."""
-        sections = None if card_sections is None else list(card_sections)
+        """Set the model's rules; what is None stays.
+
+        `approvals_needed`: how many; `second_pair`: not by who registered; `card_sections`: what the card requires;
+        `renewed_approvals`: whether approvals older than the newest evidence have to be given again; `evidence`: by the
+        name of the data who alone adds it (`{"holdout": {"people": ["rex"], "experiment": "nightly"}}`), all names at
+        once. Raises Conflict where approved versions would no longer be, unless `confirmed`; `preview_rules` lists
+        them.
+        """
         self.data = self._call(
-            "PUT", "rules", approvals_needed=approvals_needed, second_pair=second_pair, card_sections=sections
-        )
+            "PUT", "rules", confirmed=confirmed,
+            **_rules(approvals_needed, second_pair, card_sections, renewed_approvals, evidence),
+        )  # fmt: skip
         return self
+
+    def preview_rules(
+        self, *, approvals_needed: int | None = None, renewed_approvals: bool | None = None
+    ) -> list[dict[str, Any]]:
+        """Return the versions whose review a change of rules would turn: `number`, `before`, `after`, `stages`.
+
+        What stands on a stage stays there all the same, with the standing that it had.
+        """
+        body = _rules(approvals_needed, None, None, renewed_approvals, None)
+        found: list[dict[str, Any]] = self._call("POST", "rules", "preview", **body)
+        return found
+
+    @property
+    def evidence_rules(self) -> dict[str, dict[str, Any]]:
+        """What evidence is bound to, by the name of the data: `people`, `experiment`."""
+        return dict(self._whole()["evidence_rules"])
 
     def set_gates(self, gates: str | os.PathLike[str]) -> Model:
         """Set the gates of all stages: TOML, or the path of a file with it."""
@@ -207,6 +240,17 @@ class Model(Noted):
         )
 
 
+def _rules(
+    approvals_needed: int | None, second_pair: bool | None, card_sections: Sequence[str] | None,
+    renewed_approvals: bool | None, evidence: Mapping[str, Mapping[str, Any]] | None,
+) -> dict[str, Any]:  # fmt: skip
+    return {
+        "approvals_needed": approvals_needed, "second_pair": second_pair, "renewed_approvals": renewed_approvals,
+        "card_sections": None if card_sections is None else list(card_sections),
+        "evidence": None if evidence is None else {on: dict(rule) for on, rule in evidence.items()},
+    }  # fmt: skip
+
+
 class ModelVersion(Noted):
     """A version of a model, as last read."""
 
@@ -217,7 +261,7 @@ class ModelVersion(Noted):
 
     @classmethod
     def read(cls, session: Session, project: str, name: str, which: str) -> ModelVersion:
-        """Read a version by number, by stage, `lead`, or `sha256:…`."""
+        """Read a version by number, by stage, `lead`, `newest`, or `sha256:…`."""
         path = path_of("projects", project, "models", name, "versions", which)
         version = cls(session, project, session.service.get(path), which)
         version._model = Model.read(session, project, name)
@@ -235,8 +279,14 @@ class ModelVersion(Noted):
 
     @property
     def values(self) -> dict[str, Value]:
-        """What the run that it came from achieved, by key, and what was added when it was registered."""
+        """What its run achieved, or at its step the checkpoint that it was made from, by key; and what was added."""
         return {key: from_json(value, key) for key, value in self.data["values"].items()}
+
+    @property
+    def step(self) -> int | None:
+        """The step of the checkpoint that it was made from; None where it stands for the whole run."""
+        found: int | None = self.data["step"]
+        return found
 
     @property
     def signature(self) -> Signature | None:
@@ -336,20 +386,48 @@ class ModelVersion(Noted):
         self.data = self._session.service.get(self._path())
         return self
 
-    def download(self, to: str | Path = ".", path: str | None = None) -> list[Path]:
-        """Download its files below a folder, verified; returns their paths. It counts as one fetch.
+    def download(
+        self, to: str | Path = ".", path: str | None = None, *, replace: bool = False, keep: int = 0,
+        strict: bool = False, tick: Tick | None = None,
+    ) -> Fetched:  # fmt: skip
+        """Download its files into a folder, verified, and a note `kinetrum-version.json` beside them.
 
-        What is fetched is this version, also where another stands on the stage by which it was read.
+        They come into a new folder beside `to`, which then takes the place of what an earlier download laid out there,
+        in one step; `keep` so many earlier ones stay beside it, as `TO.earlier-N`. With `replace`, or into the current
+        folder, they are written in place, each file in one step, and what else is there stays. It counts as one fetch.
+
+        What is fetched is this version, also where another stands on the stage by which it was read. Warns of a version
+        that is rejected, retired or damaged; with `strict` raises Conflict. Raises Conflict where `to` holds what no
+        download put there, Damaged where what arrived does not match, NotFound for a `path` that it does not have.
         """
+        from kinetrum.client.fetched import Deployed, Fetched, lay_out, lay_over
+
         files = [entry for entry in self.data["files"] if path in (None, entry["path"])]
         if not files:
             raise NotFound(f"{self.reference} has no file {path!r}.", field="path")
-        base = self._path()
-        fetched = path_of(
-            "projects", self._project, "models", self.data["model"], "versions", self._asked, "fetches"
-        )  # fmt: skip
+        warning = self.data["warning"]
+        if warning and strict:
+            raise Conflict(f"{self.reference} was not fetched: {warning}.", field="version")
+        fetched = path_of("projects", self._project, "models", self.data["model"], "versions", self._asked, "fetches")
         self._session.service.call("POST", fetched)
-        return download_files(self._session.service, base, files, Path(to))
+        about = {
+            "project": self._project, "model": self.data["model"], "version": self.number, "reference": self.reference,
+            "digest": f"sha256:{self.digest}", "stage": self._asked if self._asked in self.model.stages else None,
+            "warning": warning,
+        }  # fmt: skip
+        folder, version = Path(to), Deployed(files, about)
+        in_place = replace or folder.absolute() == Path.cwd()
+
+        def bring(place: Path) -> list[Path]:
+            return download_files(self._session.service, self._path(), files, place, tick, replace)
+
+        paths = lay_over(version, folder, bring) if in_place else lay_out(version, folder, bring, keep)
+        if warning:
+            warnings.warn(f"{self.reference} was fetched, and {warning}.", stacklevel=2)
+        told = {name: about[name] for name in ("project", "model", "version", "digest", "stage", "warning")}
+        return Fetched(
+            tuple(folder / entry["path"] for entry in files) if paths else (), self.reference, folder, **told
+        )
 
     def __repr__(self) -> str:
         return f"<{self.reference} {self.review}{' on ' + ', '.join(self.stages) if self.stages else ''}>"

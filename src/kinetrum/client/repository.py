@@ -12,6 +12,7 @@ import select
 import shutil
 import subprocess
 import time
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -20,6 +21,8 @@ from kinetrum.core.hiding import hide_in_address, hide_in_lines
 
 DIFFERENCE_LIMIT, SCRIPT_LIMIT, LISTING_LIMIT = 1024 * 1024, 256 * 1024, 4 * 1024 * 1024
 TIME_LIMIT_S = 10.0
+_OWN_LIMIT = 50
+_INSTALLED = frozenset({"site-packages", "dist-packages", "node_modules"})
 _STATES = {
     "MERGE_HEAD": "merging",
     "REBASE_HEAD": "rebasing",
@@ -37,8 +40,8 @@ class Code:
     script: str | None
 
 
-def find_code(folder: Path, entry: Path | None) -> Code:
-    """Describe the code in a folder; `entry` is the script that was started.
+def find_code(folder: Path, entry: Path | None, modules: Iterable[str] = ()) -> Code:
+    """Describe the code in a folder; `entry` is the script that was started, `modules` are files that it loaded.
 
     Without git, outside a repository, or where git refuses, only the script itself is described.
     """
@@ -46,8 +49,7 @@ def find_code(folder: Path, entry: Path | None) -> Code:
     top = git.line("rev-parse", "--show-toplevel")
     if top is None:
         script, hidden = _script(entry)
-        fields = {"entry": _name(entry, folder), "hidden_lines": hidden} if entry else None
-        return Code(fields, None, script)
+        return Code({"entry": _name(entry, folder), "hidden_lines": hidden} if entry else None, None, script)
     commit = git.line("rev-parse", "--verify", "-q", "HEAD")
     status, whole = git.ask(LISTING_LIMIT, "status", "--porcelain=v1", "-z", "--untracked-files=normal")
     entries = [part for part in status.decode("utf-8", "replace").split("\0") if part]
@@ -55,13 +57,54 @@ def find_code(folder: Path, entry: Path | None) -> Code:
     difference, cut, hidden = _difference(git, commit)
     known = entry is not None and git.line("ls-files", "--error-unmatch", "--", str(entry)) is not None
     script, hidden_too = (None, 0) if known else _script(entry)
-    fields = {
+    fields: dict[str, Any] = {
         "address": _address(git), "commit": commit, "branch": git.line("symbolic-ref", "--short", "-q", "HEAD"),
         "state": _state(git), "changed_files": len(entries) - untracked, "untracked_files": untracked,
         "entry": _name(entry, Path(top)), "hidden_lines": hidden + hidden_too,
+        "untracked_code": untracked_among(git, Path(top), own_code(Path(top), entry, modules)),
         "cut": cut or (None if whole else "the list of changed files was cut"),
     }  # fmt: skip
     return Code(fields, difference, script)
+
+
+def own_code(top: Path, entry: Path | None, modules: Iterable[str]) -> list[Path]:
+    """Return the files below a repository that a script is, has loaded, or imports, what it imports among them.
+
+    Imports are read, not carried out; what is installed in an environment that lies in the repository is left out.
+    """
+    root = top.resolve()
+    names = [*([str(entry)] if entry else []), *modules, *(_imported(entry, root) if entry else [])]
+    files = {Path(name).resolve() for name in names}
+    return sorted(file for file in files if file.is_file() and _is_own(file, root))
+
+
+def _is_own(file: Path, root: Path) -> bool:
+    return file.is_relative_to(root) and not _INSTALLED & set(file.relative_to(root).parts)
+
+
+def _imported(entry: Path, root: Path) -> list[str]:
+    """Return the files of modules below a repository that a script's text imports."""
+    from modulefinder import ModuleFinder
+
+    places = [str(entry.resolve().parent), *os.environ.get("PYTHONPATH", "").split(os.pathsep), str(root)]
+    finder = ModuleFinder(
+        path=[place for place in dict.fromkeys(places) if place and _is_own(Path(place).resolve(), root)]
+    )
+    # A script that is no Python, or no whole one, imports what can be read of it.
+    with contextlib.suppress(Exception):
+        finder.run_script(str(entry))
+    return [file for module in finder.modules.values() if (file := getattr(module, "__file__", None))]
+
+
+def untracked_among(git: _Git, top: Path, files: Sequence[Path]) -> list[str]:
+    """Return the names, from the repository's top, of those files that no commit and no index has."""
+    names = [str(file.relative_to(top.resolve())) for file in files]
+    if not names:
+        return []
+    # Whatever a file is called, git is not to read a pattern into it.
+    raw, _ = git.ask(LISTING_LIMIT, "--literal-pathspecs", "-C", str(top), "ls-files", "-z", "--", *names)
+    tracked = set(raw.decode("utf-8", "replace").split("\0"))
+    return [name[:500] for name in names if name not in tracked][:_OWN_LIMIT]
 
 
 def _address(git: _Git) -> str | None:

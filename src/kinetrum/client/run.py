@@ -302,17 +302,19 @@ class Run:
         return begin(options.pop("experiment", self.experiment), parent=self, **options)
 
     def register(
-        self, artifact: str, *, as_model: str, comment: str = "", labels: Mapping[str, str] | None = None,
-        metrics: Mapping[str, Any] | None = None, sample: Any = None, sample_output: Any = None,
+        self, artifact: str, *, as_model: str, step: int | None = None, best: str | None = None, comment: str = "",
+        labels: Mapping[str, str] | None = None, metrics: Mapping[str, Any] | None = None, sample: Any = None,
+        sample_output: Any = None,
     ) -> ModelVersion:  # fmt: skip
         """Register what this run generated under `artifact` as a model's next version.
 
+        Of several checkpoints `step` chooses the one of a step, `best` the one at which a metric with a goal was best.
         `metrics` are values added to those of the run; from `sample`, an input, the signature is inferred. Waits for
         the spool to be delivered first. Raises Unavailable where that takes over a minute.
         """
         from kinetrum.client.registering import register_from_run, told
 
-        body = told(comment, labels, metrics, sample, sample_output)
+        body = {"step": step, "best": best, **told(comment, labels, metrics, sample, sample_output)}
         return register_from_run(self._address, artifact, as_model, body)
 
     def flush(self, timeout_s: float = 60.0) -> None:

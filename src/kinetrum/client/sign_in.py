@@ -10,6 +10,15 @@ from kinetrum.client.http import API, error_of
 from kinetrum.core.errors import Unavailable
 
 
+def _make_token(client: httpx.Client, name: str, headers: dict[str, str]) -> httpx.Response:
+    """Make a token; one of that name may be in use already, from an earlier connection of this machine."""
+    for at in range(1, 100):
+        made = client.post("/tokens", json={"name": name if at == 1 else f"{name}-{at}"}, headers=headers)
+        if made.status_code != 409:
+            break
+    return made
+
+
 def token_by_sign_in(url: str, name: str, password: str) -> str:
     """Sign in once, make a token named after this machine, and sign out; returns the token."""
     host = "".join(c if c.isascii() and (c.isalnum() or c in "._-") else "-" for c in socket.gethostname().lower())
@@ -19,7 +28,7 @@ def token_by_sign_in(url: str, name: str, password: str) -> str:
             if opened.status_code >= 400:
                 raise error_of(opened)
             headers = {"Kinetrum-Csrf": opened.json()["csrf_token"]}
-            made = client.post("/tokens", json={"name": f"from-{host}"[:100]}, headers=headers)
+            made = _make_token(client, f"from-{host}"[:90], headers)
             client.delete("/session", headers=headers)
         except httpx.HTTPError as error:
             raise Unavailable(f"The service at {url} was not reached ({error}).") from error

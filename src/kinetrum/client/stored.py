@@ -104,15 +104,18 @@ class StoredVersion(Noted):
         self._session.service.call("PATCH", self._path("labels"), json={"labels": labels})
         return StoredVersion(self._session, self._project, self._session.service.get(self._path()))
 
-    def download(self, to: str | Path = ".", path: str | None = None, tick: Tick | None = None) -> list[Path]:
+    def download(
+        self, to: str | Path = ".", path: str | None = None, tick: Tick | None = None, replace: bool = False
+    ) -> list[Path]:
         """Download all files, or the one at `path`, below a folder, verified; returns their paths.
 
-        `tick` is told the bytes that arrived. Raises Conflict where the version is by reference.
+        `tick` is told the bytes that arrived. A file that is there with other content is refused, or with `replace`
+        replaced. Raises Conflict where the version is by reference.
         """
         files = [entry for entry in self.data["files"] if path in (None, entry["path"])]
         if not files:
             raise NotFound(f"{self.reference} has no file {path!r}.", field="path")
-        return download_files(self._session.service, self._path(), files, Path(to), tick)
+        return download_files(self._session.service, self._path(), files, Path(to), tick, replace)
 
     def check(self, quick: bool = False, tick: Tick | None = None) -> list[CheckedFile]:
         """Look at the files of a version by reference where they lie: the same, changed, gone, or not reached.
