@@ -14,12 +14,18 @@ const partOf = (more = {}) => ({
   on: 'held-out', candidate: {}, other: {}, same_data: true, differences: [], note: '', ...more,
 }) // prettier-ignore
 
-const shown = (parts: object[], other: number | null = 3) => {
+const pinned = (id: string, more = {}) => ({
+  id, run: 'frost-alarm/25', on: 'held-out', person: 'Noor Adair', at: '2026-11-23T14:02:00Z', digest: 'c4a4dad30be8aa',
+  results: { recall: 0.91 }, replaces: null, refusal: null, ...more,
+}) // prettier-ignore
+
+const shown = (parts: object[], other: number | null = 3, evidence = [pinned('x')], left = {}) => {
   const review = {
     candidate: {
       number: 5,
       reference: 'frost-alarm@5',
-      evidence: [{ id: 'x', run: 'frost-alarm/25', on: 'held-out' }],
+      evidence,
+      left_out_evidence: left,
     },
     other: other === null ? null : { number: other },
     on_data: parts,
@@ -81,8 +87,27 @@ describe('two versions on the same rows', () => {
     expect(html).toContain('Both call it held-out, and it is not the same data.')
   })
 
-  it('name the run that judged it', () => {
-    expect(shown([partOf()])).toContain('href="/orchard/e/frost-alarm/25"')
+  it('say who added the evidence, from which run, on which data', () => {
+    const html = shown([partOf()])
+    expect(html).toContain('href="/orchard/e/frost-alarm/25"')
+    expect(html.replace(/<[^>]*>/g, '')).toMatch(
+      /Added by Noor Adair, .*, from frost-alarm\/25, data sha256:c4a4dad3/,
+    )
+  })
+
+  it('show what evidence replaced, with its figures, and what does not count', () => {
+    const newer = pinned('y', {
+      digest: null,
+      refusal: 'evidence on held-out is added by rex alone, not by dana',
+    })
+    const text = shown([partOf()], 3, [pinned('x'), newer], { spring: 'of a later step' }).replace(
+      /<[^>]*>/g,
+      '',
+    )
+    expect(text).toContain('no fingerprint of the data')
+    expect(text).toContain('It does not count: evidence on held-out is added by rex alone, not by dana.')
+    expect(text).toMatch(/It replaced what was added by Noor Adair, .*: recall 0.91/)
+    expect(text).toContain('Evidence of its run on spring was left out: of a later step.')
   })
 })
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -148,6 +149,17 @@ def _save_onnx(model: Any, path: Path) -> None:
     path.write_bytes(onnx.SerializeToString())
 
 
+def _write_held_out(folder: Path, held: Nights) -> Path:
+    """Write what became of the held-out nights: the same for every run, whatever its features were read from."""
+    path = folder / "dawns-2026.csv"
+    if not path.exists():
+        rows = zip(seen.row_names(held), held.frost.astype(int), strict=True)
+        part = path.with_suffix(f".{os.getpid()}")
+        part.write_text("row,frost\n" + "".join(f"{name},{frost}\n" for name, frost in rows))
+        part.replace(path)
+    return path
+
+
 def _keep_plots(run: Run, held: Nights, chance: NDArray[np.float64], threshold: float) -> None:
     """Keep what the held-out nights say; the results stay the three that the team goes by."""
     for keep in (run.plot.confusion, run.plot.roc, run.plot.precision_recall, run.plot.threshold, run.plot.calibration):
@@ -165,6 +177,7 @@ def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | No
         with run.activity("preparing") as preparing:
             preparing.used(folder / plan.data, name="nights", role="train")
             preparing.used(folder / "stations.csv", name="stations")
+            preparing.used(_write_held_out(folder, held), name="dawns", role="held-out")
             _say_nights(train, held)
         models: list[Any] = []
         started, aside = time.perf_counter(), 0.0

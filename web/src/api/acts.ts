@@ -162,7 +162,7 @@ export const useSetGoal = ({ project, experiment }: { project: string; experimen
         )
   })
 
-type Registered = { artifact: string; run?: string; origin?: string; comment: string }
+type Registered = { artifact: string; run?: string; step?: number; origin?: string; comment: string }
 
 export const useRegister = (project: string) =>
   useProjectAct(project, (given: { model: string; body: Registered }) =>

@@ -5,6 +5,7 @@ import { keepFiles } from './sending'
 
 export type { Chosen } from './sending'
 
+export type Artifact = Schemas['Artifact']
 export type ArtifactVersion = Schemas['ArtifactVersion']
 export type VersionDetail = Schemas['ArtifactVersionDetail']
 export type Difference = Schemas['Difference']
@@ -14,9 +15,10 @@ export type Lineage = Schemas['Lineage']
 export type LineageNode = Schemas['LineageNode']
 export type Finding = FilePair['finding']
 
-export const useVersionsOf = (project: string, artifact: string) =>
+export const useVersionsOf = (project: string, artifact: string, enabled = true) =>
   useQuery({
     queryKey: ['project', project, 'artifact', artifact],
+    enabled,
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/artifacts/{artifact}', {

@@ -88,17 +88,36 @@ export const useDescribeModel = (project: string, model: string) =>
     ),
   )
 
-export type Rules = { approvals_needed?: number; second_pair?: boolean; card_sections?: string[] }
+export type Rules = {
+  approvals_needed?: number
+  second_pair?: boolean
+  card_sections?: string[]
+  renewed_approvals?: boolean
+  evidence?: Record<string, { people: string[]; experiment: string | null }>
+  confirmed?: boolean
+}
 
 export const useRuleModel = (project: string, model: string) =>
   useModelAct(project, (body: Rules) =>
     answer(
       api.PUT('/api/v1/projects/{project}/models/{model}/rules', {
         params: { path: { project, model } },
-        body,
+        body: { confirmed: false, ...body },
       }),
     ),
   )
+
+/** The versions whose review a change of rules would turn, asked before it is made. */
+export const useRulesPreview = (project: string, model: string) =>
+  useMutation({
+    mutationFn: (body: Rules) =>
+      answer(
+        api.POST('/api/v1/projects/{project}/models/{model}/rules/preview', {
+          params: { path: { project, model } },
+          body: { confirmed: false, ...body },
+        }),
+      ),
+  })
 
 export const useSetLadder = (project: string, model: string) =>
   useModelAct(project, (stages: NewStage[]) =>

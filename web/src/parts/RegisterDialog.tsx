@@ -3,9 +3,11 @@ import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import { useRegister } from '../api/acts'
 import type { ModelVersion } from '../api/client'
+import { useVersionsOf } from '../api/data'
 import { useModels } from '../api/registry'
 import { DialogForm } from './DialogForm'
 import { TextArea } from './TextArea'
+import { show } from './values'
 
 type Props = {
   project: string
@@ -15,12 +17,20 @@ type Props = {
   onClose: () => void
 }
 
+/** The checkpoints under a name that a run made, in the order of their steps. */
+function useCheckpoints(project: string, artifact: string, run: string) {
+  const { data } = useVersionsOf(project, artifact, artifact !== '')
+  return (data?.checkpoints ?? []).filter((one) => one.run === run).sort((a, b) => a.step - b.step)
+}
+
 export function RegisterDialog({ project, from, model: first, onClose }: Props) {
   const models = useModels(project)
   const register = useRegister(project)
   const navigate = useNavigate()
   const names = 'run' in from ? [...new Set(from.names)] : [from.artifact]
   const [artifact, setArtifact] = useState(names[0] ?? '')
+  const made = useCheckpoints(project, 'run' in from ? artifact : '', 'run' in from ? from.run : '')
+  const [step, setStep] = useState('')
   const [model, setModel] = useState(first)
   const [origin, setOrigin] = useState('')
   const [comment, setComment] = useState('')
@@ -29,7 +39,7 @@ export function RegisterDialog({ project, from, model: first, onClose }: Props) 
     register.mutate(
       {
         model,
-        body: { artifact, comment, ...('run' in from ? { run: from.run } : {}), ...(told ? {} : { origin }) },
+        body: { artifact, comment, ...('run' in from ? { run: from.run } : {}), ...(step ? { step: Number(step) } : {}), ...(told ? {} : { origin }) }, // prettier-ignore
       },
       {
         onSuccess: (made) =>
@@ -51,10 +61,34 @@ export function RegisterDialog({ project, from, model: first, onClose }: Props) 
           <select
             className="field h-8 text-sm"
             value={artifact}
-            onChange={(event) => setArtifact(event.target.value)}
+            onChange={(event) => {
+              setStep('')
+              setArtifact(event.target.value)
+            }}
           >
             {names.map((name) => (
               <option key={name}>{name}</option>
+            ))}
+          </select>
+        </label>
+      )}
+      {made.length > 1 && (
+        <label className="flex flex-col gap-1 text-xs text-ink2">
+          Checkpoint, one of {made.length}
+          <select
+            className="field h-8 text-sm"
+            required
+            value={step}
+            onChange={(event) => setStep(event.target.value)}
+          >
+            <option value="">choose one</option>
+            {made.map((one) => (
+              <option key={one.number} value={one.step}>
+                step {one.step}
+                {Object.entries(one.values)
+                  .slice(0, 3)
+                  .map(([key, value]) => `, ${key} ${show(value)}`)}
+              </option>
             ))}
           </select>
         </label>

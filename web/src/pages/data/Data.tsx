@@ -6,6 +6,7 @@ import {
   useVersionsOf,
   useDifference,
   useVersion,
+  type Artifact,
   type ArtifactVersion,
   type Finding,
   type VersionDetail,
@@ -16,7 +17,7 @@ import { Notes } from '../../parts/Notes'
 import { useAddress } from '../../parts/selection'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { useBinning } from '../../parts/useBinning'
-import { bytes, fullMoment, moment, plural, show } from '../../parts/values'
+import { asNumber, bytes, fullMoment, moment, plural, show } from '../../parts/values'
 import { DifferenceView } from './Difference'
 import { Described } from './Described'
 import { RegisterDialog } from '../../parts/RegisterDialog'
@@ -70,7 +71,7 @@ export default function Data() {
           <Contents project={project} found={found} />
         )}
         <div className="col-span-4 flex flex-col gap-5">
-          <Versions project={project} rows={data.versions} shown={found.number} />
+          <Versions project={project} artifact={data} shown={found.number} />
           <Described project={project} artifact={data} version={found} />
           <UsedBy project={project} found={found} />
           <Notes project={project} of={found.reference} may={data.may.includes('describe')} />
@@ -241,11 +242,39 @@ function Comparison({ project, left, right }: { project: string; left: string; r
   )
 }
 
-function Versions({ project, rows, shown }: { project: string; rows: ArtifactVersion[]; shown: number }) {
+/** The versions, checkpoints with run, step and what was measured there; by that value where one is chosen. */
+function Versions({ project, artifact, shown }: { project: string; artifact: Artifact; shown: number }) {
   const { params, changeAll } = useAddress()
   const against = params.get('against')
+  const keys = [...new Set(artifact.checkpoints.flatMap((one) => Object.keys(one.values)))].sort()
+  const asked = params.get('by') ?? ''
+  const by = keys.includes(asked) ? asked : ''
+  const made = new Map(artifact.checkpoints.map((one) => [one.number, one]))
+  const rows = by ? byValue(artifact, by) : artifact.versions
   return (
-    <Section title="Versions" fact={plural(rows.length, 'version')}>
+    <Section
+      title="Versions"
+      fact={
+        keys.length > 0 ? (
+          <label className="flex items-center gap-1">
+            {plural(rows.length, 'version')}, by
+            <select
+              aria-label="Order of the versions"
+              className="field py-0 text-xs"
+              value={by}
+              onChange={(event) => changeAll({ by: event.target.value || null }, false)}
+            >
+              <option value="">number</option>
+              {keys.map((key) => (
+                <option key={key}>{key}</option>
+              ))}
+            </select>
+          </label>
+        ) : (
+          plural(rows.length, 'version')
+        )
+      }
+    >
       <div tabIndex={0} className="max-h-[260px] overflow-auto">
         <table className="w-full text-xs" aria-label="Versions">
           <tbody>
@@ -263,6 +292,7 @@ function Versions({ project, rows, shown }: { project: string; rows: ArtifactVer
                     {row.reference}
                   </Link>
                   <span className="lab ml-2">{stateOf(row)}</span>
+                  <span className="block text-2xs text-ink2">{madeAt(made.get(row.number), by)}</span>
                 </th>
                 <td className="text-right text-ink2" title={fullMoment(row.created_at)}>
                   {plural(row.file_count, 'file')}, {moment(row.created_at)}
@@ -290,6 +320,26 @@ function Versions({ project, rows, shown }: { project: string; rows: ArtifactVer
         </table>
       </div>
     </Section>
+  )
+}
+
+/** The best first, by the goal of the run that made it; without a goal the highest; those without the value last. */
+function byValue(artifact: Artifact, key: string): ArtifactVersion[] {
+  const values = new Map(artifact.checkpoints.map((one) => [one.number, asNumber(one.values[key])]))
+  const way = artifact.goals.find((goal) => goal.key === key)?.direction === 'lower' ? 1 : -1
+  const known = (row: ArtifactVersion) => values.get(row.number) ?? null
+  return [...artifact.versions].sort((a, b) => {
+    const [left, right] = [known(a), known(b)]
+    if (left === null || right === null) return Number(left === null) - Number(right === null)
+    return way * (left - right)
+  })
+}
+
+function madeAt(made: Artifact['checkpoints'][number] | undefined, by: string): string {
+  if (!made) return ''
+  const keys = by ? [by] : Object.keys(made.values).slice(0, 2)
+  return [`${made.run} step ${made.step}`, ...keys.map((key) => `${key} ${show(made.values[key])}`)].join(
+    ', ',
   )
 }
 

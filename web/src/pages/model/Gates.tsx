@@ -71,11 +71,13 @@ const KINDS = {
 type Kind = keyof typeof KINDS
 const RECORDED = ['data', 'code', 'committed']
 
+const PRINT: [string, string, string] = ['fingerprint', 'data fingerprint: recorded or any', 'recorded']
+
 /** Which fields a kind of gate has, and what stands in them at first. */
 const FIELDS: Record<Kind, [name: string, title: string, first: string][]> = {
-  bound: [['value', 'value', 'recall'], ['on', 'on data (none: its run)', ''], ['at_least', 'at least', ''], ['at_most', 'at most', '']],
-  better: [['value', 'value', 'recall'], ['on', 'on data', ''], ['by', 'by at least', '0'], ['confidence', 'confidence', '0.95']],
-  evidence: [['on', 'on data', ''], ['within', 'not older than', '30d']],
+  bound: [['value', 'value', 'recall'], ['on', 'on data (none: its run)', ''], ['at_least', 'at least', ''], ['at_most', 'at most', ''], PRINT],
+  better: [['value', 'value', 'recall'], ['on', 'on data', ''], ['by', 'by more than', '0'], ['confidence', 'confidence', '0.95'], PRINT],
+  evidence: [['on', 'on data', ''], ['within', 'not older than', '30d'], PRINT],
   approvals: [['count', 'how many', '2']],
   card: [['sections', 'sections', 'Purpose, Limits']],
   signature: [['asks', 'present or compatible', 'compatible']],

@@ -4,16 +4,18 @@ import {
   useChooseLead,
   useDescribeModel,
   useRuleModel,
+  useRulesPreview,
   useSetLadder,
   type NewStage,
 } from '../../api/registry'
-import type { Model } from '../../api/client'
+import type { Model, Schemas } from '../../api/client'
 import { ActButtons, type AskedFor } from '../../parts/ActButtons'
 import { DialogForm } from '../../parts/DialogForm'
 import { labelLines, labelsOf } from '../../parts/labels'
 import { Fact, Section } from '../../parts/Marks'
 import { TextArea } from '../../parts/TextArea'
 
+type Turned = Schemas['ReviewChange']
 type Asked = 'describe' | 'rule' | 'ladder'
 
 export function Rules({ model }: { model: Model }) {
@@ -29,10 +31,21 @@ export function Rules({ model }: { model: Model }) {
         <Fact term="review">
           {model.approvals_needed} approval{model.approvals_needed === 1 ? '' : 's'}
           {model.second_pair ? ', by a second person' : ''}
+          {model.renewed_approvals ? ', given again after new evidence' : ''}
         </Fact>
         <Fact term="card">
           {model.card_sections.length ? model.card_sections.join(', ') : 'no section required'}
         </Fact>
+        {Object.entries(model.evidence_rules).map(([on, rule]) => (
+          <Fact key={on} term={`evidence on ${on}`}>
+            {[
+              rule.people.length && `by ${rule.people.join(' or ')} alone`,
+              rule.experiment && `from runs of ${rule.experiment} alone`,
+            ]
+              .filter(Boolean)
+              .join(', ')}
+          </Fact>
+        ))}
         {labels.length > 0 && (
           <Fact term="labels">{labels.map(([key, text]) => `${key}=${text}`).join(', ')}</Fact>
         )}
@@ -128,32 +141,106 @@ function Describe({ model, onClose }: Props) {
   )
 }
 
+/** One line for each name of data: `holdout = rex, lea` or `holdout = experiment:nightly`. */
+const evidenceLines = (rules: Model['evidence_rules']) =>
+  Object.entries(rules)
+    .map(
+      ([on, { people, experiment }]) =>
+        `${on} = ${experiment ? `experiment:${experiment}` : people.join(', ')}`,
+    )
+    .join('\n')
+
+function evidenceOf(lines: string) {
+  const rules: Record<string, { people: string[]; experiment: string | null }> = {}
+  for (const line of lines.split('\n')) {
+    const at = line.indexOf('=')
+    if (at < 1) continue
+    const whom = line.slice(at + 1).trim()
+    const experiment = /^experiment:(.+)$/.exec(whom)?.[1]?.trim() ?? null
+    const people = experiment ? [] : whom.split(',').map((one) => one.trim()).filter(Boolean) // prettier-ignore
+    rules[line.slice(0, at).trim()] = { people, experiment }
+  }
+  return rules
+}
+
 function Rule({ model, onClose }: Props) {
   const save = useRuleModel(model.project, model.name)
+  const preview = useRulesPreview(model.project, model.name)
   const [approvals, setApprovals] = useState(String(model.approvals_needed))
   const [second, setSecond] = useState(model.second_pair)
+  const [renewed, setRenewed] = useState(model.renewed_approvals)
   const [sections, setSections] = useState(model.card_sections.join(', '))
-  const submit = () =>
-    save.mutate(
-      { approvals_needed: Number(approvals), second_pair: second, card_sections: sections.split(',').map((one) => one.trim()).filter(Boolean) },
-      { onSuccess: onClose },
-    ) // prettier-ignore
+  const [evidence, setEvidence] = useState(evidenceLines(model.evidence_rules))
+  const [turned, setTurned] = useState<Turned[]>([])
+  // What would turn was told for what stood there then: a change asks anew.
+  const changed =
+    <T,>(set: (value: T) => void) =>
+    (value: T) => {
+      setTurned([])
+      set(value)
+    }
+  const rules = {
+    approvals_needed: Number(approvals), second_pair: second, renewed_approvals: renewed, evidence: evidenceOf(evidence),
+    card_sections: sections.split(',').map((one) => one.trim()).filter(Boolean),
+  } // prettier-ignore
+  const submit = async () => {
+    if (turned.length > 0) return save.mutate({ ...rules, confirmed: true }, { onSuccess: onClose })
+    const told = await preview.mutateAsync(rules).catch(() => null)
+    const lost = told?.filter((one) => one.before === 'approved') ?? []
+    if (lost.length > 0) setTurned(lost)
+    else if (told) save.mutate(rules, { onSuccess: onClose })
+  }
   return (
     <DialogForm
       title={`How ${model.name} is reviewed`}
-      act="Save"
-      error={save.error}
-      pending={save.isPending}
-      onSubmit={submit}
+      act={turned.length > 0 ? 'Save all the same' : 'Save'}
+      error={save.error ?? preview.error}
+      pending={save.isPending || preview.isPending}
+      onSubmit={() => void submit()}
       onClose={onClose}
     >
-      <Line title="Approvals needed" value={approvals} onChange={setApprovals} />
-      <label className="flex items-center gap-2 text-xs text-ink2">
-        <input type="checkbox" checked={second} onChange={(event) => setSecond(event.target.checked)} />
+      <Line title="Approvals needed" value={approvals} onChange={changed(setApprovals)} />
+      <Tick checked={second} onChange={changed(setSecond)}>
         Who registered a version may not approve it
-      </label>
+      </Tick>
+      <Tick checked={renewed} onChange={changed(setRenewed)}>
+        Approvals older than the newest evidence have to be given again
+      </Tick>
       <Line title="Sections that the card requires" value={sections} onChange={setSections} />
+      <TextArea
+        label="Who alone adds evidence: DATA = PERSON, PERSON or DATA = experiment:NAME, one a line"
+        value={evidence}
+        onChange={setEvidence}
+        rows={2}
+        plain
+      />
+      {turned.length > 0 && (
+        <div role="alert" className="text-xs text-bad">
+          <b className="strong">No longer approved, and not to be placed until approved again:</b>
+          <ul>
+            {turned.map((one) => (
+              <li key={one.number}>
+                version {one.number}
+                {one.stages.length > 0 && `, which stays on ${one.stages.join(' and ')}`}
+              </li>
+            ))}
+          </ul>
+        </div>
+      )}
     </DialogForm>
+  )
+}
+
+function Tick(props: { checked: boolean; onChange: (checked: boolean) => void; children: string }) {
+  return (
+    <label className="flex items-center gap-2 text-xs text-ink2">
+      <input
+        type="checkbox"
+        checked={props.checked}
+        onChange={(event) => props.onChange(event.target.checked)}
+      />
+      {props.children}
+    </label>
   )
 }
 

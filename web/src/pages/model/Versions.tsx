@@ -106,6 +106,11 @@ function Row({ model, version, goals, chosen, onToggle }: RowProps) {
         ) : (
           <span title={version.origin ?? undefined}>no run</span>
         )}
+        {version.step !== null && (
+          <span className="lab ml-2" title="Its values are those of this checkpoint of the run">
+            step {version.step}
+          </span>
+        )}
       </td>
       {goals.map((goal) => (
         <td key={goal.key} className="text-right">

@@ -1,9 +1,9 @@
 /** A gate asked for in the form, written into the TOML of all gates. */
 
 export type Asked =
-  | { kind: 'bound'; value: string; on: string; at_least: string; at_most: string }
-  | { kind: 'better'; value: string; on: string; by: string; confidence: string }
-  | { kind: 'evidence'; on: string; within: string }
+  | { kind: 'bound'; value: string; on: string; at_least: string; at_most: string; fingerprint?: string }
+  | { kind: 'better'; value: string; on: string; by: string; confidence: string; fingerprint?: string }
+  | { kind: 'evidence'; on: string; within: string; fingerprint?: string }
   | { kind: 'approvals'; count: string }
   | { kind: 'card'; sections: string }
   | { kind: 'signature'; asks: string }
@@ -15,6 +15,8 @@ const listed = (values: string[]) => `[${values.map(text).join(', ')}]`
 function rowsOf(asked: Asked): string[] {
   const some = (name: string, value: string, quoted = false) =>
     value.trim() ? [`${name} = ${quoted ? text(value.trim()) : value.trim()}`] : []
+  // What is asked for unless it is said otherwise is not written.
+  const print = (value?: string) => (value?.trim() === 'any' ? some('fingerprint', 'any', true) : [])
   switch (asked.kind) {
     case 'bound':
       return [
@@ -22,6 +24,7 @@ function rowsOf(asked: Asked): string[] {
         ...some('on', asked.on, true),
         ...some('at_least', asked.at_least),
         ...some('at_most', asked.at_most),
+        ...print(asked.fingerprint),
       ]
     case 'better':
       return [
@@ -29,9 +32,14 @@ function rowsOf(asked: Asked): string[] {
         ...some('on', asked.on, true),
         ...some('by', asked.by),
         ...some('confidence', asked.confidence),
+        ...print(asked.fingerprint),
       ]
     case 'evidence':
-      return [...some('on', asked.on, true), ...some('within', asked.within, true)]
+      return [
+        ...some('on', asked.on, true),
+        ...some('within', asked.within, true),
+        ...print(asked.fingerprint),
+      ]
     case 'approvals':
       return [`approvals = ${asked.count || 1}`]
     case 'card':

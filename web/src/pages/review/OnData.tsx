@@ -4,7 +4,7 @@ import type { ReviewData } from '../../api/registry'
 import { DifferencePost } from '../../parts/Post'
 import { Section } from '../../parts/Marks'
 import { isTold, outcomeText } from '../../parts/rowsVerdict'
-import { decimalsOf, percentOf, runPath, show, signed } from '../../parts/values'
+import { decimalsOf, moment, percentOf, runPath, show, signed } from '../../parts/values'
 import { SideHead } from './SideHead'
 
 type Part = ReviewData['on_data'][number]
@@ -45,7 +45,13 @@ export function OnData({ review }: { review: ReviewData }) {
               ))}
             </tbody>
           </table>
+          <Evidence project={project} every={review.candidate.evidence.filter((one) => one.on === part.on)} />
         </Section>
+      ))}
+      {Object.entries(review.candidate.left_out_evidence).map(([on, reason]) => (
+        <p key={on} className="lab">
+          Evidence of its run on {on} was left out: {reason}.
+        </p>
       ))}
       {review.on_data.length === 0 && (
         <Section title="Evidence" fact="none yet">
@@ -57,19 +63,39 @@ export function OnData({ review }: { review: ReviewData }) {
           </p>
         </Section>
       )}
-      {review.candidate.evidence.length > 0 && (
-        <p className="-mt-3 text-xs text-ink3">
-          Judged by{' '}
-          {review.candidate.evidence.map((one) => (
-            <Link key={one.id} className="link mr-2" to={runPath(project, one.run)}>
-              {one.run} on {one.on}
-            </Link>
-          ))}
-        </p>
-      )}
     </>
   )
 }
+
+type EvidenceOf = ReviewData['candidate']['evidence'][number]
+
+/** Who added the evidence, when, from which run and on which data; what it replaced stands below with its figures. */
+function Evidence({ project, every }: { project: string; every: EvidenceOf[] }) {
+  return (
+    <ol className="mt-1 text-xs text-ink2" aria-label="Evidence">
+      {[...every].reverse().map((one, at) => (
+        <li key={one.id} className={at > 0 ? 'pl-4 text-ink3' : undefined}>
+          {at === 0 ? 'Added' : 'It replaced what was added'} by {one.person}, {moment(one.at)}, from{' '}
+          <Link className="link" to={runPath(project, one.run)}>
+            {one.run}
+          </Link>
+          {one.digest ? (
+            <span className="mono">, data sha256:{one.digest.slice(0, 8)}</span>
+          ) : (
+            <span className="text-bad">, no fingerprint of the data</span>
+          )}
+          {at > 0 && `: ${figuresOf(one)}`}
+          {one.refusal && <span className="strong block text-bad">It does not count: {one.refusal}.</span>}
+        </li>
+      ))}
+    </ol>
+  )
+}
+
+const figuresOf = (one: EvidenceOf) =>
+  Object.entries(one.results)
+    .map(([key, value]) => `${key} ${show(value)}`)
+    .join(', ') || 'predictions alone'
 
 const keysOf = (part: Part) => [
   ...new Set([

@@ -78,8 +78,10 @@ function State({ review }: { review: ReviewData }) {
           {candidate.stages.length > 0 && `, on ${candidate.stages.join(' and ')}`}
           {candidate.retired && ', retired'}
           {candidate.damaged && <b className="text-bad">, its stored files are damaged</b>}
-          {candidate.run ? `, from ${candidate.run}` : `, from elsewhere: ${candidate.origin}`}, by{' '}
-          {candidate.registered_by} {moment(candidate.registered_at)}
+          {candidate.run
+            ? `, from ${candidate.run}${candidate.step === null ? '' : `, its checkpoint of step ${candidate.step}`}`
+            : `, from elsewhere: ${candidate.origin}`}
+          , by {candidate.registered_by} {moment(candidate.registered_at)}
           {candidate.comment && ` · “${candidate.comment}”`}
           {other && ` · beside ${other.reference}${other.run ? ` from ${other.run}` : ''}`}
         </>
@@ -87,6 +89,7 @@ function State({ review }: { review: ReviewData }) {
     >
       <b>{finding}</b>
       {rest}
+      {review.emptied && <span className="block text-bad">{review.emptied}.</span>}
     </Answer>
   )
 }

@@ -7,19 +7,25 @@ import { Section } from '../../parts/Marks'
 import { arrow, decimalsOf, goalsFirst, show, signed } from '../../parts/values'
 import { SideHead } from './SideHead'
 
+/** The runs that may be compared in the place of the versions, or what to say in their place. */
+function comparable({ step, run }: ReviewData['candidate'], other: ReviewData['other']) {
+  // Of a checkpoint the values are those of its step: what tells two whole runs apart says nothing of them.
+  if (step !== null || (other?.step ?? null) !== null)
+    return { runs: [], unless: 'at the steps of the checkpoints' }
+  if (run && other?.run && run !== other.run) return { runs: [run, other.run], unless: '' }
+  return { runs: [], unless: other ? 'no two runs to compare' : '' }
+}
+
 export function Values({ review }: { review: ReviewData }) {
   const { project = '' } = useParams()
   const { candidate, other } = review
-  const runs = candidate.run && other?.run && candidate.run !== other.run ? [candidate.run, other.run] : []
+  const { runs, unless } = comparable(candidate, other)
   const comparison = useComparison(project, runs, 1, false)
   const outcomes = new Map(comparison.data?.outcomes.map((row) => [row.key, row]))
   const goals = new Map(candidate.goals.map((goal) => [goal.key, goal]))
   const keys = goalsFirst(Object.keys(candidate.values), candidate.goals)
   return (
-    <Section
-      title="Side by side"
-      fact={comparison.data?.headline.reason ?? (other ? 'no two runs to compare' : '')}
-    >
+    <Section title="Side by side" fact={comparison.data?.headline.reason ?? unless}>
       <table className="w-full" aria-label="Side by side">
         <SideHead what="value" number={candidate.number} other={other?.number ?? null} />
         <tbody>
@@ -47,7 +53,23 @@ export function Values({ review }: { review: ReviewData }) {
           })}
         </tbody>
       </table>
+      {[candidate, ...(other ? [other] : [])].map((version) => (
+        <Said key={version.number} version={version} />
+      ))}
     </Section>
+  )
+}
+
+/** Which values of a checkpoint are of an earlier step than its own, and what of its run says nothing of it. */
+function Said({ version }: { version: ReviewData['candidate'] }) {
+  const earlier = Object.entries(version.earlier)
+  if (version.step === null || (earlier.length === 0 && version.left_out.length === 0)) return null
+  return (
+    <p className="lab mt-1">
+      Version {version.number} is the checkpoint of step {version.step}.
+      {earlier.map(([key, step]) => ` ${key} is that of step ${step}, the latest before.`)}
+      {version.left_out.length > 0 && ` Not of that step, so left out: ${version.left_out.join(', ')}.`}
+    </p>
   )
 }
 

@@ -17,7 +17,8 @@ export function Verdict({ model, version }: { model: Model; version: Schemas['Mo
   const mine = version.verdicts.find((verdict) => verdict.person === me?.full_name)
   const act = (verdict: 'approve' | 'reject' | null) =>
     give.mutate({ verdict, comment }, { onSuccess: () => setComment('') })
-  const approvals = version.verdicts.filter((verdict) => verdict.approves).length
+  const approved = version.verdicts.filter((verdict) => verdict.approves)
+  const approvals = approved.filter((verdict) => !(model.renewed_approvals && verdict.older)).length
   return (
     <Section
       title="Verdict"
@@ -33,8 +34,15 @@ export function Verdict({ model, version }: { model: Model; version: Schemas['Mo
           <b className="strong">{verdict.person}</b> {verdict.approves ? 'approved' : 'rejected'}{' '}
           {moment(verdict.given_at)}
           {verdict.comment && `: “${verdict.comment}”`}
+          {verdict.older && <span className="text-bad"> · older than the newest evidence</span>}
         </p>
       ))}
+      {approvals < approved.length && (
+        <p className="lab mt-1">
+          Evidence came in after {plural(approved.length - approvals, 'approval')}: approve again to have it
+          count.
+        </p>
+      )}
       <div className="mt-2">
         <Comment value={comment} onChange={setComment} rows={3} disabled={!!why} />
       </div>
