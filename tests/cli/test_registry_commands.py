@@ -114,7 +114,10 @@ def test_rules_card_ladder_and_lead(model: Project, say, tmp_path: Path) -> None
     assert "! frost-alarm on trial: version 2 is retired; kinetrum rollback frost-alarm@trial" in out
     assert "frost-alarm" in say("models", "--state", "warning")[1]
     status, _, err = say("rollback", "frost-alarm@trial")
-    assert (status, "No earlier version of frost-alarm can stand on trial; promote one, or demote" in err) == (1, True)
+    assert (
+        status,
+        "No other version of frost-alarm that stood on trial can stand there; promote one, or demote" in err,
+    ) == (1, True)
     out = say("history", "frost-alarm", "--stages")[1]
     assert "A Maintainer promoted  trial: empty → 2" in out
     assert json.loads(say("history", "frost-alarm", "--stages", "--json")[1])[0]["checks"] == []
@@ -146,7 +149,7 @@ def test_gates_and_review_as_json(model: Project, say, tmp_path: Path) -> None: 
     assert "approvals = 2" in say("gates", "frost-alarm", "--set", str(tmp_path / "gates.toml"))[1]
     (tmp_path / "gates.toml").write_text("[staging]\nspeed = 2\n")
     status, _, err = say("gates", "frost-alarm", "--set", str(tmp_path / "gates.toml"))
-    assert (status, "In the gates, staging.speed is no gate of ours; gates are approvals, better" in err) == (2, True)
+    assert (status, "In the gates, staging.speed is not a gate; the gates are approvals, better" in err) == (2, True)
     status, out, _ = say("gates", "frost-alarm@1", "--json")
     assert (status, list(json.loads(out))) == (0, ["development", "staging", "production"])
     assert {check["kind"]: check["met"] for check in json.loads(out)["staging"]} == {

@@ -67,6 +67,76 @@ def test_uncommitted_changes_without_their_secrets(work: Path) -> None:
     assert code.script == "x"
 
 
+def test_own_code_that_no_commit_has_is_named(work: Path) -> None:
+    (work / "lib").mkdir()
+    for name, text in (
+        ("train.py", "import helper\nfrom lib import tools\n\ndef late():\n    import rare\n"),
+        ("helper.py", "import json\n"), ("rare.py", ""), ("unused.py", ""), ("lib/__init__.py", ""),
+        ("lib/tools.py", "from . import deep\n"), ("lib/deep.py", ""),
+    ):  # fmt: skip
+        (work / name).write_text(text)
+    git(work, "add", "train.py", "lib/__init__.py", "lib/tools.py")
+    git(work, "commit", "-qm", "more")
+
+    def untracked(entry: str = "train.py", modules: tuple[str, ...] = ()) -> list[str]:
+        return (find_code(work, work / entry, [str(work / name) for name in modules]).fields or {})["untracked_code"]
+
+    # What it imports and they import, also where it is imported late; not what lies beside and is not imported.
+    assert untracked() == ["helper.py", "lib/deep.py", "rare.py"]
+    assert untracked("helper.py") == ["helper.py"]
+    # What was loaded by other ways counts; what is installed in an environment inside the repository does not.
+    (work / ".venv/lib/site-packages").mkdir(parents=True)
+    (work / ".venv/lib/site-packages/other.py").write_text("")
+    assert untracked(modules=("unused.py", ".venv/lib/site-packages/other.py", "gone.py")) == [
+        "helper.py", "lib/deep.py", "rare.py", "unused.py"]  # fmt: skip
+    # A file that git is told to ignore is as little in a commit.
+    (work / ".gitignore").write_text("helper.py\n")
+    assert "helper.py" in untracked()
+    git(work, "add", ".")
+    git(work, "add", "-f", "helper.py")
+    assert untracked() == []
+    # A script with an error in it, or that is no Python, is described all the same.
+    (work / "broken.py").write_text("import helper\ndef (:\n")
+    (work / "run.sh").write_text("echo hello\n")
+    assert (untracked("broken.py"), untracked("run.sh")) == (["broken.py"], ["run.sh"])
+
+
+def test_names_that_look_like_patterns_are_names(work: Path) -> None:
+    (work / ":(top)*.py").write_text("")
+    (work / "a[b].py").write_text("")
+    for entry in (":(top)*.py", "a[b].py"):
+        assert (find_code(work, work / entry).fields or {})["untracked_code"] == [entry]
+
+
+def test_the_gate_on_committed_code_sees_what_no_commit_has(recording: Project, work: Path) -> None:
+    """A script that imports a module that was never committed, in a repository without any uncommitted change."""
+    (work / "train.py").write_text(
+        "import kinetrum, helper\nwith kinetrum.begin('frost-alarm') as run:\n    run.result(recall=helper.RECALL)\n"
+        "    run.generated('net.bin', name='frost-net')\n"
+    )
+    (work / "net.bin").write_bytes(b"net")
+    (work / ".gitignore").write_text("net.bin\nspool\n__pycache__\n")
+    git(work, "add", ".")
+    git(work, "commit", "-qm", "the script")
+    (work / "helper.py").write_text("RECALL = 0.9\n")
+    for number, committed in ((1, False), (2, True)):
+        (work / "net.bin").write_bytes(b"net %d" % number)
+        if committed:
+            git(work, "add", "helper.py")
+            git(work, "commit", "-qm", "the helper")
+        assert subprocess.run([sys.executable, "train.py"], cwd=work, check=False).returncode == 0
+        drain(Path(os.environ["KINETRUM_SPOOL"]), 60)
+        version = kinetrum.register("frost-net", run=f"frost-alarm/{number}", as_model="frost-alarm")
+        recording.service("maintainer").call(
+            "PUT",
+            recording.path("models", "frost-alarm", "gates"),
+            json={"gates": '[staging]\nrecorded = ["committed"]\n'},
+        )
+        (check,) = version.look_at_gates("staging")
+        assert check["met"] is committed, check
+        assert committed or "no commit has helper.py, which its run carried out" in check["found"]
+
+
 def test_in_the_middle_of_a_merge(work: Path) -> None:
     git(work, "checkout", "-q", "-b", "other")
     (work / "train.py").write_text("depth = 7\n")

@@ -118,10 +118,10 @@ def test_predictions_on_the_same_rows(groups: Project, capsys: Out) -> None:
     (judged,) = found.rows()
     assert judged["name"] == "rows-holdout-predictions"
     accuracy = judged["differences"][0]
-    assert (accuracy["left"], accuracy["only_left_right"], accuracy["beyond"]) == (1.0, 25, True)
+    assert (accuracy["left"], accuracy["only_left_right"], accuracy["outcome"]) == (1.0, 25, "better")
     assert kinetrum.compare(["frost-alarm/1", "frost-alarm/6"]).rows() == []
     assert main(["compare", "rows/1", "rows/2"]) == 0
-    assert "McNemar" in capsys.readouterr().out
+    assert "Tango's score test" in capsys.readouterr().out
 
 
 def test_trade_offs(groups: Project, capsys: Out) -> None:

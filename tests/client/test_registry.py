@@ -120,7 +120,9 @@ def test_gates_on_scores_of_the_same_rows(acting: As, tmp_path: Path) -> None:
     chance = np.random.default_rng(5)
     for number, gain in enumerate((0.2, 0.5), 1):
         (tmp_path / "net.bin").write_bytes(f"net {gain}".encode())
+        (tmp_path / "holdout.csv").write_text("row,truth\n")
         with kinetrum.begin("frost-alarm") as run:
+            run.used(tmp_path / "holdout.csv", name="holdout", role="holdout")
             scores = np.clip(0.5 + gain * (TRUTH - 0.5) + chance.normal(0, 0.2, ROWS), 0.0, 1.0)
             run.evaluate(TRUTH, scores, on="holdout", rows=True)
             run.generated(tmp_path / "net.bin", name="frost-net", kind="model")
@@ -136,7 +138,9 @@ def test_gates_on_scores_of_the_same_rows(acting: As, tmp_path: Path) -> None:
     kinetrum.model("frost-alarm").set_gates("".join(gate.format(name) for name in ("roc_auc", "log_loss", "warmth")))
     asked = version("frost-alarm@2").look_at_gates("production")
     assert [check["met"] for check in asked] == [True, True, False]
-    assert "(DeLong), beyond noise" in asked[0]["found"] and "(paired bootstrap), beyond noise" in asked[1]["found"]
+    assert (
+        "(DeLong), better beyond noise" in asked[0]["found"] and "(paired t), better beyond noise" in asked[1]["found"]
+    )
     assert "warmth is not judged row by row; on these rows accuracy, recall" in asked[2]["found"]
     seen = version("frost-alarm@2").beside("production")
     told = {one["measure"]: one for one in seen["on_data"][0]["differences"]}
@@ -278,8 +282,8 @@ def test_consuming(acting: As, recording: Project, tmp_path: Path) -> None:
         kinetrum.fetch("frost-alarm@sha256:00000000", tmp_path)
     lines = kinetrum.lock(["frost-alarm@production"], tmp_path / "deploy.lock")
     assert lines == [f"{recording.name}/frost-alarm@1 sha256:{registered.digest}"]
-    (path,) = kinetrum.fetch_locked(tmp_path / "deploy.lock", tmp_path / "deployed")
-    assert path == tmp_path / "deployed" / "frost-alarm" / "net.bin"
+    (locked,) = kinetrum.fetch_locked(tmp_path / "deploy.lock", tmp_path / "deployed")
+    assert list(locked) == [tmp_path / "deployed" / "net.bin"]
     (tmp_path / "deploy.lock").write_text(lines[0][:-4] + "0000\n")
     with pytest.raises(errors.Conflict, match="was locked with"):
         kinetrum.fetch_locked(tmp_path / "deploy.lock", tmp_path / "again")

@@ -59,7 +59,7 @@ def test_the_same_story_by_command_line(acting: As, tmp_path: Path, capsys: pyte
     status, out, _ = run(capsys, "lock", "frost-alarm@production", "-o", str(tmp_path / "lock"))
     assert (status, "frost-alarm@1 sha256:" in out) == (0, True)
     assert run(capsys, "fetch", "--locked", str(tmp_path / "lock"), "-o", str(tmp_path / "deployed"))[0] == 0
-    assert (tmp_path / "deployed" / "frost-alarm" / "net.bin").exists()
+    assert (tmp_path / "deployed" / "net.bin").exists()
     assert "A Maintainer" in run(capsys, "fetches", "frost-alarm")[1]
     assert "rolled back" in run(capsys, "history", "frost-alarm")[1]
     out = run(capsys, "history", "frost-alarm", "--stages")[1]

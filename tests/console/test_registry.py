@@ -173,7 +173,7 @@ def test_gates_by_a_form_are_the_same_text(visit: Visit, project: Project, watch
     watch.allowed.add(422)
     page.get_by_role("dialog").get_by_label("TOML, a table per stage").fill("[production]\nspeed = 3")
     page.get_by_role("dialog").get_by_role("button", name="Set gates").click()
-    expect(page.get_by_role("dialog").get_by_role("alert")).to_contain_text("production.speed is no gate of ours")
+    expect(page.get_by_role("dialog").get_by_role("alert")).to_contain_text("production.speed is not a gate")
     accessible(page)
 
 

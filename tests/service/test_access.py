@@ -55,7 +55,7 @@ LEAST: dict[str, str] = dict.fromkeys(
      "list_groups", "list_project_groups", "list_facets", "list_project_facets", "read_facet", "read_project_facet",
      "list_offers", "list_project_offers", "export_series", "export_project_series", "list_views", "remove_view",
      "read_embedding", "read_review", "look_at_gates", "fetch_version", "download_version_file",
-     "download_version_bundle", "list_fetches", "read_feed"], "viewer",
+     "download_version_bundle", "list_fetches", "read_feed", "preview_rules"], "viewer",
 ) | dict.fromkeys(
     ["begin_run", "set_parameters", "add_points", "add_results", "add_problem", "keep_alive", "record_ending", "add_used",
      "add_generated", "list_missing_blobs", "put_blob", "keep_version", "register_version", "resume_run", "rename_run",

@@ -196,7 +196,7 @@ def test_promotion_roll_back_and_demotion(project: Project) -> None:
     assert model["stages"][2]["occupant"] == 1
     assert [(event["act"], event["before"], event["after"]) for event in model["events"]] == [
         ("promote", None, 1), ("promote", 1, 2), ("promote", 2, 3), ("roll back", 3, 1)]  # fmt: skip
-    with pytest.raises(errors.Conflict, match="No earlier version"):
+    with pytest.raises(errors.Conflict, match="No other version"):
         project.place("rollbacks", "production", expect=1)
     model = project.place("demotions", "production", expect=1)
     assert model["stages"][2]["occupant"] is None
