@@ -178,7 +178,7 @@ def test_checkpoints_by_value_on_the_command_line(
     out, err = capsys.readouterr()
     assert out.startswith("Registered m@1 from net@4 of ckpts/1, step 3; its review is pending")
     assert "slow is that of step 2, the latest before step 3." in err
-    assert "Not of step 3, so left out: late, test_loss." in err
+    assert "Left out, because they are not of step 3: late, test_loss." in err
     assert main(["register", "net", "--run", "ckpts/1", "--as-model", "m"]) == 2
     assert "choose a step from 0 to 5, or the best by val_loss" in capsys.readouterr().err
     assert main(["register", "net", "--run", "ckpts/1", "--step", "0", "--as-model", "m"]) == 0

@@ -134,7 +134,13 @@ def test_what_is_measured_by_squares_never_contradicts_itself() -> None:
     ("rows", "left", "right"), [(200, 11, 3), (50, 4, 4), (30, 9, 1), (12, 7, 0), (400, 0, 0), (20, 3, 12)]
 )
 def test_tangos_interval_solves_its_own_equation(rows: int, left: int, right: int) -> None:
-    """The ends are where the corrected score is 1.96, with the constrained estimate found by plain maximisation."""
+    """The ends are where the score is critical, with the constrained estimate found by plain maximisation."""
+    # 1.96, or the largest score of as many rows that differ with which the exact test does not tell them apart.
+    apart = left + right
+    scores = [(abs(apart - 2 * fewer) / math.sqrt(apart), stats.binomtest(fewer, apart).pvalue > 0.05)
+              for fewer in range(apart + 1)] if apart else []  # fmt: skip
+    critical = max([stats.norm.ppf(0.975), *(score for score, within in scores if within)])
+    critical = min([critical, *(score for score, within in scores if not within)])
     found = share_interval(Pairs(rows, left, right), 0.95)
     assert found is not None
     for end, side in ((found.low, 1), (found.high, -1)):
@@ -152,21 +158,17 @@ def test_tangos_interval_solves_its_own_equation(rows: int, left: int, right: in
 
         bounds = max(0.0, -end), (1 - end) / 2
         q = optimize.minimize_scalar(unlikely, bounds=bounds, method="bounded", options={"xatol": 1e-12}).x
-        score = (left - right - rows * end - side) / math.sqrt(rows * (2 * q + end - end**2))
-        assert score == pytest.approx(side * stats.norm.ppf(0.975), abs=2e-3)
+        score = (left - right - rows * end) / math.sqrt(rows * (2 * q + end - end**2))
+        assert score == pytest.approx(side * critical, abs=2e-3)
 
 
-@pytest.mark.parametrize("rows", [40, 400])
-def test_accuracy_is_told_apart_exactly_where_mcnemars_corrected_test_does(rows: int) -> None:
-    for left, right in product(range(0, 30, 3), range(0, 10)):
-        found = share_interval(Pairs(rows, left, right), 0.95)
+@pytest.mark.parametrize(("rows", "confidence"), [(40, 0.95), (400, 0.95), (400, 0.999), (400, 0.9999)])
+def test_accuracy_is_told_apart_exactly_where_mcnemars_exact_test_does(rows: int, confidence: float) -> None:
+    for left, right in product(range(0, 30), range(0, 10)):
+        found = share_interval(Pairs(rows, left, right), confidence)
         assert found is not None
-        p = (
-            mcnemar([[0, left], [right, rows - left - right]], exact=False, correction=True).pvalue
-            if left + right
-            else 1.0
-        )
-        assert (found.low > 0 or found.high < 0) == (p < 0.05), (left, right, p)
+        p = mcnemar([[0, left], [right, rows - left - right]], exact=True).pvalue
+        assert (found.low > 0 or found.high < 0) == (p <= 1 - confidence + 1e-12), (left, right, p)
 
 
 def test_interval_and_verdict_of_accuracy_come_from_one_test() -> None:

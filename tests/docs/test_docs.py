@@ -149,7 +149,8 @@ print(urllib.request.urlopen(urllib.request.Request(url, body, headers, method=m
 """
 
 
-def test_the_plots_of_the_documents(recording: Project) -> None:
+def test_the_plots_of_the_documents(recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)  # What they save is not to lie in the tree.
     recorded, read = blocks(ROOT / "docs" / "how-to" / "plots.md", "python")
     space: dict[str, object] = {}
     exec(recorded, space)

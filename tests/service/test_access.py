@@ -39,7 +39,7 @@ BODIES: dict[str, Any] = {
     "declare_view": {"name": "roc", "view": {}},
     "describe_experiment": {"description": "x"}, "describe_project": {"labels": {"a": "b"}},
     "save_view": {"name": "v", "shared": True, "arrangement": {}}, "make_link": {"experiment": "e", "arrangement": {}},
-    "set_embedding": {"origins": []},
+    "set_embedding": {"origins": []}, "preview_rules": {"approvals_needed": 2},
     "add_activity": {"name": "training", "started_at": 1}, "set_progress": {"done": 1, "since": 1, "at": 2},
 }  # fmt: skip
 # The least role of every route of a project; a route that is not here fails the test.

@@ -213,7 +213,10 @@ def _show_version(version: dict[str, Any]) -> None:
         f"registered {moment(version['registered_at'])} by {version['registered_by']}: "
         + output.clean(version["comment"])
     )
-    print(f"from {version['run'] or output.clean(version['origin'] or '')}, files {version['artifact']['reference']}")
+    step = "" if version["step"] is None else f", its checkpoint of step {version['step']}"
+    print(
+        f"from {version['run'] or output.clean(version['origin'] or '')}{step}, files {version['artifact']['reference']}"
+    )
     print(f"sha256:{version['artifact']['digest']}")
     for reason in version["overrides"]:
         print(paint(f"gates overridden on {output.clean(reason)}", "bad"))
@@ -223,10 +226,15 @@ def _show_version(version: dict[str, Any]) -> None:
         _show_signature(version["signature"])
     for verdict in version["verdicts"]:
         word = "approved" if verdict["approves"] else "rejected"
-        print(f"{verdict['person']} {word} {moment(verdict['given_at'])}: {output.clean(verdict['comment'])}")
+        older = paint("  older than the newest evidence", "bad") if verdict["older"] else ""
+        print(f"{verdict['person']} {word} {moment(verdict['given_at'])}: {output.clean(verdict['comment'])}{older}")
     if version["values"]:
-        print_section("Values")
-        output.print_table(["key", "value"], [[key, number(value)] for key, value in version["values"].items()])
+        print_section("Values" if version["step"] is None else f"Values at step {version['step']}")
+        rows = [
+            [key, number(value), f"of step {version['earlier'][key]}" if key in version["earlier"] else ""]
+            for key, value in version["values"].items()
+        ]
+        output.print_table(["key", "value", ""], rows)
     for one in version["evidence"]:
         print_section(f"Evidence on {output.clean(one['on'])}, by {one['run']}")
         output.print_table(["key", "value"], [[key, number(value)] for key, value in one["results"].items()])

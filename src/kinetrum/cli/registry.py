@@ -100,11 +100,16 @@ def show_model(model: dict[str, Any]) -> None:
     output.print_table(["stage", "version", "", ""], rows)
     print()
     rows = [
-        [str(v["number"]), v["review"], ", ".join(v["stages"]), v["run"] or "", moment(v["registered_at"]),
+        [str(v["number"]), v["review"], ", ".join(v["stages"]), _source_of(v), moment(v["registered_at"]),
          v["registered_by"], output.short(v["comment"], 40)]
         for v in model["versions"]
     ]  # fmt: skip
     output.print_table(["version", "review", "on", "run", "registered", "by", "comment"], rows)
+
+
+def _source_of(version: dict[str, Any]) -> str:
+    step = "" if version["step"] is None else f" step {version['step']}"
+    return f"{version['run']}{step}" if version["run"] else ""
 
 
 def _models(given: argparse.Namespace) -> int:
@@ -195,7 +200,7 @@ def tell_of_checkpoint(version: dict[str, Any]) -> None:
         output.note(f"{key} is that of step {step}, the latest before step {version['step']}.")
     if version["left_out"]:
         keys = ", ".join(version["left_out"][:8]) + (" …" if len(version["left_out"]) > 8 else "")
-        output.note(f"Not of step {version['step']}, so left out: {keys}.")
+        output.note(f"Left out, because they are not of step {version['step']}: {keys}.")
     for on, reason in version.get("left_out_evidence", {}).items():
         output.note(f"Its run's evidence on {on} was not added: {reason}.")
 

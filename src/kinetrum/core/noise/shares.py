@@ -26,28 +26,46 @@ class Pairs:
 def share_interval(pairs: Pairs, confidence: float) -> Interval | None:
     """Return the interval of a difference of two paired shares, None where the rows are too few to tell.
 
-    It inverts Tango's score test with the continuity correction of Edwards, so that it leaves out zero exactly where
-    McNemar's corrected test tells the two apart. Sources: Tango, Equivalence test and confidence interval for the
-    difference in proportions for the paired-sample design, Statistics in Medicine 17, 1998; Edwards, Note on the
-    "correction for continuity" in testing the significance of the difference between correlated proportions,
-    Psychometrika 13, 1948.
+    It inverts Tango's score test, at the normal critical value as far as McNemar's exact test allows for so few rows that
+    differ: it leaves out zero exactly where that test tells the two apart. Sources: Tango,
+    Equivalence test and confidence interval for the difference in proportions for the paired-sample design, Statistics
+    in Medicine 17, 1998; McNemar, Note on the sampling error of the difference between correlated proportions,
+    Psychometrika 12, 1947.
     """
-    from scipy.special import ndtr, ndtri
+    from scipy.special import ndtr
 
     if pairs.rows < fewest_rows(confidence):
         return None
-    reach = float(ndtri(0.5 + confidence / 2))
+    reach = _critical(pairs.only_left + pairs.only_right, confidence)
     low, high = _lowest(pairs, reach), -_lowest(Pairs(pairs.rows, pairs.only_right, pairs.only_left), reach)
     apart = pairs.only_left + pairs.only_right
     score = (pairs.only_left - pairs.only_right) / math.sqrt(apart) if apart else 0.0
     return Interval(low, high, float(ndtr(score)), "Tango's score test")
 
 
+def _critical(apart: int, confidence: float) -> float:
+    """Return how large a score tells two models apart, of which one alone has `apart` rows right."""
+    from scipy.special import bdtr, ndtri
+    from scipy.stats import binom
+
+    normal = float(ndtri(0.5 + confidence / 2))
+    if apart == 0:
+        return normal
+    # The most rows of the fewer side with which the exact test, two-sided, still tells.
+    fewer = int(binom.ppf((1 - confidence) / 2, apart, 0.5))
+    while fewer >= 0 and 2 * float(bdtr(fewer, apart, 0.5)) > (1 - confidence) * (1 + 1e-9):
+        fewer -= 1
+    # How far apart both sides may be untold, and how far they must be to be told: the two differ by one row.
+    untold, told = apart - 2 * (fewer + 1), apart - 2 * fewer
+    critical = max(normal, untold / math.sqrt(apart) * (1 + 1e-9))
+    return min(critical, told / math.sqrt(apart) * (1 - 1e-9)) if fewer >= 0 else critical
+
+
 def _lowest(pairs: Pairs, reach: float) -> float:
-    """Return the lowest difference that the corrected score does not reject."""
+    """Return the lowest difference that the score does not reject."""
 
     def excess(difference: float) -> float:
-        gap = pairs.only_left - pairs.only_right - pairs.rows * difference - 1
+        gap = pairs.only_left - pairs.only_right - pairs.rows * difference
         return gap - reach * math.sqrt(max(0.0, pairs.rows * _variance(pairs, difference)))
 
     return _root(excess, -1.0, pairs.change)

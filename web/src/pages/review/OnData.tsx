@@ -80,7 +80,9 @@ function Evidence({ project, every }: { project: string; every: EvidenceOf[] }) 
             {one.run}
           </Link>
           {one.digest ? (
-            <span className="mono">, data sha256:{one.digest.slice(0, 8)}</span>
+            <>
+              , data <span className="mono">sha256:{one.digest.slice(0, 8)}</span>
+            </>
           ) : (
             <span className="text-bad">, no fingerprint of the data</span>
           )}

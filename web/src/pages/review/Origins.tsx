@@ -18,7 +18,8 @@ const SHOWN = 12
 export function Changes({ review }: { review: ReviewData }) {
   const { project = '' } = useParams()
   const { candidate, other } = review
-  const runs = [candidate.run, other?.run].filter((run): run is string => !!run)
+  // Two checkpoints of one run have no two runs to compare.
+  const runs = [...new Set([candidate.run, other?.run])].filter((run): run is string => !!run)
   const grown = other ? candidate.artifact.size_bytes - other.artifact.size_bytes : 0
   return (
     <Section

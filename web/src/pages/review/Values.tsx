@@ -68,7 +68,8 @@ function Said({ version }: { version: ReviewData['candidate'] }) {
     <p className="lab mt-1">
       Version {version.number} is the checkpoint of step {version.step}.
       {earlier.map(([key, step]) => ` ${key} is that of step ${step}, the latest before.`)}
-      {version.left_out.length > 0 && ` Not of that step, so left out: ${version.left_out.join(', ')}.`}
+      {version.left_out.length > 0 &&
+        ` Left out, because they are not of that step: ${version.left_out.join(', ')}.`}
     </p>
   )
 }
