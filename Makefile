@@ -6,7 +6,7 @@ export KINETRUM_HOME ?= $(CURDIR)/.demo
 PYTHON := .venv/bin/python
 ENV := PATH="$(CURDIR)/.venv/bin:$$PATH"
 
-.PHONY: help demo stop test check format bench soak console screenshots openapi wheel clean
+.PHONY: help demo stop test check format bench soak mutants console screenshots openapi wheel clean
 
 help: ## list the targets
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## (.*)/  make \1\t\2/' | expand -t 20
@@ -42,6 +42,11 @@ soak: ## let over a hundred things go wrong at random moments and check that not
 	@scripts/setup test
 	@env -u KINETRUM_HOME $(PYTHON) -m pytest -q -n 3 -m soak
 	@env -u KINETRUM_HOME $(PYTHON) -m tests.faults.soak --faults 120
+
+mutants: ## change the rules of the core one by one and see whether a test notices; takes hours
+	@scripts/setup test
+	@$(PYTHON) -m pip install -q --disable-pip-version-check -c constraints.txt -e ".[mutants]"
+	@env -u KINETRUM_HOME $(ENV) .venv/bin/mutmut run; $(PYTHON) scripts/mutants.py
 
 openapi: ## write the interface's description and the console's types anew
 	@$(PYTHON) scripts/openapi.py

@@ -95,6 +95,7 @@ def test_replicates_without_any_spread_differ_for_certain() -> None:
     assert (same.probability, same.beyond) == (0.5, False)
 
 
+@pytest.mark.worlds
 def test_a_difference_of_noise_alone_is_called_so_as_often_as_promised() -> None:
     chance = np.random.default_rng(5)
     called = [
@@ -104,6 +105,7 @@ def test_a_difference_of_noise_alone_is_called_so_as_often_as_promised() -> None
     assert 0.025 < np.mean(called) < 0.065
 
 
+@pytest.mark.worlds
 def test_the_best_of_many_is_called_better_no_more_often_than_promised() -> None:
     chance = np.random.default_rng(6)
     wrong = naive = 0
@@ -118,6 +120,7 @@ def test_the_best_of_many_is_called_better_no_more_often_than_promised() -> None
     assert picked(0.95, 10) ** 10 == pytest.approx(0.95)
 
 
+@pytest.mark.worlds
 def test_as_many_runs_as_were_said_do_tell() -> None:
     runs = runs_to_tell(0.02, 0.015)
     assert runs is not None
@@ -188,6 +191,7 @@ def test_dunnetts_is_not_for_few_runs_or_unlike_spreads(sizes: tuple[int, int]) 
     assert differences_at_once([alike[0], alike[1]], alike[2] * 3) is None
 
 
+@pytest.mark.worlds
 def test_in_a_world_without_a_difference_the_best_of_many_is_rarely_called_better() -> None:
     chance = np.random.default_rng(33)
     wrong = 0

@@ -401,6 +401,7 @@ WORLDS = [
 ]  # fmt: skip
 
 
+@pytest.mark.worlds
 @pytest.mark.parametrize(("make", "rows", "confidence"), WORLDS)
 def test_two_equally_good_models_are_told_apart_no_more_often_than_promised(
     make: Make, rows: int, confidence: float
@@ -415,6 +416,7 @@ def test_two_equally_good_models_are_told_apart_no_more_often_than_promised(
     assert wrong and max(wrong.values()) <= most, wrong
 
 
+@pytest.mark.worlds
 @pytest.mark.parametrize(("rows", "most"), [(6, 0.1), (12, 0.085), (30, 0.085)])
 def test_a_few_rows_that_differ_by_much_do_not_deceive(rows: int, most: float) -> None:
     chance = np.random.default_rng(rows)
@@ -422,6 +424,7 @@ def test_a_few_rows_that_differ_by_much_do_not_deceive(rows: int, most: float) -
     assert wrong / 600 <= most
 
 
+@pytest.mark.worlds
 @pytest.mark.parametrize(("confidence", "most"), [(0.9999, 3), (0.999, 14)])
 def test_no_confidence_is_offered_that_the_method_cannot_resolve(confidence: float, most: int) -> None:
     """However many rows there are: more rows never make a verdict weaker."""

@@ -214,9 +214,8 @@ def _show_version(version: dict[str, Any]) -> None:
         + output.clean(version["comment"])
     )
     step = "" if version["step"] is None else f", its checkpoint of step {version['step']}"
-    print(
-        f"from {version['run'] or output.clean(version['origin'] or '')}{step}, files {version['artifact']['reference']}"
-    )
+    source = version["run"] or output.clean(version["origin"] or "")
+    print(f"from {source}{step}, files {version['artifact']['reference']}")
     print(f"sha256:{version['artifact']['digest']}")
     for reason in version["overrides"]:
         print(paint(f"gates overridden on {output.clean(reason)}", "bad"))

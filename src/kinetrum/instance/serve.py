@@ -16,6 +16,15 @@ from kinetrum.instance.prepare import prepare
 from kinetrum.storage.database import parse_address
 
 
+def account_files(store: Path) -> tuple[Path, Path]:
+    """Return where the first account's password and token are written.
+
+    Beside the store, not in it: whoever copies the bytes of artifacts away does not take an account along.
+    """
+    place = store.resolve()
+    return place.with_name(f"{place.name}-first-account.txt"), place.with_name(f"{place.name}-token")
+
+
 def main() -> None:
     """Prepare the database and become the service."""
     try:
@@ -26,11 +35,7 @@ def main() -> None:
             raise SystemExit("kinetrum serve: give --store, a folder for the bytes of artifacts.")
         store.mkdir(parents=True, exist_ok=True, mode=0o700)
         other = service.user if service.user != owner.user else None
-        # Beside the store, not in it: whoever copies the bytes of artifacts away does not take an account along.
-        beside = store.resolve()
-        prepare(
-            owner, other, beside.with_name(f"{beside.name}-first-account.txt"), beside.with_name(f"{beside.name}-token")
-        )
+        prepare(owner, other, *account_files(store))
     except KinetrumError as error:
         raise SystemExit(f"kinetrum serve: {error}") from None
     os.execv(sys.executable, [sys.executable, "-m", "kinetrum.service.main"])

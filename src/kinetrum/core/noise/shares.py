@@ -26,11 +26,10 @@ class Pairs:
 def share_interval(pairs: Pairs, confidence: float) -> Interval | None:
     """Return the interval of a difference of two paired shares, None where the rows are too few to tell.
 
-    It inverts Tango's score test, at the normal critical value as far as McNemar's exact test allows for so few rows that
-    differ: it leaves out zero exactly where that test tells the two apart. Sources: Tango,
-    Equivalence test and confidence interval for the difference in proportions for the paired-sample design, Statistics
-    in Medicine 17, 1998; McNemar, Note on the sampling error of the difference between correlated proportions,
-    Psychometrika 12, 1947.
+    It inverts Tango's score test, at the normal critical value as far as McNemar's exact test allows for so few rows
+    that differ: it leaves out zero exactly where that test tells the two apart. Sources: Tango, Equivalence test and
+    confidence interval for the difference in proportions for the paired-sample design, Statistics in Medicine 17, 1998;
+    McNemar, Note on the sampling error of the difference between correlated proportions, Psychometrika 12, 1947.
     """
     from scipy.special import ndtr
 
