@@ -97,7 +97,7 @@ def test_a_roll_back_ends_with_another_version_or_changes_nothing(acting: As, tm
 
 
 @pytest.mark.parametrize(
-    ("rows", "said"), [(1, "1 rows are too few to tell"), (5, "5 rows are too few to tell; at least 6")]
+    ("rows", "said"), [(1, "1 row is too few to tell"), (5, "5 rows are too few to tell; at least 6")]
 )
 def test_a_gate_is_not_met_by_a_handful_of_rows(acting: As, tmp_path: Path, rows: int, said: str) -> None:
     registered(tmp_path, rows, rows)

@@ -72,6 +72,11 @@ def percent(confidence: float) -> str:
     return f"{100 * confidence:.6g} %"
 
 
+def too_few(verdict: RowsVerdict) -> str:
+    """Say that the rows that count are too few to tell."""
+    return "1 row is too few to tell" if verdict.counted == 1 else f"{verdict.counted or 0:,} rows are too few to tell"
+
+
 def fewest_rows(confidence: float) -> int:
     """Return how many rows a verdict at a confidence (0 to 1) takes: 6 at 95 %, 8 at 99 %, 15 at 99.99 %.
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from kinetrum.core.noise.verdict import Outcome, RowsVerdict, percent
+from kinetrum.core.noise.verdict import Outcome, RowsVerdict, percent, too_few
 from kinetrum.core.registry.gates import (
     ANY_FINGERPRINT,
     DAY_S,
@@ -193,7 +193,7 @@ def _check_rows(gate: Better, asks: str, verdict: RowsVerdict, number: int, occu
         return Check("better", asks, False, f"{values}, but version {number} was judged on {both} of version {other}"
                      " only", figures)  # fmt: skip
     if verdict.low is None or verdict.high is None:
-        few = f"{verdict.counted:,} rows are too few to tell; at least {verdict.needed:,} are needed"
+        few = f"{too_few(verdict)}; at least {verdict.needed:,} are needed"
         return Check("better", asks, False, f"{values}: {few}", figures)
     low, high = sorted((sign * verdict.low, sign * verdict.high))
     figures |= {"low": low, "high": high}

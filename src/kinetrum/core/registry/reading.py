@@ -73,7 +73,7 @@ def _of_safetensors(file: BinaryIO) -> Signature | None:
         raise ValueError("Its header's length is not that of a safetensors file.")
     found = json.loads(file.read(length))
     about = found.get("__metadata__", {}) if isinstance(found, dict) else {}
-    if not {"inputs", "outputs"} & set(about):
+    if not isinstance(about, dict) or not {"inputs", "outputs"} & set(about):
         return None
     sides = {side: json.loads(about.get(side, "[]")) for side in ("inputs", "outputs")}
     return signature_from_json({**sides, "source": "safetensors"})

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.core.noise.verdict import Outcome, RowsVerdict, percent
+from kinetrum.core.noise.verdict import Outcome, RowsVerdict, percent, too_few
 from kinetrum.core.registry.checks import Check
 
 
@@ -77,7 +77,7 @@ def _telling(judged: Sequence[Judged], goes_by: Sequence[str]) -> str:
     ]  # fmt: skip
     but = f"; but {against[0]}" if against else ""
     if main.outcome is Outcome.TOO_FEW:
-        return f"{figures}: {main.counted:,} rows are too few to tell{but}"
+        return f"{figures}: {too_few(main)}{but}"
     if not main.beyond:
         return f"{figures}, within noise{but}"
     return f"{main.outcome} {figures}, beyond noise at {percent(main.confidence)}{but}"

@@ -110,7 +110,12 @@ def _fields_of(sample: Any, name: str) -> tuple[Field, ...]:
         return tuple(Field(str(column), str(sample[column].dtype), (None,)) for column in sample.columns)
     if isinstance(sample, Mapping):
         return tuple(field for key, value in sample.items() for field in _fields_of(value, str(key)))
-    array = np.asarray(sample)
+    try:
+        array = np.asarray(sample)
+    except ValueError as error:
+        raise InvalidInput(
+            f"The rows of a sample have to have the same length. NumPy says: {error}", field="sample"
+        ) from None
     if array.ndim == 0 or array.dtype == object:
         raise InvalidInput(
             f"A sample is a table, an array, or a mapping of names to arrays, not {type(sample).__name__}.",
