@@ -16,7 +16,7 @@ from tests.console.test_console import accessible
 from tests.console.test_finding import AT, Visit
 
 
-def candidate(project: Project, share_right: float, seed: int) -> None:
+def candidate(project: Project, share_right: float, seed: int, net: int | None = None) -> None:
     """Record a run that judged its net on the holdout, row by row."""
     begun = project.begin(params={"depth": seed}, goals={"holdout/recall": {"direction": "higher"}})
     service = project.service("contributor")
@@ -24,7 +24,10 @@ def candidate(project: Project, share_right: float, seed: int) -> None:
     recall = float(np.mean(predicted[TRUTH == 1]))
     service.call("POST", project.run_path(begun, "results"), json={
         "results": [{"id": new_id(), "key": "holdout/recall", "value": recall, "at": AT}]})  # fmt: skip
-    project.generate(begun, f"net {seed}".encode())
+    holdout = {"name": "holdout", "kind": "data", "role": "holdout", "by_reference": True, "address": "/data/holdout",
+               "files": [{"path": "holdout.csv", "size": 5, "sha256": "a" * 64}]}  # fmt: skip
+    service.call("POST", project.run_path(begun, "used"), json={"id": new_id(), "at": 1, **holdout})
+    project.generate(begun, f"net {net or seed}".encode())
     table = "row,truth,prediction\n" + "".join(f"{n},{TRUTH[n]},{predicted[n]}\n" for n in range(len(TRUTH)))
     file = {**project.upload(table.encode()), "path": "predictions.csv"}
     service.call("POST", project.run_path(begun, "generated"), json={
