@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
+import struct
 from collections.abc import Callable, Iterator
 from itertools import product
 from typing import Any
 
 import numpy as np
+import zstandard
 
 from kinetrum.core.noise.areas import compare_areas
 from kinetrum.core.noise.difference import (
@@ -32,6 +34,7 @@ from kinetrum.core.points.codec import (
     decode_chunk,
     encode_batch,
     encode_chunk,
+    value_rows,
 )
 from kinetrum.core.points.columns import Points, merge, no_points, points_of, shown, split
 from kinetrum.core.points.reduce import from_rollups, reduce, rollup, sketch
@@ -132,6 +135,52 @@ GROUPS = {
 }  # fmt: skip
 
 
+def frames() -> Iterator[tuple[str, bytes]]:
+    """Batches that no client of ours would write, with what is wrong with them."""
+
+    def framed(raw: bytes, sized: bool = True) -> bytes:
+        return b"KPB1" + zstandard.ZstdCompressor(level=1, write_content_size=sized).compress(raw)
+
+    def block(count: int, keys: list[bytes], told: int | None = None) -> bytes:
+        names = b"".join(struct.pack("<H", len(key)) + key for key in keys)
+        held = bytes(8 * count * (2 + len(keys)))
+        return struct.pack("<H", len(keys)) + names + struct.pack("<I", count if told is None else told) + held
+
+    ten = [f"k{at}".encode() for at in range(10)]
+    yield "no byte at all", framed(b"")
+    yield "one byte", framed(b"\1")
+    yield "its size not stated", framed(struct.pack("<H", 0), sized=False)
+    yield "no groups, and more", framed(struct.pack("<H", 0) + b"x")
+    yield "a group too few", framed(struct.pack("<H", 2) + block(1, [b"a"]))
+    yield "a group too many", framed(struct.pack("<H", 1) + block(1, [b"a"]) * 2)
+    yield "a point too few", framed(struct.pack("<H", 1) + block(2, [b"a"], 3))
+    yield "points without end", framed(struct.pack("<H", 1) + block(0, [b"a"], 2**32 - 1))
+    yield "a name that is not UTF-8", framed(struct.pack("<H", 1) + block(1, [b"\xff" * 60]))
+    yield "as many values as are taken", framed(struct.pack("<H", 2) + block(50_000, ten) * 2)
+    yield "one value more", framed(struct.pack("<H", 3) + block(50_000, ten) * 2 + block(1, [b"a"]))
+    yield "as many bytes as are taken", framed(bytes(32 * 2**20))
+    yield "one byte more", framed(bytes(32 * 2**20 + 1))
+    yield "many groups", framed(struct.pack("<H", 33_000) + block(0, [b"a"]) * 33_000)
+    yield "many metrics", framed(struct.pack("<H", 1) + block(0, [f"k{at}".encode() for at in range(33_000)]))
+    yield (
+        "many groups, by our own hand",
+        encode_batch([group(steps=np.array([1]), times=np.array([1]), keys=("a",), values=np.array([[1]]))] * 33_000),
+    )
+    yield (
+        "many metrics, by our own hand",
+        encode_batch(
+            [
+                group(
+                    steps=np.array([1]),
+                    times=np.array([1]),
+                    keys=tuple(f"k{at}" for at in range(33_000)),
+                    values=np.ones((33_000, 1)),
+                )
+            ]
+        ),
+    )
+
+
 def packing() -> Asked:
     for name, make in GROUPS.items():
         yield f"{name}: checked", lambda make=make: check_group(make())
@@ -150,6 +199,26 @@ def packing() -> Asked:
         yield f"with {tail!r} behind", lambda tail=tail: len(decode_batch(whole + tail))
     for head in (b"", b"KTM0", b"XXXX", b"\0" * 40):
         yield f"beginning with {head!r}", lambda head=head: len(decode_batch(head + whole[4:]))
+    for name, frame in frames():
+        yield f"{name}", lambda frame=frame: [(len(one.keys), len(one.steps)) for one in decode_batch(frame)][:3]
+    for steps, times in (
+        ([2**62], [0]),
+        ([-(2**62)], [0]),
+        ([2**62 + 1], [0]),
+        ([0], [-1]),
+        ([0], [0]),
+        ([0], [2**62]),
+        ([0], [2**55]),
+        ([0], [2**55 + 1]),
+    ):
+        yield (
+            f"step {steps} at {times}",
+            lambda steps=steps, times=times: check_group(
+                Group(("a",), np.array(steps), np.array(times), np.zeros((1, 1)))
+            ),
+        )
+    for columns in ({"a": [1, 2], "b": [3.5, NAN]}, {"a": np.array([True, False])}, {"a": [2**53 + 1]}):
+        yield f"{columns} as rows", lambda columns=columns: (value_rows(columns), str(value_rows(columns).dtype))
     chunk = encode_chunk(line(20))
     for cut in (0, 1, 4, len(chunk) // 2, len(chunk) - 1):
         yield f"a chunk cut after {cut} of {len(chunk)}", lambda cut=cut: len(decode_chunk(chunk[:cut]))

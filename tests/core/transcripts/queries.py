@@ -59,7 +59,11 @@ MORE = [
     "like x", "in 4..8", "is nan", "depth = 5;", "depth = 5 # note", "depth = $5", "depth = (5)", "depth = [5", "depth = [5]]", "early = []", "early = [null, 'a', 1.5, [true]]", "early = [1 2]", "early = [1,]",
     "depth = 5 AND depth = 6", "NOT depth = 5", "depth IN {5}", "HAS depth", "learner LIKE x", "loss IS NAN", "started WITHIN 7d", "USED nights", "foo = 1", "foo.bar = 1", "metrics:loss > 1", "params.depth > 1", "tag:x = 1",
     "depth = 'five'", "recall > '0.9'", "recall = 'x'", "metric:recall = x", "param:depth = x", "param:nothing = 1", "metric:nothing = 1", "label:nothing = 1", "run:nothing = 1", "run:status = running", "run:loss > 1",
-    "\t depth\n=\r\n5 ", "depth = 5\u00a0", "d\u00e9pth = 5", "\U0001f600 = 1", "'", '"', "'a", "a'b", "a' = 1", "loss > 1 and loss < 2 and param:loss = x", "has depth and has depth", "depth = 99999999999999999999", "depth = 1e400",
+    "\t depth\n=\r\n5 ", "depth = 5\u00a0", "d\u00e9pth = 5", "\U0001f600 = 1", "'", '"', "'a", "a'b", "a' = 1", "loss > 1 and loss < 2 and param:loss = x", "has depth and has depth",
+    "learner in {[1], b}", "depth in {5, [1]}", "depth in [1]..3", "depth in 3..[1]", "depth in a..5", "depth in 5..b", "depth > [1]", "depth > b", "id = [1]", "status in {[1]}", "status = [1]", "status = fail", "status = finnished", "status = runing",
+    "status = zzz", "status = e", "started = [1]", "started > [1]", "started > soon", "number in {[1]}", "number > [1]", "parent = [1]", "parent = 'a b/3'", "parent = 'a b/c/3'", "parent = a/b/c/d", "parent = @3", "parent = nights@3", "early in {false, null, [1]}", "recall in {null, true}",
+    *(f"learner like '{'*a' * stars}'" for stars in (7, 9, 10, 11)), "nothing = 1", "nothing = x", "nothing in {1, x}", "nothing like x",
+    "depth = 99999999999999999999", "depth = 1e400",
 ]  # fmt: skip
 TEXTS = [*READ, *WRONG, *MORE]
 
@@ -106,7 +110,7 @@ def completed() -> Asked:
 
 
 VALUES: list[Any] = [
-    0, 1, -1, 5, 5.0, 0.1, -0.0, 1e300, math.nan, math.inf, -math.inf, True, False, None, "", "a", "forest", "Forest", "5", "5.0", "true", "null", "nan", "two words", 'say "so"', "it's", "a.b", "a..b", "a:b", "in", "and",
+    0, 1, -1, 5, 5.0, 0.1, -0.0, 1e300, math.nan, math.inf, -math.inf, True, False, None, "", "a", "forest", "Forest", "5", "5.0", "true", "false", "null", "nan", "two words", 'say "so"', "it's", "a.b", "a..b", "a:b", "in", "and",
     [], [1, "x", True], [[None]], "frost*", "a?b", "[x]", 10**30, "é", "a" * 30, "0x10", "1_000", "inf", "-3", "+4", ".5", "1e3",
 ]  # fmt: skip
 DEPTH, LOSS = Key("param", "depth"), Key("value", "loss")
@@ -140,7 +144,7 @@ GOALS = {
 SORTS = [
     "", "recall", "loss", "recall:asc", "recall:desc", "loss:desc", "depth", "depth:asc", "min(loss)", "max(loss):asc", "last(loss)", "best(loss)", "mean(loss)", "first(loss)", "count(loss)", "later", "later:desc", "nothing", "started",
     "status", "note", "commit", "id", "parent", "problem", "name", "host", "author", "experiment", "project", "duration:asc", "number", "ended", "recall,loss,depth,number", "a,b,c,d,e", "recall,,loss", " recall , loss ", "'two words'",
-    "depth:up", "a b", "label:purpose", "param:loss", "metric:loss", ":asc", "recall:", "recall,loss,depth", "recall,fit", "recall,later", "recall,depth:asc", "label:purpose,recall",
+    "depth:up", "a b", "label:purpose", "param:loss", "metric:loss", ":asc", "recall:", "recall,loss,depth", "a:b:asc", "recall:asc:desc", "recall:desc:asc,loss", "depth:desc,recall", "label:loss,recall", "param:recall,loss", "recall,fit", "recall,later", "recall,depth:asc", "label:purpose,recall",
 ]  # fmt: skip
 
 
@@ -207,6 +211,8 @@ REFS = [
     "abcdefabcdef", "0190a1b2c3d4:net", "orchard/0190a1b2c3d4", "orchard/0190a1b2c3d4:net", "nights@3", "nights@", "@3", "nights@03", "nights@latest", "nights@lead", "nights@newest", "nights@production", "nights@Prod", "nights@best",
     "nights@best:", "nights@best:loss", "nights@best:val/loss", "nights@best:loss:a/b.csv", "nights@best:loss:", "nights@3:a/b.csv", "nights@3:", "nights@sha256:0123abcd", "nights@sha256:0123abcd:a.csv", "nights@sha256:0123", "nights@sha256:zz",
     "orchard/nights@3", "a/b/nights@3", "/nights@3", "nights@3@4", "nights@last", "nights@first", "nights@3/4", "n" * 101, "n" * 100, "a b", "a\nb", "1", "1/2", "x/1", "x/01", "x/-1", "x/1.5",
+    "a b/0190a1b2c3d4", "a b/frost-alarm", "a b/frost-alarm/3", "orchard/a b/3", "orchard/frost-alarm/42:net/a.onnx", "orchard/frost-alarm:net", "nights@3:a:b", "nights@lead:a", "nights@newest:a", "nights@best:loss:a:b", "a b/nights@3",
+    "nights@Newest", "nights@Lead", "nights@LATEST",
 ]  # fmt: skip
 
 

@@ -279,7 +279,46 @@ JSON: list[Any] = [
     {"inputs": [{"name": "x", "type": "f", "shape": [None, 3, "rows", True]}]}, {"inputs": [{"name": "x", "type": "f", "shape": [None, 3, "rows"]}]},
     {"inputs": [], "outputs": [{"name": "y", "type": "f", "shape": [2]}], "source": "onnx"}, {"inputs": [{"name": "x", "type": "f", "shape": []}] * 1_001}, {"inputs": [], "outputs": 3},
     {"inputs": [{"name": "x", "type": "f", "shape": [-1]}]}, {"inputs": [], "source": "word"},
+    {"inputs": [{"name": "x", "type": "f", "shape": []}] * 1_000, "outputs": []}, {"inputs": [{"name": "n" * 260, "type": "t" * 50, "shape": [1] * 20}], "outputs": []},
 ]  # fmt: skip
+
+
+def graph(*inputs: Any, outputs: tuple[Any, ...] = ()) -> io.BytesIO:
+    """An ONNX graph that reckons nothing, of inputs and outputs as given."""
+    from onnx import helper
+
+    made = helper.make_graph([], "empty", list(inputs), list(outputs))
+    return io.BytesIO(helper.make_model(made).SerializeToString())
+
+
+def graphs() -> Asked:
+    from onnx import TensorProto, helper
+
+    tensor, sequence = helper.make_tensor_value_info, helper.make_tensor_sequence_value_info
+    kinds = (
+        TensorProto.FLOAT,
+        TensorProto.DOUBLE,
+        TensorProto.INT64,
+        TensorProto.STRING,
+        TensorProto.BOOL,
+        TensorProto.BFLOAT16,
+        TensorProto.COMPLEX64,
+        TensorProto.UINT4,
+    )
+    for kind in kinds:
+        yield (
+            f"a graph of {kind}",
+            lambda kind=kind: read_signature(
+                "onnx", graph(tensor("x", kind, ["rows", 3, None]), outputs=(tensor("y", kind, []),))
+            ),
+        )
+    yield "a graph of a sequence", lambda: read_signature("onnx", graph(sequence("x", TensorProto.FLOAT, None)))
+    yield "a graph without outputs", lambda: read_signature("onnx", graph(tensor("x", TensorProto.FLOAT, [1])))
+    yield (
+        "a graph without inputs",
+        lambda: read_signature("onnx", graph(outputs=(tensor("y", TensorProto.FLOAT, [1]),))),
+    )
+    yield "a graph of nothing", lambda: read_signature("onnx", graph())
 
 
 def signatures() -> Asked:
@@ -306,7 +345,7 @@ def signatures() -> Asked:
     ):
         yield f"sample {at} {type(sample).__name__}", lambda sample=sample: (
             signature_of_sample(sample), signature_of_sample(sample, np.zeros((1, 4), np.float32)))  # fmt: skip
-    for path in ("a/net.ONNX", "w.safetensors", "net.pkl", "onnx", "x.onnx.gz"):
+    for path in ("a/net.ONNX", "w.safetensors", "net.pkl", "onnx", "x.onnx.gz", "net.v2.onnx", "net.v2.3.safetensors"):
         yield path, lambda path=path: form_with_signature(path)
     for form, head, size in product(
         ("onnx", "safetensors"),
@@ -369,6 +408,7 @@ TOPICS = {
     "ladders": ladders,
     "reviews": sentences,
     "signatures": signatures,
+    "graphs": graphs,
     "cards": cards,
 }
 assert Outcome.BETTER
