@@ -135,6 +135,11 @@ describe('a gate from the form', () => {
     )
     const age = withGate('', 'production', { kind: 'evidence', on: 'x', within: '30d' })
     expect(age).toBe('[[production.evidence]]\non = "x"\nwithin = "30d"\n')
+    // Evidence without the data it was judged on passes only where the gate says so; what is usual is not written.
+    const asked = { kind: 'evidence', on: 'x', within: '', fingerprint: 'any' } as const
+    expect(withGate('', 'production', asked)).toBe('[[production.evidence]]\non = "x"\nfingerprint = "any"\n')
+    const usual = { ...asked, fingerprint: 'required' }
+    expect(withGate('', 'production', usual)).toBe('[[production.evidence]]\non = "x"\n')
   })
 
   it('is a line under the head of its stage, over the line that was there', () => {

@@ -4,9 +4,11 @@ import { labelLines, labelsOf } from '../src/parts/labels'
 import { look, SLOTS } from '../src/parts/looks'
 import { matcher } from '../src/parts/filter'
 import { leftUntil, progressText } from '../src/parts/progress'
+import { isTold, outcomeText } from '../src/parts/rowsVerdict'
 import { readSelection, writeSelection } from '../src/parts/selection'
 import {
-  arrow, asNumber, bytes, decimalsOf, goalsFirst, lasting, moment, plain, plural, runPath, show, signed,
+  arrow, asNumber, bytes, decimalsOf, goalsFirst, lasting, moment, percentOf, plain, plural, runPath,
+  runsNeeded, show, signed,
 } from '../src/parts/values' // prettier-ignore
 import { goalOf } from './made'
 
@@ -177,4 +179,29 @@ test('every slot has a look of its own, and what is not selected a quiet one', (
   const looks = Array.from({ length: SLOTS }, (_, at) => look(at + 1))
   expect(new Set(looks.map(({ colour, dash }) => `${colour} ${dash.join('-')}`)).size).toBe(SLOTS)
   expect(look(0)).toEqual({ colour: 'var(--line2)', dash: [] })
+})
+
+describe('verdicts in words', () => {
+  it.each([
+    [0.95, '95 %'],
+    [0.9375, '93.75 %'],
+    [0.999, '99.9 %'],
+    [1 - 0.05 / 3, '98.3333 %'],
+  ])('a confidence of %s is %s', (share, text) => expect(percentOf(share)).toBe(text))
+
+  it.each([
+    [2, '2'],
+    [1000, '1000'],
+    [1001, 'more than 1,000'],
+  ])('%s runs are said as %s', (count, text) => expect(runsNeeded(count)).toBe(text))
+
+  it.each([
+    ['better', 'better', true],
+    ['worse', 'worse', true],
+    ['within noise', 'within noise', false],
+    ['too few to tell', 'too few to tell: 3 of 6 rows', null],
+  ] as const)('%s', (outcome, text, told) => {
+    expect(outcomeText({ outcome, counted: 3, needed: 6 })).toBe(text)
+    expect(isTold({ outcome })).toBe(told)
+  })
 })
