@@ -17,6 +17,7 @@ from benchmarks.curves import curves, steady
 from benchmarks.files import difference, files, large, lineage, small
 from benchmarks.measuring import Ratio
 from benchmarks.output import output
+from benchmarks.promoting import promoting
 from benchmarks.recording import measure_call, recording
 from benchmarks.registry import registry
 from benchmarks.run_table import run_table
@@ -60,6 +61,7 @@ def main() -> None:
             "table": lambda: console_table(url, token),
             "charts": lambda: console_charts(url, token),
             "registry": lambda: registry(url, token),
+            "promoting": lambda: promoting(url, token),
             "memory": lambda: [memory_away()],
             "output": output,
             "large": lambda: files(url, token, large),
