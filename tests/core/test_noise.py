@@ -18,7 +18,7 @@ from kinetrum.core.effects import effects_on, holm
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.noise import difference_of, spread_of
 from kinetrum.core.noise.difference import differences_at_once, picked, runs_to_tell, tell_runs
-from kinetrum.core.noise.dunnett import critical_value
+from kinetrum.core.noise.dunnett import critical_value, vary_alike
 from kinetrum.core.noise.samples import pooled_deviation
 from kinetrum.core.pareto import pareto_front
 
@@ -177,6 +177,13 @@ def test_several_against_one_baseline_are_dunnetts() -> None:
     assert [one.beyond for one in found] == (wanted.pvalue < 0.1).tolist()
     # It asks less than comparisons on their own, each widened.
     assert critical_value([6] * 5, 6, 30, 0.95) < stats.t.ppf(0.5 + picked(0.95, 5) / 2, 30)
+
+
+@pytest.mark.parametrize(("times", "alike"), [(1.40, True), (1.43, True), (1.48, False), (1.60, False)])
+def test_a_noisier_baseline_is_not_taken_for_dunnetts(times: float, alike: bool) -> None:
+    # Of two groups and a baseline of one deviation: 1.25 of the shared one is reached at 1.474.
+    group = np.array([-3, -0.2, -0.1, 0.1, 0.2, 3])
+    assert vary_alike([group, group + 1], group * times) is alike
 
 
 @pytest.mark.parametrize("sizes", [(4, 5), (5, 4)])

@@ -417,6 +417,19 @@ def verdicts() -> Asked:
     )
     missing = np.array(["x"] * 8 + [None] * 3, dtype=object)
     yield (
+        "scores of a rare other class",
+        lambda: compare_scores(np.arange(40) >= 3, np.linspace(0, 1, 40), np.linspace(1, 0, 40)),
+    )
+    yield (
+        "scores of a rare class",
+        lambda: compare_scores(np.arange(40) < 3, np.linspace(0, 1, 40), np.linspace(1, 0, 40)),
+    )
+    for scale in (1e-9, 1e9):
+        yield (
+            f"mean of numbers of {scale}",
+            lambda scale=scale: mean_interval(np.array([3.0, -1.0, 2.0, 0.5, 1.0, 4.0, -0.25, 2.5]) * scale, 0.95),
+        )
+    yield (
         "missing ones",
         lambda: (compare_classes(missing, missing, missing, None), compare_classes(missing, missing, missing, "x")),
     )

@@ -62,7 +62,7 @@ MORE = [
     "\t depth\n=\r\n5 ", "depth = 5\u00a0", "d\u00e9pth = 5", "\U0001f600 = 1", "'", '"', "'a", "a'b", "a' = 1", "loss > 1 and loss < 2 and param:loss = x", "has depth and has depth",
     "learner in {[1], b}", "depth in {5, [1]}", "depth in [1]..3", "depth in 3..[1]", "depth in a..5", "depth in 5..b", "depth > [1]", "depth > b", "id = [1]", "status in {[1]}", "status = [1]", "status = fail", "status = finnished", "status = runing",
     "status = zzz", "status = e", "started = [1]", "started > [1]", "started > soon", "number in {[1]}", "number > [1]", "parent = [1]", "parent = 'a b/3'", "parent = 'a b/c/3'", "parent = a/b/c/d", "parent = @3", "parent = nights@3", "early in {false, null, [1]}", "recall in {null, true}",
-    *(f"learner like '{'*a' * stars}'" for stars in (7, 9, 10, 11)), "nothing = 1", "nothing = x", "nothing in {1, x}", "nothing like x",
+    *(f"learner like '{'*a' * stars}'" for stars in (7, 9, 10, 11)), "nothing = 1", "nothing = x", "learner = 'a'b'c'd", "learner = 'a' 'b", "learner = 'a' 'b' 'c' 'd'", "depth = 5 " + "long" * 10, "depth (", "(", ")", "depth = (", "depth < { 3", "depth = 5 and", "depth =  ", "has", "not", "depth in {", "depth in {3", "depth = 5 }", "depth like", "? = 3", "depth ? 3", "depth = ?", "depth = 5 ?", "nothing in {1, x}", "nothing like x",
     "depth = 99999999999999999999", "depth = 1e400",
 ]  # fmt: skip
 TEXTS = [*READ, *WRONG, *MORE]
