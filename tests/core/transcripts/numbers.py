@@ -325,7 +325,16 @@ def verdicts() -> Asked:
             f"skewed mean of {count} at {confidence}",
             lambda count=count, confidence=confidence: mean_interval(np.array(halves(count, 1)) ** 2 - 0.5, confidence),
         )
-    for held in ([1.0] * 8, [0.0] * 8, [-2.0] * 25, [0.0] * 25, [0.1, 0.2, -0.3] * 3, [1.0] * 7 + [0.0] * 5):
+    for held in (
+        [1.0] * 8,
+        [0.0] * 8,
+        [-2.0] * 25,
+        [0.0] * 25,
+        [1.25, -0.75] * 12,
+        [0.3, -0.1] * 4,
+        [0.1, 0.2, -0.3] * 3,
+        [1.0] * 7 + [0.0] * 5,
+    ):
         yield f"mean of {held[:4]} …", lambda held=held: mean_interval(np.array(held), 0.95)
     for rows, left, right, confidence in product((5, 6, 40, 300), (0, 1, 5, 6, 30), (0, 1, 4, 9), (0.8, 0.95, 0.9999)):
         if left + right <= rows:

@@ -78,6 +78,7 @@ GATES: list[tuple[Gate, Facts, Facts | None, RowsVerdict | str]] = [
           rows(0.85, 0.9, -0.09, -0.01), rows(0.95, 0.9, 0.03, 0.07, left_out=1_300), FEW, "mae is not judged here")),
     (Better("mae", "holdout", 0.0, 0.9999), FACTS, OTHER, rows(0.4, 0.5, -0.15, -0.05, "mae")),
     (Better("mae", "holdout", 0.0, 0.9999), FACTS, OTHER, rows(0.5, 0.4, 0.05, 0.15, "mae")),
+    (Better("recall", "holdout", 0.0, 0.875), FACTS, OTHER, ""), (Card(("A", "B")), replace(FACTS, missing_sections=lambda sections: list(sections)), None, ""),
     (Better("recall", "holdout", 0.0, 0.5), FACTS, None, ""), (Better("recall", "holdout", 0.0, 0.5), FACTS, FACTS, ""),
     (Better("recall", "holdout", 0.0, 0.5), FACTS, replace(FACTS, stands=False), ""),
     (Better("recall", "holdout", 0.0, 0.5), FACTS, replace(OTHER, stands=False), rows(0.95, 0.9, 0.03, 0.07)),
@@ -95,7 +96,7 @@ GATES: list[tuple[Gate, Facts, Facts | None, RowsVerdict | str]] = [
       for compatible, found, other in product((True, False), (None, [], ["input x is missing"], list("abcde")), (None, OTHER))),
     *((Recorded(what), replace(FACTS, **changes), None, "")
       for what in (("data",), ("code",), ("committed",), ("data", "code", "committed"))
-      for changes in ({}, {"used_data": False}, {"commit": None}, {"uncommitted": True}, {"untracked": ("a.py",)}, {"from_run": False},
+      for changes in ({}, {"used_data": False}, {"commit": None}, {"uncommitted": True}, {"untracked": ("a.py",)}, {"untracked": tuple("abc")}, {"untracked": tuple("abcd")}, {"from_run": False},
                       {"untracked": tuple("abcdef"), "uncommitted": True, "used_data": False, "commit": None})),
     *((Fresh("holdout", within, "60s" if within else ""), replace(FACTS, evidence={"holdout": replace(HELD, at_s=1_000 - age)}), None, "")
       for within in (None, 60.0)
@@ -109,7 +110,13 @@ def checks() -> Asked:
     for gate, candidate, occupant, verdict in GATES:
 
         def ask(gate: Gate = gate, candidate: Facts = candidate, occupant: Facts | None = occupant, verdict: Any = verdict) -> Any:  # fmt: skip
-            return check_gates([gate], candidate, occupant, lambda on, value, confidence: verdict, 1_000.0)[0]
+            return check_gates(
+                [gate],
+                candidate,
+                occupant,
+                lambda on, value, confidence: verdict or f"asked for {value} on {on} at {confidence}",
+                1_000.0,
+            )[0]
 
         yield f"{gate}", ask
 
@@ -245,12 +252,13 @@ MET, UNMET = (
 ON = [
     Judged("holdout", [rows(0.95, 0.9, 0.03, 0.07), rows(0.4, 0.5, -0.15, -0.05, "mae"), rows(0.85, 0.9, -0.2, -0.01, "precision")]),
     Judged("spring", [rows(0.8, 0.8, -0.1, 0.1), replace(FEW, measure="f1"), rows(0.6, 0.9, -0.5, -0.1, "accuracy")]),
+    Judged("dim", [rows(0.8, 0.75, -0.05, 0.15), replace(FEW, measure="f1")]),
     Judged("flat", [rows(0.9, 0.9, 0.0, 0.0, "f1"), rows(0.95, 0.9, 0.05, 0.05, "mcc")]),
 ]  # fmt: skip
 
 
 def sentences() -> Asked:
-    judged: list[list[Judged]] = [[], ON[:1], ON[1:2], ON[2:], ON]
+    judged: list[list[Judged]] = [[], ON[:1], ON[1:2], ON[2:3], ON[3:], ON]
     for held, goes_by in product(judged, ((), ("precision",), ("f1", "recall"), ("recall",), ("mae",), ("nothing",))):
         said = f"{[one.on for one in held]} by {goes_by}"
         yield f"beside, {said}", lambda held=held, goes_by=goes_by: beside_sentence(5, 3, held, goes_by)
