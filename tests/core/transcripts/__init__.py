@@ -52,11 +52,16 @@ def told(act: Callable[[], Any]) -> str:
         return f"{type(error).__name__}: {str(error).partition(chr(10))[0]}"
 
 
+def on_a_line(text: str) -> str:
+    """Write ends of lines as people write them in a program."""
+    return text.replace("\n", "\\n").replace("\r", "\\r")
+
+
 def lines_of(asked: Iterable[tuple[str, Callable[[], Any]]]) -> Iterator[str]:
     """Return a line for each question and its answer."""
     for question, act in asked:
-        answer = told(act).replace("\n", "\\n")
+        answer = on_a_line(told(act))
         if len(answer) > LENGTH:
             # The rest is held to by its checksum: a curve of hundreds of points is nothing to read.
             answer = f"{answer[:LENGTH]} … {crc32(answer.encode()):08x}"
-        yield f"{question}".replace("\n", "\\n") + f"\n    {answer}"
+        yield f"{on_a_line(question)}\n    {answer}"
