@@ -262,12 +262,14 @@ def test_the_same_rows_are_judged_once(acting: As, recording: Project, tmp_path:
     acting("maintainer")
     kinetrum.model("frost-alarm").set_gates(BETTER)
     seen = version("frost-alarm@2").beside("production")
-    # What was judged is kept: promotion needs the files of predictions no more.
+    # What was judged is kept: promotion reads the files of predictions no more, though they have to be there still.
     kept = [kinetrum.open(one["rows"]) for one in version("frost-alarm@2").data["evidence"]]
     for rows in kept:
         assert isinstance(rows, kinetrum.StoredVersion)
         sha256 = rows.data["files"][0]["sha256"]
-        (recording.instance.home.store / sha256[:2] / sha256).unlink()
+        blob = recording.instance.home.store / sha256[:2] / sha256
+        blob.chmod(0o600)
+        blob.write_bytes(b"nothing to read")
     acting("approver")
     version("frost-alarm@2").promote("production")
     better = kinetrum.model("frost-alarm").timeline[-1]["checks"][0]

@@ -59,6 +59,8 @@ def read_judged(
     given = {"key": _kept_key(one, two), "confidence": confidence}
     inputs = json.dumps([JUDGED_BY, *([at[1].sha256, at[1].path] for at in (one, two)), given])
     digest = hashlib.sha256(inputs.encode()).digest()
+    # Evidence that nobody can read any more is none, whatever it once came to.
+    _require_bytes(store, [one, two])
     rows = _find_judgement(digest)
     if rows is None:
         rows = json.loads(_limited(store, "judged", [one, two], given))
@@ -102,10 +104,14 @@ def _asked(store: BlobStore, tables: Sequence[TableAt], given: dict[str, Any], a
     return Page(**{**found, "columns": [(name, kind) for name, kind in found["columns"]]})
 
 
-def _limited(store: BlobStore, task: str, tables: Sequence[TableAt], given: dict[str, Any]) -> bytes:
+def _require_bytes(store: BlobStore, tables: Sequence[TableAt]) -> None:
     for _, entry in tables:
         if not store.has(entry.sha256):
             raise NotFound(f"The bytes of {entry.path} are missing in the store; ask its administrator to look.")
+
+
+def _limited(store: BlobStore, task: str, tables: Sequence[TableAt], given: dict[str, Any]) -> bytes:
+    _require_bytes(store, tables)
     paths = [entry.path for _, entry in tables]
     answer = run_limited(task, [store.path_of(entry.sha256) for _, entry in tables], {"paths": paths, **given})
     if answer is None:
