@@ -28,7 +28,8 @@ def written(value: Any) -> str:
         held = ", ".join(f"{field.name}={written(getattr(value, field.name))}" for field in fields(value))
         return f"{type(value).__name__}({held})"
     if isinstance(value, float | np.floating):
-        return "0.0" if value == 0 else f"{float(value):.8g}"
+        # What is left of a difference of numbers near one has few digits that every processor gives alike.
+        return "0.0" if value == 0 else f"{float(value):.3g}" if abs(value) < 1e-6 else f"{float(value):.8g}"
     if isinstance(value, np.ndarray):
         return written(value.tolist())
     if isinstance(value, dict):

@@ -336,7 +336,9 @@ def verdicts() -> Asked:
         [1.0] * 7 + [0.0] * 5,
     ):
         yield f"mean of {held[:4]} …", lambda held=held: mean_interval(np.array(held), 0.95)
-    for rows, left, right, confidence in product((5, 6, 40, 300), (0, 1, 5, 6, 30), (0, 1, 4, 9), (0.8, 0.95, 0.9999)):
+    for rows, left, right, confidence in product(
+        (5, 6, 40, 300), (0, 1, 5, 6, 30, 100), (0, 1, 4, 9, 70), (0.8, 0.9375, 0.95, 0.9999)
+    ):
         if left + right <= rows:
             yield (
                 f"{left} and {right} of {rows} at {confidence}",

@@ -144,7 +144,7 @@ GOALS = {
 SORTS = [
     "", "recall", "loss", "recall:asc", "recall:desc", "loss:desc", "depth", "depth:asc", "min(loss)", "max(loss):asc", "last(loss)", "best(loss)", "mean(loss)", "first(loss)", "count(loss)", "later", "later:desc", "nothing", "started",
     "status", "note", "commit", "id", "parent", "problem", "name", "host", "author", "experiment", "project", "duration:asc", "number", "ended", "recall,loss,depth,number", "a,b,c,d,e", "recall,,loss", " recall , loss ", "'two words'",
-    "depth:up", "a b", "label:purpose", "param:loss", "metric:loss", ":asc", "recall:", "recall,loss,depth", "a:b:asc", "recall:asc:desc", "recall:desc:asc,loss", "depth:desc,recall", "label:loss,recall", "param:recall,loss", "recall,fit", "recall,later", "recall,depth:asc", "label:purpose,recall",
+    "depth:up", "a b", "label:purpose", "param:loss", "metric:loss", ":asc", "recall:", "recall,loss,depth", "a:b:asc", "recall:asc:desc", "recall:desc:asc,loss", "depth:desc,recall", "label:loss,recall", "param:recall,loss", "recall,fit", "recall,later", "recall,val/loss", "recall,val/loss:asc", "recall,depth:asc", "label:purpose,recall",
 ]  # fmt: skip
 
 
