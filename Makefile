@@ -43,7 +43,7 @@ soak: ## let over a hundred things go wrong at random moments and check that not
 	@env -u KINETRUM_HOME $(PYTHON) -m pytest -q -n 3 -m soak
 	@env -u KINETRUM_HOME $(PYTHON) -m tests.faults.soak --faults 120
 
-mutants: ## change the rules of the core one by one and see whether a test notices; takes hours
+mutants: ## change the rules of the core one by one and see whether a test notices; about an hour
 	@scripts/setup test
 	@$(PYTHON) -m pip install -q --disable-pip-version-check -c constraints.txt -e ".[mutants]"
 	@env -u KINETRUM_HOME $(ENV) .venv/bin/mutmut run; $(PYTHON) scripts/mutants.py
