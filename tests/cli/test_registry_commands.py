@@ -157,7 +157,9 @@ def test_gates_and_review_as_json(model: Project, say, tmp_path: Path) -> None: 
         "signature": False,
     }
     review = json.loads(say("review", "frost-alarm@2", "--stage", "staging", "--json")[1])
-    assert review["sentence"].startswith("Version 2 would be the first on staging. It cannot yet: version 2 is pending")
+    assert review["sentence"].startswith(
+        "Version 2 would be the first on staging. It cannot be placed there: version 2 is pending"
+    )
     assert "2 of 2 gates are not met" in review["sentence"]
     assert (review["other"], review["misfits"]) == (None, None)
     out = say("review", "frost-alarm@2", "--against", "1")[1]

@@ -204,7 +204,7 @@ def test_register_review_promote_and_roll_back(visit: Visit, project: Project) -
     dialog.get_by_label("Comment").fill("first try")
     dialog.get_by_role("button", name="Register").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text(
-        "Version 1 would be the first on production. It cannot yet: version 1 is pending"
+        "Version 1 would be the first on production. It cannot be placed there: version 1 is pending"
     )
     promote = page.get_by_role("button", name="Promote to production")
     expect(promote).to_be_disabled()

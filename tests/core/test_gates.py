@@ -376,7 +376,7 @@ def test_the_first_sentence_of_a_review() -> None:
     assert "better recall on holdout" in named
     assert named.endswith("beyond noise at 95 %; but worse precision. No gate is asked.")
     assert review_sentence(1, "staging", None, "version 1 is pending", [], []) == (
-        "Version 1 would be the first on staging. It cannot yet: version 1 is pending.")  # fmt: skip
+        "Version 1 would be the first on staging. It cannot be placed there: version 1 is pending.")  # fmt: skip
     assert review_sentence(1, "staging", 1, None, [], []) == "Version 1 stands on staging."
     assert "no rows" in beside_sentence(2, 1, [])
 

@@ -51,7 +51,7 @@ def _rules(obstacle: str | None, checks: Sequence[Check]) -> str:
     unmet = [check for check in checks if not check.met]
     of = f"{len(unmet)} of {len(checks)} gates {'is' if len(unmet) == 1 else 'are'} not met"
     if obstacle:
-        return f"It cannot yet: {obstacle}{f', and {of}' if unmet else ''}."
+        return f"It cannot be placed there: {obstacle}{f', and {of}' if unmet else ''}."
     if unmet:
         return f"{of}: {unmet[0].asks}; {unmet[0].found}."
     return (
