@@ -8,6 +8,7 @@ import subprocess
 import sys
 import threading
 from pathlib import Path
+from types import SimpleNamespace
 
 import httpx
 import pytest
@@ -180,15 +181,29 @@ def test_readers_never_see_half_of_two_versions(tmp_path: Path) -> None:
     assert seen == {b"one"}
 
 
-def test_two_at_once_leave_one_whole_version(tmp_path: Path) -> None:
+@pytest.mark.parametrize("at_once", [True, False], ids=["exchanged", "in two steps"])
+@pytest.mark.parametrize("before", [True, False], ids=["over another", "into nothing"])
+def test_many_at_once_leave_one_whole_version(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, at_once: bool, before: bool
+) -> None:
     deploy = tmp_path / "deploy"
-    lay_out(version(0, ONE), deploy, bring(ONE), 0)
+    if not at_once:
+        monkeypatch.setattr("kinetrum.client.fetched.sys", SimpleNamespace(platform="another"))
+    if before:
+        lay_out(version(0, ONE), deploy, bring(ONE), 0)
+    # Each fetch is about to take its place before the first one does.
+    together = threading.Barrier(8, timeout=30)
     sets = [{"a.txt": b"%d" % number, "b.txt": b"%d" % number} for number in range(8)]
     problems: list[Exception] = []
 
     def fetch(number: int) -> None:
+        def bring_together(folder: Path) -> list[Path]:
+            paths = bring(sets[number])(folder)
+            together.wait()
+            return paths
+
         try:
-            lay_out(version(number, sets[number]), deploy, bring(sets[number]), 1)
+            lay_out(version(number, sets[number]), deploy, bring_together, 1)
         except Exception as error:
             problems.append(error)
 
@@ -201,6 +216,12 @@ def test_two_at_once_leave_one_whole_version(tmp_path: Path) -> None:
     number = json.loads((deploy / NOTE).read_text())["version"]
     assert {path: (deploy / path).read_bytes() for path in sets[number]} == sets[number]
     assert [path.name for path in tmp_path.glob(".deploy.*")] == []
+    for kept in tmp_path.glob("deploy.earlier-*"):
+        assert _is_whole(kept)
+
+
+def _is_whole(folder: Path) -> bool:
+    return {entry["path"] for entry in json.loads((folder / NOTE).read_text())["files"]} == set(names(folder)) - {NOTE}
 
 
 def test_a_stage_is_fetched_again_and_again(

@@ -7,6 +7,7 @@ A version comes into a new folder beside the one that is there, is verified, and
 from __future__ import annotations
 
 import ctypes
+import errno
 import hashlib
 import json
 import os
@@ -102,10 +103,7 @@ def lay_out(version: Deployed, to: Path, bring: Bring, keep: int) -> list[Path]:
         bring(fresh)
         _write_note(fresh, version)
         _sync(fresh)
-        if target.exists():
-            _put_away(_exchange(fresh, target), target, before or {}, keep)
-        else:
-            os.rename(fresh, target)
+        _put_away(_take_place(fresh, target), target, keep)
     _sync(target.parent)
     return [target / entry["path"] for entry in version.files]
 
@@ -186,9 +184,11 @@ def _folder_beside(target: Path) -> Iterator[Path]:
     for left in target.parent.glob(f".{target.name}.*.fetching"):
         if not locks.is_held(left / ".lock"):
             shutil.rmtree(left, ignore_errors=True)
-    room = target.parent / f".{target.name}.{secrets.token_hex(6)}.fetching"
-    room.mkdir()
-    lock = locks.take(room / ".lock")
+    new = target.parent / f".{target.name}.{secrets.token_hex(6)}.new"
+    new.mkdir()
+    lock = locks.take(new / ".lock")
+    # It has the name that others look for, and take away where no process holds it, only once it is held.
+    room = new.rename(new.with_suffix(".fetching"))
     try:
         fresh = room / "files"
         fresh.mkdir()
@@ -199,36 +199,67 @@ def _folder_beside(target: Path) -> Iterator[Path]:
             os.close(lock)
 
 
-def _exchange(fresh: Path, target: Path) -> Path:
-    """Put a folder in another's place in one step, where the system has one; returns where the other one is now."""
+def _take_place(fresh: Path, target: Path) -> Path | None:
+    """Put a folder in another's place; returns where the other one is now, None where there was none.
+
+    A folder is never put over one that holds something, so another fetch that is quicker makes this one look again.
+    """
+    while True:
+        if target.exists():
+            away = _exchange(fresh, target)
+            if away is not None:
+                return away
+        elif _rename(fresh, target):
+            return None
+
+
+def _exchange(fresh: Path, target: Path) -> Path | None:
+    """Exchange two folders in one step, where the system has one; returns where the other one is now.
+
+    None where another fetch took the place, or took away what was there, in the meantime.
+    """
     if sys.platform == "linux":
         rename = getattr(ctypes.CDLL(None, use_errno=True), "renameat2", None)
         # -100: both paths are taken as they are.
         if rename is not None and not rename(-100, os.fsencode(fresh), -100, os.fsencode(target), _EXCHANGE):
             return fresh
     # Two steps: for a moment the folder is not there, and it is never half of one version and half of another.
-    away = fresh.with_name("before")
-    os.rename(target, away)
-    os.rename(fresh, target)
-    return away
+    away = fresh.with_name(f"before-{secrets.token_hex(4)}")
+    try:
+        os.rename(target, away)
+    except FileNotFoundError:
+        return None
+    return away if _rename(fresh, target) else None
 
 
-def _put_away(away: Path, target: Path, note: dict[str, Any], keep: int) -> None:
+def _rename(folder: Path, place: Path) -> bool:
+    """Rename a folder; False where the place is taken."""
+    try:
+        os.rename(folder, place)
+    except OSError as error:
+        if error.errno not in (errno.ENOTEMPTY, errno.EEXIST):
+            raise
+        return False
+    return True
+
+
+def _put_away(away: Path | None, target: Path, keep: int) -> None:
     """Keep what stood there beside the folder, and no more than `keep` such folders; the latest stay."""
-    kept = re.compile(re.escape(target.name) + r"\.earlier-(\d+)")
-    known = sorted(
-        (int(found[1]), path)
-        for path in target.parent.iterdir()
-        if (found := kept.fullmatch(path.name)) and path.is_dir()
-    )
-    if keep and note:
-        number = known[-1][0] + 1 if known else 1
-        place = target.with_name(f"{target.name}.earlier-{number}")
-        os.rename(away, place)
-        known.append((number, place))
-    for _, path in known[: max(0, len(known) - keep)]:
+    if away is not None and keep and _read_note(away):
+        number = max((number for number, _ in _kept(target)), default=0) + 1
+        while not _rename(away, target.with_name(f"{target.name}.earlier-{number}")):
+            number += 1
+    kept = _kept(target)
+    for _, path in kept[: max(0, len(kept) - keep)]:
         if _read_note(path) is not None:
             shutil.rmtree(path, ignore_errors=True)
+
+
+def _kept(target: Path) -> list[tuple[int, Path]]:
+    """List the earlier versions that are kept beside a folder, by number, the latest last."""
+    name = re.compile(re.escape(target.name) + r"\.earlier-(\d+)")
+    found = ((name.fullmatch(path.name), path) for path in target.parent.iterdir())
+    return sorted((int(match[1]), path) for match, path in found if match and path.is_dir())
 
 
 def _sync(folder: Path) -> None:
