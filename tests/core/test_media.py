@@ -9,7 +9,7 @@ import zlib
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -40,6 +40,8 @@ def test_items_are_read_back(given_items: list[Item]) -> None:
                     lambda inner: st.lists(inner, max_size=3) | st.dictionaries(
                         st.sampled_from(["format", "items", "file", "boxes", "masks", "x", "classes", "label"]), inner),
                     max_leaves=12))  # fmt: skip
+@example({"format": None, "file": "", "boxes": [None]})
+@example({"format": None, "file": "", "boxes": ["1234"]})
 @settings(max_examples=150)
 def test_anything_else_is_refused_with_a_sentence(data: Any) -> None:
     for text in (

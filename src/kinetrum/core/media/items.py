@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -106,6 +106,11 @@ def items_of(paths: Sequence[str], said: str | None) -> list[Item]:
 def make_box(given: Any, where: str) -> Box:
     """Return a box from four numbers (x, y, width, height) or a mapping with label and score; raises InvalidInput."""
     if not isinstance(given, Mapping):
+        if isinstance(given, str) or not isinstance(given, Iterable):
+            raise InvalidInput(
+                f"{where} is {type(given).__name__}; a box is four numbers (x, y, width, height) or an object with them.",
+                field=where,
+            )
         given = dict(zip(("x", "y", "width", "height", "label", "score"), list(given), strict=False))
     odd = sorted(set(given) - {"x", "y", "width", "height", "label", "score"})
     if odd:
