@@ -6,10 +6,11 @@ import shutil
 from collections.abc import Callable, Iterator
 
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, Request, Response, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, BrowserType, Page, Request, Response, expect, sync_playwright
 
 from tests.conftest import PASSWORD, Instance, Project
 
+CHROMIUM = shutil.which("chromium")
 FLAGS = [
     "--no-sandbox", "--disable-quic", "--disable-background-networking", "--disable-component-update",
     "--disable-sync", "--no-first-run", "--disable-default-apps",
@@ -18,13 +19,18 @@ FLAGS = [
 
 
 @pytest.fixture(scope="session")
-def chromium() -> Iterator[Browser]:
-    path = shutil.which("chromium")
-    assert path, "chromium is not installed; scripts/setup test installs it"
+def driver() -> Iterator[BrowserType]:
+    assert CHROMIUM, "chromium is not installed; scripts/setup test installs it"
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path=path, args=FLAGS)
-        yield browser
-        browser.close()
+        yield playwright.chromium
+
+
+@pytest.fixture(scope="session")
+def chromium(driver: BrowserType) -> Iterator[Browser]:
+    """A browser for those who come from elsewhere: other people, guests, windows of another size."""
+    browser = driver.launch(executable_path=CHROMIUM, args=FLAGS)
+    yield browser
+    browser.close()
 
 
 # What tables hold is read by a process of its own, which waits for its turn on a busy machine.
@@ -65,15 +71,34 @@ def watch(instance: Instance) -> Iterator[Watch]:
     assert watching.wrong == []
 
 
-@pytest.fixture
-def context(chromium: Browser, instance: Instance) -> Iterator[BrowserContext]:
-    made = chromium.new_context(
-        base_url=instance.url, viewport={"width": 1280, "height": 800}, locale="en-GB", timezone_id="UTC",
-        reduced_motion="reduce", color_scheme="light",
+@pytest.fixture(scope="session")
+def own_browser(
+    driver: BrowserType, instance: Instance, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[BrowserContext]:
+    """A browser with a folder of its own, so that it keeps the console's code compiled from one test to the next."""
+    made = driver.launch_persistent_context(
+        tmp_path_factory.mktemp("browser"), executable_path=CHROMIUM, args=FLAGS, base_url=instance.url,
+        viewport={"width": 1280, "height": 800}, locale="en-GB", timezone_id="UTC", reduced_motion="reduce",
+        color_scheme="light",
     )  # fmt: skip
     made.set_default_timeout(15_000)
     yield made
     made.close()
+
+
+@pytest.fixture
+def context(own_browser: BrowserContext, instance: Instance) -> Iterator[BrowserContext]:
+    """The browser as new: nobody signed in, nothing remembered or allowed."""
+    yield own_browser
+    first, *others = own_browser.pages
+    for page in others:
+        page.close()
+    tools = own_browser.new_cdp_session(first)
+    tools.send("Storage.clearDataForOrigin", {"origin": instance.url, "storageTypes": "local_storage"})
+    tools.detach()
+    own_browser.clear_cookies()
+    own_browser.clear_permissions()
+    own_browser.set_offline(False)
 
 
 @pytest.fixture
@@ -83,11 +108,8 @@ def visit(context: BrowserContext, watch: Watch, project: Project) -> Callable[.
     def go(address: str = "", role: str = "contributor") -> Page:
         page = context.new_page()
         watch.follow(page)
-        page.goto("/")
-        page.get_by_label("Name").fill(f"a-{role}")
-        page.get_by_label("Password").fill(PASSWORD)
-        page.get_by_role("button", name="Sign in").click()
-        page.get_by_role("heading", name="Sign in").wait_for(state="detached")
+        signed_in = page.request.post("/api/v1/session", data={"name": f"a-{role}", "password": PASSWORD})
+        assert signed_in.ok
         page.goto(f"/{project.name}{address}")
         page.get_by_role("heading", level=1).wait_for()
         return page

@@ -129,7 +129,7 @@ def test_as_many_runs_as_were_said_do_tell() -> None:
         difference_of(
             unseeded(chance.normal(0.02, 0.015, runs).tolist()), unseeded(chance.normal(0, 0.015, runs).tolist())
         ).beyond
-        for _ in range(1_000)
+        for _ in range(500)
     ]
     assert 0.76 < np.mean(told) < 0.9
     assert runs_to_tell(0.02, None) is None

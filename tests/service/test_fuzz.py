@@ -18,7 +18,7 @@ from kinetrum.core.ids import uuid7
 from kinetrum.service.app import make_app
 from tests.conftest import Project, new_id
 
-EXAMPLES = 25
+EXAMPLES = 12
 # Reads all that the tests before have stored, at every call.
 FEWER = {"check_store": 4}
 leaves = (
