@@ -108,7 +108,7 @@ def make_box(given: Any, where: str) -> Box:
     if not isinstance(given, Mapping):
         if isinstance(given, str) or not isinstance(given, Iterable):
             raise InvalidInput(
-                f"{where} is {type(given).__name__}; a box is four numbers (x, y, width, height) or an object with them.",
+                f"{where} is {type(given).__name__}; a box is four numbers (x, y, width, height) or an object of them.",
                 field=where,
             )
         given = dict(zip(("x", "y", "width", "height", "label", "score"), list(given), strict=False))
