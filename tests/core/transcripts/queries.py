@@ -63,7 +63,8 @@ MORE = [
     "learner in {[1], b}", "depth in {5, [1]}", "depth in [1]..3", "depth in 3..[1]", "depth in a..5", "depth in 5..b", "depth > [1]", "depth > b", "id = [1]", "status in {[1]}", "status = [1]", "status = fail", "status = finnished", "status = runing",
     "status = zzz", "status = e", "started = [1]", "started > [1]", "started > soon", "number in {[1]}", "number > [1]", "parent = [1]", "parent = 'a b/3'", "parent = 'a b/c/3'", "parent = a/b/c/d", "parent = @3", "parent = nights@3", "early in {false, null, [1]}", "recall in {null, true}",
     *(f"learner like '{'*a' * stars}'" for stars in (7, 9, 10, 11)), "nothing = 1", "nothing = x", "learner = 'a'b'c'd", "learner = 'a' 'b", "learner = 'a' 'b' 'c' 'd'", "depth = 5 " + "long" * 10, "depth (", "(", ")", "depth = (", "depth < { 3", "depth = 5 and", "depth =  ", "has", "not", "depth in {", "depth in {3", "depth = 5 }", "depth like", "? = 3", "depth ? 3", "depth = ?", "depth = 5 ?", "nothing in {1, x}", "nothing like x",
-    "depth = 99999999999999999999", "depth = 1e400",
+    "depth = 99999999999999999999", "depth = 1e400", "run:dept = 1", "metric:purpose = 1", "a:b:c = 1", "status = fa", "early in {true, 3}", "recall in {ull, true}", "depth = [5]",
+    "ent = 'a b/c/3'", ".. min(", "'a' 'b' 'c", "de   pth <> 3", "early = [[],&& 'true']", "learner ) != forest",
 ]  # fmt: skip
 TEXTS = [*READ, *WRONG, *MORE]
 
@@ -94,17 +95,28 @@ def read() -> Asked:
         yield f"subjects of <{text}>", lambda text=text: [(one.name, one.at) for one in subjects_of(parse_query(text))]  # type: ignore[arg-type]
 
 
+def deep(depth: int, before: bool) -> str:
+    """Return a query of so many levels, with a shallow part before or behind it."""
+    text = "depth = 1"
+    for level in range(depth):
+        text = f"(depth = {level} {'and' if level % 2 else 'or'} {text})"
+    return f"(recall > 1 or recall < 0) and {text}" if before else f"{text} and (recall > 1 or recall < 0)"
+
+
 def meant() -> Asked:
     for text in TEXTS:
         yield f"<{text}>", lambda text=text: settle(text, Orchard())
     for text in (" and ".join(["depth = 1"] * 100), " and ".join(["depth = 1"] * 101), "not " * 29 + "depth = 1", "not " * 30 + "depth = 1", "not " * 31 + "depth = 1",
-                 f"depth in {{{','.join(['1'] * 500)}}}", f"depth in {{{','.join(['1'] * 501)}}}", "depth = 1 " + " " * 3_989, "depth = 1 " + " " * 3_991, "a" * 251 + " = 1", "learner = " + "a" * 400):  # fmt: skip
+                 f"depth in {{{','.join(['1'] * 500)}}}", f"depth in {{{','.join(['1'] * 501)}}}", "depth = 1 " + " " * 3_989, "depth = 1 " + " " * 3_991, "a" * 251 + " = 1", "learner = " + "a" * 400,
+                 *(deep(depth, before) for depth in (14, 15, 28, 29, 30) for before in (True, False)), "x" * 4_000, "x" * 4_001):  # fmt: skip
         yield f"{len(text)} characters: {text[:40]} …", lambda text=text: str(settle(text, Orchard()))[:300]
 
 
 def completed() -> Asked:
     for text in [*CASES, *(text[:at] for text in MORE for at in range(0, len(text) + 1, 3) if len(text) < 34)]:
         yield f"<{text}>", lambda text=text: expected(text)
+    for text in ("used metric:x", "metric:a:b", "depth has 3", "x" * 4_000, "x" * 4_001):
+        yield f"<{text[:20]}> of {len(text)}", lambda text=text: str(expected(text))[:90]
     for text in TEXTS[::5]:
         yield f"so far <{text}>", lambda text=text: (sorted(partial_parse(text)[0]), len(partial_parse(text)[1]))
 
@@ -142,7 +154,7 @@ GOALS = {
     "later": Goal("later", Direction.LOWER),
 }
 SORTS = [
-    "", "recall", "loss", "recall:asc", "recall:desc", "loss:desc", "depth", "depth:asc", "min(loss)", "max(loss):asc", "last(loss)", "best(loss)", "mean(loss)", "first(loss)", "count(loss)", "later", "later:desc", "nothing", "started",
+    "", "param:depth:asc,metric:loss", "recall", "loss", "recall:asc", "recall:desc", "loss:desc", "depth", "depth:asc", "min(loss)", "max(loss):asc", "last(loss)", "best(loss)", "mean(loss)", "first(loss)", "count(loss)", "later", "later:desc", "nothing", "started",
     "status", "note", "commit", "id", "parent", "problem", "name", "host", "author", "experiment", "project", "duration:asc", "number", "ended", "recall,loss,depth,number", "a,b,c,d,e", "recall,,loss", " recall , loss ", "'two words'",
     "depth:up", "a b", "label:purpose", "param:loss", "metric:loss", ":asc", "recall:", "recall,loss,depth", "a:b:asc", "recall:asc:desc", "recall:desc:asc,loss", "depth:desc,recall", "label:loss,recall", "param:recall,loss", "recall,fit", "recall,later", "recall,val/loss", "recall,val/loss:asc", "recall,depth:asc", "label:purpose,recall",
 ]  # fmt: skip
@@ -206,7 +218,7 @@ def words() -> Asked:
 
 
 REFS = [
-    "", " ", " a", "a ", "frost-alarm", "Frost", "frost-alarm/42", "frost-alarm/0", "frost-alarm/last", "frost-alarm/best:recall", "frost-alarm/best:", "frost-alarm/best:val/loss", "frost-alarm/best:recall:net/a.onnx", "frost-alarm/first",
+    "p/a/1:x:y", "nights@NEWEST", "", " ", " a", "a ", "frost-alarm", "Frost", "frost-alarm/42", "frost-alarm/0", "frost-alarm/last", "frost-alarm/best:recall", "frost-alarm/best:", "frost-alarm/best:val/loss", "frost-alarm/best:recall:net/a.onnx", "frost-alarm/first",
     "orchard/frost-alarm/42", "orchard/frost-alarm", "orchard/frost-alarm/last", "orchard/frost-alarm/what", "a/b/c/d", "/", "a/", "/a", "frost-alarm/42:net/a.onnx", "frost-alarm/42:", "frost-alarm:net", "0190a1b2-c3d4", "3f2a9c1e77", "3f2a9c1e7",
     "abcdefabcdef", "0190a1b2c3d4:net", "orchard/0190a1b2c3d4", "orchard/0190a1b2c3d4:net", "nights@3", "nights@", "@3", "nights@03", "nights@latest", "nights@lead", "nights@newest", "nights@production", "nights@Prod", "nights@best",
     "nights@best:", "nights@best:loss", "nights@best:val/loss", "nights@best:loss:a/b.csv", "nights@best:loss:", "nights@3:a/b.csv", "nights@3:", "nights@sha256:0123abcd", "nights@sha256:0123abcd:a.csv", "nights@sha256:0123", "nights@sha256:zz",

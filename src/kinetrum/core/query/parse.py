@@ -222,7 +222,8 @@ def _told(text: str, error: UnexpectedInput) -> QueryError:
     wanted = _wanted(error)
     rest = text[column - 1 :]
     if rest[:1] in {'"', "'"} and rest.count(rest[0]) % 2:
-        return QueryError(f"this {rest[0]} is never closed.", column)
+        # Those before it close one another.
+        return QueryError(f"this {rest[0]} is never closed.", column + rest.rindex(rest[0]))
     for shape, hint in _SLIPS:
         found = shape.search(text, max(0, column - 2), column + 2)
         if found:

@@ -134,7 +134,7 @@ def _check_bound(gate: Bound, candidate: Facts) -> Check:
 
 def _at_step(values: VersionValues, key: str) -> str:
     """Say at which step of its run a checkpoint has a value."""
-    if values.step is None or values.step_of(key) is None:
+    if values.step is None:
         return ""
     earlier = values.earlier.get(key)
     return f" at step {values.step}" if earlier is None else f" at step {earlier}, the latest before step {values.step}"
