@@ -15,6 +15,7 @@ from benchmarks.console_table import console_table
 from benchmarks.consoles import consoles
 from benchmarks.curves import curves, steady
 from benchmarks.files import difference, files, large, lineage, small
+from benchmarks.fresh_reads import fresh_reads
 from benchmarks.measuring import Ratio
 from benchmarks.output import output
 from benchmarks.promoting import promoting
@@ -57,6 +58,7 @@ def main() -> None:
             "steady": lambda: steady(url, token),
             "curves": lambda: curves(home, url, token),
             "runs": lambda: run_table(url, token),
+            "fresh": lambda: fresh_reads(home, url, token),
             "comparing": lambda: comparing(url, token),
             "table": lambda: console_table(url, token),
             "charts": lambda: console_charts(url, token),

@@ -326,6 +326,16 @@ def test_a_shell_run_that_failed(work: Path, tmp_path: Path) -> None:
     assert (run.status, run.reason) == ("failed", "no more data")
 
 
+def test_what_is_wrong_with_a_run_is_told_in_one_line(work: Path) -> None:
+    run_id = kt("begin", "frost-alarm").stdout.strip()
+    assert kt("set", "--run", run_id, "depth=6").returncode == 0
+    assert kt("set", "--run", run_id, "depth=7").returncode == 0
+    told = kt("end", "--run", run_id)
+    assert told.returncode == 0
+    assert told.stderr.startswith("kinetrum: ") and "depth was set to 6; 7" in told.stderr
+    assert len(told.stderr.splitlines()) == 1 and "UserWarning" not in told.stderr
+
+
 def test_output_is_shown_and_followed(work: Path) -> None:
     script = "import time\nfor at in range(6): print('line', at, flush=True); time.sleep(0.4)"
     process = subprocess.Popen([*KINETRUM, "track", "-e", "frost-alarm", "--", sys.executable, "-c", script],

@@ -5,9 +5,11 @@ from __future__ import annotations
 import subprocess
 import sys
 
+import httpx
 import pytest
 
 import kinetrum
+from kinetrum.client.http import Service
 from kinetrum.core import errors
 from tests.conftest import Project, new_id
 from tests.service.test_finding_api import AT, add
@@ -101,3 +103,34 @@ def test_times_are_asked(table: Project) -> None:
     assert AT == 1_790_000_000_000_000
     assert len(kinetrum.runs("started = 2026-09-21", experiment="frost-alarm")) == 4
     assert len(kinetrum.runs("started < 2026-09-21", experiment="frost-alarm")) == 0
+
+
+def test_the_next_line_reads_what_the_last_one_wrote(recording: Project) -> None:
+    for turn in range(4):
+        name = f"search-{turn}"
+        for at in range(5):
+            with kinetrum.begin(name, params={"depth": at}, goals={"loss": "lower"}) as run:
+                run.measure(loss=5 - at)
+        assert kinetrum.open(f"{name}/best:loss").params["depth"] == 4
+        assert [found.number for found in kinetrum.runs("loss <= 3", experiment=name, sort="loss")] == [5, 4, 3]
+        assert kinetrum.open(f"{name}/2").values["loss"] == 4
+
+
+def test_what_was_flushed_of_a_run_that_goes_on_is_read(recording: Project) -> None:
+    run = kinetrum.begin("goes-on")
+    for step in range(5):
+        run.measure(loss=step)
+        run.flush()
+        assert kinetrum.open("goes-on/1").values["loss"] == step
+    run.end()
+
+
+def test_an_answer_that_is_behind_says_so(recording: Project, monkeypatch: pytest.MonkeyPatch) -> None:
+    def behind(request: httpx.Request) -> httpx.Response:
+        return httpx.Response(200, headers={"Kinetrum-Behind": "2"}, json={"rows": []})
+
+    service = Service("http://127.0.0.1:1", None)
+    monkeypatch.setattr(service, "_client", httpx.Client(base_url="http://x", transport=httpx.MockTransport(behind)))
+    with pytest.warns(UserWarning, match="The newest points of 2 runs are not in this answer yet"):
+        service.get("/projects")
+    service.close()

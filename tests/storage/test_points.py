@@ -7,8 +7,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from kinetrum.actions import recording
 from kinetrum.core.points.codec import Group, encode_batch
-from kinetrum.storage import points
+from kinetrum.storage import points, projects
 from kinetrum.storage.database import query
 from tests.storage.conftest import Place
 
@@ -46,6 +47,23 @@ def test_the_same_batch_again_changes_nothing(place: Place) -> None:
     append(run.run_id, body, uid)
     points.compact(run.run_id)
     assert points.read_points(run.run_id, "loss").steps.tolist() == [0, 1]
+
+
+def test_what_waits_is_known_by_project_up_to_a_batch(place: Place) -> None:
+    run, idle = place.run(), place.run()
+    project = projects.project_by_id(place.project_id).name
+    assert points.latest_batches(project) == {}
+    append(run.run_id, batch(("loss",), [0], [5], [3.0]))
+    (latest,) = points.latest_batches(project).values()
+    append(run.run_id, batch(("loss",), [1], [5], [3.0]))
+    assert points.latest_batches(project)[run.run_id] > latest
+    assert points.latest_batches("another") == {}
+    assert idle.run_id not in (points.latest_batches(None).keys() | points.latest_batches(project).keys())
+    assert points.is_waiting(run.run_id, latest) and not points.is_waiting(run.run_id, latest - 1)
+    # Without any patience it is said of how many runs the answer will not hold all; with some there is none.
+    assert recording.bring_up_to_date(project, -1.0) == 1
+    assert recording.bring_up_to_date(project) == 0
+    assert points.latest_batches(project) == {} and not points.is_waiting(run.run_id, latest + 1)
 
 
 @settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -26,6 +27,7 @@ LEASE_RANGE_S = (10, 604_800)
 _STATUSES = ("finished", "failed", "stopped")
 _REASON_LIMIT = 4_000
 SKETCHES_KEPT = 200
+PATIENCE_S, _LOOK_AGAIN_S = 3.0, 0.005
 
 
 @dataclass(frozen=True)
@@ -312,6 +314,35 @@ def compact_run(run_id: int) -> bool:
 def waiting_runs(but: Sequence[int] = ()) -> list[int]:
     """Return runs whose points wait for compaction, without the named ones."""
     return points.runs_to_compact(but)
+
+
+def bring_up_to_date(project: str | None, patience_s: float = PATIENCE_S) -> int:
+    """Have table rows and indexes of a project's runs hold every point that was acknowledged before the call.
+
+    Of all projects where none is named. Where another process is at a run, this waits for it, up to `patience_s` for
+    all of them. Returns the number of runs that are not up to date by then.
+    """
+    until = time.monotonic() + patience_s
+    return sum(not _is_up_to_date(run_id, latest, until) for run_id, latest in _latest_batches(project).items())
+
+
+def _is_up_to_date(run_id: int, latest: int, until: float) -> bool:
+    while _is_waiting(run_id, latest):
+        if time.monotonic() > until:
+            return False
+        if not compact_run(run_id):
+            time.sleep(_LOOK_AGAIN_S)
+    return True
+
+
+@transaction
+def _latest_batches(project: str | None) -> dict[int, int]:
+    return points.latest_batches(project)
+
+
+@transaction
+def _is_waiting(run_id: int, latest: int) -> bool:
+    return points.is_waiting(run_id, latest)
 
 
 @transaction

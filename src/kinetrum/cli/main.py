@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+import warnings
 from collections.abc import Callable
 from typing import Any
 
@@ -76,6 +77,17 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     return parser
 
 
+def _show_warning(message: Warning | str, category: type[Warning], *place: Any, **more: Any) -> None:
+    """Say a warning in one line, as errors are said: where in the code it arose helps nobody at a command line."""
+    if issubclass(category, UserWarning):
+        print(f"kinetrum: {message}", file=sys.stderr)
+    else:
+        _show_with_place(message, category, *place, **more)
+
+
+_show_with_place = warnings.showwarning
+
+
 def main(arguments: list[str] | None = None) -> int:
     """Run one command and return its exit status."""
     words = sys.argv[1:] if arguments is None else arguments
@@ -90,7 +102,9 @@ def main(arguments: list[str] | None = None) -> int:
         parser.print_help()
         return 2
     try:
-        status = int(given.run(given) or 0)
+        with warnings.catch_warnings():
+            warnings.showwarning = _show_warning
+            status = int(given.run(given) or 0)
         sys.stdout.flush()
     except KinetrumError as error:
         print(f"kinetrum {given.command}: {error}", file=sys.stderr)

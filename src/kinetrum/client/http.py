@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ssl
+import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -13,6 +14,7 @@ import httpx
 from kinetrum.core import errors
 
 API = "/api/v1"
+BEHIND_HEADER = "Kinetrum-Behind"
 _KINDS: dict[str, type[errors.KinetrumError]] = {
     "unexpected-occupant": errors.UnexpectedOccupant, "conflict": errors.Conflict,
     "invalid-input": errors.InvalidInput, "broken-json": errors.InvalidInput, "not-found": errors.NotFound,
@@ -38,6 +40,16 @@ def error_of(response: httpx.Response) -> errors.KinetrumError:
     if response.status_code >= 500:
         return errors.Unavailable(detail)
     return _KINDS.get(kind, errors.KinetrumError)(detail, field=field, column=column)
+
+
+def _warn_of_what_is_behind(response: httpx.Response) -> None:
+    behind = response.headers.get(BEHIND_HEADER)
+    if behind:
+        warnings.warn(
+            f"The newest points of {behind} {'run' if behind == '1' else 'runs'} are not in this answer yet: the "
+            "service is still bringing them in. Ask again in a moment.",
+            stacklevel=4,
+        )
 
 
 class Service:
@@ -70,6 +82,7 @@ class Service:
             raise self._unreached(error) from error
         if response.status_code >= 400:
             raise error_of(response)
+        _warn_of_what_is_behind(response)
         return response.json() if response.content else None
 
     def get(self, path: str, **params: Any) -> Any:
@@ -90,6 +103,7 @@ class Service:
                 if response.status_code >= 400:
                     response.read()
                     raise error_of(response)
+                _warn_of_what_is_behind(response)
                 yield response
         except httpx.HTTPError as error:
             raise self._unreached(error) from error

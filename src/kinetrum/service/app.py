@@ -8,7 +8,7 @@ from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
-from fastapi import FastAPI
+from fastapi import Depends, FastAPI
 from fastapi.routing import APIRoute
 
 from kinetrum.service import (
@@ -37,6 +37,7 @@ from kinetrum.service import (
     view_routes,
 )
 from kinetrum.service.chores import Chores
+from kinetrum.service.freshness import act_up_to_date, read_up_to_date
 from kinetrum.service.hardening import Hardened
 from kinetrum.service.limits import BodyLimit
 from kinetrum.service.live import Broker
@@ -68,6 +69,17 @@ _SECURITY = {
 _OPEN = frozenset({f"{API}/health", f"{API}/session"})
 
 
+_READS, _ACTS = [Depends(read_up_to_date)], [Depends(act_up_to_date)]
+# Answers are made of what was recorded, and so are some acts, so that comes in first.
+_ROUTES: tuple[tuple[Any, list[Any]], ...] = (
+    (health_routes, []), (account_routes, []), (export_routes, _READS), (search_routes, _READS),
+    (comparison_routes, _ACTS), (run_routes, _READS), (describing_routes, _READS), (following_routes, _READS),
+    (blob_routes, []), (artifact_routes, _ACTS), (file_routes, _READS), (lineage_routes, _READS), (plot_routes, _READS),
+    (showing_routes, _READS), (room_routes, _ACTS), (crate_routes, _READS), (model_routes, _ACTS),
+    (registry_routes, _ACTS), (live_routes, []), (today_routes, _READS), (view_routes, _READS),
+)  # fmt: skip
+
+
 def make_app(blob_folder: Path) -> FastAPI:
     """Build the application; the database must be connected before it serves."""
     blobs = BlobStore(blob_folder)
@@ -90,30 +102,8 @@ def make_app(blob_folder: Path) -> FastAPI:
     app.state.blobs = blobs
     app.state.broker = Broker()
     problems.install(app)
-    for module in (
-        health_routes,
-        account_routes,
-        export_routes,
-        search_routes,
-        comparison_routes,
-        run_routes,
-        describing_routes,
-        following_routes,
-        blob_routes,
-        artifact_routes,
-        file_routes,
-        lineage_routes,
-        plot_routes,
-        showing_routes,
-        room_routes,
-        crate_routes,
-        model_routes,
-        registry_routes,
-        live_routes,
-        today_routes,
-        view_routes,
-    ):
-        app.include_router(module.router, prefix=API)
+    for module, first in _ROUTES:
+        app.include_router(module.router, prefix=API, dependencies=first)
     console_files.install(app)
     app.add_middleware(BodyLimit)
     app.add_middleware(Hardened)

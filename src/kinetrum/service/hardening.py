@@ -5,6 +5,8 @@ from __future__ import annotations
 from starlette.datastructures import MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from kinetrum.service.freshness import BEHIND_HEADER
+
 
 class Hardened:
     """Adds the headers as the answer begins, and touches nothing else of it.
@@ -29,6 +31,8 @@ class Hardened:
                 headers.setdefault("Referrer-Policy", "same-origin")
                 if scope["path"].startswith("/api/"):
                     headers.setdefault("Cache-Control", "no-store")
+                if behind := scope.get("state", {}).get("behind"):
+                    headers[BEHIND_HEADER] = str(behind)
             await send(message)
 
         await self.app(scope, receive, hardened)

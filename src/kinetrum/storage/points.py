@@ -12,12 +12,14 @@ from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from peewee import fn
+
 from kinetrum.core.points.codec import Group, decode_batch, decode_chunk, encode_chunk
 from kinetrum.core.points.columns import Points, merge, shown, split
 from kinetrum.core.points.reduce import from_rollups, reduce, rollup, sketch
 from kinetrum.core.points.stats import Stats, combine, stats_of, unpack
 from kinetrum.storage.database import execute, insert_many, named_rows, places, query
-from kinetrum.storage.tables import PointChunk, Series
+from kinetrum.storage.tables import Experiment, PointChunk, PointTail, Project, RunRow, Series
 
 CHUNK_SIZE = 4_096
 ROLLUP_FROM = 64
@@ -40,6 +42,27 @@ def runs_to_compact(but: Sequence[int] = (), limit: int = 100) -> list[int]:
     """Return runs with batches in their tail, without the named ones."""
     without = f" WHERE run_id NOT IN {places(list(but))}" if but else ""
     return [run_id for (run_id,) in query(f"SELECT DISTINCT run_id FROM point_tail{without} LIMIT %s", *but, limit)]
+
+
+def latest_batches(project: str | None) -> dict[int, int]:
+    """Return the runs of a project, or of all, that have batches in their tail, each with its latest batch's number."""
+    tail = PointTail.select(PointTail.run_id, fn.MAX(PointTail.seq).alias("latest")).group_by(PointTail.run_id)
+    latest = {row.run_id: row.latest for row in named_rows(tail)}
+    if project is None or not latest:
+        return latest
+    # Asked only of the few runs whose points wait: among all of a project's runs it would take as long as reading them.
+    within = (
+        RunRow.select(RunRow.run_id)
+        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .join(Project, on=Project.project_id == Experiment.project_id)
+        .where(RunRow.run_id.in_(list(latest)), Project.name == project)
+    )
+    return {row.run_id: latest[row.run_id] for row in named_rows(within)}
+
+
+def is_waiting(run_id: int, latest: int) -> bool:
+    """Tell whether a run's tail still has a batch of this number or an earlier one."""
+    return bool(PointTail.select().where(PointTail.run_id == run_id, PointTail.seq <= latest).exists())
 
 
 @dataclass(frozen=True)

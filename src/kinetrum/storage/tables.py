@@ -355,6 +355,17 @@ class Series(Table):
     name = CharField()
 
 
+class PointTail(Table):
+    run_id = BigIntegerField()
+    batch_uid = Binary()
+    seq = BigIntegerField()
+    n = IntegerField()
+    payload = Binary()
+
+    class Meta:
+        primary_key = CompositeKey("run_id", "seq")
+
+
 class PointChunk(Table):
     chunk_id = BigIntegerField(primary_key=True)
     series_id = BigIntegerField()
