@@ -60,7 +60,7 @@ def test_groups_of_replicates_are_compared_beyond_noise(groups: Project) -> None
 
 
 def test_one_run_against_a_group_and_each_for_itself(groups: Project) -> None:
-    found = kinetrum.compare(["frost-alarm/11", "frost-alarm/6"])
+    found = kinetrum.compare("frost-alarm/11", "frost-alarm/6")
     assert found["headline"]["finding"] == "Run 11 is better than Run 6"
     assert "recall (−0.001) within noise" in found["headline"]["rest"]
     assert "One run against the spread of 5" in found["headline"]["reason"]

@@ -88,6 +88,53 @@ def test_a_dictionary_and_keywords(alone: Path) -> None:
     assert measured(alone) == [(3, {"val/loss": 0.4, "loss": 1.0})]
 
 
+def test_a_live_run_knows_what_was_recorded_here(alone: Path) -> None:
+    run = kinetrum.begin("e", name="deep")
+    assert (run.name, run.status, run.results, run.metrics) == ("deep", "running", {}, {})
+    run.measure(loss=3, recall=0.5)
+    run.measure({"loss": np.float32(0.25)})
+    run.measure(recall=math.nan, f1=1)
+    with pytest.raises(InvalidInput):
+        run.measure(loss="bad")
+    run.result(best="forest", score=math.inf)
+    run.result(score=0.5)
+    assert math.isnan(run.metrics.pop("recall"))
+    assert {key: value for key, value in run.metrics.items() if key != "recall"} == {"loss": 0.25, "f1": 1.0}
+    assert run.results == {"best": "forest", "score": 0.5}
+    run.fail("no more data")
+    assert run.status == "failed"
+    assert kinetrum.begin("e").name is None
+
+
+def test_what_was_measured_last_is_known_in_later_segments_too(alone: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(spool, "_segment_size", 4096)
+    run = kinetrum.begin("e")
+    run.measure(early=7)
+    for step in range(300):
+        run.measure(loss=step)
+    assert run.metrics == {"early": 7.0, "loss": 299.0}
+    run.end()
+
+
+@pytest.mark.parametrize(
+    ("given", "right"),
+    [
+        (("loss", 0.5), "measure(loss=0.5)"), (("loss", 5), "measure(loss=5)"),
+        (("val/loss", 0.5), "measure({'val/loss': 0.5})"), ((0.5,), "measure(loss=0.5)"),
+        (("loss",), "measure(loss=0.3)"), (([0.5],), "measure(loss=0.3)"),
+    ],
+)  # fmt: skip
+def test_a_measure_without_a_name_is_answered_with_the_right_call(
+    alone: Path, given: tuple[Any, ...], right: str
+) -> None:
+    run = kinetrum.begin("e")
+    with pytest.raises(InvalidInput) as refused:
+        run.measure(*given)
+    assert str(refused.value) == f"measure() takes metrics by name: {right}."
+    run.measure({"loss": 0.5}, 7)
+    run.end()
+
+
 @pytest.mark.parametrize(
     "value", [1, 0.5, np.float32(0.5), np.int8(3), np.array(2.5), math.nan, math.inf, 10**12, np.array([1.5])[0]]
 )
@@ -160,7 +207,7 @@ def test_times_never_go_back(alone: Path, monkeypatch: pytest.MonkeyPatch) -> No
 def test_parameters_are_set_once(alone: Path) -> None:
     run = kinetrum.begin("e", params={"depth": 5, "x": math.nan})
     run.set(depth=5.0, x=math.nan, new="a")
-    run.set_params({"nested": {"deep": True}})
+    run.set_params({"nested": {"deep": True}}, alpha=3)
     for wrong in ({"depth": 6}, {"depth": True}, {"new": "b"}):
         with pytest.raises(Conflict, match="already"):
             run.set(**wrong)
@@ -168,7 +215,7 @@ def test_parameters_are_set_once(alone: Path) -> None:
         run.set(fn=object())
     run.end()
     later = [record["params"] for record in records(alone) if record["op"] == "params"]
-    assert later == [{"new": "a"}, {"nested.deep": True}]
+    assert later == [{"new": "a"}, {"nested.deep": True, "alpha": 3}]
     assert run.params["depth"] == 5
 
 

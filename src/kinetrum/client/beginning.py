@@ -74,7 +74,7 @@ def begin(
     left_out = parts_left_out(leave_out)
     address = _address(connection, new_id())
     writer = current_writer()
-    run = Run(address, settings)
+    run = Run(address, settings, name=run_name)
     run._recorder.write(
         "begin", started_at=writer.now(), name=run_name, lease_s=lease_s,
         host="" if "host" in left_out else host_name(), parent=above, labels=tags, about=about_process(left_out),

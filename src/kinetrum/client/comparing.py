@@ -135,16 +135,19 @@ def verdict_words(change: dict[str, Any]) -> str:
 
 
 def compare(
-    refs: Sequence[str], *, project: str | None = None, baseline: int = 1, each: bool = False, url: str | None = None
-) -> Comparison:
+    *refs: str | Sequence[str], project: str | None = None, baseline: int = 1, each: bool = False,
+    url: str | None = None,
+) -> Comparison:  # fmt: skip
     """Compare two to 100 runs with their replicates, as data: headline, settings and outcomes that differ.
 
-    Changes are those of each run against the baseline. Runs with finished replicates stand for all of them; with `each`
-    every run stands for itself.
+    `refs` are references, or one list of them: `compare("frost-alarm/12", "frost-alarm/9")`. Changes are those of each
+    run against the baseline. Runs with finished replicates stand for all of them; with `each` every run stands for
+    itself.
     """
+    runs = [ref for given in refs for ref in ([given] if isinstance(given, str) else given)]
     session = open_session(project, url)
     found: dict[str, Any] = session.service.get(
-        path_of("projects", session.project, "comparison"), run=list(refs), baseline=baseline, each=each
+        path_of("projects", session.project, "comparison"), run=runs, baseline=baseline, each=each
     )
     return Comparison(session, found)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 import sys
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from time import time_ns
 from typing import Any
 
@@ -34,7 +34,7 @@ class Shape:
     While none of its metrics is measured in another shape, it is `alone`, and `next_step` holds for all of them.
     """
 
-    __slots__ = ("alone", "head", "keys", "metrics", "next_step", "number", "pack_into", "segment", "size")
+    __slots__ = ("alone", "head", "keys", "metrics", "next_step", "number", "pack_into", "place", "segment", "size")
 
     def __init__(self, keys: tuple[str, ...], number: int, metrics: list[Metric]) -> None:
         layout = packed_points(len(keys))
@@ -46,6 +46,8 @@ class Shape:
         self.metrics = metrics
         self.segment: Segment | None = None
         self.next_step = 0
+        # Where its latest record lies; the numbers themselves are read from there when somebody asks.
+        self.place: tuple[Segment, int] | None = None
         self.alone = not any(metric.shapes for metric in metrics)
         for metric in metrics:
             for other in metric.shapes:
@@ -159,12 +161,26 @@ class Recorder:
             if room is not segment.map:
                 # A segment that was held in memory moved to its file in this very moment.
                 shape.pack_into(segment.map, at, shape.head, step, moment, *given, at ^ SEAL_MASK)
+            shape.place = (segment, at)
         except (struct.error, TypeError, ValueError, OverflowError):
             segment.void(at, size)
             self._packed_by_hand(shape, values, step, before)
         except BaseException:
             segment.void(at, size)
             raise
+
+    def latest(self) -> dict[str, float]:
+        """Return the value of each metric that was measured last in this process."""
+        measured = []
+        for shape in self.shapes.values():
+            if shape.place is not None:
+                segment, at = shape.place
+                _, _, moment, *values, _ = packed_points(len(shape.keys)).unpack_from(segment.map, at)
+                measured.append((moment, dict(zip(shape.keys, values, strict=True))))
+        found: dict[str, float] = {}
+        for _, values_by_key in sorted(measured, key=lambda pair: pair[0]):
+            found |= values_by_key
+        return found
 
     def _turn_over(self, writer: Writer, shape: Shape, values: dict[str, Any], step: Any, before: int) -> None:
         """Begin a new segment, declare the shape there and go on; what has no room anywhere is counted."""
@@ -254,6 +270,21 @@ def as_number(value: Any, key: str) -> float:
             f"The metric {key!r} was measured as {str(value)[:60]!r} ({type(value).__name__}); a number is needed.",
             field=key,
         ) from None
+
+
+def by_name(values: Any, step: Any) -> Mapping[str, Any]:
+    """Return what `measure` was given in its first place.
+
+    Raises InvalidInput that shows the right call where that is no mapping of names to numbers; the commonest slip is
+    `measure("loss", 0.5)`.
+    """
+    if isinstance(values, Mapping):
+        return values
+    if isinstance(values, str) and step is not None:
+        written = f"{values}={step!r}" if values.isidentifier() else f"{{{values!r}: {step!r}}}"
+    else:
+        written = f"loss={values!r}" if isinstance(values, int | float) else "loss=0.3"
+    raise InvalidInput(f"measure() takes metrics by name: measure({written}).", field="metric")
 
 
 def as_step(step: Any) -> int:

@@ -16,12 +16,12 @@ from kinetrum.client import endings, printing
 from kinetrum.client.activities import Activity
 from kinetrum.client.connection import find_connection
 from kinetrum.client.linking import described, record_generated, record_used
-from kinetrum.client.recorder import Recorder, as_step
+from kinetrum.client.recorder import Recorder, as_step, by_name
 from kinetrum.client.settings import as_settings
 from kinetrum.client.spool import current_writer, destination, new_id
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import Conflict, InvalidInput
-from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, check_value, same, show, to_json
+from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, check_value, from_json, same, show, to_json
 
 if TYPE_CHECKING:
     from kinetrum.client.caught import Looking
@@ -41,13 +41,16 @@ class Run:
     """
 
     def __init__(
-        self, address: dict[str, str], params: dict[str, Value], attached: bool = False, resumed: bool = False
-    ) -> None:
+        self, address: dict[str, str], params: dict[str, Value], attached: bool = False, resumed: bool = False,
+        name: str | None = None,
+    ) -> None:  # fmt: skip
         self.owner_pid = -1 if attached else os.getpid()
         self._address = address
         self._recorder = Recorder(address)
         self._points = self._recorder.points
         self._params = params
+        self._name = name
+        self._results: dict[str, Value] = {}
         # Who did not see all that was measured cannot count on from the last step.
         self._needs_steps = attached or resumed
         self._ended: str | None = None
@@ -79,8 +82,28 @@ class Run:
         """What was set by this process, by dotted key."""
         return dict(self._params)
 
+    @property
+    def name(self) -> str | None:
+        """The name that the run was begun with; None where it has none, or another process began it."""
+        return self._name
+
+    @property
+    def status(self) -> str:
+        """What this process knows of it: `running`, or how it ended here (`finished`, `failed`, `stopped`)."""
+        return self._ended or "running"
+
+    @property
+    def results(self) -> dict[str, Value]:
+        """The final values that this process recorded, the latest of each key."""
+        return dict(self._results)
+
+    @property
+    def metrics(self) -> dict[str, float]:
+        """The value of each metric that this process measured last, by key."""
+        return self._recorder.latest()
+
     def __repr__(self) -> str:
-        return f"<Run {self.experiment} {self.id[-10:]} {self._ended or 'running'}>"
+        return f"<Run {self.experiment} {self.id[-10:]} {self.status}>"
 
     def after_fork(self) -> None:
         """Go on in a forked child: records there go to a spool folder of the child, with steps given."""
@@ -95,10 +118,13 @@ class Run:
         """Set parameters; each once. The same value again is fine, another raises Conflict in this line."""
         self.set_params(params)
 
-    def set_params(self, params: Any) -> None:
-        """Set parameters given in any of the forms that `begin` takes; what is nested becomes dotted keys."""
+    def set_params(self, params: Any = None, /, **more: Any) -> None:
+        """Set parameters given in any of the forms that `begin` takes, or by name; what is nested becomes dotted keys.
+
+        Each once. The same value again is fine, another raises Conflict in this line.
+        """
         self._check_open()
-        settings = as_settings(params)
+        settings = as_settings(params) | as_settings(more)
         for key, value in settings.items():
             if key in self._params and not same(self._params[key], value):
                 raise Conflict(
@@ -120,8 +146,12 @@ class Run:
         if self._special:
             step = self._special_step(step)
         elif step is not None and type(step) is not int:
+            if values is not None:
+                by_name(values, step)
             step = as_step(step)
-        self._points(metrics if values is None else {**values, **metrics}, step)
+        if values is not None:
+            metrics = {**(values if type(values) is dict else by_name(values, step)), **metrics}
+        self._points(metrics, step)
 
     def _special_step(self, step: int | None) -> int | None:
         """Find the step where more than the plain rule holds: inside `progress`, attached, or after the end."""
@@ -186,6 +216,7 @@ class Run:
         if not checked:
             raise InvalidInput("result() was called without a value.", field="result")
         moment = self._recorder.writer.now()
+        self._results.update((key, from_json(value)) for key, value in checked.items())
         self._recorder.write(
             "results",
             results=[{"id": new_id(), "key": key, "value": value, "at": moment} for key, value in checked.items()],
