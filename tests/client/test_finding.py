@@ -134,3 +134,18 @@ def test_an_answer_that_is_behind_says_so(recording: Project, monkeypatch: pytes
     with pytest.warns(UserWarning, match="The newest points of 2 runs are not in this answer yet"):
         service.get("/projects")
     service.close()
+
+
+@pytest.mark.parametrize(
+    ("lacking", "said"), [("pandas", r"kinetrum\[pandas\]"), ("pyarrow", r"kinetrum\[arrow\]")]
+)  # fmt: skip
+def test_a_missing_package_is_named_with_the_way_to_it(
+    table: Project, monkeypatch: pytest.MonkeyPatch, lacking: str, said: str
+) -> None:
+    found = kinetrum.runs(experiment="frost-alarm")
+    monkeypatch.setitem(sys.modules, lacking, None)
+    with pytest.raises(errors.NotFound, match=f"pip install '{said}'"):
+        found.to_pandas()
+    if lacking == "pandas":
+        with pytest.raises(errors.NotFound, match="takes pandas"):
+            found.groups("learner").to_pandas()

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, overload
 
+from kinetrum.client.frames import import_pandas
 from kinetrum.client.session import Session
 from kinetrum.client.showing import html_table
 from kinetrum.client.tables import table_path
@@ -105,9 +106,7 @@ class RunGroups(Sequence[RunGroup]):
 
     def to_pandas(self) -> Any:
         """Return the groups as a pandas DataFrame; needs pandas."""
-        import pandas
-
-        return pandas.DataFrame(self.to_rows())
+        return import_pandas().DataFrame(self.to_rows())
 
 
 def _told(group: RunGroup, column: str) -> str:

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, overload
 
 from kinetrum.client import describing
+from kinetrum.client.frames import import_pandas
 from kinetrum.client.groups import RunGroups
 from kinetrum.client.http import path_of
 from kinetrum.client.noting import note_things
@@ -129,10 +130,11 @@ class RunTable(Sequence[RecordedRun]):
         return read_arrow(self.table("parquet"))
 
     def to_pandas(self) -> Any:
-        """Return the whole table as a pandas DataFrame; needs pandas and pyarrow.
+        """Return the whole table as a pandas DataFrame; needs the extra `kinetrum[pandas]`.
 
         Columns are named by their keys alone, with `param:`, `metric:` or `label:` before it where two have one name.
         """
+        import_pandas()
         table = self.to_arrow()
         plain = [name.partition(":")[2] if name.startswith(_PREFIXES) else name for name in table.column_names]
         named = [

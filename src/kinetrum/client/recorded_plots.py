@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from kinetrum.client.frames import import_pandas
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session
 from kinetrum.core.errors import NotFound
@@ -43,9 +44,7 @@ class RecordedPlot:
 
     def to_pandas(self) -> Any:
         """Return the columns as a pandas DataFrame."""
-        import pandas
-
-        return pandas.DataFrame(dict(self.columns))
+        return import_pandas().DataFrame(dict(self.columns))
 
 
 class RecordedPlots(Mapping[str, RecordedPlot]):

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from kinetrum.client.frames import import_pandas
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session, open_session
 from kinetrum.core.errors import InvalidInput
@@ -43,9 +44,7 @@ class Rows(Sequence[tuple[Value, ...]]):
 
     def to_pandas(self) -> Any:
         """Return the rows as a pandas DataFrame."""
-        import pandas
-
-        return pandas.DataFrame(list(self.rows), columns=list(self.columns))
+        return import_pandas().DataFrame(list(self.rows), columns=list(self.columns))
 
 
 def rows(

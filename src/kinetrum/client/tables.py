@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from kinetrum.client.frames import import_arrow
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session
 from kinetrum.core.errors import Unavailable
@@ -51,6 +52,7 @@ def read_arrow(pieces: Iterator[bytes]) -> Any:
     """Return a streamed Parquet file as a pyarrow Table; on its way it lies on disk, not in memory."""
     import tempfile
 
+    import_arrow()
     from pyarrow import parquet
 
     with tempfile.TemporaryDirectory() as folder:
