@@ -70,13 +70,13 @@ json.dump({"recall": 0.9}, open("final.json", "w"))
 os.makedirs("out"); open("out/net.bin", "w").write("net")
 """)
     done, run = track(
-        "-e", "frost-alarm", "--name", "unchanged", "--params", "settings.yaml", "--set", "opt.rate=0.2", "--seed", "7",
+        "-e", "frost-alarm", "--name", "unchanged", "--params", "settings.yaml", "--set", "opt.rate=0.1", "--set", "extra=a", "--seed", "7",
         "--label", "purpose=test", "--goal", "recall=higher >= 0.8", "--metrics", "scores.csv", "--metrics", "final.json",
         "--used", "nights=data.csv", "--generated", "net=out/*.bin", "--", sys.executable, "train.py", "--depth", "5",
     )  # fmt: skip
     assert (done.returncode, done.stdout) == (0, "training ['--depth', '5']\nfrom a child\n")
     assert (run.status, run.name, run.labels) == ("finished", "unchanged", {"purpose": "test"})
-    assert run.params == {"depth": 5, "opt.rate": 0.2, "seed": 7}
+    assert run.params == {"depth": 5, "opt.rate": 0.1, "extra": "a", "seed": 7}
     assert run.metrics["loss"].points().value.tolist() == [1 / (at + 1) for at in range(5)]
     assert (run.results, run.used, run.generated, run.problems) == ({"recall": 0.9}, ["nights@1"], ["net@1"], [])
     assert texts(run, "stdout") == ["training ['--depth', '5']", "from a child"]
@@ -86,6 +86,16 @@ os.makedirs("out"); open("out/net.bin", "w").write("net")
     assert around["code"]["entry"] == "train.py"
     assert "from a child" in around["script"]
     assert around["packages"]["numpy"]
+
+
+@pytest.mark.parametrize("command", [["track", "-e", "e"], ["begin", "e"]])
+def test_a_value_that_the_file_says_otherwise_is_refused(work: Path, command: list[str]) -> None:
+    (work / "settings.yaml").write_text("train: {max_depth: 3}\n")
+    words = [*command, "--params", "settings.yaml", "--set", "train.max_depth=50"]
+    done = kt(*words, *(["--", "touch", "ran"] if command[0] == "track" else []))
+    assert done.returncode == 2
+    assert "--set train.max_depth=50 contradicts settings.yaml, which says 3" in done.stderr
+    assert not (work / "ran").exists()
 
 
 def test_what_a_command_says_in_lines(work: Path) -> None:

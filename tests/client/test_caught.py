@@ -17,6 +17,7 @@ from kinetrum.client.draining import drain
 from kinetrum.client.repository import find_code
 from kinetrum.client.resources import ResourceWatch, read_gpus
 from kinetrum.client.spool import current_writer
+from kinetrum.client.tracking import _around
 from kinetrum.core.errors import InvalidInput
 from tests.conftest import Project, run_script, wait_for
 
@@ -53,6 +54,19 @@ def test_a_clean_commit(work: Path) -> None:
     assert (code.fields["branch"], code.fields["state"], code.fields["changed_files"]) == ("main", None, 0)
     assert code.fields["address"] == "https://git.kestrelfold.example/frost.git"
     assert (code.fields["entry"], code.difference, code.script) == ("train.py", None, None)
+
+
+def test_a_committed_script_below_the_working_folder_is_known(work: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (work / "sub").mkdir()
+    (work / "sub" / "train.py").write_text("depth = 5\n")
+    git(work, "add", ".")
+    git(work, "commit", "-q", "-m", "second")
+    (work / "sub" / "new.py").write_text("depth = 6\n")
+    monkeypatch.chdir(work)
+    for entry, script in (("sub/train.py", None), ("./sub/train.py", None), ("sub/new.py", "depth = 6\n")):
+        found = _around([sys.executable, entry], frozenset({"packages", "job"}))
+        assert (found["code"]["entry"], found["script"]) == (entry.removeprefix("./"), script)
+        assert found["code"]["untracked_code"] == ([] if script is None else ["sub/new.py"])
 
 
 def test_uncommitted_changes_without_their_secrets(work: Path) -> None:

@@ -63,7 +63,7 @@ def add_beginning(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--name", help="a name for the run")
     parser.add_argument("--params", metavar="FILE", help="parameters from a TOML, YAML or JSON file")
     parser.add_argument("--set", dest="settings", action="append", default=[], metavar="KEY=VALUE",
-                        help="a parameter; may be repeated, and replaces one of the file")  # fmt: skip
+                        help="a parameter; may be repeated; none that the file says otherwise")  # fmt: skip
     parser.add_argument("--seed", type=int)
     parser.add_argument("--label", dest="labels", action="append", default=[], metavar="KEY=TEXT")
     parser.add_argument("--goal", dest="goals", action="append", default=[], metavar="KEY=GOAL",
@@ -82,12 +82,30 @@ def beginning_of(given: argparse.Namespace) -> dict[str, Any]:
     from kinetrum.client.settings import as_settings
     from kinetrum.core.said import read_pairs
 
-    params = {**as_settings(given.params), **read_pairs(given.settings)}
+    params = _together(given.params, as_settings(given.params), read_pairs(given.settings))
     goals = dict(_text_pair(text) for text in given.goals)
     return {
         "project": given.project, "name": given.name, "params": params, "seed": given.seed,
         "labels": dict(_text_pair(text) for text in given.labels), "goals": goals,
     }  # fmt: skip
+
+
+def _together(file: str | None, read: dict[str, Any], said: dict[str, Any]) -> dict[str, Any]:
+    """Return the settings of a file and of `--set`; raises InvalidInput where they contradict each other.
+
+    The command reads the file: a value recorded in the place of the file's would be one that it never saw.
+    """
+    from kinetrum.core.values import same, show
+
+    for key, value in said.items():
+        if key in read and not same(read[key], value):
+            raise InvalidInput(
+                f"--set {key}={show(value)} contradicts {file}, which says {show(read[key])}, and that is what a "
+                "command that reads it sees. Write the value into the file, or give a changed copy to both --params "
+                "and the command.",
+                field=key,
+            )
+    return {**read, **said}
 
 
 def _text_pair(text: str) -> tuple[str, str]:

@@ -190,12 +190,13 @@ def describe_command(run: Run, words: Sequence[str], left_out: frozenset[str]) -
 
 
 def _around(words: Sequence[str], left_out: frozenset[str]) -> dict[str, Any]:
-    entry = next((Path(word) for word in words[1:] if Path(word).is_file()), None)
+    # Git is asked in the script's own folder, from which a path from here leads elsewhere.
+    entry = next((Path(word).absolute() for word in words[1:] if Path(word).is_file()), None)
     about = {} if "command" in left_out else {"command": command_line(list(words))}
     python = None if "packages" in left_out else _interpreter(words[0])
     if python is not None:
         about["python"] = python[0]
-    folder = entry.absolute().parent if entry else Path.cwd()
+    folder = entry.parent if entry else Path.cwd()
     return look_around(left_out, folder, entry, python[1] if python else None) | {"about": about}
 
 
