@@ -241,7 +241,7 @@ def test_groups_in_the_terminal(several: list[Told], say: Said) -> None:
 def test_any_column_in_the_terminal(several: list[Told], say: Said) -> None:
     asked = "started,duration,label:purpose,param:depth,recall,host,problem"
     told = words(say("runs", "-e", "frost-alarm", "--columns", asked, "--sort", "number:asc", "--limit", "2")[1])
-    assert told[0] == "run name status started started duration purpose depth recall ↑ host problem"
+    assert told[0] == "run name status started duration purpose depth recall ↑ host problem"
     assert "60 baseline 4 0.8" in told[1]
     assert told[-1] == "2 of 6 runs"
     told = words(say("runs", "recall > 99", "-e", "frost-alarm")[1])
@@ -298,3 +298,53 @@ def test_numbers_in_columns_are_aligned() -> None:
     assert [following.seconds(micros) for micros in (0, 59_940_000, 61_000_000, 7_260_000_000)] == [
         "0.0 s", "59.9 s", "1 min 01 s", "2 h 01 min"
     ]  # fmt: skip
+
+
+def test_runs_of_several_experiments_come_by_time(recording: Project, say: Said) -> None:
+    for experiment, began in (("late", 30), ("early", 10), ("early", 40), ("late", 20)):
+        recording.begin(experiment, started_at=AT + began * SECOND)
+    listed = [line.split()[0] for line in say("runs", "--all")[1].splitlines()[1:5]]
+    assert listed == ["early/2", "late/1", "late/2", "early/1"]
+    by_number = [line.split()[0] for line in say("runs", "--all", "--sort", "number")[1].splitlines()[1:5]]
+    assert sorted(by_number[:2]) == ["early/2", "late/2"]
+
+
+def test_settings_that_are_equal_are_those_that_the_runs_have(recording: Project, say: Said) -> None:
+    for seed in (1, 2):
+        recording.begin(params={"depth": 5, "seed": seed})
+    recording.begin(params={f"other-{at}": at for at in range(9)})
+    assert "2 of 2 runs; 1 setting is equal in all of them" in say("runs", "depth = 5", "-e", "frost-alarm")[1]
+    assert "1 of 1 run; 9 settings are equal" in say("runs", "has other-1", "-e", "frost-alarm")[1]
+    assert words(say("runs", "-e", "frost-alarm")[1])[-1] == "3 of 3 runs"
+
+
+def test_a_long_setting_hides_no_other(recording: Project, say: Said, monkeypatch: pytest.MonkeyPatch) -> None:
+    begun = recording.begin(params={"prompt": "Answer as the night watch would. " * 9, "depth": 5})
+    Told(recording, params={}).results(recall=0.5)
+    monkeypatch.setenv("COLUMNS", "80")
+    lines = say("show", begun["reference"])[1].splitlines()
+    assert any(line.split() == ["depth", "5"] for line in lines)
+    assert any(line.startswith("prompt") and line.endswith("…") for line in lines)
+    assert "hidden for width" not in "\n".join(lines)
+
+
+def test_what_is_always_shown_is_shown_once(recording: Project, say: Said) -> None:
+    recording.begin(name="deep", params={"depth": 5})
+    head, row = say("runs", "-e", "frost-alarm", "--columns", "depth,status,started")[1].splitlines()[:2]
+    assert head.split() == ["run", "name", "depth", "status", "started"]
+    assert row.split()[:4] == ["frost-alarm/1", "deep", "5", "running"]
+    assert say("runs", "-e", "frost-alarm", "--columns", "depth")[1].split()[:5] == [
+        "run",
+        "name",
+        "status",
+        "started",
+        "depth",
+    ]
+
+
+def test_an_experiment_in_the_place_of_a_query_is_told_from_one(recording: Project, say: Said) -> None:
+    recording.begin("tumours")
+    status, _, message = say("runs", "tumours")
+    assert status == 2 and "Its runs: kinetrum runs -e tumours" in message
+    status, _, message = say("runs", "tumour")
+    assert status == 2 and "the query ends here" in message

@@ -60,7 +60,7 @@ def test_what_was_refused_is_discarded_when_told(recording: Project, capsys: Out
     with pytest.warns(UserWarning, match="depth was set to 5; 6"):
         begun.end()
     begun.flush()
-    assert run(capsys, "spool", "discard")[1] == "1 refused records deleted.\n"
+    assert run(capsys, "spool", "discard")[1] == "1 refused record deleted.\n"
     assert run(capsys, "spool")[1] == "Nothing waits.\n"
     assert "problem: The parameter depth was set to 5" in run(capsys, "show", "conflict/1")[1]
 

@@ -90,7 +90,7 @@ def test_files_say_the_same_in_every_form(tmp_path: Path, name: str, text: str) 
     ("name", "text", "said"),
     [
         ("a.toml", "rate = \n", "line 1"), ("a.yaml", "a: [1\nb: 2\n", "line 2"), ("a.json", "{", "line 1"),
-        ("a.ini", "", "ends in none of"), ("a.json", "[1]", "holds a list"), ("a.yaml", "a: 1\na: 2\n", "duplicate"),
+        ("a.ini", "", "ends in none of"), ("a.json", "[1]", "holds something of type list"), ("a.yaml", "a: 1\na: 2\n", "duplicate"),
     ],
 )  # fmt: skip
 def test_files_that_are_wrong_say_where(tmp_path: Path, name: str, text: str, said: str) -> None:

@@ -48,6 +48,14 @@ def group(number: int, recalls: list[float], losses: list[float]) -> RunFacts:
     )  # type: ignore[arg-type]
 
 
+@pytest.mark.parametrize(
+    ("loss", "said"), [(1.0, "1 value differs, 1 setting differs."), (2.0, "2 values differ, 1 setting differs.")]
+)
+def test_what_differs_is_counted_in_english(loss: float, said: str) -> None:
+    found = compare_runs([group(1, [0.9], [1.0]), group(2, [0.8], [loss])], {})
+    assert found.headline.finding + found.headline.rest == said
+
+
 def told(change: float, beyond: bool | None, needed: int | None = None) -> Difference:
     return Difference(change, change - 0.01, change + 0.01, 0.99, beyond, 0.95, "Welch", needed)
 

@@ -11,6 +11,8 @@ from kinetrum.client.showing import moment
 
 __all__ = ["moment"]
 _COLOURS = {"good": "36", "bad": "31", "quiet": "2", "strong": "1"}
+# What a cut text keeps at least.
+_LEAST_TEXT = 24
 _STATUS_COLOURS = {
     "failed": "bad", "lost": "bad", "running": "good", "rejected": "bad", "approved": "good", "better": "good",
     "worse": "bad",
@@ -110,6 +112,33 @@ def terminal_width() -> int:
     return shutil.get_terminal_size((100, 24)).columns if sys.stdout.isatty() else int(os.environ.get("COLUMNS", "100"))
 
 
+def table_width() -> int | None:
+    """Return the columns that a table is fitted to; None in a pipe, where whoever reads on gets all of it."""
+    return terminal_width() if sys.stdout.isatty() or "COLUMNS" in os.environ else None
+
+
+def fitted(widths: Sequence[int], texts: Sequence[int], room: int) -> list[int]:
+    """Take from the widest of the columns of text, given by place, until a table fits or each is at its least."""
+    found = list(widths)
+    while (over := sum(found) + 2 * (len(found) - 1) - room) > 0:
+        widest = max((at for at in texts if found[at] > _LEAST_TEXT), key=lambda at: found[at], default=None)
+        if widest is None:
+            break
+        others = max((found[at] for at in texts if at != widest and found[at] < found[widest]), default=0)
+        found[widest] = max(_LEAST_TEXT, found[widest] - over, min(others, found[widest] - 1))
+    return found
+
+
+def cut(text: str, width: int) -> str:
+    """Return a text in so many columns: whole, or its beginning and a mark."""
+    if width_of(text) <= width:
+        return text
+    kept = text[: width - 1]
+    while width_of(kept) > width - 1:
+        kept = kept[:-1]
+    return f"{kept.rstrip()}…"
+
+
 def is_numeric(cells: Sequence[str]) -> bool:
     """Tell whether a column is to be aligned to the right."""
     filled = [cell for cell in cells if cell and cell != "–"]
@@ -117,17 +146,23 @@ def is_numeric(cells: Sequence[str]) -> bool:
 
 
 def print_table(heads: Sequence[str], rows: Sequence[Sequence[str]], *, keep: int = 1, fit: bool = True) -> None:
-    """Print an aligned table; columns that do not fit are left out from the right, and counted."""
+    """Print an aligned table.
+
+    Where it does not fit, long texts are cut first; then columns are left out from the right, and counted.
+    """
     columns = [[head, *(row[at] for row in rows)] for at, head in enumerate(heads)]
     widths = [max(width_of(cell) for cell in column) for column in columns]
-    room, shown = terminal_width(), len(columns)
-    while fit and shown > keep and sum(widths[:shown]) + 2 * (shown - 1) > room:
-        shown -= 1
     right = [is_numeric(column[1:]) for column in columns]
+    room, shown = table_width() if fit else None, len(columns)
+    if room is not None:
+        least = [width if right[at] else min(width, _LEAST_TEXT) for at, width in enumerate(widths)]
+        while shown > keep and sum(least[:shown]) + 2 * (shown - 1) > room:
+            shown -= 1
+        widths = fitted(widths[:shown], [at for at in range(shown) if not right[at]], room)
     for line in range(len(rows) + 1):
         cells = []
         for at in range(shown):
-            text = columns[at][line]
+            text = cut(columns[at][line], widths[at])
             gap = " " * (widths[at] - width_of(text))
             colour = "quiet" if line == 0 else _STATUS_COLOURS.get(text)
             cells.append(gap + paint(text, colour) if right[at] else paint(text, colour) + gap)

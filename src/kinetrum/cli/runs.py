@@ -8,7 +8,9 @@ from typing import Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, number, paint
+from kinetrum.core.errors import InvalidInput
 
+_LATEST = "started:desc"
 _SHOWN = {"started": "started_at", "ended": "ended_at", "parent": "parent_id"}
 
 
@@ -77,9 +79,7 @@ def _apply_view(session: Any, given: argparse.Namespace) -> None:
 
 def _runs(given: argparse.Namespace) -> int:
     from kinetrum.client.connection import find_connection
-    from kinetrum.client.reading import named_columns
     from kinetrum.client.session import open_session
-    from kinetrum.client.tables import table_path
 
     session = open_session(given.project)
     if given.view:
@@ -95,11 +95,7 @@ def _runs(given: argparse.Namespace) -> int:
         from kinetrum.cli.groups import print_groups
 
         return print_groups(session, chosen, given)
-    page = session.service.get(
-        f"{table_path(session.project, chosen)}/runs", query=given.query, sort=given.sort,
-        limit=max(1, min(given.limit, 500)), column=named_columns(given.columns or "") or None,
-        pareto=given.pareto,
-    )  # fmt: skip
+    page = _read_page(session, chosen, given)
     if given.json:
         output.print_json(page)
         return 0
@@ -113,26 +109,56 @@ def _runs(given: argparse.Namespace) -> int:
     return 0
 
 
+def _read_page(session: Any, chosen: str | None, given: argparse.Namespace) -> Any:
+    from kinetrum.client.reading import named_columns
+    from kinetrum.client.tables import table_path
+
+    # Numbers count within an experiment; over several of them the latest run is the one that began last.
+    sort = given.sort or ("" if chosen else _LATEST)
+    try:
+        return session.service.get(
+            f"{table_path(session.project, chosen)}/runs", query=given.query, sort=sort,
+            limit=max(1, min(given.limit, 500)), column=named_columns(given.columns or "") or None,
+            pareto=given.pareto,
+        )  # fmt: skip
+    except InvalidInput:
+        experiments = session.service.get(f"{table_path(session.project, None)}/experiments")
+        if given.query not in {experiment["name"] for experiment in experiments}:
+            raise
+        raise InvalidInput(
+            f"{given.query!r} is an experiment, not a question about runs. Its runs: kinetrum runs -e {given.query}"
+        ) from None
+
+
 def _print_runs(page: dict[str, Any], are_chosen: bool) -> None:
     columns = page["chosen"] if are_chosen else _leading_columns(page)
     if not are_chosen:
         columns = [column for column in columns if any(cell_of(run, column)[0] for run in page["rows"])]
-    heads = ["run", "name", "status", "started", *[head_of(page["goals"], column) for column in columns]]
+    always = [name for name in ("name", "status", "started") if not any(_is_field(column, name) for column in columns)]
+    if not any(run["name"] for run in page["rows"]) and "name" in always:
+        always.remove("name")
+    heads = ["run", *always, *[head_of(page["goals"], column) for column in columns]]
     cells = [_cells(page["rows"], column) for column in columns]
     rows = [
-        [run["reference"], output.clean(run["name"] or ""), run["status"], moment(run["started_at"]),
-         *[column[at] for column in cells]]
+        [run["reference"], *[_always(run, name) for name in always], *[column[at] for column in cells]]
         for at, run in enumerate(page["rows"])
-    ]  # fmt: skip
-    if not any(row[1] for row in rows):
-        heads.pop(1)
-        rows = [[row[0], *row[2:]] for row in rows]
+    ]
     output.print_table(heads, rows)
     total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
-    equal = sum(1 for column in page["columns"] if column["scope"] == "param" and not column["differs"])
+    held = {key for run in page["rows"] for key in run["params"]}
+    same = (column for column in page["columns"] if column["scope"] == "param" and not column["differs"])
+    equal = sum(column["name"] in held for column in same)
     word = "setting is" if equal == 1 else "settings are"
     tail = f"; {equal} {word} equal in all of them and not shown" if equal and not are_chosen else ""
-    print(paint(f"{len(rows)} of {total} runs{tail}", "quiet"))
+    print(paint(f"{len(rows)} of {total} {'run' if total == '1' else 'runs'}{tail}", "quiet"))
+
+
+def _is_field(column: dict[str, Any], name: str) -> bool:
+    return bool(column["scope"] == "field" and column["name"] == name)
+
+
+def _always(run: dict[str, Any], name: str) -> str:
+    return moment(run["started_at"]) if name == "started" else output.clean(run[name] or "")
 
 
 def head_of(goals: list[dict[str, Any]], column: dict[str, Any]) -> str:

@@ -72,7 +72,7 @@ def _spool(given: argparse.Namespace) -> int:
         return _send(given)
     if given.act == "discard":
         count = sum(discard(root) for root in spool_folders())
-        print(f"{count} refused records deleted.")
+        print(f"{count} refused {'record' if count == 1 else 'records'} deleted.")
         return 0
     waiting = [item for root in spool_folders() for item in undelivered(root)]
     refused = [item for root in spool_folders() for item in set_aside(root)]

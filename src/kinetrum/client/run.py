@@ -374,9 +374,9 @@ class Run:
 
         found = set_aside(self._recorder.writer.root, self.id)
         if found:
+            count = "1 record of this run was" if len(found) == 1 else f"{len(found)} records of this run were"
             warnings.warn(
-                f"{len(found)} records of this run were refused and set aside ({found[0]['reason']}); see 'kinetrum "
-                "spool list'.",
+                f"{count} refused and set aside ({found[0]['reason']}); see 'kinetrum spool list'.",
                 stacklevel=4,
             )
 

@@ -122,7 +122,9 @@ def read_file(path: Path) -> Any:
     except ValueError as error:
         raise InvalidInput(f"{path}: {error}", field="params") from None
     if not isinstance(found, dict):
-        raise InvalidInput(f"{path} holds a {type(found).__name__}; a table of settings is needed.", field="params")
+        raise InvalidInput(
+            f"{path} holds something of type {type(found).__name__}; a table of settings is needed.", field="params"
+        )
     return found
 
 

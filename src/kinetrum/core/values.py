@@ -126,7 +126,7 @@ def check_value(value: object, key: str) -> Value:
     if callable(item) and getattr(value, "ndim", 0) == 0:
         return check_value(item(), key)
     raise InvalidInput(
-        f"The value of {key!r} is a {type(value).__name__}; allowed are numbers, text, true, false, "
+        f"The value of {key!r} is of type {type(value).__name__}; allowed are numbers, text, true, false, "
         "null and lists of them.",
         field=key,
     )

@@ -73,7 +73,7 @@ def headline(
         if not rows:
             return Headline("Nothing came out differently", f": {differing}.", "Every recorded value is equal.")
         return Headline(
-            f"{len(rows)} value{'' if len(rows) == 1 else 's'} differ",
+            "1 value differs" if len(rows) == 1 else f"{len(rows)} values differ",
             f", {differing}.",
             "No goal says which direction is better, so no run is called the better one.",
         )
