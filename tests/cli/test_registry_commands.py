@@ -147,6 +147,9 @@ def test_gates_and_review_as_json(model: Project, say, tmp_path: Path) -> None: 
     assert "has no gates; kinetrum gates frost-alarm --set FILE" in say("gates", "frost-alarm")[1]
     (tmp_path / "gates.toml").write_text('[staging]\nsignature = "present"\napprovals = 2\n')
     assert "approvals = 2" in say("gates", "frost-alarm", "--set", str(tmp_path / "gates.toml"))[1]
+    # Gates of many lines are one line of the history.
+    told = say("history", "frost-alarm")[1].splitlines()
+    assert len(told) == 1 + len(json.loads(say("history", "frost-alarm", "--json")[1]))
     (tmp_path / "gates.toml").write_text("[staging]\nspeed = 2\n")
     status, _, err = say("gates", "frost-alarm", "--set", str(tmp_path / "gates.toml"))
     assert (status, "In the gates, staging.speed is not a gate; the gates are approvals, better" in err) == (2, True)

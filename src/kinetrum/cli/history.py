@@ -37,7 +37,7 @@ def _history(given: argparse.Namespace) -> int:
     rows = []
     for entry in entries:
         rows.append([moment(entry["at"]), entry["person"] or "", entry["act"], entry["subject"],
-                     _change(entry), output.short(entry["comment"], 60)])  # fmt: skip
+                     output.short(_change(entry), 60), output.short(entry["comment"], 60)])  # fmt: skip
     if rows:
         output.print_table(["when", "who", "act", "what", "change", "comment"], rows)
     return 0
