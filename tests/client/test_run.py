@@ -132,6 +132,9 @@ def test_a_measure_without_a_name_is_answered_with_the_right_call(
         run.measure(*given)
     assert str(refused.value) == f"measure() takes metrics by name: {right}."
     run.measure({"loss": 0.5}, 7)
+    for _ in run.progress([1]):
+        with pytest.raises(InvalidInput, match=r"measure\(\) takes metrics by name"):
+            run.measure(*given)
     run.end()
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
+import httpx
 import pytest
 
 from kinetrum.client.http import Service
@@ -119,3 +120,15 @@ def test_what_is_registered_knows_its_run_at_once(project: Project) -> None:
     body = {"id": new_id(), "artifact": "frost-net", "run": begun["reference"], "comment": ""}
     version = service.call("POST", project.path("models", "frost-alarm", "versions"), json=body)
     assert "0.25" in str(service.get(project.path("models", "frost-alarm", "versions", str(version["number"]))))
+
+
+def test_a_link_shows_it_too_and_a_stranger_has_nothing_done(project: Project, raw: httpx.Client) -> None:
+    service = project.service("contributor")
+    body = {"experiment": "frost-alarm", "arrangement": {"cols": "loss"}, "days": 1}
+    measure(service, project, project.begin(goals=GOAL), 0.5)
+    link = service.call("POST", project.path("links"), json=body)
+    measure(service, project, project.begin(goals=GOAL), 0.25)
+    found = raw.get(f"/links/{link['secret']}").json()
+    assert sorted(row["cells"][0] for row in found["rows"]) == [0.25, 0.5]
+    assert raw.get(project.path("experiments"), headers={"Authorization": "Bearer none"}).status_code == 401
+    assert raw.get(f"/links/{'x' * len(link['secret'])}").status_code == 404

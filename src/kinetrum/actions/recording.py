@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import threading
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -27,7 +28,8 @@ LEASE_RANGE_S = (10, 604_800)
 _STATUSES = ("finished", "failed", "stopped")
 _REASON_LIMIT = 4_000
 SKETCHES_KEPT = 200
-PATIENCE_S, _LOOK_AGAIN_S = 3.0, 0.005
+PATIENCE_S, _LOOK_AGAIN_S = 5.0, 0.01
+_turns: dict[str | None, threading.Lock] = {}
 
 
 @dataclass(frozen=True)
@@ -322,8 +324,18 @@ def bring_up_to_date(project: str | None, patience_s: float = PATIENCE_S) -> int
     Of all projects where none is named. Where another process is at a run, this waits for it, up to `patience_s` for
     all of them. Returns the number of runs that are not up to date by then.
     """
+    waiting = _latest_batches(project)
+    if not waiting:
+        return 0
     until = time.monotonic() + patience_s
-    return sum(not _is_up_to_date(run_id, latest, until) for run_id, latest in _latest_batches(project).items())
+    # Of many who ask at once one does the work, and the others find it done.
+    turn = _turns.setdefault(project, threading.Lock())
+    if not turn.acquire(timeout=max(0.0, patience_s)):
+        return sum(_is_waiting(run_id, latest) for run_id, latest in waiting.items())
+    try:
+        return sum(not _is_up_to_date(run_id, latest, until) for run_id, latest in waiting.items())
+    finally:
+        turn.release()
 
 
 def _is_up_to_date(run_id: int, latest: int, until: float) -> bool:

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from kinetrum.actions.cells import cell_of, heading
 from kinetrum.actions.context import Actor, Place, enter, experiment_in, role_of
 from kinetrum.actions.looking import Curve, read_curves
+from kinetrum.actions.recording import bring_up_to_date
 from kinetrum.actions.searching import Asked, Column, RunPage, list_runs, table_of
 from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from kinetrum.core.ids import id_bytes
@@ -188,9 +189,20 @@ def _opened(secret: str) -> tuple[LinkRow, Actor]:
     raise NotFound("This link opens nothing: it has expired, was revoked, or was never made.", field="link")
 
 
-@snapshot
 def read_link(secret: str, offset: int = 0) -> SharedView:
     """Return what a link shows: of its runs only the columns of its arrangement."""
+    # Only whoever brings a link that opens something has points brought in.
+    bring_up_to_date(_project_of(secret))
+    return _shown_by(secret, offset)
+
+
+@snapshot
+def _project_of(secret: str) -> str:
+    return _opened(secret)[0].project
+
+
+@snapshot
+def _shown_by(secret: str, offset: int = 0) -> SharedView:
     link, actor = _opened(secret)
     arrangement = link.arrangement
     asked = Asked(
@@ -226,7 +238,7 @@ def _leading(page: RunPage) -> list[Source]:
 def read_link_curves(secret: str, width: int) -> tuple[str, list[Curve]]:
     """Return the curves that a link's lens shows: of its metric, of the runs on its first page."""
     link, actor = _opened(secret)
-    shown = read_link(secret)
+    shown = _shown_by(secret)
     metric = link.arrangement.get("y") or next((goal.key for goal in shown.page.goals), "")
     having = [view.run.reference for view in shown.page.rows if metric in view.doc.stats][:50]
     return metric, read_curves(actor, link.project, having, metric, width, None, None, None) if having else []

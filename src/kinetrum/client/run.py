@@ -143,14 +143,12 @@ class Run:
         A repeated step keeps both points; the later is shown. NaN and infinities are kept.
         Raises InvalidInput for what is no number or no whole step, Conflict after the run's end.
         """
+        if values is not None:
+            metrics = {**(values if type(values) is dict else by_name(values, step)), **metrics}
         if self._special:
             step = self._special_step(step)
         elif step is not None and type(step) is not int:
-            if values is not None:
-                by_name(values, step)
             step = as_step(step)
-        if values is not None:
-            metrics = {**(values if type(values) is dict else by_name(values, step)), **metrics}
         self._points(metrics, step)
 
     def _special_step(self, step: int | None) -> int | None:
@@ -216,11 +214,11 @@ class Run:
         if not checked:
             raise InvalidInput("result() was called without a value.", field="result")
         moment = self._recorder.writer.now()
-        self._results.update((key, from_json(value)) for key, value in checked.items())
         self._recorder.write(
             "results",
             results=[{"id": new_id(), "key": key, "value": value, "at": moment} for key, value in checked.items()],
         )
+        self._results.update((key, from_json(value)) for key, value in checked.items())
 
     def evaluate(
         self, y_true: Any, y_score: Any, *, on: str | None = None, rows: Any = None, kind: str | None = None,

@@ -34,11 +34,6 @@ def _token(request: Request) -> str | None:
     return secret.strip() if scheme.lower() == "bearer" and secret.strip() else None
 
 
-def comes_with_secret(request: Request) -> bool:
-    """Tell whether a request brings something to be known by: a token, a session or a link; right or wrong."""
-    return bool(_token(request) or request.cookies.get(cookie_name(request)) or "secret" in request.path_params)
-
-
 def has_credentials(request: Request) -> bool:
     """Tell whether a token came along, or a session that still lasts."""
     if _token(request):

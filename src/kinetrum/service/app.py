@@ -76,7 +76,7 @@ _ROUTES: tuple[tuple[Any, list[Any]], ...] = (
     (comparison_routes, _ACTS), (run_routes, _READS), (describing_routes, _READS), (following_routes, _READS),
     (blob_routes, []), (artifact_routes, _ACTS), (file_routes, _READS), (lineage_routes, _READS), (plot_routes, _READS),
     (showing_routes, _READS), (room_routes, _ACTS), (crate_routes, _READS), (model_routes, _ACTS),
-    (registry_routes, _ACTS), (live_routes, []), (today_routes, _READS), (view_routes, _READS),
+    (registry_routes, _ACTS), (live_routes, []), (today_routes, _READS), (view_routes, []),
 )  # fmt: skip
 
 

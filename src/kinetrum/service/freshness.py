@@ -5,23 +5,22 @@ from __future__ import annotations
 from fastapi import Request
 
 from kinetrum.actions import recording
-from kinetrum.service.access import comes_with_secret
+from kinetrum.service.access import SignedIn
 
 BEHIND_HEADER = "Kinetrum-Behind"
 _READING = frozenset({"GET", "HEAD"})
 
 
-def read_up_to_date(request: Request) -> None:
+def read_up_to_date(request: Request, actor: SignedIn) -> None:
     """Bring in the points that wait before a request reads; what records does not wait for it."""
     if request.method in _READING:
-        act_up_to_date(request)
+        act_up_to_date(request, actor)
 
 
-def act_up_to_date(request: Request) -> None:
+def act_up_to_date(request: Request, _: SignedIn) -> None:
     """Bring in the points that wait before a request reads, or acts by what runs recorded.
 
-    Of how many runs that was not done in time is noted for the answer's header.
+    Nothing is done for whoever is not signed in. The number of runs that are not up to date in time is noted for the
+    answer's header.
     """
-    # Who does not even say who asks is refused later, and has nothing done.
-    if comes_with_secret(request):
-        request.state.behind = recording.bring_up_to_date(request.path_params.get("project"))
+    request.state.behind = recording.bring_up_to_date(request.path_params.get("project"))
