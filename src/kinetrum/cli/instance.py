@@ -8,6 +8,7 @@ import sys
 from typing import Any
 
 from kinetrum.cli import output
+from kinetrum.cli.account import tell_waiting
 from kinetrum.core.errors import KinetrumError, Unavailable
 
 
@@ -63,7 +64,7 @@ def _up(given: argparse.Namespace) -> int:
     if found["port_taken"]:
         output.note(f"Port {found['port_taken']} is taken; the service listens on the next free one.")
     token = (instance_folder() / "token").read_text().strip()
-    before = connection.save(found["url"], token, "orchard" if given.demo else None)
+    before = connection.save(found["url"], token, "orchard" if given.demo else None, instance_folder())
     if before:
         output.note(f"This machine was connected to {before}; 'kinetrum connect {before}' goes back.")
     if given.demo:
@@ -75,6 +76,7 @@ def _up(given: argparse.Namespace) -> int:
         text = Path(found["first_account"]).read_text().split()
         print(f"Sign in as {text[1]}; the password stands in {found['first_account']}")
     print(f"Data: {found['folder']}   Log: {found['log']}")
+    tell_waiting(found["url"])
     return 0
 
 

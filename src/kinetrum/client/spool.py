@@ -13,7 +13,6 @@ from __future__ import annotations
 
 import atexit
 import contextlib
-import hashlib
 import json
 import os
 import threading
@@ -74,6 +73,7 @@ class Writer:
         self.folder = root / "writers" / self.id
         self.lock = threading.RLock()
         self.last_time = 0
+        self.opened_at = time.time()
         self.dropped: dict[str, Dropped] = {}
         self._number = 0
         self._pid = os.getpid()
@@ -318,8 +318,8 @@ def _make_writer() -> Writer:
         return Writer(first, must_open=True)
     except OSError as error:
         reason = error.strerror or str(error)
-    spare = spare_spool_folder()
     try:
+        spare = spare_spool_folder()
         writer = Writer(spare, must_open=True)
     except OSError:
         return Writer(first)
@@ -339,26 +339,13 @@ def _forget_after_fork() -> None:
 os.register_at_fork(after_in_child=_forget_after_fork)
 
 
-def destination(root: Path, url: str, token: str | None) -> str:
-    """Keep address and token for the sender, readable by the owner only; returns the destination's name."""
-    name = hashlib.sha256(f"{url} {token}".encode()).hexdigest()[:16]
-    path = root / "destinations" / f"{name}.json"
-    if not path.exists():
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            part = path.with_name(f"{name}.{os.getpid()}.part")
-            handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-            with os.fdopen(handle, "w") as file:
-                json.dump({"url": url, "token": token}, file)
-            os.replace(part, path)
-        except OSError as error:
-            warnings.warn(f"Kinetrum's spool {root} cannot keep where to deliver to ({error.strerror}).", stacklevel=4)
-    return name
-
-
 def _close_at_exit() -> None:
     if _writer is not None and _writer._pid == os.getpid():
         _writer.close()
+        if _writer._alive is not None:
+            from kinetrum.client.exit_report import report_undelivered
+
+            report_undelivered(_writer.root, _writer.id, _writer.opened_at)
 
 
 atexit.register(_close_at_exit)
