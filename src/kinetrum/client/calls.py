@@ -8,55 +8,37 @@ from typing import Any
 
 import numpy as np
 
-from kinetrum.client.connection import saved
+from kinetrum.client.dividing import halves, halves_of_output, part_name
 from kinetrum.client.file_calls import body_of, fingerprint_used, forget_files, upload_generated, upload_used
 from kinetrum.client.fingerprints import Fingerprints
-from kinetrum.client.http import Service, path_of
+from kinetrum.client.given_numbers import keep_number
+from kinetrum.client.http import BodyRefused, path_of
+from kinetrum.client.obstructions import NotYet
 from kinetrum.client.refused import keep_files, keep_refused
+from kinetrum.client.routes import Routes
 from kinetrum.core import errors
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 
 _HEADERS = {"Content-Type": BATCH_MEDIA_TYPE}
 
 
-class NotYet(errors.Unavailable):
-    """The run is not known yet: another process on another machine began it, and that has still to arrive."""
-
-
 class RunCalls:
     """Sends to any number of services; one connection to each."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, lane: str | None = None) -> None:
         self.root = root
-        self._services: dict[str, Service] = {}
-        self._stale: set[str] = set()
+        self.routes = Routes(root, lane)
         self._prints: Fingerprints | None = None
+        self._fitting: dict[str, int] = {}
         # While true, a run that the service does not know is waited for; else its records are refused for good.
         self.patient = False
 
     def close(self) -> None:
         """Close all connections."""
-        for service in self._services.values():
-            service.close()
-        self._services.clear()
+        self.routes.close()
         if self._prints is not None:
             self._prints.close()
             self._prints = None
-
-    def _service(self, destination: str) -> Service:
-        if destination not in self._services:
-            found = json.loads((self.root / "destinations" / f"{destination}.json").read_text())
-            # A token that was refused gives way to what the person has connected with since.
-            token = None if destination in self._stale else found["token"]
-            newer = saved()["connections"].get(found["url"], {}).get("token")
-            self._services[destination] = Service(found["url"], token or newer or found["token"])
-        return self._services[destination]
-
-    def _refused(self, destination: str, error: errors.NotSignedIn) -> errors.Unavailable:
-        """Kept and tried again: a person connects with a new token, and everything arrives."""
-        self._services.pop(destination).close()
-        self._stale.add(destination)
-        return errors.Unavailable(f"{error} Connect with a new token: kinetrum connect URL.")
 
     def _path(self, address: dict[str, Any], *more: str) -> str:
         return path_of(
@@ -71,21 +53,19 @@ class RunCalls:
 
     def _call(self, address: dict[str, Any], method: str, path: str, **options: Any) -> Any:
         try:
-            return self._service(address["to"]).call(method, path, **options)
-        except errors.NotSignedIn as error:
-            raise self._refused(address["to"], error) from error
+            return self.routes.run(address["to"], lambda service: service.call(method, path, **options))
         except errors.NotFound as error:
             if error.field == "run" and self.patient:
                 raise NotYet(str(error)) from error
             raise
 
     def points(self, address: dict[str, Any], batch: str, groups: list[Group]) -> None:
-        """Send a batch of points."""
+        """Send a batch of points, in parts where a proxy takes no body of its size.
+
+        Parts may arrive more than once, and beside the whole: the service keeps each point once.
+        """
         try:
-            self._call(
-                address, "POST", self._path(address, "points"), params={"batch": batch}, content=encode_batch(groups),
-                headers=_HEADERS,
-            )  # fmt: skip
+            self._send_points(address, batch, groups)
         except errors.Unavailable:
             raise
         except errors.KinetrumError as error:
@@ -93,14 +73,38 @@ class RunCalls:
                         "values": group.values.tolist()} for group in groups]  # fmt: skip
             self._set_aside(address, {"op": "points", "batch": batch, "groups": columns}, error)
 
+    def _send_points(self, address: dict[str, Any], batch: str, groups: list[Group]) -> None:
+        body = encode_batch(groups)
+        if len(body) <= self._fitting.get(address["to"], len(body)):
+            try:
+                self._call(address, "POST", self._path(address, "points"), params={"batch": batch}, content=body,
+                           headers=_HEADERS)  # fmt: skip
+                return
+            except BodyRefused:
+                self._fitting[address["to"]] = len(body) // 2
+                if len(halves(groups)) < 2:
+                    raise
+        for number, part in enumerate(halves(groups)):
+            self._send_points(address, part_name(batch, number), part)
+
     def output(self, address: dict[str, Any], writer: str, pieces: list[dict[str, Any]]) -> None:
-        """Send what a process of the run printed."""
+        """Send what a process of the run printed, in parts where a proxy takes no body of its size."""
         try:
-            self._call(address, "POST", self._path(address, "output"), json={"writer": writer, "pieces": pieces})
+            self._send_output(address, writer, pieces)
         except errors.Unavailable:
             raise
         except errors.KinetrumError as error:
             self._set_aside(address, {"op": "output", "writer": writer, "pieces": pieces}, error)
+
+    def _send_output(self, address: dict[str, Any], writer: str, pieces: list[dict[str, Any]]) -> None:
+        try:
+            self._call(address, "POST", self._path(address, "output"), json={"writer": writer, "pieces": pieces})
+        except BodyRefused:
+            parts = halves_of_output(pieces)
+            if len(parts) < 2:
+                raise
+            for part in parts:
+                self._send_output(address, writer, part)
 
     def resources(self, address: dict[str, Any], uid: str, samples: dict[str, Any]) -> None:
         """Send samples of what the run uses of its machine; what is refused is no matter here."""
@@ -153,7 +157,8 @@ class RunCalls:
 
     def _begin(self, data: dict[str, Any], folder: Path) -> None:
         fields = ("started_at", "name", "host", "parent", "lease_s", "params", "goals", "labels", "about")
-        self._call(data, "PUT", self._path(data), json={field: data[field] for field in fields})
+        begun = self._call(data, "PUT", self._path(data), json={field: data[field] for field in fields})
+        keep_number(folder, data["run"], begun["number"], begun["reference"])
 
     def _params(self, data: dict[str, Any], folder: Path) -> None:
         answer = self._call(data, "POST", self._path(data, "parameters"), json={"params": data["params"]})
@@ -172,20 +177,14 @@ class RunCalls:
         upload = data.get("upload", False)
         files, changed = fingerprint_used(data, folder, self._memory(), None)
         if upload:
-            try:
-                upload_used(self._service(data["to"]), data, folder, files, None)
-            except errors.NotSignedIn as error:
-                raise self._refused(data["to"], error) from error
+            self.routes.run(data["to"], lambda service: upload_used(service, data, folder, files, None))
         self._call(data, "POST", self._path(data, "used"), json=body_of(data, files, not upload), timeout=300)
         if changed:
             self._tell(data, f"The input {data['name']} changed between its use and its fingerprint: {changed[0]}.")
         forget_files(data, folder)
 
     def _generated(self, data: dict[str, Any], folder: Path) -> None:
-        try:
-            files = upload_generated(self._service(data["to"]), data, folder, None)
-        except errors.NotSignedIn as error:
-            raise self._refused(data["to"], error) from error
+        files = self.routes.run(data["to"], lambda service: upload_generated(service, data, folder, None))
         self._call(data, "POST", self._path(data, "generated"), json=body_of(data, files, False), timeout=300)
         forget_files(data, folder)
 

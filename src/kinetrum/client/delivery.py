@@ -10,14 +10,12 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
-
-import numpy as np
+from typing import TYPE_CHECKING, Any
 
 from kinetrum import locks
-from kinetrum.client.calls import RunCalls
-from kinetrum.client.later import FILE_RECORDS, put_later, waiting_files
+from kinetrum.client.later import FILE_RECORDS, later_name, put_later, waiting_files
 from kinetrum.client.machine import host_identity
+from kinetrum.client.obstructions import HELD_NOTE, NotYet, note_held
 from kinetrum.client.segments import (
     END,
     HEADER_SIZE,
@@ -32,11 +30,19 @@ from kinetrum.client.segments import (
     read_header,
     read_records,
 )
-from kinetrum.core.points.codec import Group
+from kinetrum.core.errors import Unavailable
 from kinetrum.core.printed import STREAMS, without_overwritten
+
+if TYPE_CHECKING:
+    from kinetrum.client.calls import RunCalls
+    from kinetrum.core.points.codec import Group
 
 VALUES_AT_ONCE = 200_000
 SAME_MOMENT_US = 50_000
+# A writer that is quicker than the service takes no more than this before the others have their turn.
+ROUND_S = 1.0
+# Since when a run of this writer is not known to the service.
+UNKNOWN_NOTE = "unknown-since"
 # Records that say what others mean, and are not sent.
 _DECLARATIONS = frozenset({"shape", "prints"})
 
@@ -123,12 +129,16 @@ class Delivery:
         return first is not None and (first.kind != END or (self.folder / f"{self.segment + 1:06d}.seg").exists())
 
     def round(self, calls: RunCalls) -> int:
-        """Send what is there; returns the number of records sent. Raises Unavailable where the service is away."""
+        """Send what is there, for about a second; returns the number of records sent.
+
+        Raises Unavailable where the service is away.
+        """
         sent = 0
+        until = time.monotonic() + ROUND_S
         while self._path().exists():
             if self._reread:
                 self._learn_again()
-            ended, count = self._send_segment(calls)
+            ended, count = self._send_segment(calls, until)
             sent += count
             if not ended:
                 break
@@ -170,8 +180,8 @@ class Delivery:
             watched = data.get("watched", self.open_runs.get(data["run"], {}).get("watched", False))
             self.open_runs[data["run"]] = address | {"watched": watched}
 
-    def _send_segment(self, calls: RunCalls) -> tuple[bool, int]:
-        """Send a segment's records from the position on; tells whether its end was reached."""
+    def _send_segment(self, calls: RunCalls, until: float) -> tuple[bool, int]:
+        """Send a segment's records from the position on, until that moment; tells whether its end was reached."""
         sent = 0
         while True:
             waiting: dict[str, Waiting] = {}
@@ -197,7 +207,7 @@ class Delivery:
                 self._save_position()
             elif ended or not self._pass_gap():
                 return ended, sent
-            if ended:
+            if ended or time.monotonic() > until:
                 return ended, sent
 
     def _pass_gap(self) -> bool:
@@ -239,7 +249,7 @@ class Delivery:
             self.before_end()
         self._note(data)
         if data["op"] in FILE_RECORDS:
-            put_later(self.folder, f"{self.segment:06d}-{start:012d}", data)
+            put_later(self.folder, later_name(self.segment, start), data)
         elif data["op"] not in _DECLARATIONS:
             calls.operate(data, self.folder)
 
@@ -262,7 +272,7 @@ class Delivery:
 
     def is_patient(self, wait_s: float) -> bool:
         """Tell whether an unknown run is to be waited for, and note since when one is."""
-        note = self.folder / "unknown-since"
+        note = self.folder / UNKNOWN_NOTE
         try:
             return time.time() - note.stat().st_mtime < wait_s
         except FileNotFoundError:
@@ -270,11 +280,19 @@ class Delivery:
 
     def note_unknown(self, unknown: bool) -> None:
         """Note that a run is unknown to the service, or that none is any more."""
-        note = self.folder / "unknown-since"
+        note = self.folder / UNKNOWN_NOTE
         if not unknown:
             note.unlink(missing_ok=True)
         elif not note.exists():
             note.touch()
+
+    def note_obstruction(self, error: Unavailable | None, pause_s: float = 0.0) -> None:
+        """Write down what stands in this writer's way alone, or that nothing does any more."""
+        note = self.folder / HELD_NOTE
+        if error is None:
+            note.unlink(missing_ok=True)
+        else:
+            note_held(note, error, pause_s, "unknown-run" if isinstance(error, NotYet) else "unavailable")
 
     def finish(self) -> bool:
         """Remove the folder once its writer has ended and nothing waits; tells whether that was so."""
@@ -286,6 +304,10 @@ class Delivery:
 
 def groups_of(waiting: Waiting) -> Iterator[Group]:
     """Turn raw stretches into columns, one group for each set of metrics."""
+    import numpy as np
+
+    from kinetrum.core.points.codec import Group
+
     by_keys: dict[tuple[str, ...], list[bytes]] = {}
     for keys, record in waiting.stretches:
         by_keys.setdefault(keys, []).append(record.raw)

@@ -10,7 +10,6 @@ import contextlib
 import faulthandler
 import logging
 import os
-import random
 import shutil
 import signal
 import sys
@@ -18,16 +17,21 @@ import time
 from pathlib import Path
 
 from kinetrum import locks
-from kinetrum.client.calls import NotYet, RunCalls
-from kinetrum.client.delivery import Delivery
-from kinetrum.client.later import LaterThread, waiting_files
+from kinetrum.client.calls import RunCalls
+from kinetrum.client.delivery import UNKNOWN_NOTE, Delivery
+from kinetrum.client.http import BodyRefused
+from kinetrum.client.later import waiting_files
+from kinetrum.client.later_thread import LaterThread
+from kinetrum.client.obstructions import NotYet, asked_at, take_settings
 from kinetrum.client.resources import ResourceWatch
+from kinetrum.client.routes import Refused
 from kinetrum.client.starting import sender_lock
 from kinetrum.core.errors import Unavailable
 
 PAUSE_S, IDLE_S, BEAT_S, SAMPLES_EVERY_S = 0.2, 20.0, 15.0, 2.5
 UNKNOWN_RUN_S, UNKNOWN_PAUSE_S = 600.0, 1.0
-_BACKOFF_S = (0.5, 15.0)
+# What a proxy refuses is tried again this seldom, and at once when somebody asks.
+_REFUSED_PAUSE_S, _FAILED_PAUSE_S = 15.0, 15.0
 _OPENING_S = 86_400
 log = logging.getLogger("kinetrum.sender")
 
@@ -37,52 +41,93 @@ class Sender:
 
     def __init__(self, root: Path) -> None:
         self.root = root
-        self.calls = RunCalls(root)
+        self.calls = RunCalls(root, "records")
         self.deliveries: dict[str, Delivery] = {}
         self.beaten: dict[str, float] = {}
         self.checked: set[str] = set()
         self.told: set[str] = set()
         self.paused: dict[str, float] = {}
+        # Whoever asked before this process was started did so in its own environment, which this one has.
+        self.asked = asked_at(root)
+        self.waited_until = 0.0
         self.resources = ResourceWatch()
         self.sampled: dict[str, float] = {}
         self.files = LaterThread(root)
 
     def round(self) -> bool:
-        """Deliver what is there; tells whether there was work or a living writer."""
-        busy, away = False, None
+        """Deliver what is there; tells whether there was work, a living writer, or something that waits for a service.
+
+        One service that is away, and one writer that is held up, hold up nobody else.
+        """
         folder = self.root / "writers"
         names = sorted(path.name for path in folder.iterdir()) if folder.exists() else []
-        for name in names:
-            delivery = self._delivery(folder / name)
-            if self._obstructed(delivery):
-                continue
-            alive = delivery.writer_lives
-            if time.monotonic() < self.paused.get(name, 0.0):
-                continue
-            try:
-                self.calls.patient = delivery.is_patient(UNKNOWN_RUN_S)
-                sent = delivery.round(self.calls)
-                delivery.note_unknown(False)
-                if alive:
-                    self._beat(delivery)
-                    self._send_resources(delivery)
-            except NotYet as error:
-                log.warning("%s", error)
-                delivery.note_unknown(True)
-                self.paused[name] = time.monotonic() + UNKNOWN_PAUSE_S
-                continue
-            except Unavailable as error:
-                # One service that is away holds up nobody who records to another.
-                away = error
-                continue
-            self.files.allow(name)
-            busy = busy or alive or sent > 0
-            if not alive and delivery.finish():
-                del self.deliveries[name]
-                self.resources.forget(name)
-        if away is not None:
-            raise away
-        return busy or self.files.busy()
+        asked = asked_at(self.root)
+        if asked > self.asked:
+            self.asked = asked
+            self.paused.clear()
+            take_settings(self.root)
+        busy = [self._serve(folder / name) for name in names]
+        return any(busy) or self.files.busy()
+
+    def _serve(self, folder: Path) -> bool:
+        """Deliver what one writer left; tells whether there was work, or will be."""
+        name = folder.name
+        delivery = self._delivery(folder)
+        if self._obstructed(delivery):
+            return False
+        if time.monotonic() < self.paused.get(name, 0.0):
+            # Of a run that nobody knows, this process does not stay to hear.
+            return delivery.writer_lives or not (folder / UNKNOWN_NOTE).exists()
+        alive = delivery.writer_lives
+        try:
+            sent = self._deliver(delivery, alive)
+        except FileNotFoundError:
+            if folder.exists():
+                raise
+            # Somebody discarded what waited there.
+            self._forget(name)
+            return False
+        except NotYet as error:
+            self._hold(delivery, error, UNKNOWN_PAUSE_S)
+            delivery.note_unknown(True)
+            return False
+        except BodyRefused as error:
+            self._hold(delivery, error, _REFUSED_PAUSE_S)
+            return True
+        except Refused as error:
+            self._wait_for_service(delivery, error)
+            return True
+        self.files.allow(name)
+        if not alive and delivery.finish():
+            self._forget(name)
+        return alive or sent > 0
+
+    def _forget(self, name: str) -> None:
+        del self.deliveries[name]
+        self.resources.forget(name)
+
+    def _deliver(self, delivery: Delivery, alive: bool) -> int:
+        self.calls.patient = delivery.is_patient(UNKNOWN_RUN_S)
+        sent = delivery.round(self.calls)
+        delivery.note_unknown(False)
+        delivery.note_obstruction(None)
+        if alive:
+            self._beat(delivery)
+            self._send_resources(delivery)
+        return sent
+
+    def _hold(self, delivery: Delivery, error: Unavailable, pause_s: float) -> None:
+        """One writer is held up by what the service, or a proxy before it, said of its records."""
+        log.warning("%s", error)
+        delivery.note_obstruction(error, pause_s)
+        self.paused[delivery.folder.name] = time.monotonic() + pause_s
+
+    def _wait_for_service(self, delivery: Delivery, error: Refused) -> None:
+        """Everything that goes to a service waits until that is tried again; said in the log once a try."""
+        if error.until != self.waited_until:
+            self.waited_until = error.until
+            log.warning("%s Trying again in about %.1f s.", error, max(0.0, error.until - time.monotonic()))
+        self.paused[delivery.folder.name] = error.until
 
     def _delivery(self, folder: Path) -> Delivery:
         if folder.name not in self.deliveries:
@@ -129,21 +174,14 @@ class Sender:
             raise
 
     def work(self, lock: int, until_idle_s: float = IDLE_S) -> None:
-        """Go on until nothing was to do for a while; waits longer and longer while a service is away."""
-        idle_since, backoff = time.monotonic(), _BACKOFF_S[0]
+        """Go on until nothing was to do for a while."""
+        idle_since = time.monotonic()
         while time.monotonic() - idle_since < until_idle_s and still_ours(self.root, lock):
             try:
                 busy = self.round()
-                backoff = _BACKOFF_S[0]
-            except Unavailable as error:
-                log.warning("%s Trying again in about %.1f s.", error, backoff)
-                time.sleep(backoff * random.uniform(0.5, 1.0))
-                backoff = min(backoff * 1.6, _BACKOFF_S[1])
-                idle_since = time.monotonic()
-                continue
             except Exception:
                 log.exception("a round failed")
-                time.sleep(_BACKOFF_S[1])
+                time.sleep(_FAILED_PAUSE_S)
                 continue
             if busy:
                 idle_since = time.monotonic()
