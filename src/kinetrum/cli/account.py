@@ -17,6 +17,7 @@ def add_commands(commands: Any) -> None:
     connect.add_argument("url", metavar="URL")
     connect.add_argument("--token", help="a client token; '-' reads it from standard input; without it you sign in")
     connect.add_argument("--project", help="the project that references without one mean")
+    connect.add_argument("--ca", metavar="FILE", help="certificates (PEM) to trust there, besides the system's")
     connect.set_defaults(run=_connect)
     whoami = commands.add_parser("whoami", help="say who you are, and where")
     whoami.add_argument("--json", action="store_true")
@@ -74,25 +75,37 @@ def _connect(given: argparse.Namespace) -> int:
     from kinetrum.client import connection
     from kinetrum.client.http import Service, path_of
     from kinetrum.client.sign_in import token_by_sign_in
+    from kinetrum.client.transport import check_ca
 
     url = connection.check_url(given.url)
-    known = connection.saved()["connections"].get(url, {}).get("token")
+    entry = connection.saved()["connections"].get(url, {})
+    known, ca = entry.get("token"), check_ca(given.ca) if given.ca else entry.get("ca")
     token = given.token or os.environ.get("KINETRUM_TOKEN") or known
     if token == "-":
         token = _secret_from_input("Token")
     if not token:
         name = input("Name: ") if sys.stdin.isatty() else sys.stdin.readline().strip()
-        token = token_by_sign_in(url, name, _secret_from_input("Password"))
-    service = Service(url, token)
+        token = token_by_sign_in(url, name, _secret_from_input("Password"), ca)
+    service = Service(url, token, ca=ca)
     try:
         me = service.get("/session")
         if given.project:
             service.get(path_of("projects", given.project))
     finally:
         service.close()
-    before = connection.save(url, token, given.project)
+    before = connection.save(url, token, given.project, ca=ca)
     print(f"Connected to {url} as {me['full_name']}." + (f" Before: {before}" if before else ""))
+    tell_waiting(url)
     return 0
+
+
+def tell_waiting(url: str) -> None:
+    """Say what was recorded before this service was known and goes there now."""
+    from kinetrum.client.session import told_waiting
+
+    waiting = told_waiting(url)
+    if waiting:
+        output.note(f"{waiting} that waited here go there now; see 'kinetrum spool'.")
 
 
 def _session(project: str | None = None) -> Any:

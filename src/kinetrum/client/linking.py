@@ -139,7 +139,7 @@ def record_generated_files(recorder: Recorder, found: Sequence[Found], name: str
 def _send_now(recorder: Recorder, found: Sequence[Found], name: str) -> list[list[Any]]:
     """Send large files while the call waits. Where the service is away they are read where they lie, later."""
     from kinetrum.client.fingerprints import Fingerprints
-    from kinetrum.client.http import Service
+    from kinetrum.client.routes import Routes
     from kinetrum.client.uploads import upload_missing
 
     memory = Fingerprints()
@@ -147,11 +147,11 @@ def _send_now(recorder: Recorder, found: Sequence[Found], name: str) -> list[lis
         prints = memory.all_of([file.source for file in found])
     finally:
         memory.close()
-    place = json.loads((recorder.writer.root / "destinations" / f"{recorder.address['to']}.json").read_text())
-    service = Service(place["url"], place["token"])
+    routes = Routes(recorder.writer.root, None)
     try:
         sources = {known.sha256: file.source for known, file in zip(prints, found, strict=True)}
-        upload_missing(service, recorder.address["project"], sources)
+        project = recorder.address["project"]
+        routes.run(recorder.address["to"], lambda service: upload_missing(service, project, sources))
     except KinetrumError as error:
         warnings.warn(
             f"{name} is too large to be copied, and could not be sent now ({error}). It is sent later from where it "
@@ -159,7 +159,7 @@ def _send_now(recorder: Recorder, found: Sequence[Found], name: str) -> list[lis
             stacklevel=6,
         )
     finally:
-        service.close()
+        routes.close()
     return [
         [str(file.source), file.path, known.size, known.sha256, known.modified_ns // 1000]
         for file, known in zip(found, prints, strict=True)

@@ -7,6 +7,7 @@ import socket
 import httpx
 
 from kinetrum.client.http import API, error_of
+from kinetrum.client.transport import open_client, why_unreached
 from kinetrum.core.errors import Unavailable
 
 
@@ -19,10 +20,13 @@ def _make_token(client: httpx.Client, name: str, headers: dict[str, str]) -> htt
     return made
 
 
-def token_by_sign_in(url: str, name: str, password: str) -> str:
-    """Sign in once, make a token named after this machine, and sign out; returns the token."""
+def token_by_sign_in(url: str, name: str, password: str, ca: str | None = None) -> str:
+    """Sign in once, make a token named after this machine, and sign out; returns the token.
+
+    `ca` names a file of certificates to trust besides the system's.
+    """
     host = "".join(c if c.isascii() and (c.isalnum() or c in "._-") else "-" for c in socket.gethostname().lower())
-    with httpx.Client(base_url=url + API, trust_env=False, timeout=30) as client:
+    with open_client(url + API, httpx.Timeout(30.0), {}, ca) as client:
         try:
             opened = client.post("/session", json={"name": name, "password": password})
             if opened.status_code >= 400:
@@ -31,7 +35,7 @@ def token_by_sign_in(url: str, name: str, password: str) -> str:
             made = _make_token(client, f"from-{host}"[:90], headers)
             client.delete("/session", headers=headers)
         except httpx.HTTPError as error:
-            raise Unavailable(f"The service at {url} was not reached ({error}).") from error
+            raise Unavailable(why_unreached(url, error)) from error
     if made.status_code >= 400:
         raise error_of(made)
     return str(made.json()["secret"])

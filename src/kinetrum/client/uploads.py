@@ -11,7 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
-from kinetrum.client.http import Service, path_of
+from kinetrum.client.http import BodyRefused, Service, path_of
 from kinetrum.client.ticks import Tick, in_turn
 from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, Unavailable
 
@@ -90,14 +90,27 @@ def _send_together(service: Service, project: str, part: list[tuple[str, Path]],
         raw.write(content + bytes(-len(content) % 512))
         sizes += len(content)
     raw.write(bytes(1024))
+    body = raw.getvalue()
+    if len(body) > (service.body_limit or len(body)):
+        _send_each(service, project, part, tell)
+        return
     try:
         service.call(
-            "POST", path_of("projects", project, "blobs"), content=raw.getvalue(),
+            "POST", path_of("projects", project, "blobs"), content=body,
             headers={"Content-Type": "application/x-tar"}, timeout=600,
         )  # fmt: skip
+    except BodyRefused:
+        service.note_body_refused(len(body))
+        _send_each(service, project, part, tell)
+        return
     except Damaged as error:
         raise _changed(part[0][1]) from error
     tell(sizes)
+
+
+def _send_each(service: Service, project: str, part: list[tuple[str, Path]], tell: Tick) -> None:
+    for sha256, source in part:
+        _send_one(service, project, sha256, source, tell)
 
 
 def _changed(source: Path) -> InvalidInput:
@@ -108,19 +121,37 @@ def _send_one(service: Service, project: str, sha256: str, source: Path, tell: T
     path = path_of("projects", project, "blobs", sha256)
     size = source.stat().st_size
     try:
-        if size < _RESUMED_FROM:
-            headers = {"Content-Type": "application/octet-stream", "Content-Length": str(size)}
-            service.call("PUT", path, content=_pieces(source, 0, size, tell), headers=headers, timeout=600)
-        else:
+        if size >= min(_RESUMED_FROM, service.body_limit or _RESUMED_FROM) or not _sent_whole(
+            service, path, source, size, tell
+        ):
             _send_resumed(service, path, source, size, tell)
     except Damaged as error:
         raise _changed(source) from error
 
 
-def _pieces(source: Path, offset: int, size: int, tell: Tick) -> Iterator[bytes]:
+def _sent_whole(service: Service, path: str, source: Path, size: int, tell: Tick) -> bool:
+    """Send a small file in one body; tells whether no proxy refused it as too large."""
+    headers = {"Content-Type": "application/octet-stream", "Content-Length": str(size)}
+    told = 0
+
+    def counted(count: int) -> None:
+        nonlocal told
+        told += count
+        tell(count)
+
+    try:
+        service.call("PUT", path, content=_pieces(source, 0, size, counted), headers=headers, timeout=600)
+    except BodyRefused:
+        service.note_body_refused(size)
+        tell(-told)
+        return False
+    return True
+
+
+def _pieces(source: Path, offset: int, length: int, tell: Tick) -> Iterator[bytes]:
     with source.open("rb", buffering=0) as file:
         file.seek(offset)
-        left = size - offset
+        left = length
         while left > 0:
             piece = file.read(min(_PIECE, left))
             if not piece:
@@ -131,7 +162,10 @@ def _pieces(source: Path, offset: int, size: int, tell: Tick) -> Iterator[bytes]
 
 
 def _send_resumed(service: Service, path: str, source: Path, size: int, tell: Tick) -> None:
-    """Send from where the service has it; a broken connection is taken up again as long as it gets on."""
+    """Send from where the service has it; a broken connection is taken up again as long as it gets on.
+
+    Where a proxy refuses bodies of this size, the file goes in parts that it takes.
+    """
     told, tries, last = 0, 0, -1
 
     def counted(count: int) -> None:
@@ -150,18 +184,36 @@ def _send_resumed(service: Service, path: str, source: Path, size: int, tell: Ti
         tries = 0 if offset > last else tries + 1
         last = offset
         counted(offset - told)
-        headers = {
-            "Content-Type": "application/octet-stream", "Content-Length": str(size - offset),
-            "Upload-Offset": str(offset), "Upload-Length": str(size),
-        }  # fmt: skip
         try:
-            service.call("PATCH", path, content=_pieces(source, offset, size, counted), headers=headers, timeout=600)
+            _send_from(service, path, source, offset, size, counted)
             return
+        except BodyRefused:
+            # The refusal counts for nothing: the next, smaller one may be taken.
+            last = -1
         except (Conflict, Unavailable):
             # Conflict: somebody sends the same bytes just now, and may be done soon.
             if tries >= _TRIES:
                 raise
             time.sleep(min(0.2 * 2**tries, 5.0))
+
+
+def _send_from(service: Service, path: str, source: Path, offset: int, size: int, tell: Tick) -> None:
+    """Send the rest of a file; raises BodyRefused where smaller parts are worth another try."""
+    while True:
+        length = min(size - offset, service.body_limit or size)
+        headers = {
+            "Content-Type": "application/octet-stream", "Content-Length": str(length),
+            "Upload-Offset": str(offset), "Upload-Length": str(size),
+        }  # fmt: skip
+        try:
+            service.call("PATCH", path, content=_pieces(source, offset, length, tell), headers=headers, timeout=600)
+        except BodyRefused as error:
+            if not service.note_body_refused(length):
+                raise Unavailable(str(error)) from error
+            raise
+        offset += length
+        if offset >= size:
+            return
 
 
 def size_of(source: Path) -> int:
