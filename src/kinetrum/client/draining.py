@@ -1,114 +1,73 @@
-"""Waiting for the spool to be delivered, and looking into it."""
+"""Waiting for the spool to be delivered: what was recorded until now, and as long as it is of use."""
 
 from __future__ import annotations
 
-import math
+import os
 import time
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from kinetrum.client.delivery import Delivery
-from kinetrum.client.later import run_of, waiting_files
-from kinetrum.client.segments import HEADER_SIZE, JSON, OUTPUT, POINTS, Record, all_records, find_sealed
+from kinetrum.client.destinations import read_destination
+from kinetrum.client.later import read_later, waiting_files
+from kinetrum.client.obstructions import Obstruction, ask_again
 from kinetrum.client.starting import start_sender
-from kinetrum.core.errors import Unavailable
+from kinetrum.client.undelivered import Behind, file_of, records_behind, standing_in_the_way, undelivered
+from kinetrum.core.errors import KinetrumError, NotSignedIn, Unavailable
 
 _UNKNOWN_S = 5.0
+_PAUSE_S = (0.02, 0.25)
+Wanted = Callable[[str, str], bool]
 
 
-@dataclass(frozen=True)
-class Undelivered:
-    """What one process recorded and the service has not acknowledged."""
+@dataclass
+class Mark:
+    """How far one writer's records have to be delivered: until a place in a segment, and these files."""
 
-    writer: str
-    alive: bool
-    records: int
-    points: int
-    runs: list[str]
-    obstacle: str | None = None
+    folder: Path
+    segment: int = 0
+    offset: int = 0
+    patient: bool = True
+    files: set[str] = field(default_factory=set)
+    runs: set[str] = field(default_factory=set)
+    destinations: set[str] = field(default_factory=set)
+    records: int = 0
 
+    def add(self, behind: Behind) -> None:
+        """One more record has to be delivered."""
+        self.segment, self.offset = behind.segment, behind.record.end
+        name = file_of(behind)
+        if name is not None:
+            self.files.add(name)
+        self._add(behind.run, behind.to, behind.record.count or 1)
 
-def undelivered(root: Path) -> list[Undelivered]:
-    """List writers with undelivered records."""
-    found = []
-    for folder in sorted((root / "writers").glob("*")):
-        waiting = _while_delivered(folder)
-        if waiting is not None and (waiting.records or waiting.points or waiting.obstacle):
-            found.append(waiting)
-    return found
+    def add_file(self, path: Path) -> None:
+        """A record of files has to be delivered that was passed on before."""
+        found = read_later(path)
+        if found is not None:
+            self.files.add(path.stem)
+            self._add(found["run"], found["to"], 1)
 
+    def _add(self, run: str, to: str, count: int) -> None:
+        self.runs.add(run)
+        self.destinations.add(to)
+        self.records += count
 
-def _while_delivered(folder: Path) -> Undelivered | None:
-    """Look again where the sender removed a segment meanwhile: something was acknowledged then."""
-    while folder.exists():
-        try:
-            return _undelivered_of(folder)
-        except FileNotFoundError:
-            continue
-    return None
+    def is_reached(self) -> bool:
+        """Tell whether all of it is acknowledged, or waits for a run that nobody knows and this does not wait with."""
+        if not self.folder.exists():
+            return True
+        delivery = Delivery(self.folder)
+        if not self.patient and _unknown_for_long(delivery):
+            return True
+        if self.segment and (delivery.segment, delivery.offset) < (self.segment, self.offset):
+            return not self.folder.exists()
+        return not any((self.folder / "later" / f"{name}.json").exists() for name in self.files)
 
-
-def _undelivered_of(folder: Path) -> Undelivered:
-    delivery = Delivery(folder)
-    obstacle = delivery.obstacle()
-    later = waiting_files(folder)
-    try:
-        records, points, runs = _count(delivery)
-        records += len(later)
-        runs |= {run for path in later if (run := run_of(path)) is not None}
-    except ValueError:
-        # Of a later format not even the records can be told apart.
-        records, points, runs = 0, 0, set()
-    return Undelivered(folder.name, delivery.writer_lives, records, points, sorted(runs), obstacle)
-
-
-def _count(delivery: Delivery) -> tuple[int, int, set[str]]:
-    records = points = 0
-    runs: set[str] = set()
-    for record, run in _behind(delivery):
-        runs.add(run)
-        if record.kind == POINTS:
-            points += record.count
-        else:
-            records += 1
-    return records, points, runs
-
-
-def _behind(delivery: Delivery) -> Iterator[tuple[Record, str]]:
-    """Yield what waits behind the position, and the run that it belongs to."""
-    shapes: dict[int, str] = {}
-    for path in sorted(delivery.folder.glob("*.seg")):
-        number = int(path.stem)
-        # What was acknowledged is read for its shapes only. Neighbouring points come as one stretch, and the
-        # position may lie within it: what waits is read from the position on.
-        acknowledged = delivery.offset if number == delivery.segment else math.inf if number < delivery.segment else 0
-        for record in _sealed(delivery, path, 0):
-            if record.start >= acknowledged:
-                break
-            _note_shape(record, shapes)
-        if math.isinf(acknowledged):
-            continue
-        for record in _sealed(delivery, path, int(acknowledged)):
-            _note_shape(record, shapes)
-            run = _run_of(record, shapes)
-            if run is not None:
-                yield record, run
-
-
-def _sealed(delivery: Delivery, path: Path, start: int) -> Iterator[Record]:
-    """Yield sealed records, also those behind what a dead writer left unsealed."""
-    at: int | None = start
-    while at is not None:
-        for record in all_records(path, at):
-            yield record
-            at = record.end
-        at = None if delivery.writer_lives else find_sealed(path, max(at, HEADER_SIZE))
-
-
-def _note_shape(record: Record, shapes: dict[int, str]) -> None:
-    if record.kind == JSON and record.data["op"] == "shape":
-        shapes[record.data["shape"]] = record.data["run"]
+    def obstruction(self) -> Obstruction | None:
+        """Return what stood in the way at the last try."""
+        return standing_in_the_way(self.folder, self.destinations)
 
 
 def _unknown_for_long(delivery: Delivery) -> bool:
@@ -119,42 +78,127 @@ def _unknown_for_long(delivery: Delivery) -> bool:
     return not delivery.writer_lives and not delivery.is_patient(_UNKNOWN_S)
 
 
-def _waits(folder: Path, run: str | None) -> bool:
-    """Tell whether a writer's folder holds something undelivered (of one run, if named) that may be delivered here."""
-    try:
-        delivery = Delivery(folder)
-        if delivery.obstacle() is not None or (run is None and _unknown_for_long(delivery)):
-            return False
-        later = waiting_files(folder)
-        if later and (run is None or run in {run_of(path) for path in later}):
-            return True
-        return delivery.pending() and (run is None or any(of == run for _, of in _behind(delivery)))
-    except FileNotFoundError:
-        # The sender removed a segment meanwhile: something was acknowledged; the next look tells what is left.
-        return folder.exists()
+def mark_of(folder: Path, wanted: Wanted, patient: bool = False) -> Mark | None:
+    """Mark what waits in a writer's folder and may be delivered here; None where nothing does."""
+    while folder.exists():
+        mark = Mark(folder, patient=patient)
+        try:
+            delivery = Delivery(folder)
+            if delivery.obstacle() is not None or (not patient and _unknown_for_long(delivery)):
+                return None
+            for path in waiting_files(folder):
+                found = read_later(path)
+                if found is not None and wanted(found["run"], found["to"]):
+                    mark.add_file(path)
+            for behind in records_behind(delivery):
+                if wanted(behind.run, behind.to):
+                    mark.add(behind)
+        except FileNotFoundError:
+            # The sender removed a segment meanwhile: something was acknowledged then.
+            continue
+        return mark if mark.records else None
+    return None
 
 
-def _run_of(record: Record, shapes: dict[int, str]) -> str | None:
-    """Return the run that a record belongs to, None for what only says what others mean."""
-    if record.kind == JSON:
-        return None if record.data["op"] == "shape" else str(record.data["run"])
-    if record.kind == OUTPUT:
-        return str(record.data.run)
-    return shapes.get(record.shape, "?") if record.kind == POINTS else None
+def marks_of(root: Path, wanted: Wanted, patient: bool = False) -> list[Mark]:
+    """Mark what waits in a spool until now, of the runs and destinations that are wanted."""
+    found = [mark_of(folder, wanted, patient) for folder in sorted((root / "writers").glob("*"))]
+    return [mark for mark in found if mark is not None]
 
 
-def drain(root: Path, timeout_s: float, run: str | None = None) -> None:
-    """Wait until everything (of one run, if named) is acknowledged; raises Unavailable after `timeout_s`."""
-    give_up = time.monotonic() + timeout_s
-    pause = 0.02
-    while any(_waits(folder, run) for folder in (root / "writers").glob("*")):
-        if time.monotonic() > give_up:
-            left = [item for item in undelivered(root) if item.obstacle is None and (run is None or run in item.runs)]
-            count = sum(item.records + item.points for item in left)
-            raise Unavailable(
-                f"{count} records were not acknowledged within {timeout_s:.0f} s; they are safe in {root}. "
-                "See 'kinetrum spool list'."
-            )
+def wait_for(root: Path, marks: list[Mark], timeout_s: float, until_obstructed: bool = False) -> list[Mark]:
+    """Wait until marks are reached and return those that were not.
+
+    With `until_obstructed`, what is tried while this waits and does not arrive is not waited for any longer; nor is
+    anything where nobody delivers.
+    """
+    if not marks:
+        return []
+    give_up, pause = time.monotonic() + timeout_s, _PAUSE_S[0]
+    asked = ask_again(root) if any(mark.obstruction() for mark in marks) else time.time()
+    while True:
+        marks = [mark for mark in marks if not mark.is_reached()]
+        if not marks or time.monotonic() > give_up:
+            return marks
+        if until_obstructed and (
+            os.environ.get("KINETRUM_SENDER") == "off" or all(_stands(mark, asked) for mark in marks)
+        ):
+            return marks
         start_sender(root)
         time.sleep(pause)
-        pause = min(pause * 1.5, 0.25)
+        pause = min(pause * 1.5, _PAUSE_S[1])
+
+
+def _stands(mark: Mark, since: float) -> bool:
+    """Tell whether a mark was tried since a moment and something stood in its way."""
+    found = mark.obstruction()
+    if found is None or found.tried_at < since:
+        return False
+    # The beginning of a run may come from another process of this machine, a moment later.
+    return found.kind != "unknown-run" or found.tried_at - found.since > _UNKNOWN_S
+
+
+def drain(root: Path, timeout_s: float, run: str | None = None, *, until_obstructed: bool = False) -> None:
+    """Wait until everything recorded until now (of one run, if named) is acknowledged.
+
+    Raises NotSignedIn or Unavailable after `timeout_s`, with what stands in the way; with `until_obstructed`, as soon
+    as something does.
+    """
+    marks = marks_of(root, lambda of, _: run is None or of == run, patient=run is not None)
+    left = wait_for(root, marks, timeout_s, until_obstructed)
+    if left:
+        raise not_arrived(root, left, timeout_s)
+
+
+def not_arrived(root: Path, left: list[Mark], timeout_s: float) -> KinetrumError:
+    """Return the error that tells what was not acknowledged, and why."""
+    found = _first_obstruction(left)
+    kind = NotSignedIn if found is not None and found.kind == "not-signed-in" else Unavailable
+    were = f"{_counted(root, left)} not acknowledged"
+    if found is not None:
+        return kind(f"{were}: {found.reason} They are safe in {root}; see 'kinetrum spool'.")
+    return kind(f"{were} within {timeout_s:.0f} s{_if_off()}. They are safe in {root}; see 'kinetrum spool'.")
+
+
+def told_left(root: Path, left: list[Mark]) -> str:
+    """Say in one line what was not delivered, and why."""
+    found = _first_obstruction(left)
+    why = f": {found.reason}" if found is not None else f"{_if_off() or '; delivery goes on'}."
+    return f"{_counted(root, left)} not delivered yet{why} 'kinetrum spool' shows more."
+
+
+def _counted(root: Path, left: list[Mark]) -> str:
+    names = {mark.folder.name for mark in left}
+    now = [item for item in undelivered(root) if item.writer in names]
+    count = sum(item.records + item.points for item in now) or sum(mark.records for mark in left)
+    runs = len(set().union(*(mark.runs for mark in left)))
+    records = "1 record of" if count == 1 else f"{count} records of"
+    return f"{records} {runs} {'run' if runs == 1 else 'runs'} {'was' if count == 1 else 'were'}"
+
+
+def _first_obstruction(left: list[Mark]) -> Obstruction | None:
+    return next(filter(None, (mark.obstruction() for mark in left)), None)
+
+
+def _if_off() -> str:
+    return "; KINETRUM_SENDER=off keeps them here" if os.environ.get("KINETRUM_SENDER") == "off" else ""
+
+
+def goes_to(root: Path, url: str) -> Wanted:
+    """Return what tells whether records go to a service now."""
+    known: dict[str, bool] = {}
+
+    def tell(_: str, to: str) -> bool:
+        if to not in known:
+            known[to] = url in addresses_now(root, to)
+        return known[to]
+
+    return tell
+
+
+def addresses_now(root: Path, name: str) -> set[str]:
+    """Return where a destination's records would be sent now; nothing where no service is known."""
+    try:
+        return {address for address, _ in read_destination(root, name).targets(root)}
+    except Unavailable:
+        return set()
