@@ -16,7 +16,7 @@ import pytest
 
 import kinetrum
 from kinetrum.client.draining import drain
-from tests.conftest import Project, senders_of, stop_sender, wait_for
+from tests.conftest import Project, ended, senders_of, stop_sender, wait_for
 
 pytestmark = pytest.mark.usefixtures("catching")
 KINETRUM = [sys.executable, "-m", "kinetrum.cli.main"]
@@ -165,7 +165,7 @@ def test_what_is_wrong_is_said_before_anything_runs(work: Path, words: list[str]
 def begun_tracking(*words: str) -> subprocess.Popen[str]:
     process = subprocess.Popen(
         [*KINETRUM, "track", "--grace", "1", "--", *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
-        env=os.environ | {"PYTHONUNBUFFERED": "1"},
+        env=os.environ | {"PYTHONUNBUFFERED": "1", "PYTHONFAULTHANDLER": "1"},
     )  # fmt: skip
     assert process.stdout is not None
     assert process.stdout.readline() == "ready\n"
@@ -181,7 +181,7 @@ print("ready"); time.sleep(40)
 """
     process = begun_tracking(sys.executable, "-c", script, str(int(number)))
     process.send_signal(number)
-    out, err = process.communicate(timeout=40)
+    out, err = ended(process, 40)
     assert (process.returncode, out) == (5, "got it\n")
     expected = "failed" if number == signal.SIGUSR1 else "stopped"
     assert told(err).status == expected
@@ -191,7 +191,7 @@ def test_a_command_that_takes_no_notice_is_killed_after_its_grace(work: Path) ->
     script = "import signal, time\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\nprint('ready'); time.sleep(60)"
     process = begun_tracking(sys.executable, "-c", script)
     process.terminate()
-    _, err = process.communicate(timeout=40)
+    _, err = ended(process, 40)
     run = told(err)
     assert (process.returncode, run.status) == (137, "stopped")
     assert "took no notice of SIGTERM" in (run.reason or "")

@@ -15,8 +15,9 @@ import numpy as np
 import pytest
 
 import kinetrum
-from kinetrum.client.draining import drain, undelivered
+from kinetrum.client.draining import drain
 from kinetrum.client.refused import set_aside
+from kinetrum.client.undelivered import undelivered
 from kinetrum.core import errors
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
@@ -333,7 +334,7 @@ def test_connections_are_found_in_the_agreed_order(
 ) -> None:
     from kinetrum.client.connection import find_connection, save
 
-    def found(**arguments: Any) -> tuple[str, str, str]:
+    def found(**arguments: Any) -> tuple[str | None, str, str]:
         connection = find_connection(**arguments)
         return connection.url, connection.project, connection.experiment
 
@@ -343,7 +344,7 @@ def test_connections_are_found_in_the_agreed_order(
         monkeypatch.delenv(key)
     with pytest.raises(errors.Unavailable, match="kinetrum up"):
         find_connection()
-    assert found(needs_service=False) == ("http://127.0.0.1:7373", "main", "scratch")
+    assert found(needs_service=False) == (None, "main", "scratch")
     save("http://saved:1", "t", "saved-project")
     assert found() == ("http://saved:1", "saved-project", "scratch")
     assert find_connection().token == "t"

@@ -10,11 +10,12 @@ from typing import Any
 import pytest
 
 import kinetrum
-from kinetrum.client.draining import drain, undelivered
+from kinetrum.client.draining import drain
 from kinetrum.client.http import Service
-from kinetrum.client.later import FILE_RECORDS, put_later, run_of, waiting_files
+from kinetrum.client.later import FILE_RECORDS, put_later, read_later, waiting_files
 from kinetrum.client.linking import LISTED_FROM
 from kinetrum.client.refused import send_again, set_aside
+from kinetrum.client.undelivered import undelivered
 from tests.cli.test_commands import Out, run
 from tests.conftest import Project, run_script, stop_sender
 
@@ -117,12 +118,12 @@ def test_records_for_later_keep_their_order_and_their_name(tmp_path: Path) -> No
         put_later(tmp_path, f"{at:04d}", {"op": "generated", "run": f"run-{at}", "to": {}})
     put_later(tmp_path, "0001", {"op": "generated", "run": "run-1", "to": {}})
     found = waiting_files(tmp_path)
-    assert [run_of(path) for path in found] == ["run-0", "run-1", "run-2"]
+    assert [(read_later(path) or {})["run"] for path in found] == ["run-0", "run-1", "run-2"]
     # A part that was cut off in the writing is not taken for a record.
     (tmp_path / "later" / "0003.part").write_text('{"op": ')
     assert waiting_files(tmp_path) == found
     found[0].unlink()
-    assert run_of(found[0]) is None
+    assert read_later(found[0]) is None
     assert {"used", "generated"} <= FILE_RECORDS
 
 

@@ -8,7 +8,8 @@ import sys
 from pathlib import Path
 
 import kinetrum
-from kinetrum.client.draining import drain, undelivered
+from kinetrum.client.draining import drain
+from kinetrum.client.undelivered import undelivered
 from kinetrum.places import spare_spool_folder
 from tests.conftest import Project, wait_for
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import os
 import sys
 import warnings
@@ -24,6 +25,7 @@ from kinetrum.cli import (
     room,
     runs,
     shell,
+    spool,
     tables,
     track,
     transfer,
@@ -71,7 +73,7 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
     for module in (
         instance, account, track, shell, runs, look, compare, tables, plots, results, describe, data, registry, gates,
-        history, room, transfer,
+        history, room, transfer, spool,
     ):  # fmt: skip
         module.add_commands(commands)
     return parser
@@ -86,6 +88,14 @@ def _show_warning(message: Warning | str, category: type[Warning], *place: Any, 
 
 
 _show_with_place = warnings.showwarning
+
+
+def _waiting(given: argparse.Namespace) -> contextlib.AbstractContextManager[None]:
+    if not getattr(given, "waits_to_the_end", False):
+        return contextlib.nullcontext()
+    from kinetrum.client.session import waiting_to_the_end
+
+    return waiting_to_the_end()
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -104,7 +114,8 @@ def main(arguments: list[str] | None = None) -> int:
     try:
         with warnings.catch_warnings():
             warnings.showwarning = _show_warning
-            status = int(given.run(given) or 0)
+            with _waiting(given):
+                status = int(given.run(given) or 0)
         sys.stdout.flush()
     except KinetrumError as error:
         print(f"kinetrum {given.command}: {error}", file=sys.stderr)

@@ -116,12 +116,13 @@ def _text_pair(text: str) -> tuple[str, str]:
 
 
 def _begin(given: argparse.Namespace) -> int:
-    from kinetrum.client import endings, spool
+    from kinetrum.client import endings, exit_report, spool
     from kinetrum.client.addresses import keep_address
     from kinetrum.client.beginning import begin
     from kinetrum.client.caught import parts_left_out
 
     spool.use_small_segments()
+    exit_report.be_silent()
     # What this process is told of itself says nothing of the run: the shell's command is not known.
     left_out = parts_left_out(given.leave_out) | {"command", "packages", "resources", "output"}
     run = begin(
@@ -140,7 +141,7 @@ def _begin(given: argparse.Namespace) -> int:
 
 def _run_of(given: argparse.Namespace) -> Any:
     """Return the run that is meant, joined; of one begun on this machine nothing waits for the service."""
-    from kinetrum.client import spool
+    from kinetrum.client import exit_report, spool
     from kinetrum.client.addresses import known_address, named_run
     from kinetrum.client.beginning import attach
     from kinetrum.client.run import Run
@@ -148,6 +149,8 @@ def _run_of(given: argparse.Namespace) -> Any:
     from kinetrum.core.ids import is_id
 
     spool.use_small_segments()
+    # One of many short commands: the last one of the run tells.
+    exit_report.be_silent()
     ref = named_run(given.of_run)
     address = known_address(spool.current_writer().root, ref) if is_id(ref) else None
     if address is None:
@@ -209,11 +212,12 @@ def _activity(given: argparse.Namespace) -> int:
 
 
 def _end(given: argparse.Namespace) -> int:
-    from kinetrum.client import spool
+    from kinetrum.client import exit_report, spool
     from kinetrum.client.addresses import forget_address
     from kinetrum.core.ids import is_id
 
     run = _run_of(given)
+    exit_report.be_quick()
     if given.failed is not None:
         run.end("failed", given.failed)
     elif given.stopped is not None:

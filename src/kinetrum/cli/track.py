@@ -110,13 +110,14 @@ def _run(given: argparse.Namespace, words: list[str]) -> int:
 
 
 def _begin(given: argparse.Namespace) -> tuple[Any, frozenset[str]]:
-    from kinetrum.client import endings
+    from kinetrum.client import endings, exit_report
     from kinetrum.client.addresses import keep_address
     from kinetrum.client.beginning import begin
     from kinetrum.client.caught import parts_left_out
     from kinetrum.client.spool import current_writer
 
     left_out = parts_left_out(given.leave_out)
+    exit_report.be_silent()
     # What surrounds this process is not what surrounds the command; that is looked at apart.
     run = begin(
         given.experiment, output=False, leave_out=left_out | {"command", "packages", "code", "job", "output"},
@@ -132,15 +133,16 @@ def _environment(run: Any, given: argparse.Namespace) -> dict[str, str]:
     from kinetrum.client.connection import find_connection
 
     connection = find_connection(None, given.project, given.experiment, needs_service=False)
-    return os.environ | {
-        "KINETRUM_RUN": run.id, "KINETRUM_URL": connection.url, "KINETRUM_PROJECT": run.project,
-        "KINETRUM_EXPERIMENT": run.experiment,
-    }  # fmt: skip
+    told = {"KINETRUM_RUN": run.id, "KINETRUM_PROJECT": run.project, "KINETRUM_EXPERIMENT": run.experiment}
+    if connection.url is not None and connection.instance is None:
+        told["KINETRUM_URL"] = connection.url
+    return os.environ | told
 
 
 def _say_where(run: Any, status: str, problems: list[str]) -> None:
     from kinetrum.cli.output import clean
     from kinetrum.client.addresses import forget_address
+    from kinetrum.client.draining import drain
     from kinetrum.client.session import open_session
     from kinetrum.client.spool import current_writer
     from kinetrum.core.errors import KinetrumError
@@ -149,7 +151,7 @@ def _say_where(run: Any, status: str, problems: list[str]) -> None:
     for text in problems:
         print(f"kinetrum: problem: {clean(text)}", file=sys.stderr)
     try:
-        run.flush(_WAIT_S)
+        drain(current_writer().root, _WAIT_S, run.id, until_obstructed=True)
         session = open_session(run.project, wait=False)
         reference = session.service.get(f"/projects/{run.project}/runs/{run.id}")["reference"]
     except KinetrumError as error:

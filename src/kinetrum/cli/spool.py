@@ -1,0 +1,209 @@
+"""`spool`: what this machine recorded and no service has acknowledged, why, and what becomes of it."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kinetrum.cli import output
+from kinetrum.core.errors import InvalidInput, NotFound
+
+if TYPE_CHECKING:
+    from kinetrum.client.undelivered import Undelivered
+
+_SEND_S = 120.0
+_ABOUT = """\
+What this machine recorded and no service has acknowledged: where it goes, why it does not arrive, since when, and
+when it is tried next.
+
+  kinetrum spool                                       see what waits
+  kinetrum spool send                                  wait until it is delivered
+  kinetrum spool send --refused                        try once more what a service refused
+  kinetrum spool redirect --to http://bench-2:7373     let what cannot be delivered go elsewhere
+  kinetrum spool discard                               delete what a service refused
+  kinetrum spool discard --waiting --yes               delete what cannot be delivered
+"""
+
+
+def add_commands(commands: Any) -> None:
+    """Add this command to the parser."""
+    spool = commands.add_parser(
+        "spool", help="what this machine recorded and the service has not acknowledged, and why",
+        description=_ABOUT, formatter_class=argparse.RawDescriptionHelpFormatter,
+    )  # fmt: skip
+    spool.add_argument(
+        "act",
+        nargs="?",
+        choices=["list", "send", "redirect", "discard"],
+        default="list",
+        help="list what waits (without a word), deliver it now, let it go elsewhere, or delete it",
+    )
+    spool.add_argument("--refused", action="store_true", help="with send: try once more what was set aside")
+    spool.add_argument("--from-host", metavar="HOST", help="with send: deliver here what a host that is gone recorded")
+    spool.add_argument("--to", metavar="URL", help="with redirect: the service; without it, the one that you read from")
+    spool.add_argument("--of", metavar="URL", help="with redirect and discard: only what was meant for this address")
+    spool.add_argument("--waiting", action="store_true", help="with discard: what waits, not what was refused")
+    spool.add_argument("--yes", action="store_true", help="with discard --waiting: do it; it cannot be taken back")
+    spool.add_argument("--json", action="store_true", help="print everything that is known, as JSON")
+    spool.set_defaults(run=_spool)
+
+
+def _spool(given: argparse.Namespace) -> int:
+    allowed = {"list": (), "send": ("refused", "from_host"), "redirect": ("to", "of"),
+               "discard": ("of", "waiting", "yes")}  # fmt: skip
+    for option in ("refused", "from_host", "to", "of", "waiting", "yes"):
+        if getattr(given, option) and option not in allowed[given.act]:
+            raise InvalidInput(f"--{option.replace('_', '-')} does not go with 'spool {given.act}'; see --help.")
+    act = {"list": _list, "send": _send, "redirect": _redirect, "discard": _discard}[given.act]
+    return act(given)
+
+
+def _list(given: argparse.Namespace) -> int:
+    from dataclasses import asdict
+
+    from kinetrum.client.refused import set_aside
+    from kinetrum.client.undelivered import undelivered
+    from kinetrum.places import spool_folders
+
+    waiting = [(root, item) for root in spool_folders() for item in undelivered(root)]
+    refused = [item for root in spool_folders() for item in set_aside(root)]
+    if given.json:
+        output.print_json({"waiting": [asdict(item) for _, item in waiting], "set_aside": refused})
+        return 0
+    if waiting:
+        rows = [[item.writer[-12:], "recording" if item.alive else "ended", str(item.records), str(item.points),
+                 ", ".join(run[-10:] for run in item.runs[:4]), ", ".join(item.addresses)]
+                for _, item in waiting]  # fmt: skip
+        output.print_table(["writer", "", "records", "points", "runs", "to"], rows)
+    else:
+        print("Nothing waits.")
+    for line in dict.fromkeys(_reason(root, item) for root, item in waiting):
+        if line:
+            print(output.paint(output.clean(line), "bad"))
+    for aside in refused:
+        record = aside["record"]
+        text = f"set aside: {record['op']} of run {record['run'][-10:]}: {output.clean(aside['reason'])}"
+        print(output.paint(text, "bad"))
+    return 0
+
+
+def _reason(root: Path, item: Undelivered) -> str | None:
+    """Say why what one process recorded does not arrive; None where it is on its way."""
+    import os
+
+    from kinetrum import locks
+    from kinetrum.client.starting import sender_lock
+
+    if item.obstacle:
+        return f"left alone: {item.writer[-12:]}: {item.obstacle}"
+    if os.environ.get("KINETRUM_SENDER") == "off":
+        return "KINETRUM_SENDER=off: nothing is delivered from here; without it, 'kinetrum spool send' does."
+    if item.obstruction is None:
+        return None
+    found = item.obstruction
+    where = f"to {', '.join(item.addresses)}: " if not any(place in found.reason for place in item.addresses) else ""
+    if locks.is_held(sender_lock(root)):
+        after = max(0.0, found.next_try - time.time())
+        following = f"next try in {after:.0f} s" if after >= 1 else "tried again now"
+    else:
+        following = "tried again with the next 'kinetrum spool send' or recording"
+    return f"{where}{found.reason} Since {_moment(found.since)}; {following}."
+
+
+def _moment(seconds: float) -> str:
+    from datetime import datetime
+
+    then, now = datetime.fromtimestamp(seconds), datetime.now()
+    return then.strftime("%H:%M:%S" if then.date() == now.date() else "%Y-%m-%d %H:%M")
+
+
+def _send(given: argparse.Namespace) -> int:
+    from kinetrum.client.calls import RunCalls
+    from kinetrum.client.delivery import Delivery
+    from kinetrum.client.draining import drain
+    from kinetrum.client.refused import send_again
+    from kinetrum.client.session import offer_token
+    from kinetrum.places import spool_folders
+
+    if given.from_host:
+        folders = [path for root in spool_folders() for path in (root / "writers").glob("*")]
+        if not [path for path in folders if Delivery(path).adopt(given.from_host)]:
+            raise NotFound(f"Nothing in the spool was recorded on {given.from_host}; see 'kinetrum spool list'.")
+    for root in spool_folders():
+        offer_token(root)
+        drain(root, _SEND_S, until_obstructed=True)
+    print("Everything is delivered.")
+    if given.refused:
+        for root in spool_folders():
+            calls = RunCalls(root)
+            try:
+                taken, refused = send_again(root, calls)
+            finally:
+                calls.close()
+            if taken or refused:
+                print(f"{taken} of what was set aside were taken now, {refused} were refused again.")
+    return 0
+
+
+def _redirect(given: argparse.Namespace) -> int:
+    from kinetrum.client.connection import check_url, find_connection
+    from kinetrum.client.redirecting import redirect
+    from kinetrum.client.starting import start_sender
+    from kinetrum.places import spool_folders
+
+    connection = find_connection(check_url(given.to) if given.to else None)
+    of = check_url(given.of) if given.of else None
+    found = []
+    for root in spool_folders():
+        part = redirect(root, connection, of)
+        found += part
+        if part:
+            start_sender(root)
+    if given.json:
+        from dataclasses import asdict
+
+        output.print_json({"to": connection.url, "redirected": [asdict(item) for item in found]})
+    elif found:
+        places = ", ".join(sorted({place for item in found for place in item.addresses}))
+        print(f"{_counted(found)} go to {connection.url} from now on, and not to {places}.")
+    else:
+        meant = f"for {of}" if of else f"that cannot be delivered and does not go to {connection.url} already"
+        print(f"Nothing waits {meant}.")
+    return 0
+
+
+def _discard(given: argparse.Namespace) -> int:
+    from kinetrum.client.connection import check_url
+    from kinetrum.client.redirecting import discard_waiting
+    from kinetrum.client.refused import discard
+    from kinetrum.places import spool_folders
+
+    if not given.waiting:
+        if given.of or given.yes:
+            raise InvalidInput("--of and --yes go with 'spool discard --waiting'.")
+        count = sum(discard(root) for root in spool_folders())
+        print(f"{count} refused {'record' if count == 1 else 'records'} deleted.")
+        return 0
+    of = check_url(given.of) if given.of else None
+    found = [item for root in spool_folders() for item in discard_waiting(root, of, only_tell=not given.yes)]
+    if given.json:
+        from dataclasses import asdict
+
+        output.print_json({"discarded": given.yes, "waiting": [asdict(item) for item in found]})
+    elif not found:
+        print("Nothing waits that cannot be delivered; what still records is left alone.")
+    elif given.yes:
+        print(f"{_counted(found)} deleted.")
+    else:
+        print(f"{_counted(found)} would be deleted.")
+        output.note("Nothing was changed. Add --yes to do it; it cannot be taken back.")
+    return 0
+
+
+def _counted(items: Sequence[Undelivered]) -> str:
+    records = sum(item.records + item.points for item in items)
+    runs = len({run for item in items for run in item.runs})
+    return f"{records} {'record' if records == 1 else 'records'} of {runs} {'run' if runs == 1 else 'runs'}"
