@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import warnings
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
 import kinetrum
@@ -152,6 +154,70 @@ def test_a_refused_measure_where_a_segment_turns_over(alone: Path, monkeypatch: 
         kept.append(number)
     run.end()
     assert measured(alone) == [(number, {"loss": float(number)}) for number in kept]
+
+
+def test_nested_metrics_stand_below_their_name(alone: Path) -> None:
+    run = kinetrum.begin("e")
+    for number in range(3):
+        run.measure({"val": {"loss": number, "by": {"hail": np.array([[0.5]])}}, "lr": np.float32(2)})
+    run.measure({"val/loss": 9})
+    run.measure({"val": {"loss": 10}}, step=40)
+    run.measure({"val": {"loss": 11}})
+    for wrong in ({"val": {"loss": "x"}}, {"val": {"loss": np.arange(2)}}, {"val": {3: 1}}, {"a": {"b": 1}, "a/b": 2}):
+        with pytest.raises(InvalidInput):
+            run.measure(wrong)
+    run.measure({"val": {"loss": 12}})
+    assert run.metrics == {"val/loss": 12.0, "val/by/hail": 0.5, "lr": 2.0}
+    run.end()
+    whole = {"val/by/hail": 0.5, "lr": 2.0}
+    assert measured(alone) == [
+        *[(number, {"val/loss": float(number), **whole}) for number in range(3)],
+        *[(step, {"val/loss": float(value)}) for step, value in ((3, 9), (40, 10), (41, 11), (42, 12))],
+    ]
+
+
+class Graded:
+    """A number with a gradient, which warns where it is taken for a number as it is."""
+
+    requires_grad, shape = True, ()
+
+    def __float__(self) -> float:
+        warnings.warn("Converting a tensor with requires_grad=True to a scalar", stacklevel=2)
+        return 0.5
+
+    def item(self) -> float:
+        return 0.5
+
+
+def test_tensors_lose_their_gradient_without_a_word(alone: Path) -> None:
+    run = kinetrum.begin("e")
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        run.measure(loss=Graded(), lr=1)
+        run.measure(loss=Graded(), lr=1)
+        run.result(last=Graded())
+    assert run.results == {"last": 0.5}
+    run.end()
+    assert measured(alone) == [(number, {"loss": 0.5, "lr": 1.0}) for number in range(2)]
+
+
+def test_results_of_arrays_and_of_what_is_nested(alone: Path) -> None:
+    run = kinetrum.begin("e")
+    run.result({"cv": {"scores": np.array([0.5, 0.75]), "best": np.array([0.75])}, "named": "x"}, grid=[[1, 2], [3, 4]])
+    assert run.results == {"cv/scores": [0.5, 0.75], "cv/best": 0.75, "named": "x", "grid": [[1, 2], [3, 4]]}
+    for wrong in (np.zeros(1_001), object(), {"a": object()}):
+        with pytest.raises(InvalidInput):
+            run.result(wrong=wrong)
+    run.end()
+
+
+def test_settings_without_a_plain_form_are_told_once(alone: Path) -> None:
+    with pytest.warns(UserWarning, match=r"The values of 'a', 'b.c' have no plain form") as told:
+        run = kinetrum.begin("e", params={"a": object(), "b": {"c": object()}, "d": 1})
+    run.set_params(other=object())
+    assert len(told) == 1
+    assert run.params == {"a": "<object object>", "b.c": "<object object>", "d": 1, "other": "<object object>"}
+    run.end()
 
 
 def test_metrics_in_changing_company(alone: Path) -> None:

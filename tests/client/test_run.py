@@ -215,7 +215,7 @@ def test_parameters_are_set_once(alone: Path) -> None:
         with pytest.raises(Conflict, match="already"):
             run.set(**wrong)
     with pytest.raises(InvalidInput):
-        run.set(fn=object())
+        run.set(fn="x" * 20_000)
     run.end()
     later = [record["params"] for record in records(alone) if record["op"] == "params"]
     assert later == [{"new": "a"}, {"nested.deep": True, "alpha": 3}]
@@ -224,7 +224,7 @@ def test_parameters_are_set_once(alone: Path) -> None:
 
 @pytest.mark.parametrize(
     "arguments",
-    [{"experiment": "Frost"}, {"experiment": ""}, {"experiment": "e", "params": [1]}, {"experiment": "e", "params": {"a": object()}},
+    [{"experiment": "Frost"}, {"experiment": ""}, {"experiment": "e", "params": [1]}, {"experiment": "e", "params": {"a": ["x" * 20_000]}},
      {"experiment": "e", "name": " "}, {"experiment": "e", "goals": {"r": "up"}}, {"experiment": "e", "labels": {"a": 1}},
      {"experiment": "e", "parent": "x"}, {"experiment": "e", "params": {"seed": 1}, "seed": 2}, {"experiment": "e", "url": "ftp://x"}],
 )  # fmt: skip

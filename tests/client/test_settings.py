@@ -7,13 +7,23 @@ import dataclasses
 import datetime
 import enum
 import math
+import uuid
+from collections.abc import Iterator
 from decimal import Decimal
+from fractions import Fraction
+from hashlib import sha256
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
 import pydantic
 import pytest
+from sklearn.ensemble import BaggingClassifier, StackingClassifier
+from sklearn.linear_model import LogisticRegression
+from sklearn.model_selection import GridSearchCV, KFold
+from sklearn.pipeline import make_pipeline
+from sklearn.preprocessing import StandardScaler
+from sklearn.svm import SVC
 
 from kinetrum.client.settings import as_settings
 from kinetrum.core.errors import InvalidInput, NotFound
@@ -103,10 +113,102 @@ def test_files_that_are_wrong_say_where(tmp_path: Path, name: str, text: str, sa
 def test_what_cannot_be_a_setting() -> None:
     with pytest.raises(NotFound, match="is not there"):
         as_settings("no/such/file.toml")
-    for wrong in (5, [1, 2], Layer, {"a": object()}, {("a", "b"): 1}, {"a": {"b": 1}, "a.b": 2}):
+    for wrong in (5, [1, 2], Layer, {"a": {"b": 1}, "a.b": 2}, {"a": 1, "": 2}, {"a\n": 1}):
         with pytest.raises(InvalidInput):
             as_settings(wrong)
     assert as_settings(None) == {}
+
+
+class Odd:
+    """Something whose text cannot be had."""
+
+    def __repr__(self) -> str:
+        raise RuntimeError
+
+
+class Solver(enum.Enum):
+    FAST = "fast"
+    OTHER = object()
+
+
+def _numbers() -> Iterator[int]:
+    yield 1
+
+
+def test_values_of_any_type_have_a_form() -> None:
+    without_form: list[str] = []
+    found = as_settings(
+        {
+            "dtype": np.dtype("float32"), "kind": np.float32, "span": range(3), "raw": b"abc", "solver": Solver.FAST,
+            "other": Solver.OTHER, "path": Path("/a/b"), "day": datetime.date(2026, 4, 1), "share": Fraction(1, 4),
+            "id": uuid.UUID(int=5), "at": np.datetime64("2026-04-01"), "none": {}, ("a", 1): 2, True: 3,
+            "random": np.random.default_rng(1), "numbers": _numbers(), "thing": object(), "odd": Odd(),
+            "large": np.zeros((2_000, 3)), "cut": "x", "splits": KFold(3),
+        },
+        without_form,
+    )  # fmt: skip
+    assert found == {
+        "dtype": "float32", "kind": "numpy.float32", "span": "range(0, 3)", "raw": f"sha256:{sha256(b'abc').hexdigest()}",
+        "solver": "fast", "other": "Solver.OTHER", "path": "/a/b", "day": "2026-04-01", "share": 0.25,
+        "id": "00000000-0000-0000-0000-000000000005", "at": "2026-04-01", "none": "{}", "(a, 1)": 2, "True": 3,
+        "random": "Generator(PCG64)", "numbers": "<generator object _numbers>", "thing": "<object object>",
+        "odd": f"<{__name__}.Odd>", "large": "array of 2000 × 3 float64", "cut": "x",
+        "splits": "KFold(n_splits=3, random_state=None, shuffle=False)",
+    }  # fmt: skip
+    assert without_form == ["random", "numbers", "thing", "odd", "large", "splits"]
+
+
+def test_what_was_given_is_not_used_up_and_no_circle_is_gone_round() -> None:
+    numbers, circle = _numbers(), {"a": 1}
+    circle["self"] = circle  # type: ignore[assignment]
+    as_settings({"numbers": numbers})
+    assert next(numbers) == 1
+    assert as_settings(circle)["a"] == 1
+    deep: Any = 5
+    for _ in range(200):
+        deep = {"a": deep}
+    (key,) = as_settings(deep)
+    assert key.count("a") < 30
+
+
+def test_an_estimator_is_its_class_and_its_settings() -> None:
+    pipe = make_pipeline(StandardScaler(), SVC(C=2))
+    without_form: list[str] = []
+    nested = as_settings({"model": pipe}, without_form)
+    assert nested["model"] == "sklearn.pipeline.Pipeline"
+    assert nested["model.steps.svc"] == "sklearn.svm._classes.SVC"
+    assert nested["model.steps.svc.C"] == 2
+    assert nested["model.steps.standardscaler.with_mean"] is True
+    alone = as_settings(pipe)
+    assert alone["class"] == "sklearn.pipeline.Pipeline"
+    assert alone["steps.svc.C"] == 2
+    # As the documentation of every estimator says to ask; what stands there by itself is not told twice.
+    asked = as_settings(pipe.get_params(), without_form)
+    assert asked["svc"] == "sklearn.svm._classes.SVC"
+    assert asked["svc__C"] == 2
+    assert asked["steps"] == ["standardscaler", "svc"]
+    assert not [key for key in asked if "." in key]
+    assert without_form == []
+    search = as_settings(GridSearchCV(pipe, {"svc__C": [1, 2], "svc__gamma": np.array([0.1, 1.0])}).get_params())
+    assert (search["param_grid.svc__C"], search["param_grid.svc__gamma"]) == ([1, 2], [0.1, 1.0])
+    assert search["estimator"] == "sklearn.pipeline.Pipeline"
+    assert search["estimator__svc__C"] == 2
+    bagged = as_settings({"model": BaggingClassifier(LogisticRegression(C=3))})
+    assert (bagged["model.estimator"], bagged["model.estimator.C"]) == (
+        "sklearn.linear_model._logistic.LogisticRegression",
+        3,
+    )
+    stack = as_settings(StackingClassifier([("line", LogisticRegression(C=5)), ("svc", SVC())]).get_params())
+    assert (stack["estimators"], stack["line__C"]) == (["line", "svc"], 5)
+
+
+def test_the_same_object_has_the_same_text_in_every_process() -> None:
+    class Thing:
+        pass
+
+    first, second = (as_settings({"thing": Thing()})["thing"] for _ in range(2))
+    assert first == second
+    assert "0x" not in str(first)
 
 
 @pytest.mark.parametrize(

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import functools
+import os
 import struct
 import sys
 import threading
+import weakref
 from collections.abc import Callable, Mapping
 from time import time_ns
 from typing import Any
@@ -72,6 +75,11 @@ class Shape:
             metric.next_step = step
 
 
+# Stands for metrics that are nested: they are measured under other names, each of which counts for itself.
+_NESTED = Shape((), 0, [])
+_NESTED.alone = False
+
+
 def _locked(append: Callable[..., None]) -> Callable[..., None]:
     """For interpreters without a global lock, where one line may be interrupted like any other."""
 
@@ -91,6 +99,7 @@ class Recorder:
         self.shapes: dict[tuple[str, ...], Shape] = {}
         self._writer: Writer | None = current_writer()
         self._prints_by: Writer | None = None
+        _recorders.add(self)
 
     @property
     def writer(self) -> Writer:
@@ -135,7 +144,7 @@ class Recorder:
         writer = self._writer or self.writer
         shape = self.shapes.get(tuple(values))
         if shape is None or shape.segment is not writer.segment:
-            shape = self._declare(tuple(values))
+            shape = self._declare(values)
         if before is None:
             if not shape.alone:
                 self._points_shared(shape, values, step)
@@ -197,6 +206,9 @@ class Recorder:
 
     def _points_shared(self, shape: Shape, values: dict[str, Any], step: int | None) -> None:
         """Append points of metrics that are measured in other company too, each of which counts for itself."""
+        if shape is _NESTED:
+            self.points(as_numbers(values), step)
+            return
         with self.writer.lock:
             if step is None:
                 step = shape.common_step()
@@ -207,8 +219,11 @@ class Recorder:
             self.points(values, number, number)
             shape.went_to(number + 1)
 
-    def _declare(self, keys: tuple[str, ...]) -> Shape:
+    def _declare(self, values: Mapping[str, Any]) -> Shape:
         """Declare a shape in the segment at hand, and again in every later one that it is used in."""
+        keys = tuple(values)
+        if keys not in self.shapes and any(isinstance(value, Mapping) for value in values.values()):
+            return _NESTED
         with self.writer.lock:
             shape = self.shapes.get(keys)
             if shape is None:
@@ -217,6 +232,8 @@ class Recorder:
                 metrics = [self.metrics.setdefault(check_key(key, "metric"), Metric()) for key in keys]
                 shape = Shape(keys, _next_shape_number(), metrics)
                 self.shapes[keys] = shape
+                if any(hasattr(value, "requires_grad") for value in values.values()):
+                    shape.pack_into = functools.partial(_pack_detached, shape.pack_into)
             self._announce(shape)
             return shape
 
@@ -228,8 +245,7 @@ class Recorder:
         return segment is not None
 
     def _one_by_one(self, values: dict[str, Any]) -> None:
-        checked = {key: as_number(value, key) for key, value in values.items()}
-        for key, value in checked.items():
+        for key, value in as_numbers(values).items():
             self.points({key: value}, None)
 
     def _packed_by_hand(self, shape: Shape, values: dict[str, Any], step: Any, before: int) -> None:
@@ -238,8 +254,7 @@ class Recorder:
             # The step was counted for this call, which has still to be made, or will never be.
             shape.next_step = before
         number = as_step(step)
-        converted = {key: as_number(value, key) for key, value in values.items()}
-        self.points(converted, number)
+        self.points(as_numbers(values), number)
 
 
 if not getattr(sys, "_is_gil_enabled", lambda: True)():
@@ -255,8 +270,40 @@ def _next_shape_number() -> int:
         return next(_shape_numbers)
 
 
+_recorders: weakref.WeakSet[Recorder] = weakref.WeakSet()
+
+
+def _after_fork() -> None:
+    """In a forked child, nobody is left who could give back what was taken here.
+
+    Every recorder starts anew, also of a run that is only being begun: segments and locks are the parent's.
+    """
+    global _number_lock
+    _number_lock = threading.Lock()
+    for recorder in list(_recorders):
+        recorder.after_fork()
+
+
+os.register_at_fork(after_in_child=_after_fork)
+
+
+def as_numbers(values: Mapping[str, Any], above: str = "") -> dict[str, float]:
+    """Return metrics as numbers; what is nested stands below its name (`val/loss`)."""
+    found: dict[str, float] = {}
+    for name, value in values.items():
+        key = f"{above}{check_key(name, 'metric')}"
+        nested = isinstance(value, Mapping) and len(value) > 0
+        below = as_numbers(value, f"{key}/") if nested else {key: as_number(value, key)}
+        twice = found.keys() & below.keys()
+        if twice:
+            raise InvalidInput(f"The metric {min(twice)!r} is given twice.", field=min(twice))
+        found |= below
+    return found
+
+
 def as_number(value: Any, key: str) -> float:
-    """Return a metric's value as a float; NumPy scalars and 0-d tensors count as numbers."""
+    """Return a metric's value as a float; NumPy scalars, and arrays and tensors of one element, count as numbers."""
+    value = one_element(value)
     if isinstance(value, str | bytes | None) or (hasattr(value, "__len__") and getattr(value, "ndim", 1) != 0):
         raise InvalidInput(
             f"The metric {key!r} was measured as {str(value)[:60]!r} ({type(value).__name__}); a number is needed. "
@@ -270,6 +317,21 @@ def as_number(value: Any, key: str) -> float:
             f"The metric {key!r} was measured as {str(value)[:60]!r} ({type(value).__name__}); a number is needed.",
             field=key,
         ) from None
+
+
+def one_element(value: Any) -> Any:
+    """Return the number in an array or a tensor of one element, without its gradient; anything else as it is."""
+    if not hasattr(value, "item") or not hasattr(value, "shape"):
+        return value
+    size = 1
+    for length in value.shape:
+        size *= length
+    return value.item() if size == 1 else value
+
+
+def _pack_detached(pack_into: Callable[..., None], room: Any, at: int, head: int, *numbers: Any) -> None:
+    """Pack values among which are tensors: each warns of its gradient where it is taken for a number as it is."""
+    pack_into(room, at, head, *(one_element(number) for number in numbers))
 
 
 def by_name(values: Any, step: Any) -> Mapping[str, Any]:

@@ -1,107 +1,84 @@
 """Settings as people have them, flattened to dotted typed keys.
 
-Taken are dictionaries, dataclasses, Pydantic models, argparse namespaces, and files in TOML, YAML 1.2 or
-JSON; nested in any way. Lists of plain values stay lists; a list that holds mappings is flattened by
-position (`layers.0.units`). Paths become texts, enumerations their values, dates ISO 8601.
+Taken are dictionaries, dataclasses, Pydantic models, argparse namespaces, estimators, and files in TOML, YAML 1.2 or
+JSON; nested in any way. Lists of plain values stay lists; a list that holds mappings is flattened by position
+(`layers.0.units`). Paths become texts, enumerations their values, dates ISO 8601, bytes their digest; the names of
+classes and functions stand for them. Nothing is refused because of its type.
 """
 
 from __future__ import annotations
 
-import argparse
-import dataclasses
-import datetime
-import decimal
-import enum
-import functools
 import json
 import os
-from collections.abc import Mapping
+import warnings
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from kinetrum.client.plain_values import OwnSettings, PlainValues, fields_of
+from kinetrum.client.recorder import one_element
 from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.values import Value, flatten
+from kinetrum.core.values import Value, check_key, check_value, flatten
 
 _SIZE_LIMIT = 4 * 1024 * 1024
 
 
-def as_settings(given: Any) -> dict[str, Value]:
+def as_settings(given: Any, without_form: list[str] | None = None) -> dict[str, Value]:
     """Return settings by dotted key, in their order.
 
-    `given` is a mapping, a dataclass, a Pydantic model, an `argparse.Namespace`, the path of a file that ends
-    in .toml, .yaml, .yml or .json, or None. Raises InvalidInput that names the key or the place in the file,
-    NotFound for a file that is not there.
+    `given` is a mapping, a dataclass, a Pydantic model, an `argparse.Namespace`, an estimator with `get_params`, the
+    path of a file that ends in .toml, .yaml, .yml or .json, or None. Keys whose values have no plain form, so that a
+    short text stands for them, are added to `without_form`.
+
+    Raises InvalidInput that names the key or the place in the file, NotFound for a file that is not there.
     """
     if given is None:
         return {}
     if isinstance(given, str | os.PathLike):
         given = read_file(Path(given))
-    plain = _plain(given)
-    if not isinstance(plain, dict):
+    if fields_of(given) is None:
         raise InvalidInput(
-            f"Parameters are a dictionary, a dataclass, a Pydantic model, a namespace or a file, not a "
+            "Parameters are a dictionary, a dataclass, a Pydantic model, a namespace, an estimator or a file, not a "
             f"{type(given).__name__}.",
             field="params",
         )
-    return flatten(plain)
+    values = PlainValues()
+    plain = values.of(given)
+    if isinstance(plain, OwnSettings):
+        plain = {"class": plain.class_name, **plain}
+    if without_form is not None:
+        without_form += values.without_form
+    return flatten(plain) if isinstance(plain, dict) else {}
 
 
-def _fields(given: Any) -> dict[Any, Any] | None:
-    """Return the fields of anything that has named fields, else None."""
-    if isinstance(given, Mapping):
-        return dict(given)
-    if isinstance(given, argparse.Namespace):
-        return vars(given)
-    if dataclasses.is_dataclass(given) and not isinstance(given, type):
-        return {field.name: getattr(given, field.name) for field in dataclasses.fields(given)}
-    kind = type(given)
-    if hasattr(kind, "model_fields") and hasattr(kind, "model_dump"):
-        return {name: getattr(given, name) for name in kind.model_fields}
-    if isinstance(given, tuple) and hasattr(given, "_asdict"):
-        return dict(given._asdict())
-    return None
+def as_results(given: Mapping[str, Any], above: str = "") -> dict[str, Value]:
+    """Return final values: nested ones below their name (`holdout/auc`), arrays as numbers or short lists.
+
+    Raises InvalidInput for what is no number, text or short list of them.
+    """
+    found: dict[str, Value] = {}
+    for name, value in given.items():
+        key = f"{above}{check_key(name, 'result')}"
+        if isinstance(value, Mapping):
+            found |= as_results(value, f"{key}/")
+        else:
+            plain = one_element(value)
+            is_array = hasattr(plain, "tolist") and hasattr(plain, "shape") and len(plain.shape) > 0
+            found[key] = check_value(plain.tolist() if is_array else plain, key)
+    return found
 
 
-def _plain(given: Any) -> Any:
-    fields = _fields(given)
-    if fields is not None:
-        return {name if isinstance(name, str) else _key(name): _plain(value) for name, value in fields.items()}
-    if isinstance(given, list | tuple | set | frozenset):
-        items = [_plain(item) for item in (sorted(given, key=repr) if isinstance(given, set | frozenset) else given)]
-        if any(isinstance(item, dict) or (isinstance(item, list) and _holds_mapping(item)) for item in items):
-            return {str(at): item for at, item in enumerate(items)}
-        return items
-    return _leaf(given)
-
-
-def _holds_mapping(items: list[Any]) -> bool:
-    return any(isinstance(item, dict) or (isinstance(item, list) and _holds_mapping(item)) for item in items)
-
-
-def _key(name: Any) -> Any:
-    """Mappings in YAML may have numbers as names; what else there may be is refused by its name later."""
-    return str(name) if isinstance(name, int | float) and not isinstance(name, bool) else name
-
-
-def _leaf(given: Any) -> Any:
-    if isinstance(given, enum.Enum):
-        return _leaf(given.value)
-    if isinstance(given, os.PathLike):
-        return os.fspath(given)
-    if isinstance(given, datetime.date | datetime.time):
-        return given.isoformat()
-    if isinstance(given, datetime.timedelta):
-        return given.total_seconds()
-    if isinstance(given, decimal.Decimal):
-        return float(given)
-    if isinstance(given, functools.partial):
-        return _leaf(given.func)
-    if callable(given) and hasattr(given, "__qualname__"):
-        # A namespace's `func`, an optimiser given as a class: by their names they can be compared.
-        return f"{given.__module__}.{given.__qualname__}"
-    if hasattr(given, "tolist") and getattr(given, "ndim", 0) > 0:
-        return given.tolist()
-    return given
+def warn_without_form(keys: Sequence[str]) -> None:
+    """Say in one line which settings only a short text stands for."""
+    if not keys:
+        return
+    named = ", ".join(map(repr, keys[:5])) + (f" and {len(keys) - 5} more" if len(keys) > 5 else "")
+    value = "value of" if len(keys) == 1 else "values of"
+    warnings.warn(
+        f"The {value} {named} {'has' if len(keys) == 1 else 'have'} no plain form; a short text is recorded. Give "
+        "numbers, texts or lists for what runs are compared by.",
+        stacklevel=4,
+    )
 
 
 def read_file(path: Path) -> Any:
