@@ -304,7 +304,7 @@ def test_an_evaluation_in_one_call(recording: Project, tmp_path: Path) -> None:
 
     with kinetrum.begin("evaluated") as run:
         results = run.evaluate([0, 1, 1, 0], [0.2, 0.7, 0.4, 0.1], on="holdout", rows=["n1", "n2", "n3", "n4"])
-        run.evaluate([1.5, 2.0], [1.0, 2.5], kind="regression")
+        run.evaluate([1.5, 2.0], [1.0, 2.5], task="regression")
         with pytest.raises(InvalidInput, match="stands twice"):
             run.evaluate([0, 1], [0.1, 0.9], rows=["a", "a"])
         with pytest.raises(InvalidInput, match="3 row keys"):

@@ -30,7 +30,7 @@ def test_an_evaluation_keeps_the_plots_of_its_task(recording: Project) -> None:
     truth, score = frost()
     with kinetrum.begin("frost-alarm") as run:
         results = run.evaluate(truth, score, on="holdout")
-        run.evaluate(truth + 0.5, score, kind="regression")
+        run.evaluate(truth + 0.5, score, task="regression")
         run.evaluate(["a", "b", "c"], ["a", "b", "b"], on="kinds")
     run.flush()
     plots = opened("frost-alarm/1").plots

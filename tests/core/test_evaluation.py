@@ -61,7 +61,7 @@ def test_two_classes_with_probabilities(weighted: bool) -> None:
     }  # fmt: skip
     for given in (scores, scores[:, 1]):
         found = evaluate(y, given, weights=w)
-        assert found.kind == "classification"
+        assert found.task == "classification"
         compare(found.results, wanted | {"log_loss": metrics.log_loss(y, given, sample_weight=w)})
     assert found.columns["prediction"] == labels.tolist()
 
@@ -127,7 +127,7 @@ def test_regression(weighted: bool) -> None:
     predicted = LinearRegression().fit(x[:200], y[:200]).predict(x)
     w = weights_for(len(y), weighted)
     found = evaluate(y, predicted, weights=w)
-    assert found.kind == "regression"
+    assert found.task == "regression"
     wanted = {
         "mae": metrics.mean_absolute_error(y, predicted, sample_weight=w),
         "mse": metrics.mean_squared_error(y, predicted, sample_weight=w),
@@ -156,9 +156,87 @@ def test_ranking_by_tables_and_by_groups() -> None:
     groups = np.repeat(np.arange(40), 12)
     order = random.permutation(480)
     compare(evaluate(relevance.ravel()[order], scores.ravel()[order], groups=groups[order]).results, wanted)
-    single = evaluate([0, 0, 1, 0], [0.9, 0.8, 0.7, 0.1], kind="ranking").results
+    single = evaluate([0, 0, 1, 0], [0.9, 0.8, 0.7, 0.1], task="ranking").results
     assert single["mean_reciprocal_rank"] == pytest.approx(1 / 3)
     assert single["queries"] == 1
+
+
+@pytest.mark.parametrize("weighted", WEIGHTS)
+def test_several_labels_a_row(weighted: bool) -> None:
+    random = np.random.default_rng(11)
+    truth = (random.random((300, 5)) < [0.1, 0.3, 0.5, 0.7, 0.0]).astype(int)
+    score = np.clip(truth * 0.3 + random.random((300, 5)) * 0.7, 0, 1)
+    weights = weights_for(300, weighted)
+    found = evaluate(truth, score, weights=weights, classes=["frost", "hail", "rain", "wind", "snow"])
+    assert found.task == "multilabel"
+    said = (score > 0.5).astype(int)
+    given = {"sample_weight": weights}
+    wanted = {
+        "exact_match": metrics.accuracy_score(truth, said, **given), "hamming_loss": metrics.hamming_loss(truth, said, **given),
+        "labels": 5, "rows": 300, "threshold": 0.5,
+    }  # fmt: skip
+    for average in ("micro", "macro"):
+        for name in ("precision", "recall", "f1"):
+            measure = getattr(metrics, f"{name}_score")
+            wanted[f"{name}_{average}"] = measure(truth, said, average=average, zero_division=0, **given)
+    # Of a label that no row has there is no area.
+    some = slice(0, 4)
+    wanted["roc_auc_macro"] = metrics.roc_auc_score(truth[:, some], score[:, some], average="macro", **given)
+    wanted["average_precision_macro"] = metrics.average_precision_score(
+        truth[:, some], score[:, some], average="macro", **given
+    )
+    compare(found.results, wanted)
+    at = int(np.argmax((truth[:, 1] == 1) & (truth[:, 3] == 1) & (truth.sum(axis=1) == 2)))
+    assert found.columns["truth"][at] == "hail + wind"
+    assert found.columns["truth"][int(np.argmax(truth.sum(axis=1) == 0))] == "(none)"
+    assert found.columns["score:wind"] == score[:, 3].tolist()
+    labels = evaluate(truth, said, weights=weights).results
+    assert labels["exact_match"] == found.results["exact_match"]
+    assert "roc_auc_macro" not in labels
+
+
+def test_a_guess_is_told_and_a_task_settles_it() -> None:
+    table = [[1, 0], [0, 1], [1, 1]]
+    found = evaluate(table, [[0.9, 0.2], [0.4, 0.6], [0.7, 0.8]])
+    assert (found.task, found.results["exact_match"]) == ("multilabel", 1.0)
+    assert found.guess is not None
+    assert "task='ranking'" in found.guess
+    for task in ("multilabel", "ranking"):
+        assert evaluate(table, [[0.9, 0.2], [0.4, 0.6], [0.7, 0.8]], task=task).guess is None
+    counts, guesses = [1.0, 2.0, 5.0], [1.0, 3.0, 5.0]
+    found = evaluate(counts, guesses)
+    assert found.task == "classification"
+    assert "task='regression'" in str(found.guess)
+    assert evaluate(counts, guesses, task="classification").guess is None
+    assert evaluate(counts, guesses, task="regression").results["mae"] == pytest.approx(1 / 3)
+    # Nothing is guessed of whole numbers given as such, nor of fractions.
+    assert evaluate([1, 2, 5], [1, 3, 5]).guess is None
+    assert evaluate([1.0, 2.5], [1.0, 3.0]).guess is None
+
+
+class Tensor:
+    """What a tensor with a gradient is like: no array before it is detached and in the machine's memory."""
+
+    def __init__(self, values: Any, detached: bool = False, here: bool = False) -> None:
+        self.values, self.detached, self.here = np.asarray(values), detached, here
+
+    def detach(self) -> Tensor:
+        return Tensor(self.values, True, self.here)
+
+    def cpu(self) -> Tensor:
+        return Tensor(self.values, self.detached, True)
+
+    def __array__(self, dtype: Any = None, copy: Any = None) -> Any:
+        if not self.detached or not self.here:
+            raise RuntimeError("Can't call numpy() on a tensor that requires a gradient or lies elsewhere.")
+        return self.values
+
+
+def test_tensors_are_taken() -> None:
+    plain = evaluate([0, 1, 1, 0], [0.2, 0.8, 0.4, 0.1], weights=[1, 2, 3, 4]).results
+    assert evaluate(Tensor([0, 1, 1, 0]), Tensor([0.2, 0.8, 0.4, 0.1]), weights=Tensor([1, 2, 3, 4])).results == plain
+    listed = [Tensor(value) for value in (0.2, 0.8, 0.4, 0.1)]
+    assert evaluate([0, 1, 1, 0], listed, weights=[1, 2, 3, 4]).results == plain
 
 
 def test_one_class_only() -> None:
@@ -171,10 +249,10 @@ def test_one_class_only() -> None:
 
 
 def test_large_whole_targets_are_told_by_their_predictions() -> None:
-    assert evaluate([10, 20, 35], [11.5, 19.0, 36.25]).kind == "regression"
-    assert evaluate([0, 1, 2], [0, 2, 2]).kind == "classification"
+    assert evaluate([10, 20, 35], [11.5, 19.0, 36.25]).task == "regression"
+    assert evaluate([0, 1, 2], [0, 2, 2]).task == "classification"
     assert evaluate([0, 1, 2], [0, 3, 2]).results["accuracy"] == pytest.approx(2 / 3)
-    assert evaluate([10, 20, 35], [11, 19, 36], kind="regression").results["mae"] == 1.0
+    assert evaluate([10, 20, 35], [11, 19, 36], task="regression").results["mae"] == 1.0
 
 
 def test_a_threshold_of_ones_own() -> None:
@@ -188,12 +266,14 @@ def test_a_threshold_of_ones_own() -> None:
     ("given", "said"),
     [
         (([], []), "empty"), (([1, 0], [1]), "2 truths and 1 predictions"), (([0.5, math.nan], [1, 1]), "row 1"),
-        (([0, 1, 2], [0.1, 0.2, 0.3], {"kind": "classification"}), "here are 3"),
-        (([0, 1, 2], [[0.1, 0.9]] * 3), "2 columns and there are 3"), (([0, 1], [0, 1], {"kind": "guess"}), "no kind"),
+        (([0, 1, 2], [0.1, 0.2, 0.3], {"task": "classification"}), "here are 3"),
+        (([0, 1, 2], [[0.1, 0.9]] * 3), "2 columns and there are 3"), (([0, 1], [0, 1], {"task": "guess"}), "Unknown task .guess.. Choose one of: classification, multilabel, regression, ranking"),
         (([0, 1], [0, 1], {"weights": [1]}), "1 weights"), (([0, 1], [0, 1], {"weights": [-1, 1]}), "zero or more"),
         (([0, 1], [0.5, 0.6], {"positive": 7}), "not one of two"), (([0, 1], [0, 1], {"classes": [0]}), "lack"),
-        (([-1.0, 1.0], [0.1, 0.2], {"kind": "ranking"}), "zero or more"), (([1, 0], [1, 2], {"groups": [1]}), "1 groups"),
-        (([["a", "b"], ["c"]], [1, 2]), "list of numbers"), ((["a", "b"], [[1.0]] * 2, {"kind": "regression"}), "texts"),
+        (([-1.0, 1.0], [0.1, 0.2], {"task": "ranking"}), "zero or more"), (([1, 0], [1, 2], {"groups": [1]}), "1 groups"),
+        (([["a", "b"], ["c"]], [1, 2]), "list of numbers"), ((["a", "b"], [[1.0]] * 2, {"task": "regression"}), "texts"),
+        (([[0, 1], [1, 0]], [1, 0]), "2 labels a row"), (([[0, 1], [1, 0]], [[1, 0]] * 2, {"classes": ["a"]}), "There are 2 labels"),
+        (([0, 1], [0, 1], {"task": "multilabel"}), "table of zeros and ones"), (([[0, 1]] * 2, [0, 1], {"task": "regression"}), "one value a row"),
     ],
 )  # fmt: skip
 def test_what_does_not_fit(given: Any, said: str) -> None:

@@ -7,10 +7,12 @@ import gzip
 import io
 import re
 import tempfile
+import warnings
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from kinetrum.core.arrays import detached
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.values import check_key
 
@@ -25,6 +27,8 @@ def evaluate_run(run: Run, y_true: Any, y_score: Any, on: str | None, rows: Any,
     if on is not None:
         check_key(on, "on")
     found = evaluate(y_true, y_score, **options)
+    if found.guess is not None:
+        warnings.warn(found.guess, stacklevel=4)
     prefix = f"{on}/" if on else ""
     results = {f"{prefix}{key}": value for key, value in found.results.items()}
     if rows is not None and rows is not False:
@@ -39,29 +43,29 @@ def evaluate_run(run: Run, y_true: Any, y_score: Any, on: str | None, rows: Any,
             raise InvalidInput("A row key stands twice; each row needs one of its own.", field="rows")
         _keep_rows(run, on, {"row": keys, **found.columns})
     run.result(results)
-    _keep_plots(run, y_true, y_score, on, found.kind, set(found.results), options)
+    _keep_plots(run, y_true, y_score, on, found.task, set(found.results), options)
     return results
 
 
 def _keep_plots(
-    run: Run, y_true: Any, y_score: Any, on: str | None, kind: str, results: set[str], options: dict[str, Any]
+    run: Run, y_true: Any, y_score: Any, on: str | None, task: str, results: set[str], options: dict[str, Any]
 ) -> None:
     """Keep the plots that the task has: which of them can be told from the results that it gave."""
-    if kind == "ranking":
+    if task in {"ranking", "multilabel"}:
         return
-    wanted = ["predicted", "residuals"] if kind == "regression" else ["confusion"]
+    wanted = ["predicted", "residuals"] if task == "regression" else ["confusion"]
     if results & {"roc_auc", "roc_auc_macro"}:
         wanted += ["roc", "precision_recall"]
     if "brier" in results:
         wanted += ["threshold", "calibration"]
-    taken = ("weights",) if kind == "regression" else ("classes", "positive", "threshold", "weights")
+    taken = ("weights",) if task == "regression" else ("classes", "positive", "threshold", "weights")
     given = {name: options[name] for name in taken if options.get(name) is not None}
     for plot in wanted:
         getattr(run.plot, plot)(on, y_true, y_score, **given)
 
 
 def _plain(key: Any) -> Any:
-    return key.item() if hasattr(key, "item") else key
+    return detached(key).item() if hasattr(key, "item") else key
 
 
 def predictions_name(experiment: str, on: str | None) -> str:

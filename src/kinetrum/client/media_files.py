@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from kinetrum.core.arrays import plain_array
 from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.media import kind_of
 
@@ -70,9 +71,16 @@ def _picture(given: Any, where: str) -> Any:
 
 def _pixels(given: Any, where: str, channels: tuple[int, ...]) -> Any:
     """Return an array of bytes (height, width[, channels]); raises InvalidInput that says what would fit."""
-    import numpy as np
 
-    array = np.asarray(given)
+    array = plain_array(given)
+    if _has_channels_first(array, channels):
+        if not hasattr(given, "detach"):
+            raise InvalidInput(
+                f"{where} has the shape {array.shape}, channels first; turn it by array.transpose(1, 2, 0).",
+                field=where,
+            )
+        # A tensor's usual order.
+        array = array.transpose(1, 2, 0)
     if array.ndim == 3 and array.shape[2] == 1:
         array = array[:, :, 0]
     if array.ndim not in {2, 3} or (array.ndim == 3 and array.shape[2] not in channels) or not array.size:
@@ -83,6 +91,10 @@ def _pixels(given: Any, where: str, channels: tuple[int, ...]) -> Any:
     if array.shape[0] * array.shape[1] > PIXELS_LIMIT:
         raise TooLarge(f"{where} has over {PIXELS_LIMIT:,} pixels.", field=where)
     return _as_bytes(array, where)
+
+
+def _has_channels_first(array: Any, channels: tuple[int, ...]) -> bool:
+    return array.ndim == 3 and array.shape[0] in channels and array.shape[2] not in channels
 
 
 def _as_bytes(array: Any, where: str) -> Any:
@@ -112,7 +124,7 @@ def save_mask(given: Any, image: Path, stem: str, where: str) -> str:
         from PIL import Image
     except ImportError:
         raise needed("media", "A mask", "Pillow") from None
-    array = np.asarray(given)
+    array = plain_array(given)
     if array.dtype == np.bool_:
         array = array.astype(np.uint8)
     if array.ndim != 2 or array.dtype.kind not in "iu" or (array.size and not 0 <= array.min() <= array.max() <= 255):
@@ -135,7 +147,10 @@ def save_sound(given: Any, rate: int | None, folder: Path) -> Path:
         return _copied(path, folder / f"sound{path.suffix.lower()}")
     import numpy as np
 
-    array = np.asarray(given)
+    array = plain_array(given)
+    if array.ndim == 2 and hasattr(given, "detach") and array.shape[0] <= 8 < array.shape[1]:
+        # A tensor's usual order, channels first.
+        array = array.T
     if array.ndim == 1:
         array = array[:, None]
     if array.ndim != 2 or not 1 <= array.shape[1] <= 8 or array.dtype.kind not in "if" or not len(array):

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kinetrum.core.arrays import plain_array
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.evaluation.curves import average_precision, roc_auc
 from kinetrum.core.evaluation.inputs import Numbers, is_whole, share
@@ -77,7 +78,7 @@ def _classes(truth: NDArray[Any], labels: NDArray[Any] | None, classes: Any, pos
             "The truths are texts and the predictions numbers, or the other way round; both are of one kind.",
             field="y_score",
         ) from None  # fmt: skip
-    found = seen if classes is None else list(np.asarray(classes).tolist())
+    found = seen if classes is None else list(plain_array(classes).tolist())
     missing = [label for label in seen if label not in found]
     if missing or len(set(found)) != len(found):
         raise InvalidInput(f"The classes {found} lack {missing} or name one twice.", field="classes")

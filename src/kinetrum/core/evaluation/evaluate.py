@@ -2,69 +2,111 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from kinetrum.core.arrays import plain_array
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.evaluation.classification import classification_results, read_classes
-from kinetrum.core.evaluation.inputs import column, is_whole, same_rows, weights_of
+from kinetrum.core.evaluation.inputs import column, is_binary, is_whole, same_rows, weights_of
+from kinetrum.core.evaluation.multilabel import label_sets, multilabel_results, read_labels
 from kinetrum.core.evaluation.ranking import ranking_results, split_queries
 from kinetrum.core.evaluation.regression import regression_results
 
-KINDS = ("classification", "regression", "ranking")
+TASKS = ("classification", "multilabel", "regression", "ranking")
 
 
 @dataclass(frozen=True)
 class Evaluation:
-    """Results by name, and per row what was true, predicted and scored, for a table of predictions."""
+    """Results by name, and per row what was true, predicted and scored, for a table of predictions.
 
-    kind: str
+    `guess` says what was taken for granted about the task, where another reading of the same numbers is as likely.
+    """
+
+    task: str
     results: dict[str, float | int]
     columns: dict[str, list[Any]] = field(default_factory=dict)
+    guess: str | None = None
 
 
 def evaluate(
-    y_true: Any, y_score: Any, *, kind: str | None = None, classes: Any = None, positive: Any = None,
+    y_true: Any, y_score: Any, *, task: str | None = None, classes: Any = None, positive: Any = None,
     threshold: float | None = None, weights: Any = None, groups: Any = None,
 ) -> Evaluation:  # fmt: skip
     """Evaluate predictions against truths.
 
-    `y_true`: n labels or numbers. `y_score`: n labels, n scores of the positive class, a table of n x k scores
-    with a column per class, or n numbers. `kind` is found out where it is not given: groups make a ranking;
-    truths with fractions, or more than two different numbers with predictions that have fractions, make a
-    regression; all else is a classification. `classes` names the columns of scores (sorted labels without it),
-    `positive` the class that matters of two (the later one without it). `threshold` cuts scores of two classes
-    (above 0.5 for probabilities, above 0 for others without it). `weights`: n numbers of zero or more.
+    `y_true`: n labels or numbers, or a table of n x k zeros and ones, one column for each of several labels that a row
+    may have at once. `y_score`: n labels, n scores of the positive class, a table of n x k scores with a column per
+    class or label, or n numbers. `task` is found out where it is not given: groups, or a table of relevances, make a
+    ranking; a table of zeros and ones is multilabel; truths with fractions, or more than two different numbers with
+    predictions that have fractions, make a regression; all else is a classification. Where that is a guess, `guess` of
+    the answer says so. `classes` names the columns of scores (sorted labels without it), `positive` the class that
+    matters of two (the later one without it). `threshold` cuts scores of two classes and of labels (above 0.5 for
+    probabilities, above 0 for others without it). `weights`: n numbers of zero or more.
 
     Raises InvalidInput that says which argument does not fit.
     """
     truth, given = column(y_true, "y_true"), column(y_score, "y_score")
     same_rows(truth, given)
-    chosen = kind or _kind(truth, given, groups)
-    if chosen not in KINDS:
-        raise InvalidInput(f"{kind!r} is no kind of task; {', '.join(KINDS)} are.", field="kind")
+    chosen, guess = (task, None) if task else _task(truth, given, groups)
+    if chosen not in TASKS:
+        raise InvalidInput(f"Unknown task {task!r}. Choose one of: {', '.join(TASKS)}.", field="task")
     if chosen == "ranking":
         if weights is not None:
             raise InvalidInput("A ranking takes no weights.", field="weights")
-        return _ranking(truth, given, groups)
-    if truth.ndim != 1:
-        raise InvalidInput("y_true has one value a row.", field="y_true")
-    if chosen == "regression":
-        return _regression(truth, given, weights)
-    return _classification(truth, given, classes, positive, threshold, weights)
+        found = _ranking(truth, given, groups)
+    elif chosen == "multilabel":
+        found = _multilabel(truth, given, classes, threshold, weights)
+    elif truth.ndim != 1:
+        raise InvalidInput(f"y_true has one value a row for a {chosen}.", field="y_true")
+    elif chosen == "regression":
+        found = _regression(truth, given, weights)
+    else:
+        found = _classification(truth, given, classes, positive, threshold, weights)
+    return replace(found, guess=guess)
 
 
-def _kind(truth: NDArray[Any], given: NDArray[Any], groups: Any) -> str:
-    if groups is not None or truth.ndim == 2:
-        return "ranking"
+def _task(truth: NDArray[Any], given: NDArray[Any], groups: Any) -> tuple[str, str | None]:
+    """Return what task it seems to be, and what is to be said of the guess."""
+    if groups is not None:
+        return "ranking", None
+    if truth.ndim == 2:
+        if not is_binary(truth):
+            return "ranking", None
+        return "multilabel", (
+            "The truths are a table of zeros and ones: taken as several labels a row (multilabel). Say "
+            "task='multilabel', or task='ranking' where each row is a query."
+        )
     if not is_whole(truth) and truth.dtype.kind == "f":
-        return "regression"
-    if given.ndim == 2 or truth.dtype.kind not in "fiu" or len(np.unique(truth)) <= 2:
-        return "classification"
-    return "classification" if is_whole(given) else "regression"
+        return "regression", None
+    classes = given.ndim == 2 or truth.dtype.kind not in "fiu" or len(np.unique(truth)) <= 2 or is_whole(given)
+    if not classes:
+        return "regression", None
+    if truth.dtype.kind != "f":
+        return "classification", None
+    return "classification", (
+        "The truths are whole numbers, given as floats: taken as classes. Say task='classification', or "
+        "task='regression' where they are quantities."
+    )
+
+
+def _multilabel(
+    truth: NDArray[Any], given: NDArray[Any], classes: Any, threshold: float | None, weights: Any
+) -> Evaluation:
+    found = read_labels(truth, given, weights_of(weights, len(truth)), classes, threshold)
+    results: dict[str, float | int] = {**multilabel_results(found), "labels": len(found.names), "rows": len(truth)}
+    if found.threshold is not None:
+        results["threshold"] = found.threshold
+    columns: dict[str, list[Any]] = {
+        "truth": label_sets(found.names, found.truth),
+        "prediction": label_sets(found.names, found.predicted),
+    }
+    if found.scores is not None:
+        columns |= {f"score:{name}": found.scores[:, at].tolist() for at, name in enumerate(found.names)}
+    return Evaluation("multilabel", results, columns)
 
 
 def _ranking(truth: NDArray[Any], given: NDArray[Any], groups: Any) -> Evaluation:
@@ -74,7 +116,7 @@ def _ranking(truth: NDArray[Any], given: NDArray[Any], groups: Any) -> Evaluatio
         return Evaluation("ranking", results)
     columns = {"truth": truth.tolist(), "score": given.tolist()}
     if groups is not None:
-        columns["group"] = np.asarray(groups).tolist()
+        columns["group"] = plain_array(groups).tolist()
     return Evaluation("ranking", results, columns)
 
 

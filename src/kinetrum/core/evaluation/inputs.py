@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kinetrum.core.arrays import plain_array
 from kinetrum.core.errors import InvalidInput
 
 Numbers = NDArray[np.float64]
@@ -16,7 +17,7 @@ ROW_LIMIT = 50_000_000
 def column(given: Any, name: str) -> NDArray[Any]:
     """Return a one- or two-dimensional array; lists, series and frames of other libraries are taken."""
     try:
-        found = np.asarray(given)
+        found = plain_array(given)
     except ValueError:
         # Rows of different lengths.
         found = np.empty(0, dtype=object)
@@ -44,7 +45,7 @@ def weights_of(given: Any, rows: int) -> Numbers:
     """Return one weight per row, ones without any; raises InvalidInput for negative or missing ones."""
     if given is None:
         return np.ones(rows)
-    found = np.asarray(given, dtype=np.float64)
+    found = plain_array(given).astype(np.float64)
     if found.shape != (rows,):
         raise InvalidInput(f"There are {rows} rows and {found.size} weights; one each is needed.", field="weights")
     if not np.isfinite(found).all() or (found < 0).any() or found.sum() == 0:
@@ -63,6 +64,11 @@ def same_rows(truth: NDArray[Any], predicted: NDArray[Any]) -> None:
 def is_whole(values: NDArray[Any]) -> bool:
     """Tell whether numbers are all whole."""
     return values.dtype.kind in "iub" or (values.dtype.kind == "f" and bool((values == np.floor(values)).all()))
+
+
+def is_binary(values: NDArray[Any]) -> bool:
+    """Tell whether values are all zero or one, or true and false."""
+    return values.dtype.kind == "b" or (values.dtype.kind in "iuf" and bool(np.isin(values, (0, 1)).all()))
 
 
 def share(part: float, whole: float) -> float:
