@@ -9,12 +9,13 @@ import secrets
 import signal
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import httpx
+import psutil
 import pytest
 from hypothesis import settings
 
@@ -266,10 +267,35 @@ def senders_of(root: Path) -> list[int]:
 
 def run_script(text: str, *arguments: str, **environment: str) -> subprocess.CompletedProcess[str]:
     """Run a Python script as a process of its own, as a person would."""
-    return subprocess.run(
-        [sys.executable, "-c", text, *arguments], env=os.environ | environment, capture_output=True, text=True,
-        timeout=50, check=False,
+    return run_program([sys.executable, "-c", text, *arguments], os.environ | environment)
+
+
+def run_program(
+    words: list[str], environment: Mapping[str, str], folder: Path | None = None, timeout: float = 50
+) -> subprocess.CompletedProcess[str]:
+    """Run a program; where it does not end in time, fail with the stacks of all that it started."""
+    process = subprocess.Popen(
+        words, env={**environment, "PYTHONFAULTHANDLER": "1"}, cwd=folder, text=True, stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
     )  # fmt: skip
+    shown, told = ended(process, timeout)
+    return subprocess.CompletedProcess(words, process.returncode, shown, told)
+
+
+def ended(process: subprocess.Popen[str], timeout: float) -> tuple[str, str]:
+    """Wait for a program's end and return what it wrote; where it does not come, fail with the stacks of its tree.
+
+    Programs that run with PYTHONFAULTHANDLER=1 tell their stacks.
+    """
+    try:
+        return process.communicate(timeout=timeout)
+    except subprocess.TimeoutExpired:
+        tree = [*psutil.Process(process.pid).children(recursive=True), psutil.Process(process.pid)]
+        for one in tree:
+            with contextlib.suppress(psutil.NoSuchProcess):
+                one.send_signal(signal.SIGABRT)
+        shown, told = process.communicate(timeout=20)
+        raise AssertionError(f"It did not end within {timeout} s.\n{told[-20_000:]}\n{shown[-2_000:]}") from None
 
 
 def wait_for(found: Any, seconds: float = 20.0) -> Any:

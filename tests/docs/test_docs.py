@@ -13,7 +13,7 @@ import pytest
 
 import kinetrum
 from kinetrum.cli.main import make_parser
-from tests.conftest import Project
+from tests.conftest import Project, run_program
 
 ROOT = Path(__file__).parent.parent.parent
 DOCUMENTS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
@@ -93,7 +93,7 @@ def test_scripts_that_were_not_written_for_it(recording: Project, tmp_path: Path
     outputs = []
     for text in (plain, script):
         (tmp_path / name).write_text(text)
-        done = subprocess.run([sys.executable, str(tmp_path / name)], capture_output=True, text=True, check=False)
+        done = run_program([sys.executable, str(tmp_path / name)], os.environ, timeout=100)
         assert done.returncode == 0, done.stderr
         outputs.append(done.stdout)
     assert outputs[0] == outputs[1]

@@ -18,10 +18,12 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
+from kinetrum.client import forking
+from kinetrum.client.cells import cells_as_code, notebook_name
 from kinetrum.client.connection import nearest_file
 from kinetrum.client.recorder import Recorder
 from kinetrum.core.errors import InvalidInput
-from kinetrum.core.hiding import hide_in_address, hide_in_command
+from kinetrum.core.hiding import hide_in_address, hide_in_command, hide_in_lines
 from kinetrum.core.values import Value
 
 PARTS = ("command", "user", "host", "packages", "code", "job", "resources", "output")
@@ -128,7 +130,8 @@ def look_around(
     """Describe the code in a folder with its entry script and loaded modules (their files), the packages on paths
     (None: no Python), the CI job.
     """
-    from kinetrum.client.repository import find_code
+    with forking.still:
+        from kinetrum.client.repository import find_code
 
     found: dict[str, Any] = {}
     if "code" not in left_out:
@@ -154,11 +157,21 @@ def _around_this_process(left_out: frozenset[str]) -> dict[str, Any]:
         return found
 
 
+def _after_fork() -> None:
+    global _looking
+    _looking = threading.Lock()
+
+
+os.register_at_fork(after_in_child=_after_fork)
+
+
 class Looking:
     """Looks around beside the training, and records what it finds."""
 
     def __init__(self, recorder: Recorder, left_out: frozenset[str]) -> None:
         self._recorder, self._left_out = recorder, left_out
+        self._told = ""
+        self._fields: dict[str, Any] = {}
         self._thread = threading.Thread(target=self._work, name="kinetrum-surroundings", daemon=True)
         if not {"code", "packages", "job"} <= left_out:
             self._thread.start()
@@ -167,10 +180,31 @@ class Looking:
         # Nothing that goes wrong here is worth a traceback in somebody's training.
         with contextlib.suppress(Exception):
             found = _around_this_process(self._left_out)
+            if "code" not in self._left_out:
+                found = found | self._cells(found.get("code"))
             if any(found.values()):
                 self._recorder.write("surroundings", caught=found)
+
+    def _cells(self, code: dict[str, Any] | None) -> dict[str, Any]:
+        """Return the cells of a notebook as its code; nothing in a script."""
+        text = cells_as_code()
+        if text is None:
+            return {}
+        script, hidden = hide_in_lines(text)
+        self._told = script
+        self._fields = {**(code or {}), "entry": notebook_name(), "hidden_lines": hidden}
+        return {"code": self._fields, "script": script}
+
+    def _tell_cells_since(self) -> None:
+        """Record the cells anew at the end: those that came since the run began are a part of its code."""
+        if "code" not in self._left_out and cells_as_code() is not None:
+            before, caught = self._told, self._cells(self._fields)
+            if caught["script"] != before:
+                self._recorder.write("surroundings", caught=caught)
 
     def finish(self, timeout_s: float = 15.0) -> None:
         """Wait until all is recorded."""
         if self._thread.ident is not None and self._thread is not threading.current_thread():
             self._thread.join(timeout_s)
+        with contextlib.suppress(Exception):
+            self._tell_cells_since()

@@ -11,7 +11,9 @@ import traceback
 import weakref
 from collections.abc import Callable
 from types import FrameType, TracebackType
-from typing import NoReturn, Protocol
+from typing import Any, NoReturn, Protocol
+
+from kinetrum.client.cells import is_referred_to
 
 
 class _Endable(Protocol):
@@ -40,9 +42,33 @@ def watch(run: _Endable) -> None:
         atexit.register(_at_exit)
         _note_uncaught()
         _note_exit()
-        os.register_at_fork(after_in_child=_after_fork)
+        os.register_at_fork(before=_before_fork, after_in_parent=_after_fork_in_parent, after_in_child=_after_fork)
     if threading.current_thread() is threading.main_thread():
         _note_signal(signal.SIGTERM)
+
+
+def open_runs() -> list[_Endable]:
+    """List the runs that end with this process."""
+    return [run for run in list(_open) if run.owner_pid == os.getpid()]
+
+
+_watched_shells: weakref.WeakSet[Any] = weakref.WeakSet()
+
+
+def watch_cells(shell: Any) -> None:
+    """Look after each cell which runs nothing but the shell's memory of outputs refers to any more."""
+    if shell not in _watched_shells:
+        _watched_shells.add(shell)
+        shell.events.register("post_run_cell", _stop_unreferenced)
+
+
+def _stop_unreferenced(*_: Any) -> None:
+    """Stop a run whose last name let go of it, as it is stopped in a script, where it is gone by itself."""
+    # Not even the list of them refers to a run while this looks.
+    for found in [weakref.ref(run) for run in open_runs()]:
+        run = found()
+        if run is not None and not is_referred_to(run):
+            run.end("stopped", "nothing refers to it any more")
 
 
 def forget(run: _Endable) -> None:
@@ -127,12 +153,46 @@ def _note_signal(number: signal.Signals) -> None:
     signal.signal(number, stop)
 
 
+class _Held(threading.local):
+    """The signals that this thread had blocked before it forked; None while it does not fork."""
+
+    mask: set[signal.Signals] | set[int] | None = None
+
+
+_held = _Held()
+
+
+def _before_fork() -> None:
+    """Hold SIGTERM back until the child does with it what it did before.
+
+    The child begins with the parent's handler, which is written in Python: it would only note a signal that comes in
+    its first moments, and the interpreter forgets what is noted when it starts anew in the child. A pool ends workers
+    that it does not need as soon as they are there, and waits for them: one that never heard of it would let the
+    training wait for ever.
+    """
+    if getattr(signal.getsignal(signal.SIGTERM), "ends_runs", False):
+        _held.mask = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGTERM})
+
+
+def _after_fork_in_parent() -> None:
+    mask, _held.mask = _held.mask, None
+    if mask is not None:
+        signal.pthread_sigmask(signal.SIG_SETMASK, mask)
+
+
 def _after_fork() -> None:
     """In a forked child no run is ours to end, so that signals do there what they did before.
 
     A pool ends its workers with SIGTERM; one that comes just before a worker waits for a lock would only be noted by a
     handler in Python, and the worker would wait for ever. A run that is begun in the child watches again.
     """
+    try:
+        _give_runs_up()
+    finally:
+        _after_fork_in_parent()
+
+
+def _give_runs_up() -> None:
     for run in list(_open):
         run.after_fork()
     here = signal.getsignal(signal.SIGTERM)

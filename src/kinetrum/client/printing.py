@@ -22,6 +22,8 @@ from collections import deque
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from kinetrum.client import forking
+
 if TYPE_CHECKING:
     from kinetrum.client.recorder import Recorder
 
@@ -136,6 +138,11 @@ class _Copied(io.BufferedIOBase):
 
         return write
 
+    def go_on(self, under: Any) -> None:
+        """Pass on to another stream from now on."""
+        self.under = under
+        self.write = self._writing()  # type: ignore[method-assign]
+
     def copy(self) -> None:
         """Copy what was gathered."""
         taken = []
@@ -228,6 +235,16 @@ class _Catch:
             line_buffering=stream.line_buffering, write_through=stream.write_through,
         )  # fmt: skip
 
+    def start_anew(self) -> None:
+        """In a forked child: write past the buffer, whose lock a thread of the parent may have held.
+
+        What the parent had in there is the parent's to write.
+        """
+        if self.copied is not None and isinstance(self.beneath, io.BufferedWriter):
+            _left.append(self.beneath)
+            self.beneath = io.BufferedWriter(io.FileIO(self.beneath.raw.fileno(), "w", closefd=False))
+            self.copied.go_on(self.beneath)
+
     def flush(self) -> None:
         # A signal handler may come here in the middle of a write; what is in the buffer then goes with the next one.
         with contextlib.suppress(RuntimeError, ValueError, OSError):
@@ -251,6 +268,8 @@ class _Candidate:
         self.run, self.outlet, self.asked, self.parent = run, outlet, asked, parent
 
 
+# Buffers that are never closed: their locks are held by threads that are gone.
+_left: list[Any] = []
 _candidates: list[_Candidate] = []
 _catches: list[_Catch] = []
 _receiver: Outlet | None = None
@@ -271,6 +290,21 @@ def _copy(number: int, data: bytes) -> None:
         _copying.now = False
 
 
+def write_beside(text: str) -> None:
+    """Write to standard error what belongs to no run: what the recorder itself has to say."""
+    for caught in _catches:
+        if caught.name == "stderr":
+            caught.flush()
+            if caught.copied is None:
+                caught.stream.write(text)
+            else:
+                caught.beneath.write(text.encode(caught.stream.encoding, "replace"))
+                caught.beneath.flush()
+            return
+    sys.stderr.write(text)
+    sys.stderr.flush()
+
+
 def catch(run: str, recorder: Recorder, asked: bool, parent: str | None) -> None:
     """Let a run take what this process prints, if it is open alone or asked for it.
 
@@ -282,11 +316,13 @@ def catch(run: str, recorder: Recorder, asked: bool, parent: str | None) -> None
         _candidates.append(_Candidate(run, Outlet(recorder), asked, parent))
         _receiver = _chosen()
         if not _catches:
-            _catches.extend(
-                _Catch(name, number)
-                for name, number in (("stdout", STDOUT), ("stderr", STDERR))
-                if getattr(sys, name) is not None
-            )
+            # In the middle of this a stream is none at all.
+            with forking.still:
+                _catches.extend(
+                    _Catch(name, number)
+                    for name, number in (("stdout", STDOUT), ("stderr", STDERR))
+                    if getattr(sys, name) is not None
+                )
             _ended = threading.Event()
             threading.Thread(target=_flush_now_and_then, args=(_ended,), name="kinetrum-output", daemon=True).start()
 
@@ -305,9 +341,10 @@ def release(run: str) -> None:
         _receiver = _chosen()
         if not _candidates:
             _ended.set()
-            for caught in _catches:
-                caught.release()
-            _catches.clear()
+            with forking.still:
+                for caught in _catches:
+                    caught.release()
+                _catches.clear()
 
 
 def _chosen() -> Outlet | None:
@@ -331,7 +368,8 @@ def _flush() -> None:
 
 def _flush_now_and_then(ended: threading.Event) -> None:
     while not ended.wait(FLUSH_EVERY_S):
-        _flush()
+        with forking.still:
+            _flush()
         receiver = _receiver
         if receiver is not None:
             receiver.release()
@@ -347,6 +385,8 @@ def _after_fork() -> None:
         if caught.copied is not None:
             # What the parent gathered is the parent's to copy.
             caught.copied._gathered.clear()
+            if not forking.was_still:
+                caught.start_anew()
 
 
 os.register_at_fork(after_in_child=_after_fork)

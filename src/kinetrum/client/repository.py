@@ -17,6 +17,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from kinetrum.client import forking
 from kinetrum.core.hiding import hide_in_address, hide_in_lines
 
 DIFFERENCE_LIMIT, SCRIPT_LIMIT, LISTING_LIMIT = 1024 * 1024, 256 * 1024, 4 * 1024 * 1024
@@ -174,10 +175,12 @@ class _Git:
         environment = {key: value for key, value in os.environ.items() if not key.startswith("GIT_")}
         environment |= {"GIT_OPTIONAL_LOCKS": "0", "GIT_TERMINAL_PROMPT": "0", "LC_ALL": "C"}
         try:
-            process = subprocess.Popen(
-                [self.program, "-c", "core.fsmonitor=false", "-c", "core.quotepath=false", *words], cwd=self.folder,
-                stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, env=environment,
-            )  # fmt: skip
+            with forking.still:
+                process = subprocess.Popen(
+                    [self.program, "-c", "core.fsmonitor=false", "-c", "core.quotepath=false", *words],
+                    cwd=self.folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+                    env=environment,
+                )  # fmt: skip
         except OSError:
             return b"", True
         return self._answer(process, limit)

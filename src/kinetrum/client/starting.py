@@ -8,6 +8,7 @@ import warnings
 from pathlib import Path
 
 from kinetrum import locks
+from kinetrum.client import forking
 from kinetrum.client.machine import host_identity
 
 _SETTLE_S = 1.0
@@ -33,7 +34,7 @@ def start_sender(root: Path) -> None:
         if locks.is_held(sender_lock(root)):
             return
         handle = os.open(root / "sender.log", os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
-        with os.fdopen(handle, "ab") as log:
+        with os.fdopen(handle, "ab") as log, forking.still:
             process = subprocess.Popen(
                 [sys.executable, "-m", "kinetrum.client.sender", str(root)],
                 stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, close_fds=True,
