@@ -3,13 +3,56 @@
 from __future__ import annotations
 
 import os
+import stat
 import sys
 from pathlib import Path
 
 
 def _base(variable: str, default: str) -> Path:
     chosen = os.environ.get(variable)
-    return Path(chosen) if chosen and os.path.isabs(chosen) else Path.home() / default
+    return Path(chosen) if chosen and os.path.isabs(chosen) else home_folder() / default
+
+
+def home_folder() -> Path:
+    """Return the person's home; without one, as in containers, a folder of this user's among the temporary files."""
+    try:
+        return Path.home()
+    except RuntimeError:
+        return private_temporary("kinetrum-home")
+
+
+def has_home() -> bool:
+    """Tell whether the person has a home folder."""
+    try:
+        Path.home()
+    except RuntimeError:
+        return False
+    return True
+
+
+_own_temporary: dict[str, Path] = {}
+
+
+def private_temporary(name: str) -> Path:
+    """Return a folder among the temporary files that is this user's alone.
+
+    Everybody may make folders there: one of that name that belongs to somebody else, or is open to others, is not
+    taken, since tokens would be written into it; this process has one of its own then.
+    """
+    import tempfile
+
+    if name in _own_temporary:
+        return _own_temporary[name]
+    path = Path(tempfile.gettempdir()) / f"{name}-{os.getuid()}"
+    try:
+        path.mkdir(mode=0o700, exist_ok=True)
+        found = path.lstat()
+        if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or found.st_mode & 0o077:
+            path = Path(tempfile.mkdtemp(prefix=f"{name}-{os.getuid()}-"))
+    except FileExistsError:
+        path = Path(tempfile.mkdtemp(prefix=f"{name}-{os.getuid()}-"))
+    _own_temporary[name] = path
+    return path
 
 
 def _folder(kind: str) -> Path:
@@ -52,15 +95,16 @@ def fingerprints_file() -> Path:
 
 def spare_spool_folder() -> Path:
     """Return the folder among the temporary files that takes the spool's place where that is forbidden."""
-    import tempfile
-
-    return Path(tempfile.gettempdir()) / f"kinetrum-spool-{os.getuid()}"
+    return private_temporary("kinetrum-spool")
 
 
 def spool_folders() -> list[Path]:
     """Return where undelivered records may lie: the spool, and the spare one if it was ever needed."""
-    spare = spare_spool_folder()
-    return [spool_folder(), *([spare] if spare.is_dir() and spare.stat().st_uid == os.getuid() else [])]
+    import tempfile
+
+    spare = Path(tempfile.gettempdir()).glob(f"kinetrum-spool-{os.getuid()}*")
+    own = [path for path in sorted(spare) if stat.S_ISDIR(path.lstat().st_mode) and path.stat().st_uid == os.getuid()]
+    return [spool_folder(), *own]
 
 
 def spool_limit_bytes() -> int:

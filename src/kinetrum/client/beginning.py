@@ -8,11 +8,15 @@ from typing import Any
 
 from kinetrum.client import endings, printing
 from kinetrum.client.caught import Looking, about_process, parts_left_out
+from kinetrum.client.cells import current_cell, current_shell
 from kinetrum.client.connection import Connection, find_connection
+from kinetrum.client.destinations import destination_of, keep_destination
 from kinetrum.client.machine import host_name
+from kinetrum.client.obstructions import ask_again, obstruction_of
 from kinetrum.client.run import Run
+from kinetrum.client.said_once import say_once, was_said
 from kinetrum.client.settings import as_settings
-from kinetrum.client.spool import current_writer, destination, new_id
+from kinetrum.client.spool import current_writer, new_id
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.goals import read_goal
@@ -27,8 +31,13 @@ from kinetrum.core.values import (
     same,
     to_json,
 )
+from kinetrum.places import has_home, home_folder
 
 DEFAULT_LEASE_S = 120
+_STILL_OPEN = (
+    "is still open beside the run that begins now. It ends by its own end() or with the program; where nothing refers "
+    "to it any more, it is stopped."
+)
 
 
 def begin(
@@ -48,8 +57,9 @@ def begin(
 ) -> Run:
     """Begin a run and return it at once; nothing waits for the service.
 
-    `params` is a dictionary, a dataclass, a Pydantic model, an `argparse.Namespace` or the path of a TOML,
-    YAML or JSON file; what is nested becomes dotted keys. `seed` is the parameter in which replicates differ.
+    `params` is a dictionary, a dataclass, a Pydantic model, an `argparse.Namespace`, an estimator, or the path of a
+    TOML, YAML or JSON file; what is nested becomes dotted keys, and what has no plain form a short text.
+    `seed` is the parameter in which replicates differ.
     `goals` says per key which direction is better, such as `{"recall": "higher >= 0.9", "fit_seconds":
     "lower"}`; goals that the experiment has already stay. `parent` is a run or a run's id. `lease_s` is how
     many seconds without a sign of life make the run lost.
@@ -63,7 +73,8 @@ def begin(
     settings that is not there.
     """
     connection = find_connection(url, project, experiment, needs_service=False)
-    settings = as_settings(params)
+    without_form: list[str] = []
+    settings = as_settings(params, without_form)
     if seed is not None:
         if "seed" in settings and not same(settings["seed"], seed):
             raise InvalidInput("The parameter 'seed' is given twice with different values.", field="seed")
@@ -73,8 +84,13 @@ def begin(
     run_name, above = check_run_name(name), _parent_id(parent) or _tracked_run()
     left_out = parts_left_out(leave_out)
     address = _address(connection, new_id())
+    _end_runs_of_this_cell()
+    if above is None:
+        _tell_of_open_runs()
     writer = current_writer()
     run = Run(address, settings, name=run_name)
+    run._cell = current_cell()
+    run._note_without_form(without_form)
     run._recorder.write(
         "begin", started_at=writer.now(), name=run_name, lease_s=lease_s,
         host="" if "host" in left_out else host_name(), parent=above, labels=tags, about=about_process(left_out),
@@ -91,6 +107,24 @@ def begin(
     return run
 
 
+def _end_runs_of_this_cell() -> None:
+    """End the runs that an earlier execution of the same cell began, whether or not the notebook displayed them."""
+    cell = current_cell()
+    if cell is None:
+        return
+    for run in endings.open_runs():
+        if isinstance(run, Run) and run._cell is not None and cell.is_rerun_of(run._cell):
+            run.end("stopped", "the cell that began it was run again")
+    endings.watch_cells(current_shell())
+
+
+def _tell_of_open_runs() -> None:
+    """Say once what happens to a run that is open while another begins: often it was meant to be over."""
+    first = next(iter(endings.open_runs()), None)
+    if first is not None and not was_said(_STILL_OPEN):
+        say_once(f"{first!r} {_STILL_OPEN}")
+
+
 def _tracked_run() -> str | None:
     """Return the run that this process is a part of."""
     found = os.environ.get("KINETRUM_RUN", "")
@@ -104,7 +138,9 @@ def attach(ref: str, *, experiment: str | None = None, project: str | None = Non
     as `frost-alarm/42`, which the service resolves. This process does not end the run unless told.
     Raises NotFound for a reference that names no run, Unavailable where it cannot be resolved.
     """
-    run = Run(_address_of(ref, experiment, project, url), {}, attached=True)
+    address, known = _address_of(ref, experiment, project, url)
+    run = Run(address, {}, attached=True)
+    run._known = known
     start_sender(current_writer().root)
     return run
 
@@ -114,7 +150,9 @@ def resume(ref: str, *, experiment: str | None = None, project: str | None = Non
 
     Every measure needs a step. What was recorded before stays. `ref` is as in `attach`.
     """
-    run = Run(_address_of(ref, experiment, project, url), {}, resumed=True)
+    address, known = _address_of(ref, experiment, project, url)
+    run = Run(address, {}, resumed=True)
+    run._known = known
     run._recorder.write("resume", at=current_writer().now())
     endings.watch(run)
     start_sender(current_writer().root)
@@ -124,18 +162,30 @@ def resume(ref: str, *, experiment: str | None = None, project: str | None = Non
 def _address(connection: Connection, run_id: str) -> dict[str, str]:
     check_name(connection.project, "project")
     check_name(connection.experiment, "experiment")
+    root, destination = current_writer().root, destination_of(connection)
+    if connection.url is None:
+        say_once(f"{destination.why_nowhere()} What is recorded waits in {root}.")
+    if not has_home() and str(root).startswith(str(home_folder())):
+        say_once(f"This user has no home folder; what is recorded, and what is kept of it, lies in {home_folder()}.")
+    name = keep_destination(root, destination)
+    if obstruction_of(root, name) is not None:
+        # What stood in the way may be gone, or be different for this process.
+        ask_again(root)
     return {
         "run": run_id,
-        "to": destination(current_writer().root, connection.url, connection.token),
+        "to": name,
         "project": connection.project,
         "experiment": connection.experiment,
     }
 
 
-def _address_of(ref: str, experiment: str | None, project: str | None, url: str | None) -> dict[str, str]:
+def _address_of(
+    ref: str, experiment: str | None, project: str | None, url: str | None
+) -> tuple[dict[str, str], tuple[int, str] | None]:
+    """Return where a run's records go, and its number and reference where the service was asked."""
     if len(ref) == 36 and experiment is not None:
         id_bytes(ref, "ref")
-        return _address(find_connection(url, project, experiment, needs_service=False), ref)
+        return _address(find_connection(url, project, experiment, needs_service=False), ref), None
     from kinetrum.client.reading import find_run
     from kinetrum.client.session import open_session
 
@@ -145,7 +195,8 @@ def _address_of(ref: str, experiment: str | None, project: str | None, url: str 
     found = find_run(open_session(parsed.project or project, url), parsed)
     if experiment is not None and found.experiment != experiment:
         raise NotFound(f"{ref} is a run of {found.experiment}, not of {experiment}.", field="ref")
-    return _address(find_connection(url, found.project, found.experiment), found.id)
+    address = _address(find_connection(url, found.project, found.experiment), found.id)
+    return address, (found.number, found.reference)
 
 
 def _parent_id(parent: Run | str | None) -> str | None:

@@ -2,35 +2,41 @@
 
 from __future__ import annotations
 
+import contextvars
 import os
 import sys
-import threading
 import time
 import warnings
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from types import TracebackType
+from types import MappingProxyType, TracebackType
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from kinetrum.client import endings, printing
 from kinetrum.client.activities import Activity
+from kinetrum.client.bars import make_bar
 from kinetrum.client.connection import find_connection
+from kinetrum.client.destinations import destination_of, keep_destination
+from kinetrum.client.given_numbers import read_number
 from kinetrum.client.linking import described, record_generated, record_used
 from kinetrum.client.recorder import Recorder, as_step, by_name
-from kinetrum.client.settings import as_settings
-from kinetrum.client.spool import current_writer, destination, new_id
+from kinetrum.client.settings import as_results, as_settings, warn_without_form
+from kinetrum.client.spool import current_writer, new_id
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import Conflict, InvalidInput
-from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, check_value, from_json, same, show, to_json
+from kinetrum.core.values import NOTE_LIMIT, Value, check_label, from_json, same, show, to_json
 
 if TYPE_CHECKING:
     from kinetrum.client.caught import Looking
+    from kinetrum.client.cells import Cell
     from kinetrum.client.media import Media
     from kinetrum.client.plotting import Plotting
     from kinetrum.client.registry import ModelVersion
 
 T = TypeVar("T")
 PROGRESS_EVERY_S = 2.0
+# By run, the number of the item that a loop of this thread or coroutine is at.
+_steps: contextvars.ContextVar[Mapping[str, int]] = contextvars.ContextVar("steps", default=MappingProxyType({}))
 
 
 class Run:
@@ -54,8 +60,12 @@ class Run:
         # Who did not see all that was measured cannot count on from the last step.
         self._needs_steps = attached or resumed
         self._ended: str | None = None
-        self._progress: tuple[int, int] | None = None
+        self._loops = 0
         self._looking: Looking | None = None
+        self._told_without_form = False
+        # Number and reference, once they are known.
+        self._known: tuple[int, str] | None = None
+        self._cell: Cell | None = None
         # One look tells measure() that none of the rarer rules applies.
         self._special = self._needs_steps
 
@@ -88,6 +98,23 @@ class Run:
         return self._name
 
     @property
+    def number(self) -> int | None:
+        """The number that the service gave to it; None until this machine heard of it."""
+        return self._numbered[0] if self._numbered else None
+
+    @property
+    def reference(self) -> str | None:
+        """The reference by which people name it, such as `frost-alarm/42`; None until its number is known."""
+        return self._numbered[1] if self._numbered else None
+
+    @property
+    def _numbered(self) -> tuple[int, str] | None:
+        writer = self._recorder._writer
+        if self._known is None and writer is not None:
+            self._known = read_number(writer.folder, self.id)
+        return self._known
+
+    @property
     def status(self) -> str:
         """What this process knows of it: `running`, or how it ended here (`finished`, `failed`, `stopped`)."""
         return self._ended or "running"
@@ -103,11 +130,10 @@ class Run:
         return self._recorder.latest()
 
     def __repr__(self) -> str:
-        return f"<Run {self.experiment} {self.id[-10:]} {self.status}>"
+        return f"<Run {self.reference or f'{self.experiment} {self.id[-10:]}'} {self.status}>"
 
     def after_fork(self) -> None:
         """Go on in a forked child: records there go to a spool folder of the child, with steps given."""
-        self._recorder.after_fork()
         self._needs_steps = self._special = True
 
     def _check_open(self) -> None:
@@ -124,7 +150,8 @@ class Run:
         Each once. The same value again is fine, another raises Conflict in this line.
         """
         self._check_open()
-        settings = as_settings(params) | as_settings(more)
+        without_form: list[str] = []
+        settings = as_settings(params, without_form) | as_settings(more, without_form)
         for key, value in settings.items():
             if key in self._params and not same(self._params[key], value):
                 raise Conflict(
@@ -135,12 +162,20 @@ class Run:
         if fresh:
             self._recorder.write("params", params={key: to_json(value) for key, value in fresh.items()})
             self._params.update(fresh)
+            self._note_without_form([key for key in without_form if key in fresh])
+
+    def _note_without_form(self, keys: list[str]) -> None:
+        """Warn of settings without a plain form, once a run."""
+        if keys and not self._told_without_form:
+            self._told_without_form = True
+            warn_without_form(keys)
 
     def measure(self, values: dict[str, Any] | None = None, /, step: int | None = None, **metrics: Any) -> None:
         """Record one point of each metric: `measure(loss=0.3)` or `measure({"val/loss": 0.4}, step=3)`.
 
         Without a step, and outside `progress`, each metric goes on after its last step, from 0 on.
-        A repeated step keeps both points; the later is shown. NaN and infinities are kept.
+        A repeated step keeps both points; the later is shown. NaN and infinities are kept. What is nested stands below
+        its name (`val/loss`); arrays and tensors of one element count as numbers.
         Raises InvalidInput for what is no number or no whole step, Conflict after the run's end.
         """
         if values is not None:
@@ -156,8 +191,9 @@ class Run:
         self._check_open()
         if step is not None:
             return as_step(step)
-        if self._progress is not None and self._progress[0] == threading.get_ident():
-            return self._progress[1]
+        here = _steps.get().get(self.id)
+        if here is not None:
+            return here
         if self._needs_steps:
             raise InvalidInput(
                 "A process that joins a run or takes it up again gives the step: measure(loss=0.3, step=7).",
@@ -168,26 +204,27 @@ class Run:
     def progress(self, items: Iterable[T], **options: Any) -> Iterator[T]:
         """Go through `items` with a progress bar; inside, `measure` takes the item's number (from 0) as its step.
 
-        `options` go to the bar (tqdm). Leaving the loop by `break` or an exception ends the counting.
+        `options` go to the bar (tqdm). Leaving the loop by `break` or an exception ends the counting. Loops that run at
+        the same time, in threads or coroutines, count each for itself.
         """
-        from tqdm import tqdm
-
-        options.setdefault("disable", None)
-        bar = tqdm(items, **options)
+        bar = make_bar(items, options)
         since = self._recorder.writer.now()
         next_note = time.monotonic() + PROGRESS_EVERY_S
-        number = -1
+        number, above = -1, _steps.get().get(self.id)
+        self._loops += 1
+        self._special = True
         try:
             for number, item in enumerate(bar):
-                self._progress = (threading.get_ident(), number)
-                self._special = True
+                _steps.set({**_steps.get(), self.id: number})
                 if time.monotonic() >= next_note:
                     self._note_progress(number, bar.total, since)
                     next_note = time.monotonic() + PROGRESS_EVERY_S
                 yield item
         finally:
-            self._progress = None
-            self._special = self._needs_steps or self._ended is not None
+            self._loops -= 1
+            # The loop around this one counts on.
+            _steps.set({run: step for run, step in {**_steps.get(), self.id: above}.items() if step is not None})
+            self._special = self._needs_steps or self._ended is not None or self._loops > 0
             bar.close()
             if self._ended is None:
                 self._note_progress(number + 1, bar.total, since)
@@ -206,11 +243,12 @@ class Run:
         return Activity(self, name)
 
     def result(self, values: dict[str, Any] | None = None, /, **results: Any) -> None:
-        """Record final values, numbers or texts. Recorded again: the later is shown, both are kept."""
+        """Record final values: numbers, texts, or short lists and arrays of them.
+
+        What is nested stands below its name (`holdout/auc`). Recorded again: the later is shown, both are kept.
+        """
         self._check_open()
-        checked = {}
-        for key, value in {**(values or {}), **results}.items():
-            checked[check_key(key, "result")] = to_json(check_value(value, key))
+        checked = {key: to_json(value) for key, value in as_results({**(values or {}), **results}).items()}
         if not checked:
             raise InvalidInput("result() was called without a value.", field="result")
         moment = self._recorder.writer.now()
@@ -221,7 +259,7 @@ class Run:
         self._results.update((key, from_json(value)) for key, value in checked.items())
 
     def evaluate(
-        self, y_true: Any, y_score: Any, *, on: str | None = None, rows: Any = None, kind: str | None = None,
+        self, y_true: Any, y_score: Any, *, on: str | None = None, rows: Any = None, task: str | None = None,
         classes: Any = None, positive: Any = None, threshold: float | None = None, weights: Any = None,
         groups: Any = None,
     ) -> dict[str, Any]:  # fmt: skip
@@ -229,9 +267,10 @@ class Run:
 
         The plots of such a task are kept beside them (`holdout/roc`, `holdout/confusion`, …).
 
-        `y_true`: n labels or numbers. `y_score`: n labels, n scores of the positive class, n x k scores with a
-        column per class, or n numbers. What kind of task it is (classification, regression, ranking) is found
-        out unless told; `groups` makes a ranking of the rows that share one. `rows`: n keys, or True for row
+        `y_true`: n labels or numbers, or n x k zeros and ones where a row may have several labels. `y_score`: n labels,
+        n scores of the positive class, n x k scores with a column per class, or n numbers; tensors are taken. `task`
+        is classification, multilabel, regression or ranking; without it that is found out, with a warning where it is
+        a guess. `groups` makes a ranking of the rows that share one. `rows`: n keys, or True for row
         numbers, under which every row's truth and prediction is kept as a table. The other arguments are as
         in `kinetrum.core.evaluation.evaluate`. Returns the results. Raises InvalidInput for what does not fit.
         """
@@ -239,7 +278,7 @@ class Run:
         from kinetrum.client.evaluating import evaluate_run
 
         return evaluate_run(
-            self, y_true, y_score, on, rows, kind=kind, classes=classes, positive=positive, threshold=threshold,
+            self, y_true, y_score, on, rows, task=task, classes=classes, positive=positive, threshold=threshold,
             weights=weights, groups=groups,
         )  # fmt: skip
 
@@ -320,8 +359,7 @@ class Run:
     @property
     def _here(self) -> int | None:
         """The step inside `progress`, in its own thread."""
-        inside = self._progress is not None and self._progress[0] == threading.get_ident()
-        return self._progress[1] if inside and self._progress else None
+        return _steps.get().get(self.id)
 
     def child(self, **options: Any) -> Run:
         """Begin a run under this one, in the same experiment unless told otherwise."""
@@ -347,14 +385,20 @@ class Run:
         return register_from_run(self._address, artifact, as_model, body)
 
     def flush(self, timeout_s: float = 60.0) -> None:
-        """Wait until everything recorded so far is acknowledged; raises Unavailable after `timeout_s`."""
+        """Wait until everything recorded so far is acknowledged.
+
+        Raises Unavailable after `timeout_s` seconds, NotSignedIn where no token is valid, with what stands in the way.
+        """
         from kinetrum.client.draining import drain
 
         drain(self._recorder.writer.root, timeout_s, self.id)
 
     def end(self, status: str = "finished", reason: str | None = None) -> None:
-        """End the run; a second call changes nothing."""
-        if self._ended is not None:
+        """End the run; a second call changes nothing, and neither does one in a forked child.
+
+        A child that leaves the `with` block, or falls to the end of the program, ends nothing of its parent's.
+        """
+        if self._ended is not None or self.owner_pid not in {-1, os.getpid()}:
             return
         if self._looking is not None:
             self._looking.finish()
@@ -408,7 +452,7 @@ def _joined(address: dict[str, str], params: dict[str, Value]) -> Run:
     if not (root / "destinations" / f"{address['to']}.json").exists():
         # Another machine, or another spool: the token did not travel along, this place has its own.
         found = find_connection(None, address["project"], address["experiment"], needs_service=False)
-        address = {**address, "to": destination(root, found.url, found.token)}
+        address = {**address, "to": keep_destination(root, destination_of(found))}
     run = Run(address, dict(params), attached=True)
     start_sender(root)
     return run
