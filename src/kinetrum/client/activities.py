@@ -26,6 +26,9 @@ class Activity:
         self._ended = False
         self._write(None, False)
 
+    def __repr__(self) -> str:
+        return f"<Activity {self.name} of {self.run!r}>"
+
     def _write(self, ended_at: int | None, failed: bool) -> None:
         self.run._recorder.write(
             "activity", id=self.id, name=self.name, started_at=self._started_at, ended_at=ended_at, failed=failed

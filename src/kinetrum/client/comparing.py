@@ -8,10 +8,12 @@ from typing import Any
 
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session, open_session
-from kinetrum.client.showing import html_table
+from kinetrum.client.showing import html_table, text_table
 from kinetrum.core.compare.sentence import signed
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.values import Value, from_json, show
+
+_LINES = 20
 
 
 class Comparison(dict[str, Any]):
@@ -81,6 +83,10 @@ class Comparison(dict[str, Any]):
 
     def _path(self, *parts: str) -> str:
         return path_of("projects", self._session.project, "comparison", *parts)
+
+    def __repr__(self) -> str:
+        more = " …" if len(self.references) > 6 else ""
+        return f"<Comparison of {', '.join(self.references[:6])}{more}: {self.verdict}>"
 
     def _repr_html_(self) -> str:
         head = self["headline"]
@@ -154,6 +160,11 @@ def compare(
 
 class Effects(dict[str, Any]):
     """What moves a value over an experiment: `effects` by their share of variance, `interactions`, `sentence`."""
+
+    def __repr__(self) -> str:
+        rows = [[effect["factor"], f"{effect['share']:.0%}", effect["certainty"]] for effect in self["effects"]]
+        said = f"<Effects: {self['sentence']}>"
+        return text_table(said, ["factor", "share", ""], rows[:_LINES], max(0, len(rows) - _LINES)) if rows else said
 
     def _repr_html_(self) -> str:
         rows = [

@@ -145,12 +145,17 @@ def _as_csv(plots: Sequence[Named]) -> str:
     return text.getvalue()
 
 
-def _as_html(plots: Sequence[Named], title: str) -> str:
-    """One file with the picture, the numbers and the notes; nothing in it runs, and nothing is fetched."""
+def as_svg(plots: Sequence[Named], title: str) -> str:
+    """Draw plots laid over one another as an SVG element."""
     picture = io.StringIO()
     _save(draw_figure(plots, title), picture, "svg")
     svg = picture.getvalue()
-    svg = svg[svg.index("<svg") :]
+    return svg[svg.index("<svg") :]
+
+
+def _as_html(plots: Sequence[Named], title: str) -> str:
+    """One file with the picture, the numbers and the notes; nothing in it runs, and nothing is fetched."""
+    svg = as_svg(plots, title)
     heads = "".join(f"<th>{html.escape(label)}</th>" for label, _ in plots)
     rows = "".join(
         f"<tr><td>{html.escape(said.name)}</td>"

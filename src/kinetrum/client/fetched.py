@@ -31,7 +31,7 @@ Bring = Callable[[Path], list[Path]]
 """Brings a version's files, verified, below a folder and returns their paths."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Fetched(Sequence[Path]):
     """What was fetched: the paths of its files, which it is a sequence of, and what they are.
 
@@ -59,6 +59,10 @@ class Fetched(Sequence[Path]):
     def __getitem__(self, at: slice) -> Sequence[Path]: ...
     def __getitem__(self, at: int | slice) -> Path | Sequence[Path]:
         return self.paths[at]
+
+    def __repr__(self) -> str:
+        count = f"{len(self.paths)} {'file' if len(self.paths) == 1 else 'files'}"
+        return f"<{self.reference}: {count} in {self.folder}{f'; {self.warning}' if self.warning else ''}>"
 
     def to_json(self) -> dict[str, Any]:
         """Return it as JSON holds it."""

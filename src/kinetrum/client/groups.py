@@ -8,11 +8,11 @@ from typing import Any, overload
 
 from kinetrum.client.frames import import_pandas
 from kinetrum.client.session import Session
-from kinetrum.client.showing import html_table
+from kinetrum.client.showing import html_table, text_table
 from kinetrum.client.tables import table_path
 from kinetrum.core.values import Value, from_json, show
 
-_PAGE, _SHOWN = 500, 50
+_PAGE, _SHOWN, _LINES = 500, 50, 20
 
 
 @dataclass(frozen=True)
@@ -91,18 +91,27 @@ class RunGroups(Sequence[RunGroup]):
             rows.append(row)
         return rows
 
+    def __repr__(self) -> str:
+        head, rows = self._table(_LINES)
+        title = f"<{len(self._groups):,} {'group' if len(self._groups) == 1 else 'groups'} by {self.by}>"
+        return text_table(title, head, rows, len(self._groups) - len(rows)) if rows else title
+
     def _repr_html_(self) -> str:
+        head, rows = self._table(_SHOWN)
+        more = f"<p>{_SHOWN} of {len(self._groups):,} groups</p>" if len(self._groups) > _SHOWN else ""
+        return more + html_table(head, rows)
+
+    def _table(self, most: int) -> tuple[list[str], list[list[str]]]:
         rows = [
             [show(group.value) if group.present else "–", f"×{group.runs}", group.last_run,
              *(_told(group, column) for column in self.columns)]
-            for group in self._groups[:_SHOWN]
+            for group in self._groups[:most]
         ]  # fmt: skip
         head = [self.by, "runs", "latest run", *self.columns]
         if self.by == "replicates":
             # The mark that they share says nothing to people.
             head, rows = head[1:], [row[1:] for row in rows]
-        more = f"<p>{_SHOWN} of {len(self._groups):,} groups</p>" if len(self._groups) > _SHOWN else ""
-        return more + html_table(head, rows)
+        return head, rows
 
     def to_pandas(self) -> Any:
         """Return the groups as a pandas DataFrame; needs pandas."""

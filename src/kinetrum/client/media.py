@@ -31,6 +31,9 @@ class Media:
     def __init__(self, run: Run) -> None:
         self._run = run
 
+    def __repr__(self) -> str:
+        return f"<Media of {self._run!r}>"
+
     def image(
         self, name: str, image: Any, *, caption: str = "", boxes: Sequence[Any] = (),
         masks: Mapping[str, Any] | None = None, classes: Mapping[int, str] | None = None, step: int | None = None,

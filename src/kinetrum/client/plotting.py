@@ -27,6 +27,9 @@ class Plotting:
     def __init__(self, run: Run) -> None:
         self._run = run
 
+    def __repr__(self) -> str:
+        return f"<Plots of {self._run!r}>"
+
     def confusion(self, on: str | None, y_true: Any, y_score: Any, **options: Any) -> dict[str, float]:
         """Keep which classes were taken for which, from labels or scores of any number of classes."""
         return self._made("confusion", on, y_true, y_score, options)

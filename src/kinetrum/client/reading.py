@@ -13,7 +13,7 @@ from kinetrum.client.http import path_of
 from kinetrum.client.noting import note_things
 from kinetrum.client.recorded import RecordedRun
 from kinetrum.client.session import Session, open_session
-from kinetrum.client.showing import html_table, moment
+from kinetrum.client.showing import html_table, moment, text_table
 from kinetrum.client.stored import StoredVersion
 from kinetrum.client.tables import read_arrow, save_stream, stream_runs, stream_series, table_path
 from kinetrum.core.errors import InvalidInput, NotFound
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from kinetrum.client.fetched import Fetched
     from kinetrum.client.registry import Model, ModelVersion
 
-_PAGE, _SHOWN = 500, 50
+_PAGE, _SHOWN, _LINES = 500, 50, 20
 _PREFIXES = ("param:", "metric:", "label:")
 
 
@@ -184,12 +184,25 @@ class RunTable(Sequence[RecordedRun]):
         """Return every point of metrics of all the runs as a pyarrow Table: run, metric, step, time, value."""
         return read_arrow(self.series_table(*metrics, form="parquet"))
 
+    def __repr__(self) -> str:
+        place = f" of {self._experiment}" if self._experiment else ""
+        count = f"{self.total:,} {'run' if self.total == 1 else 'runs'}{place}"
+        keys, cells = self._table(_LINES)
+        return text_table(f"<{count}>", keys, cells, self.total - len(cells)) if cells else f"<{count}>"
+
     def _repr_html_(self) -> str:
-        rows = [{**_flat(run), "started_at": moment(run.started_at)} for run in self[:_SHOWN]]
-        keys = list(dict.fromkeys(key for row in rows for key in row))
         # To a cap the service counts; beyond it there are more than it says.
         more = f"<p>{_SHOWN} of {self.total:,} runs or more</p>" if self.total > _SHOWN else ""
-        return more + html_table(keys, [[show(row[key]) if key in row else "" for key in keys] for row in rows])
+        return more + html_table(*self._table(_SHOWN))
+
+    def _table(self, most: int) -> tuple[list[str], list[list[str]]]:
+        """Return the first runs as texts, under the columns in which any of them has something."""
+        rows = [{**_flat(run), "started_at": moment(run.started_at)} for run in self[:most]]
+        keys = list(dict.fromkeys(key for row in rows for key, value in row.items() if value is not None))
+        return keys, [
+            ["" if key not in row or (key == "name" and row[key] is None) else show(row[key]) for key in keys]
+            for row in rows
+        ]
 
 
 def _flat(run: RecordedRun) -> dict[str, Value]:

@@ -27,13 +27,18 @@ if TYPE_CHECKING:
     from kinetrum.client.registry import ModelVersion
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class PointArrays:
     """Points of a metric as NumPy arrays of equal length: step (int64), value (float64), time (datetime64[us], UTC)."""
 
     step: NDArray[np.int64]
     value: NDArray[np.float64]
     time: NDArray[np.datetime64]
+
+    def __repr__(self) -> str:
+        count = len(self.step)
+        steps = f", steps {self.step[0]} to {self.step[-1]}" if count else ""
+        return f"<{count:,} {'point' if count == 1 else 'points'}{steps}>"
 
 
 @dataclass(frozen=True)
@@ -64,7 +69,8 @@ class RecordedMetric:
         return PointArrays(found.steps, found.values, found.times.view("datetime64[us]"))
 
     def __repr__(self) -> str:
-        return f"<Metric {self.name}>"
+        last = "" if self._data is None else f", last {show(from_json(self._data['last']))}"
+        return f"<Metric {self.name} of {self._run.reference}{last}>"
 
 
 class RecordedRun(Noted):

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from kinetrum.client.drawn_media import media_as_html
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session
 from kinetrum.core.errors import InvalidInput, NotFound
@@ -16,7 +18,10 @@ if TYPE_CHECKING:
     from kinetrum.client.stored import StoredVersion
 
 
-@dataclass(frozen=True)
+_SHOWN = 4
+
+
+@dataclass(frozen=True, repr=False)
 class KeptMedia:
     """What a run kept under a name at a step: a version of an artifact of a kind of media.
 
@@ -31,6 +36,14 @@ class KeptMedia:
     reference: str
     items: Sequence[Mapping[str, Any]]
     note: str
+
+    def __repr__(self) -> str:
+        step = "" if self.step is None else f", step {self.step}"
+        count = f"{len(self.items)} {'item' if len(self.items) == 1 else 'items'}"
+        return f"<{self.kind} {self.name} of {self.run}{step}: {count}>"
+
+    def _repr_html_(self) -> str:
+        return media_as_html(self)
 
     def read(self, file: str | None = None) -> bytes:
         """Return the bytes of an item's file or of a mask, verified; without `file` those of the only item."""
@@ -95,6 +108,14 @@ class RecordedMedia(Mapping[str, KeptMedia]):
             return self.at(name)
         except NotFound as error:
             raise KeyError(str(error)) from None
+
+    def __repr__(self) -> str:
+        return f"<Media of {self._run}: {', '.join(self) or 'none'}>"
+
+    def _repr_html_(self) -> str:
+        names = list(self)
+        more = f"<p>{len(names) - _SHOWN} more: {html.escape(', '.join(names[_SHOWN:]))}</p>" if names[_SHOWN:] else ""
+        return "".join(self[name]._repr_html_() for name in names[:_SHOWN]) + more or html.escape(repr(self))
 
     def steps(self, name: str) -> list[int]:
         """Return the steps at which something was kept under a name, ascending."""

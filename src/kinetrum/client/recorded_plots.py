@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from kinetrum.client.drawn_media import plots_as_html
 from kinetrum.client.frames import import_pandas
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session
@@ -18,8 +20,10 @@ from kinetrum.core.values import Value, from_json
 if TYPE_CHECKING:
     from kinetrum.client.recorded import RecordedRun
 
+_DRAWN = 6
 
-@dataclass(frozen=True)
+
+@dataclass(frozen=True, repr=False)
 class RecordedPlot:
     """A plot of a run: columns of equal length, how it is drawn, what it says in numbers.
 
@@ -35,6 +39,14 @@ class RecordedPlot:
     view: Mapping[str, Any]
     numbers: Mapping[str, Value]
     note: str
+
+    def __repr__(self) -> str:
+        rows = max(map(len, self.columns.values()), default=0)
+        step = "" if self.step is None else f", step {self.step}"
+        return f"<{self.kind} {self.name} of {self.run}{step}: {rows:,} rows>"
+
+    def _repr_html_(self) -> str:
+        return plots_as_html([(self.run, self.as_plot())], f"{self.name} of {self.run}")
 
     def as_plot(self) -> Plot:
         """Return the plot as `kinetrum.core.plots` has it, to be declared anew here or drawn."""
@@ -69,6 +81,14 @@ class RecordedPlots(Mapping[str, RecordedPlot]):
             return self.at(name)
         except NotFound as error:
             raise KeyError(str(error)) from None
+
+    def __repr__(self) -> str:
+        return f"<Plots of {self._run}: {', '.join(self) or 'none'}>"
+
+    def _repr_html_(self) -> str:
+        names = list(self)
+        more = f"<p>{len(names) - _DRAWN} more: {html.escape(', '.join(names[_DRAWN:]))}</p>" if names[_DRAWN:] else ""
+        return "".join(self[name]._repr_html_() for name in names[:_DRAWN]) + more or html.escape(repr(self))
 
     def steps(self, name: str) -> list[int]:
         """Return the steps at which a plot was kept, ascending."""
@@ -115,12 +135,20 @@ def overlay(references: Sequence[str], name: str, *, step: int | None = None, pr
     return Overlay(tuple(kept), tuple(without))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Overlay:
     """Plots of several runs laid over one another, in the order in which the runs were named; `without` have none."""
 
     plots: tuple[RecordedPlot, ...]
     without: tuple[str, ...]
+
+    def __repr__(self) -> str:
+        without = f"; {', '.join(self.without)} without" if self.without else ""
+        name = f" {self.plots[0].name}" if self.plots else ""
+        return f"<Overlay{name} of {', '.join(plot.run for plot in self.plots)}{without}>"
+
+    def _repr_html_(self) -> str:
+        return plots_as_html(self._named(), self.plots[0].name) if self.plots else html.escape(repr(self))
 
     def series(self) -> list[Series]:
         """Return the lines or clouds as they are drawn: name, x and y."""

@@ -21,6 +21,9 @@ class Review(dict[str, Any]):
         """The gates that are not met."""
         return [check for check in self["checks"] if not check["met"]]
 
+    def __repr__(self) -> str:
+        return f"<Review: {self.sentence}>"
+
     def _repr_html_(self) -> str:
         rows = [["met" if check["met"] else "not met", check["asks"], check["found"]] for check in self["checks"]]
         return f"<p>{html.escape(self.sentence)}</p>" + html_table(["", "gate", "found"], rows)

@@ -9,14 +9,16 @@ from typing import Any
 from kinetrum.client.frames import import_pandas
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session, open_session
+from kinetrum.client.showing import html_table, text_table
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.core.values import Value, from_json
+from kinetrum.core.values import Value, from_json, show
 
 _PAGE = 5_000
+_LINES, _SHOWN = 20, 50
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Rows(Sequence[tuple[Value, ...]]):
     """Rows of a table in order: a sequence of tuples under `columns`.
 
@@ -41,6 +43,15 @@ class Rows(Sequence[tuple[Value, ...]]):
 
     def __iter__(self) -> Iterator[tuple[Value, ...]]:
         return iter(self.rows)
+
+    def __repr__(self) -> str:
+        title = f"<{len(self.rows):,} of {self.of:,} rows>"
+        cells = [[show(cell) for cell in row] for row in self.rows[:_LINES]]
+        return text_table(title, self.columns, cells, len(self.rows) - len(cells)) if cells else title
+
+    def _repr_html_(self) -> str:
+        more = f"<p>{_SHOWN} of {len(self.rows):,} rows</p>" if len(self.rows) > _SHOWN else ""
+        return more + html_table(self.columns, [[show(cell) for cell in row] for row in self.rows[:_SHOWN]])
 
     def to_pandas(self) -> Any:
         """Return the rows as a pandas DataFrame."""

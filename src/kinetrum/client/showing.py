@@ -24,6 +24,32 @@ def _row(tag: str, cells: Sequence[str], sides: Sequence[str]) -> str:
     return f"<tr>{''.join(made)}</tr>"
 
 
+_WIDTH, _CELL = 100, 24
+
+
+def text_table(title: str, head: Sequence[str], rows: Sequence[Sequence[str]], more: int = 0) -> str:
+    """Return a table of up to 100 columns of text for an interpreter, beneath a title; `more` rows are left out.
+
+    Long cells are cut, and columns that do not fit are counted.
+    """
+    columns = [[_cut(cell) for cell in column] for column in zip(head, *rows, strict=True)]
+    widths, shown = [max(map(len, column)) for column in columns], len(columns)
+    while shown > 1 and sum(widths[:shown]) + 2 * (shown - 1) > _WIDTH:
+        shown -= 1
+    lines = [
+        "  ".join(column[at].ljust(width) for column, width in zip(columns[:shown], widths, strict=False)).rstrip()
+        for at in range(len(rows) + 1)
+    ]
+    left = [f"{len(columns) - shown} more columns"] if shown < len(columns) else []
+    left += [f"{more:,} more rows"] if more else []
+    return "\n".join([title, *lines, *([f"({', '.join(left)})"] if left else [])])
+
+
+def _cut(cell: str) -> str:
+    line = " ".join(cell.split())
+    return line if len(line) <= _CELL else f"{line[: _CELL - 1]}…"
+
+
 def moment(text: str | None) -> str:
     """Write a moment (ISO 8601) in local time: the clock of today, else day and clock; nothing for None."""
     from datetime import datetime
