@@ -7,7 +7,24 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kinetrum.core.samples import joined, thinned
-from kinetrum.core.surroundings import Change, changes, code_change, expected_end, text_difference
+from kinetrum.core.surroundings import Change, changes, code_change, code_state, expected_end, text_difference
+
+
+@pytest.mark.parametrize(
+    ("code", "texts", "state"),
+    [
+        ({}, {}, None), ({}, {"packages": "a"}, None), ({}, {"script": "a"}, "unversioned"),
+        ({"entry": "train.py"}, {"script": "a"}, "unversioned"), ({"entry": "train.py"}, {}, "unversioned"),
+        ({"commit": "4f", "changed_files": 0, "untracked_code": []}, {"packages": "a"}, "clean"),
+        ({"commit": "4f", "changed_files": 1, "untracked_code": []}, {}, "changed"),
+        ({"commit": "4f", "changed_files": 0, "untracked_code": ["a.py"]}, {}, "changed"),
+        ({"commit": "4f", "changed_files": 0}, {"difference": "a"}, "changed"),
+        ({"commit": "4f", "changed_files": 0}, {"script": "a"}, "changed"),
+        ({"commit": None, "changed_files": 0}, {}, "changed"),
+    ],
+)  # fmt: skip
+def test_whether_code_can_be_had_again(code: dict[str, object], texts: dict[str, str], state: str | None) -> None:
+    assert code_state(code, texts) == state
 
 
 def test_only_what_differs_is_named() -> None:

@@ -34,6 +34,39 @@ def table(project: Project) -> Project:
     return project
 
 
+def test_runs_are_found_by_whether_their_code_is_clean(project: Project) -> None:
+    service = project.service("contributor")
+    for changed, script in ((0, None), (2, None), (0, "x = 1")):
+        begun = project.begin()
+        code = {"commit": "4f2a9c1d" * 5, "changed_files": changed, "untracked_files": 0, "hidden_lines": 0}
+        service.call("PUT", project.run_path(begun, "surroundings"), json={"code": code, "script": script})
+    project.begin()
+
+    def found(query: str) -> list[int]:
+        page = service.get(project.path(*PATH, "runs"), query=query, sort="number")
+        return sorted(run["number"] for run in page["rows"])
+
+    assert found("code = clean") == [1]
+    assert found("code = changed") == found("code in {changed, unversioned}") == [2, 3]
+    assert found("has code") == [1, 2, 3]
+    assert found("not has code") == [4]
+    with pytest.raises(
+        errors.InvalidInput,
+        match=r"'clear' is no state of the code; one of clean, changed, unversioned is\. Nearest: clean",
+    ):
+        found("code = clear")
+    page = service.get(project.path(*PATH, "runs"), column=["code"], sort="number")
+    assert sorted(str(run["code_state"]) for run in page["rows"]) == ["None", "changed", "changed", "clean"]
+    (group,) = [
+        group
+        for group in service.get(project.path(*PATH, "groups"), by="code")["groups"]
+        if group["value"] == "changed"
+    ]
+    assert group["runs"] == 2
+    offers = service.get(project.path(*PATH, "offers"), text="code = ")["offers"]
+    assert [offer["text"] for offer in offers] == ["clean", "changed", "unversioned"]
+
+
 def groups(table: Project, by: str, **asked: Any) -> list[dict[str, Any]]:
     found: list[dict[str, Any]] = table.service("viewer").get(table.path(*PATH, "groups"), by=by, **asked)["groups"]
     return found

@@ -5824,6 +5824,11 @@ export interface components {
             imported_from: string | null;
             /** Commit */
             commit: string | null;
+            /**
+             * Code State
+             * @description Whether its code was clean, changed against its commit, or unversioned.
+             */
+            code_state?: ("clean" | "changed" | "unversioned") | null;
             /** Parent Id */
             parent_id: string | null;
             /** Complete */
@@ -6009,6 +6014,11 @@ export interface components {
             imported_from: string | null;
             /** Commit */
             commit: string | null;
+            /**
+             * Code State
+             * @description Whether its code was clean, changed against its commit, or unversioned.
+             */
+            code_state?: ("clean" | "changed" | "unversioned") | null;
             /** Parent Id */
             parent_id: string | null;
             /** Complete */

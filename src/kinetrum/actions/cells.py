@@ -65,7 +65,7 @@ def _field(name: str, view: RunView) -> Value:
     run = view.run
     if name == "duration":
         return None if run.ended_at is None else (run.ended_at - run.started_at).total_seconds()
-    if name in {"commit", "problem", "replicates"}:
+    if name in {"commit", "code", "problem", "replicates"}:
         return view.doc.fields().get(name)
     plain: dict[str, Value] = {
         "number": run.number, "id": id_text(run.uid), "name": run.name, "status": run.status, "author": view.author,

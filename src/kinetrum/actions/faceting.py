@@ -9,7 +9,7 @@ from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.searching import Table, searched_in, table_of
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.goals import Goal
-from kinetrum.core.query.check import FIELDS, STATUSES, Settling
+from kinetrum.core.query.check import FIELDS, WORDS, Settling
 from kinetrum.core.query.completing import AGGREGATES, COMPARISONS, Expected, expected
 from kinetrum.core.query.settled import Field, Key, Kinds, Source
 from kinetrum.core.query.syntax import Subject
@@ -85,7 +85,7 @@ def read_facet(
     """Count one key or field over the runs that fit a query; also returns how many runs fit, to the cap."""
     table = table_of(actor, project, experiment, query_text, "")
     (source,) = read_columns([name], table.search.catalogue)
-    if isinstance(source, Field) and source.name in {"commit", "problem", "replicates"}:
+    if isinstance(source, Field) and source.name in {"commit", "code", "problem", "replicates"}:
         source = Key("field", source.name)
     elif isinstance(source, Field) and source.name not in COUNTED_FIELDS:
         raise InvalidInput(
@@ -193,8 +193,8 @@ def _source(subject: Subject | None, table: Table) -> Source | None:
 
 def _values(wanted: Expected, table: Table) -> list[Offer]:
     source = _source(wanted.subject, table)
-    if source == Field("status"):
-        return [Offer(status, "value") for status in STATUSES]
+    if isinstance(source, Field) and source.name in WORDS:
+        return [Offer(word, "value") for word in WORDS[source.name]]
     if source is None or (isinstance(source, Field) and source.name not in COUNTED_FIELDS):
         return []
     counted = facet(table.search, source, wanted.begun.lower(), OFFERS_LIMIT)

@@ -14,6 +14,7 @@ import zstandard
 from kinetrum.core.goals import Goal, aggregate_value, shown_value
 from kinetrum.core.points.stats import Stats, unpack
 from kinetrum.core.replicates import SEEDS, replicate_mark
+from kinetrum.core.surroundings import code_state
 from kinetrum.core.values import Value, from_json, to_json
 
 
@@ -95,9 +96,10 @@ class RunDoc:
     found_described: dict[tuple[str, str], str] = field(default_factory=dict, compare=False, repr=False)
 
     def fields(self) -> dict[str, str]:
-        """Return what runs are found by beside keys and labels: commit, problems, the mark that replicates share."""
+        """Return what runs are found by beside keys and labels: code, problems, the mark that replicates share."""
         found = {
             "commit": str(self.code.get("commit") or ""),
+            "code": code_state(self.code, self.texts) or "",
             "problem": "\n".join(p.text for p in self.problems),
             "replicates": replicate_mark(self) or "",
         }

@@ -3,12 +3,29 @@
 from __future__ import annotations
 
 import difflib
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from kinetrum.core.values import Value, same, show
 
 _DIFFERENCE_LINES = 20_000
+
+# Whether a run's code can be had again: all of it is committed; some of it is not; or it lay in no repository.
+CODE_STATES = ("clean", "changed", "unversioned")
+
+
+def code_state(code: Mapping[str, Any], texts: Mapping[str, str]) -> str | None:
+    """Return whether the code of a run was clean, changed against its commit, or in no repository; None if unknown.
+
+    `texts` holds what was kept because no commit has it: an uncommitted difference, a script.
+    """
+    if not code:
+        return "unversioned" if "script" in texts else None
+    if not code.get("commit") and code.get("changed_files") is None:
+        return "unversioned"
+    loose = code.get("changed_files") or code.get("untracked_code") or {"difference", "script"} & texts.keys()
+    return "changed" if loose or not code.get("commit") else "clean"
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ from kinetrum.core.points.columns import Points
 from kinetrum.core.points.stats import Stats
 from kinetrum.core.query.settled import Field, Source
 from kinetrum.core.rundoc import Activity, Link, Progress
-from kinetrum.core.surroundings import expected_end
+from kinetrum.core.surroundings import code_state, expected_end
 from kinetrum.core.values import Value, special_name, to_json
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.clock import from_micros
@@ -89,7 +89,8 @@ def _run_fields(view: RunView) -> dict[str, Any]:
         "problems": [runs.ProblemOfRun(text=found.text, at=found.at) for found in doc.problems],
         "used": [link(found) for found in doc.used], "generated": [link(found) for found in doc.generated],
         "progress": progress(doc.progress), "imported_from": run.imported_from,
-        "commit": doc.fields().get("commit"), "parent_id": id_text(run.parent_uid) if run.parent_uid else None,
+        "commit": doc.fields().get("commit"), "code_state": code_state(doc.code, doc.texts),
+        "parent_id": id_text(run.parent_uid) if run.parent_uid else None,
     }  # fmt: skip
 
 

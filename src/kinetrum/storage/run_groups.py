@@ -24,7 +24,7 @@ _FIELD_COLUMNS = {
     "experiment": "(SELECT e.name FROM experiment e WHERE e.experiment_id = r.experiment_id)",
     "parent": "LOWER(HEX(r.parent_uid))",
 }  # fmt: skip
-GROUPED_FIELDS = (*_FIELD_COLUMNS, "commit", "replicates")
+GROUPED_FIELDS = (*_FIELD_COLUMNS, "commit", "code", "replicates")
 
 
 @dataclass(frozen=True)

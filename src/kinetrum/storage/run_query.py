@@ -181,7 +181,7 @@ class Compiler:
         if name == "experiment":
             fitting = [at for at, known in self.searched.experiments if holds(test, known)]
             return Filter(f"r.experiment_id IN {places(fitting)}", tuple(fitting)) if fitting else NEVER
-        if name in {"commit", "problem", "replicates"}:
+        if name in {"commit", "code", "problem", "replicates"}:
             return self._described(test, name)
         if name == "id":
             assert isinstance(test, Hexed | Present)

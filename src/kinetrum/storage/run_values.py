@@ -21,7 +21,7 @@ _FIELDS = {
     "author": "(SELECT a.name FROM person a WHERE a.person_id = r.author_id)",
     "experiment": "(SELECT e.name FROM experiment e WHERE e.experiment_id = r.experiment_id)",
 }  # fmt: skip
-DRAWN_FIELDS = (*_FIELDS, "commit", "replicates")
+DRAWN_FIELDS = (*_FIELDS, "commit", "code", "replicates")
 
 
 def column_of(catalogue: RunCatalogue, source: Source, run_ids: Sequence[int]) -> dict[int, Value]:

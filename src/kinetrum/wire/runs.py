@@ -119,6 +119,9 @@ class Run(Out):
     progress: Progress | None
     imported_from: str | None
     commit: str | None
+    code_state: Literal["clean", "changed", "unversioned"] | None = Field(
+        None, description="Whether its code was clean, changed against its commit, or unversioned."
+    )
     parent_id: str | None
     complete: bool
 

@@ -31,14 +31,16 @@ from kinetrum.core.query.syntax import (
     Word,
 )
 from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref
+from kinetrum.core.surroundings import CODE_STATES
 from kinetrum.core.values import Value
 
 FIELDS = {
     "number": "number", "id": "hex", "name": "text", "status": "word", "author": "text", "host": "text",
-    "started": "time", "ended": "time", "duration": "span", "commit": "hex", "parent": "run", "note": "text",
-    "problem": "text", "project": "text", "experiment": "text", "replicates": "hex",
+    "started": "time", "ended": "time", "duration": "span", "commit": "hex", "code": "word", "parent": "run",
+    "note": "text", "problem": "text", "project": "text", "experiment": "text", "replicates": "hex",
 }  # fmt: skip
 STATUSES = ("running", "finished", "failed", "stopped", "lost")
+WORDS = {"status": STATUSES, "code": CODE_STATES}
 STARS_LIMIT = 10
 _DIGEST = re.compile(r"sha256:([0-9a-f]{8,64})\Z")
 _HEX = re.compile(r"[0-9a-f-]{4,64}\Z")
@@ -283,10 +285,12 @@ def _of_text(test: Test, field: Field) -> settled.Settled:
 
 
 def _field_text(word: Word, field: Field) -> str:
-    if field.name == "status" and word.text not in STATUSES:
-        near = difflib.get_close_matches(word.text.lower(), STATUSES, 1, 0.4)
+    known = WORDS.get(field.name)
+    if known is not None and word.text not in known:
+        near = difflib.get_close_matches(word.text.lower(), known, 1, 0.4)
         hint = f" Nearest: {near[0]}." if near else ""
-        raise QueryError(f"{word.text!r} is no status; one of {', '.join(STATUSES)} is.{hint}", word.at)
+        what = "status" if field.name == "status" else "state of the code"
+        raise QueryError(f"{word.text!r} is no {what}; one of {', '.join(known)} is.{hint}", word.at)
     return word.text
 
 

@@ -14,7 +14,7 @@ export type Column = {
 
 const PREFIX = { param: 'param:', value: 'metric:', label: 'label:', field: '' }
 const FIELDS = new Set([
-  'number', 'id', 'name', 'status', 'author', 'host', 'started', 'ended', 'duration', 'commit', 'parent', 'note',
+  'number', 'id', 'name', 'status', 'author', 'host', 'started', 'ended', 'duration', 'commit', 'code', 'parent', 'note',
   'problem', 'project', 'experiment', 'replicates',
 ]) // prettier-ignore
 

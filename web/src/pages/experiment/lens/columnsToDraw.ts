@@ -2,7 +2,7 @@
 import type { RunPage } from '../../../api/client'
 import { columnText, keysOf } from '../columns'
 
-const FIELDS = ['number', 'started', 'duration', 'status', 'author', 'host', 'commit', 'replicates']
+const FIELDS = ['number', 'started', 'duration', 'status', 'author', 'host', 'commit', 'code', 'replicates']
 
 export type Offered = { text: string; scope: string; differs: boolean; goal: boolean; seed: boolean }
 

@@ -5,7 +5,7 @@ import { DropPanel } from '../../../parts/DropPanel'
 import { plural } from '../../../parts/values'
 import { columnText, type Shown } from '../columns'
 
-const FIELDS = ['status', 'author', 'host', 'duration', 'ended', 'commit', 'parent', 'problem', 'id']
+const FIELDS = ['status', 'author', 'host', 'duration', 'ended', 'commit', 'code', 'parent', 'problem', 'id']
 const AGGREGATES = ['last', 'min', 'max', 'best', 'mean', 'first', 'count']
 const TITLES = { value: 'Metrics and results', param: 'Settings', label: 'Labels', field: 'Of the run' }
 

@@ -26,7 +26,7 @@ export function Grouping({
       column.name,
       columnText(column, page.columns),
     ]),
-    ...['status', 'author', 'host', 'commit', 'parent'].map((name): [string, string] => [name, name]),
+    ...['status', 'author', 'host', 'commit', 'code', 'parent'].map((name): [string, string] => [name, name]),
   ]
   return (
     <Menu>
