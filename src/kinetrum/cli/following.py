@@ -114,7 +114,10 @@ def show_code(run: RecordedRun, given: argparse.Namespace) -> int:
         print(f"\n{paint('Packages', 'strong')}")
         names = [f"{name} {version}" for name, version in found["packages"].items()]
         print(", ".join(names))
-    for title, text in (("Uncommitted changes", found["difference"]), ("Script, not known to git", found["script"])):
+    entry = str((found["code"] or {}).get("entry") or "")
+    cells = entry == "notebook" or entry.endswith(".ipynb")
+    script = "Cells, in the order they were run" if cells else "Script, not known to git"
+    for title, text in (("Uncommitted changes", found["difference"]), (script, found["script"])):
         if text:
             print(f"\n{paint(title, 'strong')}")
             _print_difference(text)
