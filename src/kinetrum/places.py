@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 import sys
@@ -18,7 +19,11 @@ def home_folder() -> Path:
     try:
         return Path.home()
     except RuntimeError:
-        return private_temporary("kinetrum-home")
+        try:
+            return private_temporary("kinetrum-home")
+        except OSError:
+            # Nothing can be kept; what is recorded is held in memory.
+            return Path("/nonexistent")
 
 
 def has_home() -> bool:
@@ -43,6 +48,9 @@ def private_temporary(name: str) -> Path:
 
     if name in _own_temporary:
         return _own_temporary[name]
+    if Path(tempfile.gettempdir()) == Path.cwd() != Path(os.environ.get("TMPDIR", "/")):
+        # Where no place for temporary files can be written, Python names the working folder: that is somebody's own.
+        raise OSError(errno.ENOSPC, "no folder for temporary files can be written")
     path = Path(tempfile.gettempdir()) / f"{name}-{os.getuid()}"
     try:
         path.mkdir(mode=0o700, exist_ok=True)

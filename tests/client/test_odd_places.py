@@ -144,3 +144,13 @@ def test_without_an_answer_there_is_no_number(alone: Path) -> None:
     with kinetrum.begin("e") as run:
         assert (run.number, run.reference) == (None, None)
         assert repr(run) == f"<Run e {run.id[-10:]} running>"
+
+
+def test_the_working_folder_is_no_place_for_temporary_files(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setattr("tempfile.tempdir", str(tmp_path))
+    monkeypatch.setattr(places, "_own_temporary", {})
+    with pytest.raises(OSError, match="no folder for temporary files"):
+        places.private_temporary("kinetrum-spool")
+    monkeypatch.setenv("TMPDIR", str(tmp_path))
+    assert places.private_temporary("kinetrum-spool").parent == tmp_path
