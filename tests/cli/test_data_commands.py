@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 import kinetrum
+from kinetrum.cli.output import counted_things
 from tests.cli.test_commands import Out, run
 from tests.conftest import Project
 
@@ -175,12 +176,12 @@ def test_room_bin_and_purge(data: Path, capsys: Out) -> None:
     storage = run(capsys, "storage")[1]
     assert "kinetrum purge would free 15 B" in storage
     _, text, said = run(capsys, "purge")
-    assert "0 runs and 1 versions would be purged, freeing 1 files of 15 B" in text
+    assert "1 version would be purged, freeing 1 file of 15 B" in text
     assert "Add --yes" in said
     assert run(capsys, "bin", "--restore", "nights@1")[0] == 0
     assert run(capsys, "purge")[1] == "There is nothing to purge.\n"
     run(capsys, "bin", "nights@1")
-    assert "were purged: 1 files of 15 B are free" in run(capsys, "purge", "--yes", "nights@1")[1]
+    assert "was purged, which freed 1 file of 15 B" in run(capsys, "purge", "--yes", "nights@1")[1]
     assert "purged" in run(capsys, "artifacts", "nights")[1]
     assert run(capsys, "fetch", "nights@1")[0] == 1
 
@@ -237,3 +238,46 @@ def test_used_and_generated_from_shells(
     assert {row["reference"]: row["by_reference"] for row in found} == {"net@2": False, "nights@1": False}
     assert next(row for row in found if row["name"] == "nights")["about"] == {"seasons": 5}
     assert os.environ["KINETRUM_RUN"]
+
+
+def test_binning_what_a_query_finds_an_experiment_and_a_family(recording: Project, capsys: Out) -> None:
+    with kinetrum.begin("slow", params={"depth": 1}) as parent:
+        for depth in range(3):
+            with parent.child(params={"depth": depth}) as child:
+                child.result(auc=0.9 + depth / 100)
+    parent.flush()
+    with kinetrum.begin("other") as other:
+        pass
+    other.flush()
+    status, _, told = run(capsys, "bin", "auc < 0.915", "-e", "slow")
+    assert (status, told) == (
+        2, "kinetrum bin: Nothing was changed: 2 runs of slow where auc < 0.915. Add --yes to put them into the bin.\n"
+    )  # fmt: skip
+    assert run(capsys, "bin", "auc < 0.915", "-e", "slow", "--yes")[1].startswith("slow/")
+    assert len(kinetrum.runs(experiment="slow")) == 2
+    status, shown, told = run(capsys, "bin", "slow/1")
+    assert status == 0
+    assert told == "1 run below stays where it is; --children takes them along.\n"
+    assert len(kinetrum.runs(experiment="slow")) == 1
+    shown = run(capsys, "bin", "--restore", "slow/1", "--children")[1]
+    assert len(kinetrum.runs(experiment="slow")) == 4
+    assert "restored" in shown
+    shown = run(capsys, "bin", "experiment:slow", "--yes")[1]
+    assert shown.count("slow/") == 8
+    assert len(kinetrum.runs(experiment="slow")) == 0
+    assert run(capsys, "bin", "auc > 2", "-e", "slow", "--yes")[1] == "nothing in the bin.\n"
+    assert run(capsys, "bin", "experiment:none", "--yes")[0] == 3
+    assert run(capsys, "bin", "--restore", "experiment:slow")[0] == 2
+    assert run(capsys, "bin", "auc >", "-e", "slow", "--yes")[0] == 2
+    assert len(kinetrum.runs(experiment="other")) == 1
+
+
+@pytest.mark.parametrize(
+    ("references", "said"),
+    [
+        ([], "nothing"), (["e/1"], "1 run"), (["n@1"], "1 version"), (["e/1", "n@1", "n@2"], "1 run and 2 versions"),
+        ([f"e/{at}" for at in range(1_200)], "1,200 runs"),
+    ],
+)  # fmt: skip
+def test_counts_name_what_they_count(references: list[str], said: str) -> None:
+    assert counted_things(references) == said

@@ -4489,10 +4489,18 @@ export interface components {
                 [key: string]: string;
             };
         };
-        /** Moved */
+        /**
+         * Moved
+         * @description What was moved; `left_below` are runs below it that were not.
+         */
         Moved: {
             /** References */
             references: string[];
+            /**
+             * Left Below
+             * @default 0
+             */
+            left_below: number;
         };
         /** Named */
         Named: {
@@ -4903,6 +4911,8 @@ export interface components {
         /**
          * NewPurge
          * @description What to purge of the bin, null for all of it; with `only_tell` nothing is changed.
+         *
+         *     Versions go with the runs that generated them, where nothing else holds them; `keep_files` leaves them.
          */
         NewPurge: {
             /** Things */
@@ -4912,6 +4922,11 @@ export interface components {
              * @default false
              */
             only_tell: boolean;
+            /**
+             * Keep Files
+             * @default false
+             */
+            keep_files: boolean;
         };
         /**
          * NewResources
@@ -6350,10 +6365,17 @@ export interface components {
         /**
          * ThingsNamed
          * @description Runs (`frost-alarm/3`, ids) and artifact versions (`nights@2`; `artifact:nights` is all of its versions).
+         *
+         *     `children`: the runs below those that are named as well.
          */
         ThingsNamed: {
             /** Things */
             things: string[];
+            /**
+             * Children
+             * @default false
+             */
+            children: boolean;
         };
         /** Today */
         Today: {

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter
@@ -19,6 +19,7 @@ from kinetrum.storage.runs import Run
 
 THINGS_AT_ONCE = 1_000
 LISTED = 1_000
+FAMILY_LIMIT = 10_000
 
 
 @dataclass(frozen=True)
@@ -77,21 +78,41 @@ def things_named(place: Place, references: Sequence[str]) -> Things:
     )
 
 
-@transaction
-def bin_things(actor: Actor, project: str, references: Sequence[str]) -> list[str]:
-    """Put runs and versions into the bin: one's own, or as a maintainer anybody's."""
-    return _move(actor, project, references, to_bin=True)
+@dataclass(frozen=True)
+class Moved:
+    """References of what was moved, and how many runs below it were not."""
+
+    references: list[str]
+    left_below: int
 
 
 @transaction
-def restore_things(actor: Actor, project: str, references: Sequence[str]) -> list[str]:
-    """Take runs and versions out of the bin again."""
-    return _move(actor, project, references, to_bin=False)
+def bin_things(actor: Actor, project: str, references: Sequence[str], children: bool = False) -> Moved:
+    """Put runs and versions into the bin: one's own, or as a maintainer anybody's; with `children` the runs below."""
+    return _move(actor, project, references, children, to_bin=True)
 
 
-def _move(actor: Actor, project: str, references: Sequence[str], to_bin: bool) -> list[str]:
+@transaction
+def restore_things(actor: Actor, project: str, references: Sequence[str], children: bool = False) -> Moved:
+    """Take runs and versions out of the bin again; with `children` the runs below as well."""
+    return _move(actor, project, references, children, to_bin=False)
+
+
+def _with_family(place: Place, named: Things, children: bool, to_bin: bool) -> tuple[Things, int]:
+    """Return what was named with the runs below it, if they are meant, and how many of those would be left."""
+    below = runs.family_of([run.uid for run in named.runs], place.project_id, FAMILY_LIMIT) if named.runs else []
+    if len(below) > FAMILY_LIMIT:
+        raise InvalidInput(f"Over {FAMILY_LIMIT} runs are below these; name fewer at once.", field="things")
+    ids = {run.run_id for run in named.runs}
+    others = [run for run in below if run.run_id not in ids]
+    if not children:
+        return named, sum((run.binned_at is None) == to_bin for run in others)
+    return replace(named, runs=in_lock_order([*named.runs, *others])), 0
+
+
+def _move(actor: Actor, project: str, references: Sequence[str], children: bool, to_bin: bool) -> Moved:
     place = enter(actor, project, Act.BIN_OWN)
-    named = things_named(place, references)
+    named, left_below = _with_family(place, things_named(place, references), children, to_bin)
     held = [runs.lock_run(run.run_id) for run in named.runs]
     artifacts.lock_versions([row.version_id for row in named.versions])
     versions = sorted(
@@ -110,7 +131,7 @@ def _move(actor: Actor, project: str, references: Sequence[str], to_bin: bool) -
         artifacts.set_binned([row.version_id for row in moved], actor.person_id if to_bin else None)
         for row in moved:
             _note(actor, place, row.reference, to_bin)
-    return [*(run.reference for run in held), *(row.reference for row in versions)]
+    return Moved([*(run.reference for run in held), *(row.reference for row in versions)], left_below)
 
 
 def _note(actor: Actor, place: Place, subject: str, to_bin: bool) -> None:

@@ -97,9 +97,10 @@ def list_members(actor: Actor, project: str) -> list[tuple[str, str, Role]]:
 
 @snapshot
 def list_experiments(actor: Actor, project: str) -> list[ExperimentView]:
-    """Return a project's experiments, the last active first."""
+    """Return a project's experiments, the last active first; without those of which everything was purged."""
     place = enter(actor, project)
-    return [_experiment(place, summary) for summary in projects.experiment_summaries(place.project_id)]
+    summaries = projects.experiment_summaries(place.project_id)
+    return [_experiment(place, summary) for summary in summaries if not summary.purged]
 
 
 @snapshot

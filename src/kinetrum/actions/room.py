@@ -111,10 +111,14 @@ def _why_kept(purged: bool, in_use: bool, model: str | None) -> str | None:
 
 
 @snapshot
-def preview_purge(actor: Actor, project: str, references: Sequence[str] | None) -> Purge:
+def preview_purge(actor: Actor, project: str, references: Sequence[str] | None, keep_files: bool = False) -> Purge:
     """Return what a purge would free; nothing is changed."""
     place = enter(actor, project, Act.PURGE)
     free_runs, free_versions, kept = _sorted_out(place, references)
+    if not keep_files:
+        known = {row.version_id for row in free_versions}
+        only = room.generated_by_these_alone([run.run_id for run in free_runs])
+        free_versions += artifacts.versions_by_ids([found for found in only if found not in known])
     files, size = blob_rows.only_held_by(place.project_id, [row.version_id for row in free_versions])
     return Purge(
         [run.reference for run in free_runs], [row.reference for row in free_versions], kept, files, size,
@@ -122,17 +126,20 @@ def preview_purge(actor: Actor, project: str, references: Sequence[str] | None) 
     )  # fmt: skip
 
 
-def purge(actor: Actor, store: BlobStore, project: str, references: Sequence[str] | None) -> Purge:
+def purge(
+    actor: Actor, store: BlobStore, project: str, references: Sequence[str] | None, keep_files: bool = False
+) -> Purge:
     """Free the room of what is in the bin for good; tombstones stay.
 
     Each thing goes in a transaction of its own and files only after it: cut off at any moment, what is gone is gone
-    whole, and the rest is as it was. What a registered version rests on stays, and is told.
+    whole, and the rest is as it was. With the last run that holds a version goes that version, in the same transaction.
+    What a registered version rests on stays, and is told.
     """
-    planned = preview_purge(actor, project, references)
-    gone: list[str] = []
+    planned = preview_purge(actor, project, references, keep_files)
+    gone: set[str] = set()
     for reference in (*planned.runs, *planned.versions):
-        if _purge_one(actor, project, reference):
-            gone.append(reference)
+        if reference not in gone:
+            gone.update(_purge_one(actor, project, reference, keep_files))
     uploading.remove_released(store)
     left = [(reference, "was taken out of the bin meanwhile")
             for reference in (*planned.runs, *planned.versions) if reference not in gone]  # fmt: skip
@@ -144,16 +151,23 @@ def purge(actor: Actor, store: BlobStore, project: str, references: Sequence[str
 
 
 @transaction
-def _purge_one(actor: Actor, project: str, reference: str) -> bool:
+def _purge_one(actor: Actor, project: str, reference: str, keep_files: bool) -> list[str]:
     place = enter(actor, project, Act.PURGE)
     things = things_named(place, [reference])
     for run in things.runs:
         runs.lock_run(run.run_id)
     artifacts.lock_versions([row.version_id for row in things.versions])
     free_runs, free_versions, _ = _sorted_out(place, [reference])
+    if free_runs and not keep_files:
+        # Of two runs that are purged at once, the later sees here that the earlier is gone.
+        artifacts.lock_versions(room.generated_by([run.run_id for run in free_runs]))
     for run in free_runs:
         room.purge_run(run.run_id, actor.person_id)
         journal.append(place.project_id, actor.person_id, "purged", run.subject, origin=actor.origin)
+    if free_runs and not keep_files:
+        # With the last run that holds them: what another one of those in the bin holds goes with that.
+        only = room.generated_by_these_alone([run.run_id for run in free_runs])
+        free_versions += artifacts.versions_by_ids(only)
     for row in free_versions:
         room.mark_version_purged(row.version_id, actor.person_id)
         if not row.by_reference:
@@ -163,4 +177,4 @@ def _purge_one(actor: Actor, project: str, reference: str) -> bool:
             place.project_id, actor.person_id, "purged", row.reference, before={"digest": row.digest},
             origin=actor.origin,
         )  # fmt: skip
-    return bool(free_runs or free_versions)
+    return [*(run.reference for run in free_runs), *(row.reference for row in free_versions)]

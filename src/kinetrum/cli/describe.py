@@ -1,4 +1,4 @@
-"""`label`, `note`, `rename`, `goal`, `correct`, `bin`: saying what runs are, and clearing away."""
+"""`label`, `note`, `rename`, `goal`, `correct`: saying what runs are."""
 
 from __future__ import annotations
 
@@ -48,12 +48,6 @@ def add_commands(commands: Any) -> None:
     correct.add_argument("params", nargs="+", metavar="KEY=VALUE", help="read as JSON where it is JSON, else text")
     correct.add_argument("-m", "--comment", default="", metavar="TEXT", help="why")
     add_common(correct, _correct)
-    bin_ = commands.add_parser(
-        "bin", help="put runs and versions out of sight, list what is there, take them out again"
-    )
-    bin_.add_argument("refs", nargs="*", metavar="REF", help="frost-alarm/3, nights@2; without one the bin is listed")
-    bin_.add_argument("--restore", action="store_true", help="take them out of the bin")
-    add_common(bin_, _bin)
 
 
 def _session(given: argparse.Namespace, ref: str) -> Any:
@@ -77,7 +71,7 @@ def _sessions(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any
     return found
 
 
-def _things(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, list[str]]]:
+def things_by_project(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, list[str]]]:
     """Group references of runs, versions (`nights@2`) and whole things (`artifact:nights`) by project."""
     from kinetrum.client.session import open_session
     from kinetrum.core.refs import VersionRef, parse_ref
@@ -98,11 +92,12 @@ def _things(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, 
     return found
 
 
-def _done(given: argparse.Namespace, done: list[str], what: str) -> int:
+def done_with(given: argparse.Namespace, done: list[str], what: str) -> int:
+    """Say what was done to things, by their references where they are few; returns the exit status."""
     if given.json:
         output.print_json(done)
     else:
-        print(f"{', '.join(done) if len(done) <= 6 else f'{len(done)} runs'} {what}.")
+        print(f"{', '.join(done) if 0 < len(done) <= 6 else output.counted_things(done)} {what}.")
     return 0
 
 
@@ -122,11 +117,11 @@ def _label(given: argparse.Namespace) -> int:
     labels = {key: value or None for key, value in _pairs(words).items()}
     of_files = [ref for ref in refs if ref.startswith(("artifact:", "model:")) or "@" in ref]
     done = []
-    for session, plain in _things(given, of_files).values():
+    for session, plain in things_by_project(given, of_files).values():
         done += [_label_files(session, ref, labels) for ref in plain]
     for session, plain in _sessions(given, [ref for ref in refs if ref not in of_files]).values():
         done += label_runs(session, session.project, plain, labels)
-    return _done(given, done, "labelled")
+    return done_with(given, done, "labelled")
 
 
 def _label_files(session: Any, ref: str, labels: dict[str, str | None]) -> str:
@@ -154,17 +149,17 @@ def _label_files(session: Any, ref: str, labels: dict[str, str | None]) -> str:
 def _note(given: argparse.Namespace) -> int:
     from kinetrum.client.noting import note_things, notes_on, remove_note
 
-    by_project = _things(given, given.refs).values()
+    by_project = things_by_project(given, given.refs).values()
     if given.message is not None:
         text = sys.stdin.read() if given.message == "-" else given.message
         done = [ref for session, refs in by_project for ref in note_things(session, session.project, refs, text)]
-        return _done(given, done, "noted")
+        return done_with(given, done, "noted")
     if len(given.refs) > 1:
         raise InvalidInput("Notes are read of one thing at a time; -m TEXT puts one on many.", field="ref")
     ((session, (ref,)),) = by_project
     if given.remove is not None:
         remove_note(session, session.project, ref, given.remove)
-        return _done(given, [ref], "has that note no more")
+        return done_with(given, [ref], "has that note no more")
     return _print_notes(given, [vars(note) for note in notes_on(session, session.project, ref)])
 
 
@@ -187,7 +182,7 @@ def _rename(given: argparse.Namespace) -> int:
     run = _found(session, plain)
     path = path_of("projects", session.project, "experiments", run["experiment"], "runs", run["id"], "name")
     done = session.service.call("PUT", path, json={"name": given.name or None})["runs"]
-    return _done(given, done, f"is named {output.clean(given.name)}" if given.name else "has no name now")
+    return done_with(given, done, f"is named {output.clean(given.name)}" if given.name else "has no name now")
 
 
 def _found(session: Any, plain: str) -> dict[str, Any]:
@@ -254,26 +249,4 @@ def _correct(given: argparse.Namespace) -> int:
     path = path_of("projects", session.project, "experiments", run["experiment"], "runs", run["id"])
     params = {key: read_typed(text) for key, text in _pairs(given.params).items()}
     correct_run(session, path, params, given.comment)
-    return _done(given, [run["reference"]], "corrected")
-
-
-def _bin(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import bin_things, binned, restore_things
-
-    if not given.refs:
-        found = binned(project=given.project)
-        if given.json:
-            output.print_json(found)
-        elif found:
-            rows = [[thing["reference"], output.clean(thing["name"] or ""), thing["status"], thing["author"],
-                     moment(thing["binned_at"]), output.clean(thing["reason"] or thing["binned_by"] or "")]
-                    for thing in found]  # fmt: skip
-            output.print_table(["what", "name", "", "made by", "binned", "by or because"], rows)
-        else:
-            print("The bin is empty.")
-        return 0
-    done = []
-    for session, plain in _things(given, given.refs).values():
-        done += (restore_things if given.restore else bin_things)(session, session.project, plain)
-    undo = f"; kinetrum bin --restore {' '.join(done)} takes back" if len(done) <= 6 else ""
-    return _done(given, done, "restored" if given.restore else f"in the bin{undo}")
+    return done_with(given, [run["reference"]], "corrected")

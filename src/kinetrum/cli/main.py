@@ -12,6 +12,7 @@ from typing import Any
 
 from kinetrum.cli import (
     account,
+    bin,
     compare,
     data,
     describe,
@@ -72,8 +73,8 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     kind: Any = {"parser_class": _Listed} if listing else {}
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
     for module in (
-        instance, account, track, shell, runs, look, compare, tables, plots, results, describe, data, registry, gates,
-        history, room, transfer, spool,
+        instance, account, track, shell, runs, look, compare, tables, plots, results, describe, bin, data, registry,
+        gates, history, room, transfer, spool,
     ):  # fmt: skip
         module.add_commands(commands)
     return parser

@@ -174,6 +174,14 @@ def print_table(heads: Sequence[str], rows: Sequence[Sequence[str]], *, keep: in
         print(paint(f"{hidden} column{'s' if hidden > 1 else ''} hidden for width: {left}{more}", "quiet"))
 
 
+def counted_things(references: Sequence[str]) -> str:
+    """Say how many runs and versions references name: `3 runs and 1 version`."""
+    versions = sum("@" in reference for reference in references)
+    runs = len(references) - versions
+    counts = [(count, word) for count, word in ((runs, "run"), (versions, "version")) if count]
+    return " and ".join(f"{count:,} {word}{'' if count == 1 else 's'}" for count, word in counts) or "nothing"
+
+
 def note(text: str) -> None:
     """Say something beside the output."""
     print(text, file=sys.stderr)

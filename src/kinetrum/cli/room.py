@@ -9,7 +9,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.output import paint, print_section, size_text
+from kinetrum.cli.output import counted_things, paint, print_section, size_text
 from kinetrum.core.errors import NotFound
 
 
@@ -19,6 +19,7 @@ def add_commands(commands: Any) -> None:
     add_common(storage, _storage)
     purge = commands.add_parser("purge", help="tell what purging the bin would free; with --yes free it for good")
     purge.add_argument("refs", nargs="*", metavar="REF", help="runs and versions in the bin; without one all of it")
+    purge.add_argument("--keep-files", action="store_true", help="leave versions that only the purged runs generated")
     purge.add_argument("--yes", action="store_true", help="do it; it cannot be taken back")
     add_common(purge, _purge)
 
@@ -59,7 +60,7 @@ def _storage(given: argparse.Namespace) -> int:
 def _purge(given: argparse.Namespace) -> int:
     from kinetrum.client.room import purge
 
-    found = purge(given.refs or None, only_tell=not given.yes, project=given.project)
+    found = purge(given.refs or None, only_tell=not given.yes, keep_files=given.keep_files, project=given.project)
     if given.json:
         output.print_json(found)
         return 0
@@ -69,12 +70,12 @@ def _purge(given: argparse.Namespace) -> int:
     if not things:
         print("There is nothing to purge.")
         return 0
-    what = f"{len(found['runs'])} runs and {len(found['versions'])} versions"
-    room = f"{found['files']:,} files of {size_text(found['size_bytes'])}"
+    what = counted_things(things)
+    room = f"{found['files']:,} {'file' if found['files'] == 1 else 'files'} of {size_text(found['size_bytes'])}"
     if found["recorded_bytes"]:
         room += f", and about {size_text(found['recorded_bytes'])} of records"
     if given.yes:
-        print(f"{what} were purged: {room} are free.")
+        print(f"{what} {'was' if len(things) == 1 else 'were'} purged, which freed {room}.")
         return 0
     print(f"{what} would be purged, freeing {room}: {', '.join(things[:12])}{' …' if len(things) > 12 else ''}.")
     output.note("Nothing was changed. Add --yes to do it; it cannot be taken back.")

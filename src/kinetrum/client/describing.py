@@ -32,6 +32,21 @@ def bin_things(session: Session, project: str, refs: Sequence[str]) -> list[str]
     return tell_things(session, project, "bin", refs)
 
 
+def move_things(session: Session, project: str, refs: Sequence[str], to_bin: bool, children: bool) -> dict[str, Any]:
+    """Move things into the bin or out of it, with `children` the runs below them.
+
+    Returns `references` of what was moved, and how many runs below were `left_below`.
+    """
+    path = path_of("projects", project, "bin", *([] if to_bin else ["restored"]))
+    done: dict[str, Any] = {"references": [], "left_below": 0}
+    for start in range(0, len(refs), RUNS_AT_ONCE):
+        body = {"things": list(refs[start : start + RUNS_AT_ONCE]), "children": children}
+        found = session.service.call("POST", path, json=body)
+        done["references"] += found["references"]
+        done["left_below"] += found["left_below"]
+    return done
+
+
 def restore_things(session: Session, project: str, refs: Sequence[str]) -> list[str]:
     """Take runs and versions out of the bin; returns their references."""
     return tell_things(session, project, "bin/restored", refs)

@@ -94,6 +94,16 @@ class RunTable(Sequence[RecordedRun]):
         return [_flat(run) for run in self]
 
     @property
+    def session(self) -> Session:
+        """The service that the runs were read from."""
+        return self._session
+
+    @property
+    def project(self) -> str:
+        """The project that the runs are in."""
+        return self._session.project
+
+    @property
     def references(self) -> list[str]:
         """References of all the runs."""
         return [run.reference for run in self]

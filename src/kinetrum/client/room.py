@@ -20,14 +20,21 @@ def storage(*, project: str | None = None, url: str | None = None) -> dict[str, 
 
 
 def purge(
-    things: Sequence[str] | None = None, *, only_tell: bool = True, project: str | None = None, url: str | None = None
+    things: Sequence[str] | None = None,
+    *,
+    only_tell: bool = True,
+    keep_files: bool = False,
+    project: str | None = None,
+    url: str | None = None,
 ) -> dict[str, Any]:
     """Tell what purging things of the bin (all of it by default) would free, or with only_tell=False free it for good.
 
+    With runs go the versions that only they generated, unless a model rests on them, they have labels or notes, or
+    `keep_files` leaves them.
     Returns the runs and versions, what stays with the reason, and how many files and bytes. For maintainers.
     """
     session = open_session(project, url)
-    body = {"things": None if things is None else list(things), "only_tell": only_tell}
+    body = {"things": None if things is None else list(things), "only_tell": only_tell, "keep_files": keep_files}
     found: dict[str, Any] = session.service.call(
         "POST", path_of("projects", session.project, "purges"), json=body, timeout=3_600
     )

@@ -29,22 +29,22 @@ def list_bin(actor: SignedIn, project: str) -> list[wire.BinnedThing]:
 @router.post(f"{_PROJECT}/bin")
 def bin_things(actor: SignedIn, project: str, body: wire.ThingsNamed) -> wire.Moved:
     """Put runs and versions into the bin: one's own, or as a maintainer anybody's."""
-    return wire.Moved(references=binning.bin_things(actor, project, body.things))
+    return wire.Moved.model_validate(binning.bin_things(actor, project, body.things, body.children))
 
 
 @router.post(f"{_PROJECT}/bin/restored")
 def restore_things(actor: SignedIn, project: str, body: wire.ThingsNamed) -> wire.Moved:
     """Take runs and versions out of the bin."""
-    return wire.Moved(references=binning.restore_things(actor, project, body.things))
+    return wire.Moved.model_validate(binning.restore_things(actor, project, body.things, body.children))
 
 
 @router.post(f"{_PROJECT}/purges")
 def purge(actor: SignedIn, project: str, body: wire.NewPurge, request: Request) -> wire.Purge:
     """Free the room of what is in the bin for good, or tell what that would free; for maintainers."""
     if body.only_tell:
-        found = room.preview_purge(actor, project, body.things)
+        found = room.preview_purge(actor, project, body.things, body.keep_files)
     else:
-        found = room.purge(actor, store_of(request), project, body.things)
+        found = room.purge(actor, store_of(request), project, body.things, body.keep_files)
     kept = [wire.Kept(reference=reference, why=why) for reference, why in found.kept]
     return wire.Purge.model_validate({**vars(found), "kept": kept})
 

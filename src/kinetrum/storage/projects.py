@@ -37,7 +37,7 @@ class ExperimentRow:
 
 @dataclass(frozen=True)
 class ExperimentSummary:
-    """An experiment with counts of its runs and its last activity."""
+    """An experiment with counts of its runs and its last activity; `purged` where all that it had was purged."""
 
     name: str
     description: str
@@ -47,6 +47,7 @@ class ExperimentSummary:
     experiment_id: int
     labels: dict[str, str] = field(default_factory=dict)
     seeds: tuple[str, ...] = SEEDS
+    purged: bool = False
 
 
 def project_named(name: str) -> ProjectRow | None:
@@ -192,7 +193,10 @@ def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
     """Return a project's experiments, the last active first."""
     rows = query(
         "SELECT e.name, e.description, COUNT(r.run_id), COALESCE(SUM(r.status = 'running'), 0), MAX(r.changed_at),"
-        " e.experiment_id, e.labels, e.seeds FROM experiment e LEFT JOIN run r ON r.experiment_id = e.experiment_id"
+        " e.experiment_id, e.labels, e.seeds,"
+        " EXISTS (SELECT 1 FROM run g WHERE g.experiment_id = e.experiment_id) AND NOT EXISTS"
+        " (SELECT 1 FROM run g WHERE g.experiment_id = e.experiment_id AND g.purged_at IS NULL)"
+        " FROM experiment e LEFT JOIN run r ON r.experiment_id = e.experiment_id"
         " AND r.binned_at IS NULL"
         " WHERE e.project_id = %s"
         " GROUP BY e.experiment_id ORDER BY MAX(r.changed_at) IS NULL, MAX(r.changed_at) DESC, e.name",
@@ -200,7 +204,15 @@ def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
     )
     return [
         ExperimentSummary(
-            row[0], row[1], int(row[2]), int(row[3]), row[4], row[5], json.loads(row[6]), tuple(json.loads(row[7]))
+            row[0],
+            row[1],
+            int(row[2]),
+            int(row[3]),
+            row[4],
+            row[5],
+            json.loads(row[6]),
+            tuple(json.loads(row[7])),
+            bool(row[8]),
         )
         for row in rows
     ]

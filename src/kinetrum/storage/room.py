@@ -6,10 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kinetrum.core.rundoc import RunDoc, pack
-from kinetrum.storage import events
+from kinetrum.storage import artifacts, events
 from kinetrum.storage.clock import now
-from kinetrum.storage.database import execute, places, query
+from kinetrum.storage.database import execute, named_rows, places, query
 from kinetrum.storage.runs import load_doc
+from kinetrum.storage.tables import ArtifactVersion, NoteRow, RunArtifact, RunRow
 
 
 @dataclass(frozen=True)
@@ -149,6 +150,47 @@ def mark_version_purged(version_id: int, person_id: int) -> None:
     execute(
         "UPDATE artifact_version SET purged_at = %s, purged_by = %s WHERE version_id = %s", now(), person_id, version_id
     )
+
+
+def generated_by(run_ids: Sequence[int]) -> list[int]:
+    """Return the versions that runs generated."""
+    wanted = list(run_ids)
+    if not wanted:
+        return []
+    links = (
+        RunArtifact.select(RunArtifact.version_id)
+        .where(RunArtifact.run_id.in_(wanted), RunArtifact.relation == "generated")
+        .distinct()
+    )
+    return sorted(row.version_id for row in named_rows(links))
+
+
+def generated_by_these_alone(run_ids: Sequence[int]) -> list[int]:
+    """Return the versions that these runs generated and that nobody would miss without them.
+
+    Every other run that used or generated such a version was purged, no model rests on it, and it has neither labels
+    nor notes, by which people say that something is worth keeping.
+    """
+    wanted, generated = list(run_ids), generated_by(run_ids)
+    if not generated:
+        return []
+    elsewhere = (
+        RunArtifact.select(RunArtifact.version_id)
+        .join(RunRow, on=RunRow.run_id == RunArtifact.run_id)
+        .where(RunArtifact.version_id.in_(generated), RunRow.purged_at.is_null(), RunRow.run_id.not_in(wanted))
+    )
+    noted = NoteRow.select(NoteRow.subject_id.alias("version_id")).where(
+        NoteRow.subject_kind == "artifact@", NoteRow.subject_id.in_(generated)
+    )
+    missed = {row.version_id for found in (elsewhere, noted) for row in named_rows(found)}
+    left = [version_id for version_id in generated if version_id not in missed]
+    plain = ArtifactVersion.select(ArtifactVersion.version_id).where(
+        ArtifactVersion.version_id.in_(left or [0]),
+        ArtifactVersion.purged_at.is_null(),
+        ArtifactVersion.labels.in_(["", "{}"]),
+    )
+    unlabelled = {row.version_id for row in named_rows(plain)}
+    return sorted(unlabelled - artifacts.models_on(sorted(unlabelled)).keys())
 
 
 def models_on_runs(run_ids: Sequence[int]) -> dict[int, str]:

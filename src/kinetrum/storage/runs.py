@@ -6,7 +6,7 @@ so the table that sorts and filters never disagrees with the page that shows the
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -285,6 +285,21 @@ def children_of(uid: bytes, project_id: int, limit: int) -> list[Run]:
         uid, project_id, limit,
     )  # fmt: skip
     return [Run(*row) for row in rows]
+
+
+def family_of(uids: Sequence[bytes], project_id: int, limit: int) -> list[Run]:
+    """Return all runs below others, their children and those below them, that were not purged; the earliest first."""
+    found: dict[bytes, Run] = {}
+    above = list(uids)
+    while above and len(found) <= limit:
+        rows = query(
+            _SELECT + f"WHERE r.parent_uid IN {places(above)} AND e.project_id = %s AND r.purged_at IS NULL LIMIT %s",
+            *above, project_id, limit + 1,
+        )  # fmt: skip
+        fresh = {run.uid: run for run in (Run(*row) for row in rows) if run.uid not in found and run.uid not in uids}
+        found |= fresh
+        above = list(fresh)
+    return sorted(found.values(), key=lambda run: run.run_id)
 
 
 def counts_of_children(uids: list[bytes], experiment_ids: list[int]) -> dict[bytes, int]:

@@ -111,12 +111,22 @@ export const useRemoveNote = (project: string, of: string) =>
 
 export const useBinThings = (project: string) =>
   useProjectAct(project, (body: Things) =>
-    answer(api.POST('/api/v1/projects/{project}/bin', { params: { path: { project } }, body })),
+    answer(
+      api.POST('/api/v1/projects/{project}/bin', {
+        params: { path: { project } },
+        body: { ...body, children: false },
+      }),
+    ),
   )
 
 export const useRestoreThings = (project: string) =>
   useProjectAct(project, (body: Things) =>
-    answer(api.POST('/api/v1/projects/{project}/bin/restored', { params: { path: { project } }, body })),
+    answer(
+      api.POST('/api/v1/projects/{project}/bin/restored', {
+        params: { path: { project } },
+        body: { ...body, children: false },
+      }),
+    ),
   )
 
 type OneRun = { project: string; experiment: string; number: number }

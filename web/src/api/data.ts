@@ -143,7 +143,7 @@ export const usePurgePreview = (project: string, things: string[] | null, enable
       answer(
         api.POST('/api/v1/projects/{project}/purges', {
           params: { path: { project } },
-          body: { things, only_tell: true },
+          body: { things, only_tell: true, keep_files: false },
         }),
       ),
   })
@@ -155,7 +155,7 @@ export function usePurge(project: string) {
       answer(
         api.POST('/api/v1/projects/{project}/purges', {
           params: { path: { project } },
-          body: { things, only_tell: false },
+          body: { things, only_tell: false, keep_files: false },
         }),
       ),
     onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),

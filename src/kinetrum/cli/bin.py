@@ -1,0 +1,122 @@
+"""`bin`: putting runs and versions out of sight, seeing what is there, and taking it out again."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.cli.arguments import add_common
+from kinetrum.cli.describe import done_with, things_by_project
+from kinetrum.cli.output import moment
+from kinetrum.core.errors import InvalidInput
+
+_ABOUT = """\
+Put runs and versions out of sight. Nothing is deleted: --restore takes them out again, and 'kinetrum purge' frees their
+room for good. Without a reference the bin is listed.
+
+  kinetrum bin frost-alarm/3 nights@2
+  kinetrum bin frost-alarm/33 --children         with the runs below it
+  kinetrum bin "auc < 0.99" -e frost-alarm       what a query finds
+  kinetrum bin experiment:slow                   all runs of an experiment
+  kinetrum bin --restore frost-alarm/3
+"""
+
+
+def add_commands(commands: Any) -> None:
+    """Add this command to the parser."""
+    bin_ = commands.add_parser(
+        "bin", help="put runs and versions out of sight, list what is there, take them out again", description=_ABOUT,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )  # fmt: skip
+    bin_.add_argument(
+        "refs",
+        nargs="*",
+        metavar="REF",
+        help="frost-alarm/3, nights@2, artifact:nights, experiment:slow; with -e a query",
+    )
+    bin_.add_argument(
+        "-e", "--experiment", metavar="NAME", help="put runs of this experiment there, those a query finds"
+    )
+    bin_.add_argument("--children", action="store_true", help="the runs below those that are named as well")
+    bin_.add_argument("--restore", action="store_true", help="take them out of the bin")
+    bin_.add_argument("--yes", action="store_true", help="do not ask, where many runs are found or some are below")
+    add_common(bin_, _bin)
+
+
+def _bin(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import move_things
+
+    if not given.refs and not given.experiment:
+        return _list(given)
+    meant = _meant(given)
+    done: list[str] = []
+    left_below = 0
+    for session, plain in meant.values():
+        found = move_things(session, session.project, plain, not given.restore, given.children)
+        asks = found["left_below"] > 0 and not given.yes
+        if asks and output.confirmed(_below(found["left_below"])):
+            found = move_things(session, session.project, plain, not given.restore, True)
+        done, left_below = done + found["references"], left_below + found["left_below"]
+    if left_below and not given.json:
+        word = "1 run below stays" if left_below == 1 else f"{left_below} runs below stay"
+        output.note(f"{word} where {'it is' if left_below == 1 else 'they are'}; --children takes them along.")
+    undo = f"; kinetrum bin --restore {' '.join(done)} takes back" if 0 < len(done) <= 6 else ""
+    return done_with(given, done, "restored" if given.restore else f"in the bin{undo}")
+
+
+def _list(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import binned
+
+    found = binned(project=given.project)
+    if given.json:
+        output.print_json(found)
+    elif found:
+        rows = [[thing["reference"], output.clean(thing["name"] or ""), thing["status"], thing["author"],
+                 moment(thing["binned_at"]), output.clean(thing["reason"] or thing["binned_by"] or "")]
+                for thing in found]  # fmt: skip
+        output.print_table(["what", "name", "", "made by", "binned", "by or because"], rows)
+    else:
+        print("The bin is empty.")
+    return 0
+
+
+def _below(count: int) -> str:
+    return f"{count} {'run is' if count == 1 else 'runs are'} below. Take {'it' if count == 1 else 'them'} along?"
+
+
+def _meant(given: argparse.Namespace) -> dict[str, tuple[Any, list[str]]]:
+    """Return what is meant by project: references, the runs of `experiment:NAME`, or with -e those a query finds."""
+    if given.experiment:
+        if given.restore:
+            raise InvalidInput(
+                "A query finds nothing in the bin; name runs to restore them, 'kinetrum bin' lists them."
+            )
+        query = " ".join(given.refs)
+        return _confirmed(given, given.experiment, query, given.project)
+    whole = [ref for ref in given.refs if ref.rpartition("/")[2].startswith("experiment:")]
+    found = things_by_project(given, [ref for ref in given.refs if ref not in whole])
+    for ref in whole:
+        project, _, name = ref.rpartition("/")
+        name = name.removeprefix("experiment:")
+        if given.restore:
+            raise InvalidInput(f"Name the runs of {name} to restore them; 'kinetrum bin' lists them.", field="ref")
+        for place, (session, plain) in _confirmed(given, name, "", project or given.project).items():
+            found.setdefault(place, (session, []))[1].extend(plain)
+    return found
+
+
+def _confirmed(
+    given: argparse.Namespace, experiment: str, query: str, project: str | None
+) -> dict[str, tuple[Any, list[str]]]:
+    """Return the runs that fit, by project, once a person has seen how many they are."""
+    from kinetrum.client.reading import runs
+
+    table = runs(query, experiment=experiment, project=project)
+    refs = table.references
+    what = f"{output.counted_things(refs)} of {experiment}{f' where {query}' if query else ''}"
+    if refs and not given.yes and not output.confirmed(f"Put {what} into the bin?"):
+        asked = "" if sys.stdin.isatty() else " Add --yes to put them into the bin."
+        raise InvalidInput(f"Nothing was changed: {what}.{asked}")
+    return {table.project: (table.session, refs)} if refs else {}
