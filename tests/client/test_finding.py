@@ -42,6 +42,24 @@ def test_groups_as_data(table: Project) -> None:
     assert [group.value for group in by_learner[:1]] == ["boost"]
 
 
+def test_frames_have_lists_whole_numbers_and_moments(recording: Project) -> None:
+    import pandas
+
+    for params in ({"units": [8, 16], "big": 2**53 + 1, "mixed": [1, "a"]}, {"units": [4], "mixed": 3}, {"units": []}):
+        kinetrum.begin("typed", params=params).end()
+    frame = kinetrum.runs(experiment="typed", sort="number:asc").to_pandas()
+    assert frame["units"].tolist() == [[8, 16], [4], []]
+    assert all(type(value) is list for value in frame["units"])
+    assert str(frame["big"].dtype) == "Int64"
+    assert frame["big"][0] == 2**53 + 1
+    assert frame["big"].isna().tolist() == [False, True, True]
+    assert frame["mixed"].tolist()[:2] == ['[1, "a"]', "3"]
+    assert isinstance(frame["started_at"].dtype, pandas.DatetimeTZDtype)
+    assert (frame["ended_at"] >= frame["started_at"]).all()
+    now = pandas.Timestamp.now("UTC")
+    assert abs((now - frame["started_at"][0]).total_seconds()) < 600
+
+
 def test_columns_and_remarks(table: Project) -> None:
     found = kinetrum.runs(
         "depth = 5", experiment="frost-alarm", columns=["recall", "seed", "duration"], sort="seed:asc"

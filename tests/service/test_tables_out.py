@@ -81,7 +81,9 @@ def test_runs_as_parquet_with_types(table: Project) -> None:
 def test_an_unknown_column_or_form_is_told_before_anything_is_sent(table: Project) -> None:
     path = table.path("experiments", "frost-alarm", "table")
     assert (
-        fetch(table, path, column="dept").json()["detail"].endswith("'dept' is nothing that they have. Nearest: depth.")
+        fetch(table, path, column="dept")
+        .json()["detail"]
+        .endswith("'dept' is nothing that they have. Nearest: depth, code.")
     )
     for wrong in ({"form": "xls"}, {"query": "depth >"}, {"sort": "nothing"}):
         answer = fetch(table, path, **wrong)
@@ -151,7 +153,10 @@ def test_a_long_metric_comes_whole_while_it_grows(project: Project) -> None:
     ("values", "kind", "mixed"),
     [([1, 2], "int64", False), ([1, 2.5], "double", False), ([True], "bool", False), (["a"], "string", False),
      ([], "string", False), ([1, "a"], "string", True), ([True, 1], "string", True), ([2**70], "string", True),
-     ([[1]], "string", True), ([None, 3], "int64", False)],
+     ([[1]], "list of int64", False), ([None, 3], "int64", False), ([[1], [2.5]], "list of double", False),
+     ([["a"], []], "list of string", False), ([[]], "list of string", False), ([[True]], "list of bool", False),
+     ([[1], ["a"]], "string", True), ([[1], 2], "string", True), ([[[1]]], "string", True), ([[None, 1]], "string", True),
+     ([[2**70]], "string", True)],
 )  # fmt: skip
 def test_column_types(values: list[Any], kind: str, mixed: bool) -> None:
     found = ColumnType(set())

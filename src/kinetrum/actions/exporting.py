@@ -26,6 +26,7 @@ from kinetrum.storage.database import snapshot
 RUNS_LIMIT = 200_000
 _RUNS_AT_ONCE = 500
 FIELDS = ("run", "id", "name", "status", "author", "host", "started_at", "ended_at")
+MOMENTS = ("started_at", "ended_at")
 
 
 @dataclass(frozen=True)

@@ -23,3 +23,15 @@ def import_arrow() -> Any:
     except ImportError:
         raise NotFound("A typed table takes pyarrow: pip install 'kinetrum[arrow]'.") from None
     return pyarrow
+
+
+def to_frame(table: Any) -> Any:
+    """Return a pyarrow Table as a pandas DataFrame; whole numbers stay whole where some miss, lists are lists."""
+    import pyarrow
+
+    pandas = import_pandas()
+    frame = table.to_pandas(types_mapper={pyarrow.int64(): pandas.Int64Dtype()}.get)
+    for name, kind in zip(table.column_names, table.schema.types, strict=True):
+        if pyarrow.types.is_list(kind):
+            frame[name] = [None if value is None else list(value) for value in table.column(name).to_pylist()]
+    return frame

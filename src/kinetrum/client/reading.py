@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, overload
 
 from kinetrum.client import describing
-from kinetrum.client.frames import import_pandas
+from kinetrum.client.frames import import_pandas, to_frame
 from kinetrum.client.groups import RunGroups
 from kinetrum.client.http import path_of
 from kinetrum.client.noting import note_things
@@ -150,7 +150,7 @@ class RunTable(Sequence[RecordedRun]):
         named = [
             short if plain.count(short) == 1 else long for short, long in zip(plain, table.column_names, strict=True)
         ]
-        return table.rename_columns(named).to_pandas()
+        return to_frame(table.rename_columns(named))
 
     def groups(self, by: str = "replicates", columns: Sequence[str] | None = None) -> RunGroups:
         """Return the runs grouped by a column, or by replicates: mean and spread of numbers, what all share.

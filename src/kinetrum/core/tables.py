@@ -2,7 +2,8 @@
 
 Numbers are written so that they read back bit for bit; NaN and infinities are `NaN`, `Infinity` and
 `-Infinity` in CSV and `{"float": "NaN"}` in JSON Lines. A missing value is an empty cell in CSV, a missing
-key in JSON Lines, and null in Parquet; a null that was recorded is `null` in CSV.
+key in JSON Lines, and null in Parquet; a null that was recorded is `null` in CSV. Parquet has lists of one type
+as lists, and moments as timestamps.
 """
 
 from __future__ import annotations
@@ -10,7 +11,7 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -35,27 +36,34 @@ def check_form(form: str) -> str:
 
 @dataclass
 class ColumnType:
-    """What a column of Parquet must hold, learnt from its values."""
+    """What a column of Parquet must hold, learnt from its values; a column of moments holds them as ISO 8601."""
 
     kinds: set[str]
+    moments: bool = False
 
     def see(self, value: Value) -> None:
         """Take a value into account."""
-        if value is None:
-            return
-        if isinstance(value, bool):
-            self.kinds.add("bool")
-        elif isinstance(value, int):
-            self.kinds.add("int" if -_EXACT <= value < _EXACT else "text")
-        else:
-            self.kinds.add("float" if isinstance(value, float) else "str" if isinstance(value, str) else "text")
+        if isinstance(value, list):
+            # An empty list fits lists of anything.
+            self.kinds.update(f"list of {_kind(item)}" for item in value)
+            self.kinds.add("list")
+        elif value is not None:
+            self.kinds.add(_kind(value))
 
     @property
     def arrow(self) -> str:
-        """Return bool, int64, double or string; mixed columns are strings that hold JSON."""
-        if self.kinds <= {"int", "float"} and self.kinds:
-            return "double" if "float" in self.kinds else "int64"
-        return "bool" if self.kinds == {"bool"} else "string"
+        """Return bool, int64, double, string or timestamp, or a list of the first four.
+
+        Columns of several kinds, and lists of several, are strings that hold JSON.
+        """
+        if self.moments:
+            return "timestamp"
+        if "list" in self.kinds:
+            if not all(kind.startswith("list") for kind in self.kinds):
+                return "string"
+            inner = _common({kind.removeprefix("list of ") for kind in self.kinds - {"list"}})
+            return f"list of {inner or 'string'}" if inner or self.kinds == {"list"} else "string"
+        return _common(self.kinds) or "string"
 
     @property
     def mixed(self) -> bool:
@@ -63,9 +71,24 @@ class ColumnType:
         return self.arrow == "string" and not self.kinds <= {"str"}
 
 
-def column_types(columns: Sequence[str], rows: Iterable[Row]) -> dict[str, ColumnType]:
-    """Learn the type of every column from all rows."""
-    found = {name: ColumnType(set()) for name in columns}
+def _kind(value: Value) -> str:
+    if isinstance(value, bool):
+        return "bool"
+    if isinstance(value, int):
+        return "int" if -_EXACT <= value < _EXACT else "text"
+    return "float" if isinstance(value, float) else "str" if isinstance(value, str) else "text"
+
+
+def _common(kinds: set[str]) -> str | None:
+    """Return the one type that holds all kinds, None where none does or there are none."""
+    if kinds and kinds <= {"int", "float"}:
+        return "double" if "float" in kinds else "int64"
+    return {"bool": "bool", "str": "string"}.get(next(iter(kinds))) if len(kinds) == 1 else None
+
+
+def column_types(columns: Sequence[str], rows: Iterable[Row], moments: Collection[str] = ()) -> dict[str, ColumnType]:
+    """Learn the type of every column from all rows; columns named in `moments` hold ISO 8601."""
+    found = {name: ColumnType(set(), name in moments) for name in columns}
     for row in rows:
         for name, value in row.items():
             found[name].see(value)
@@ -113,7 +136,7 @@ def write_parquet(types: dict[str, ColumnType], batches: Iterable[list[Row]]) ->
     def tables() -> Iterator[Any]:
         for batch in batches:
             columns = [
-                pyarrow.array([_parquet_cell(row.get(name), kind) for row in batch], type=_arrow_type(pyarrow, kind))
+                _arrow_column(pyarrow, [_parquet_cell(row.get(name), kind) for row in batch], kind)
                 for name, kind in types.items()
             ]
             yield pyarrow.Table.from_arrays(columns, schema=schema)
@@ -159,9 +182,18 @@ class _Taken(io.RawIOBase):
 
 
 def _arrow_type(pyarrow: Any, kind: ColumnType) -> Any:
-    return {
-        "bool": pyarrow.bool_, "int64": pyarrow.int64, "double": pyarrow.float64, "string": pyarrow.string,
-    }[kind.arrow]()  # fmt: skip
+    plain = {"bool": pyarrow.bool_, "int64": pyarrow.int64, "double": pyarrow.float64, "string": pyarrow.string}
+    if kind.arrow == "timestamp":
+        return pyarrow.timestamp("us", "UTC")
+    if kind.arrow.startswith("list of "):
+        return pyarrow.list_(plain[kind.arrow.removeprefix("list of ")]())
+    return plain[kind.arrow]()
+
+
+def _arrow_column(pyarrow: Any, cells: list[Any], kind: ColumnType) -> Any:
+    if kind.arrow == "timestamp":
+        return pyarrow.array(cells, type=pyarrow.string()).cast(_arrow_type(pyarrow, kind))
+    return pyarrow.array(cells, type=_arrow_type(pyarrow, kind))
 
 
 def _parquet_cell(value: Value, kind: ColumnType) -> Any:
@@ -169,14 +201,19 @@ def _parquet_cell(value: Value, kind: ColumnType) -> Any:
         return None
     if kind.arrow == "double":
         return float(value)  # type: ignore[arg-type]
+    if kind.arrow == "list of double":
+        return [float(item) for item in value]  # type: ignore[union-attr]
     return json.dumps(to_json(value), ensure_ascii=False) if kind.mixed else value
 
 
-def write_table(form: str, columns: Sequence[str], rows: Any) -> Iterator[bytes]:
-    """Yield a table in a form; `rows()` gives its batches and may be called twice (Parquet learns types first)."""
+def write_table(form: str, columns: Sequence[str], rows: Any, moments: Collection[str] = ()) -> Iterator[bytes]:
+    """Yield a table in a form; `rows()` gives its batches and may be called twice (Parquet learns types first).
+
+    Columns named in `moments` hold ISO 8601, which Parquet has as timestamps.
+    """
     if check_form(form) == "csv":
         return write_csv(columns, rows())
     if form == "jsonl":
         return write_jsonl(rows())
-    types = column_types(columns, (row for batch in rows() for row in batch))
+    types = column_types(columns, (row for batch in rows() for row in batch), moments)
     return write_parquet(types, rows())

@@ -11,6 +11,7 @@ from fastapi import APIRouter, Query
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions import exporting
+from kinetrum.actions.exporting import MOMENTS
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 from kinetrum.core.points.columns import Points
 from kinetrum.core.tables import MEDIA_TYPES, Row, write_arrow, write_csv, write_jsonl, write_table
@@ -35,7 +36,7 @@ def _download(pieces: Iterator[bytes], form: str, name: str) -> StreamingRespons
 
 def _whole(form: str, table: exporting.RunsTable, name: str) -> StreamingResponse:
     rows = exporting.read_once(table.batches) if form == "parquet" else table.batches
-    return _download(write_table(form, table.columns, rows), form, name)
+    return _download(write_table(form, table.columns, rows, MOMENTS), form, name)
 
 
 @router.get("/experiments/{experiment}/table", response_class=StreamingResponse, responses=_TABLE)
