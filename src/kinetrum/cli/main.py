@@ -31,6 +31,8 @@ from kinetrum.cli import (
     track,
     transfer,
 )
+from kinetrum.cli.help_texts import complete_help, groups_text
+from kinetrum.cli.parser import Parser
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
 
 _ABOUT = """\
@@ -62,7 +64,7 @@ class _Listed:
 
 def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     """Build the parser of all commands; with `listing` one that can only list them."""
-    parser = argparse.ArgumentParser(
+    parser = Parser(
         prog="kinetrum",
         description=_ABOUT,
         formatter_class=lambda prog: argparse.RawDescriptionHelpFormatter(prog, max_help_position=18, width=100),
@@ -77,7 +79,17 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
         gates, history, room, transfer, spool,
     ):  # fmt: skip
         module.add_commands(commands)
+    if listing:
+        _group_commands(parser, commands)
     return parser
+
+
+def _group_commands(parser: argparse.ArgumentParser, commands: Any) -> None:
+    """List the commands in groups, in the order of the job, where the parser would list them one after another."""
+    texts = {choice.dest: choice.help or "" for choice in commands._choices_actions}
+    commands._choices_actions.clear()
+    commands.help = "one of the commands below"
+    parser.epilog = f"{groups_text(texts)}\n\n{parser.epilog}"
 
 
 def _show_warning(message: Warning | str, category: type[Warning], *place: Any, **more: Any) -> None:
@@ -102,7 +114,10 @@ def _waiting(given: argparse.Namespace) -> contextlib.AbstractContextManager[Non
 def main(arguments: list[str] | None = None) -> int:
     """Run one command and return its exit status."""
     words = sys.argv[1:] if arguments is None else arguments
-    parser = make_parser(listing=words in ([], ["-h"], ["--help"]))
+    listing = words in ([], ["-h"], ["--help"])
+    parser = make_parser(listing)
+    if not listing and ("-h" in words or "--help" in words):
+        complete_help(parser)
     given = parser.parse_args(arguments)
     if given.show_version:
         from importlib.metadata import version
