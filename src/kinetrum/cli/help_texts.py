@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Iterator
 
 GROUPS = (
-    ("a service", ("up", "down", "status", "serve", "connect", "whoami", "admin")),
+    ("a service", ("up", "down", "status", "serve", "connect", "whoami", "admin", "completion")),
     ("record", ("track", "begin", "set", "measure", "result", "used", "generated", "activity", "end", "spool")),
     ("find and look", ("runs", "views", "show", "media", "rows", "points", "plot", "history")),
     ("compare", ("compare", "effects")),

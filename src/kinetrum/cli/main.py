@@ -14,6 +14,7 @@ from kinetrum.cli import (
     account,
     bin,
     compare,
+    completion,
     data,
     describe,
     gates,
@@ -31,7 +32,6 @@ from kinetrum.cli import (
     track,
     transfer,
 )
-from kinetrum.cli.help_texts import complete_help, groups_text
 from kinetrum.cli.parser import Parser
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
 
@@ -76,7 +76,7 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
     for module in (
         instance, account, track, shell, runs, look, compare, tables, plots, results, describe, bin, data, registry,
-        gates, history, room, transfer, spool,
+        gates, history, room, transfer, spool, completion,
     ):  # fmt: skip
         module.add_commands(commands)
     if listing:
@@ -86,6 +86,8 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
 
 def _group_commands(parser: argparse.ArgumentParser, commands: Any) -> None:
     """List the commands in groups, in the order of the job, where the parser would list them one after another."""
+    from kinetrum.cli.help_texts import groups_text
+
     texts = {choice.dest: choice.help or "" for choice in commands._choices_actions}
     commands._choices_actions.clear()
     commands.help = "one of the commands below"
@@ -117,6 +119,8 @@ def main(arguments: list[str] | None = None) -> int:
     listing = words in ([], ["-h"], ["--help"])
     parser = make_parser(listing)
     if not listing and ("-h" in words or "--help" in words):
+        from kinetrum.cli.help_texts import complete_help
+
         complete_help(parser)
     given = parser.parse_args(arguments)
     if given.show_version:

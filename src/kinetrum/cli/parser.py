@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import difflib
 import re
 import sys
 from collections.abc import Sequence
@@ -55,6 +54,9 @@ class Parser(argparse.ArgumentParser):
 
 def _nearest(word: str, choices: Sequence[str], least: float) -> list[str]:
     """Return what is nearest to a word, and what is nearly as near, up to three."""
+    # Only for what is mistyped; every command would pay for it.
+    import difflib
+
     likeness = {choice: difflib.SequenceMatcher(None, word, choice).ratio() for choice in choices}
     best = max(likeness.values(), default=0.0)
     near = [choice for choice in choices if likeness[choice] >= max(least, best - 0.1)]
