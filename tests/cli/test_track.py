@@ -340,6 +340,8 @@ def test_what_is_wrong_with_a_run_is_told_in_one_line(work: Path) -> None:
     run_id = kt("begin", "frost-alarm").stdout.strip()
     assert kt("set", "--run", run_id, "depth=6").returncode == 0
     assert kt("set", "--run", run_id, "depth=7").returncode == 0
+    # At the end is told what is known by then.
+    wait_for(lambda: "set aside" in kt("spool").stdout)
     told = kt("end", "--run", run_id)
     assert told.returncode == 0
     assert told.stderr.startswith("kinetrum: ") and "depth was set to 6; 7" in told.stderr

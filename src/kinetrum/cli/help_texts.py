@@ -7,7 +7,8 @@ from collections.abc import Iterator
 
 GROUPS = (
     ("a service", ("up", "down", "status", "serve", "connect", "whoami", "admin", "completion")),
-    ("record", ("track", "begin", "set", "measure", "result", "used", "generated", "activity", "end", "spool")),
+    ("record", ("track", "begin", "set", "measure", "result", "used", "generated", "activity", "end",
+                "shell-recorder", "spool")),
     ("find and look", ("runs", "views", "show", "media", "rows", "points", "plot", "history")),
     ("compare", ("compare", "effects")),
     ("describe and clear away", ("label", "note", "rename", "goal", "seeds", "correct", "bin", "purge", "storage")),
@@ -159,7 +160,7 @@ def groups_text(commands: dict[str, str]) -> str:
     for title, names in GROUPS:
         lines += ["", f"{title}:"]
         for name in names:
-            lines.append(f"  {name:<14}{commands[name]}".rstrip())
+            lines.append(f"  {name:<16}{commands[name]}".rstrip())
     return "\n".join(lines)
 
 

@@ -27,6 +27,7 @@ from kinetrum.cli import (
     room,
     runs,
     shell,
+    shell_recorder,
     spool,
     tables,
     track,
@@ -75,8 +76,8 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     kind: Any = {"parser_class": _Listed} if listing else {}
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
     for module in (
-        instance, account, track, shell, runs, look, compare, tables, plots, results, describe, bin, data, registry,
-        gates, history, room, transfer, spool, completion,
+        instance, account, track, shell, shell_recorder, runs, look, compare, tables, plots, results, describe, bin,
+        data, registry, gates, history, room, transfer, spool, completion,
     ):  # fmt: skip
         module.add_commands(commands)
     if listing:

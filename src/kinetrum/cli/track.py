@@ -105,7 +105,7 @@ def _run(given: argparse.Namespace, words: list[str]) -> int:
     run.end(status, reason)
     if not tracker.ended_line:
         print(file=sys.stderr)
-    _say_where(run, status, tracker.problems)
+    say_where(run, status, tracker.problems)
     return outcome.exit_status
 
 
@@ -139,7 +139,8 @@ def _environment(run: Any, given: argparse.Namespace) -> dict[str, str]:
     return os.environ | told
 
 
-def _say_where(run: Any, status: str, problems: list[str]) -> None:
+def say_where(run: Any, status: str, problems: list[str]) -> None:
+    """Say on standard error what went wrong in a run that has ended, and its reference, or why it has none yet."""
     from kinetrum.cli.output import clean
     from kinetrum.client.addresses import forget_address
     from kinetrum.client.draining import drain

@@ -19,7 +19,7 @@ from kinetrum.client.plotted_files import PlottedFile
 from kinetrum.client.printing import Outlet
 from kinetrum.client.run import Run
 from kinetrum.client.spool import new_id
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.errors import InvalidInput, KinetrumError
 from kinetrum.core.printed import Fold, plain
 from kinetrum.core.said import MARK, Said, read_said
 
@@ -102,6 +102,13 @@ class Tracker:
                     self._record(said)
             except KinetrumError as error:
                 self.problem(f"A printed line was not recorded: {error}")
+
+    def record_line(self, line: str) -> None:
+        """Record what one line says; raises InvalidInput for one that says nothing, and what recording raises."""
+        said = read_said(line if line.lstrip().startswith("kinetrum:") else f"kinetrum: {line}")
+        if said is None:
+            raise InvalidInput(f"{line!r} records nothing; write measure loss=0.3 step=7, for example.", field="line")
+        self._record(said)
 
     def _record(self, said: Said) -> None:
         run = self.run

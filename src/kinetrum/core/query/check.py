@@ -127,7 +127,7 @@ class Settling:
         name = subject.name
         names = list(FIELDS) if subject.scope == "run" else [*self.catalogue.names(), *FIELDS]
         by_case = {known.lower(): known for known in names}
-        near = [by_case[low] for low in difflib.get_close_matches(name.lower(), list(by_case), 3, 0.5)]
+        near = [by_case[low] for low in _nearest(name.lower(), list(by_case))]
         if len(name) >= 3:
             near += [known for known in names if name.lower() in known.lower() and known not in near][: 3 - len(near)]
         hint = f" Nearest: {', '.join(near)}." if near else f" There are {', '.join(names[:8])} …"
@@ -221,6 +221,13 @@ def _read(operand: Operand, key: Key, kinds: Kinds, subject: Subject) -> tuple[V
         # No run holds such a value: a fair question, whose answer is none.
         return (number if number is not None else text, *special) if text is not None else tuple(special)
     return tuple(found)
+
+
+def _nearest(name: str, known: Sequence[str]) -> list[str]:
+    """Return the name that is nearest to another, and up to two that are nearly as near."""
+    near = difflib.get_close_matches(name, known, 3, 0.5)
+    likeness = {each: difflib.SequenceMatcher(None, each, name).ratio() for each in near}
+    return [each for each in near if likeness[each] >= likeness[near[0]] - 0.25]
 
 
 def _word(operand: Operand, subject: Subject) -> Word:
