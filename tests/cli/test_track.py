@@ -339,13 +339,31 @@ def test_a_shell_run_that_failed(work: Path, tmp_path: Path) -> None:
 def test_what_is_wrong_with_a_run_is_told_in_one_line(work: Path) -> None:
     run_id = kt("begin", "frost-alarm").stdout.strip()
     assert kt("set", "--run", run_id, "depth=6").returncode == 0
-    assert kt("set", "--run", run_id, "depth=7").returncode == 0
-    # At the end is told what is known by then.
+    # From elsewhere, where it is not known what was set here.
+    kinetrum.attach(run_id, experiment="frost-alarm").set(depth=7)
     wait_for(lambda: "set aside" in kt("spool").stdout)
     told = kt("end", "--run", run_id)
     assert told.returncode == 0
     assert told.stderr.startswith("kinetrum: ") and "depth was set to 6; 7" in told.stderr
     assert len(told.stderr.splitlines()) == 1 and "UserWarning" not in told.stderr
+
+
+def test_shell_commands_refuse_what_python_refuses(work: Path) -> None:
+    run_id = kt("begin", "frost-alarm", "--set", "seed=1").stdout.strip()
+    assert kt("set", "--run", run_id, "depth=6").returncode == 0
+    assert kt("set", "--run", run_id, "depth=6", "fold=2").returncode == 0
+    for words in (("depth=7",), ("seed=2",), ("fold=3",)):
+        told = kt("set", "--run", run_id, *words)
+        assert (told.returncode, "already; it cannot become" in told.stderr) == (1, True)
+    assert kt("end", "--run", run_id, "--failed", "no room").returncode == 0
+    for words in (("measure", "loss=1", "--step", "1"), ("result", "recall=1"), ("set", "a=1"), ("end",)):
+        told = kt(words[0], "--run", run_id, *words[1:])
+        assert (told.returncode, told.stderr) == (
+            1, f"kinetrum {words[0]}: This run is failed; 'kinetrum begin' begins another.\n"
+        )  # fmt: skip
+    found = kinetrum.open(run_id)
+    assert isinstance(found, kinetrum.RecordedRun)
+    assert (found.params, found.results, found.status) == ({"seed": 1, "depth": 6, "fold": 2}, {}, "failed")
 
 
 def test_output_is_shown_and_followed(work: Path) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import traceback
 import warnings
 from pathlib import Path
 from typing import Any
@@ -247,3 +248,13 @@ def test_notes_and_labels_are_checked_in_the_callers_line(alone: Path) -> None:
     run.label()
     run.end()
     assert [record["op"] for record in records(alone)] == ["begin", "end"]
+
+
+def test_a_refusal_says_nothing_of_how_it_was_tried(alone: Path) -> None:
+    run = kinetrum.begin("e")
+    with pytest.raises(InvalidInput) as error:
+        run.measure(loss="x")
+    text = "".join(traceback.format_exception(error.value))
+    assert "struct.error" not in text
+    assert "During handling" not in text
+    run.end()

@@ -20,6 +20,7 @@ from kinetrum.core.lineage import (
     lineage_sentence,
     to_prov,
 )
+from kinetrum.core.refs import by_numbers
 
 
 def run(number: int, experiment: str = "frost-alarm") -> Node:
@@ -139,3 +140,10 @@ def test_checkpoints_in_the_bin_are_folded_always() -> None:
     edges = [Edge("run:frost-alarm/1", f"artifact:net@{n}", "generated") for n in range(1, 7)]
     folded = fold(Graph("run:frost-alarm/1", tuple(nodes), tuple(edges)), 60)
     assert [node.reference for node in folded.nodes] == ["frost-alarm/1", "net@1", "5 versions of net"]
+
+
+def test_references_are_sorted_by_their_numbers() -> None:
+    given = ["e/10", "e/2", "nights@3", "nights@12", "e/1", "alpha2/1", "alpha10/1", "e"]
+    assert sorted(given, key=by_numbers) == [
+        "alpha2/1", "alpha10/1", "e", "e/1", "e/2", "e/10", "nights@3", "nights@12",
+    ]  # fmt: skip

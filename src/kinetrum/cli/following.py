@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+import textwrap
 import time
 from typing import Any
 
@@ -113,7 +114,7 @@ def show_code(run: RecordedRun, given: argparse.Namespace) -> int:
     if found["packages"]:
         print(f"\n{paint('Packages', 'strong')}")
         names = [f"{name} {version}" for name, version in found["packages"].items()]
-        print(", ".join(names))
+        print(textwrap.fill(", ".join(names), output.terminal_width(), break_on_hyphens=False))
     entry = str((found["code"] or {}).get("entry") or "")
     cells = entry == "notebook" or entry.endswith(".ipynb")
     script = "Cells, in the order they were run" if cells else "Script, not known to git"

@@ -43,9 +43,13 @@ def control(*arguments: str) -> dict[str, Any]:
         check=False,
     )
     if not done.stdout.strip():
-        missing = "No module named" in done.stderr
-        hint = " Install the service: pip install 'kinetrum[service]'." if missing else ""
-        raise Unavailable(f"The instance could not be managed: {done.stderr.strip().splitlines()[-1:]}.{hint}")
+        if "No module named" in done.stderr:
+            raise Unavailable(
+                "The service is not installed here; this machine has the client alone. Install it with "
+                "pip install 'kinetrum[service]', or connect to one with 'kinetrum connect URL'."
+            )
+        last = done.stderr.strip().splitlines()[-1:] or ["it said nothing"]
+        raise Unavailable(f"The instance could not be managed: {last[0]}.")
     answer: dict[str, Any] = json.loads(done.stdout.strip().splitlines()[-1])
     if "error" in answer:
         raise KinetrumError(answer["error"])

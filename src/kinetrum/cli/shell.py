@@ -117,7 +117,7 @@ def _text_pair(text: str) -> tuple[str, str]:
 
 def _begin(given: argparse.Namespace) -> int:
     from kinetrum.client import endings, exit_report, spool
-    from kinetrum.client.addresses import keep_address
+    from kinetrum.client.addresses import keep_address, keep_params
     from kinetrum.client.beginning import begin
     from kinetrum.client.caught import parts_left_out
 
@@ -132,6 +132,7 @@ def _begin(given: argparse.Namespace) -> int:
     if run._looking is not None:
         run._looking.finish()
     keep_address(spool.current_writer().root, run._address)
+    keep_params(spool.current_writer().root, run.id, run.params)
     # The run goes on when this process has ended.
     endings.forget(run)
     run.owner_pid = -1
@@ -142,7 +143,7 @@ def _begin(given: argparse.Namespace) -> int:
 def _run_of(given: argparse.Namespace) -> Any:
     """Return the run that is meant, joined; of one begun on this machine nothing waits for the service."""
     from kinetrum.client import exit_report, spool
-    from kinetrum.client.addresses import known_address, named_run
+    from kinetrum.client.addresses import known_address, known_params, named_run
     from kinetrum.client.beginning import attach
     from kinetrum.client.run import Run
     from kinetrum.client.starting import start_sender
@@ -155,14 +156,19 @@ def _run_of(given: argparse.Namespace) -> Any:
     address = known_address(spool.current_writer().root, ref) if is_id(ref) else None
     if address is None:
         return attach(ref)
-    start_sender(spool.current_writer().root)
-    return Run(address, {}, attached=True)
+    root = spool.current_writer().root
+    start_sender(root)
+    return Run(address, known_params(root, ref), attached=True)
 
 
 def _set(given: argparse.Namespace) -> int:
+    from kinetrum.client.addresses import keep_params
+    from kinetrum.client.spool import current_writer
     from kinetrum.core.said import read_pairs
 
-    _run_of(given).set_params(read_pairs(given.values))
+    run = _run_of(given)
+    run.set_params(read_pairs(given.values))
+    keep_params(current_writer().root, run.id, run.params)
     return 0
 
 
@@ -213,7 +219,7 @@ def _activity(given: argparse.Namespace) -> int:
 
 def _end(given: argparse.Namespace) -> int:
     from kinetrum.client import exit_report, spool
-    from kinetrum.client.addresses import forget_address
+    from kinetrum.client.addresses import keep_end
     from kinetrum.core.ids import is_id
 
     run = _run_of(given)
@@ -225,5 +231,5 @@ def _end(given: argparse.Namespace) -> int:
     else:
         run.end()
     if is_id(run.id):
-        forget_address(spool.current_writer().root, run.id)
+        keep_end(spool.current_writer().root, run.id, run.status)
     return 0

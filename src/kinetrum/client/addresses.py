@@ -7,9 +7,11 @@ import json
 import os
 import time
 from pathlib import Path
+from typing import Any
 
-from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.ids import id_bytes
+from kinetrum.core.values import Value, from_json, to_json
 
 _KEPT_S = 90 * 86_400
 
@@ -33,12 +35,47 @@ def keep_address(root: Path, address: dict[str, str]) -> None:
 
 
 def known_address(root: Path, run: str) -> dict[str, str] | None:
-    """Return the address of a run that was begun on this machine, None of others."""
+    """Return the address of a run that was begun on this machine, None of others.
+
+    Raises Conflict for a run that was ended on this machine.
+    """
     try:
         found: dict[str, str] = json.loads(_file(root, run).read_text())
     except (OSError, ValueError):
         return None
-    return found
+    if found.get("ended"):
+        raise Conflict(f"This run is {found['ended']}; 'kinetrum begin' begins another.")
+    return {key: found[key] for key in ("run", "to", "project", "experiment")}
+
+
+def known_params(root: Path, run: str) -> dict[str, Value]:
+    """Return the parameters that commands of this machine set in a run."""
+    try:
+        found = json.loads(_file(root, run).read_text()).get("params", {})
+    except (OSError, ValueError):
+        return {}
+    return {key: from_json(value, key) for key, value in found.items()}
+
+
+def keep_params(root: Path, run: str, params: dict[str, Value]) -> None:
+    """Keep the parameters of a run for the commands that come after."""
+    _change(root, run, params={key: to_json(value) for key, value in params.items()})
+
+
+def keep_end(root: Path, run: str, status: str) -> None:
+    """Keep that a run was ended, so that later commands record nothing to it."""
+    _change(root, run, ended=status)
+
+
+def _change(root: Path, run: str, **fields: Any) -> None:
+    path = _file(root, run)
+    try:
+        kept = json.loads(path.read_text()) | fields
+    except (OSError, ValueError):
+        return
+    part = path.with_suffix(f".{os.getpid()}.part")
+    part.write_text(json.dumps(kept))
+    os.replace(part, path)
 
 
 def forget_address(root: Path, run: str) -> None:

@@ -8,6 +8,7 @@ from typing import Any
 
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session, open_session
+from kinetrum.core.refs import by_numbers
 
 _ALL = 20_000
 
@@ -41,7 +42,7 @@ class Lineage:
         return [node["reference"] for node in self._ordered() if node["steps"] > 0]
 
     def _ordered(self) -> list[dict[str, Any]]:
-        return sorted(self.nodes.values(), key=lambda node: (node["steps"], node["reference"]))
+        return sorted(self.nodes.values(), key=lambda node: (node["steps"], by_numbers(node["reference"])))
 
     def to_prov(self, to: str | Path | None = None) -> dict[str, Any]:
         """Return the lineage as W3C PROV-JSON; with `to` it is written to a file as well."""

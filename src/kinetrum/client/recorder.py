@@ -253,8 +253,12 @@ class Recorder:
         if shape.next_step == step + 1:
             # The step was counted for this call, which has still to be made, or will never be.
             shape.next_step = before
-        number = as_step(step)
-        self.points(as_numbers(values), number)
+        try:
+            number, numbers = as_step(step), as_numbers(values)
+        except InvalidInput as error:
+            # How the quicker way failed says nothing to whoever reads this.
+            raise error from None
+        self.points(numbers, number)
 
 
 if not getattr(sys, "_is_gil_enabled", lambda: True)():

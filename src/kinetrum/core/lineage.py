@@ -11,6 +11,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
+from kinetrum.core.refs import by_numbers
+
 BINNED = "in the bin"
 Kind = Literal["file", "artifact", "run", "model", "group"]
 
@@ -160,7 +162,8 @@ def _group(at: int, members: Sequence[Node]) -> Node:
 def before_and_after(graph: Graph) -> tuple[list[Node], list[Node]]:
     """Return what the start came from, the furthest first, and what came of it, the nearest first."""
     steps = distances(graph)
-    ordered = sorted((node for node in graph.nodes if node.id in steps), key=lambda node: steps[node.id])
+    found = (node for node in graph.nodes if node.id in steps)
+    ordered = sorted(found, key=lambda node: (steps[node.id], by_numbers(node.reference)))
     return (
         [node for node in ordered if steps[node.id] < 0],
         [node for node in ordered if steps[node.id] > 0],

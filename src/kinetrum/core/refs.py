@@ -154,3 +154,8 @@ def _unreadable(text: object) -> InvalidInput:
         "frost-alarm@7, frost-alarm@production or nights@latest, with a project before it where needed.",
         field="reference",
     )
+
+
+def by_numbers(reference: str) -> list[tuple[int, str]]:
+    """Return what references are sorted by, so that `e/2` stands before `e/10`."""
+    return [(int(part), "") if part.isdigit() else (-1, part) for part in re.split(r"(\d+)", reference) if part]
