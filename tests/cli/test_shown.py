@@ -8,8 +8,10 @@ from typing import Any
 
 import pytest
 
+import kinetrum
 from kinetrum.cli import following, output
 from kinetrum.cli.main import main
+from tests.cli.test_commands import Out, run
 from tests.conftest import Project, new_id
 
 AT = 1_790_000_000_000_000
@@ -348,3 +350,19 @@ def test_an_experiment_in_the_place_of_a_query_is_told_from_one(recording: Proje
     assert status == 2 and "Its runs: kinetrum runs -e tumours" in message
     status, _, message = say("runs", "tumour")
     assert status == 2 and "the query ends here" in message
+
+
+def test_an_experiment_is_shown_and_labelled(recording: Project, capsys: Out) -> None:
+    with kinetrum.begin("frost-alarm", goals={"recall": "higher >= 0.9"}) as begun:
+        begun.result(recall=0.95)
+    begun.flush()
+    assert run(capsys, "label", "experiment:frost-alarm", "purpose=season")[1] == "experiment:frost-alarm labelled.\n"
+    shown = run(capsys, "show", "experiment:frost-alarm")[1]
+    assert "frost-alarm  1 run, last active" in shown
+    assert "purpose=season" in shown
+    assert "best: frost-alarm/1 with 0.95" in shown
+    assert "recall  higher    0.9" in shown
+    # A name that nothing else has needs no kind before it.
+    assert run(capsys, "show", "frost-alarm")[1] == shown
+    assert json.loads(run(capsys, "show", "experiment:frost-alarm", "--json")[1])["labels"] == {"purpose": "season"}
+    assert run(capsys, "show", "experiment:none")[0] == 3

@@ -167,3 +167,19 @@ def test_a_missing_package_is_named_with_the_way_to_it(
     if lacking == "pandas":
         with pytest.raises(errors.NotFound, match="takes pandas"):
             found.groups("learner").to_pandas()
+
+
+def test_an_experiment_is_opened_described_and_labelled(table: Project) -> None:
+    found = kinetrum.open("frost-alarm")
+    assert isinstance(found, kinetrum.Experiment)
+    found.description = "Nights below zero."
+    found.label(purpose="season", draft="yes")
+    found.label(draft=None)
+    same = kinetrum.open("experiment:frost-alarm")
+    assert isinstance(same, kinetrum.Experiment)
+    assert (same.description, same.labels) == ("Nights below zero.", {"purpose": "season"})
+    assert same.data["runs"] == 4
+    with pytest.raises(errors.InvalidInput, match="is an experiment; name a run of it, such as frost-alarm/last"):
+        kinetrum.fetch("frost-alarm")
+    with pytest.raises(errors.NotFound):
+        kinetrum.open("experiment:none")

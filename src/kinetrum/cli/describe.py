@@ -115,7 +115,7 @@ def _label(given: argparse.Namespace) -> int:
             "Write runs or versions first, then the labels: kinetrum label frost-alarm/42 purpose=baseline."
         )
     labels = {key: value or None for key, value in _pairs(words).items()}
-    of_files = [ref for ref in refs if ref.startswith(("artifact:", "model:")) or "@" in ref]
+    of_files = [ref for ref in refs if ref.startswith(("artifact:", "model:", "experiment:")) or "@" in ref]
     done = []
     for session, plain in things_by_project(given, of_files).values():
         done += [_label_files(session, ref, labels) for ref in plain]
@@ -125,12 +125,17 @@ def _label(given: argparse.Namespace) -> int:
 
 
 def _label_files(session: Any, ref: str, labels: dict[str, str | None]) -> str:
-    """Label an artifact or model (`artifact:nights`, `model:frost-alarm`) or a version of one (`nights@3`)."""
+    """Label an artifact, model or experiment (`artifact:nights`, `model:frost-alarm`) or a version (`nights@3`)."""
     from kinetrum.client.reading import thing_named
     from kinetrum.client.stored import StoredVersion, describe_artifact
 
     if ref.startswith("artifact:"):
         describe_artifact(session, ref.removeprefix("artifact:"), None, labels)
+        return ref
+    if ref.startswith("experiment:"):
+        from kinetrum.client.describing import Experiment
+
+        Experiment(session, ref.removeprefix("experiment:")).label(**labels)
         return ref
     if ref.startswith("model:"):
         from kinetrum.client.registry import Model

@@ -35,6 +35,7 @@ def _goal_mark(goals: list[dict[str, Any]], key: str) -> str:
 
 
 def _show(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import Experiment
     from kinetrum.client.reading import parse_kind, resolve
     from kinetrum.client.recorded import RecordedRun
     from kinetrum.client.registry import Model, ModelVersion
@@ -61,6 +62,8 @@ def _show(given: argparse.Namespace) -> int:
         _print(found.data, given.json, _show_artifact)
     elif isinstance(found, ModelVersion):
         _print(found.data, given.json, _show_version)
+    elif isinstance(found, Experiment):
+        _print(found.data, given.json, _show_experiment)
     elif isinstance(found, Model):
         from kinetrum.cli.registry import show_model
 
@@ -73,6 +76,27 @@ def _print(data: dict[str, Any], as_json: bool, form: Any) -> None:
         output.print_json(data)
     else:
         form(data)
+
+
+def _show_experiment(data: dict[str, Any]) -> None:
+    runs = "1 run" if data["runs"] == 1 else f"{data['runs']:,} runs"
+    running = f", {data['running']} running" if data["running"] else ""
+    last = f", last active {moment(data['last_activity'])}" if data["last_activity"] else ""
+    print(f"{paint(data['name'], 'strong')}  {runs}{running}{last}")
+    if data["labels"]:
+        print("  ".join(f"{output.clean(key)}={output.clean(text)}" for key, text in data["labels"].items()))
+    if data["description"]:
+        print(output.clean(data["description"]))
+    if data["best_run"]:
+        print(f"best: {data['best_run']} with {number(data['best_value'])}")
+    if data["goals"]:
+        print_section("Goals")
+        output.print_table(
+            ["value", "better", "bound", "unit"],
+            [[goal["key"], goal["direction"], number(goal["bound"]) if goal["bound"] is not None else "",
+              goal["unit"] or ""] for goal in data["goals"]],
+        )  # fmt: skip
+    print(paint(f"kinetrum runs -e {data['name']} lists its runs", "quiet"))
 
 
 def _show_head(run: dict[str, Any]) -> None:

@@ -59,17 +59,41 @@ def correct_run(session: Session, run_path: str, params: dict[str, Any], comment
 
 
 class Experiment(Noted):
-    """An experiment: its goals and notes. Get one from `kinetrum.experiment(name)`."""
+    """An experiment: its description, labels, goals and notes. Get one from `kinetrum.experiment(name)`."""
 
-    def __init__(self, session: Session, name: str) -> None:
-        self._session, self.name = session, name
-        self._path = path_of("projects", session.project, "experiments", name)
+    def __init__(self, session: Session, name: str, project: str | None = None) -> None:
+        self._session, self.name, self.project = session, name, project or session.project
+        self._path = path_of("projects", self.project, "experiments", name)
         self._session.service.get(self._path)
+
+    @property
+    def data(self) -> dict[str, Any]:
+        """What the service says of it now: description, labels, seeds, goals, counts of runs, the best run."""
+        found: dict[str, Any] = self._session.service.get(self._path)
+        return found
+
+    @property
+    def description(self) -> str:
+        """What it is about, Markdown. Assign a text to change it."""
+        return str(self.data["description"])
+
+    @description.setter
+    def description(self, text: str) -> None:
+        self._session.service.call("PATCH", self._path, json={"description": text})
+
+    @property
+    def labels(self) -> dict[str, str]:
+        """Labels by key."""
+        return dict(self.data["labels"])
+
+    def label(self, **labels: str | None) -> None:
+        """Set labels; None takes one away."""
+        self._session.service.call("PATCH", self._path, json={"labels": labels})
 
     @property
     def goals(self) -> dict[str, dict[str, Any]]:
         """Goals by key: direction, unit, bound, aggregate."""
-        found = self._session.service.get(self._path)["goals"]
+        found = self.data["goals"]
         return {goal["key"]: {key: goal[key] for key in ("direction", "unit", "bound", "aggregate")} for goal in found}
 
     def set_goal(self, key: str, goal: str | dict[str, Any]) -> None:
@@ -85,7 +109,7 @@ class Experiment(Noted):
     @property
     def seeds(self) -> list[str]:
         """Parameters in which replicates differ. Assign names to change them; groups and comparisons follow at once."""
-        return list(self._session.service.get(self._path)["seeds"])
+        return list(self.data["seeds"])
 
     @seeds.setter
     def seeds(self, names: Sequence[str]) -> None:
@@ -96,7 +120,7 @@ class Experiment(Noted):
         self._session.service.call("DELETE", self._path + "/goal", params={"key": key})
 
     def _noted(self) -> tuple[Session, str, str]:
-        return self._session, self._session.project, f"experiment:{self.name}"
+        return self._session, self.project, f"experiment:{self.name}"
 
     def __repr__(self) -> str:
         return f"<Experiment {self.name}>"

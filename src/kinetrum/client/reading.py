@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, overload
 
 from kinetrum.client import describing
+from kinetrum.client.describing import Experiment
 from kinetrum.client.frames import import_pandas, to_frame
 from kinetrum.client.groups import RunGroups
 from kinetrum.client.http import path_of
@@ -281,10 +282,10 @@ def named_columns(text: str) -> list[str]:
 
 def open(
     ref: str, *, project: str | None = None, url: str | None = None
-) -> RecordedRun | StoredVersion | ModelVersion | Model:
-    """Return what a reference names: a run, an artifact version, a model version, or a model.
+) -> RecordedRun | StoredVersion | ModelVersion | Model | Experiment:
+    """Return what a reference names: a run, an artifact version, a model version, a model, or an experiment.
 
-    A name that several things have is told apart by `model:NAME` and `artifact:NAME`.
+    A name that several things have is told apart by `model:NAME`, `artifact:NAME` and `experiment:NAME`.
     """
     kind, parsed = parse_kind(ref)
     session = open_session(parsed.project or project, url)
@@ -293,13 +294,15 @@ def open(
 
 def parse_kind(text: str) -> tuple[str | None, Ref]:
     """Read a reference with or without the kind of thing that it names before it."""
-    for kind in ("model", "artifact"):
+    for kind in ("model", "artifact", "experiment"):
         if text.startswith(f"{kind}:"):
             return kind, parse_ref(text.removeprefix(f"{kind}:"))
     return None, parse_ref(text)
 
 
-def resolve(session: Session, ref: Ref, kind: str | None = None) -> RecordedRun | StoredVersion | ModelVersion | Model:
+def resolve(
+    session: Session, ref: Ref, kind: str | None = None
+) -> RecordedRun | StoredVersion | ModelVersion | Model | Experiment:
     """Return what a parsed reference names, of a kind if one is given."""
     from kinetrum.client.registry import Model, ModelVersion
 
@@ -312,7 +315,7 @@ def resolve(session: Session, ref: Ref, kind: str | None = None) -> RecordedRun 
             return Model.read(session, project, ref.name)
         if thing == "artifact":
             return StoredVersion.read(session, project, ref.name, "latest")
-        raise InvalidInput(f"{ref.name!r} is an experiment; list its runs with kinetrum.runs(experiment={ref.name!r}).")
+        return Experiment(session, ref.name, project)
     if thing == "model" or (thing != "artifact" and ref.which != "latest" and not ref.which.startswith("best:")):
         return ModelVersion.read(session, project, ref.name, ref.which)
     return StoredVersion.read(session, project, ref.name, ref.which)
@@ -351,6 +354,11 @@ def fetch(
     parsed = parse_ref(ref)
     found = resolve(open_session(parsed.project or project, url), parsed)
     path = getattr(parsed, "path", None)
+    if isinstance(found, Experiment):
+        raise InvalidInput(
+            f"{found.name!r} is an experiment; name a run of it, such as {found.name}/last, or export it whole.",
+            field="ref",
+        )
     if isinstance(found, Model):
         found = found["lead"]
     if isinstance(found, ModelVersion):
