@@ -147,7 +147,7 @@ WRONG = [
     (["promote", "frost-alarm@1", "nowhere"], 3, "development, staging, production"), (["rollback", "frost-alarm@1"], 2, "MODEL@STAGE"),
     (["review", "frost-alarm"], 2, "MODEL@NUMBER"), (["promote", "frost-alarm@1", "development", "--expect", "x"], 2, "--expect"),
     (["register", "frost-net", "--as-model", "m"], 2, "NAME@NUMBER"), (["runs", "--project", "secret"], 3, "no project"),
-    (["connect", "nonsense"], 2, "no address"), (["nonsense"], 2, "invalid choice"),
+    (["connect", "nonsense"], 2, "no address"), (["nonsense"], 2, "Unknown command 'nonsense'"),
 ]  # fmt: skip
 
 

@@ -13,9 +13,10 @@ from urllib.parse import urlsplit
 import pytest
 
 import kinetrum
+from kinetrum.client import spool
 from kinetrum.client.connection import find_connection, running_instance, save
-from kinetrum.client.destinations import read_destination
-from kinetrum.client.draining import drain
+from kinetrum.client.destinations import Destination, keep_destination, read_destination, replace_destination
+from kinetrum.client.draining import drain, goes_to, marks_of, told_left
 from kinetrum.client.obstructions import ask_again, obstruction_of
 from kinetrum.client.starting import start_sender
 from kinetrum.client.undelivered import undelivered
@@ -300,3 +301,43 @@ def test_a_destination_that_is_gone_is_told(recording: Project, tmp_path: Path) 
         path.unlink()
     with pytest.raises(kinetrum.Unavailable, match=r"cannot be read any more .* 'kinetrum spool redirect'"):
         drain(tmp_path / "spool", 20, until_obstructed=True)
+
+
+def test_a_name_that_was_redirected_means_the_address_again(recording: Project, tmp_path: Path) -> None:
+    """What is recorded to an address after a redirection goes there, and not where the earlier records went."""
+    root = tmp_path / "spool"
+    meant, elsewhere = Destination(CLOSED, "t"), Destination("http://127.0.0.1:19", "t")
+    first = keep_destination(root, meant)
+    assert keep_destination(root, meant) == first
+    replace_destination(root, first, elsewhere)
+    second = keep_destination(root, meant)
+    assert second != first
+    assert read_destination(root, second) == meant
+    assert read_destination(root, first) == elsewhere
+    assert keep_destination(root, meant) == second
+    replace_destination(root, second, elsewhere)
+    assert read_destination(root, keep_destination(root, meant)) == meant
+
+
+def test_a_long_backlog_is_not_read_whole(recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(spool, "_segment_size", 65_536)
+    monkeypatch.setenv("KINETRUM_SENDER", "off")
+    run = kinetrum.begin("early")
+    for step in range(60_000):
+        run.measure(loss=step)
+    run.end()
+    (folder,) = (tmp_path / "spool" / "writers").glob("*")
+    assert len(list(folder.glob("*.seg"))) > 20
+    (mark,) = marks_of(tmp_path / "spool", goes_to(tmp_path / "spool", recording.instance.url))
+    assert not mark.is_whole
+    assert mark.runs == {run.id}
+    assert mark.records < 60_000
+    assert "Over " in told_left(tmp_path / "spool", [mark])
+    assert marks_of(tmp_path / "spool", goes_to(tmp_path / "spool", CLOSED)) == []
+    # Its end is the end of all: whoever waits for it has everything.
+    monkeypatch.delenv("KINETRUM_SENDER")
+    run.flush(60)
+    found = kinetrum.open(run.id)
+    assert isinstance(found, kinetrum.RecordedRun)
+    assert len(found.metrics["loss"].points().value) == 60_000
+    assert found.status == "finished"

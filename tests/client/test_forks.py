@@ -121,7 +121,7 @@ for number in range(300):
         os._exit(7)
     os.kill(pid, signal.SIGTERM)
     lost += os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) != -signal.SIGTERM
-print(lost, signal.SIGTERM in signal.pthread_sigmask(signal.SIG_BLOCK, []))
+print(lost, signal.SIGTERM in signal.pthread_sigmask(signal.SIG_BLOCK, []), flush=True)
 os.kill(os.getpid(), signal.SIGTERM)
 """
 

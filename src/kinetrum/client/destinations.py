@@ -116,16 +116,28 @@ def keep_destination(root: Path, destination: Destination) -> str:
     # An address and a token had these names from the beginning; a spool may hold records that use them.
     told = f"{destination.url} {destination.token}" if destination.url is not None else text
     name = hashlib.sha256(told.encode()).hexdigest()[:16]
-    path = root / "destinations" / f"{name}.json"
     try:
-        if path.exists():
-            # The newest is the likeliest to be valid.
-            os.utime(path)
-        else:
-            _write_private(path, text)
+        for number in range(1, 1_000):
+            path = root / "destinations" / f"{name}.json"
+            if not path.exists():
+                _write_private(path, text)
+                break
+            if _says(path, destination):
+                # The newest is the likeliest to be valid.
+                os.utime(path)
+                break
+            # What had this name goes somewhere else since: this is for what is recorded from now on.
+            name = hashlib.sha256(f"{told} {number}".encode()).hexdigest()[:16]
     except OSError as error:
         warnings.warn(f"Kinetrum's spool {root} cannot keep where to deliver to ({error.strerror}).", stacklevel=5)
     return name
+
+
+def _says(path: Path, destination: Destination) -> bool:
+    try:
+        return read_destination(path.parent.parent, path.stem) == destination
+    except Unavailable:
+        return False
 
 
 def replace_destination(root: Path, name: str, destination: Destination) -> None:

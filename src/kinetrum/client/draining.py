@@ -17,6 +17,8 @@ from kinetrum.client.undelivered import Behind, file_of, records_behind, standin
 from kinetrum.core.errors import KinetrumError, NotSignedIn, Unavailable
 
 _UNKNOWN_S = 5.0
+# A wait looks at no more than so many segments of 4 MiB of one writer: of a longer backlog at its beginning and end.
+_SEGMENTS_READ = 16
 _PAUSE_S = (0.02, 0.25)
 Wanted = Callable[[str, str], bool]
 
@@ -29,6 +31,7 @@ class Mark:
     segment: int = 0
     offset: int = 0
     patient: bool = True
+    is_whole: bool = True
     files: set[str] = field(default_factory=set)
     runs: set[str] = field(default_factory=set)
     destinations: set[str] = field(default_factory=set)
@@ -90,9 +93,16 @@ def mark_of(folder: Path, wanted: Wanted, patient: bool = False) -> Mark | None:
                 found = read_later(path)
                 if found is not None and wanted(found["run"], found["to"]):
                     mark.add_file(path)
-            for behind in records_behind(delivery):
+            last = None
+            for behind in records_behind(delivery, _SEGMENTS_READ):
+                last = behind
                 if wanted(behind.run, behind.to):
                     mark.add(behind)
+            mark.is_whole = sum(1 for _ in folder.glob("*.seg")) <= _SEGMENTS_READ
+            held = any(wanted(run, address["to"]) for run, address in delivery.open_runs.items())
+            if last is not None and not mark.is_whole and (mark.records or held):
+                # In between may be more of what is wanted: until its end everything has to be delivered.
+                mark.add(last)
         except FileNotFoundError:
             # The sender removed a segment meanwhile: something was acknowledged then.
             continue
@@ -168,11 +178,15 @@ def told_left(root: Path, left: list[Mark]) -> str:
 
 
 def _counted(root: Path, left: list[Mark]) -> str:
-    names = {mark.folder.name for mark in left}
-    now = [item for item in undelivered(root) if item.writer in names]
-    count = sum(item.records + item.points for item in now) or sum(mark.records for mark in left)
     runs = len(set().union(*(mark.runs for mark in left)))
-    records = "1 record of" if count == 1 else f"{count} records of"
+    if all(mark.is_whole for mark in left):
+        names = {mark.folder.name for mark in left}
+        now = [item for item in undelivered(root) if item.writer in names]
+        count = sum(item.records + item.points for item in now) or sum(mark.records for mark in left)
+        records = "1 record of" if count == 1 else f"{count} records of"
+    else:
+        count = sum(mark.records for mark in left)
+        records = f"Over {count} records of"
     return f"{records} {runs} {'run' if runs == 1 else 'runs'} {'was' if count == 1 else 'were'}"
 
 

@@ -119,11 +119,17 @@ def described(root: Path, name: str) -> str:
         return "unknown"
 
 
-def records_behind(delivery: Delivery) -> Iterator[Behind]:
-    """Yield what waits behind the position, with the run and the destination that it belongs to."""
+def records_behind(delivery: Delivery, most: int | None = None) -> Iterator[Behind]:
+    """Yield what waits behind the position, with the run and the destination that it belongs to.
+
+    Of more than `most` segments only the first and the last half of so many are read.
+    """
     shapes: dict[int, tuple[str, str]] = {}
     places = {run: address["to"] for run, address in delivery.open_runs.items()}
-    for path in sorted(delivery.folder.glob("*.seg")):
+    paths = sorted(delivery.folder.glob("*.seg"))
+    if most is not None and len(paths) > most:
+        paths = [*paths[: most // 2], *paths[-(most - most // 2) :]]
+    for path in paths:
         number = int(path.stem)
         # What was acknowledged is read for its shapes only. Neighbouring points come as one stretch, and the
         # position may lie within it: what waits is read from the position on.
