@@ -22,6 +22,7 @@ from benchmarks.promoting import promoting
 from benchmarks.recording import measure_call, recording
 from benchmarks.registry import registry
 from benchmarks.run_table import run_table
+from benchmarks.shells import shells
 from benchmarks.starting import starting
 from benchmarks.training import SlowService, loop_of_steps, memory_away
 from kinetrum.instance import control
@@ -52,6 +53,7 @@ def main() -> None:
         connect(DatabaseAddress("127.0.0.1", int(port), SERVICE, home.secret("database_service"), DATABASE), 4)
         parts = {
             "starting": starting,
+            "shells": shells,
             "loop": loop_of_steps,
             "measure": lambda: measure_call("service up", None),
             "recording": lambda: recording(home),

@@ -16,6 +16,10 @@ from kinetrum.client.segments import HEADER_SIZE, JSON, OUTPUT, POINTS, Record, 
 from kinetrum.core.errors import Unavailable
 
 
+# Stands for the run or destination of what its writer's death cut off from its declaration.
+UNKNOWN = "?"
+
+
 @dataclass(frozen=True)
 class Behind:
     """One record that waits: its run and destination, and the segment that it lies in."""
@@ -76,7 +80,8 @@ def _undelivered_of(folder: Path) -> Undelivered:
         for behind in records_behind(delivery):
             begins = behind.record.kind == JSON and behind.record.data["op"] == "begin"
             runs[behind.run] = runs.get(behind.run, False) or begins
-            names.add(behind.to)
+            if behind.to != UNKNOWN:
+                names.add(behind.to)
             if behind.record.kind == POINTS:
                 points += behind.record.count
             else:
@@ -178,5 +183,5 @@ def _owner(record: Record, shapes: dict[int, tuple[str, str]], places: dict[str,
     if record.kind == JSON:
         return None if record.data["op"] == "shape" else (str(record.data["run"]), str(record.data["to"]))
     if record.kind == OUTPUT:
-        return str(record.data.run), places.get(record.data.run, "?")
-    return shapes.get(record.shape, ("?", "?")) if record.kind == POINTS else None
+        return str(record.data.run), places.get(record.data.run, UNKNOWN)
+    return shapes.get(record.shape, (UNKNOWN, UNKNOWN)) if record.kind == POINTS else None
