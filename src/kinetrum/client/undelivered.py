@@ -15,7 +15,6 @@ from kinetrum.client.obstructions import HELD_FILES_NOTE, HELD_NOTE, Obstruction
 from kinetrum.client.segments import HEADER_SIZE, JSON, OUTPUT, POINTS, Record, all_records, find_sealed
 from kinetrum.core.errors import Unavailable
 
-
 # Stands for the run or destination of what its writer's death cut off from its declaration.
 UNKNOWN = "?"
 
