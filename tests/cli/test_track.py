@@ -311,7 +311,9 @@ kt end
     assert run.results == {"recall": 0.9, "verdict": "fine so far"}
     assert (run.used, run.generated) == (["nights@1"], ["net@1"])
     assert [activity["name"] for activity in run.activities] == ["evaluating"]
-    assert not list((tmp_path / "spool" / "runs").glob("*.json"))
+    # Later commands are told that it has ended.
+    (kept,) = (tmp_path / "spool" / "runs").glob("*.json")
+    assert json.loads(kept.read_text())["ended"] == "finished"
 
 
 @pytest.mark.parametrize(
