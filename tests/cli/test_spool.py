@@ -134,7 +134,7 @@ def test_what_waits_is_redirected(recording: Project, capsys: Out, monkeypatch: 
         f"3 records of 1 run go to {here} from now on, and not to {CLOSED}.\n"
     )
     assert uid in run(capsys, "runs", "-e", "elsewhere", "--json")[1]
-    assert "Nothing waits that cannot be delivered" in run(capsys, "spool", "redirect")[1]
+    assert "Nothing that waits is held up" in run(capsys, "spool", "redirect")[1]
 
 
 def test_the_rest_of_a_run_is_not_sent_to_where_its_beginning_is_not(
@@ -173,7 +173,7 @@ def test_what_waits_is_discarded_when_told(recording: Project, capsys: Out) -> N
     # What still records is left alone.
     (left,) = json.loads(run(capsys, "spool", "--json")[1])["waiting"]
     assert left["runs"] == [kept.id]
-    assert "what still records is left alone" in run(capsys, "spool", "discard", "--waiting", "--yes")[1]
+    assert "Nothing was deleted: no process that has ended" in run(capsys, "spool", "discard", "--waiting", "--yes")[1]
     kept.end()
 
 

@@ -30,7 +30,7 @@ def texts(outputs: Sequence[Any]) -> str:
 
 
 def test_the_cells_are_the_code_of_a_run(recording: Project, catching: None, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setenv("JPY_SESSION_NAME", "/work/notebooks/frost.ipynb")
+    monkeypatch.setenv("JPY_SESSION_NAME", "/home/ilse/notebooks/frost.ipynb")
     shown = execute(
         [
             "import kinetrum\nSECRET_KEY = 'abc'\npassword = 'hunter2'",

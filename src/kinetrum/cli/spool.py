@@ -170,8 +170,7 @@ def _redirect(given: argparse.Namespace) -> int:
         places = ", ".join(sorted({place for item in found for place in item.addresses}))
         print(f"{_counted(found)} go to {connection.url} from now on, and not to {places}.")
     else:
-        meant = f"for {of}" if of else f"that cannot be delivered and does not go to {connection.url} already"
-        print(f"Nothing waits {meant}.")
+        print(f"Nothing waits for {of}." if of else "Nothing that waits is held up, so nothing was redirected.")
     return 0
 
 
@@ -194,7 +193,7 @@ def _discard(given: argparse.Namespace) -> int:
 
         output.print_json({"discarded": given.yes, "waiting": [asdict(item) for item in found]})
     elif not found:
-        print("Nothing waits that cannot be delivered; what still records is left alone.")
+        print("Nothing was deleted: no process that has ended left records that cannot be delivered.")
     elif given.yes:
         print(f"{_counted(found)} deleted.")
     else:

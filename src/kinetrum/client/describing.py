@@ -27,9 +27,13 @@ def label_runs(session: Session, project: str, refs: Sequence[str], labels: dict
     return _each(session, project, "/labels", refs, labels=labels)
 
 
-def bin_things(session: Session, project: str, refs: Sequence[str]) -> list[str]:
-    """Put runs and versions into the bin; returns their references. Raises NotAllowed for what others recorded."""
-    return tell_things(session, project, "bin", refs)
+def bin_things(session: Session, project: str, refs: Sequence[str], children: bool = False) -> list[str]:
+    """Put runs and versions into the bin, with `children` the runs below them; returns their references.
+
+    Raises NotAllowed for what others recorded.
+    """
+    found: list[str] = move_things(session, project, refs, True, children)["references"]
+    return found
 
 
 def move_things(session: Session, project: str, refs: Sequence[str], to_bin: bool, children: bool) -> dict[str, Any]:

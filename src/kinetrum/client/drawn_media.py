@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import html
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from kinetrum.client.showing import html_table
@@ -50,6 +50,12 @@ def media_as_html(kept: KeptMedia) -> str:
     if left:
         parts.append(f"<p>{left} more: download() brings them.</p>")
     return "".join(parts)
+
+
+def first_drawn(names: Sequence[str], draw: Callable[[str], str], most: int) -> str:
+    """Draw the first of several things, and name those that are left out."""
+    more = f"<p>{len(names) - most} more: {html.escape(', '.join(names[most:]))}</p>" if len(names) > most else ""
+    return "".join(map(draw, names[:most])) + more
 
 
 def _item(kept: KeptMedia, file: str, kind: str, media_type: str | None, caption: str) -> str:

@@ -28,7 +28,7 @@ def evaluate_run(run: Run, y_true: Any, y_score: Any, on: str | None, rows: Any,
         check_key(on, "on")
     found = evaluate(y_true, y_score, **options)
     if found.guess is not None:
-        warnings.warn(found.guess, stacklevel=4)
+        warnings.warn(found.guess, stacklevel=3)
     prefix = f"{on}/" if on else ""
     results = {f"{prefix}{key}": value for key, value in found.results.items()}
     if rows is not None and rows is not False:

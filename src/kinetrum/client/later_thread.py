@@ -13,7 +13,7 @@ from kinetrum.client.calls import RunCalls
 from kinetrum.client.file_calls import NotReadYet
 from kinetrum.client.later import waiting_files
 from kinetrum.client.obstructions import HELD_FILES_NOTE, NotYet, asked_at, note_held
-from kinetrum.client.routes import Refused
+from kinetrum.client.routes import Obstructed
 from kinetrum.core.errors import Unavailable
 
 UNKNOWN_RUN_S = 600.0
@@ -80,7 +80,7 @@ class LaterThread:
                 path.unlink()
             self._backoff.pop(folder.name, None)
             (folder / HELD_FILES_NOTE).unlink(missing_ok=True)
-        except Refused as error:
+        except Obstructed as error:
             self._backoff[folder.name] = (error.until, _BACKOFF_S[0])
         except Unavailable as error:
             pause = min(self._backoff.get(folder.name, (0.0, _BACKOFF_S[0]))[1] * 1.6, _BACKOFF_S[1])

@@ -117,9 +117,9 @@ class RunTable(Sequence[RecordedRun]):
         """Put a note on each of the runs."""
         note_things(self._session, self._session.project, self.references, text)
 
-    def bin(self) -> list[str]:
-        """Put all the runs into the bin; returns their references, for `restore`."""
-        return describing.bin_things(self._session, self._session.project, self.references)
+    def bin(self, *, children: bool = False) -> list[str]:
+        """Put all the runs into the bin, with `children` the runs below them; returns references, for `restore`."""
+        return describing.bin_things(self._session, self._session.project, self.references, children)
 
     def table(self, form: str = "csv") -> Iterator[bytes]:
         """Yield the whole table as csv, jsonl or parquet, piece by piece, with typed columns."""

@@ -253,9 +253,12 @@ class RecordedRun(Noted):
         describing.correct_run(self._session, self._path(), params, comment)
         self.refresh()
 
-    def bin(self) -> None:
-        """Put the run into the bin: out of tables and counts, restored in one act."""
-        describing.bin_things(self._session, self.project, [self.reference])
+    def bin(self, *, children: bool = False) -> list[str]:
+        """Put the run into the bin: out of tables and counts, restored in one act; with `children` the runs below it.
+
+        Returns the references of what is there now.
+        """
+        return describing.bin_things(self._session, self.project, [self.reference], children)
 
     def restore(self) -> None:
         """Take the run out of the bin."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kinetrum.client.drawn_media import media_as_html
+from kinetrum.client.drawn_media import first_drawn, media_as_html
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session
 from kinetrum.core.errors import InvalidInput, NotFound
@@ -113,9 +113,7 @@ class RecordedMedia(Mapping[str, KeptMedia]):
         return f"<Media of {self._run}: {', '.join(self) or 'none'}>"
 
     def _repr_html_(self) -> str:
-        names = list(self)
-        more = f"<p>{len(names) - _SHOWN} more: {html.escape(', '.join(names[_SHOWN:]))}</p>" if names[_SHOWN:] else ""
-        return "".join(self[name]._repr_html_() for name in names[:_SHOWN]) + more or html.escape(repr(self))
+        return first_drawn(list(self), lambda name: self[name]._repr_html_(), _SHOWN) or html.escape(repr(self))
 
     def steps(self, name: str) -> list[int]:
         """Return the steps at which something was kept under a name, ascending."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kinetrum.client.drawn_media import plots_as_html
+from kinetrum.client.drawn_media import first_drawn, plots_as_html
 from kinetrum.client.frames import import_pandas
 from kinetrum.client.http import path_of
 from kinetrum.client.session import Session
@@ -86,9 +86,7 @@ class RecordedPlots(Mapping[str, RecordedPlot]):
         return f"<Plots of {self._run}: {', '.join(self) or 'none'}>"
 
     def _repr_html_(self) -> str:
-        names = list(self)
-        more = f"<p>{len(names) - _DRAWN} more: {html.escape(', '.join(names[_DRAWN:]))}</p>" if names[_DRAWN:] else ""
-        return "".join(self[name]._repr_html_() for name in names[:_DRAWN]) + more or html.escape(repr(self))
+        return first_drawn(list(self), lambda name: self[name]._repr_html_(), _DRAWN) or html.escape(repr(self))
 
     def steps(self, name: str) -> list[int]:
         """Return the steps at which a plot was kept, ascending."""

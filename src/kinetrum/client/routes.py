@@ -22,8 +22,8 @@ _SLOW_PAUSE_S, _SLOW_CONNECT_S = 30.0, 2.0
 _SAID_AGAIN_S = 5.0
 
 
-class Refused(errors.Unavailable):
-    """Nobody took it now; it is kept, and tried again at a moment of the monotonic clock, `until`."""
+class Obstructed(errors.Unavailable):
+    """A destination takes nothing just now; it is tried again at a moment of the monotonic clock, `until`."""
 
     def __init__(self, reason: str, until: float) -> None:
         super().__init__(reason)
@@ -67,12 +67,12 @@ class Routes:
     def run(self, name: str, act: Callable[[Service], Any]) -> Any:
         """Do something with a destination's service.
 
-        Raises Refused where it cannot be reached, where no token is valid there, or while it is not to be tried;
+        Raises Obstructed where it cannot be reached, where no token is valid there, or while it is not to be tried;
         BodyRefused where a proxy takes no body of that size; and whatever else the service answers.
         """
         route = self._routes.setdefault(name, _Route())
         if route.obstruction is not None and time.monotonic() < route.closed_until and not self._asked(route):
-            raise Refused(route.obstruction.reason, route.closed_until)
+            raise Obstructed(route.obstruction.reason, route.closed_until)
         tried = 0
         while True:
             try:
@@ -85,13 +85,13 @@ class Routes:
                 if tried < left:
                     continue
                 text = f"{error} Give one with 'kinetrum connect {service.url}', or as KINETRUM_TOKEN."
-                raise self._obstructed(route, name, errors.NotSignedIn(text)) from error
+                raise self._close_route(route, name, errors.NotSignedIn(text)) from error
             except BodyRefused:
                 self._arrived(route, name)
                 raise
             except errors.Unavailable as error:
                 self._forget_service(route)
-                raise self._obstructed(route, name, error) from error
+                raise self._close_route(route, name, error) from error
             except errors.KinetrumError:
                 self._arrived(route, name)
                 raise
@@ -124,7 +124,7 @@ class Routes:
         """Tell whether somebody asked for another try since the last."""
         return route.obstruction is not None and asked_at(self.root) > route.obstruction.tried_at
 
-    def _obstructed(self, route: _Route, name: str, error: errors.KinetrumError) -> Refused:
+    def _close_route(self, route: _Route, name: str, error: errors.KinetrumError) -> Obstructed:
         now = time.time()
         route.slow = isinstance(error.__cause__, httpx.ConnectTimeout)
         pause = _SLOW_PAUSE_S if route.slow else route.pause_s * random.uniform(0.5, 1.0)
@@ -135,7 +135,7 @@ class Routes:
         kind = "not-signed-in" if isinstance(error, errors.NotSignedIn) else "unavailable"
         route.obstruction = Obstruction(kind, str(error), since, now, now + pause)
         self._note(name, route.obstruction)
-        return Refused(str(error), route.closed_until)
+        return Obstructed(str(error), route.closed_until)
 
     def _arrived(self, route: _Route, name: str) -> None:
         """Something was answered: nothing stands in the way any more, and whoever looks may know it."""

@@ -24,7 +24,7 @@ from kinetrum.client.later import waiting_files
 from kinetrum.client.later_thread import LaterThread
 from kinetrum.client.obstructions import NotYet, asked_at, take_settings
 from kinetrum.client.resources import ResourceWatch
-from kinetrum.client.routes import Refused
+from kinetrum.client.routes import Obstructed
 from kinetrum.client.starting import sender_lock
 from kinetrum.core.errors import Unavailable
 
@@ -94,7 +94,7 @@ class Sender:
         except BodyRefused as error:
             self._hold(delivery, error, _REFUSED_PAUSE_S)
             return True
-        except Refused as error:
+        except Obstructed as error:
             self._wait_for_service(delivery, error)
             return True
         self.files.allow(name)
@@ -122,7 +122,7 @@ class Sender:
         delivery.note_obstruction(error, pause_s)
         self.paused[delivery.folder.name] = time.monotonic() + pause_s
 
-    def _wait_for_service(self, delivery: Delivery, error: Refused) -> None:
+    def _wait_for_service(self, delivery: Delivery, error: Obstructed) -> None:
         """Everything that goes to a service waits until that is tried again; said in the log once a try."""
         if error.until != self.waited_until:
             self.waited_until = error.until
