@@ -126,6 +126,21 @@ def test_the_bin_and_the_way_back(visit: Visit, runs: Any, project: Project) -> 
     expect(page.get_by_role("heading", level=1)).to_contain_text("1 run in the bin")
 
 
+def test_runs_below_are_taken_along_when_told(visit: Visit, runs: Any, project: Project) -> None:
+    parent = project.service("viewer").get(project.path("experiments", "frost-alarm", "runs", "1"))["id"]
+    for _ in range(2):
+        below = project.begin("below", parent=parent)
+        body = {"status": "finished", "reason": None, "ended_at": 1_790_000_001_000_000}
+        project.service("contributor").call("POST", project.run_path(below, "ending"), json=body)
+    page = visit("/e/frost-alarm/1")
+    page.get_by_role("button", name="Bin", exact=True).click()
+    expect(page.get_by_text("2 runs below stay.")).to_be_visible()
+    page.get_by_role("button", name="Take along").click()
+    expect(page.get_by_text("3 runs in the bin; nothing is deleted.")).to_be_visible()
+    page.goto(f"/{project.name}/bin")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("3 runs in the bin")
+
+
 def test_nothing_is_offered_that_would_be_refused(visit: Visit, runs: Any) -> None:
     page = visit("/e/frost-alarm/1", role="viewer")
     expect(page.get_by_role("heading", name="History")).to_be_visible()

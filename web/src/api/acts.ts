@@ -24,7 +24,7 @@ export function useSignOut() {
   })
 }
 
-function useProjectAct<T>(project: string, act: (given: T) => Promise<unknown>) {
+function useProjectAct<T, Answer>(project: string, act: (given: T) => Promise<Answer>) {
   const queries = useQueryClient()
   return useMutation({
     mutationFn: act,
@@ -110,11 +110,11 @@ export const useRemoveNote = (project: string, of: string) =>
   )
 
 export const useBinThings = (project: string) =>
-  useProjectAct(project, (body: Things) =>
+  useProjectAct(project, (body: Things & { children: boolean }) =>
     answer(
       api.POST('/api/v1/projects/{project}/bin', {
         params: { path: { project } },
-        body: { ...body, children: false },
+        body,
       }),
     ),
   )

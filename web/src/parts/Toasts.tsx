@@ -1,7 +1,7 @@
-/** Short messages about what was done, with a way back where there is one. */
+/** Short messages about what was done, with a way back where there is one, or a way on. */
 import { useSyncExternalStore } from 'react'
 
-type Toast = { id: number; text: string; undo?: () => void }
+type Toast = { id: number; text: string; act?: () => void; label: string }
 
 let toasts: Toast[] = []
 let last = 0
@@ -15,9 +15,9 @@ function set(after: Toast[]) {
 
 const drop = (id: number) => set(toasts.filter((toast) => toast.id !== id))
 
-export function toast(text: string, undo?: () => void) {
+export function toast(text: string, act?: () => void, label = 'Undo') {
   const id = ++last
-  set([...toasts.slice(-2), { id, text, undo }])
+  set([...toasts.slice(-2), { id, text, act, label }])
   setTimeout(() => drop(id), STAY_MS)
 }
 
@@ -31,21 +31,21 @@ export function Toasts() {
   )
   return (
     <div role="status" aria-live="polite" className="fixed bottom-4 left-6 z-40 flex flex-col gap-2">
-      {shown.map(({ id, text, undo }) => (
+      {shown.map(({ id, text, act, label }) => (
         <p
           key={id}
           className="flex items-center gap-4 rounded-[3px] border border-line2 bg-surface px-3 py-1.5 text-sm shadow-md"
         >
           {text}
-          {undo && (
+          {act && (
             <button
               className="btn"
               onClick={() => {
                 drop(id)
-                undo()
+                act()
               }}
             >
-              Undo
+              {label}
             </button>
           )}
           <button className="btn" aria-label="Close this message" onClick={() => drop(id)}>
