@@ -195,3 +195,21 @@ def test_many_cells_are_cut_at_the_beginning(shell: Shell) -> None:
 )  # fmt: skip
 def test_what_is_the_same_cell(first: Any, second: Any, same: bool) -> None:
     assert cells.Cell(*second).is_rerun_of(cells.Cell(*first)) is same
+
+
+def test_figures_are_kept_in_the_run_that_is_open(recording: Project) -> None:
+    execute(
+        [
+            "import kinetrum\nrun = kinetrum.begin('drawn')",
+            "import matplotlib.pyplot as plt\nplt.plot([1, 2]); plt.title('A');",
+            "plt.plot([3, 2]); plt.title('B'); plt.savefig('/dev/null', format='png'); plt.show()",
+            "child = run.child(); plt.plot([3, 2]); plt.title('B'); plt.show(); child.end()",
+            "run.end()",
+            "with kinetrum.begin('drawn') as run:\n    plt.plot([1, 5]); plt.title('within')",
+            "plt.plot([7]); plt.title('after all');",
+            "with kinetrum.begin('drawn', leave_out=['figures']) as run:\n    plt.plot([1]); plt.show()",
+        ]
+    )
+    runs = [kinetrum.open(f"drawn/{number}") for number in (1, 2, 3, 4)]
+    assert [sorted(run.media) for run in runs] == [["figure-a", "figure-b"], ["figure-b"], ["figure-within"], []]
+    assert [len(run.generated) for run in runs] == [2, 1, 1, 0]

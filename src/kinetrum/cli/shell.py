@@ -77,12 +77,18 @@ def _command(commands: Any, word: str, what: str) -> argparse.ArgumentParser:
     return parser
 
 
-def beginning_of(given: argparse.Namespace) -> dict[str, Any]:
-    """Return the arguments of `begin` that a command line gave."""
+def beginning_of(given: argparse.Namespace, options: dict[str, Any] | None = None) -> dict[str, Any]:
+    """Return the arguments of `begin` that a command line gave; `options` are parameters read from a tracked command.
+
+    Raises InvalidInput where `--set` contradicts the file of `--params` or those options.
+    """
     from kinetrum.client.settings import as_settings
     from kinetrum.core.said import read_pairs
 
-    params = _together(given.params, as_settings(given.params), read_pairs(given.settings))
+    said = read_pairs(given.settings)
+    params = _together(given.params, as_settings(given.params), said) | (options or {})
+    for key in said.keys() & (options or {}).keys():
+        _check_option(key, said[key], params[key])
     goals = dict(_text_pair(text) for text in given.goals)
     return {
         "project": given.project, "name": given.name, "params": params, "seed": given.seed,
@@ -106,6 +112,13 @@ def _together(file: str | None, read: dict[str, Any], said: dict[str, Any]) -> d
                 field=key,
             )
     return {**read, **said}
+
+
+def _check_option(key: str, said: Any, seen: Any) -> None:
+    from kinetrum.core.values import same, show
+
+    if not same(said, seen):
+        raise InvalidInput(f"--set {key}={show(said)} contradicts the command, which says {show(seen)}.", field=key)
 
 
 def _text_pair(text: str) -> tuple[str, str]:

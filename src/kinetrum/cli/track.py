@@ -35,6 +35,8 @@ def add_commands(commands: Any) -> None:
     )  # fmt: skip
     track.add_argument("-e", "--experiment")
     add_beginning(track)
+    track.add_argument("--args", action="store_true",
+                       help="record the command's options as parameters: --max-iter 500 as arg.max-iter")  # fmt: skip
     track.add_argument("--metrics", action="append", default=[], metavar="FILE",
                        help="a file the command writes: CSV, JSON or JSON Lines; may be repeated")  # fmt: skip
     track.add_argument("--step", metavar="COLUMN",
@@ -74,6 +76,7 @@ def _run(given: argparse.Namespace, words: list[str]) -> int:
 
     from kinetrum.client import patterns, tracking
     from kinetrum.client.commands import Command, NotStarted
+    from kinetrum.client.figures.collecting import FigureFolder
     from kinetrum.client.measured_files import MeasuredFile
     from kinetrum.client.plotted_files import PlottedFile
 
@@ -82,13 +85,15 @@ def _run(given: argparse.Namespace, words: list[str]) -> int:
     outputs = [patterns.files_of(text) for text in given.generated]
     inputs = patterns.inputs_of(given.used)
     plots = [PlottedFile.named(text) for text in given.plot]
-    run, left_out = _begin(given)
+    run, left_out = _begin(given, words)
     recorder = run._recorder
+    figures = None if "figures" in left_out else FigureFolder()
     began = patterns.now_ns(recorder.writer.folder)
-    tracker = tracking.Tracker(run, files, "output" not in left_out)
+    tracker = tracking.Tracker(run, files, "output" not in left_out, figures)
     patterns.record_inputs(recorder, inputs)
     description = tracking.describe_command(run, words, left_out)
-    command = Command(words, _environment(run, given), tracker.sink, given.grace)
+    environment = _environment(run, given) | (figures.environment() if figures is not None else {})
+    command = Command(words, environment, tracker.sink, given.grace)
     try:
         outcome = command.run()
     except NotStarted as error:
@@ -109,20 +114,20 @@ def _run(given: argparse.Namespace, words: list[str]) -> int:
     return outcome.exit_status
 
 
-def _begin(given: argparse.Namespace) -> tuple[Any, frozenset[str]]:
+def _begin(given: argparse.Namespace, words: list[str]) -> tuple[Any, frozenset[str]]:
     from kinetrum.client import endings, exit_report
     from kinetrum.client.addresses import keep_address
     from kinetrum.client.beginning import begin
     from kinetrum.client.caught import parts_left_out
     from kinetrum.client.spool import current_writer
+    from kinetrum.core.arguments import options_of
 
+    options = options_of(words) if given.args else {}
     left_out = parts_left_out(given.leave_out)
     exit_report.be_silent()
     # What surrounds this process is not what surrounds the command; that is looked at apart.
-    run = begin(
-        given.experiment, output=False, leave_out=left_out | {"command", "packages", "code", "job", "output"},
-        **beginning_of(given),
-    )  # fmt: skip
+    apart = {"command", "packages", "code", "job", "output", "figures"}
+    run = begin(given.experiment, output=False, leave_out=left_out | apart, **beginning_of(given, options))
     endings.forget(run)
     keep_address(current_writer().root, run._address)
     return run, left_out

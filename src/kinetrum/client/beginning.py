@@ -65,7 +65,7 @@ def begin(
     many seconds without a sign of life make the run lost.
 
     What surrounds the run is caught by itself, but for the parts named in `leave_out`: command, user, host,
-    packages, code, job, resources, output, or all. What the process prints goes to the run that is open alone,
+    packages, code, job, resources, output, figures, or all. What the process prints goes to the run that is open alone,
     or that asks for it by `output=True`. Within a run that `kinetrum track` or `kinetrum begin` made
     (KINETRUM_RUN) this run becomes its child.
 
@@ -102,6 +102,10 @@ def begin(
     run._looking = Looking(run._recorder, left_out)
     if output is not False and ("output" not in left_out or output):
         printing.catch(run.id, run._recorder, asked=bool(output), parent=above)
+    if run._cell is not None and "figures" not in left_out:
+        from kinetrum.client.figures.notebooks import keep_figures
+
+        keep_figures(run)
     endings.watch(run)
     start_sender(writer.root)
     return run

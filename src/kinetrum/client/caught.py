@@ -26,7 +26,7 @@ from kinetrum.core.errors import InvalidInput
 from kinetrum.core.hiding import hide_in_address, hide_in_command, hide_in_lines
 from kinetrum.core.values import Value
 
-PARTS = ("command", "user", "host", "packages", "code", "job", "resources", "output")
+PARTS = ("command", "user", "host", "packages", "code", "job", "resources", "output", "figures")
 _FRESH_S = 60.0
 _DISTRIBUTION = re.compile(r"^(?P<name>.+?)-(?P<version>[^-]+?)(?:-py\d[\d.]*)?\.(?:dist|egg)-info$")
 # How CI systems and clusters tell a job's address or number, by the variables that they set.

@@ -170,6 +170,10 @@ class Run:
             self._told_without_form = True
             warn_without_form(keys)
 
+    def _note_problem(self, text: str) -> None:
+        """Tell with the run what went wrong while recording it."""
+        self._recorder.write("problem", id=new_id(), text=text[:2_000], at=self._recorder.writer.now())
+
     def measure(self, values: dict[str, Any] | None = None, /, step: int | None = None, **metrics: Any) -> None:
         """Record one point of each metric: `measure(loss=0.3)` or `measure({"val/loss": 0.4}, step=3)`.
 
@@ -402,6 +406,10 @@ class Run:
             return
         if self._looking is not None:
             self._looking.finish()
+        if self._cell is not None:
+            from kinetrum.client.figures.notebooks import keep_before_end
+
+            keep_before_end(self)
         printing.release(self.id)
         self._recorder.write("end", status=status, reason=reason, ended_at=self._recorder.writer.now())
         self._ended = status

@@ -14,11 +14,11 @@ from pathlib import Path
 from typing import Any
 
 from kinetrum.client.caught import command_line, look_around
+from kinetrum.client.figures.collecting import FigureFolder
 from kinetrum.client.measured_files import Measured, MeasuredFile
 from kinetrum.client.plotted_files import PlottedFile
 from kinetrum.client.printing import Outlet
 from kinetrum.client.run import Run
-from kinetrum.client.spool import new_id
 from kinetrum.core.errors import InvalidInput, KinetrumError
 from kinetrum.core.printed import Fold, plain
 from kinetrum.core.said import MARK, Said, read_said
@@ -67,8 +67,11 @@ class Lines:
 class Tracker:
     """Records into a run what a program prints and writes while it runs."""
 
-    def __init__(self, run: Run, measured: Sequence[MeasuredFile], keep_output: bool) -> None:
+    def __init__(
+        self, run: Run, measured: Sequence[MeasuredFile], keep_output: bool, figures: FigureFolder | None = None
+    ) -> None:
         self.run = run
+        self._figures = figures
         self._measured = list(measured)
         self._outlet = Outlet(run._recorder) if keep_output else None
         self._lines = (Lines(), Lines())
@@ -139,8 +142,7 @@ class Tracker:
         """Tell something with the run, once, and not endlessly many."""
         if text not in self._problems and len(self._problems) < _PROBLEMS_LIMIT:
             self._problems.add(text)
-            recorder = self.run._recorder
-            recorder.write("problem", id=new_id(), text=text[:2_000], at=recorder.writer.now())
+            self.run._note_problem(text)
 
     @property
     def problems(self) -> list[str]:
@@ -150,8 +152,14 @@ class Tracker:
     def _look(self) -> None:
         while not self._ended.wait(LOOK_EVERY_S):
             self._read_files(False)
+            self._take_figures()
             if self._outlet is not None:
                 self._outlet.release()
+
+    def _take_figures(self) -> None:
+        if self._figures is not None:
+            with self._lock:
+                self._figures.take(self.run, self.problem)
 
     def _read_files(self, final: bool) -> None:
         with self._lock:
@@ -178,6 +186,9 @@ class Tracker:
         self._ended.set()
         self._thread.join(10)
         self._read_files(True)
+        self._take_figures()
+        if self._figures is not None:
+            self._figures.remove()
         if self._outlet is not None:
             self._outlet.release(everything=True)
         return self._lines[1].reason()
