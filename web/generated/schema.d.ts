@@ -1946,6 +1946,8 @@ export interface paths {
         /**
          * Export Archive
          * @description Download a run, an experiment or an artifact with all that belongs to it, as an RO-Crate (zip).
+         *
+         *     Without `of` it is the whole project, with its views, notes and models.
          */
         get: operations["export_archive"];
         put?: never;
@@ -3437,6 +3439,8 @@ export interface components {
             replaces: string | null;
             /** Refusal */
             refusal: string | null;
+            /** Imported From */
+            imported_from: string | null;
         };
         /**
          * EvidenceRule
@@ -3761,6 +3765,8 @@ export interface components {
         /**
          * Imported
          * @description References here by reference there; `known` were here already; `remarks` tell what is different here.
+         *
+         *     `models` are versions of models; `views` are names of views that were saved.
          */
         Imported: {
             /** Source */
@@ -3773,10 +3779,30 @@ export interface components {
             versions: {
                 [key: string]: string;
             };
+            /** Models */
+            models: {
+                [key: string]: string;
+            };
+            /** Views */
+            views: string[];
             /** Known */
             known: string[];
             /** Remarks */
             remarks: string[];
+        };
+        /**
+         * ImportedVerdict
+         * @description A verdict that stood where a version was imported from; it counts for nothing here.
+         */
+        ImportedVerdict: {
+            /** Said By */
+            said_by: string;
+            /** Approves */
+            approves: boolean;
+            /** Comment */
+            comment: string;
+            /** Given At */
+            given_at: string;
         };
         /** InstanceUsage */
         InstanceUsage: {
@@ -4243,6 +4269,8 @@ export interface components {
             why_not: {
                 [key: string]: string | null;
             };
+            /** Imported From */
+            imported_from: string | null;
         };
         /**
          * ModelAtAGlance
@@ -4393,6 +4421,8 @@ export interface components {
             left_out: string[];
             /** Warning */
             warning: string | null;
+            /** Imported From */
+            imported_from: string | null;
             /** Goals */
             goals: components["schemas"]["Goal"][];
             /** Artifact Project */
@@ -4454,6 +4484,8 @@ export interface components {
             left_out: string[];
             /** Warning */
             warning: string | null;
+            /** Imported From */
+            imported_from: string | null;
             /** Goals */
             goals: components["schemas"]["Goal"][];
             /** Artifact Project */
@@ -4488,6 +4520,8 @@ export interface components {
             left_out_evidence: {
                 [key: string]: string;
             };
+            /** Imported Verdicts */
+            imported_verdicts: components["schemas"]["ImportedVerdict"][];
         };
         /**
          * Moved
@@ -5144,6 +5178,8 @@ export interface components {
             text: string;
             /** Written At */
             written_at: string;
+            /** Imported From */
+            imported_from?: string | null;
         };
         /**
          * NoteOn
@@ -5158,6 +5194,8 @@ export interface components {
             text: string;
             /** Written At */
             written_at: string;
+            /** Imported From */
+            imported_from?: string | null;
             /** May Remove */
             may_remove: boolean;
         };
@@ -6307,6 +6345,8 @@ export interface components {
             checks: components["schemas"]["GateCheck"][] | null;
             /** Override Reason */
             override_reason: string | null;
+            /** Imported From */
+            imported_from: string | null;
         };
         /**
          * Surroundings
@@ -11739,9 +11779,9 @@ export interface operations {
     };
     export_archive: {
         parameters: {
-            query: {
-                /** @description A run, experiment:NAME, artifact:NAME, NAME@NUMBER. */
-                of: string;
+            query?: {
+                /** @description A run, experiment:NAME, artifact:NAME, NAME@NUMBER; without it all. */
+                of?: string | null;
                 /** @description Whether the bytes of stored files come along. */
                 with_files?: boolean;
                 license?: string;
@@ -11785,7 +11825,10 @@ export interface operations {
     };
     import_archive: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description For administrators: people of the archive are the accounts of the same names here. */
+                same_people?: boolean;
+            };
             header?: never;
             path: {
                 project: string;

@@ -6,11 +6,12 @@ import csv
 import io
 import json
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from kinetrum.actions import exporting, files, printing
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.actions.finding import find_version, run_named
+from kinetrum.actions.packing_project import artifact_versions_of_models, record_project
 from kinetrum.actions.zipping import PACKED_UP_TO, ZipStream
 from kinetrum.core.crate import (
     ARCHIVE,
@@ -29,10 +30,12 @@ from kinetrum.core.crate import (
     write_run,
 )
 from kinetrum.core.crate_metadata import METADATA, describe_crate
+from kinetrum.core.crate_project import PROJECT, ProjectRecord, write_project
 from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.ids import id_text
 from kinetrum.core.plots import Plot
 from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref
+from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import from_json
 from kinetrum.storage import artifacts, links, manifests, notes, people, plots, projects, resources, runs, texts
 from kinetrum.storage.artifacts import VersionRow
@@ -42,34 +45,40 @@ from kinetrum.storage.database import query, snapshot
 from kinetrum.storage.plots import PlotRow
 from kinetrum.storage.runs import Run
 
-RUNS_LIMIT, VERSIONS_LIMIT = 10_000, 20_000
+RUNS_LIMIT, VERSIONS_LIMIT = 100_000, 100_000
 
 
 @dataclass(frozen=True)
 class Chosen:
-    """What goes into an archive, and its title."""
+    """What goes into an archive, and its title; `project` where it is a whole one."""
 
     title: str
     runs: list[int]
     contents: Contents
     sources: dict[str, str]
+    project: ProjectRecord | None = None
 
 
 @snapshot
-def choose(actor: Actor, project: str, reference: str, with_files: bool, instance: str) -> Chosen:
+def choose(actor: Actor, project: str, reference: str | None, with_files: bool, instance: str) -> Chosen:
     """Choose what belongs to a reference: a run, `experiment:NAME`, `artifact:NAME` or a version of one.
 
-    Runs bring the versions that they used and generated. What is in the bin stays behind, except what was named.
+    Without a reference it is the whole project, with views, notes and models. Runs bring the versions that they used
+    and generated. What is in the bin stays behind, except what was named.
     """
     place = enter(actor, project)
-    found_runs, rows, experiments = _named(place, reference)
+    found_runs, rows, experiments = _named(place, reference) if reference else _everything(place)
+    reference = reference or f"project:{project}"
     if len(found_runs) > RUNS_LIMIT:
-        raise InvalidInput(f"{reference} has over {RUNS_LIMIT} runs; export parts of it.", field="of")
+        raise InvalidInput(f"{reference} has over {RUNS_LIMIT:,} runs; export parts of it.", field="of")
     linked = links.links_of_runs([run.run_id for run in found_runs])
+    whole = reference == f"project:{project}"
     wanted = {row.version_id for row in rows} | {link.version_id for link in linked}
+    if whole:
+        wanted |= artifact_versions_of_models(place)
     versions = [row for row in artifacts.versions_by_ids(sorted(wanted)) if row.purged_at is None]
     if len(versions) > VERSIONS_LIMIT:
-        raise InvalidInput(f"{reference} has over {VERSIONS_LIMIT} versions; export parts of it.", field="of")
+        raise InvalidInput(f"{reference} has over {VERSIONS_LIMIT:,} versions; export parts of it.", field="of")
     sources: dict[str, str] = {}
     records = [_version(row, with_files, sources) for row in sorted(versions, key=lambda row: (row.name, row.number))]
     things = {row.name: artifacts.artifact_named(place.project_id, row.name) for row in versions}
@@ -79,7 +88,21 @@ def choose(actor: Actor, project: str, reference: str, with_files: bool, instanc
               for _, thing in sorted(things.items()) if thing), tuple(records),
         tuple(id_text(run.uid) for run in found_runs),
     )  # fmt: skip
-    return Chosen(reference, [run.run_id for run in found_runs], contents, sources)
+    ids = [run.run_id for run in found_runs]
+    told = record_project(actor, place, versions, set(ids)) if whole else None
+    return Chosen(reference, ids, contents, sources, told)
+
+
+def _everything(place: Place) -> tuple[list[Run], list[VersionRow], set[str]]:
+    """Return all runs, versions and experiments of a project that are not in the bin."""
+    experiments = projects.experiments_in(place.project_id)
+    found = [run for experiment_id, _ in experiments for run in _runs_of(experiment_id)]
+    rows = [row for row in artifacts.every_version_of(place.project_id) if row.binned_at is None]
+    return found, rows, {name for _, name in experiments}
+
+
+def _runs_of(experiment_id: int) -> list[Run]:
+    return runs.runs_by_ids(runs.ids_in_experiment(experiment_id, RUNS_LIMIT + 1))
 
 
 def _named(place: Place, reference: str) -> tuple[list[Run], list[VersionRow], set[str]]:
@@ -109,17 +132,18 @@ def _whole(place: Place, name: str, kind: str | None) -> tuple[list[Run], list[V
     if kind == "artifact":
         raise NotFound(f"{place.project.name} has no artifact {name!r}.", field="of")
     row = experiment_in(place, name)
-    ids = query("SELECT run_id FROM run WHERE experiment_id = %s AND binned_at IS NULL ORDER BY number LIMIT %s",
-                row.experiment_id, RUNS_LIMIT + 1)  # fmt: skip
-    return runs.runs_by_ids([run_id for (run_id,) in ids]), [], {name}
+    return _runs_of(row.experiment_id), [], {name}
 
 
 def _experiment(place: Place, name: str) -> ExperimentRecord:
     row = experiment_in(place, name)
-    return ExperimentRecord(name, row.description, tuple(projects.goals_of(row.experiment_id).values()))
+    goals = tuple(projects.goals_of(row.experiment_id).values())
+    return ExperimentRecord(name, row.description, goals, row.labels, row.seeds)
 
 
-def _by(person_id: int) -> Person:
+def _by(person_id: int, imported_from: str | None = None) -> Person:
+    if imported_from is not None:
+        return Person("imported", imported_from)
     found = {person.person_id: person for person in people.people()}.get(person_id)
     return Person(found.name, found.full_name) if found else Person("unknown", "")
 
@@ -132,7 +156,8 @@ def _version(row: VersionRow, with_files: bool, sources: dict[str, str]) -> Vers
         for entry in entries:
             inside[entry.sha256] = sources.setdefault(entry.sha256, folder_of(row.name, row.number) + entry.path)
     return VersionRecord(
-        row.name, row.kind, row.number, row.digest, row.by_reference, row.address, _by(row.created_by),
+        row.name, row.kind, row.number, row.digest, row.by_reference, row.address,
+        _by(row.created_by, row.imported_from),
         to_micros(row.created_at), entries, inside, row.about, row.labels,
     )  # fmt: skip
 
@@ -142,11 +167,14 @@ def pack(actor: Actor, store: BlobStore, project: str, chosen: Chosen, license_t
     archive = ZipStream()
     contents = json.dumps(write_contents(chosen.contents), allow_nan=False).encode()
     yield from archive.add(ARCHIVE, [contents], pack=True)
+    if chosen.project is not None:
+        text = json.dumps(write_project(chosen.project), allow_nan=False).encode()
+        yield from archive.add(PROJECT, [text], pack=True)
     described = []
     for run_id in chosen.runs:
         record = _run(run_id)
         # Of what a run holds only this is needed once more, for the description.
-        described.append(record)
+        described.append(replace(record, doc=RunDoc(), results=[], notes=[], texts={}))
         folder = f"runs/{record.uid}/"
         text = json.dumps(write_run(record), allow_nan=False, indent=1).encode()
         yield from archive.add(f"{folder}run.json", [text], pack=True)
@@ -174,7 +202,8 @@ def _run(run_id: int) -> RunRecord:
                  run_id)  # fmt: skip
     kept = {name: texts.read_text(run.project_id, digest) for name, digest in doc.texts.items()}
     return RunRecord(
-        id_text(run.uid), run.experiment, run.number, run.name, run.status, run.reason, _by(run.author_id), run.host,
+        id_text(run.uid), run.experiment, run.number, run.name, run.status, run.reason,
+        _by(run.author_id, run.imported_from), run.host,
         id_text(run.parent_uid) if run.parent_uid else None, to_micros(run.started_at),
         to_micros(run.ended_at) if run.ended_at else None, run.lease_s, doc,
         [(id_text(uid), name, from_json(json.loads(value), name), to_micros(at)) for uid, name, value, at in rows],
@@ -196,7 +225,12 @@ def _links(run_id: int) -> list[LinkRecord]:
 
 def _notes(run_id: int) -> list[NoteRecord]:
     return [
-        NoteRecord(id_text(note.uid), _by(note.author_id), note.text, to_micros(note.written_at))
+        NoteRecord(
+            id_text(note.uid),
+            _by(note.author_id, note.imported_from),
+            note.text,
+            to_micros(note.written_at),
+        )
         for note in notes.notes_on("run", run_id)
     ]
 

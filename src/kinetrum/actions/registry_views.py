@@ -22,11 +22,12 @@ from kinetrum.core.registry.card import missing_sections
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.registry.review import Review, Standing, fault_of, newest_approved
 from kinetrum.core.registry.values import VersionValues
-from kinetrum.storage import artifacts, evidence, manifests, models, people, projects, runs, texts
+from kinetrum.storage import artifacts, evidence, manifests, models, moved, people, projects, runs, texts
 from kinetrum.storage.artifacts import VersionRow
 from kinetrum.storage.database import snapshot
 from kinetrum.storage.evidence import EvidenceRow
 from kinetrum.storage.models import EventRow, ModelRow, ModelVersionRow, VerdictRow
+from kinetrum.storage.moved import ImportedVerdictRow
 from kinetrum.storage.runs import Run
 
 DIGITS = 8
@@ -63,6 +64,7 @@ class EvidenceView:
     at: datetime
     replaces: str | None
     refusal: str | None
+    imported_from: str | None
 
 
 @dataclass(frozen=True)
@@ -94,6 +96,7 @@ class VersionView:
     signature: dict[str, Any] | None
     overrides: list[str]
     warning: str | None
+    imported_from: str | None
 
 
 @dataclass(frozen=True)
@@ -201,6 +204,7 @@ def _versions(held: Held, names: dict[int, str], only: int | None = None) -> lis
                         if (stack := held.stacks.get(s.name)) and stack[-1].number == row.number],
                 values=values[row.number], goals=goals, signature=row.signature,
                 overrides=overridden.get(row.number, []), warning=fault_of(standing),
+                imported_from=row.imported_from,
             )
         )  # fmt: skip
     return found
@@ -218,7 +222,8 @@ class VersionDetailView:
     """One version with its files, evidence and dependencies, and what still stands in the way of each stage.
 
     `left_out`: evidence that its run has and that was not pinned to it, with the reason, by the name of the data.
-    `why_not_approve`: why the actor may not approve it, None where that is allowed.
+    `why_not_approve`: why the actor may not approve it, None where that is allowed. `imported_verdicts`: what stood on
+    it where it was imported from.
     """
 
     version: VersionView
@@ -228,6 +233,7 @@ class VersionDetailView:
     obstacles: dict[str, str | None]
     why_not_approve: str | None
     left_out: dict[str, str]
+    imported_verdicts: list[ImportedVerdictRow]
 
 
 @snapshot
@@ -247,6 +253,7 @@ def read_model_version(actor: Actor, project: str, name: str, which: str) -> Ver
         {stage.name: rules.obstacle(stage, held.standings[number]) for stage in held.ladder},
         why_not_approve(actor, held, row),
         _left_out(held, row, version.artifact.artifact_id, {one.on for one in every}),
+        [one for one in moved.imported_verdicts_of(held.model.model_id) if one.number == number],
     )
 
 
@@ -256,6 +263,7 @@ def _evidence(held: Held, row: EvidenceRow, names: dict[int, str], earlier: Sequ
     return EvidenceView(
         row.uid, row.number, row.on, row.digest, _run_reference(runs.run_by_id(row.run_id), held) or "", rows,
         row.results, names[row.person_id], row.at, before[-1] if before else None, refusal_of(held, row),
+        row.imported_from,
     )  # fmt: skip
 
 

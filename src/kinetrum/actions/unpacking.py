@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import zipfile
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -24,23 +24,26 @@ from kinetrum.actions.archive_members import (
     read_points,
 )
 from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.actions.origins import Origin
+from kinetrum.actions.unpacking_project import check_room_for_models, take_project
 from kinetrum.core.crate import (
     ARCHIVE,
     Contents,
+    ExperimentRecord,
     LinkRecord,
-    Person,
     PlotRecord,
     RunRecord,
     VersionRecord,
     read_contents,
     read_run,
 )
-from kinetrum.core.errors import Conflict, InvalidInput
+from kinetrum.core.crate_project import PROJECT, ProjectRecord, read_project
+from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.points.codec import Group, encode_batch
 from kinetrum.core.printed import Line
-from kinetrum.core.rundoc import Link
+from kinetrum.core.rundoc import Link, RunDoc
 from kinetrum.core.samples import Samples
 from kinetrum.storage import (
     artifacts,
@@ -50,7 +53,6 @@ from kinetrum.storage import (
     manifests,
     notes,
     outputs,
-    people,
     plots,
     points,
     projects,
@@ -62,6 +64,7 @@ from kinetrum.storage.blobs import BlobStore
 from kinetrum.storage.clock import from_micros
 from kinetrum.storage.database import insert_many, transaction
 from kinetrum.storage.links import LinkRow
+from kinetrum.storage.projects import ExperimentRow
 
 
 @dataclass
@@ -71,6 +74,8 @@ class Imported:
     source: str
     runs: dict[str, str] = field(default_factory=dict)
     versions: dict[str, str] = field(default_factory=dict)
+    models: dict[str, str] = field(default_factory=dict)
+    views: list[str] = field(default_factory=list)
     known: list[str] = field(default_factory=list)
     remarks: list[str] = field(default_factory=list)
 
@@ -80,23 +85,37 @@ class _Opened:
     archive: zipfile.ZipFile
     contents: Contents
     runs: list[RunRecord]
+    project: ProjectRecord | None
 
 
-def import_archive(actor: Actor, store: BlobStore, project: str, path: Path) -> Imported:
-    """Take an archive into a project. Raises InvalidInput that names the place in the archive, keeping nothing."""
+def import_archive(
+    actor: Actor, store: BlobStore, project: str, path: Path, same_people: bool = False
+) -> Imported:  # fmt: skip
+    """Take an archive into a project. Raises InvalidInput that names the place in the archive, keeping nothing.
+
+    Everything becomes the importer's, with who is said to have done it in words; with `same_people`, which takes an
+    administrator, runs, versions and notes become those of the accounts of the same names. Verdicts never do.
+    """
+    if same_people and not actor.is_admin:
+        raise NotAllowed("An administrator says that the people of an archive are the accounts of the same names here.")
     project_id = uploading.may_upload(actor, project)
     try:
         with zipfile.ZipFile(path) as archive:
             opened = _read(archive)
             _check_room_for(actor, project, opened)
             done = Imported(opened.contents.source)
+            origin = Origin(actor, opened.contents.source, same_people)
             _take_files(store, project_id, opened)
             numbers = {}
-            _begin(actor, project, opened)
+            _begin(actor, project, opened, done)
             for version in opened.contents.versions:
-                numbers[version.name, version.number] = _take_version(actor, project, version, opened.contents, done)
+                numbers[version.name, version.number] = _take_version(
+                    origin, project, version, opened.contents, done
+                )  # fmt: skip
             for run in opened.runs:
-                _take_run(actor, project, run, opened, numbers, done)
+                _take_run(origin, project, run.uid, opened, numbers, done)
+            if opened.project is not None:
+                take_project(origin, project, opened.project, numbers, done)
     except zipfile.BadZipFile as error:
         raise InvalidInput(f"The file is no zip archive ({error}).", field="body") from None
     _finish(actor, project, done)
@@ -106,7 +125,11 @@ def import_archive(actor: Actor, store: BlobStore, project: str, path: Path) -> 
 def _read(archive: zipfile.ZipFile) -> _Opened:
     """Read and check all that is said; of files only that they are there with the size that is said of them."""
     contents = read_contents(read_json(archive, ARCHIVE))
-    found = [read_run(read_json(archive, f"runs/{uid}/run.json"), f"runs/{uid}/run.json") for uid in contents.runs]
+    # All of what thousands of runs say would fill the memory: it is read again when each is taken in.
+    found = [
+        replace(_read_run(archive, uid), doc=RunDoc(), results=[], notes=[], texts={}) for uid in contents.runs
+    ]  # fmt: skip
+    project = read_project(read_json(archive, PROJECT)) if PROJECT in archive.NameToInfo else None
     listed = {(version.name, version.number) for version in contents.versions}
     experiments = {experiment.name for experiment in contents.experiments}
     for run in found:
@@ -122,7 +145,11 @@ def _read(archive: zipfile.ZipFile) -> _Opened:
                 raise InvalidInput(f"{place} in the archive has not the {entry.size} bytes that are listed for it.")
     for uid in contents.runs:
         _read_through(archive, f"runs/{uid}/")
-    return _Opened(archive, contents, found)
+    return _Opened(archive, contents, found, project)
+
+
+def _read_run(archive: zipfile.ZipFile, uid: str) -> RunRecord:
+    return read_run(read_json(archive, f"runs/{uid}/run.json"), f"runs/{uid}/run.json")
 
 
 def _read_through(archive: zipfile.ZipFile, folder: str) -> None:
@@ -144,6 +171,8 @@ def _check_room_for(actor: Actor, project: str, opened: _Opened) -> None:
     for name in sorted({version.name for version in opened.contents.versions}):
         if artifacts.thing_of_name(place.project_id, name) == "model":
             raise Conflict(f"{name!r} names a model of this project; import the archive into another project.")
+    if opened.project is not None:
+        check_room_for_models(place, opened.project)
 
 
 def _take_files(store: BlobStore, project_id: int, opened: _Opened) -> None:
@@ -168,15 +197,21 @@ def _stored(project_id: int, digests: list[str]) -> set[str]:
 
 
 @transaction
-def _begin(actor: Actor, project: str, opened: _Opened) -> None:
+def _begin(actor: Actor, project: str, opened: _Opened, done: Imported) -> None:
     place = enter(actor, project, Act.RECORD)
     for experiment in opened.contents.experiments:
-        projects.add_experiment(place.project_id, experiment.name, actor.person_id)
+        new = projects.add_experiment(place.project_id, experiment.name, actor.person_id)
         row = projects.experiment_named(place.project_id, experiment.name)
         if row is None:
             raise Conflict(f"The experiment {experiment.name} vanished.")
         projects.lock_experiment(row.experiment_id)
-        projects.describe_experiment(row.experiment_id, experiment.description)
+        if new:
+            labels = dict(experiment.labels)
+            projects.set_description("experiment", row.experiment_id, experiment.description, labels)
+            projects.set_seeds(row.experiment_id, experiment.seeds)
+        else:
+            projects.describe_experiment(row.experiment_id, experiment.description)
+            done.remarks += _differences(experiment, row)
         # What has to take another number takes none that a later run of the archive brings along.
         highest = max((run.number for run in opened.runs if run.experiment == experiment.name), default=0)
         projects.raise_last_number(row.experiment_id, highest)
@@ -185,23 +220,27 @@ def _begin(actor: Actor, project: str, opened: _Opened) -> None:
             if goal.key not in standing:
                 projects.add_goal(row.experiment_id, goal, len(standing))
                 standing[goal.key] = goal
+            elif standing[goal.key] != goal:
+                done.remarks.append(f"{experiment.name}: the goal of {goal.key} differs there and stays as it is here.")
 
 
-def _person_id(actor: Actor, by: Person) -> int:
-    found = people.person_named(by.name)
-    return found.person_id if found else actor.person_id
-
-
-def _origin(actor: Actor, contents: Contents, reference: str, by: Person) -> str:
-    known = people.person_named(by.name) is not None
-    return f"{contents.source} ({reference}{'' if known else f', by {by.full_name or by.name}'})"[:200]
+def _differences(there: ExperimentRecord, here: ExperimentRow) -> list[str]:
+    """Say what an experiment that is here already is said to be over there."""
+    differs = {
+        "the description": bool(there.description and here.description and there.description != here.description),
+        "labels": bool(there.labels) and dict(there.labels) != here.labels,
+        "the parameters in which replicates differ": there.seeds != here.seeds,
+    }
+    found = [what for what, really in differs.items() if really]
+    return [f"{there.name}: other there: {' and '.join(found)}; what is here stays."] if found else []
 
 
 @transaction
 def _take_version(
-    actor: Actor, project: str, version: VersionRecord, contents: Contents, done: Imported
+    origin: Origin, project: str, version: VersionRecord, contents: Contents, done: Imported
 ) -> tuple[int, int]:
     """Make a version where it is not here yet; returns its id and its number here."""
+    actor = origin.actor
     place = enter(actor, project, Act.RECORD)
     if not artifacts.claim_name(place.project_id, version.name, "artifact"):
         raise Conflict(f"{version.name!r} names a model of this project; rename nothing there, import elsewhere.")
@@ -226,9 +265,9 @@ def _take_version(
     # Without its bytes it can only be a version by reference: they are where it came from.
     address = version.address if version.by_reference else None if stored else f"{contents.source}/{version.reference}"
     version_id = artifacts.add_version(
-        row.artifact_id, number, version.digest, not stored, address, _person_id(actor, version.by),
+        row.artifact_id, number, version.digest, not stored, address, origin.person_id(version.by),
         dict(version.about), dict(version.labels), manifests.pack_places(version.files), made_at,
-        _origin(actor, contents, version.reference, version.by),
+        origin.words(version.by, version.reference),
     )  # fmt: skip
     reference = f"{version.name}@{number}"
     done.versions[version.reference] = reference
@@ -240,10 +279,11 @@ def _take_version(
 
 
 def _take_run(
-    actor: Actor, project: str, record: RunRecord, opened: _Opened,
-    numbers: dict[tuple[str, int], tuple[int, int]], done: Imported,
+    origin: Origin, project: str, uid: str, opened: _Opened, numbers: dict[tuple[str, int], tuple[int, int]],
+    done: Imported,
 ) -> None:  # fmt: skip
-    run_id, complete = _make_run(actor, project, record, opened.contents, numbers, done)
+    record = _read_run(opened.archive, uid)
+    run_id, complete = _make_run(origin, project, record, opened.contents, numbers, done)
     if complete:
         return
     folder = f"runs/{record.uid}/"
@@ -259,10 +299,11 @@ def _take_run(
 
 @transaction
 def _make_run(
-    actor: Actor, project: str, record: RunRecord, contents: Contents,
+    origin: Origin, project: str, record: RunRecord, contents: Contents,
     numbers: dict[tuple[str, int], tuple[int, int]], done: Imported,
 ) -> tuple[int, bool]:  # fmt: skip
     """Make the run's row and document; returns its id, and whether it was here complete already."""
+    actor = origin.actor
     place = enter(actor, project, Act.RECORD)
     uid = id_bytes(record.uid)
     known = runs.run_by_uid(uid)
@@ -279,7 +320,7 @@ def _make_run(
         raise Conflict(f"The experiment {record.experiment} vanished.")
     number = projects.take_run_number(experiment.experiment_id, record.number)
     run_id = runs.add_run(
-        uid, experiment.experiment_id, number, record.name, _person_id(actor, record.by), record.host,
+        uid, experiment.experiment_id, number, record.name, origin.person_id(record.by), record.host,
         id_bytes(record.parent) if record.parent else None, from_micros(record.started_at), max(1, record.lease_s),
     )  # fmt: skip
     running = record.status == "running"
@@ -288,7 +329,7 @@ def _make_run(
     runs.set_imported(
         run_id, "stopped" if running else record.status,
         "was still running when it was exported" if running else record.reason, from_micros(ended),
-        _origin(actor, contents, was, record.by),
+        origin.words(record.by, was),
     )  # fmt: skip
     run = runs.run_by_id(run_id)
     doc = record.doc
@@ -303,8 +344,8 @@ def _make_run(
     runs.save_doc(run, doc, goals, params=doc.params, values=doc.results)
     for note in record.notes:
         notes.add_imported(
-            place.project_id, "run", run_id, id_bytes(note.uid), _person_id(actor, note.by), note.text,
-            from_micros(note.at),
+            place.project_id, "run", run_id, id_bytes(note.uid), origin.person_id(note.by), note.text,
+            from_micros(note.at), origin.words(note.by),
         )  # fmt: skip
     journal.append(place.project_id, actor.person_id, "imported", run.subject, after={"from": run.imported_from},
                    origin=actor.origin)  # fmt: skip
@@ -380,8 +421,9 @@ def _mark_complete(run_id: int) -> None:
 @transaction
 def _finish(actor: Actor, project: str, done: Imported) -> None:
     place: Place = enter(actor, project, Act.RECORD)
-    if done.runs or done.versions:
+    if done.runs or done.versions or done.models or done.views:
         journal.append(
             place.project_id, actor.person_id, "imported an archive", f"archive:{done.source}"[:400],
-            after={"runs": len(done.runs), "versions": len(done.versions)}, origin=actor.origin,
+            after={"runs": len(done.runs), "versions": len(done.versions), "models": len(done.models)},
+            origin=actor.origin,
         )  # fmt: skip

@@ -17,6 +17,7 @@ from kinetrum.core.goals import Goal, make_goal
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.manifests import FileEntry, check_manifest, digest_of
 from kinetrum.core.plots import Plot, read_plot, write_plot
+from kinetrum.core.replicates import SEEDS
 from kinetrum.core.rundoc import Activity, Problem, Progress, Result, RunDoc
 from kinetrum.core.values import NOTE_LIMIT, Value, check_key, check_label, check_name, from_json, to_json
 
@@ -119,11 +120,13 @@ class VersionRecord:
 
 @dataclass(frozen=True)
 class ExperimentRecord:
-    """An experiment: its description and its goals in order."""
+    """An experiment: its description, its goals in order, its labels, and the parameters in which replicates differ."""
 
     name: str
     description: str
     goals: tuple[Goal, ...]
+    labels: Mapping[str, str] = field(default_factory=dict)
+    seeds: tuple[str, ...] = SEEDS
 
 
 @dataclass(frozen=True)
@@ -172,15 +175,17 @@ def read_run(data: Any, where: str) -> RunRecord:
     try:
         return _run(data)
     except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise _wrong(where, error) from None
+        raise refuse(where, error) from None
 
 
-def _wrong(where: str, error: Exception) -> InvalidInput:
+def refuse(where: str, error: Exception) -> InvalidInput:
+    """Return the error that names the place in an archive where something is wrong."""
     what = str(error) if isinstance(error, KinetrumError) else f"{type(error).__name__} {error}"
     return InvalidInput(f"The archive is no good at {where}: {what}", field=where)
 
 
-def _person(data: Any) -> Person:
+def read_person(data: Any) -> Person:
+    """Read who did something."""
     return Person(str(data["name"])[:100], str(data["full_name"])[:200])
 
 
@@ -191,39 +196,43 @@ def check_micros(value: Any) -> int:
     return value
 
 
-def _text(value: Any, limit: int) -> str | None:
+def read_text(value: Any, limit: int) -> str | None:
+    """Read a text, cut at a limit; None stays None."""
     return None if value is None else str(value)[:limit]
 
 
-def _id(value: Any) -> str:
+def read_id(value: Any) -> str:
+    """Read an id that a client made; raises InvalidInput."""
     id_bytes(value)
     return str(value)
 
 
-def _number(value: Any) -> int:
+def read_number(value: Any) -> int:
+    """Read a number from 1 on; raises InvalidInput."""
     if not isinstance(value, int) or isinstance(value, bool) or not 1 <= value < 2**31:
         raise InvalidInput(f"{value!r} is no number of a run or version.")
     return value
 
 
-def _labels(data: Any) -> dict[str, str]:
+def read_labels(data: Any) -> dict[str, str]:
+    """Read labels; raises InvalidInput."""
     return {key: check_label(key, text) for key, text in data.items()}
 
 
 def _run(data: Any) -> RunRecord:
     if data["status"] not in STATUSES:
         raise InvalidInput(f"{data['status']!r} is no status.")
-    results = [(_id(uid), check_key(key, "result"), from_json(value, key), check_micros(at))
+    results = [(read_id(uid), check_key(key, "result"), from_json(value, key), check_micros(at))
                for uid, key, value, at in data["results"]]  # fmt: skip
     progress = data.get("progress")
     doc = RunDoc(
         params={check_key(key): from_json(value, key) for key, value in data["params"].items()},
-        labels=_labels(data["labels"]),
+        labels=read_labels(data["labels"]),
         about={check_key(key): from_json(value, key) for key, value in data["about"].items()},
         code=dict(data["code"]), job={str(key): str(text) for key, text in data["job"].items()},
         problems=[Problem(str(p["uid"])[:64], str(p["text"])[:2_000], check_micros(p["at"])) for p in data["problems"]],
         activities=[
-            Activity(_id(a["uid"]), str(a["name"])[:100], check_micros(a["started_at"]),
+            Activity(read_id(a["uid"]), str(a["name"])[:100], check_micros(a["started_at"]),
                      None if a["ended_at"] is None else check_micros(a["ended_at"]), bool(a["failed"]))
             for a in data["activities"]
         ],
@@ -233,11 +242,11 @@ def _run(data: Any) -> RunRecord:
     for _, key, value, at in sorted(results, key=lambda result: result[3]):
         doc.results[key] = Result(value, at)
     return RunRecord(
-        _id(data["id"]), check_name(data["experiment"], "experiment"), _number(data["number"]),
-        _text(data["name"], 200), data["status"], _text(data["reason"], 4_000), _person(data["by"]),
-        str(data["host"])[:200], _id(data["parent"]) if data["parent"] else None, check_micros(data["started_at"]),
+        read_id(data["id"]), check_name(data["experiment"], "experiment"), read_number(data["number"]),
+        read_text(data["name"], 200), data["status"], read_text(data["reason"], 4_000), read_person(data["by"]),
+        str(data["host"])[:200], read_id(data["parent"]) if data["parent"] else None, check_micros(data["started_at"]),
         None if data["ended_at"] is None else check_micros(data["ended_at"]), int(data["lease_s"]), doc, results,
-        [_link(link) for link in data["links"]], [_note(note) for note in data["notes"]],
+        [_link(link) for link in data["links"]], [read_note(note) for note in data["notes"]],
         {str(name)[:40]: str(text) for name, text in data["texts"].items()},
     )  # fmt: skip
 
@@ -245,11 +254,11 @@ def _run(data: Any) -> RunRecord:
 def _link(data: Any) -> LinkRecord:
     if data["relation"] not in {"used", "generated"}:
         raise InvalidInput(f"{data['relation']!r} is no relation; used and generated are.")
-    step = _step(data["step"])
+    step = read_step(data["step"])
     return LinkRecord(
-        _id(data["uid"]), data["relation"], check_name(data["name"], "artifact"), _number(data["number"]),
-        check_micros(data["at"]), _text(data["role"], 100), step, _text(data["activity"], 100),
-        _text(data["keep"], 300),
+        read_id(data["uid"]), data["relation"], check_name(data["name"], "artifact"), read_number(data["number"]),
+        check_micros(data["at"]), read_text(data["role"], 100), step, read_text(data["activity"], 100),
+        read_text(data["keep"], 300),
     )  # fmt: skip
 
 
@@ -263,21 +272,25 @@ def read_plot_record(data: Any) -> PlotRecord:
     """Read a plot; raises InvalidInput or TooLarge that names the part at fault."""
     try:
         return PlotRecord(
-            _id(data["id"]), check_key(data["name"], "plot"), _step(data["step"]), check_micros(data["at"]),
+            read_id(data["id"]), check_key(data["name"], "plot"), read_step(data["step"]), check_micros(data["at"]),
             data["declared"] is True, read_plot(data),
         )  # fmt: skip
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise InvalidInput(f"{type(error).__name__} {error}") from None
 
 
-def _step(value: Any) -> int | None:
+def read_step(value: Any) -> int | None:
+    """Read a step, or None; raises InvalidInput."""
     if value is not None and (type(value) is not int or abs(value) > 2**62):
         raise InvalidInput(f"{value!r} is no step.")
     return value if value is None else int(value)
 
 
-def _note(data: Any) -> NoteRecord:
-    return NoteRecord(_id(data["uid"]), _person(data["by"]), str(data["text"])[:NOTE_LIMIT], check_micros(data["at"]))
+def read_note(data: Any) -> NoteRecord:
+    """Read a note; raises InvalidInput."""
+    return NoteRecord(
+        read_id(data["uid"]), read_person(data["by"]), str(data["text"])[:NOTE_LIMIT], check_micros(data["at"])
+    )
 
 
 def write_contents(contents: Contents) -> dict[str, Any]:
@@ -285,7 +298,8 @@ def write_contents(contents: Contents) -> dict[str, Any]:
     return {
         "format": FORMAT, "source": contents.source, "exported_at": contents.exported_at,
         "experiments": [
-            {"name": found.name, "description": found.description, "goals": [_goal(goal) for goal in found.goals]}
+            {"name": found.name, "description": found.description, "goals": [_goal(goal) for goal in found.goals],
+             "labels": dict(found.labels), "seeds": list(found.seeds)}
             for found in contents.experiments
         ],
         "artifacts": [{**vars(found), "labels": dict(found.labels)} for found in contents.artifacts],
@@ -321,21 +335,23 @@ def read_contents(data: Any) -> Contents:
                 check_name(found["name"], "experiment"), str(found["description"])[:10_000],
                 tuple(make_goal(check_key(goal["key"]), goal["direction"], goal["unit"], _bound(goal["bound"]),
                                 goal["aggregate"]) for goal in found["goals"]),
+                # Archives of earlier versions do not tell these two.
+                read_labels(found.get("labels", {})), tuple(check_key(name) for name in found.get("seeds", SEEDS)),
             )
             for found in data["experiments"]
         )  # fmt: skip
         artifacts = tuple(
             ArtifactRecord(check_name(found["name"], "artifact"), _kind(found["kind"]),
-                           str(found["description"])[:10_000], _labels(found["labels"]))
+                           str(found["description"])[:10_000], read_labels(found["labels"]))
             for found in data["artifacts"]
         )  # fmt: skip
         versions = tuple(_version(found) for found in data["versions"])
-        runs = tuple(_id(uid) for uid in data["runs"])
+        runs = tuple(read_id(uid) for uid in data["runs"])
         return Contents(
             str(data["source"])[:150], str(data["exported_at"])[:40], experiments, artifacts, versions, runs
         )
     except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise _wrong(where, error) from None
+        raise refuse(where, error) from None
 
 
 def _bound(value: Any) -> float | None:
@@ -356,10 +372,11 @@ def _version(data: Any) -> VersionRecord:
     if digest_of(files) != data["digest"]:
         raise InvalidInput(f"The files listed for {data['name']}@{data['number']} do not have its digest.")
     return VersionRecord(
-        check_name(data["name"], "artifact"), _kind(data["kind"]), _number(data["number"]), data["digest"],
-        bool(data["by_reference"]), _text(data["address"], 1_000), _person(data["by"]), check_micros(data["made_at"]),
-        files, {row[2]: str(row[5]) for row in data["files"] if row[5] is not None}, dict(data["about"]),
-        _labels(data["labels"]),
+        check_name(data["name"], "artifact"), _kind(data["kind"]), read_number(data["number"]), data["digest"],
+        bool(data["by_reference"]), read_text(data["address"], 1_000), read_person(data["by"]),
+        check_micros(data["made_at"]), files,
+        {row[2]: str(row[5]) for row in data["files"] if row[5] is not None}, dict(data["about"]),
+        read_labels(data["labels"]),
     )  # fmt: skip
 
 

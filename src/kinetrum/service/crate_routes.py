@@ -23,13 +23,19 @@ _ZIP = {"application/zip": {"schema": {"type": "string", "format": "binary"}}}
 @router.get("/archive", response_class=StreamingResponse, responses={200: {"content": {"application/zip": {}}}})
 def export_archive(
     actor: SignedIn, project: str, request: Request,
-    of: Annotated[str, Query(max_length=400, description="A run, experiment:NAME, artifact:NAME, NAME@NUMBER.")],
+    of: Annotated[
+        str | None,
+        Query(max_length=400, description="A run, experiment:NAME, artifact:NAME, NAME@NUMBER; without it all."),
+    ] = None,
     with_files: Annotated[bool, Query(description="Whether the bytes of stored files come along.")] = True,
     license_text: Annotated[str, Query(max_length=400, alias="license")] = "No licence was given.",
 ) -> StreamingResponse:  # fmt: skip
-    """Download a run, an experiment or an artifact with all that belongs to it, as an RO-Crate (zip)."""
+    """Download a run, an experiment or an artifact with all that belongs to it, as an RO-Crate (zip).
+
+    Without `of` it is the whole project, with its views, notes and models.
+    """
     chosen = packing.choose(actor, project, of, with_files, request.url.netloc)
-    name = "".join(c if c.isalnum() or c in "._-" else "-" for c in of)
+    name = "".join(c if c.isalnum() or c in "._-" else "-" for c in of or project)
     return StreamingResponse(
         packing.pack(actor, store_of(request), project, chosen, license_text), media_type="application/zip",
         headers={"Content-Disposition": f'attachment; filename="{name}.zip"'},
@@ -37,12 +43,17 @@ def export_archive(
 
 
 @router.post("/imports", openapi_extra={"requestBody": {"required": True, "content": _ZIP}})
-async def import_archive(actor: SignedIn, project: str, request: Request) -> wire.Imported:
+async def import_archive(
+    actor: SignedIn, project: str, request: Request,
+    same_people: Annotated[
+        bool, Query(description="For administrators: people of the archive are the accounts of the same names here.")
+    ] = False,
+) -> wire.Imported:  # fmt: skip
     """Take an archive in, with its identities and times, marked as imported; twice does no harm."""
     await run_in_threadpool(uploading.may_upload, actor, project)
     store = store_of(request)
     with Arrival(store.incoming / f"archive-{secrets.token_hex(8)}") as arrival:
         await take(request, arrival)
         await run_in_threadpool(arrival.flush)
-        done = await run_in_threadpool(unpacking.import_archive, actor, store, project, arrival.path)
+        done = await run_in_threadpool(unpacking.import_archive, actor, store, project, arrival.path, same_people)
     return wire.Imported.model_validate(done)

@@ -29,7 +29,7 @@ def _version_fields(view: VersionView) -> dict[str, Any]:
         "warning": view.warning,
         "goals": [goal(found) for found in view.goals.values()],
         "signature": wire.Signature.model_validate(view.signature) if view.signature else None,
-        "overrides": view.overrides,
+        "overrides": view.overrides, "imported_from": view.imported_from,
     }  # fmt: skip
 
 
@@ -38,6 +38,7 @@ def evidence(view: EvidenceView) -> wire.Evidence:
     return wire.Evidence(
         id=view.uid, number=view.number, on=view.on, digest=view.digest, run=view.run, rows=view.rows,
         results=view.results, person=view.person, at=view.at, replaces=view.replaces, refusal=view.refusal,
+        imported_from=view.imported_from,
     )  # fmt: skip
 
 
@@ -52,6 +53,7 @@ def version_detail(view: VersionDetailView) -> wire.ModelVersionDetail:
         obstacles=view.obstacles,
         why_not_approve=view.why_not_approve,
         left_out_evidence=view.left_out,
+        imported_verdicts=[wire.ImportedVerdict.model_validate(one) for one in view.imported_verdicts],
     )
 
 
@@ -76,6 +78,7 @@ def model(view: ModelView) -> wire.Model:
         versions=[wire.ModelVersion(**_version_fields(version)) for version in view.versions],
         events=[wire.StageEvent.model_validate(event) for event in view.events],
         lead=view.lead, lead_chosen=row.lead_number is not None, why_not=view.why_not,
+        imported_from=row.imported_from,
     )  # fmt: skip
 
 

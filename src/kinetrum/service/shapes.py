@@ -149,7 +149,10 @@ def _child(view: RunView) -> runs.ChildRun:
 
 def note(found: Note) -> runs.Note:
     """Shape a note."""
-    return runs.Note(id=id_text(found.uid), author=found.author, text=found.text, written_at=found.written_at)
+    return runs.Note(
+        id=id_text(found.uid), author=found.author, text=found.text, written_at=found.written_at,
+        imported_from=found.imported_from,
+    )  # fmt: skip
 
 
 def run_page(page: RunPage, wanted: Sequence[str] = ()) -> runs.RunPage:

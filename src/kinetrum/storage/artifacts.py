@@ -130,6 +130,11 @@ def versions_of(artifact_id: int) -> list[VersionRow]:
     return _versions("WHERE a.artifact_id = %s ORDER BY v.number DESC", artifact_id)
 
 
+def every_version_of(project_id: int) -> list[VersionRow]:
+    """Return all versions of all artifacts of a project, those in the bin and the purged ones too."""
+    return _versions("WHERE a.project_id = %s", project_id)
+
+
 def version_numbered(artifact_id: int, number: int) -> VersionRow | None:
     """Return one version of an artifact."""
     found = _versions("WHERE a.artifact_id = %s AND v.number = %s", artifact_id, number)

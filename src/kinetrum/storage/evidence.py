@@ -10,6 +10,7 @@ from typing import Any
 from kinetrum.core.ids import id_text
 from kinetrum.storage.clock import now
 from kinetrum.storage.database import execute, query
+from kinetrum.storage.tables import EvidenceRecord
 
 
 @dataclass(frozen=True)
@@ -25,6 +26,7 @@ class EvidenceRow:
     results: dict[str, Any]
     person_id: int
     at: datetime
+    imported_from: str | None
 
 
 def add_evidence(
@@ -43,16 +45,17 @@ def add_evidence(
 
 def evidence_of(model_id: int, number: int | None = None) -> list[EvidenceRow]:
     """Return the evidence of a model's versions, or of one, the earliest first."""
-    only, values = ("", ()) if number is None else (" AND number = %s", (number,))
-    rows = query(
-        "SELECT uid, number, data_name, data_digest, run_id, rows_version, results, created_by, created_at"
-        f" FROM evidence WHERE model_id = %s{only} ORDER BY evidence_id",
-        model_id, *values,
-    )  # fmt: skip
+    chosen = EvidenceRecord.model_id == model_id
+    if number is not None:
+        chosen &= EvidenceRecord.number == number
+    rows = EvidenceRecord.select().where(chosen).order_by(EvidenceRecord.evidence_id)
     return [
-        EvidenceRow(id_text(uid), of, on, digest, run_id, kept, json.loads(results), person_id, at)
-        for uid, of, on, digest, run_id, kept, results, person_id, at in rows
-    ]
+        EvidenceRow(
+            id_text(row.uid), row.number, row.data_name, row.data_digest, row.run_id, row.rows_version,
+            json.loads(row.results), row.created_by, row.created_at, row.imported_from,
+        )
+        for row in rows
+    ]  # fmt: skip
 
 
 def model_of_evidence(uid: bytes) -> tuple[int, int] | None:

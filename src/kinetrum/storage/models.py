@@ -50,6 +50,7 @@ class ModelRow:
     renewed_approvals: bool
     lead_approvals: int
     evidence_rules: dict[str, dict[str, Any]]
+    imported_from: str | None
 
 
 @dataclass(frozen=True)
@@ -70,6 +71,7 @@ class ModelVersionRow:
     added_values: dict[str, Any]
     signature: dict[str, Any] | None
     step: int | None
+    imported_from: str | None
 
 
 @dataclass(frozen=True)
@@ -99,6 +101,7 @@ class EventRow:
     at: datetime
     checks: list[dict[str, Any]] | None
     override_reason: str | None
+    imported_from: str | None
 
 
 def model_named(project_id: int, name: str, lock: bool = False) -> ModelRow | None:
@@ -114,6 +117,7 @@ def _model(found: RegisteredModel) -> ModelRow:
         found.last_number, found.lead_number, found.created_by, found.created_at, found.card, found.card_revision,
         json.loads(found.card_sections), found.gates, found.owner_id, json.loads(found.labels), found.image,
         bool(found.renewed_approvals), found.lead_approvals, json.loads(found.evidence_rules),
+        found.imported_from,
     )  # fmt: skip
 
 
@@ -167,10 +171,11 @@ def add_model(project_id: int, name: str, purpose: str, ladder: tuple[Stage, ...
         created_by=person_id, created_at=now(), card=card, card_revision=0, card_sections="[]", gates="",
         owner_id=person_id, labels="{}", image=None, renewed_approvals=True, lead_approvals=1, evidence_rules="{}",
     ).execute()  # fmt: skip
-    _insert_ladder(model_id, ladder)
+    insert_ladder(model_id, ladder)
 
 
-def _insert_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
+def insert_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
+    """Insert the stages of a model that has none."""
     insert_many(
         "INSERT INTO stage (model_id, position, name, asks_approved, least_role, placers)",
         [
@@ -183,7 +188,7 @@ def _insert_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
 def set_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
     """Put a ladder in the place of the one that a model has."""
     execute("DELETE FROM stage WHERE model_id = %s", model_id)
-    _insert_ladder(model_id, ladder)
+    insert_ladder(model_id, ladder)
 
 
 def set_model(model_id: int, **fields: Any) -> None:
@@ -266,16 +271,19 @@ def event_by_uid(uid: bytes) -> tuple[int, str, str, int | None] | None:
 
 def events_of(model_id: int) -> list[EventRow]:
     """Return the timeline of a model's stages, the earliest first."""
-    rows = query(
-        "SELECT e.uid, e.act, e.stage, e.before_number, e.after_number, p.full_name, e.comment, e.at,"
-        " e.checks, e.override_reason FROM stage_event e JOIN person p USING (person_id)"
-        " WHERE e.model_id = %s ORDER BY e.event_id",
-        model_id,
+    rows = (
+        StageEvent.select(StageEvent, Person.full_name)
+        .join(Person, on=(Person.person_id == StageEvent.person_id))
+        .where(StageEvent.model_id == model_id)
+        .order_by(StageEvent.event_id)
     )
     return [
-        EventRow(uid, act, stage, before, after, person, comment, at, json.loads(checks) if checks else None, reason)
-        for uid, act, stage, before, after, person, comment, at, checks, reason in rows
-    ]
+        EventRow(
+            row.uid, row.act, row.stage, row.before_number, row.after_number, row.full_name, row.comment, row.at,
+            json.loads(row.checks) if row.checks else None, row.override_reason, row.imported_from,
+        )
+        for row in named_rows(rows)
+    ]  # fmt: skip
 
 
 def _version(found: ModelVersion) -> ModelVersionRow:
@@ -283,6 +291,7 @@ def _version(found: ModelVersion) -> ModelVersionRow:
         found.model_id, found.number, found.uid, found.version_id, found.run_id, found.origin, found.comment,
         bool(found.retired), found.created_by, found.created_at, json.loads(found.labels),
         json.loads(found.added_values), json.loads(found.signature) if found.signature else None, found.step,
+        found.imported_from,
     )  # fmt: skip
 
 

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from kinetrum.storage.clock import now
-from kinetrum.storage.database import execute, insert_many, places, query
+from kinetrum.storage.database import execute, insert_many, named_rows, places, query
+from kinetrum.storage.tables import NoteRow, Person
 
 # The version of a model that a note stands on is the model's id times this, plus the number within the model.
 VERSIONS_PER_MODEL = 2**32
@@ -22,6 +23,7 @@ class Note:
     author: str
     text: str
     written_at: datetime
+    imported_from: str | None = None
 
 
 def add_notes(project_id: int, kind: str, notes: list[tuple[bytes, int]], author_id: int, text: str) -> None:
@@ -34,19 +36,35 @@ def add_notes(project_id: int, kind: str, notes: list[tuple[bytes, int]], author
 
 
 def add_imported(
-    project_id: int, kind: str, subject_id: int, uid: bytes, author_id: int, text: str, at: datetime
-) -> None:
+    project_id: int, kind: str, subject_id: int, uid: bytes, author_id: int, text: str, at: datetime,
+    imported_from: str | None,
+) -> None:  # fmt: skip
     """Put a note that comes from an archive on its subject; a known id changes nothing."""
-    execute(
-        "INSERT IGNORE INTO note (uid, project_id, subject_kind, subject_id, author_id, text, written_at)"
-        " VALUES (%s, %s, %s, %s, %s, %s, %s)", uid, project_id, kind, subject_id, author_id, text, at,
-    )  # fmt: skip
+    NoteRow.insert(
+        uid=uid, project_id=project_id, subject_kind=kind, subject_id=subject_id, author_id=author_id, text=text,
+        written_at=at, imported_from=imported_from,
+    ).on_conflict_ignore().execute()  # fmt: skip
+
+
+def notes_on_other_things(project_id: int) -> list[tuple[str, Note]]:
+    """Return (kind, note) of every note of a project that stands on something that is no run."""
+    rows = (
+        NoteRow.select(NoteRow, Person.full_name)
+        .join(Person, on=(Person.person_id == NoteRow.author_id))
+        .where((NoteRow.project_id == project_id) & (NoteRow.subject_kind != "run"))
+        .order_by(NoteRow.note_id)
+    )
+    return [
+        (row.subject_kind, Note(row.uid, row.subject_id, row.author_id, row.full_name, row.text, row.written_at,
+                                row.imported_from))
+        for row in named_rows(rows)
+    ]  # fmt: skip
 
 
 def notes_on(kind: str, subject_id: int) -> list[Note]:
     """Return the notes on a subject, the earliest first."""
     rows = query(
-        "SELECT n.uid, n.subject_id, n.author_id, p.full_name, n.text, n.written_at FROM note n"
+        "SELECT n.uid, n.subject_id, n.author_id, p.full_name, n.text, n.written_at, n.imported_from FROM note n"
         " JOIN person p ON p.person_id = n.author_id WHERE n.subject_kind = %s AND n.subject_id = %s"
         " ORDER BY n.note_id",
         kind, subject_id,

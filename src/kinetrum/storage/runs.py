@@ -139,6 +139,17 @@ def runs_by_tail(project_ids: list[int], tail: str) -> list[Run]:
     return [Run(*row) for row in rows]
 
 
+def ids_in_experiment(experiment_id: int, limit: int) -> list[int]:
+    """Return the ids of an experiment's runs that are not in the bin, by their numbers, up to a limit."""
+    rows = (
+        RunRow.select(RunRow.run_id)
+        .where((RunRow.experiment_id == experiment_id) & RunRow.binned_at.is_null() & RunRow.purged_at.is_null())
+        .order_by(RunRow.number)
+        .limit(limit)
+    )
+    return [row.run_id for row in rows]
+
+
 def runs_by_ids(run_ids: list[int]) -> list[Run]:
     """Return runs in the order of the given ids."""
     if not run_ids:

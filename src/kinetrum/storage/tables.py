@@ -175,6 +175,7 @@ class NoteRow(Table):
     author_id = IntegerField()
     text = TextField()
     written_at = DateTimeField()
+    imported_from = CharField(null=True)
 
     class Meta:
         table_name = "note"
@@ -233,6 +234,8 @@ class RegisteredModel(Table):
     renewed_approvals = BooleanField()
     lead_approvals = IntegerField()
     evidence_rules = TextField()
+    imported_at = DateTimeField(null=True)
+    imported_from = CharField(null=True)
 
     class Meta:
         table_name = "model"
@@ -253,6 +256,8 @@ class ModelVersion(Table):
     added_values = TextField()
     signature = TextField(null=True)
     step = BigIntegerField(null=True)
+    imported_at = DateTimeField(null=True)
+    imported_from = CharField(null=True)
 
     class Meta:
         primary_key = CompositeKey("model_id", "number")
@@ -297,6 +302,7 @@ class StageEvent(Table):
     at = DateTimeField()
     checks = TextField(null=True)
     override_reason = TextField(null=True)
+    imported_from = CharField(null=True)
 
 
 class Verdict(Table):
@@ -311,6 +317,20 @@ class Verdict(Table):
         primary_key = CompositeKey("model_id", "number", "person_id")
 
 
+class ImportedVerdict(Table):
+    model_id = IntegerField()
+    number = IntegerField()
+    position = IntegerField()
+    said_by = CharField()
+    approves = BooleanField()
+    comment = TextField()
+    given_at = DateTimeField()
+
+    class Meta:
+        table_name = "imported_verdict"
+        primary_key = CompositeKey("model_id", "number", "position")
+
+
 class EvidenceRecord(Table):
     evidence_id = BigIntegerField(primary_key=True)
     uid = Binary()
@@ -323,6 +343,7 @@ class EvidenceRecord(Table):
     results = TextField()
     created_by = IntegerField()
     created_at = DateTimeField()
+    imported_from = CharField(null=True)
 
     class Meta:
         table_name = "evidence"

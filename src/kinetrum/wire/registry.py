@@ -58,6 +58,15 @@ class Verdict(Out):
     older: bool
 
 
+class ImportedVerdict(Out):
+    """A verdict that stood where a version was imported from; it counts for nothing here."""
+
+    said_by: str
+    approves: bool
+    comment: str
+    given_at: Moment
+
+
 class NewVerdict(In):
     """`verdict` null takes one's verdict back."""
 
@@ -95,6 +104,7 @@ class ModelVersion(Out):
     earlier: dict[str, int]
     left_out: list[str]
     warning: str | None
+    imported_from: str | None
     goals: list[Goal]
     artifact_project: str
     labels: dict[str, str]
@@ -119,6 +129,7 @@ class Evidence(Out):
     at: Moment
     replaces: str | None
     refusal: str | None
+    imported_from: str | None
 
 
 class NewEvidence(In):
@@ -137,6 +148,7 @@ class ModelVersionDetail(ModelVersion):
     obstacles: dict[str, str | None]
     why_not_approve: str | None
     left_out_evidence: dict[str, str]
+    imported_verdicts: list[ImportedVerdict]
 
 
 class Stage(Out):
@@ -173,6 +185,7 @@ class StageEvent(Out):
     at: Moment
     checks: list[GateCheck] | None
     override_reason: str | None
+    imported_from: str | None
 
 
 class EvidenceRule(Out):
@@ -208,6 +221,7 @@ class Model(Out):
     lead: int | None
     lead_chosen: bool
     why_not: dict[str, str | None]
+    imported_from: str | None
 
 
 class StageAtAGlance(Out):

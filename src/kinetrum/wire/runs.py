@@ -140,6 +140,7 @@ class Note(Out):
     author: str
     text: str
     written_at: Moment
+    imported_from: str | None = None
 
 
 class NoteOn(Note):

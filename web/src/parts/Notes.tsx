@@ -73,6 +73,7 @@ function List({ project, of }: Props) {
           <p className="lab flex gap-2" title={fullMoment(note.written_at)}>
             <span className="grow">
               {note.author}, {moment(note.written_at)}
+              {note.imported_from && ` · imported from ${note.imported_from}`}
             </span>
             {note.may_remove && (
               <button className="link" disabled={remove.isPending} onClick={() => remove.mutate(note.id)}>

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from kinetrum.core.errors import InvalidInput
 from kinetrum.core.noise.verdict import Outcome, RowsVerdict, percent, too_few
 from kinetrum.core.registry.gates import (
     ANY_FINGERPRINT,
@@ -63,6 +64,9 @@ Judge = Callable[[str, str, float], "RowsVerdict | str"]
 """(data, value, confidence) to what the rows say, or why they say nothing."""
 
 
+KINDS = ("bound", "better", "approvals", "card", "signature", "recorded", "evidence")
+
+
 @dataclass(frozen=True)
 class Check:
     """A gate's outcome: what it asks, whether that is met, what was found, and the figures behind it."""
@@ -72,6 +76,18 @@ class Check:
     met: bool
     found: str
     figures: Mapping[str, float | int | None] = field(default_factory=dict)
+
+
+def read_check(data: Mapping[str, Any]) -> Check:
+    """Read an outcome that stands in an archive; raises InvalidInput where it is none."""
+    figures = data["figures"]
+    if data["kind"] not in KINDS or not isinstance(data["met"], bool) or not isinstance(figures, Mapping):
+        raise InvalidInput("A gate's outcome has a kind, what it asks, whether it is met, what was found, and figures.")
+    wrong = next((one for one in figures.values() if not isinstance(one, int | float | None)), None)
+    if wrong is not None:
+        raise InvalidInput(f"{wrong!r} is no figure of a gate.")
+    kept = {str(name)[:100]: one for name, one in list(figures.items())[:100]}
+    return Check(data["kind"], str(data["asks"])[:2_000], data["met"], str(data["found"])[:2_000], kept)
 
 
 def check_gates(

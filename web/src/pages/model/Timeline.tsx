@@ -31,6 +31,7 @@ export function Timeline({ model }: { model: Model }) {
               </td>
               <td className="w-[90px] truncate py-1 text-ink2">{event.person}</td>
               <td className="py-1 text-ink2">
+                {event.imported_from && <span className="lab pr-2">imported from {event.imported_from}</span>}
                 <Gates event={event} />
                 {event.comment && `“${event.comment}”`}
               </td>

@@ -131,6 +131,11 @@ function Row({ model, version, goals, chosen, onToggle }: RowProps) {
       <td className="strong">{version.stages.join(', ')}</td>
       <td className="text-xs text-ink2" title={version.comment}>
         {version.registered_by}, {moment(version.registered_at)}
+        {version.imported_from && (
+          <span className="lab ml-2" title={`imported from ${version.imported_from}`}>
+            imported
+          </span>
+        )}
       </td>
       <td className="max-w-[160px] truncate text-xs text-ink2">{reviewers(version)}</td>
     </tr>

@@ -82,6 +82,7 @@ function State({ review }: { review: ReviewData }) {
             ? `, from ${candidate.run}${candidate.step === null ? '' : `, its checkpoint of step ${candidate.step}`}`
             : `, from elsewhere: ${candidate.origin}`}
           , by {candidate.registered_by} {moment(candidate.registered_at)}
+          {candidate.imported_from && `, imported from ${candidate.imported_from}`}
           {candidate.comment && ` · “${candidate.comment}”`}
           {other && ` · beside ${other.reference}${other.run ? ` from ${other.run}` : ''}`}
         </>

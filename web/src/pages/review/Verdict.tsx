@@ -37,6 +37,16 @@ export function Verdict({ model, version }: { model: Model; version: Schemas['Mo
           {verdict.older && <span className="text-bad"> · older than the newest evidence</span>}
         </p>
       ))}
+      {version.imported_verdicts.map((verdict) => (
+        <p
+          key={`${verdict.said_by} ${verdict.given_at}`}
+          className="border-l-2 border-line2 py-0.5 pl-2 text-xs text-ink3"
+        >
+          {verdict.said_by} {verdict.approves ? 'approved' : 'rejected'} it {moment(verdict.given_at)} where
+          it was imported from, which does not count here
+          {verdict.comment && `: “${verdict.comment}”`}
+        </p>
+      ))}
       {approvals < approved.length && (
         <p className="lab mt-1">
           Evidence came in after {plural(approved.length - approvals, 'approval')}: approve again to have it
