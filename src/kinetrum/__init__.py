@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from kinetrum.client.describing import Experiment, binned, experiment
     from kinetrum.client.fetched import Fetched
     from kinetrum.client.lineage import Lineage, lineage
-    from kinetrum.client.moving import export, import_
+    from kinetrum.client.moving import export, export_everything, import_, import_everything
     from kinetrum.client.noting import Note
     from kinetrum.client.reading import RunTable, fetch, open, restore, runs
     from kinetrum.client.recorded import RecordedRun
@@ -52,7 +52,7 @@ _HOMES = {
     "kinetrum.client.describing": ("Experiment", "binned", "experiment"),
     "kinetrum.client.noting": ("Note",),
     "kinetrum.client.lineage": ("Lineage", "lineage"),
-    "kinetrum.client.moving": ("export", "import_"),
+    "kinetrum.client.moving": ("export", "export_everything", "import_", "import_everything"),
     "kinetrum.client.room": ("purge", "storage"),
     "kinetrum.client.fetched": ("Fetched",),
     "kinetrum.client.reading": ("RunTable", "fetch", "open", "restore", "runs"),
@@ -74,8 +74,9 @@ __all__ = [
     "KinetrumError", "Lineage", "Model", "ModelVersion", "NotAllowed", "NotFound", "NotSignedIn", "Note",
     "RecordedPlot", "RecordedRun", "Review", "Rows", "Run", "RunTable", "StoredVersion", "TooLarge",
     "Unavailable", "UnexpectedOccupant", "attach", "begin", "binned", "compare", "difference", "effects",
-    "experiment", "export", "fetch", "fetch_locked", "import_", "join_rows", "keep", "lineage", "lock", "model",
-    "models", "open", "overlay", "purge", "register", "restore", "resume", "rows", "runs", "storage", "uses",
+    "experiment", "export", "export_everything", "fetch", "fetch_locked", "import_", "import_everything", "join_rows",
+    "keep", "lineage", "lock", "model", "models", "open", "overlay", "purge", "register",
+    "restore", "resume", "rows", "runs", "storage", "uses",
 ]  # fmt: skip
 
 

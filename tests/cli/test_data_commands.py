@@ -214,7 +214,7 @@ def test_an_archive_goes_out_and_comes_in(data: Path, capsys: Out, tmp_path: Pat
     assert (status, text.startswith(f"{archive}: ")) == (0, True)
     status, text, _ = run(capsys, "import", str(archive))
     assert status == 0
-    assert "0 runs and 0 versions imported" in text and "3 were here already" in text
+    assert "0 runs and 0 artifact versions imported" in text and "3 were here already" in text
     archive.write_bytes(archive.read_bytes()[:500])
     status, _, said = run(capsys, "import", str(archive))
     assert (status, "no zip archive" in said) == (2, True)

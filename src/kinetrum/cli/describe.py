@@ -8,7 +8,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.output import moment
+from kinetrum.cli.output import moment, origin_of_note
 from kinetrum.core.errors import InvalidInput
 
 WHOLE = ("project:", "experiment:", "artifact:", "model:")
@@ -173,7 +173,8 @@ def _print_notes(given: argparse.Namespace, notes: list[dict[str, Any]]) -> int:
         output.print_json(notes)
         return 0
     for note in notes:
-        print(output.paint(f"{note['author']}, {moment(note['written_at'])}  {note['id']}", "quiet"))
+        said = f"{note['author']}, {moment(note['written_at'])}{origin_of_note(note)}  {note['id']}"
+        print(output.paint(said, "quiet"))
         print("\n".join(output.clean(line) for line in note["text"].splitlines()))
     if not notes:
         print("No note. Put one there with -m TEXT.")

@@ -89,8 +89,11 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "history": ("kinetrum history frost-alarm/42",),
     "storage": ("kinetrum storage",),
     "purge": ("kinetrum purge", "kinetrum purge --yes"),
-    "export": ("kinetrum export experiment:frost-alarm -o frost.zip",),
-    "import": ("kinetrum import frost.zip",),
+    "export": (
+        "kinetrum export experiment:frost-alarm -o frost.zip", "kinetrum export --project orchard -o orchard.zip",
+        "kinetrum export --everything -o all",
+    ),
+    "import": ("kinetrum import frost.zip", "kinetrum import all"),
 }  # fmt: skip
 
 # By the name of the argument, and for one command by both.

@@ -7,7 +7,8 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.output import moment, number, paint, print_section, size_text
+from kinetrum.cli.output import moment, number, origin_of_note, paint, print_section, size_text
+from kinetrum.cli.reviews import imported_verdict
 from kinetrum.core.errors import InvalidInput
 
 
@@ -154,7 +155,7 @@ def _show_run(run: dict[str, Any]) -> None:
             found = run[key] if isinstance(run[key], list) else [run[key]]
             print(f"\n{paint(title, 'strong')}  {', '.join(found)}")
     for note in run["notes"]:
-        print(f"\n{paint('Note', 'strong')}  {note['author']}, {moment(note['written_at'])}")
+        print(f"\n{paint('Note', 'strong')}  {note['author']}, {moment(note['written_at'])}{origin_of_note(note)}")
         print("\n".join(output.clean(line) for line in note["text"].splitlines()))
 
 
@@ -237,6 +238,8 @@ def _show_version(version: dict[str, Any]) -> None:
         f"registered {moment(version['registered_at'])} by {version['registered_by']}: "
         + output.clean(version["comment"])
     )
+    if version["imported_from"]:
+        print(f"imported from {output.clean(version['imported_from'])}")
     step = "" if version["step"] is None else f", its checkpoint of step {version['step']}"
     source = version["run"] or output.clean(version["origin"] or "")
     print(f"from {source}{step}, files {version['artifact']['reference']}")
@@ -251,6 +254,8 @@ def _show_version(version: dict[str, Any]) -> None:
         word = "approved" if verdict["approves"] else "rejected"
         older = paint("  older than the newest evidence", "bad") if verdict["older"] else ""
         print(f"{verdict['person']} {word} {moment(verdict['given_at'])}: {output.clean(verdict['comment'])}{older}")
+    for verdict in version["imported_verdicts"]:
+        print(paint(imported_verdict(verdict), "quiet"))
     if version["values"]:
         print_section("Values" if version["step"] is None else f"Values at step {version['step']}")
         rows = [

@@ -182,6 +182,11 @@ def counted_things(references: Sequence[str]) -> str:
     return " and ".join(f"{count:,} {word}{'' if count == 1 else 's'}" for count, word in counts) or "nothing"
 
 
+def origin_of_note(found: dict[str, Any]) -> str:
+    """Say where a note came from with an archive, and who is said to have written it; nothing of one written here."""
+    return f", imported from {clean(found['imported_from'])}" if found["imported_from"] else ""
+
+
 def note(text: str) -> None:
     """Say something beside the output."""
     print(text, file=sys.stderr)

@@ -15,6 +15,14 @@ def print_checks(checks: list[dict[str, Any]]) -> None:
         print(f"  {mark}  {output.clean(check['asks'])}: {output.clean(check['found'])}")
 
 
+def imported_verdict(verdict: dict[str, Any]) -> str:
+    """Say which verdict stood on a version where it was imported from."""
+    word = "approved" if verdict["approves"] else "rejected"
+    said = f"{output.clean(verdict['said_by'])} {word} it {moment(verdict['given_at'])} where it was imported from"
+    comment = f": {output.clean(verdict['comment'])}" if verdict["comment"] else ""
+    return f"{said}, which does not count here{comment}"
+
+
 def show_review(found: dict[str, Any]) -> None:
     """Print a version beside another: the sentence, gates, results on the same data, what changed."""
     candidate, other = found["candidate"], found["other"]
@@ -30,6 +38,8 @@ def show_review(found: dict[str, Any]) -> None:
         comment = f": {output.clean(verdict['comment'])}" if verdict["comment"] else ""
         older = paint("  older than the newest evidence", "bad") if verdict["older"] else ""
         print(f"  {verdict['person']} {word} {moment(verdict['given_at'])}{comment}{older}")
+    for verdict in candidate["imported_verdicts"]:
+        print(paint(f"  {imported_verdict(verdict)}", "quiet"))
     if found["checks"]:
         print(f"\nGates of {found['stage']}")
         print_checks(found["checks"])

@@ -3,49 +3,100 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
+from kinetrum.core.errors import InvalidInput
 
 
 def add_commands(commands: Any) -> None:
     """Add this group to the parser."""
-    export = commands.add_parser("export", help="a run, an experiment or an artifact as one archive (RO-Crate)")
-    export.add_argument("ref", metavar="REF", help="frost-alarm/42, experiment:frost-alarm, artifact:nights, nights@3")
-    export.add_argument("-o", "--output", required=True, metavar="FILE")
+    export = commands.add_parser(
+        "export", help="a run, an experiment, an artifact, a project or everything as archives (RO-Crate)"
+    )
+    export.add_argument("ref", metavar="REF", nargs="?",
+                        help="frost-alarm/42, experiment:frost-alarm, artifact:nights, nights@3; "
+                             "without it the whole project")  # fmt: skip
+    export.add_argument("--everything", action="store_true",
+                        help="every project that you may see, each as an archive in the folder of -o")  # fmt: skip
+    export.add_argument("-o", "--output", required=True, metavar="FILE",
+                        help="the archive to write; with --everything a folder")  # fmt: skip
     export.add_argument("--without-files", action="store_true", help="leave out the bytes of stored files")
     export.add_argument("--license", default="", help="what others may do with it, for the archive's description")
     add_common(export, _export)
-    import_ = commands.add_parser("import", help="take an archive in, with its identities and times; twice is fine")
-    import_.add_argument("path", metavar="FILE")
+    import_ = commands.add_parser("import", help="take archives in, with their identities and times; twice is fine")
+    import_.add_argument("path", metavar="FILE", help="an archive, or the folder of export --everything")
+    import_.add_argument("--same-people", action="store_true",
+                         help="for administrators: its people are the accounts of the same names here")  # fmt: skip
     add_common(import_, _import)
 
 
 def _export(given: argparse.Namespace) -> int:
-    from kinetrum.client.moving import export
+    from kinetrum.client.moving import export, export_everything
 
-    size = export(
-        given.ref, given.output, with_files=not given.without_files, license_text=given.license, project=given.project
-    )
-    if given.json:
-        output.print_json({"path": given.output, "size_bytes": size})
+    if given.everything:
+        if given.ref or given.project:
+            raise InvalidInput("--everything is every project; leave out the reference and --project.", field="ref")
+        sizes = export_everything(given.output, with_files=not given.without_files, license_text=given.license)
+    elif given.ref is None and given.project is None:
+        raise InvalidInput(
+            "Say what to export: a reference such as experiment:frost-alarm, --project NAME for a whole project, or "
+            "--everything.",
+            field="ref",
+        )
     else:
-        print(f"{given.output}: {output.size_text(size)}.")
+        size = export(given.ref, given.output, with_files=not given.without_files, license_text=given.license,
+                      project=given.project)  # fmt: skip
+        if given.json:
+            output.print_json({"path": given.output, "size_bytes": size})
+        else:
+            print(f"{given.output}: {output.size_text(size)}.")
+        return 0
+    if given.json:
+        output.print_json({name: {"path": str(Path(given.output) / f"{name}.zip"), "size_bytes": size}
+                           for name, size in sizes.items()})  # fmt: skip
+        return 0
+    for name, size in sizes.items():
+        print(f"{Path(given.output) / name}.zip: {output.size_text(size)}.")
     return 0
 
 
 def _import(given: argparse.Namespace) -> int:
-    from kinetrum.client.moving import import_
+    from kinetrum.client.moving import import_, import_everything
 
-    found = import_(given.path, project=given.project)
-    if given.json:
-        output.print_json(found)
+    if not Path(given.path).is_dir():
+        found = import_(given.path, project=given.project, same_people=given.same_people)
+        if given.json:
+            output.print_json(found)
+        else:
+            _tell(found, "")
         return 0
-    runs, versions = len(found["runs"]), len(found["versions"])
+    if given.project:
+        raise InvalidInput("A folder's archives go to the projects of their names; leave out --project.",
+                           field="project")  # fmt: skip
+    done = import_everything(given.path, same_people=given.same_people)
+    if given.json:
+        output.print_json(done)
+        return 0
+    for name, found in done.items():
+        _tell(found, f"{name}: ")
+    return 0
+
+
+def _tell(found: dict[str, Any], project: str) -> None:
+    counts = [
+        _counted(len(found["runs"]), "run"), _counted(len(found["versions"]), "artifact version"),
+        *([_counted(len(found["models"]), "model version")] if found["models"] else []),
+        *([_counted(len(found["views"]), "view")] if found["views"] else []),
+    ]  # fmt: skip
+    brought = f"{', '.join(counts[:-1])} and {counts[-1]}"
     known = f"; {len(found['known'])} were here already" if found["known"] else ""
-    print(f"{runs} run{'' if runs == 1 else 's'} and {versions} version{'' if versions == 1 else 's'} imported from "
-          f"{output.clean(found['source'])}{known}.")  # fmt: skip
+    print(f"{project}{brought} imported from {output.clean(found['source'])}{known}.")
     for remark in found["remarks"]:
         output.note(output.clean(remark))
-    return 0
+
+
+def _counted(count: int, noun: str) -> str:
+    return f"{count} {noun}{'' if count == 1 else 's'}"

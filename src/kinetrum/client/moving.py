@@ -1,4 +1,4 @@
-"""Archives from Python: a run, an experiment or an artifact out of one instance and into another."""
+"""Archives from Python: a run, an experiment, an artifact or whole projects out of one instance and into another."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from kinetrum.client.http import path_of
-from kinetrum.client.session import open_session
+from kinetrum.client.session import Session, open_session
 from kinetrum.client.ticks import Tick
 from kinetrum.core.errors import Damaged, InvalidInput, NotFound, Unavailable
 
@@ -16,23 +16,47 @@ _PIECE = 1024 * 1024
 
 
 def export(
-    of: str, to: str | Path, *, with_files: bool = True, license_text: str = "", project: str | None = None,
+    of: str | None, to: str | Path, *, with_files: bool = True, license_text: str = "", project: str | None = None,
     url: str | None = None, tick: Tick | None = None,
 ) -> int:  # fmt: skip
     """Write a run (`frost-alarm/42`), `experiment:NAME`, `artifact:NAME` or `NAME@NUMBER` to a file as an RO-Crate.
 
-    Everything that belongs to it comes along: settings, points, output, and the versions that were used and
-    generated. Returns the file's size in bytes. Raises Damaged where stored bytes are; nothing is left then.
+    None is the whole project: all of that, and its views, notes and models with their stages. Everything that belongs
+    to what is exported comes along: settings, points, output, and the versions that were used and generated. Returns
+    the file's size in bytes. Raises Damaged where stored bytes are; nothing is left then.
     """
-    if of.startswith("model:"):
+    if of is not None and of.startswith("model:"):
         raise InvalidInput(
-            f"{of} is a model, and models are not exported; export the artifact that its version was registered from.",
+            f"{of} is a model; models are exported with the whole of their project: give the project and no reference.",
             field="of",
         )
-    session = open_session(project, url)
-    target = Path(to)
+    options = {"of": of} if of is not None else {}
+    options |= {"license": license_text} if license_text else {}
+    return _download(open_session(project, url), {**options, "with_files": with_files}, Path(to), tick)
+
+
+def export_everything(
+    to: str | Path, *, with_files: bool = True, license_text: str = "", url: str | None = None, tick: Tick | None = None
+) -> dict[str, int]:
+    """Write every project that one may see to a folder, each as `PROJECT.zip`; returns their sizes in bytes by name.
+
+    An archive that is there from before is replaced once the new one is complete.
+    """
+    folder = Path(to)
+    if folder.exists() and not folder.is_dir():
+        raise InvalidInput(f"{to} is a file; everything goes to a folder, an archive for each project.", field="to")
+    session = open_session(None, url)
+    folder.mkdir(parents=True, exist_ok=True)
+    names = [found["name"] for found in session.service.get("/projects")]
+    return {
+        name: export(None, folder / f"{name}.zip", with_files=with_files, license_text=license_text, project=name,
+                     url=url, tick=tick)
+        for name in names
+    }  # fmt: skip
+
+
+def _download(session: Session, options: dict[str, Any], target: Path, tick: Tick | None) -> int:
     part = target.with_name(f".{target.name}.{os.getpid()}.part")
-    options = {"of": of, "with_files": with_files} | ({"license": license_text} if license_text else {})
     begun = False
     try:
         path = path_of("projects", session.project, "archive")
@@ -55,12 +79,15 @@ def export(
 
 
 def import_(
-    path: str | Path, *, project: str | None = None, url: str | None = None, tick: Tick | None = None
-) -> dict[str, Any]:
-    """Take an archive in; returns what it brought: `runs` and `versions` by their references there.
+    path: str | Path, *, project: str | None = None, same_people: bool = False, url: str | None = None,
+    tick: Tick | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    """Take an archive in; returns what it brought: `runs`, `versions` and `models` by their references there, `views`.
 
-    Identities and times are kept, and everything is marked as imported. What is here already is named in `known`;
-    `remarks` tell what is different here, such as another number. Raises InvalidInput for a bad archive.
+    Identities and times are kept, and everything is marked as imported. What is here already stays and is named in
+    `known`; `remarks` tell what differs. It becomes the importer's, with who is said to have made it in words; with
+    `same_people` an administrator says that people are the accounts of the same names here. Raises InvalidInput for a
+    bad archive, NotAllowed where one may not record here.
     """
     source = Path(path)
     if not source.is_file():
@@ -76,6 +103,29 @@ def import_(
 
     found: dict[str, Any] = session.service.call(
         "POST", path_of("projects", session.project, "imports"), content=pieces(), timeout=3_600,
+        params={"same_people": True} if same_people else None,
         headers={"Content-Type": "application/zip", "Content-Length": str(source.stat().st_size)},
     )  # fmt: skip
     return found
+
+
+def import_everything(
+    folder: str | Path, *, same_people: bool = False, url: str | None = None, tick: Tick | None = None
+) -> dict[str, dict[str, Any]]:
+    """Take in a folder of `export_everything`: each archive into the project of its name, which is made if need be.
+
+    Returns what each brought, by project. Raises NotAllowed where a project has to be made by an administrator first;
+    what came before it is there then, and the next call goes on.
+    """
+    archives = sorted(Path(folder).glob("*.zip"))
+    if not archives:
+        raise NotFound(f"{folder} holds no archives (PROJECT.zip).", field="path")
+    session = open_session(None, url)
+    there = {found["name"] for found in session.service.get("/projects")}
+    done = {}
+    for archive in archives:
+        name = archive.stem
+        if name not in there:
+            session.service.call("POST", "/projects", json={"name": name})
+        done[name] = import_(archive, project=name, same_people=same_people, url=url, tick=tick)
+    return done

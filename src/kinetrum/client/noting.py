@@ -14,12 +14,16 @@ THINGS_AT_ONCE = 1_000
 
 @dataclass(frozen=True)
 class Note:
-    """A Markdown text on something; `written_at` is ISO 8601, UTC."""
+    """A Markdown text on something; `written_at` is ISO 8601, UTC.
+
+    `imported_from` tells where it came from with an archive, and who is said to have written it; the author took it in.
+    """
 
     id: str
     author: str
     text: str
     written_at: str
+    imported_from: str | None = None
 
 
 def tell_things(session: Session, project: str, what: str, refs: Sequence[str], **said: str) -> list[str]:
@@ -40,7 +44,7 @@ def note_things(session: Session, project: str, refs: Sequence[str], text: str) 
 def notes_on(session: Session, project: str, ref: str) -> list[Note]:
     """Return the notes on a thing, the earliest first."""
     found = session.service.get(path_of("projects", project, "notes"), of=ref)
-    return [Note(item["id"], item["author"], item["text"], item["written_at"]) for item in found]
+    return [Note(item["id"], item["author"], item["text"], item["written_at"], item["imported_from"]) for item in found]
 
 
 def remove_note(session: Session, project: str, ref: str, note: str) -> None:
