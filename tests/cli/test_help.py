@@ -86,3 +86,12 @@ def test_what_is_mistyped_is_told(
     told = capsys.readouterr().err
     assert said in told
     assert len(told.splitlines()) == 1
+
+
+def test_each_command_is_found_in_the_module_that_has_it() -> None:
+    """Only that module is loaded for it."""
+    from kinetrum.cli.main import _MODULES, make_parser
+
+    for module, commands in _MODULES.items():
+        (action,) = [one for one in make_parser(only=module)._actions if isinstance(one, argparse._SubParsersAction)]
+        assert tuple(action.choices) == commands

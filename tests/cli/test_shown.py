@@ -93,7 +93,7 @@ def test_a_run_that_goes_on_says_how_far_it_is(recording: Project, say: Said) ->
 def test_a_failed_run_ends_with_its_last_words(recording: Project, say: Said) -> None:
     run = Told(recording).end("failed", "Traceback\n  File\nMemoryError: trees do not fit\n")
     told = words(say("show", run.ref)[1])
-    assert told[0] == f"{run.ref} failed"
+    assert (told[0].split()[0], told[0].split()[-1]) == (run.ref, "failed")
     assert "MemoryError: trees do not fit" in told
     assert not any("Traceback" in line for line in told)
 
@@ -366,3 +366,21 @@ def test_an_experiment_is_shown_and_labelled(recording: Project, capsys: Out) ->
     assert run(capsys, "show", "frost-alarm")[1] == shown
     assert json.loads(run(capsys, "show", "experiment:frost-alarm", "--json")[1])["labels"] == {"purpose": "season"}
     assert run(capsys, "show", "experiment:none")[0] == 3
+
+
+def test_things_are_found_by_a_part_of_their_names(recording: Project, capsys: pytest.CaptureFixture[str]) -> None:
+    with kinetrum.begin("frost-alarm", name="shallow and slow") as run, run.activity("training") as training:
+        training.used(__file__, name="nights")
+    run.flush()
+    assert main(["find", "shallow", "and"]) == 0
+    said = capsys.readouterr().out
+    assert "frost-alarm/1" in said
+    assert main(["find", "nothing like it"]) == 0
+    assert capsys.readouterr().out == "Nothing is named like 'nothing like it'.\n"
+    assert main(["find", "frost", "--json"]) == 0
+    assert {one["kind"] for one in json.loads(capsys.readouterr().out)} >= {"experiment"}
+    # Which activity used it stands with the input.
+    assert main(["show", "frost-alarm/1"]) == 0
+    lines = capsys.readouterr().out.splitlines()
+    assert lines[lines.index("Used") + 1].split() == ["artifact", "kind", "role", "activity", "digest"]
+    assert "training" in lines[lines.index("Used") + 2]

@@ -348,3 +348,30 @@ def test_special_files_and_odd_names(recording: Project, tmp_path: Path) -> None
     with pytest.raises(errors.InvalidInput, match="neither a file nor a folder"):
         kinetrum.keep(source / "pipe", name="odd")
     assert opened("odd@latest").reference == "odd@1"
+
+
+def test_what_was_generated_under_a_name_is_used_as_that(recording: Project, tmp_path: Path) -> None:
+    """A file that nobody names is known by its content; who names it means that name."""
+    model = tmp_path / "m.pkl"
+    model.write_text("weights")
+    other = tmp_path / "raw.csv"
+    other.write_text("1,2")
+    with kinetrum.begin("chain") as run:
+        run.generated(model, name="wine-clf", kind="model")
+    run.flush()
+    with kinetrum.begin("chain") as run:
+        run.used(model)
+        run.used(other)
+    run.flush()
+    assert sorted(kinetrum.open("chain/2").used) == ["raw@1", "wine-clf@1"]
+    with kinetrum.begin("chain") as run:
+        run.used(model, name="mine")
+        run.used(model)
+    run.flush()
+    # Content that nobody generated is never taken for something else.
+    assert sorted(kinetrum.open("chain/3").used) == ["mine@1", "wine-clf@1"]
+    with kinetrum.begin("chain") as run:
+        run.used(tmp_path / "raw.csv", name="table")
+        run.used(tmp_path / "raw.csv")
+    run.flush()
+    assert sorted(kinetrum.open("chain/4").used) == ["raw@1", "table@1"]

@@ -80,7 +80,7 @@ def test_what_a_run_generated_is_shown_by_its_name(recording: Project, tmp_path:
     assert main(["show", "frost-alarm/1:other"]) == 3
     assert "frost-alarm/1 generated nothing named 'other'" in capsys.readouterr().err
     assert main(["export", "model:frost-alarm", "-o", str(tmp_path / "m.zip")]) == 2
-    assert "is a model, and models are not exported; export the artifact" in capsys.readouterr().err
+    assert "is a model; models are exported with the whole of their project" in capsys.readouterr().err
     assert not (tmp_path / "m.zip").exists()
 
 

@@ -116,6 +116,8 @@ def test_points_from_json() -> None:
 
 
 def test_flatten() -> None:
+    assert flatten({}) == {}
+    assert flatten({"a": {}, "b": {"c": {}}}) == {"a": "{}", "b.c": "{}"}
     assert flatten({"a": {"b": 1, "c": {"d": [1, 2]}}, "e": None}) == {"a.b": 1, "a.c.d": [1, 2], "e": None}
     with pytest.raises(InvalidInput, match="twice"):
         flatten({"a.b": 1, "a": {"b": 2}})

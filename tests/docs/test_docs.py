@@ -121,11 +121,10 @@ def test_a_run_with_curl(recording: Project, tmp_path: Path) -> None:
         shim = tmp_path / "curl"
         shim.write_text(f"#!{sys.executable}\n" + CURL)
         shim.chmod(0o755)
-    uuidgen = tmp_path / "uuidgen"
-    uuidgen.write_text(f"#!{sys.executable}\nimport uuid\nprint(uuid.uuid4())\n")
-    uuidgen.chmod(0o755)
     environment = os.environ | {"PATH": f"{tmp_path}:{os.environ['PATH']}"}
-    done = subprocess.run(["bash", "-ec", script], env=environment, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        ["bash", "-ec", script], env=environment, capture_output=True, text=True, check=False, cwd=tmp_path
+    )
     assert done.returncode == 0, done.stderr
     run = recording.service().get(recording.path("experiments", "by-hand", "runs", "1"))
     assert (run["status"], run["params"]) == ("finished", {"depth": 6})
@@ -134,6 +133,9 @@ def test_a_run_with_curl(recording: Project, tmp_path: Path) -> None:
     assert run["results"] == {"recall": 0.913}
     output = recording.service().get(recording.path("experiments", "by-hand", "runs", "1", "output"))
     assert [line["text"] for line in output["lines"]] == ["by hand"]
+    assert (tmp_path / "fetched.bin").read_text() == "weights of the net\n"
+    model = recording.service().get(recording.path("models", "by-hand-net"))
+    assert [stage["occupant"] for stage in model["stages"]] == [1, None, None]
 
 
 CURL = """
@@ -144,8 +146,10 @@ while arguments:
     if word == "-X": method = arguments.pop(0)
     elif word == "-H": headers.update([[part.strip() for part in arguments.pop(0).split(":", 1)]])
     elif word == "-d": body = arguments.pop(0).encode()
+    elif word == "--data-binary": body = open(arguments.pop(0)[1:], "rb").read()
+    elif word == "-o": sys.stdout = open(arguments.pop(0), "w")
     elif not word.startswith("-"): url = word
-print(urllib.request.urlopen(urllib.request.Request(url, body, headers, method=method)).read().decode())
+print(urllib.request.urlopen(urllib.request.Request(url, body, headers, method=method)).read().decode(), end="")
 """
 
 

@@ -9,9 +9,10 @@ from typing import Any
 import httpx
 import pytest
 
+from kinetrum.core import errors
 from kinetrum.service.app import make_app
 from kinetrum.service.limits import BODY_LIMIT
-from tests.conftest import Project, new_id
+from tests.conftest import Instance, Project, new_id
 
 ROOT = Path(__file__).parent.parent.parent
 
@@ -105,3 +106,33 @@ def test_files_outside_the_console_are_not_served(instance: Any, path: str) -> N
     answer = httpx.get(instance.url + path)
     assert "import" not in answer.text
     assert answer.status_code in {200, 404}
+
+
+@pytest.mark.parametrize(
+    ("time", "unit"),
+    [(10**9, "seconds"), (1_790_000_000, "seconds"), (1_790_000_000_000, "milliseconds"), (10**13 - 1, "milliseconds")],
+)
+def test_times_in_other_units_are_refused(project: Project, time: int, unit: str) -> None:
+    told = f"{time} looks like {unit}; times are whole microseconds since 1970"
+    with pytest.raises(errors.InvalidInput, match=told):
+        project.begin(started_at=time)
+    run = project.begin()
+    group = {"keys": ["loss"], "steps": [0], "times": [time], "values": [[1]]}
+    with pytest.raises(errors.InvalidInput, match=told):
+        project.service("contributor").call(
+            "POST", project.run_path(run, "points"), params={"batch": new_id()}, json={"groups": [group]}
+        )
+
+
+@pytest.mark.parametrize("time", [0, 10**9 - 1, 10**13, 1_790_000_000_000_000])
+def test_other_times_are_taken(project: Project, time: int) -> None:
+    assert project.begin(started_at=time)["number"] == 1
+
+
+@pytest.mark.parametrize("path", ["metrics", "traces", "logs"])
+def test_exporters_of_telemetry_are_told_where_to_go(instance: Instance, path: str) -> None:
+    answer = httpx.post(
+        f"{instance.url}/v1/{path}", content=b"\x0a\x00", headers={"Content-Type": "application/x-protobuf"}
+    )
+    assert answer.status_code == 404
+    assert "OpenTelemetry's protocol is not taken here, and nothing was kept" in answer.json()["detail"]

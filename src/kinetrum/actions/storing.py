@@ -35,6 +35,7 @@ class NewVersion:
 
     `address` tells where the files of a version by reference lie; `at` is in microseconds since 1970; `about` is
     metadata of the version in the team's own words; `keep` says which checkpoints stay (see `core.checkpoints`).
+    `named`: whether somebody chose the name; else it is that of a file, and gives way to the name that content has.
     """
 
     uid: str
@@ -50,6 +51,7 @@ class NewVersion:
     about: dict[str, Any] = field(default_factory=dict)
     labels: dict[str, str] = field(default_factory=dict)
     keep: str | None = None
+    named: bool = True
 
 
 @transaction
@@ -120,6 +122,10 @@ def _make_version(
         raise InvalidInput(f"A kind is a word of up to {KIND_LIMIT} characters.", field="kind")
     _check_described(new)
     files = check_manifest(new.files)
+    if used and not new.named:
+        made = _made_elsewhere(place, name, digest_of(files), new.by_reference)
+        if made is not None:
+            return made, None
     if not new.by_reference:
         _check_stored(place, files)
     if not artifacts.claim_name(place.project_id, name, "artifact"):
@@ -131,6 +137,19 @@ def _make_version(
             raise Conflict(f"{name!r} names a model of this project; choose another name.", field="name")
     artifacts.add_artifact(place.project_id, name, new.kind, actor.person_id)
     return _next_version(actor, place, name, new, files, used), problem
+
+
+def _made_elsewhere(place: Place, name: str, digest: str, by_reference: bool) -> VersionRow | None:
+    """Return the newest version with this content that a run generated, where none bears the file's own name."""
+    known = [row for row in artifacts.versions_of_digest(place.project_id, digest) if not row.purged_at]
+    if any(row.name == name for row in known):
+        return None
+    generated = {
+        link.version_id for link in links.links_of_versions([row.version_id for row in known])
+        if link.relation == "generated"
+    }  # fmt: skip
+    fit = [row for row in known if row.version_id in generated and (by_reference or not row.by_reference)]
+    return fit[-1] if fit else None
 
 
 def _check_described(new: NewVersion) -> None:

@@ -140,8 +140,14 @@ def _show_run(run: dict[str, Any]) -> None:
     for title, key in (("Used", "used"), ("Generated", "generated")):
         if run[key]:
             print_section(title)
-            rows = [[link["reference"], link["kind"], link["role"] or "", link["digest"][:12]] for link in run[key]]
-            output.print_table(["artifact", "kind", "role", "digest"], rows)
+            # Most runs name no activities.
+            named = ["activity"] if any(link["activity"] for link in run[key]) else []
+            rows = [
+                [link["reference"], link["kind"], link["role"] or "", *[link["activity"] or "" for _ in named],
+                 link["digest"][:12]]
+                for link in run[key]
+            ]  # fmt: skip
+            output.print_table(["artifact", "kind", "role", *named, "digest"], rows)
     if run["activities"]:
         from kinetrum.cli.following import activity_rows
 

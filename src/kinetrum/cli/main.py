@@ -4,37 +4,43 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import importlib
 import os
 import sys
 import warnings
 from collections.abc import Callable
 from typing import Any
 
-from kinetrum.cli import (
-    account,
-    bin,
-    compare,
-    completion,
-    data,
-    describe,
-    gates,
-    history,
-    instance,
-    look,
-    plots,
-    registry,
-    results,
-    room,
-    runs,
-    shell,
-    shell_recorder,
-    spool,
-    tables,
-    track,
-    transfer,
-)
 from kinetrum.cli.parser import Parser
 from kinetrum.core.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
+
+# The commands of each module, in the order in which help lists them: only the module of the command that is asked for
+# is loaded, since loading all of them takes longer than most commands.
+_MODULES: dict[str, tuple[str, ...]] = {
+    "instance": ("up", "down", "status", "serve"),
+    "account": ("connect", "whoami", "admin"),
+    "track": ("track",),
+    "shell": ("begin", "set", "result", "measure", "used", "generated", "activity", "end"),
+    "shell_recorder": ("shell-recorder",),
+    "runs": ("runs", "views"),
+    "find": ("find",),
+    "look": ("show",),
+    "compare": ("compare", "effects"),
+    "tables": ("points",),
+    "plots": ("plot",),
+    "results": ("media", "rows"),
+    "describe": ("label", "note", "rename", "goal", "seeds", "run-names", "correct"),
+    "bin": ("bin",),
+    "data": ("artifacts", "keep", "fetch", "diff", "uses", "check", "lineage"),
+    "registry": ("models", "register", "review", "promote", "demote", "rollback", "retire", "lead"),
+    "gates": ("gates", "evidence", "card", "rules", "ladder", "lock", "fetches"),
+    "history": ("history",),
+    "room": ("storage", "purge"),
+    "transfer": ("export", "import"),
+    "spool": ("spool",),
+    "completion": ("completion",),
+}
+_MODULE_OF = {command: module for module, commands in _MODULES.items() for command in commands}
 
 _ABOUT = """\
 Record training runs, compare them, version models and promote them.
@@ -63,8 +69,8 @@ class _Listed:
         return lambda *_, **__: self
 
 
-def make_parser(listing: bool = False) -> argparse.ArgumentParser:
-    """Build the parser of all commands; with `listing` one that can only list them."""
+def make_parser(listing: bool = False, only: str | None = None) -> argparse.ArgumentParser:
+    """Build the parser of all commands; with `listing` one that can only list them, with `only` that of one module."""
     parser = Parser(
         prog="kinetrum",
         description=_ABOUT,
@@ -75,11 +81,8 @@ def make_parser(listing: bool = False) -> argparse.ArgumentParser:
     parser.add_argument("--version", dest="show_version", action="store_true", help="print the version and leave")
     kind: Any = {"parser_class": _Listed} if listing else {}
     commands = parser.add_subparsers(title="commands", dest="command", metavar="COMMAND", **kind)
-    for module in (
-        instance, account, track, shell, shell_recorder, runs, look, compare, tables, plots, results, describe, bin,
-        data, registry, gates, history, room, transfer, spool, completion,
-    ):  # fmt: skip
-        module.add_commands(commands)
+    for module in (only,) if only else _MODULES:
+        importlib.import_module(f"kinetrum.cli.{module}").add_commands(commands)
     if listing:
         _group_commands(parser, commands)
     return parser
@@ -118,7 +121,7 @@ def main(arguments: list[str] | None = None) -> int:
     """Run one command and return its exit status."""
     words = sys.argv[1:] if arguments is None else arguments
     listing = words in ([], ["-h"], ["--help"])
-    parser = make_parser(listing)
+    parser = make_parser(listing, _MODULE_OF.get(words[0]) if words else None)
     if not listing and ("-h" in words or "--help" in words):
         from kinetrum.cli.help_texts import complete_help
 

@@ -177,8 +177,9 @@ def print_table(heads: Sequence[str], rows: Sequence[Sequence[str]], *, keep: in
 def counted_things(references: Sequence[str]) -> str:
     """Say how many runs and versions references name: `3 runs and 1 version`."""
     versions = sum("@" in reference for reference in references)
-    runs = len(references) - versions
-    counts = [(count, word) for count, word in ((runs, "run"), (versions, "version")) if count]
+    models = sum(reference.startswith("model:") for reference in references)
+    kinds = ((len(references) - versions - models, "run"), (versions, "version"), (models, "model"))
+    counts = [(count, word) for count, word in kinds if count]
     return " and ".join(f"{count:,} {word}{'' if count == 1 else 's'}" for count, word in counts) or "nothing"
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from kinetrum.cli.data import about_of
 from kinetrum.core.errors import InvalidInput
 
 _DAY_S = 86_400
@@ -157,7 +156,6 @@ def _run_of(given: argparse.Namespace) -> Any:
     """Return the run that is meant, joined; of one begun on this machine nothing waits for the service."""
     from kinetrum.client import exit_report, spool
     from kinetrum.client.addresses import known_address, known_params, named_run
-    from kinetrum.client.beginning import attach
     from kinetrum.client.run import Run
     from kinetrum.client.starting import start_sender
     from kinetrum.core.ids import is_id
@@ -168,6 +166,8 @@ def _run_of(given: argparse.Namespace) -> Any:
     ref = named_run(given.of_run)
     address = known_address(spool.current_writer().root, ref) if is_id(ref) else None
     if address is None:
+        from kinetrum.client.beginning import attach
+
         return attach(ref)
     root = spool.current_writer().root
     start_sender(root)
@@ -201,6 +201,8 @@ def _measure(given: argparse.Namespace) -> int:
 
 
 def _used(given: argparse.Namespace) -> int:
+    from kinetrum.cli.data import about_of
+
     _run_of(given).used(
         given.path, name=given.name, role=given.role, kind=given.kind, upload=given.upload, about=about_of(given.about)
     )
@@ -208,6 +210,8 @@ def _used(given: argparse.Namespace) -> int:
 
 
 def _generated(given: argparse.Namespace) -> int:
+    from kinetrum.cli.data import about_of
+
     _run_of(given).generated(
         given.path, name=given.name, kind=given.kind, step=given.step, keep=given.keep, about=about_of(given.about)
     )

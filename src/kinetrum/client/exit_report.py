@@ -5,11 +5,12 @@ from __future__ import annotations
 import os
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from kinetrum.client.draining import Mark, mark_of, told_left
-from kinetrum.client.obstructions import last_word
-from kinetrum.client.said_once import say_once, was_said
 from kinetrum.core.errors import KinetrumError
+
+if TYPE_CHECKING:
+    from kinetrum.client.draining import Mark
 
 # A program that ends before its first records were tried waits this long to hear what became of them.
 _FIRST_WORD_S, _PAUSE_S = 3.0, 0.02
@@ -35,6 +36,10 @@ def report_undelivered(root: Path, writer: str, began: float) -> None:
     """
     if _patience_s is None or os.environ.get("KINETRUM_SENDER") == "off":
         return
+    # Loaded here: a process that has nothing to say at its end, such as a command of a shell, is done sooner without.
+    from kinetrum.client.draining import told_left
+    from kinetrum.client.said_once import say_once, was_said
+
     try:
         left = _held_up(root, writer, began, _patience_s)
         if left and not all(was_said(found.reason) for mark in left if (found := mark.obstruction()) is not None):
@@ -45,6 +50,8 @@ def report_undelivered(root: Path, writer: str, began: float) -> None:
 
 
 def _held_up(root: Path, writer: str, began: float, patience_s: float) -> list[Mark]:
+    from kinetrum.client.draining import mark_of
+
     give_up = time.monotonic() + patience_s
     mark = mark_of(root / "writers" / writer, lambda *_: True, patient=True)
     while mark is not None and not mark.is_reached():
@@ -56,6 +63,8 @@ def _held_up(root: Path, writer: str, began: float, patience_s: float) -> list[M
 
 def _is_heard(root: Path, mark: Mark, began: float) -> bool:
     """Tell whether it is known how deliveries go since a moment, or that none is tried before later."""
+    from kinetrum.client.obstructions import last_word
+
     found = mark.obstruction()
     if found is not None and found.next_try > time.time():
         return True

@@ -26,6 +26,8 @@ def body_of(data: dict[str, Any], files: list[dict[str, Any]], by_reference: boo
     """Return what is sent to make the version and its link."""
     said = {field: data[field] for field in _SAID if data.get(field) is not None}
     body = {field: data[field] for field in ("id", "at", "name", "kind")} | said | {"files": files}
+    if data.get("named") is False:
+        body |= {"named": False}
     if by_reference:
         body |= {"by_reference": True, "address": data["address"]}
     return body

@@ -70,7 +70,7 @@ def record_used(
         )
         return
     address = str(Path(what).absolute())
-    record_used_files(recorder, find_files(what), artifact_name(name, what), said, address, upload)
+    record_used_files(recorder, find_files(what), artifact_name(name, what), said, address, upload, name is not None)
 
 
 def _record_elsewhere(recorder: Recorder, address: str, name: str, said: Described) -> None:
@@ -89,13 +89,17 @@ def _fields(said: Described) -> dict[str, Any]:
 
 
 def record_used_files(
-    recorder: Recorder, files: Sequence[Found], name: str, said: Described, address: str, upload: bool = False
-) -> None:
-    """Record files together as one input; the sender reads them, and uploads them where that is asked for."""
+    recorder: Recorder, files: Sequence[Found], name: str, said: Described, address: str, upload: bool = False,
+    named: bool = True,
+) -> None:  # fmt: skip
+    """Record files together as one input; the sender reads them, and uploads them where that is asked for.
+
+    `named`: whether somebody chose the name; else content that a run generated under another name has that.
+    """
     listed = [[str(file.source), file.path, *_seen(file.source)] for file in files]
     uid = new_id()
     recorder.write(
-        "used", id=uid, at=recorder.writer.now(), name=name, address=address, upload=upload,
+        "used", id=uid, at=recorder.writer.now(), name=name, named=named, address=address, upload=upload,
         files=_in_record(recorder, uid, listed), **_fields(said),
     )  # fmt: skip
 

@@ -7,15 +7,12 @@ text, without the addresses that differ from run to run, and is noted.
 from __future__ import annotations
 
 import dataclasses
-import datetime
-import decimal
 import enum
-import fractions
 import functools
 import hashlib
 import os
 import re
-import uuid
+import sys
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
@@ -162,6 +159,12 @@ def named_steps(given: Any) -> dict[str, Any] | None:
     return {item[0]: item[1] if len(item) == 2 else dict(enumerate(item[1:])) for item in given}
 
 
+def _is_of(given: Any, module: str, *names: str) -> bool:
+    """Tell whether a value is of one of a module's types; where the module was never loaded there is none such."""
+    loaded = sys.modules.get(module)
+    return loaded is not None and isinstance(given, tuple(getattr(loaded, name) for name in names))
+
+
 def _known_form(given: Any) -> Any:
     """Return the plain form of types that have one; None of others."""
     if isinstance(given, enum.Enum):
@@ -169,15 +172,15 @@ def _known_form(given: Any) -> Any:
         return given.value if plain else f"{type(given).__name__}.{given.name}"
     if isinstance(given, os.PathLike):
         return os.fspath(given)
-    if isinstance(given, datetime.date | datetime.time):
+    if _is_of(given, "datetime", "date", "time"):
         return given.isoformat()
-    if isinstance(given, datetime.timedelta):
+    if _is_of(given, "datetime", "timedelta"):
         return given.total_seconds()
-    if isinstance(given, decimal.Decimal | fractions.Fraction):
+    if _is_of(given, "decimal", "Decimal") or _is_of(given, "fractions", "Fraction"):
         return float(given)
     if isinstance(given, bytes | bytearray | memoryview):
         return f"sha256:{hashlib.sha256(given).hexdigest()}"
-    if isinstance(given, range | slice | complex | uuid.UUID):
+    if isinstance(given, range | slice | complex) or _is_of(given, "uuid", "UUID"):
         return str(given)
     if type(given).__name__.endswith(("dtype", "DType")) or type(given).__module__ == "numpy.dtypes":
         return str(given)

@@ -231,6 +231,7 @@ def show(value: Value) -> str:
 def flatten(settings: Any, prefix: str = "") -> dict[str, Value]:
     """Flatten nested dictionaries to dotted keys: `{"a": {"b": 1}}` becomes `{"a.b": 1}`.
 
+    An empty one within is the text `{}`: that it was given, and empty, is a setting too.
     Raises InvalidInput for bad keys or values and when two paths give the same dotted key.
     """
     flat: dict[str, Value] = {}
@@ -240,7 +241,10 @@ def flatten(settings: Any, prefix: str = "") -> dict[str, Value]:
         if not isinstance(name, str):
             raise InvalidInput(f"The parameter {name!r} is not named by text.", field="parameter")
         key = f"{prefix}{name}"
-        found = flatten(value, f"{key}.") if isinstance(value, dict) else {key: check_value(value, key)}
+        if isinstance(value, dict):
+            found = flatten(value, f"{key}.") if value else {key: "{}"}
+        else:
+            found = {key: check_value(value, key)}
         for flat_key, flat_value in found.items():
             check_key(flat_key, "parameter")
             if flat_key in flat:

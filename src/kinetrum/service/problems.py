@@ -66,6 +66,14 @@ def _field_of(error: dict[str, Any]) -> str | None:
     return ".".join(str(part) for part in error["loc"] if part not in {"body", "query", "path", "header"}) or None
 
 
+# Where exporters of OpenTelemetry send by default.
+_TELEMETRY = {"/v1/metrics", "/v1/traces", "/v1/logs"}
+_NO_TELEMETRY = (
+    "OpenTelemetry's protocol is not taken here, and nothing was kept. Points of metrics are posted to "
+    "/api/v1/projects/PROJECT/experiments/EXPERIMENT/runs/ID/points, as /api/v1/openapi.json tells."
+)
+
+
 def install(app: FastAPI) -> None:
     """Hang the handlers into the application."""
 
@@ -79,6 +87,8 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(HTTPException)
     async def http(request: Request, error: HTTPException) -> JSONResponse:
+        if error.status_code in {404, 405} and request.url.path in _TELEMETRY:
+            return problem(404, "not-found", _NO_TELEMETRY)
         detail = {
             404: f"Nothing is at {request.url.path}.",
             405: f"{request.method} is not understood at {request.url.path}.",

@@ -55,6 +55,9 @@ class NewContent(In):
     kind: str = "file"
     files: list[FileEntry] = Field(default=[], max_length=100_000)
     by_reference: bool = False
+    named: bool = Field(
+        True, description="False where the name is only the file's: an input made under another has that."
+    )
     address: str | None = Field(None, max_length=1_000)
     role: str | None = Field(None, max_length=100)
     step: int | None = Field(None, ge=-(2**62), le=2**62)

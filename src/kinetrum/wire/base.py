@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field, PlainSerializer
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, PlainSerializer
 
 
 def _iso(moment: datetime) -> str:
@@ -19,7 +19,20 @@ JsonValue = Any
 """A typed value: number, text, true, false, null, list; NaN and infinities as {"float": "NaN"}."""
 
 Id = Annotated[str, Field(min_length=36, max_length=36, description="UUID made by the client (version 7).")]
-Micros = Annotated[int, Field(ge=0, lt=2**55, description="Microseconds since 1970, UTC.")]
+# Seconds and milliseconds of the years since 2001: as microseconds they lie in the first weeks of 1970.
+_OTHER_UNITS = {"seconds": (10**9, 10**11), "milliseconds": (10**12, 10**13)}
+
+
+def check_unit(time: int) -> int:
+    """Return a time, unless it looks like one in seconds or milliseconds; raises ValueError that says so."""
+    for unit, (least, beyond) in _OTHER_UNITS.items():
+        if least <= time < beyond:
+            raise ValueError(f"{time} looks like {unit}; times are whole microseconds since 1970, UTC")
+    return time
+
+
+PlainMicros = Annotated[int, Field(ge=0, lt=2**55, description="Microseconds since 1970, UTC.")]
+Micros = Annotated[PlainMicros, AfterValidator(check_unit)]
 Comment = Annotated[str, Field(max_length=4000)]
 
 

@@ -1,0 +1,37 @@
+"""`find`: anything by a reference or a part of its name."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from kinetrum.cli import output
+from kinetrum.cli.arguments import add_common
+
+
+def add_commands(commands: Any) -> None:
+    """Add this command to the parser."""
+    find = commands.add_parser(
+        "find", help="find runs, experiments, artifacts, models and views by a part of their names"
+    )
+    find.add_argument("words", nargs="+", metavar="TEXT", help="a reference or a part of a name")
+    add_common(find, _find)
+
+
+def _find(given: argparse.Namespace) -> int:
+    from kinetrum.client.session import open_session
+
+    session = open_session(given.project)
+    found = session.service.get("/find", text=" ".join(given.words), project=session.project)
+    if given.json:
+        output.print_json(found)
+    elif found:
+        rows = [
+            [one["kind"], output.clean(one["reference"]), output.clean(one["title"] or ""),
+             output.clean(one["about"] or ""), one["project"]]
+            for one in found
+        ]  # fmt: skip
+        output.print_table(["what", "reference", "title", "about", "project"], rows, keep=2)
+    else:
+        print(f"Nothing is named like {' '.join(given.words)!r}.")
+    return 0
