@@ -28,7 +28,8 @@ BODIES: dict[str, Any] = {
     "set_retirement": {"retired": True}, "choose_lead": {"version": None},
     "promote": {"id": new_id(), "version": 1, "expect": None}, "demote": {"id": new_id(), "expect": None},
     "roll_back": {"id": new_id(), "expect": None}, "set_role": {"role": "viewer"},
-    "resume_run": {"at": 1}, "rename_run": {"name": "n"}, "correct_parameters": {"params": {"depth": 1}},
+    "resume_run": {"at": 1}, "rename_run": {"name": "n"}, "rename_experiment": {"name": "n"}, "rename_model": {"name": "n"},
+     "correct_parameters": {"params": {"depth": 1}},
     "add_notes": {"id": new_id(), "things": ["e/1"], "text": "x"}, "label_runs": {"runs": ["e/1"], "labels": {"a": "b"}},
     "bin_things": {"things": ["e/1"]}, "restore_things": {"things": ["e/1"]}, "purge": {"only_tell": True},
     "set_seeds": {"seeds": ["seed"]}, "set_goal": {"direction": "higher"},
@@ -63,10 +64,11 @@ LEAST: dict[str, str] = dict.fromkeys(
      "import_archive", "add_blobs", "read_upload", "continue_blob", "describe_artifact", "label_version",
      "set_goal", "remove_goal", "set_seeds", "add_output", "add_surroundings", "add_resources", "add_activity", "set_progress",
      "add_plot", "declare_view", "describe_experiment", "describe_project", "save_view", "list_links", "make_link",
-     "revoke_link", "add_evidence", "label_model_version", "write_card", "describe_model"],
+     "revoke_link", "add_evidence", "label_model_version", "write_card", "describe_model",
+     "rename_experiment"],
     "contributor",
 ) | dict.fromkeys(["give_verdict", "promote", "demote", "roll_back"], "approver") | dict.fromkeys(
-    ["set_retirement", "choose_lead", "rule_model", "set_ladder", "set_gates", "set_role", "remove_member", "read_journal", "purge", "set_embedding"], "maintainer",
+    ["set_retirement", "rename_model", "choose_lead", "rule_model", "set_ladder", "set_gates", "set_role", "remove_member", "read_journal", "purge", "set_embedding"], "maintainer",
 )  # fmt: skip
 
 

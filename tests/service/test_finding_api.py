@@ -163,7 +163,9 @@ def test_one_facet_over_the_runs_that_fit(table: Project) -> None:
     assert few["of_runs"] == 2
     assert [each["value"] for each in facet("learner", beginning="oo")["values"]] == ["boost"]
     assert [(each["value"], each["runs"]) for each in facet("author")["values"]] == [("a-contributor", 6)]
-    assert [each["value"] for each in facet("name")["values"]] == ["odd one"]
+    # Those that nobody named have a name of their own.
+    names = [each["value"] for each in facet("name")["values"]]
+    assert (len(names), "odd one" in names) == (6, True)
     with pytest.raises(errors.InvalidInput, match="are not counted"):
         facet("started")
     with pytest.raises(errors.InvalidInput, match="Nearest: learner"):

@@ -61,7 +61,17 @@ def test_runs_as_json_lines(table: Project) -> None:
     rows = [json.loads(line) for line in answer.text.splitlines()]
     assert [row["param:depth"] for row in rows] == [8.5, 7]
     assert rows[1]["param:nan"] == {"float": "NaN"}
-    assert set(rows[0]) == {"run", "id", "status", "author", "host", "started_at", "metric:recall", "param:depth"}
+    assert set(rows[0]) == {
+        "run",
+        "id",
+        "name",
+        "status",
+        "author",
+        "host",
+        "started_at",
+        "metric:recall",
+        "param:depth",
+    }
 
 
 def test_runs_as_parquet_with_types(table: Project) -> None:

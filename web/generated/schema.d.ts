@@ -727,7 +727,7 @@ export interface paths {
         head?: never;
         /**
          * Describe Experiment
-         * @description Set an experiment's description and labels; a label given as null is taken away, others stay.
+         * @description Set an experiment's description and labels, and whether its runs get names; labels given as null go.
          */
         patch: operations["describe_experiment"];
         trace?: never;
@@ -1082,6 +1082,46 @@ export interface paths {
          * @description Set labels on one run or many; null takes a label away.
          */
         post: operations["label_runs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/experiments/{experiment}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Rename Experiment
+         * @description Give an experiment another name; the earlier one goes on leading to it.
+         */
+        put: operations["rename_experiment"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Rename Model
+         * @description Give a model another name; the earlier one goes on leading to it.
+         */
+        put: operations["rename_model"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2925,12 +2965,14 @@ export interface components {
             id: string;
             /** Number */
             number: number;
+            /** Name */
+            name: string | null;
             /** Status */
             status: string;
         };
         /**
          * BinnedThing
-         * @description A run or a version in the bin; `status` is a run's status or a version's kind.
+         * @description A run, a version or a model in the bin; `status` is a run's status or a version's kind.
          */
         BinnedThing: {
             /** Reference */
@@ -2939,7 +2981,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "run" | "version";
+            kind: "run" | "version" | "model";
             /** Name */
             name: string | null;
             /** Status */
@@ -3470,6 +3512,11 @@ export interface components {
              * @description Parameters in which replicates differ.
              */
             seeds: string[];
+            /**
+             * Generates Names
+             * @description Whether runs that are begun without a name get a generated one.
+             */
+            generates_names: boolean;
             /** Runs */
             runs: number;
             /** Running */
@@ -3482,6 +3529,23 @@ export interface components {
             best_run: string | null;
             /** Best Value */
             best_value?: unknown;
+        };
+        /**
+         * ExperimentDescription
+         * @description Also whether runs that are begun without a name get a generated one; null leaves that as it is.
+         */
+        ExperimentDescription: {
+            /** Description */
+            description?: string | null;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string | null;
+            };
+            /** Generates Names */
+            generates_names?: boolean | null;
         };
         /**
          * Facet
@@ -4613,6 +4677,12 @@ export interface components {
              * @default false
              */
             by_reference: boolean;
+            /**
+             * Named
+             * @description False where the name is only the file's: an input made under another has that.
+             * @default true
+             */
+            named: boolean;
             /** Address */
             address?: string | null;
             /** Role */
@@ -6401,6 +6471,14 @@ export interface components {
             binned: number;
             /** Binned Bytes */
             binned_bytes: number;
+        };
+        /**
+         * ThingName
+         * @description The name of an experiment or a model.
+         */
+        ThingName: {
+            /** Name */
+            name: string;
         };
         /**
          * ThingsNamed
@@ -8530,7 +8608,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Description"];
+                "application/json": components["schemas"]["ExperimentDescription"];
             };
         };
         responses: {
@@ -9481,6 +9559,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["References"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rename_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                experiment: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThingName"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Experiment"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rename_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThingName"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThingName"];
                 };
             };
             /** @description A problem document (RFC 9457). */

@@ -1,4 +1,4 @@
-"""The bin: runs and artifact versions put out of sight and taken out again. Nothing is deleted by it."""
+"""The bin: runs, artifact versions and models put out of sight and taken out again. Nothing is deleted by it."""
 
 from __future__ import annotations
 
@@ -6,15 +6,18 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.actions.context import Actor, Place, enter, require
 from kinetrum.actions.finding import find_artifact, find_version, in_lock_order, runs_named
 from kinetrum.actions.looking import may_bin
+from kinetrum.actions.registry import hold
 from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
 from kinetrum.core.permissions import Act, permits
 from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.storage import artifacts, journal, people, runs
+from kinetrum.storage import artifacts, journal, models, people, runs
 from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.clock import now
 from kinetrum.storage.database import snapshot, transaction
+from kinetrum.storage.models import ModelRow
 from kinetrum.storage.runs import Run
 
 THINGS_AT_ONCE = 1_000
@@ -24,7 +27,7 @@ FAMILY_LIMIT = 10_000
 
 @dataclass(frozen=True)
 class Binned:
-    """A run or version in the bin: who made it, who binned it when and why, and how large its files are."""
+    """A run, version or model in the bin: who made it, who binned it when and why, and how large its files are."""
 
     reference: str
     kind: str
@@ -41,27 +44,31 @@ class Binned:
 
 @dataclass(frozen=True)
 class Things:
-    """Runs and versions that references name; `parts` are ids of versions that only `artifact:NAME` stands for."""
+    """Runs, versions and models that references name; `parts`: ids of versions that only `artifact:NAME` stands for."""
 
     runs: list[Run]
     versions: list[VersionRow]
     parts: frozenset[int] = frozenset()
+    models: tuple[ModelRow, ...] = ()
 
     @property
     def references(self) -> list[str]:
         """All of them as references."""
-        return [run.reference for run in self.runs] + [row.reference for row in self.versions]
+        named = [f"model:{row.name}" for row in self.models]
+        return [run.reference for run in self.runs] + [row.reference for row in self.versions] + named
 
 
 def things_named(place: Place, references: Sequence[str]) -> Things:
-    """Return the runs and artifact versions (`nights@2`; `nights` is all of its versions) that references name."""
+    """Return the runs, artifact versions (`nights@2`; `artifact:nights` is all of them) and models that are named."""
     if not 1 <= len(references) <= THINGS_AT_ONCE:
         raise InvalidInput(
             f"{len(references)} things were named; 1 to {THINGS_AT_ONCE} are taken at once.", field="things"
         )
     named = [reference for reference in references if "@" in reference]
     whole = [reference.removeprefix("artifact:") for reference in references if reference.startswith("artifact:")]
-    plain = [reference for reference in references if "@" not in reference and not reference.startswith("artifact:")]
+    wholes = ("artifact:", "model:")
+    plain = [reference for reference in references if "@" not in reference and not reference.startswith(wholes)]
+    listed = [reference.removeprefix("model:") for reference in references if reference.startswith("model:")]
     versions, parts = dict[int, VersionRow](), dict[int, VersionRow]()
     for reference in named:
         ref = parse_ref(reference)
@@ -74,8 +81,9 @@ def things_named(place: Place, references: Sequence[str]) -> Things:
         parts |= {row.version_id: row for row in artifacts.versions_of(known.artifact_id) if not row.purged_at}
     chosen = [row for _, row in sorted({**parts, **versions}.items())]
     return Things(
-        in_lock_order(runs_named(place, plain)) if plain else [], chosen, frozenset(parts.keys() - versions.keys())
-    )
+        in_lock_order(runs_named(place, plain)) if plain else [], chosen, frozenset(parts.keys() - versions.keys()),
+        tuple(hold(place, name, lock=False).model for name in sorted(listed)),
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -131,7 +139,30 @@ def _move(actor: Actor, project: str, references: Sequence[str], children: bool,
         artifacts.set_binned([row.version_id for row in moved], actor.person_id if to_bin else None)
         for row in moved:
             _note(actor, place, row.reference, to_bin)
-    return Moved([*(run.reference for run in held), *(row.reference for row in versions)], left_below)
+    moved_models = [_move_model(actor, place, model.name, to_bin) for model in named.models]
+    references = [*(run.reference for run in held), *(row.reference for row in versions), *moved_models]
+    return Moved(references, left_below)
+
+
+def _move_model(actor: Actor, place: Place, name: str, to_bin: bool) -> str:
+    """Put a model out of sight, or take it out again. Its versions stay; one that stands on a stage keeps it here."""
+    require(actor, place, Act.RULE)
+    model = models.model_named(place.project_id, name, lock=True)
+    if model is None:
+        raise Conflict(f"The model {name} vanished. Nothing was changed.")
+    standing = {stage: stack[-1].number for stage, stack in models.stacks_of(model.model_id).items() if stack}
+    if to_bin and standing:
+        stage, number = next(iter(standing.items()))
+        raise Conflict(
+            f"Version {number} of {model.name} stands on {stage}, where it is fetched; demote it first. Nothing was "
+            "changed."
+        )
+    if (model.binned_at is not None) != to_bin:
+        models.set_model(
+            model.model_id, binned_at=now() if to_bin else None, binned_by=actor.person_id if to_bin else None
+        )
+        _note(actor, place, model.name, to_bin)
+    return f"model:{model.name}"
 
 
 def _note(actor: Actor, place: Place, subject: str, to_bin: bool) -> None:
@@ -188,5 +219,12 @@ def list_bin(actor: Actor, project: str) -> list[Binned]:
             anybodys or (own and row.created_by == actor.person_id),
         )
         for row in artifacts.binned_versions(place.project_id, LISTED) if row.binned_at is not None
+    ]  # fmt: skip
+    found += [
+        Binned(
+            f"model:{model.name}", "model", None, "model", names.get(model.created_by, ""), model.created_at,
+            model.binned_at, names.get(model.binned_by or 0), None, 0, permits(place.role, Act.RULE),
+        )
+        for model in models.models_of(place.project_id) if model.binned_at is not None
     ]  # fmt: skip
     return sorted(found, key=lambda thing: thing.binned_at, reverse=True)

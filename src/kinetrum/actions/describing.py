@@ -66,11 +66,22 @@ def describe_project(actor: Actor, project: str, description: str | None, labels
 
 @transaction
 def describe_experiment(
-    actor: Actor, project: str, experiment: str, description: str | None, labels: dict[str, str | None]
-) -> None:
-    """Set an experiment's description and labels; None leaves the one, and takes a label away."""
+    actor: Actor, project: str, experiment: str, description: str | None, labels: dict[str, str | None],
+    generates_names: bool | None = None,
+) -> None:  # fmt: skip
+    """Set an experiment's description and labels, and whether its runs get generated names.
+
+    None leaves what it is given for, and takes a label away.
+    """
     place = enter(actor, project, Act.DESCRIBE)
     row = experiment_in(place, experiment)
+    if generates_names is not None and generates_names != row.generates_names:
+        projects.set_generates_names(row.experiment_id, generates_names)
+        journal.append(
+            place.project_id, actor.person_id, "described", f"experiment:{row.name}",
+            before={"generates_names": row.generates_names}, after={"generates_names": generates_names},
+            origin=actor.origin,
+        )  # fmt: skip
     _describe(actor, place, "experiment", row.experiment_id, f"experiment:{row.name}", (row.description, row.labels),
               description, labels)  # fmt: skip
 

@@ -102,7 +102,7 @@ def add_evidence(actor: Actor, project: str, model_name: str, number: int, uid: 
     if refusal:
         raise NotAllowed(f"For {model_name}, {refusal}.")
     keep_evidence(held.model.model_id, number, found, actor.person_id, uid)
-    log(actor, held, "added evidence", f"{model_name}@{number}", None, {"on": on, "run": run.reference}, "")
+    log(actor, held, "added evidence", f"{held.model.name}@{number}", None, {"on": on, "run": run.reference}, "")
 
 
 def _check_about(held: Held, number: int, run_id: int, doc: RunDoc, reference: str, on: str) -> None:

@@ -9,7 +9,7 @@ from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.refs import is_id_tail
-from kinetrum.storage import artifacts, links, points, projects, runs
+from kinetrum.storage import artifacts, links, models, names, points, projects, runs
 from kinetrum.storage.artifacts import ArtifactRow, VersionRow
 from kinetrum.storage.links import LinkRow
 from kinetrum.storage.runs import Run
@@ -21,7 +21,7 @@ def find_run(place: Place, experiment: str, pick: str) -> Run:
     """Return the run that `pick` names in an experiment: a number, `last`, `best:KEY`, or its id."""
     if len(pick) == 36:
         found = runs.run_by_uid(id_bytes(pick))
-        if found is None or found.project_id != place.project_id or found.experiment != experiment:
+        if found is None or found.project_id != place.project_id or not _is_in(place, found, experiment):
             raise NotFound(f"{experiment} has no run with the id {pick}.", field="run")
         return found
     row = experiment_in(place, experiment)
@@ -40,6 +40,14 @@ def find_run(place: Place, experiment: str, pick: str) -> Run:
         there = f"the newest is {last.reference}" if last else "it has no runs yet"
         raise NotFound(f"There is no run {experiment}/{pick}; {there}.", field="run")
     return found
+
+
+def _is_in(place: Place, run: Run, experiment: str) -> bool:
+    """Tell whether a run is in an experiment, whatever that was called when its recording began."""
+    if run.experiment == experiment:
+        return True
+    row = projects.experiment_named(place.project_id, experiment)
+    return row is not None and row.experiment_id == run.experiment_id
 
 
 def _best(place: Place, experiment_id: int, experiment: str, key: str) -> Run:
@@ -181,3 +189,18 @@ def _numbered(place: Place, references: Sequence[str]) -> dict[str, Run]:
 def in_lock_order(runs: Sequence[Run]) -> list[Run]:
     """Return runs in the order in which they are locked, so that two acts on the same runs never wait in a circle."""
     return sorted(runs, key=lambda run: run.run_id)
+
+
+def subjects_named(place: Place, subject: str) -> list[str]:
+    """Return a subject of the journal with those that it had under earlier names of the same thing."""
+    kind, colon, name = subject.rpartition(":")
+    name, sign, rest = name.partition("/" if kind == "run" else "@")
+    if kind in {"experiment", "run"}:
+        row = projects.experiment_named(place.project_id, name)
+        every = [row.name, *names.earlier_names(names.EXPERIMENT, row.experiment_id)] if row else [name]
+    elif not colon:
+        model = models.model_named(place.project_id, name)
+        every = [model.name, *names.earlier_names(names.MODEL, model.model_id)] if model else [name]
+    else:
+        return [subject]
+    return [f"{kind}{colon}{one}{sign}{rest}" for one in every]

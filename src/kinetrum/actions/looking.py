@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
-from kinetrum.actions.finding import find_run, find_run_by_tail, run_named
+from kinetrum.actions.finding import find_run, find_run_by_tail, run_named, subjects_named
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.permissions import Act, Role, permits
@@ -262,13 +262,15 @@ def read_journal(
 ) -> list[journal.Entry]:
     """Return journal entries, latest first: of one thing for everybody, of the project for maintainers."""
     place = enter(actor, project, Act.SEE if subject else Act.READ_JOURNAL)
-    return journal.entries(place.project_id, subject, before, max(1, min(limit, PAGE_LIMIT)))
+    subjects = None if subject is None else subjects_named(place, subject)
+    return journal.entries(place.project_id, subjects, before, max(1, min(limit, PAGE_LIMIT)))
 
 
 @snapshot
 def read_model_journal(actor: Actor, project: str, model: str, limit: int) -> list[journal.Entry]:
     """Return what happened to a model and its versions, latest first."""
-    return journal.entries(enter(actor, project).project_id, model, None, limit)
+    place = enter(actor, project)
+    return journal.entries(place.project_id, subjects_named(place, model), None, limit)
 
 
 def finite(value: float) -> float | None:

@@ -116,7 +116,7 @@ def label_model_version(
     fresh = merged_labels(row.labels, labels, f"{model_name}@{number}")
     if fresh != row.labels:
         models.set_model_version(held.model.model_id, number, labels=fresh)
-        log(actor, held, "labelled", f"{model_name}@{number}", row.labels, fresh, "")
+        log(actor, held, "labelled", f"{held.model.name}@{number}", row.labels, fresh, "")
 
 
 @dataclass(frozen=True)

@@ -10,18 +10,20 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from kinetrum.actions import accounts, checkpoints
-from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.finding import run_to_write
 from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.goals import Goal
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.points.codec import Group, encode_batch
+from kinetrum.core.run_names import generate_run_name
 from kinetrum.core.rundoc import Result, RunDoc
 from kinetrum.core.values import Value, check_key, check_label, check_name, check_run_name, same, show, to_json
 from kinetrum.storage import events, journal, outputs, points, projects, runs
 from kinetrum.storage.clock import from_micros, now, to_micros
 from kinetrum.storage.database import insert_many, transaction
+from kinetrum.storage.projects import ExperimentRow
 from kinetrum.storage.runs import Run
 
 LEASE_RANGE_S = (10, 604_800)
@@ -88,6 +90,20 @@ def _project_exists(project: str) -> bool:
     return projects.project_named(project) is not None
 
 
+def _experiment(actor: Actor, place: Place, name: str) -> ExperimentRow:
+    """Return the experiment of that name, or that had it before it was renamed; made where there is none."""
+    known = projects.experiment_named(place.project_id, name)
+    if known is not None:
+        return known
+    if projects.add_experiment(place.project_id, name, actor.person_id):
+        journal.append(place.project_id, actor.person_id, "made the experiment", f"experiment:{name}",
+                       origin=actor.origin)  # fmt: skip
+    row = projects.experiment_named(place.project_id, name)
+    if row is None:
+        raise NotFound(f"The experiment {name!r} vanished.", field="experiment")
+    return row
+
+
 @transaction
 def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) -> Run:
     place = enter(actor, project, Act.RECORD)
@@ -95,23 +111,15 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
     uid = id_bytes(beginning.uid)
     known = runs.run_by_uid(uid)
     if known is not None:
-        if (known.project_id, known.experiment) != (place.project_id, experiment):
+        row = projects.experiment_named(place.project_id, experiment)
+        if known.project_id != place.project_id or row is None or known.experiment_id != row.experiment_id:
             raise Conflict(f"The id {beginning.uid} belongs to another run.", field="id")
         return known
-    if projects.add_experiment(place.project_id, experiment, actor.person_id):
-        journal.append(
-            place.project_id,
-            actor.person_id,
-            "made the experiment",
-            f"experiment:{experiment}",
-            origin=actor.origin,
-        )
-    row = projects.experiment_named(place.project_id, experiment)
-    if row is None:
-        raise NotFound(f"The experiment {experiment!r} vanished.", field="experiment")
+    row = _experiment(actor, place, experiment)
     low, high = LEASE_RANGE_S
     run_id = runs.add_run(
-        uid, row.experiment_id, projects.next_run_number(row.experiment_id), check_run_name(beginning.name),
+        uid, row.experiment_id, projects.next_run_number(row.experiment_id),
+        check_run_name(beginning.name) or (generate_run_name(uid) if row.generates_names else None),
         actor.person_id, beginning.host[:200], id_bytes(beginning.parent, "parent") if beginning.parent else None,
         _moment(beginning.started_at, "started_at"), min(max(beginning.lease_s, low), high),
     )  # fmt: skip

@@ -135,7 +135,15 @@ def _register(
     if made is None:
         raise NotFound(f"{model_name}@{number} vanished.", field="version")
     _keep_evidence(actor, held, made, version)
-    log(actor, held, "registered", f"{model_name}@{number}", None, {"artifact": version.reference}, candidate.comment)
+    log(
+        actor,
+        held,
+        "registered",
+        f"{held.model.name}@{number}",
+        None,
+        {"artifact": version.reference},
+        candidate.comment,
+    )
     return made
 
 

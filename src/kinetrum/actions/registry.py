@@ -43,11 +43,15 @@ class Held:
 
 
 def hold(place: Place, name: str, lock: bool) -> Held:
-    """Load a model; raises NotFound that names the models there are."""
+    """Load a model; raises NotFound that names the models there are, Conflict where one to change is in the bin."""
     model = models.model_named(place.project_id, check_name(name, "model"), lock)
     if model is None:
         known = ", ".join(row.name for row in models.models_of(place.project_id)[:8])
         raise NotFound(f"{place.project.name} has no model {name!r}; it has {known or 'none yet'}.", field="model")
+    if lock and model.binned_at is not None:
+        raise Conflict(
+            f"{model.name} is in the bin; 'kinetrum bin --restore model:{model.name}' takes it out.", field="model"
+        )
     return Held(
         place,
         model,
@@ -98,7 +102,7 @@ def review(actor: Actor, project: str, model_name: str, number: int, approves: b
     models.set_verdict(held.model.model_id, number, actor.person_id, approves, checked_comment(comment))
     after = models.standings_of(held.model)[number].review
     act = {True: "approved", False: "rejected", None: "took back the verdict on"}[approves]
-    log(actor, held, act, f"{model_name}@{number}", before, after, comment)
+    log(actor, held, act, f"{held.model.name}@{number}", before, after, comment)
     return after
 
 
@@ -111,7 +115,7 @@ def retire(actor: Actor, project: str, model_name: str, number: int, retired: bo
         return
     models.set_retired(held.model.model_id, number, retired)
     act = "retired" if retired else "took back the retirement of"
-    log(actor, held, act, f"{model_name}@{number}", not retired, retired, checked_comment(comment))
+    log(actor, held, act, f"{held.model.name}@{number}", not retired, retired, checked_comment(comment))
 
 
 @transaction

@@ -80,12 +80,13 @@ def _sorted_out(
     if references is None:
         held = runs.binned_runs(place.project_id, LISTED)
         versions = artifacts.binned_versions(place.project_id, LISTED)
+        kept = list[tuple[str, str]]()
     else:
         things = things_named(place, references)
         held, versions = things.runs, things.versions
+        kept = [(f"model:{model.name}", "what was registered is never purged") for model in things.models]
     on_runs = room.models_on_runs([run.run_id for run in held])
     on_versions = artifacts.models_on([row.version_id for row in versions])
-    kept: list[tuple[str, str]] = []
     free_runs, free_versions = [], []
     for run in held:
         why = _why_kept(run.purged_at is not None, run.binned_at is None, on_runs.get(run.run_id))

@@ -27,9 +27,9 @@ def add_commands(commands: Any) -> None:
     note.add_argument("-m", "--message", metavar="TEXT", help="Markdown; - reads it from standard input")
     note.add_argument("--remove", metavar="ID", help="remove the note whose id, shown with each, this is")
     add_common(note, _note)
-    rename = commands.add_parser("rename", help="give a run another name")
-    rename.add_argument("ref", metavar="REF")
-    rename.add_argument("name", metavar="NAME", help="an empty one takes the name away")
+    rename = commands.add_parser("rename", help="give a run, an experiment or a model another name")
+    rename.add_argument("ref", metavar="REF", help="frost-alarm/42, experiment:frost-alarm or model:frost-alarm")
+    rename.add_argument("name", metavar="NAME", help="an empty one takes a run's name away")
     add_common(rename, _rename)
     goal = commands.add_parser("goal", help="which way is better, in which unit, and from where on good enough")
     goal.add_argument("experiment", metavar="EXPERIMENT")
@@ -43,6 +43,10 @@ def add_commands(commands: Any) -> None:
     seeds.add_argument("experiment", metavar="EXPERIMENT")
     seeds.add_argument("names", nargs="*", metavar="PARAMETER")
     add_common(seeds, _seeds)
+    names = commands.add_parser("run-names", help="see or say whether runs begun without a name get a generated one")
+    names.add_argument("experiment", metavar="EXPERIMENT")
+    names.add_argument("generate", nargs="?", choices=["on", "off"], help="without it the setting is told")
+    add_common(names, _run_names)
     correct = commands.add_parser("correct", help="correct parameters that were set wrongly; the journal keeps both")
     correct.add_argument("ref", metavar="REF")
     correct.add_argument("params", nargs="+", metavar="KEY=VALUE", help="read as JSON where it is JSON, else text")
@@ -184,11 +188,38 @@ def _print_notes(given: argparse.Namespace, notes: list[dict[str, Any]]) -> int:
 def _rename(given: argparse.Namespace) -> int:
     from kinetrum.client.http import path_of
 
+    kind, colon, _ = given.ref.rpartition("/")[2].partition(":")
+    if colon and kind in {"experiment", "model"}:
+        return _rename_thing(given, kind)
     session, plain = _session(given, given.ref)
     run = _found(session, plain)
     path = path_of("projects", session.project, "experiments", run["experiment"], "runs", run["id"], "name")
     done = session.service.call("PUT", path, json={"name": given.name or None})["runs"]
     return done_with(given, done, f"is named {output.clean(given.name)}" if given.name else "has no name now")
+
+
+def _rename_thing(given: argparse.Namespace, kind: str) -> int:
+    from kinetrum.client.http import path_of
+
+    ((session, (ref,)),) = things_by_project(given, [given.ref]).values()
+    before = ref.removeprefix(f"{kind}:")
+    path = path_of("projects", session.project, f"{kind}s", before, "name")
+    name = session.service.call("PUT", path, json={"name": given.name})["name"]
+    return done_with(given, [f"{kind}:{name}"], f"is the name now; {before} goes on leading there")
+
+
+def _run_names(given: argparse.Namespace) -> int:
+    from kinetrum.client.describing import experiment
+
+    found = experiment(given.experiment, project=given.project)
+    if given.generate is not None:
+        found.generates_names = given.generate == "on"
+    if given.json:
+        output.print_json({"generates_names": found.generates_names})
+    else:
+        some = "get a generated one" if found.generates_names else "have none"
+        print(f"Runs of {given.experiment} that are begun without a name {some}.")
+    return 0
 
 
 def _found(session: Any, plain: str) -> dict[str, Any]:

@@ -185,8 +185,8 @@ def _address(connection: Connection, run_id: str) -> dict[str, str]:
 
 def _address_of(
     ref: str, experiment: str | None, project: str | None, url: str | None
-) -> tuple[dict[str, str], tuple[int, str] | None]:
-    """Return where a run's records go, and its number and reference where the service was asked."""
+) -> tuple[dict[str, str], tuple[int, str, str | None] | None]:
+    """Return where a run's records go, and its number, reference and name where the service was asked."""
     if len(ref) == 36 and experiment is not None:
         id_bytes(ref, "ref")
         return _address(find_connection(url, project, experiment, needs_service=False), ref), None
@@ -197,10 +197,11 @@ def _address_of(
     if not isinstance(parsed, RunRef):
         raise InvalidInput(f"{ref!r} names no run; write EXPERIMENT/NUMBER or an id.", field="ref")
     found = find_run(open_session(parsed.project or project, url), parsed)
-    if experiment is not None and found.experiment != experiment:
+    # The reference may still tell the name that the experiment had before.
+    if experiment is not None and experiment not in {found.experiment, parsed.experiment}:
         raise NotFound(f"{ref} is a run of {found.experiment}, not of {experiment}.", field="ref")
     address = _address(find_connection(url, found.project, found.experiment), found.id)
-    return address, (found.number, found.reference)
+    return address, (found.number, found.reference, found.name)
 
 
 def _parent_id(parent: Run | str | None) -> str | None:

@@ -158,7 +158,7 @@ class RunCalls:
     def _begin(self, data: dict[str, Any], folder: Path) -> None:
         fields = ("started_at", "name", "host", "parent", "lease_s", "params", "goals", "labels", "about")
         begun = self._call(data, "PUT", self._path(data), json={field: data[field] for field in fields})
-        keep_number(folder, data["run"], begun["number"], begun["reference"])
+        keep_number(folder, data["run"], begun["number"], begun["reference"], begun.get("name"))
 
     def _params(self, data: dict[str, Any], folder: Path) -> None:
         answer = self._call(data, "POST", self._path(data, "parameters"), json={"params": data["params"]})

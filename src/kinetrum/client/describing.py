@@ -119,6 +119,20 @@ class Experiment(Noted):
     def seeds(self, names: Sequence[str]) -> None:
         self._session.service.call("PUT", self._path + "/seeds", json={"seeds": list(names)})
 
+    @property
+    def generates_names(self) -> bool:
+        """Whether runs that are begun without a name get a generated one. Assign to change it."""
+        return bool(self.data["generates_names"])
+
+    @generates_names.setter
+    def generates_names(self, generates: bool) -> None:
+        self._session.service.call("PATCH", self._path, json={"generates_names": generates})
+
+    def rename(self, name: str) -> Experiment:
+        """Give it another name; the earlier one goes on leading to it. Raises Conflict where that name is taken."""
+        found = self._session.service.call("PUT", self._path + "/name", json={"name": name})
+        return Experiment(self._session, found["name"], self.project)
+
     def remove_goal(self, key: str) -> None:
         """Take a goal away; a metric's last value stands for it again."""
         self._session.service.call("DELETE", self._path + "/goal", params={"key": key})

@@ -171,6 +171,12 @@ class Model(Noted):
         """What evidence is bound to, by the name of the data: `people`, `experiment`."""
         return dict(self._whole()["evidence_rules"])
 
+    def rename(self, name: str) -> Model:
+        """Give it another name; the earlier one goes on leading to it. Raises Conflict where that name is taken."""
+        self._call("PUT", "name", name=name)
+        self.data["name"] = name
+        return self.refresh()
+
     def set_gates(self, gates: str | os.PathLike[str]) -> Model:
         """Set the gates of all stages: TOML, or the path of a file with it."""
         text = Path(gates).read_text("utf-8") if isinstance(gates, os.PathLike) else gates

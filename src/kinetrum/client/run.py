@@ -18,9 +18,7 @@ from kinetrum.client.bars import make_bar
 from kinetrum.client.connection import find_connection
 from kinetrum.client.destinations import destination_of, keep_destination
 from kinetrum.client.given_numbers import read_number
-from kinetrum.client.linking import described, record_generated, record_used
 from kinetrum.client.recorder import Recorder, as_step, by_name
-from kinetrum.client.settings import as_results, as_settings, warn_without_form
 from kinetrum.client.spool import current_writer, new_id
 from kinetrum.client.starting import start_sender
 from kinetrum.core.errors import Conflict, InvalidInput
@@ -63,8 +61,8 @@ class Run:
         self._loops = 0
         self._looking: Looking | None = None
         self._told_without_form = False
-        # Number and reference, once they are known.
-        self._known: tuple[int, str] | None = None
+        # Number, reference and name, once they are known.
+        self._known: tuple[int, str, str | None] | None = None
         self._cell: Cell | None = None
         # One look tells measure() that none of the rarer rules applies.
         self._special = self._needs_steps
@@ -94,8 +92,11 @@ class Run:
 
     @property
     def name(self) -> str | None:
-        """The name that the run was begun with; None where it has none, or another process began it."""
-        return self._name
+        """The name that the run was begun with, or the one that the service generated once it answered.
+
+        None until then, and where it has none.
+        """
+        return self._name or (self._numbered[2] if self._numbered else None)
 
     @property
     def number(self) -> int | None:
@@ -108,7 +109,7 @@ class Run:
         return self._numbered[1] if self._numbered else None
 
     @property
-    def _numbered(self) -> tuple[int, str] | None:
+    def _numbered(self) -> tuple[int, str, str | None] | None:
         writer = self._recorder._writer
         if self._known is None and writer is not None:
             self._known = read_number(writer.folder, self.id)
@@ -149,6 +150,8 @@ class Run:
 
         Each once. The same value again is fine, another raises Conflict in this line.
         """
+        from kinetrum.client.settings import as_settings
+
         self._check_open()
         without_form: list[str] = []
         settings = as_settings(params, without_form) | as_settings(more, without_form)
@@ -167,6 +170,8 @@ class Run:
     def _note_without_form(self, keys: list[str]) -> None:
         """Warn of settings without a plain form, once a run."""
         if keys and not self._told_without_form:
+            from kinetrum.client.settings import warn_without_form
+
             self._told_without_form = True
             warn_without_form(keys)
 
@@ -251,6 +256,8 @@ class Run:
 
         What is nested stands below its name (`holdout/auc`). Recorded again: the later is shown, both are kept.
         """
+        from kinetrum.client.settings import as_results
+
         self._check_open()
         checked = {key: to_json(value) for key, value in as_results({**(values or {}), **results}).items()}
         if not checked:
@@ -334,6 +341,8 @@ class Run:
         `upload=True`. `about` is metadata of the version, in words of your own.
         Raises NotFound for a path that is not there, InvalidInput for bad names.
         """
+        from kinetrum.client.linking import described, record_used
+
         self._check_open()
         said = described(kind, role=role, activity=activity, about=about, labels=labels)
         record_used(self._recorder, what, name, said, upload)
@@ -353,6 +362,8 @@ class Run:
         bin, unless something rests on them. Inside `progress` the step is the item's number.
         Raises NotFound for a path that is not there, InvalidInput for bad names.
         """
+        from kinetrum.client.linking import described, record_generated
+
         self._check_open()
         number = self._here if step is None else as_step(step)
         said = described(kind, step=number, activity=activity, keep=keep, about=about, labels=labels)

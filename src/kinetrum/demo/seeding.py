@@ -18,6 +18,8 @@ import kinetrum
 from kinetrum.client.http import Service, path_of
 from kinetrum.client.run import Run
 from kinetrum.core.errors import Conflict, KinetrumError, NotFound
+from kinetrum.core.ids import id_bytes
+from kinetrum.core.run_names import generate_run_name
 from kinetrum.demo import mishaps, outside, readings, scenario, training
 from kinetrum.demo.scenario import DATA, MOVED, PEOPLE, PROJECT, THIRD
 from kinetrum.demo.training import Plan
@@ -108,9 +110,15 @@ def _ignore_conflict(service: Service, method: str, path: str, body: dict[str, s
 
 def _recorded(experiment: str) -> Counter[str]:
     try:
-        return Counter(_key(run.params, run.name) for run in kinetrum.runs(experiment=experiment, project=PROJECT))
+        found = kinetrum.runs(experiment=experiment, project=PROJECT)
+        return Counter(_key(run.params, _given_name(run.id, run.name)) for run in found)
     except NotFound:
         return Counter()
+
+
+def _given_name(run: str, name: str | None) -> str | None:
+    """Return the name that a run was begun with; None where the service generated the one that it has."""
+    return None if name == generate_run_name(id_bytes(run)) else name
 
 
 def _key(params: Mapping[str, object], name: str | None) -> str:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from kinetrum.actions import describing, looking, noting
+from kinetrum.actions import describing, looking, noting, renaming
 from kinetrum.core.goals import make_goal
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn
@@ -79,10 +79,25 @@ def label_runs(actor: SignedIn, project: str, body: wire.NewLabels) -> wire.Refe
 
 
 @router.patch(_EXPERIMENT)
-def describe_experiment(actor: SignedIn, project: str, experiment: str, body: views.Description) -> wire.Experiment:
-    """Set an experiment's description and labels; a label given as null is taken away, others stay."""
-    describing.describe_experiment(actor, project, experiment, body.description, body.labels)
+def describe_experiment(
+    actor: SignedIn, project: str, experiment: str, body: views.ExperimentDescription
+) -> wire.Experiment:  # fmt: skip
+    """Set an experiment's description and labels, and whether its runs get names; labels given as null go."""
+    describing.describe_experiment(actor, project, experiment, body.description, body.labels, body.generates_names)
     return shapes.experiment(looking.read_experiment(actor, project, experiment))
+
+
+@router.put(f"{_EXPERIMENT}/name")
+def rename_experiment(actor: SignedIn, project: str, experiment: str, body: wire.ThingName) -> wire.Experiment:
+    """Give an experiment another name; the earlier one goes on leading to it."""
+    name = renaming.rename_experiment(actor, project, experiment, body.name)
+    return shapes.experiment(looking.read_experiment(actor, project, name))
+
+
+@router.put("/models/{model}/name")
+def rename_model(actor: SignedIn, project: str, model: str, body: wire.ThingName) -> wire.ThingName:
+    """Give a model another name; the earlier one goes on leading to it."""
+    return wire.ThingName(name=renaming.rename_model(actor, project, model, body.name))
 
 
 @router.patch("")

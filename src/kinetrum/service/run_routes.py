@@ -37,7 +37,7 @@ _POINTS_BODY: dict[str, Any] = {
 
 
 def _begun(run: Run) -> wire.Begun:
-    return wire.Begun(reference=run.reference, id=id_text(run.uid), number=run.number, status=run.status)
+    return wire.Begun(reference=run.reference, id=id_text(run.uid), number=run.number, name=run.name, status=run.status)
 
 
 @router.get("/experiments")
@@ -153,6 +153,7 @@ def new_version(body: artifacts.NewContent) -> NewVersion:
         ),
         by_reference=body.by_reference, at=body.at, address=body.address, role=body.role, step=body.step,
         activity=body.activity, about=body.about, labels=body.labels, keep=body.keep,
+        named=body.named,
     )  # fmt: skip
 
 

@@ -23,7 +23,7 @@ def experiments_like(project_id: int, fragment: str, limit: int) -> list[tuple[s
 def models_like(project_id: int, fragment: str, limit: int) -> list[tuple[str, int | None]]:
     """Return (name, chosen lead version) of models."""
     return list(query(
-        "SELECT name, lead_number FROM model WHERE project_id = %s AND name LIKE %s"
+        "SELECT name, lead_number FROM model WHERE project_id = %s AND binned_at IS NULL AND name LIKE %s"
         " ORDER BY CHAR_LENGTH(name), name LIMIT %s", project_id, _like(fragment), limit,
     ))  # fmt: skip
 

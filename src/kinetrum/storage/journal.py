@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import json
+import operator
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import reduce
 from typing import Any
+
+from peewee import JOIN
 
 from kinetrum.storage import events
 from kinetrum.storage.clock import now
-from kinetrum.storage.database import query
-from kinetrum.storage.tables import JournalEntry
+from kinetrum.storage.database import named_rows
+from kinetrum.storage.tables import JournalEntry, Person
 
 
 @dataclass(frozen=True)
@@ -42,26 +47,33 @@ def append(
     events.tell_act(project_id, subject, act)
 
 
-def entries(project_id: int, subject: str | None, before_id: int | None, limit: int) -> list[Entry]:
-    """Return entries, latest first; `subject` selects a thing and everything under it (`NAME@…`, `NAME/…`)."""
-    where, values = ["j.project_id = %s"], [project_id]
-    if subject is not None:
-        pattern = subject.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-        where.append("(j.subject = %s OR j.subject LIKE %s OR j.subject LIKE %s)")
-        values += [subject, pattern + "@%", pattern + "/%"]  # type: ignore[list-item]
+def entries(project_id: int, subjects: Sequence[str] | None, before_id: int | None, limit: int) -> list[Entry]:
+    """Return entries, latest first; `subjects` select things and everything under them (`NAME@…`, `NAME/…`)."""
+    where = JournalEntry.project_id == project_id
+    if subjects is not None:
+        where &= reduce(operator.or_, (_under(subject) for subject in subjects))
     if before_id is not None:
-        where.append("j.entry_id < %s")
-        values.append(before_id)
-    rows = query(
-        "SELECT j.entry_id, j.at, p.full_name, j.act, j.subject, j.state_before, j.state_after, j.comment, j.origin"
-        f" FROM journal j LEFT JOIN person p USING (person_id) WHERE {' AND '.join(where)}"
-        " ORDER BY j.entry_id DESC LIMIT %s",
-        *values,
-        limit,
+        where &= JournalEntry.entry_id < before_id
+    rows = (
+        JournalEntry.select(JournalEntry, Person.full_name)
+        .join(Person, JOIN.LEFT_OUTER, on=(Person.person_id == JournalEntry.person_id))
+        .where(where)
+        .order_by(JournalEntry.entry_id.desc())
+        .limit(limit)
     )
     return [
-        Entry(row[0], row[1], row[2], row[3], row[4], _loaded(row[5]), _loaded(row[6]), row[7], row[8]) for row in rows
-    ]
+        Entry(
+            row.entry_id, row.at, row.full_name, row.act, row.subject, _loaded(row.state_before),
+            _loaded(row.state_after), row.comment, row.origin,
+        )
+        for row in named_rows(rows)
+    ]  # fmt: skip
+
+
+def _under(subject: str) -> Any:
+    pattern = subject.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    there = JournalEntry.subject
+    return (there == subject) | (there ** f"{pattern}@%") | (there ** f"{pattern}/%")
 
 
 def _loaded(text: str | None) -> Any:

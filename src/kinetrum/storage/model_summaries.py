@@ -59,7 +59,7 @@ def models_in(project_ids: Sequence[int]) -> list[Summary]:
         " m.approvals_needed, m.last_number, m.lead_number, m.created_at, m.renewed_approvals, m.lead_approvals"
         " FROM model m JOIN project j USING (project_id)"
         f" JOIN person p ON p.person_id = COALESCE(m.owner_id, m.created_by) WHERE m.project_id IN {places(wanted)}"
-        " ORDER BY m.name, j.name",
+        " AND m.binned_at IS NULL ORDER BY m.name, j.name",
         *wanted,
     )
     found = []

@@ -12,6 +12,7 @@ from peewee import fn
 from kinetrum.core.permissions import Role
 from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.core.registry.review import Given, Standing, counting_approvals, review_of
+from kinetrum.storage import names
 from kinetrum.storage.clock import iso, now
 from kinetrum.storage.database import execute, insert_many, named_rows, query
 from kinetrum.storage.tables import (
@@ -51,6 +52,8 @@ class ModelRow:
     lead_approvals: int
     evidence_rules: dict[str, dict[str, Any]]
     imported_from: str | None
+    binned_at: datetime | None
+    binned_by: int | None
 
 
 @dataclass(frozen=True)
@@ -105,10 +108,21 @@ class EventRow:
 
 
 def model_named(project_id: int, name: str, lock: bool = False) -> ModelRow | None:
-    """Return the model of that name; `lock` holds its row, and so all acts on it, until the transaction ends."""
-    chosen = RegisteredModel.select().where((RegisteredModel.project_id == project_id) & (RegisteredModel.name == name))
-    found = (chosen.for_update() if lock else chosen).first()
+    """Return the model of that name, or else the one that had it before.
+
+    `lock` holds its row, and so all acts on it, until the transaction ends.
+    """
+    found = _found((RegisteredModel.project_id == project_id) & (RegisteredModel.name == name), lock)
+    if found is None:
+        before = names.find_earlier(project_id, names.MODEL, name)
+        found = None if before is None else _found(RegisteredModel.model_id == before, lock)
     return _model(found) if found else None
+
+
+def _found(where: Any, lock: bool) -> RegisteredModel | None:
+    chosen = RegisteredModel.select().where(where)
+    found: RegisteredModel | None = (chosen.for_update() if lock else chosen).first()
+    return found
 
 
 def _model(found: RegisteredModel) -> ModelRow:
@@ -117,7 +131,7 @@ def _model(found: RegisteredModel) -> ModelRow:
         found.last_number, found.lead_number, found.created_by, found.created_at, found.card, found.card_revision,
         json.loads(found.card_sections), found.gates, found.owner_id, json.loads(found.labels), found.image,
         bool(found.renewed_approvals), found.lead_approvals, json.loads(found.evidence_rules),
-        found.imported_from,
+        found.imported_from, found.binned_at, found.binned_by,
     )  # fmt: skip
 
 

@@ -8,6 +8,7 @@ from datetime import datetime
 
 from kinetrum.core.goals import Direction, Goal
 from kinetrum.core.replicates import SEEDS
+from kinetrum.storage import names
 from kinetrum.storage.clock import now
 from kinetrum.storage.database import execute, places, query
 from kinetrum.storage.tables import Experiment, GoalRow, Project
@@ -33,6 +34,7 @@ class ExperimentRow:
     description: str
     labels: dict[str, str] = field(default_factory=dict)
     seeds: tuple[str, ...] = SEEDS
+    generates_names: bool = True
 
 
 @dataclass(frozen=True)
@@ -48,6 +50,7 @@ class ExperimentSummary:
     labels: dict[str, str] = field(default_factory=dict)
     seeds: tuple[str, ...] = SEEDS
     purged: bool = False
+    generates_names: bool = True
 
 
 def project_named(name: str) -> ProjectRow | None:
@@ -81,9 +84,12 @@ def projects_of(person_id: int, all_of_them: bool) -> list[tuple[ProjectRow, int
 
 
 def experiment_named(project_id: int, name: str) -> ExperimentRow | None:
-    """Return the experiment of that name in a project."""
+    """Return the experiment of that name in a project, or else the one that had it before."""
     found = Experiment.get_or_none((Experiment.project_id == project_id) & (Experiment.name == name))
-    return _experiment(found) if found else None
+    if found is None:
+        before = names.find_earlier(project_id, names.EXPERIMENT, name)
+        return experiment_by_id(before) if before is not None else None
+    return _experiment(found)
 
 
 def experiment_by_id(experiment_id: int) -> ExperimentRow:
@@ -94,8 +100,13 @@ def experiment_by_id(experiment_id: int) -> ExperimentRow:
 def _experiment(found: Experiment) -> ExperimentRow:
     return ExperimentRow(
         found.experiment_id, found.project_id, found.name, found.description, json.loads(found.labels),
-        tuple(json.loads(found.seeds)),
+        tuple(json.loads(found.seeds)), bool(found.generates_names),
     )  # fmt: skip
+
+
+def set_generates_names(experiment_id: int, generates: bool) -> None:
+    """Set whether runs of an experiment that are begun without a name get a generated one."""
+    Experiment.update(generates_names=generates).where(Experiment.experiment_id == experiment_id).execute()
 
 
 def set_seeds(experiment_id: int, seeds: tuple[str, ...]) -> None:
@@ -195,7 +206,7 @@ def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
         "SELECT e.name, e.description, COUNT(r.run_id), COALESCE(SUM(r.status = 'running'), 0), MAX(r.changed_at),"
         " e.experiment_id, e.labels, e.seeds,"
         " EXISTS (SELECT 1 FROM run g WHERE g.experiment_id = e.experiment_id) AND NOT EXISTS"
-        " (SELECT 1 FROM run g WHERE g.experiment_id = e.experiment_id AND g.purged_at IS NULL)"
+        " (SELECT 1 FROM run g WHERE g.experiment_id = e.experiment_id AND g.purged_at IS NULL), e.generates_names"
         " FROM experiment e LEFT JOIN run r ON r.experiment_id = e.experiment_id"
         " AND r.binned_at IS NULL"
         " WHERE e.project_id = %s"
@@ -213,6 +224,7 @@ def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
             json.loads(row[6]),
             tuple(json.loads(row[7])),
             bool(row[8]),
+            bool(row[9]),
         )
         for row in rows
     ]

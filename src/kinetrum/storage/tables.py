@@ -118,10 +118,23 @@ class Experiment(Table):
     description = TextField()
     labels = TextField()
     seeds = TextField()
+    generates_names = BooleanField()
     marked_to = BigIntegerField(null=True)
     last_number = IntegerField()
     created_by = IntegerField()
     created_at = DateTimeField()
+
+
+class EarlierName(Table):
+    project_id = IntegerField()
+    kind = CharField()
+    name = CharField()
+    row_id = IntegerField()
+    since = DateTimeField()
+
+    class Meta:
+        table_name = "earlier_name"
+        primary_key = CompositeKey("project_id", "kind", "name")
 
 
 class GoalRow(Table):
@@ -236,6 +249,8 @@ class RegisteredModel(Table):
     evidence_rules = TextField()
     imported_at = DateTimeField(null=True)
     imported_from = CharField(null=True)
+    binned_at = DateTimeField(null=True)
+    binned_by = IntegerField(null=True)
 
     class Meta:
         table_name = "model"

@@ -27,10 +27,10 @@ class Moved(Out):
 
 
 class BinnedThing(Out):
-    """A run or a version in the bin; `status` is a run's status or a version's kind."""
+    """A run, a version or a model in the bin; `status` is a run's status or a version's kind."""
 
     reference: str
-    kind: Literal["run", "version"]
+    kind: Literal["run", "version", "model"]
     name: str | None
     status: str
     author: str

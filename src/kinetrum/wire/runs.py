@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
-from kinetrum.wire.base import Id, In, JsonValue, Micros, Moment, Out
+from kinetrum.wire.base import Id, In, JsonValue, Micros, Moment, Out, PlainMicros, check_unit
 from kinetrum.wire.surroundings import Activity, Progress, Repository
 
 
@@ -30,12 +30,19 @@ class Experiment(Out):
     description: str
     labels: dict[str, str] = {}
     seeds: list[str] = Field(description="Parameters in which replicates differ.")
+    generates_names: bool = Field(description="Whether runs that are begun without a name get a generated one.")
     runs: int
     running: int
     last_activity: Moment | None
     goals: list[Goal]
     best_run: str | None
     best_value: JsonValue = None
+
+
+class ThingName(In):
+    """The name of an experiment or a model."""
+
+    name: str = Field(min_length=1, max_length=100)
 
 
 class NewSeeds(In):
@@ -222,6 +229,7 @@ class Begun(Out):
     reference: str
     id: str
     number: int
+    name: str | None
     status: str
 
 
@@ -254,8 +262,16 @@ class PointGroup(In):
 
     keys: list[str]
     steps: list[int]
-    times: list[Micros]
+    times: list[PlainMicros]
     values: list[list[float | Literal["NaN", "Infinity", "-Infinity"]]]
+
+    @field_validator("times")
+    @classmethod
+    def _in_microseconds(cls, times: list[int]) -> list[int]:
+        # The first tells: of a hundred thousand each would cost more than the rest of the call.
+        for time in times[:1]:
+            check_unit(time)
+        return times
 
 
 class PointBatch(In):

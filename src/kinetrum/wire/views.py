@@ -113,3 +113,9 @@ class Description(In):
 
     description: str | None = Field(None, max_length=4_000)
     labels: dict[str, str | None] = {}
+
+
+class ExperimentDescription(Description):
+    """Also whether runs that are begun without a name get a generated one; null leaves that as it is."""
+
+    generates_names: bool | None = None

@@ -211,10 +211,25 @@ export const useSetSeeds = (project: string, experiment: string) => {
   })
 }
 
+/** Give an experiment another name; the earlier one goes on leading to it. */
+export const useRenameExperiment = (project: string, experiment: string) => {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: (name: string) =>
+      answer(
+        api.PUT('/api/v1/projects/{project}/experiments/{experiment}/name', {
+          params: { path: { project, experiment } },
+          body: { name },
+        }),
+      ),
+    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
+  })
+}
+
 export const useDescribe = (project: string, experiment: string | null) => {
   const queries = useQueryClient()
   return useMutation({
-    mutationFn: async (body: Schemas['Description']) => {
+    mutationFn: async (body: Schemas['ExperimentDescription']) => {
       if (experiment === null)
         await answer(api.PATCH('/api/v1/projects/{project}', { params: { path: { project } }, body }))
       else

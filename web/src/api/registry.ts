@@ -88,6 +88,17 @@ export const useDescribeModel = (project: string, model: string) =>
     ),
   )
 
+/** Give a model another name; the earlier one goes on leading to it. */
+export const useRenameModel = (project: string, model: string) =>
+  useModelAct(project, (name: string) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/models/{model}/name', {
+        params: { path: { project, model } },
+        body: { name },
+      }),
+    ),
+  )
+
 export type Rules = {
   approvals_needed?: number
   second_pair?: boolean

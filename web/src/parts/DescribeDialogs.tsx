@@ -1,7 +1,7 @@
 /** Dialogs that say something of one run or many: a note, a label. */
 import { useState, type ReactNode } from 'react'
 import { useLabel, useNote } from '../api/acts'
-import { useDescribe, useSetSeeds } from '../api/finding'
+import { useDescribe, useRenameExperiment, useSetSeeds } from '../api/finding'
 import { DialogForm } from './DialogForm'
 import { labelLines, labelsOf } from './labels'
 import { toast } from './Toasts'
@@ -109,24 +109,58 @@ type Saving = {
 
 /** Say what a project or an experiment is about: its description and labels. */
 export function DescribeDialog(
-  props: Said & { project: string; experiment: string | null; seeds?: string[]; onClose: () => void },
+  props: Said & {
+    project: string
+    experiment: string | null
+    seeds?: string[]
+    generatesNames?: boolean
+    onClose: () => void
+  },
 ) {
   const { project, experiment } = props
   const save = useDescribe(project, experiment)
   const name = useSetSeeds(project, experiment ?? '')
+  const rename = useRenameExperiment(project, experiment ?? '')
+  const [called, setCalled] = useState(experiment ?? '')
+  const [generates, setGenerates] = useState(props.generatesNames ?? true)
   const before = (props.seeds ?? []).join(', ')
   const [seeds, setSeeds] = useState(before)
   const listed = seeds.split(',').map((one) => one.trim()).filter(Boolean) // prettier-ignore
   const both: Saving = {
-    error: save.error ?? name.error,
-    isPending: save.isPending || name.isPending,
-    mutate: (body, then) =>
-      listed.join(', ') === before
-        ? save.mutate(body, then)
-        : name.mutate(listed, { onSuccess: () => save.mutate(body, then) }),
+    error: save.error ?? name.error ?? rename.error,
+    isPending: save.isPending || name.isPending || rename.isPending,
+    mutate: (body, then) => {
+      // The name last: what is saved before it is saved under the name that it has.
+      const last = () => (called === (experiment ?? '') ? then.onSuccess() : rename.mutate(called, then))
+      const say = () =>
+        save.mutate(experiment === null ? body : { ...body, generates_names: generates }, { onSuccess: last })
+      if (listed.join(', ') === before) say()
+      else name.mutate(listed, { onSuccess: say })
+    },
   }
   return (
     <DescriptionForm {...props} name={experiment ?? project} save={both}>
+      {experiment !== null && (
+        <label className="flex flex-col gap-1 text-xs text-ink2">
+          Name; the one that it has goes on leading here
+          <input
+            className="field mono h-8"
+            value={called}
+            spellCheck={false}
+            onChange={(event) => setCalled(event.target.value.trim())}
+          />
+        </label>
+      )}
+      {experiment !== null && (
+        <label className="flex items-center gap-2 text-xs text-ink2">
+          <input
+            type="checkbox"
+            checked={generates}
+            onChange={(event) => setGenerates(event.target.checked)}
+          />
+          Runs that are begun without a name get a generated one
+        </label>
+      )}
       {props.seeds && (
         <label className="flex flex-col gap-1 text-xs text-ink2">
           Seeds: parameters in which replicates differ

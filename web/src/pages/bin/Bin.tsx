@@ -28,7 +28,8 @@ export default function Bin() {
     )
   }
   const runs = things.filter((thing) => thing.kind === 'run').length
-  const versions = things.length - runs
+  const models = things.filter((thing) => thing.kind === 'model').length
+  const versions = things.length - runs - models
   const mine = things.filter((thing) => thing.may_restore).map((thing) => thing.reference)
   return (
     <Page crumbs={crumbs} at="Data" title="Bin">
@@ -51,7 +52,11 @@ export default function Bin() {
       >
         <b>
           {things.length
-            ? [runs && plural(runs, 'run'), versions && plural(versions, 'version')]
+            ? [
+                runs && plural(runs, 'run'),
+                versions && plural(versions, 'version'),
+                models && plural(models, 'model'),
+              ]
                 .filter(Boolean)
                 .join(' and ') + ' in the bin'
             : 'The bin is empty'}
@@ -108,7 +113,7 @@ export default function Bin() {
                       Restore
                     </button>
                   )}{' '}
-                  {storage?.may_purge && (
+                  {storage?.may_purge && thing.kind !== 'model' && (
                     <button
                       className="btn btn-bad"
                       aria-label={`Purge ${thing.reference}`}
@@ -131,6 +136,7 @@ export default function Bin() {
 }
 
 const pageOf = (project: string, thing: Thing) => {
+  if (thing.kind === 'model') return `/${project}/models/${thing.reference.replace('model:', '')}`
   const [name, number] = thing.reference.split('@')
   return thing.kind === 'run'
     ? `/${project}/e/${thing.reference}`

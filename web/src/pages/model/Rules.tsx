@@ -1,8 +1,10 @@
 /** What a model is for, who is asked, how it is reviewed, and who may place what on its stages. */
 import { useState } from 'react'
+import { useNavigate } from 'react-router'
 import {
   useChooseLead,
   useDescribeModel,
+  useRenameModel,
   useRuleModel,
   useRulesPreview,
   useSetLadder,
@@ -14,9 +16,10 @@ import { DialogForm } from '../../parts/DialogForm'
 import { labelLines, labelsOf } from '../../parts/labels'
 import { Fact, Section } from '../../parts/Marks'
 import { TextArea } from '../../parts/TextArea'
+import { BinModel } from './BinModel'
 
 type Turned = Schemas['ReviewChange']
-type Asked = 'describe' | 'rule' | 'ladder'
+type Asked = 'describe' | 'rule' | 'ladder' | 'bin'
 
 export function Rules({ model }: { model: Model }) {
   const [asked, setAsked] = useState<Asked | null>(null)
@@ -86,6 +89,7 @@ export function Rules({ model }: { model: Model }) {
       {asked === 'describe' && <Describe model={model} onClose={close} />}
       {asked === 'rule' && <Rule model={model} onClose={close} />}
       {asked === 'ladder' && <Ladder model={model} onClose={close} />}
+      {asked === 'bin' && <BinModel model={model} onClose={close} />}
     </Section>
   )
 }
@@ -94,6 +98,7 @@ const BUTTONS: AskedFor<Asked>[] = [
   { asked: 'describe', text: 'Describe', act: 'describe' },
   { asked: 'rule', text: 'Review rules', act: 'rule' },
   { asked: 'ladder', text: 'Ladder', act: 'rule' },
+  { asked: 'bin', text: 'Bin …', act: 'rule' },
 ]
 
 type Props = { model: Model; onClose: () => void }
@@ -113,26 +118,46 @@ function Line(props: { title: string; value: string; onChange: (value: string) =
 
 function Describe({ model, onClose }: Props) {
   const save = useDescribeModel(model.project, model.name)
+  const rename = useRenameModel(model.project, model.name)
+  const navigate = useNavigate()
+  const [called, setCalled] = useState(model.name)
   const [purpose, setPurpose] = useState(model.purpose)
   const [owner, setOwner] = useState(model.person_name)
   const [labels, setLabels] = useState(labelLines(model.labels))
   const [image, setImage] = useState(model.image ?? '')
   const submit = () => {
     const changed = labelsOf(labels, model.labels)
+    // The name last: what is saved before it is saved under the name that it has.
+    const last = () =>
+      called === model.name
+        ? onClose()
+        : rename.mutate(called, {
+            onSuccess: () => {
+              onClose()
+              void navigate(`/${model.project}/models/${called}`)
+            },
+          })
     save.mutate(
       { purpose, labels: changed, ...(owner !== model.person_name ? { owner } : {}), ...(image !== (model.image ?? '') ? { image } : {}) },
-      { onSuccess: onClose },
+      { onSuccess: last },
     ) // prettier-ignore
   }
   return (
     <DialogForm
       title={`Describe ${model.name}`}
       act="Save"
-      error={save.error}
-      pending={save.isPending}
+      error={save.error ?? rename.error}
+      pending={save.isPending || rename.isPending}
       onSubmit={submit}
       onClose={onClose}
     >
+      {model.why_not['rule'] === null && (
+        <Line
+          title="Name; the one that it has goes on leading here"
+          value={called}
+          onChange={(text) => setCalled(text.trim())}
+        />
+      )}
       <Line title="Purpose" value={purpose} onChange={setPurpose} />
       <Line title="Person to ask, by name" value={owner} onChange={setOwner} />
       <Line title="Image that is kept, as in plots@2:tree.png" value={image} onChange={setImage} />

@@ -152,6 +152,7 @@ function ExperimentTable({ project, rows, describes }: { project: string; rows: 
           description={asking.description}
           labels={asking.labels}
           seeds={asking.seeds}
+          generatesNames={asking.generates_names}
           onClose={() => setAsking(null)}
         />
       )}
