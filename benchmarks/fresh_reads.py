@@ -18,7 +18,7 @@ from kinetrum.client.spool import new_id
 from kinetrum.instance.mariadb import DATABASE, SERVICE
 from kinetrum.instance.settings import Home
 
-ROUNDS, IDLE_RUNS = 200, 100_000
+ROUNDS, IDLE_RUNS, CROWD = 200, 100_000, 200
 GOALS = {"loss": {"direction": "lower"}}
 
 
@@ -40,6 +40,7 @@ def fresh_reads(home: Home, url: str, token: str) -> Iterator[Ratio | str]:
     fresh, idle = in_turn(after_write, lambda: _seconds(lambda: first.get(page)), 15)
     yield ratio("a page right after a point was written / once more", "none stated", fresh, idle,
                 "after a write", "idle", 1e3, "ms")  # fmt: skip
+    yield from _beside_a_crowd(first, page)
     make_runs("idle", IDLE_RUNS)
     waits, pages = in_turn(
         lambda: _seconds(lambda: recording.bring_up_to_date("main")),
@@ -47,6 +48,24 @@ def fresh_reads(home: Home, url: str, token: str) -> Iterator[Ratio | str]:
     )  # fmt: skip
     yield ratio(f"asking what waits / a page among {IDLE_RUNS:,} idle runs", "nothing", waits, pages,
                 "asking", "page", 1e3, "ms")  # fmt: skip
+
+
+def _beside_a_crowd(service: Service, page: str) -> Iterator[Ratio]:
+    """Time a page while runs of another experiment have points that wait, and while none has."""
+    crowd = [_begin(service, "crowd") for _ in range(CROWD)]
+
+    def beside() -> float:
+        for run in crowd:
+            _measure(service, run, time.time())
+        return _seconds(lambda: service.get(page))
+
+    def alone() -> float:
+        recording.bring_up_to_date("main")
+        return _seconds(lambda: service.get(page))
+
+    busy, quiet = in_turn(beside, alone, 9)
+    yield ratio(f"a page while {CROWD} runs of another experiment record / alone", "none stated", busy, quiet,
+                "beside them", "alone", 1e3, "ms")  # fmt: skip
 
 
 def _wrong_answers(name: str, writer: Service, reader: Service) -> int:

@@ -132,3 +132,37 @@ def test_a_link_shows_it_too_and_a_stranger_has_nothing_done(project: Project, r
     assert sorted(row["cells"][0] for row in found["rows"]) == [0.25, 0.5]
     assert raw.get(project.path("experiments"), headers={"Authorization": "Bearer none"}).status_code == 401
     assert raw.get(f"/links/{'x' * len(link['secret'])}").status_code == 404
+
+
+def test_a_table_waits_for_its_own_runs_alone(project: Project, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Also under the name that the experiment had before; a run's own page waits for those below it, wherever."""
+    from kinetrum.actions import recording
+
+    service = project.service("contributor")
+    asked: list[tuple[str | None, str | None]] = []
+
+    def note(name: str | None, experiment: str | None = None, patience_s: float = 5) -> int:
+        asked.append((name, experiment))
+        return 0
+
+    begun = project.begin(goals=GOAL)
+    measure(service, project, begun, 1.5)
+    project.service("maintainer").call("PUT", project.path("experiments", "frost-alarm", "name"), json={"name": "bell"})
+    for name in ("frost-alarm", "bell"):
+        measure(service, project, begun, 2.5 if name == "bell" else 0.5, 7 if name == "bell" else 6)
+        rows = service.get(project.path("experiments", name, "runs"))["rows"]
+        assert rows[0]["values"]["loss"] == 0.5
+    monkeypatch.setattr(recording, "bring_up_to_date", note)
+    from fastapi import Request
+
+    from kinetrum.service.freshness import read_up_to_date
+
+    for path, expected in (
+        ({"project": "p", "experiment": "e"}, ("p", "e")),
+        ({"project": "p", "experiment": "e", "run": "1"}, ("p", None)),
+        ({"project": "p"}, ("p", None)),
+        ({}, (None, None)),
+    ):
+        request = Request({"type": "http", "method": "GET", "path_params": path, "headers": [], "state": {}})
+        read_up_to_date(request, None)  # type: ignore[arg-type]
+        assert asked[-1] == expected

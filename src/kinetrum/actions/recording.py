@@ -31,7 +31,7 @@ _STATUSES = ("finished", "failed", "stopped")
 _REASON_LIMIT = 4_000
 SKETCHES_KEPT = 200
 PATIENCE_S, _LOOK_AGAIN_S = 5.0, 0.01
-_turns: dict[str | None, threading.Lock] = {}
+_turns: dict[tuple[str | None, str | None], threading.Lock] = {}
 
 
 @dataclass(frozen=True)
@@ -326,18 +326,20 @@ def waiting_runs(but: Sequence[int] = ()) -> list[int]:
     return points.runs_to_compact(but)
 
 
-def bring_up_to_date(project: str | None, patience_s: float = PATIENCE_S) -> int:
+def bring_up_to_date(
+    project: str | None, experiment: str | None = None, patience_s: float = PATIENCE_S
+) -> int:  # fmt: skip
     """Have table rows and indexes of a project's runs hold every point that was acknowledged before the call.
 
-    Of all projects where none is named. Where another process is at a run, this waits for it, up to `patience_s` for
-    all of them. Returns the number of runs that are not up to date by then.
+    Of all projects where none is named, of one experiment alone where one is. Where another process is at a run, this
+    waits for it, up to `patience_s` for all of them. Returns the number of runs that are not up to date by then.
     """
-    waiting = _latest_batches(project)
+    waiting = _latest_batches(project, experiment)
     if not waiting:
         return 0
     until = time.monotonic() + patience_s
     # Of many who ask at once one does the work, and the others find it done.
-    turn = _turns.setdefault(project, threading.Lock())
+    turn = _turns.setdefault((project, experiment), threading.Lock())
     if not turn.acquire(timeout=max(0.0, patience_s)):
         return sum(_is_waiting(run_id, latest) for run_id, latest in waiting.items())
     try:
@@ -356,8 +358,8 @@ def _is_up_to_date(run_id: int, latest: int, until: float) -> bool:
 
 
 @transaction
-def _latest_batches(project: str | None) -> dict[int, int]:
-    return points.latest_batches(project)
+def _latest_batches(project: str | None, experiment: str | None) -> dict[int, int]:
+    return points.latest_batches(project, experiment)
 
 
 @transaction

@@ -23,4 +23,7 @@ def act_up_to_date(request: Request, _: SignedIn) -> None:
     Nothing is done for whoever is not signed in. The number of runs that are not up to date in time is noted for the
     answer's header.
     """
-    request.state.behind = recording.bring_up_to_date(request.path_params.get("project"))
+    asked = request.path_params
+    # What asks for one run may show runs below it, which may be of another experiment.
+    experiment = asked.get("experiment") if "run" not in asked else None
+    request.state.behind = recording.bring_up_to_date(asked.get("project"), experiment)

@@ -19,7 +19,7 @@ from kinetrum.core.points.columns import Points, merge, shown, split
 from kinetrum.core.points.reduce import from_rollups, reduce, rollup, sketch
 from kinetrum.core.points.stats import Stats, combine, stats_of, unpack
 from kinetrum.storage.database import execute, insert_many, named_rows, places, query
-from kinetrum.storage.tables import Experiment, PointChunk, PointTail, Project, RunRow, Series
+from kinetrum.storage.tables import EarlierName, Experiment, PointChunk, PointTail, Project, RunRow, Series
 
 CHUNK_SIZE = 4_096
 ROLLUP_FROM = 64
@@ -44,8 +44,11 @@ def runs_to_compact(but: Sequence[int] = (), limit: int = 100) -> list[int]:
     return [run_id for (run_id,) in query(f"SELECT DISTINCT run_id FROM point_tail{without} LIMIT %s", *but, limit)]
 
 
-def latest_batches(project: str | None) -> dict[int, int]:
-    """Return the runs of a project, or of all, that have batches in their tail, each with its latest batch's number."""
+def latest_batches(project: str | None, experiment: str | None = None) -> dict[int, int]:
+    """Return the runs that have batches in their tail, each with its latest batch's number.
+
+    Of all projects, of one, or with `experiment`, by its name or one that it had before, of that alone.
+    """
     tail = PointTail.select(PointTail.run_id, fn.MAX(PointTail.seq).alias("latest")).group_by(PointTail.run_id)
     latest = {row.run_id: row.latest for row in named_rows(tail)}
     if project is None or not latest:
@@ -57,6 +60,11 @@ def latest_batches(project: str | None) -> dict[int, int]:
         .join(Project, on=Project.project_id == Experiment.project_id)
         .where(RunRow.run_id.in_(list(latest)), Project.name == project)
     )
+    if experiment is not None:
+        earlier = EarlierName.select(EarlierName.row_id).where(
+            (EarlierName.kind == "experiment") & (EarlierName.name == experiment)
+        )
+        within = within.where((Experiment.name == experiment) | Experiment.experiment_id.in_(earlier))
     return {row.run_id: latest[row.run_id] for row in named_rows(within)}
 
 
