@@ -67,3 +67,44 @@ def test_in_a_pipe_nothing_is_cut_or_hidden(lines) -> None:
 
 def test_a_table_without_rows_has_its_heads(lines) -> None:
     assert lines(20, ["key", "value"]) == ["key  value"]
+
+
+def test_a_narrow_terminal_shows_a_value_before_names(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    heads = ["run", "name", "status", "started", "recall", "learner"]
+    rows = [["frost-alarm/33", "two workers, two thresholds", "finished", "today 19:48", "0.9661", "boost"]]
+    shown = {}
+    for width in (200, 70, 50, 30, 20):
+        monkeypatch.setenv("COLUMNS", str(width))
+        output.print_table(heads, rows, spare=3)
+        lines = capsys.readouterr().out.splitlines()
+        assert all(len(line) <= max(width, 24) for line in lines), width
+        shown[width] = lines[0].split()
+    assert shown[200] == heads
+    assert shown[70] == ["run", "name", "status", "recall", "learner"] or shown[70][:4] == [
+        "run",
+        "name",
+        "status",
+        "recall",
+    ]
+    assert shown[50][-1] == "recall"
+    assert shown[30] == ["run", "recall"]
+    assert shown[20][0] == "run"
+
+
+def test_sentences_are_broken_between_words_on_a_terminal_alone(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    text = "Version 5 would replace version 3 on production: better recall on held-out."
+    monkeypatch.delenv("COLUMNS", raising=False)
+    output.say(text)
+    assert capsys.readouterr().out == f"{text}\n"
+    monkeypatch.setenv("COLUMNS", "40")
+    output.say(text, indent="  ")
+    lines = capsys.readouterr().out.splitlines()
+    assert all(len(line) <= 40 for line in lines)
+    assert " ".join(line.strip() for line in lines) == text
+    assert lines[1].startswith("  ")
+    output.say("x" * 90)
+    assert capsys.readouterr().out == "x" * 90 + "\n"

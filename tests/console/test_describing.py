@@ -12,6 +12,7 @@ import pytest
 from playwright.sync_api import Page, Route, expect
 
 from tests.conftest import Project, new_id
+from tests.console.conftest import Watch
 from tests.console.test_console import AT, Visit, accessible, record
 
 
@@ -300,3 +301,48 @@ def test_a_run_with_hundreds_of_metrics(visit: Visit, project: Project) -> None:
     page.goto(f"/{project.name}/e/frost-alarm")
     expect(page.get_by_role("button", name=re.compile("^Columns"))).to_contain_text("240 more hidden")
     expect(page.get_by_role("columnheader", name=re.compile("m-299"))).to_be_visible()
+
+
+def test_an_experiment_takes_another_name(visit: Visit, runs: Any, project: Project, watch: Watch) -> None:
+    page = visit("")
+    page.get_by_role("button", name="Describe frost-alarm").click()
+    dialog = page.get_by_role("dialog")
+    accessible(page)
+    name = dialog.get_by_label("Name; the one that it has goes on leading here")
+    expect(name).to_have_value("frost-alarm")
+    watch.allowed.add(422)
+    name.fill("No Name")
+    dialog.get_by_role("button", name="Save").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("cannot name an experiment")
+    name.fill("frost-bell")
+    dialog.get_by_label("Runs that are begun without a name get a generated one").uncheck()
+    dialog.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("link", name="frost-bell", exact=True).first).to_be_visible()
+    experiment = project.service().get(project.path("experiments", "frost-alarm"))
+    assert (experiment["name"], experiment["generates_names"]) == ("frost-bell", False)
+    # An address that was written down before leads there still.
+    page.goto(f"/{project.name}/e/frost-alarm/2")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("2")
+
+
+def test_a_model_takes_another_name_and_goes_into_the_bin(visit: Visit, project: Project) -> None:
+    project.registered(1)
+    page = visit("/models/frost-alarm", "maintainer")
+    page.get_by_role("button", name="Describe").click()
+    page.get_by_label("Name; the one that it has goes on leading here").fill("siren")
+    page.get_by_role("dialog").get_by_role("button", name="Save").click()
+    page.wait_for_url(f"**/{project.name}/models/siren")
+    page.get_by_role("button", name="Bin …").click()
+    accessible(page)
+    page.get_by_role("dialog").get_by_role("button", name="Put into the bin").click()
+    expect(page.get_by_role("status").filter(has_text="siren is in the bin.")).to_be_visible()
+    page.wait_for_url(f"**/{project.name}/models")
+    expect(page.get_by_role("link", name="siren")).to_have_count(0)
+    page.goto(f"/{project.name}/bin")
+    expect(page.get_by_text("1 model in the bin")).to_be_visible()
+    accessible(page)
+    page.get_by_role("link", name="model:siren").click()
+    expect(page.get_by_text("in the bin since")).to_be_visible()
+    page.get_by_role("button", name="Restore").click()
+    expect(page.get_by_text("in the bin since")).to_have_count(0)
+    assert project.service().get(project.path("models"))["count"] == 1

@@ -4335,6 +4335,8 @@ export interface components {
             };
             /** Imported From */
             imported_from: string | null;
+            /** Binned At */
+            binned_at: string | null;
         };
         /**
          * ModelAtAGlance

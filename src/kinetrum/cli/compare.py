@@ -54,8 +54,11 @@ def _compare(given: argparse.Namespace) -> int:
 
 def _show(found: dict[str, Any]) -> None:
     head = found["headline"]
-    print(paint(head["finding"], "strong") + head["rest"])
-    print(paint(head["reason"], "quiet"))
+    sentence = output.wrapped(head["finding"] + head["rest"])
+    # Lines are broken at spaces alone, so the finding is as long as before.
+    at = len(head["finding"])
+    print(paint(sentence[:at], "strong") + sentence[at:])
+    output.say(head["reason"], "quiet")
     names = _names(found["runs"])
     print_section("Set differently")
     around = [{**row, "key": f"data {row['key']}"} for row in found["inputs"]] + found["surroundings"]
@@ -154,7 +157,7 @@ def _effects(given: argparse.Namespace) -> int:
     if given.json:
         output.print_json(found)
         return 0
-    print(paint(output.clean(found["sentence"]), "strong"))
+    output.say(output.clean(found["sentence"]), "strong")
     rows = [
         [output.clean(effect["factor"]), f"{effect['share']:.0%}", _certainty(effect),
          "" if effect["rank"] is None else f"{effect['rank']:+.2f}", _levels(effect["levels"])]
@@ -162,15 +165,13 @@ def _effects(given: argparse.Namespace) -> int:
     ]  # fmt: skip
     if rows:
         print()
-        output.print_table(["factor", "share", "", "rank", f"mean {found['key']} (runs)"], rows, keep=5)
+        output.print_table(["factor", "share", "", "rank", f"mean {found['key']} (runs)"], rows, keep=4)
     for one in found["interactions"]:
         print(paint(f"{' and '.join(one['factors'])} may work together (p {one['p']:.2g}).", "quiet"))
     if found["unvaried"]:
-        print(paint(f"Not varied, or different in every run: {', '.join(found['unvaried'])}", "quiet"))
-    print(
-        paint(
-            "What people happened to try is no planned experiment: this is what goes along, not what causes.", "quiet"
-        )
+        output.say(f"Not varied, or different in every run: {', '.join(found['unvaried'])}", "quiet")
+    output.say(
+        "What people happened to try is no planned experiment: this is what goes along, not what causes.", "quiet"
     )
     return 0
 

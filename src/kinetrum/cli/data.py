@@ -277,7 +277,7 @@ def _diff(given: argparse.Namespace) -> int:
     if given.json:
         output.print_json(found)
         return 0
-    print(paint(output.clean(found["sentence"]), "strong"))
+    output.say(output.clean(found["sentence"]), "strong")
     if "text" in found:
         _print_inside(found, given.limit)
         return 0
@@ -394,7 +394,7 @@ def _lineage(given: argparse.Namespace) -> int:
     if given.json:
         output.print_json(found.data)
         return 0
-    print(paint(found.sentence, "strong"))
+    output.say(found.sentence, "strong")
     _print_side(found, "Came from", -1)
     _print_side(found, "Led to", 1)
     return 0

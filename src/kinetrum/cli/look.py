@@ -15,8 +15,12 @@ from kinetrum.core.errors import InvalidInput
 def add_commands(commands: Any) -> None:
     """Add this group to the parser."""
     show = commands.add_parser("show", help="one run, artifact, model or version")
-    show.add_argument("ref", metavar="REF", help="frost-alarm/42, nights@3, frost-alarm@production")
-    show.add_argument("--output", action="store_true", help="what the run printed")
+    show.add_argument(
+        "ref",
+        metavar="REF",
+        help="frost-alarm/42, nights@3, frost-alarm@production, experiment:frost-alarm, model:frost-alarm",
+    )
+    show.add_argument("--output", action="store_true", help="what the run printed; with --json an object a line")
     show.add_argument("--follow", action="store_true", help="what the run prints, until it ends")
     show.add_argument("--stream", choices=["stdout", "stderr"], help="with --output: only this stream")
     show.add_argument("--search", default="", metavar="TEXT", help="with --output: only lines that hold this text")

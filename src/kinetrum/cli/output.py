@@ -145,12 +145,34 @@ def is_numeric(cells: Sequence[str]) -> bool:
     return bool(filled) and all(cell[0] in "+-−±0123456789" or cell in {"NaN", "Infinity"} for cell in filled)
 
 
-def print_table(heads: Sequence[str], rows: Sequence[Sequence[str]], *, keep: int = 1, fit: bool = True) -> None:
+def wrapped(text: str, indent: str = "") -> str:
+    """Return a text with its lines broken between words where a terminal would break them anywhere; whole in a pipe."""
+    room = table_width()
+    if room is None or len(text) <= room:
+        return text
+    import textwrap
+
+    return textwrap.fill(
+        text, max(20, room), subsequent_indent=indent, break_long_words=False, break_on_hyphens=False
+    )  # fmt: skip
+
+
+def say(text: str, tone: str | None = None, indent: str = "") -> None:
+    """Print a sentence in the width of the terminal."""
+    print(paint(wrapped(text, indent), tone))
+
+
+def print_table(
+    heads: Sequence[str], rows: Sequence[Sequence[str]], *, keep: int = 1, fit: bool = True, spare: int = 0
+) -> None:  # fmt: skip
     """Print an aligned table.
 
-    Where it does not fit, long texts are cut first; then columns are left out from the right, and counted.
+    Where it does not fit, long texts are cut first; then columns are left out from the right, and counted. The `spare`
+    columns after the first are left out before that, so that the one behind them, a first value, is shown.
     """
     columns = [[head, *(row[at] for row in rows)] for at, head in enumerate(heads)]
+    if fit and spare:
+        columns = _without_spare(columns, spare)
     widths = [max(width_of(cell) for cell in column) for column in columns]
     right = [is_numeric(column[1:]) for column in columns]
     room, shown = table_width() if fit else None, len(columns)
@@ -167,11 +189,27 @@ def print_table(heads: Sequence[str], rows: Sequence[Sequence[str]], *, keep: in
             colour = "quiet" if line == 0 else _STATUS_COLOURS.get(text)
             cells.append(gap + paint(text, colour) if right[at] else paint(text, colour) + gap)
         print("  ".join(cells).rstrip())
-    if shown < len(columns):
-        left = ", ".join(heads[shown : shown + 6])
-        more = " …" if len(heads) - shown > 6 else ""
-        hidden = len(columns) - shown
-        print(paint(f"{hidden} column{'s' if hidden > 1 else ''} hidden for width: {left}{more}", "quiet"))
+    shown_heads = [column[0] for column in columns[:shown]]
+    # A column without a head says something of the one before it.
+    hidden = [head for head in heads if head and head not in shown_heads]
+    if hidden:
+        left = f"{', '.join(hidden[:6])}{' …' if len(hidden) > 6 else ''}"
+        say(f"{len(hidden)} column{'s' if len(hidden) > 1 else ''} hidden for width: {left}", "quiet")
+
+
+def _without_spare(columns: list[list[str]], spare: int) -> list[list[str]]:
+    """Leave out columns after the first, from the right, until the one behind them fits."""
+    room, found = table_width(), list(columns)
+    if room is None or len(found) <= 1 + spare:
+        return found
+    for at in range(spare, 0, -1):
+        least = [max(width_of(cell) for cell in column) for column in found[: at + 2]]
+        texts = [min(width, _LEAST_TEXT) if not is_numeric(column[1:]) else width
+                 for width, column in zip(least, found, strict=False)]  # fmt: skip
+        if sum(texts) + 2 * (len(texts) - 1) <= room:
+            break
+        del found[at]
+    return found
 
 
 def counted_things(references: Sequence[str]) -> str:

@@ -91,6 +91,12 @@ def show_model(model: dict[str, Any]) -> None:
     print(paint(model["name"], "strong") + lead + paint(f"  ask {model['person']}", "quiet"))
     if model["purpose"]:
         print(output.clean(model["purpose"]))
+    if model["labels"]:
+        print("  ".join(f"{output.clean(key)}={output.clean(text)}" for key, text in model["labels"].items()))
+    if model["imported_from"]:
+        print(f"imported from {output.clean(model['imported_from'])}")
+    if model["binned_at"]:
+        print(paint(f"in the bin since {moment(model['binned_at'])}", "bad"))
     if model["missing_sections"]:
         print(paint(f"The card lacks {', '.join(model['missing_sections'])}.", "bad"))
     rows = []

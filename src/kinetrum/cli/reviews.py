@@ -12,7 +12,8 @@ def print_checks(checks: list[dict[str, Any]]) -> None:
     """Print the outcome of gates, one a line."""
     for check in checks:
         mark = paint("met    ", "good") if check["met"] else paint("not met", "bad")
-        print(f"  {mark}  {output.clean(check['asks'])}: {output.clean(check['found'])}")
+        said = output.wrapped(f"  {' ' * 7}  {output.clean(check['asks'])}: {output.clean(check['found'])}", " " * 11)
+        print(f"  {mark}  {said[11:]}")
 
 
 def imported_verdict(verdict: dict[str, Any]) -> str:
@@ -26,7 +27,7 @@ def imported_verdict(verdict: dict[str, Any]) -> str:
 def show_review(found: dict[str, Any]) -> None:
     """Print a version beside another: the sentence, gates, results on the same data, what changed."""
     candidate, other = found["candidate"], found["other"]
-    print(paint(output.clean(found["sentence"]), "strong"))
+    output.say(output.clean(found["sentence"]), "strong")
     if found["emptied"]:
         print(paint(f"{output.clean(found['emptied'])}.", "bad"))
     approvals = sum(1 for verdict in candidate["verdicts"] if verdict["approves"])

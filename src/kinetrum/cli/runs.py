@@ -7,7 +7,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.output import moment, number, paint
+from kinetrum.cli.output import moment, number
 from kinetrum.core.errors import InvalidInput
 
 _LATEST = "started:desc"
@@ -143,14 +143,14 @@ def _print_runs(page: dict[str, Any], are_chosen: bool) -> None:
         [run["reference"], *[_always(run, name) for name in always], *[column[at] for column in cells]]
         for at, run in enumerate(page["rows"])
     ]
-    output.print_table(heads, rows)
+    output.print_table(heads, rows, spare=len(always) if columns else 0)
     total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
     held = {key for run in page["rows"] for key in run["params"]}
     same = (column for column in page["columns"] if column["scope"] == "param" and not column["differs"])
     equal = sum(column["name"] in held for column in same)
     word = "setting is" if equal == 1 else "settings are"
     tail = f"; {equal} {word} equal in all of them and not shown" if equal and not are_chosen else ""
-    print(paint(f"{len(rows)} of {total} {'run' if total == '1' else 'runs'}{tail}", "quiet"))
+    output.say(f"{len(rows)} of {total} {'run' if total == '1' else 'runs'}{tail}", "quiet")
 
 
 def _is_field(column: dict[str, Any], name: str) -> bool:

@@ -78,7 +78,7 @@ def model(view: ModelView) -> wire.Model:
         versions=[wire.ModelVersion(**_version_fields(version)) for version in view.versions],
         events=[wire.StageEvent.model_validate(event) for event in view.events],
         lead=view.lead, lead_chosen=row.lead_number is not None, why_not=view.why_not,
-        imported_from=row.imported_from,
+        imported_from=row.imported_from, binned_at=row.binned_at,
     )  # fmt: skip
 
 

@@ -222,6 +222,7 @@ class Model(Out):
     lead_chosen: bool
     why_not: dict[str, str | None]
     imported_from: str | None
+    binned_at: Moment | None
 
 
 class StageAtAGlance(Out):

@@ -6,6 +6,7 @@ import { useModel } from '../../api/queries'
 import { ActDialog } from '../../parts/ActDialog'
 import { Notes } from '../../parts/Notes'
 import { Answer, Page, Waiting } from '../../parts/Shell'
+import { useBinning } from '../../parts/useBinning'
 import { moment } from '../../parts/values'
 import { Card } from './Card'
 import { Gates } from './Gates'
@@ -20,6 +21,7 @@ export default function Model() {
   const { data: model, error } = useModel(project, name)
   const [rollingBack, setRollingBack] = useState<string | null>(null)
   const rollBack = useRollBack(project, name)
+  const { giveBack, pending: restoring } = useBinning(project)
   const crumbs = [{ text: 'models', to: `/${project}/models` }, { text: name }]
   if (!model) {
     return (
@@ -41,10 +43,21 @@ export default function Model() {
               ? `${name} resolves to version ${model.lead}${model.lead_chosen ? ', chosen' : ''}`
               : `${name} has no lead version`}
             {model.stages.flatMap((stage) => (stage.warning ? [` · ${stage.name}: ${stage.warning}`] : []))}
+            {model.imported_from && ` · imported from ${model.imported_from}`}
+            {model.binned_at && <b className="text-bad"> · in the bin since {moment(model.binned_at)}</b>}
           </>
         }
         right={
           <>
+            {model.binned_at && (
+              <button
+                className="btn"
+                disabled={restoring || !!model.why_not['rule']}
+                onClick={() => giveBack([`model:${name}`])}
+              >
+                Restore
+              </button>
+            )}
             {model.stages
               .filter((stage) => stage.occupant && (stage === top || stage.warning))
               .map((stage) => (
