@@ -264,6 +264,9 @@ BAD: dict[str, tuple[Callable[[dict[str, Any]], Any], str]] = {
     "a name": (lambda data: model_of(data).update(name="../x"), "cannot name a model"),
     "a note on nothing": (lambda data: data["notes"][0].update(kind="moon"), "'moon'"),
     "a view": (lambda data: data["views"][0].update(uid="x"), "id"),
+    "a view's name": (lambda data: data["views"][0].update(name="a\x1b[2Jb"), "no name of a view"),
+    "a large view": (lambda data: data["views"][0].update(arrangement={"q": "x" * 8_000}), "over 8,000 characters"),
+    "many views": (lambda data: data.update(views=data["views"] * 2_001), "It has 2,001 views"),
     "labels": (lambda data: data.update(labels=[1]), "AttributeError"),
     "a list": (lambda data: model_of(data).update(evidence="all"), "A list is needed"),
 }  # fmt: skip

@@ -38,6 +38,7 @@ PROJECT = "kinetrum/project.json"
 ACTS = ("promote", "demote", "roll back")
 NOTED = ("project", "experiment", "artifact", "artifact@", "model", "model@")
 _TEXT, _COMMENT, _VALUES = 10_000, 4_000, 500
+_VIEWS, _NOTES, _ARRANGEMENT = 2_000, 100_000, 8_000
 
 
 @dataclass(frozen=True)
@@ -195,6 +196,9 @@ def _project(data: Any) -> ProjectRecord:
     )
     if len({model.name for model in models}) != len(models):
         raise InvalidInput("A model is listed twice.")
+    for part, limit in (("views", _VIEWS), ("notes", _NOTES)):
+        if len(data[part]) > limit:
+            raise InvalidInput(f"It has {len(data[part]):,} {part}; up to {limit:,} are taken.")
     return ProjectRecord(
         check_name(data["name"], "project"), _text(data["description"], _TEXT), read_labels(data["labels"]),
         tuple(_view(found) for found in _list(data["views"])), tuple(_note(found) for found in _list(data["notes"])),
@@ -221,11 +225,15 @@ def _optional(value: Any) -> int | None:
 
 
 def _view(data: Any) -> ViewRecord:
-    experiment = data["experiment"]
+    experiment, name = data["experiment"], _text(data["name"], 100)
+    if not name or not name.isprintable():
+        raise InvalidInput(f"{name!r} is no name of a view.")
+    arrangement = {str(part): str(text) for part, text in data["arrangement"].items()}
+    if sum(len(part) + len(text) for part, text in arrangement.items()) > _ARRANGEMENT:
+        raise InvalidInput(f"The view {name} has over {_ARRANGEMENT:,} characters.")
     return ViewRecord(
-        read_id(data["uid"]), None if experiment is None else check_name(experiment, "experiment"),
-        _text(data["name"], 100), data["shared"] is True,
-        {str(name): str(text) for name, text in data["arrangement"].items()}, read_person(data["by"]),
+        read_id(data["uid"]), None if experiment is None else check_name(experiment, "experiment"), name,
+        data["shared"] is True, arrangement, read_person(data["by"]),
     )  # fmt: skip
 
 
