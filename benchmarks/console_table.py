@@ -12,7 +12,7 @@ from typing import Any
 
 from benchmarks.measuring import Ratio, in_turn, ratio
 from benchmarks.run_table import make_runs
-from kinetrum.client.http import Service
+from kinetrum.client.transport.http import Service
 
 FLAGS = [
     "--no-sandbox", "--disable-quic", "--disable-background-networking", "--disable-component-update",

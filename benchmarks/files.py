@@ -16,7 +16,7 @@ from pathlib import Path
 import psutil
 
 from benchmarks.measuring import Ratio, in_turn, ratio
-from kinetrum.client.http import Service
+from kinetrum.client.transport.http import Service
 from kinetrum.core.compare.manifests import compare_manifests
 from kinetrum.core.errors import Conflict
 from kinetrum.core.manifests import FileEntry
@@ -25,7 +25,7 @@ from kinetrum.storage.database import connection, execute, insert_many, query
 LARGE_BYTES, SMALL_FILES = 2 * 1024**3, 10_000
 _CLIENT = """
 import sys, time, kinetrum
-from kinetrum.client.session import open_session
+from kinetrum.client.transport.session import open_session
 def most():
     return next(int(line.split()[1]) for line in open("/proc/self/status") if line.startswith("VmHWM"))
 open_session("files")

@@ -10,8 +10,8 @@ import numpy as np
 
 import kinetrum
 from benchmarks.measuring import Ratio, ratio
-from kinetrum.client.http import Service
-from kinetrum.client.registry import ModelVersion
+from kinetrum.client.registry.models import ModelVersion
+from kinetrum.client.transport.http import Service
 
 ROWS, VERSIONS = 50_000, 8
 GATES = (

@@ -11,7 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 import httpx
 
 from benchmarks.measuring import Ratio, in_turn, ratio
-from kinetrum.client.http import Service
+from kinetrum.client.transport.http import Service
 from kinetrum.core.ids import uuid7
 from kinetrum.storage.clock import now
 from kinetrum.storage.database import connection, insert_many, query

@@ -8,7 +8,7 @@ import time
 from datetime import timedelta
 
 from benchmarks.measuring import Ratio, in_turn, ratio
-from kinetrum.client.http import Service
+from kinetrum.client.transport.http import Service
 from kinetrum.core.rundoc import Result, RunDoc, pack
 from kinetrum.storage import people, projects, run_index
 from kinetrum.storage.clock import now

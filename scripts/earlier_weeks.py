@@ -123,7 +123,7 @@ def rewrite(made: Path) -> None:
 
 
 def main() -> int:
-    from kinetrum.client.http import Service
+    from kinetrum.client.transport.http import Service
     from kinetrum.instance import control
     from kinetrum.instance.settings import Home
 

@@ -19,8 +19,10 @@ import psutil
 import pytest
 from hypothesis import settings
 
-from kinetrum.client import session, spool, starting
-from kinetrum.client.http import Service
+from kinetrum.client.sender import launch
+from kinetrum.client.spool import spool
+from kinetrum.client.transport import session
+from kinetrum.client.transport.http import Service
 from kinetrum.core.ids import uuid7
 from kinetrum.instance import control
 from kinetrum.instance.mariadb import DATABASE, SERVICE
@@ -249,7 +251,7 @@ def stop_sender(root: Path) -> None:
             with contextlib.suppress(ProcessLookupError):
                 os.kill(number, signal.SIGTERM)
         time.sleep(0.02)
-    starting._started.pop(root, None)
+    launch._started.pop(root, None)
 
 
 def senders_of(root: Path) -> list[int]:
@@ -260,7 +262,7 @@ def senders_of(root: Path) -> list[int]:
             command = (folder / "cmdline").read_bytes().split(b"\0")
         except OSError:
             continue
-        if b"kinetrum.client.sender" in command and str(root).encode() in command:
+        if b"kinetrum.client.sender.main" in command and str(root).encode() in command:
             found.append(int(folder.name))
     return found
 

@@ -15,23 +15,23 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from typing import Any
 
-    from kinetrum.client.beginning import attach, begin, resume
-    from kinetrum.client.comparing import Comparison, Effects, compare, effects
-    from kinetrum.client.describing import Experiment, binned, experiment
-    from kinetrum.client.fetched import Fetched
-    from kinetrum.client.lineage import Lineage, lineage
-    from kinetrum.client.moving import export, export_everything, import_, import_everything
-    from kinetrum.client.noting import Note
-    from kinetrum.client.reading import RunTable, fetch, open, restore, runs
-    from kinetrum.client.recorded import RecordedRun
-    from kinetrum.client.recorded_plots import RecordedPlot, overlay
-    from kinetrum.client.registering import fetch_locked, lock, register
-    from kinetrum.client.registry import Model, ModelVersion, model, models
-    from kinetrum.client.reviews import Review
-    from kinetrum.client.room import purge, storage
-    from kinetrum.client.rows import Rows, join_rows, rows
-    from kinetrum.client.run import Run
-    from kinetrum.client.stored import CheckedFile, StoredVersion, difference, keep, uses
+    from kinetrum.client.archives.transfer import export, export_everything, import_, import_everything
+    from kinetrum.client.data.artifact_versions import CheckedFile, StoredVersion, difference, keep, uses
+    from kinetrum.client.data.disk_usage import purge, storage
+    from kinetrum.client.data.lineage import Lineage, lineage
+    from kinetrum.client.data.rows import Rows, join_rows, rows
+    from kinetrum.client.reading.comparison import Comparison, Effects, compare, effects
+    from kinetrum.client.reading.descriptions import Experiment, binned, experiment
+    from kinetrum.client.reading.notes import Note
+    from kinetrum.client.reading.recorded_plots import RecordedPlot, overlay
+    from kinetrum.client.reading.recorded_run import RecordedRun
+    from kinetrum.client.reading.run_table import RunTable, fetch, open, restore, runs
+    from kinetrum.client.recording.begin import attach, begin, resume
+    from kinetrum.client.recording.run import Run
+    from kinetrum.client.registry.deployment import Fetched
+    from kinetrum.client.registry.models import Model, ModelVersion, model, models
+    from kinetrum.client.registry.registration import fetch_locked, lock, register
+    from kinetrum.client.registry.review import Review
     from kinetrum.core.errors import (
         Conflict,
         Damaged,
@@ -46,23 +46,23 @@ if TYPE_CHECKING:
     )
 
 _HOMES = {
-    "kinetrum.client.beginning": ("attach", "begin", "resume"),
-    "kinetrum.client.run": ("Run",),
-    "kinetrum.client.comparing": ("Comparison", "Effects", "compare", "effects"),
-    "kinetrum.client.describing": ("Experiment", "binned", "experiment"),
-    "kinetrum.client.noting": ("Note",),
-    "kinetrum.client.lineage": ("Lineage", "lineage"),
-    "kinetrum.client.moving": ("export", "export_everything", "import_", "import_everything"),
-    "kinetrum.client.room": ("purge", "storage"),
-    "kinetrum.client.fetched": ("Fetched",),
-    "kinetrum.client.reading": ("RunTable", "fetch", "open", "restore", "runs"),
-    "kinetrum.client.recorded": ("RecordedRun",),
-    "kinetrum.client.recorded_plots": ("RecordedPlot", "overlay"),
-    "kinetrum.client.rows": ("Rows", "join_rows", "rows"),
-    "kinetrum.client.registering": ("fetch_locked", "lock", "register"),
-    "kinetrum.client.registry": ("Model", "ModelVersion", "model", "models"),
-    "kinetrum.client.reviews": ("Review",),
-    "kinetrum.client.stored": ("CheckedFile", "StoredVersion", "difference", "keep", "uses"),
+    "kinetrum.client.recording.begin": ("attach", "begin", "resume"),
+    "kinetrum.client.recording.run": ("Run",),
+    "kinetrum.client.reading.comparison": ("Comparison", "Effects", "compare", "effects"),
+    "kinetrum.client.reading.descriptions": ("Experiment", "binned", "experiment"),
+    "kinetrum.client.reading.notes": ("Note",),
+    "kinetrum.client.data.lineage": ("Lineage", "lineage"),
+    "kinetrum.client.archives.transfer": ("export", "export_everything", "import_", "import_everything"),
+    "kinetrum.client.data.disk_usage": ("purge", "storage"),
+    "kinetrum.client.registry.deployment": ("Fetched",),
+    "kinetrum.client.reading.run_table": ("RunTable", "fetch", "open", "restore", "runs"),
+    "kinetrum.client.reading.recorded_run": ("RecordedRun",),
+    "kinetrum.client.reading.recorded_plots": ("RecordedPlot", "overlay"),
+    "kinetrum.client.data.rows": ("Rows", "join_rows", "rows"),
+    "kinetrum.client.registry.registration": ("fetch_locked", "lock", "register"),
+    "kinetrum.client.registry.models": ("Model", "ModelVersion", "model", "models"),
+    "kinetrum.client.registry.review": ("Review",),
+    "kinetrum.client.data.artifact_versions": ("CheckedFile", "StoredVersion", "difference", "keep", "uses"),
     "kinetrum.core.errors": (
         "Conflict", "Damaged", "InvalidInput", "KinetrumError", "NotAllowed", "NotFound", "NotSignedIn", "TooLarge",
         "Unavailable", "UnexpectedOccupant",

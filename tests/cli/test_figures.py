@@ -12,8 +12,8 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client.figures.collecting import FigureFolder, figure_name
-from kinetrum.client.run import Run
+from kinetrum.client.capture.figures.collecting import FigureFolder, figure_name
+from kinetrum.client.recording.run import Run
 from tests.cli.test_track import KINETRUM, told, track, work
 from tests.conftest import wait_for
 
@@ -160,7 +160,7 @@ def test_a_folder_full_of_lies(catching: None, work: Path, monkeypatch: pytest.M
         (place / f"{name}.json").write_text(text)
     (place / "e.png").write_bytes(b"no picture")
     (place / "f.png").write_bytes(b"without a word about it")
-    monkeypatch.setattr("kinetrum.client.figures.collecting._PICTURE_BYTES", 9)
+    monkeypatch.setattr("kinetrum.client.capture.figures.collecting._PICTURE_BYTES", 9)
     with kinetrum.begin("lies") as run:
         assert isinstance(run, Run)
         folder.take(run, problems.append)

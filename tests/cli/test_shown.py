@@ -147,7 +147,7 @@ def test_lines_that_were_left_out_are_told(
         "lines": [{"number": 0, "text": "one"}, {"number": 90, "text": "last"}], "unfinished": [], "head_end": 1,
         "tail_begin": 90, "next_line": 91, "more": False,
     }  # fmt: skip
-    monkeypatch.setattr("kinetrum.client.recorded.RecordedRun.output_page", lambda *_: page)
+    monkeypatch.setattr("kinetrum.client.reading.recorded_run.RecordedRun.output_page", lambda *_: page)
     _, text, told = say("show", run.ref, "--output")
     assert text == "one\nlast\n"
     assert "89 lines were left out here" in text + told

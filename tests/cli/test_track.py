@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client.draining import drain
+from kinetrum.client.spool.draining import drain
 from tests.conftest import Project, ended, senders_of, stop_sender, wait_for
 
 pytestmark = pytest.mark.usefixtures("catching")

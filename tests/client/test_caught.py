@@ -11,13 +11,13 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client import repository
-from kinetrum.client.caught import PARTS, ci_job, command_line, packages_on, parts_left_out
-from kinetrum.client.draining import drain
-from kinetrum.client.repository import find_code
-from kinetrum.client.resources import ResourceWatch, read_gpus
-from kinetrum.client.spool import current_writer
-from kinetrum.client.tracking import _around
+from kinetrum.client.capture import code_state
+from kinetrum.client.capture.code_state import find_code
+from kinetrum.client.capture.environment import PARTS, ci_job, command_line, packages_on, parts_left_out
+from kinetrum.client.capture.machine_usage import ResourceWatch, read_gpus
+from kinetrum.client.spool.draining import drain
+from kinetrum.client.spool.spool import current_writer
+from kinetrum.client.tracking.tracker import _around
 from kinetrum.core.errors import InvalidInput
 from tests.conftest import Project, run_script, wait_for
 
@@ -179,7 +179,7 @@ def test_a_repository_without_a_commit_and_a_detached_head(work: Path, tmp_path:
 
 
 def test_a_difference_of_gigabytes_is_cut(work: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(repository, "DIFFERENCE_LIMIT", 50_000)
+    monkeypatch.setattr(code_state, "DIFFERENCE_LIMIT", 50_000)
     (work / "train.py").write_text("".join(f"line {at}\n" for at in range(200_000)))
     code = find_code(work, None)
     assert len(code.difference or "") <= 50_000
@@ -192,7 +192,7 @@ def test_a_repository_that_takes_too_long_is_left(work: Path, monkeypatch: pytes
     slow.write_text("#!/bin/sh\nsleep 30\n")
     slow.chmod(0o755)
     monkeypatch.setenv("PATH", str(slow.parent), prepend=os.pathsep)
-    monkeypatch.setattr(repository, "TIME_LIMIT_S", 0.3)
+    monkeypatch.setattr(code_state, "TIME_LIMIT_S", 0.3)
     began = time.monotonic()
     assert find_code(work, work / "train.py").script == "depth = 5\n"
     assert time.monotonic() - began < 10

@@ -9,8 +9,8 @@ from typing import Any
 
 import pytest
 
-from kinetrum.client import commands, patterns
-from kinetrum.client.commands import Command, NotStarted, Outcome
+from kinetrum.client.tracking import file_patterns, program
+from kinetrum.client.tracking.program import Command, NotStarted, Outcome
 from kinetrum.core.errors import InvalidInput
 
 
@@ -40,7 +40,7 @@ def test_the_end_in_words(outcome: Outcome, exit_status: int, status: str, part:
 @pytest.fixture
 def blocked() -> Any:
     """Signals as `track` has them, and as they were afterwards."""
-    with commands.blocked_signals():
+    with program.blocked_signals():
         yield
 
 
@@ -80,19 +80,19 @@ def test_inputs_are_found_before_anything_is_recorded(tmp_path: Path, monkeypatc
     monkeypatch.chdir(tmp_path)
     (tmp_path / "a.csv").write_text("1")
     (tmp_path / "we@3").write_text("a file of that name is a file")
-    found = patterns.inputs_of(["nights=*.csv", "stations@2", "odd=we@3"])
+    found = file_patterns.inputs_of(["nights=*.csv", "stations@2", "odd=we@3"])
     assert [(text, files and files.name, [file.path for file in paths]) for text, files, paths in found] == [
         ("nights=*.csv", "nights", ["a.csv"]), ("stations@2", None, []), ("odd=we@3", "odd", ["we@3"]),
     ]  # fmt: skip
     with pytest.raises(InvalidInput, match="no file fits"):
-        patterns.inputs_of(["*.csv", "none/*"])
+        file_patterns.inputs_of(["*.csv", "none/*"])
 
 
 def test_outputs_that_cannot_be_taken_are_problems(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
     (tmp_path / "old.bin").write_text("x")
     told: list[str] = []
-    given = [patterns.files_of("old.bin"), patterns.files_of("none/*")]
-    patterns.record_outputs(None, given, patterns.now_ns(tmp_path) + 10**9, told.append)  # type: ignore[arg-type]
+    given = [file_patterns.files_of("old.bin"), file_patterns.files_of("none/*")]
+    file_patterns.record_outputs(None, given, file_patterns.now_ns(tmp_path) + 10**9, told.append)  # type: ignore[arg-type]
     assert ["from before" in told[0], "no file fits" in told[1]] == [True, True]
     assert not list(tmp_path.glob(".now-*"))

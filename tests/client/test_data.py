@@ -14,9 +14,10 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client import copies, uploads
-from kinetrum.client.fingerprints import Fingerprints, fingerprint
-from kinetrum.client.session import open_session
+from kinetrum.client.recording import copies
+from kinetrum.client.sender import uploads
+from kinetrum.client.sender.fingerprints import Fingerprints, fingerprint
+from kinetrum.client.transport.session import open_session
 from kinetrum.core import errors
 from kinetrum.demo import object_store
 from tests.conftest import Project, wait_for

@@ -15,9 +15,9 @@ import numpy as np
 import pytest
 
 import kinetrum
-from kinetrum.client.draining import drain
-from kinetrum.client.refused import set_aside
-from kinetrum.client.undelivered import undelivered
+from kinetrum.client.spool.draining import drain
+from kinetrum.client.spool.rejected import set_aside
+from kinetrum.client.spool.status import undelivered
 from kinetrum.core import errors
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
@@ -196,7 +196,7 @@ run.end()
         assert control.up(home, port)["url"] == url
         root = tmp_path / "spool-away"
         drain(root, 40)
-        from kinetrum.client.http import Service
+        from kinetrum.client.transport.http import Service
 
         service = Service(url, environment["KINETRUM_TOKEN"])
         points = service.get("/projects/main/experiments/away/runs/1/points", metric="loss")
@@ -332,7 +332,7 @@ def test_damaged_bytes_are_not_kept_by_the_client(recording: Project, tmp_path: 
 def test_connections_are_found_in_the_agreed_order(
     recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from kinetrum.client.connection import find_connection, save
+    from kinetrum.client.transport.connection import find_connection, save
 
     def found(**arguments: Any) -> tuple[str | None, str, str]:
         connection = find_connection(**arguments)

@@ -13,13 +13,13 @@ from urllib.parse import urlsplit
 import pytest
 
 import kinetrum
-from kinetrum.client import spool
-from kinetrum.client.connection import find_connection, running_instance, save
-from kinetrum.client.destinations import Destination, keep_destination, read_destination, replace_destination
-from kinetrum.client.draining import drain, goes_to, marks_of, told_left
-from kinetrum.client.obstructions import ask_again, obstruction_of
-from kinetrum.client.starting import start_sender
-from kinetrum.client.undelivered import undelivered
+from kinetrum.client.sender.launch import start_sender
+from kinetrum.client.spool import spool
+from kinetrum.client.spool.destinations import Destination, keep_destination, read_destination, replace_destination
+from kinetrum.client.spool.draining import drain, goes_to, marks_of, told_left
+from kinetrum.client.spool.obstructions import ask_again, obstruction_of
+from kinetrum.client.spool.status import undelivered
+from kinetrum.client.transport.connection import find_connection, running_instance, save
 from kinetrum.instance.settings import Home
 from tests.client.test_run import records
 from tests.conftest import Project, run_script, stop_sender, wait_for

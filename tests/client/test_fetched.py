@@ -15,8 +15,8 @@ import pytest
 
 import kinetrum
 from kinetrum.cli.main import main
-from kinetrum.client import fetched
-from kinetrum.client.fetched import NOTE, Deployed, lay_out, lay_over
+from kinetrum.client.registry import deployment
+from kinetrum.client.registry.deployment import NOTE, Deployed, lay_out, lay_over
 from kinetrum.core import errors
 from tests.conftest import Project
 
@@ -31,7 +31,7 @@ def version(number: int, files: dict[str, bytes]) -> Deployed:
     return Deployed([entry(path, content) for path, content in files.items()], {"version": number, "model": "m"})
 
 
-def bring(files: dict[str, bytes]) -> fetched.Bring:
+def bring(files: dict[str, bytes]) -> deployment.Bring:
     def write(folder: Path) -> list[Path]:
         for path, content in files.items():
             (folder / path).parent.mkdir(parents=True, exist_ok=True)
@@ -127,7 +127,7 @@ _KILLED = """
 import os, signal, sys
 from pathlib import Path
 from tests.client.test_fetched import TWO, bring, version
-from kinetrum.client.fetched import lay_out
+from kinetrum.client.registry.deployment import lay_out
 def die(folder):
     bring(TWO)(folder)
     os.kill(os.getpid(), signal.SIGKILL)
@@ -188,7 +188,7 @@ def test_many_at_once_leave_one_whole_version(
 ) -> None:
     deploy = tmp_path / "deploy"
     if not at_once:
-        monkeypatch.setattr("kinetrum.client.fetched.sys", SimpleNamespace(platform="another"))
+        monkeypatch.setattr("kinetrum.client.registry.deployment.sys", SimpleNamespace(platform="another"))
     if before:
         lay_out(version(0, ONE), deploy, bring(ONE), 0)
     # Each fetch is about to take its place before the first one does.

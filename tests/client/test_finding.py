@@ -9,7 +9,7 @@ import httpx
 import pytest
 
 import kinetrum
-from kinetrum.client.http import Service
+from kinetrum.client.transport.http import Service
 from kinetrum.core import errors
 from tests.conftest import Project, new_id
 from tests.service.test_finding_api import AT, add

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client.draining import drain
+from kinetrum.client.spool.draining import drain
 from tests.conftest import Project, run_program, run_script
 
 # Each step of the client's own code, in whichever thread, lets another thread fork. The child has that thread alone: what
@@ -21,10 +21,11 @@ import os, random, signal, subprocess, sys, threading, time
 from pathlib import Path
 chance, most = random.Random(int(sys.argv[1])), int(sys.argv[2])
 import kinetrum
-from kinetrum.client import forking, spool
+from kinetrum.client.capture import fork_safety
+from kinetrum.client.spool import spool
 # Each child has a segment of its own.
 spool.use_small_segments()
-forking.PATIENCE_S = 0.05
+fork_safety.PATIENCE_S = 0.05
 root = str(Path(kinetrum.__file__).parent)
 asked, done = threading.Semaphore(0), threading.Semaphore(0)
 turn, children, run, share = threading.Lock(), {}, None, 0.02
@@ -62,9 +63,9 @@ def forker():
         done.release()
 
 def trace(frame, event, argument):
-    if not frame.f_code.co_filename.startswith(root) or frame.f_code.co_filename.endswith("forking.py"):
+    if not frame.f_code.co_filename.startswith(root) or frame.f_code.co_filename.endswith("fork_safety.py"):
         return None
-    if forking.still._is_owned():
+    if fork_safety.still._is_owned():
         # A fork waits until this is over, which it never is while this waits for the fork.
         return trace
     if event == "line" and len(children) < most and chance.random() < share and turn.acquire(blocking=False):

@@ -12,10 +12,10 @@ from typing import Any
 import httpx
 import pytest
 
-from kinetrum.client.copies import find_files
-from kinetrum.client.downloads import download_files
-from kinetrum.client.fingerprints import fingerprint
-from kinetrum.client.http import Service, error_of, path_of
+from kinetrum.client.data.downloads import download_files
+from kinetrum.client.recording.copies import find_files
+from kinetrum.client.sender.fingerprints import fingerprint
+from kinetrum.client.transport.http import Service, error_of, path_of
 from kinetrum.core import errors
 
 
@@ -135,7 +135,7 @@ def test_files_of_a_folder(tmp_path: Path) -> None:
 
 
 def test_a_file_that_is_being_written_is_no_output(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from kinetrum.client import copies
+    from kinetrum.client.recording import copies
 
     source, spool = tmp_path / "net.onnx", tmp_path / "spool"
     source.write_bytes(b"half")

@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 import kinetrum
-from kinetrum.client.draining import drain
+from kinetrum.client.spool.draining import drain
 from kinetrum.places import spool_folder
 from tests.conftest import Project, wait_for
 

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client.draining import drain
-from kinetrum.client.undelivered import undelivered
+from kinetrum.client.spool.draining import drain
+from kinetrum.client.spool.status import undelivered
 from kinetrum.core import errors
 from tests.conftest import Project, run_script
 
@@ -18,7 +18,7 @@ from tests.conftest import Project, run_script
 def test_a_sender_that_died_between_two_segments_leaves_nothing_behind(
     recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from kinetrum.client import spool
+    from kinetrum.client.spool import spool
 
     monkeypatch.setattr(spool, "_segment_size", 8192)
     monkeypatch.setenv("KINETRUM_SENDER", "off")
@@ -27,8 +27,8 @@ def test_a_sender_that_died_between_two_segments_leaves_nothing_behind(
         run.measure(loss=step)
     run.end()
     (folder,) = (tmp_path / "spool" / "writers").glob("*")
-    from kinetrum.client.calls import RunCalls
-    from kinetrum.client.delivery import Delivery
+    from kinetrum.client.sender.delivery import Delivery
+    from kinetrum.client.sender.operations import RunCalls
 
     class Dies(Delivery):
         def _save_position(self) -> None:
@@ -57,8 +57,8 @@ def test_what_waits_within_one_stretch_of_points_is_seen(
     run = kinetrum.begin("stretch")
     for step in range(100):
         run.measure(loss=step)
-    from kinetrum.client.delivery import Delivery
-    from kinetrum.client.segments import POINTS, read_records
+    from kinetrum.client.sender.delivery import Delivery
+    from kinetrum.client.spool.segments import POINTS, read_records
 
     (folder,) = (tmp_path / "spool" / "writers").glob("*")
     delivery = Delivery(folder)

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client.draining import drain
+from kinetrum.client.spool.draining import drain
 from kinetrum.core.errors import InvalidInput, NotFound
 from tests.conftest import Project, run_script, wait_for
 
@@ -135,7 +135,7 @@ def test_a_token_does_not_travel_with_a_pickled_run(
 ) -> None:
     import pickle
 
-    from kinetrum.client import spool
+    from kinetrum.client.spool import spool
 
     run = kinetrum.begin("pickled")
     packed = pickle.dumps(run)

@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 from kinetrum import locks
-from kinetrum.client import spool
-from kinetrum.client.sender import Sender, clear_unopened
+from kinetrum.client.sender.main import Sender, clear_unopened
+from kinetrum.client.spool import spool
 
 
 def test_a_sender_leaves_alone_a_writer_that_is_only_beginning(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -9,8 +9,8 @@ from typing import Any
 
 import pytest
 
-from kinetrum.client.measured_files import HalfWritten, MeasuredFile, read_measured
-from kinetrum.client.patterns import Files, files_of
+from kinetrum.client.tracking.file_patterns import Files, files_of
+from kinetrum.client.tracking.metric_files import HalfWritten, MeasuredFile, read_measured
 from kinetrum.core.errors import InvalidInput
 
 

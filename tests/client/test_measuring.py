@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 import kinetrum
-from kinetrum.client import spool
+from kinetrum.client.spool import spool
 from kinetrum.core.errors import InvalidInput
 from tests.client.test_run import alone, measured, records
 

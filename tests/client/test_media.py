@@ -14,7 +14,7 @@ import pytest
 from PIL import Image
 
 import kinetrum
-from kinetrum.client import media_files
+from kinetrum.client.media import media_files
 from kinetrum.core import errors
 from tests.conftest import Project
 

@@ -13,7 +13,7 @@ import nbformat
 import pytest
 
 import kinetrum
-from kinetrum.client import cells
+from kinetrum.client.capture import notebook_cells
 from tests.conftest import Project
 
 
@@ -171,19 +171,19 @@ class Shell:
 @pytest.fixture
 def shell(monkeypatch: pytest.MonkeyPatch) -> Iterator[Shell]:
     found = Shell([f"cell = {at}  # {'x' * 3_000}" for at in range(200)])
-    monkeypatch.setattr(cells, "current_shell", lambda: found)
+    monkeypatch.setattr(notebook_cells, "current_shell", lambda: found)
     yield found
 
 
 def test_many_cells_are_cut_at_the_beginning(shell: Shell) -> None:
-    text = cells.cells_as_code() or ""
-    assert len(text) <= cells.CODE_LIMIT + 100
+    text = notebook_cells.cells_as_code() or ""
+    assert len(text) <= notebook_cells.CODE_LIMIT + 100
     assert text.startswith("# 1")
     assert " earlier cells are left out." in text.splitlines()[0]
     assert text.rstrip().endswith("x")
     assert "cell = 199" in text
     shell.input_hist_raw = [""]
-    assert cells.cells_as_code() == ""
+    assert notebook_cells.cells_as_code() == ""
 
 
 @pytest.mark.parametrize(
@@ -194,7 +194,7 @@ def test_many_cells_are_cut_at_the_beginning(shell: Shell) -> None:
     ],
 )  # fmt: skip
 def test_what_is_the_same_cell(first: Any, second: Any, same: bool) -> None:
-    assert cells.Cell(*second).is_rerun_of(cells.Cell(*first)) is same
+    assert notebook_cells.Cell(*second).is_rerun_of(notebook_cells.Cell(*first)) is same
 
 
 def test_figures_are_kept_in_the_run_that_is_open(recording: Project) -> None:

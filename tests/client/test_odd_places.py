@@ -12,7 +12,7 @@ import pytest
 
 import kinetrum
 from kinetrum import places
-from kinetrum.client import said_once
+from kinetrum.client.display import notices
 from tests.client.test_run import alone, measured
 from tests.conftest import Project, run_script
 
@@ -28,7 +28,7 @@ import kinetrum
 for _ in range(2):
     with kinetrum.begin("homeless") as run:
         run.measure(loss=1)
-print(kinetrum.client.spool.current_writer().root)
+print(kinetrum.client.spool.spool.current_writer().root)
 """
 
 
@@ -115,7 +115,7 @@ def test_coroutines_and_threads_count_each_for_itself(alone: Path) -> None:
 def test_a_run_that_is_open_beside_another_is_told_once(
     alone: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(said_once, "_said", set())
+    monkeypatch.setattr(notices, "_said", set())
     with kinetrum.begin("e") as parent:
         child = parent.child()
         sibling = parent.child()

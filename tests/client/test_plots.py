@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 import kinetrum
-from kinetrum.client.draining import drain
+from kinetrum.client.spool.draining import drain
 from kinetrum.core import errors
 from tests.conftest import Project, run_script
 
@@ -100,8 +100,8 @@ def test_plots_wait_while_the_service_is_away(recording: Project, tmp_path: Path
 
 
 def test_refused_plots_are_set_aside_with_their_data(recording: Project, tmp_path: Path) -> None:
-    from kinetrum.client.calls import RunCalls
-    from kinetrum.client.refused import send_again, set_aside
+    from kinetrum.client.sender.operations import RunCalls
+    from kinetrum.client.spool.rejected import send_again, set_aside
 
     admin, member = recording.instance.service(), recording.path("members", "a-contributor")
     run = kinetrum.begin("frost-alarm")

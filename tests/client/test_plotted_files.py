@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from kinetrum.client.plotted_files import PlottedFile
+from kinetrum.client.tracking.plot_files import PlottedFile
 from kinetrum.core.errors import InvalidInput
 
 

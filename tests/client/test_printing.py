@@ -11,9 +11,10 @@ from typing import Any
 import pytest
 
 import kinetrum
-from kinetrum.client import printing, tracking
-from kinetrum.client.draining import drain
-from kinetrum.client.printing import BURST_BYTES, TAIL_BYTES, Outlet, _Copied
+from kinetrum.client.capture import standard_streams
+from kinetrum.client.capture.standard_streams import BURST_BYTES, TAIL_BYTES, Outlet, _Copied
+from kinetrum.client.spool.draining import drain
+from kinetrum.client.tracking import tracker
 from tests.conftest import Project, run_script
 
 pytestmark = pytest.mark.usefixtures("catching")
@@ -266,8 +267,8 @@ print(run.id)
 def test_nothing_is_caught_while_no_run_is_open(recording: Project) -> None:
     before = sys.stdout
     with kinetrum.begin("e"):
-        assert len(printing._catches) == 2
-    assert printing._catches == []
+        assert len(standard_streams._catches) == 2
+    assert standard_streams._catches == []
     assert sys.stdout is before
 
 
@@ -275,8 +276,8 @@ def test_lines_cut_anywhere_are_found() -> None:
     text = "one\nkinetrum: set a=1\nmiddle kinetrum: no\n\x1b[32mkinetrum: set b=2\x1b[0m\r\nü"
     raw = text.encode()
     for size in (1, 2, 7, 100):
-        lines = tracking.Lines()
+        lines = tracker.Lines()
         found = [line for at in range(0, len(raw), size) for line in lines.marked(raw[at : at + size])]
         assert found == ["kinetrum: set a=1", "middle kinetrum: no", "kinetrum: set b=2"]
-        again = tracking.Lines()
+        again = tracker.Lines()
         assert b"".join(again.text(raw[at : at + size]) for at in range(0, len(raw), size)) == raw

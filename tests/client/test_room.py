@@ -14,13 +14,14 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client import machine, spool
-from kinetrum.client.delivery import Delivery
-from kinetrum.client.destinations import Destination, keep_destination
-from kinetrum.client.draining import drain
-from kinetrum.client.refused import send_again, set_aside
-from kinetrum.client.segments import read_header
-from kinetrum.client.undelivered import undelivered
+from kinetrum.client.capture import host
+from kinetrum.client.sender.delivery import Delivery
+from kinetrum.client.spool import spool
+from kinetrum.client.spool.destinations import Destination, keep_destination
+from kinetrum.client.spool.draining import drain
+from kinetrum.client.spool.rejected import send_again, set_aside
+from kinetrum.client.spool.segments import read_header
+from kinetrum.client.spool.status import undelivered
 from tests.client.test_run import alone, measured, records
 from tests.conftest import Project, run_script, stop_sender, wait_for
 
@@ -182,7 +183,7 @@ def test_the_header_names_the_host(alone: Path) -> None:
     (path,) = alone.glob("writers/*/*.seg")
     header = read_header(path)
     assert header is not None
-    assert header.host == machine.host_identity()
+    assert header.host == host.host_identity()
     run.end()
 
 
@@ -231,7 +232,7 @@ def test_a_later_version_is_left_alone(recording: Project, tmp_path: Path) -> No
 
 
 def test_refused_records_are_sent_again_when_told(recording: Project, tmp_path: Path) -> None:
-    from kinetrum.client.calls import RunCalls
+    from kinetrum.client.sender.operations import RunCalls
 
     root = tmp_path / "spool"
     admin = recording.instance.service()
@@ -262,7 +263,7 @@ def test_refused_records_are_sent_again_when_told(recording: Project, tmp_path: 
 def test_a_new_connection_delivers_what_an_expired_token_could_not(
     recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from kinetrum.client.connection import save
+    from kinetrum.client.transport.connection import save
 
     monkeypatch.setenv("KINETRUM_CONNECTIONS", str(tmp_path / "connections.json"))
     admin = recording.instance.service()
@@ -336,7 +337,7 @@ def test_what_is_no_segment_is_left_alone_and_told(recording: Project, tmp_path:
 
 
 def test_a_refused_output_keeps_its_bytes_until_it_is_taken(recording: Project, tmp_path: Path) -> None:
-    from kinetrum.client.calls import RunCalls
+    from kinetrum.client.sender.operations import RunCalls
 
     root = tmp_path / "spool"
     admin = recording.instance.service()

@@ -12,9 +12,9 @@ import numpy as np
 import pytest
 
 import kinetrum
-from kinetrum.client import spool
-from kinetrum.client.delivery import Waiting, groups_of
-from kinetrum.client.segments import JSON, POINTS, read_records
+from kinetrum.client.sender.delivery import Waiting, groups_of
+from kinetrum.client.spool import spool
+from kinetrum.client.spool.segments import JSON, POINTS, read_records
 from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 
 

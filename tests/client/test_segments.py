@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kinetrum.client.segments import (
+from kinetrum.client.spool.segments import (
     END,
     HEADER_SIZE,
     JSON,

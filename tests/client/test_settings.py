@@ -25,7 +25,7 @@ from sklearn.pipeline import make_pipeline
 from sklearn.preprocessing import StandardScaler
 from sklearn.svm import SVC
 
-from kinetrum.client.settings import as_settings
+from kinetrum.client.recording.parameters import as_settings
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.values import read_typed
 

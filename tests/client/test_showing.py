@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client import reading
-from kinetrum.client.showing import html_table, moment
+from kinetrum.client.display.html import html_table, moment
+from kinetrum.client.reading import run_table
 from tests.conftest import Project
 
 
@@ -77,13 +77,13 @@ def test_a_run_a_table_and_groups(runs: Project, monkeypatch: pytest.MonkeyPatch
     ]  # fmt: skip
     cells = Cells(table.groups("depth", ["recall"])._repr_html_())
     assert [row[:2] for row in cells.rows] == [["depth", "runs"], ["3", "×3"], ["4", "×3"]]
-    monkeypatch.setattr(reading, "_SHOWN", 4)
+    monkeypatch.setattr(run_table, "_SHOWN", 4)
     shown = table._repr_html_()
     assert "4 of 6 runs" in shown and len(Cells(shown).rows) == 5
 
 
 def test_a_part_of_a_table_reads_no_more_than_that(runs: Project, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(reading, "_PAGE", 2)
+    monkeypatch.setattr(run_table, "_PAGE", 2)
     table = kinetrum.runs(experiment="frost-alarm", sort="number:asc")
     assert [run.number for run in table[1:3]] == [2, 3]
     assert len(table._rows) == 4

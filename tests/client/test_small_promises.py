@@ -10,7 +10,7 @@ import pytest
 
 import kinetrum
 from kinetrum.cli.main import main
-from kinetrum.client.sign_in import token_by_sign_in
+from kinetrum.client.transport.sign_in import token_by_sign_in
 from kinetrum.core import errors
 from tests.conftest import PASSWORD, Project
 

@@ -11,9 +11,9 @@ import pytest
 import trustme
 
 import kinetrum
-from kinetrum.client import session, transport
-from kinetrum.client.http import Service
-from kinetrum.client.undelivered import undelivered
+from kinetrum.client.spool.status import undelivered
+from kinetrum.client.transport import session, trust
+from kinetrum.client.transport.http import Service
 from kinetrum.core.errors import InvalidInput, Unavailable
 from tests.cli.test_commands import Out, run
 from tests.conftest import Project, run_script, stop_sender
@@ -46,7 +46,7 @@ def company(recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch)
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     authority.issue_cert("127.0.0.1", "service.test").configure_cert(context)
     monkeypatch.setenv("KINETRUM_CONNECTIONS", str(tmp_path / "connections.json"))
-    for name in transport.PROXIES:
+    for name in trust.PROXIES:
         monkeypatch.delenv(name, raising=False)
     with gateway(recording.instance.url, tls=context) as way:
         monkeypatch.setenv("KINETRUM_URL", way.url)
@@ -109,7 +109,7 @@ def test_what_is_no_file_of_certificates_is_refused(tmp_path: Path, capsys: Out)
     (tmp_path / "text.pem").write_text("a text")
     for name in ("empty.pem", "text.pem", "none.pem"):
         with pytest.raises(InvalidInput, match="is no file of certificates"):
-            transport.check_ca(str(tmp_path / name))
+            trust.check_ca(str(tmp_path / name))
     status, _, told = run(capsys, "connect", "https://service.test", "--token", "t", "--ca", str(tmp_path / "none.pem"))
     assert (status, "No such file" in told) == (2, True)
 
@@ -122,7 +122,7 @@ def test_a_machine_without_authorities_trusts_those_that_came_with_the_client(
         monkeypatch.setenv(name, str(tmp_path / "empty" / "none"))
     monkeypatch.setattr(ssl, "get_default_verify_paths", lambda: ssl.DefaultVerifyPaths(
         None, str(tmp_path / "empty"), "", "", "", ""))  # type: ignore[attr-defined]  # fmt: skip
-    assert transport.context_for(None).cert_store_stats()["x509_ca"] > 50
+    assert trust.context_for(None).cert_store_stats()["x509_ca"] > 50
 
 
 def test_proxies_of_the_environment_are_used(

@@ -10,12 +10,12 @@ from typing import Any
 import pytest
 
 import kinetrum
-from kinetrum.client.draining import drain
-from kinetrum.client.http import Service
-from kinetrum.client.later import FILE_RECORDS, put_later, read_later, waiting_files
-from kinetrum.client.linking import LISTED_FROM
-from kinetrum.client.refused import send_again, set_aside
-from kinetrum.client.undelivered import undelivered
+from kinetrum.client.recording.inputs_outputs import LISTED_FROM
+from kinetrum.client.sender.file_queue import FILE_RECORDS, put_later, read_later, waiting_files
+from kinetrum.client.spool.draining import drain
+from kinetrum.client.spool.rejected import send_again, set_aside
+from kinetrum.client.spool.status import undelivered
+from kinetrum.client.transport.http import Service
 from tests.cli.test_commands import Out, run
 from tests.conftest import Project, run_script, stop_sender
 

@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Browser, expect
 
 import kinetrum
-from kinetrum.client import notebook
+from kinetrum.client.display import notebook
 from kinetrum.core import errors
 from tests.conftest import Project
 from tests.console.test_finding import add

@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client import spool
-from kinetrum.client.http import Service
+from kinetrum.client.spool import spool
+from kinetrum.client.transport.http import Service
 from kinetrum.demo import mishaps, object_store, readings, scenario, seeding, training
 from kinetrum.demo.scenario import FIRST, SECOND, THIRD
 from kinetrum.instance import control

@@ -13,10 +13,11 @@ from pathlib import Path
 
 import pytest
 
-from kinetrum.client import downloads, uploads
-from kinetrum.client.draining import drain
-from kinetrum.client.http import Service
-from kinetrum.client.uploads import upload_missing
+from kinetrum.client.data import downloads
+from kinetrum.client.sender import uploads
+from kinetrum.client.sender.uploads import upload_missing
+from kinetrum.client.spool.draining import drain
+from kinetrum.client.transport.http import Service
 from kinetrum.core.errors import Damaged, Unavailable
 from tests.conftest import Project, another_service, run_script, senders_of, stop_sender, wait_for
 from tests.faults.wire import Wire, wire_to

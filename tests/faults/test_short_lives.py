@@ -8,8 +8,8 @@ import sys
 from pathlib import Path
 
 import kinetrum
-from kinetrum.client.draining import drain
-from kinetrum.client.undelivered import undelivered
+from kinetrum.client.spool.draining import drain
+from kinetrum.client.spool.status import undelivered
 from kinetrum.places import spare_spool_folder
 from tests.conftest import Project, wait_for
 

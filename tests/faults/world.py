@@ -23,10 +23,10 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from kinetrum.client.draining import drain
-from kinetrum.client.http import Service
-from kinetrum.client.refused import set_aside
-from kinetrum.client.undelivered import undelivered
+from kinetrum.client.spool.draining import drain
+from kinetrum.client.spool.rejected import set_aside
+from kinetrum.client.spool.status import undelivered
+from kinetrum.client.transport.http import Service
 from kinetrum.core.errors import KinetrumError, Unavailable
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home

@@ -14,7 +14,7 @@ from pathlib import Path
 import httpx
 import pytest
 
-from kinetrum.client.commands import blocked_signals
+from kinetrum.client.tracking.program import blocked_signals
 from kinetrum.core.errors import Unavailable
 from kinetrum.instance import control
 from kinetrum.instance.serve import account_files

@@ -16,7 +16,7 @@ import pytest
 from rocrate.rocrate import ROCrate
 
 import kinetrum
-from kinetrum.client.http import Service
+from kinetrum.client.transport.http import Service
 from kinetrum.core import errors
 from kinetrum.core.crate import ARCHIVE
 from kinetrum.instance import control

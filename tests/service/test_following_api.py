@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from kinetrum.client.http import Service
+from kinetrum.client.transport.http import Service
 from kinetrum.core import errors
 from kinetrum.storage import outputs
 from tests.conftest import PASSWORD, Project, new_id

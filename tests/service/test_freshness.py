@@ -10,7 +10,7 @@ from typing import Any
 import httpx
 import pytest
 
-from kinetrum.client.http import Service
+from kinetrum.client.transport.http import Service
 from tests.conftest import Instance, Project, another_service, new_id
 
 AT = 1_790_000_000_000_000

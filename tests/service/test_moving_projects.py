@@ -15,7 +15,7 @@ import pytest
 
 import kinetrum
 from kinetrum.cli.main import main
-from kinetrum.client.http import Service
+from kinetrum.client.transport.http import Service
 from kinetrum.core import errors
 from kinetrum.core.crate_project import PROJECT
 from kinetrum.instance import control

@@ -238,7 +238,7 @@ def test_wrong_beginnings_make_nothing(project: Project, body: dict[str, Any]) -
 
 @pytest.mark.parametrize("experiment", ["Frost", "9", "last", "a b", "x" * 101, "ä"])
 def test_wrong_names_of_experiments(project: Project, experiment: str) -> None:
-    from kinetrum.client.http import path_of
+    from kinetrum.client.transport.http import path_of
 
     path = path_of("projects", project.name, "experiments", experiment, "runs", new_id())
     with pytest.raises(errors.InvalidInput):

@@ -130,8 +130,8 @@ def test_points_in_every_form(project: Project) -> None:
 
 
 def test_a_long_metric_comes_whole_while_it_grows(project: Project) -> None:
-    from kinetrum.client.session import Session
-    from kinetrum.client.tables import read_points
+    from kinetrum.client.reading.table_export import read_points
+    from kinetrum.client.transport.session import Session
     from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 
     run = project.begin()

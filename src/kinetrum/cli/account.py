@@ -72,10 +72,10 @@ def _secret_from_input(what: str) -> str:
 
 
 def _connect(given: argparse.Namespace) -> int:
-    from kinetrum.client import connection
-    from kinetrum.client.http import Service, path_of
-    from kinetrum.client.sign_in import token_by_sign_in
-    from kinetrum.client.transport import check_ca
+    from kinetrum.client.transport import connection
+    from kinetrum.client.transport.http import Service, path_of
+    from kinetrum.client.transport.sign_in import token_by_sign_in
+    from kinetrum.client.transport.trust import check_ca
 
     url = connection.check_url(given.url)
     entry = connection.saved()["connections"].get(url, {})
@@ -101,7 +101,7 @@ def _connect(given: argparse.Namespace) -> int:
 
 def tell_waiting(url: str) -> None:
     """Say what was recorded before this service was known and goes there now."""
-    from kinetrum.client.session import told_waiting
+    from kinetrum.client.transport.session import told_waiting
 
     waiting = told_waiting(url)
     if waiting:
@@ -109,7 +109,7 @@ def tell_waiting(url: str) -> None:
 
 
 def _session(project: str | None = None) -> Any:
-    from kinetrum.client.session import open_session
+    from kinetrum.client.transport.session import open_session
 
     return open_session(project, wait=False)
 
@@ -155,7 +155,7 @@ def _add_person(given: argparse.Namespace) -> int:
 
 
 def _set_password(given: argparse.Namespace) -> int:
-    from kinetrum.client.http import path_of
+    from kinetrum.client.transport.http import path_of
 
     body = {"password": _secret_from_input("Password")}
     _session().service.call("PUT", path_of("people", given.name, "password"), json=body)
@@ -164,7 +164,7 @@ def _set_password(given: argparse.Namespace) -> int:
 
 
 def _role(given: argparse.Namespace) -> int:
-    from kinetrum.client.http import path_of
+    from kinetrum.client.transport.http import path_of
 
     session = _session(given.project)
     path = path_of("projects", session.project, "members", given.person)
@@ -191,7 +191,7 @@ def _token(given: argparse.Namespace) -> int:
 
 
 def _revoke(given: argparse.Namespace) -> int:
-    from kinetrum.client.http import path_of
+    from kinetrum.client.transport.http import path_of
 
     params = {"person": given.person} if given.person else {}
     _session().service.call("DELETE", path_of("tokens", given.name), params=params)

@@ -46,7 +46,7 @@ def add_commands(commands: Any) -> None:
 
 
 def _bin(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import move_things
+    from kinetrum.client.reading.descriptions import move_things
 
     if not given.refs and not given.experiment:
         return _list(given)
@@ -67,7 +67,7 @@ def _bin(given: argparse.Namespace) -> int:
 
 
 def _list(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import binned
+    from kinetrum.client.reading.descriptions import binned
 
     found = binned(project=given.project)
     if given.json:
@@ -111,7 +111,7 @@ def _confirmed(
     given: argparse.Namespace, experiment: str, query: str, project: str | None
 ) -> dict[str, tuple[Any, list[str]]]:
     """Return the runs that fit, by project, once a person has seen how many they are."""
-    from kinetrum.client.reading import runs
+    from kinetrum.client.reading.run_table import runs
 
     table = runs(query, experiment=experiment, project=project)
     refs = table.references

@@ -31,7 +31,7 @@ def add_commands(commands: Any) -> None:
 
 
 def _compare(given: argparse.Namespace) -> int:
-    from kinetrum.client.comparing import compare
+    from kinetrum.client.reading.comparison import compare
 
     if len(given.refs) < 2:
         raise InvalidInput("Name two or more runs to compare.", field="REF")
@@ -93,7 +93,7 @@ def _cells(row: dict[str, Any]) -> list[str]:
 
 
 def _outcome(row: dict[str, Any], baseline: int, many: bool) -> list[str]:
-    from kinetrum.client.comparing import verdict_words
+    from kinetrum.client.reading.comparison import verdict_words
 
     key = row["key"] + ("" if not row["goal"] else " ↑" if row["goal"]["direction"] == "higher" else " ↓")
     cells = [
@@ -151,7 +151,7 @@ def _show_reasons(found: Any, on: str | None) -> None:
 
 
 def _effects(given: argparse.Namespace) -> int:
-    from kinetrum.client.comparing import effects
+    from kinetrum.client.reading.comparison import effects
 
     found = effects(given.experiment, on=given.on, query=given.query, project=given.project)
     if given.json:

@@ -177,8 +177,8 @@ class _Offers:
     """What the service has that words may name."""
 
     def __init__(self, words: list[str]) -> None:
-        from kinetrum.client.connection import find_connection
-        from kinetrum.client.http import Service, path_of
+        from kinetrum.client.transport.connection import find_connection
+        from kinetrum.client.transport.http import Service, path_of
 
         self.experiment = _value(words, ("-e", "--experiment"))
         connection = find_connection(project=_value(words, ("--project",)))

@@ -13,7 +13,7 @@ from kinetrum.cli.output import moment, paint, print_section, signed, size_text
 from kinetrum.core.errors import InvalidInput
 
 if TYPE_CHECKING:
-    from kinetrum.client.fetched import Fetched
+    from kinetrum.client.registry.deployment import Fetched
 
 _STATE_TONES = {"changed": "bad", "gone": "bad", "not reached": "bad", "same": "good"}
 _FINDING_TONES = {"only left": "bad", "only right": "good", "changed": "strong", "moved": None, "same": "quiet"}
@@ -105,8 +105,8 @@ def _state(version: dict[str, Any]) -> str:
 
 
 def _artifacts(given: argparse.Namespace) -> int:
-    from kinetrum.client.http import path_of
-    from kinetrum.client.session import open_session
+    from kinetrum.client.transport.http import path_of
+    from kinetrum.client.transport.session import open_session
 
     session = open_session(given.project)
     path = path_of("projects", session.project, "artifacts")
@@ -208,10 +208,10 @@ def about_of(texts: list[str]) -> dict[str, Any]:
 
 
 def _keep(given: argparse.Namespace) -> int:
-    from kinetrum.client.copies import find_files
-    from kinetrum.client.linking import artifact_name, described
-    from kinetrum.client.session import open_session
-    from kinetrum.client.stored import describe_artifact, keep_files
+    from kinetrum.client.data.artifact_versions import describe_artifact, keep_files
+    from kinetrum.client.recording.copies import find_files
+    from kinetrum.client.recording.inputs_outputs import artifact_name, described
+    from kinetrum.client.transport.session import open_session
 
     name = artifact_name(given.name, given.path)
     said = described(given.kind, about=about_of(given.about), labels=_pairs(given.label, "label"))
@@ -231,8 +231,8 @@ def _keep(given: argparse.Namespace) -> int:
 
 
 def _fetch(given: argparse.Namespace) -> int:
-    from kinetrum.client.reading import fetch
-    from kinetrum.client.registering import fetch_locked
+    from kinetrum.client.reading.run_table import fetch
+    from kinetrum.client.registry.registration import fetch_locked
 
     if (given.ref is None) == (given.locked is None):
         raise InvalidInput("Fetch what? Name a reference, or a lock file with --locked.", field="ref")
@@ -267,7 +267,7 @@ def _print_fetched(fetched: Fetched) -> None:
 
 
 def _diff(given: argparse.Namespace) -> int:
-    from kinetrum.client.stored import difference
+    from kinetrum.client.data.artifact_versions import difference
 
     words = {"left": "only left", "right": "only right"}
     findings = [words.get(given.only, given.only)] if given.only else None
@@ -329,7 +329,7 @@ def _pair_line(pair: dict[str, Any], sign: str) -> str:
 
 
 def _uses(given: argparse.Namespace) -> int:
-    from kinetrum.client.stored import uses
+    from kinetrum.client.data.artifact_versions import uses
 
     found = uses(given.what, project=given.project)
     if given.json:
@@ -354,8 +354,8 @@ def _uses(given: argparse.Namespace) -> int:
 
 
 def _check(given: argparse.Namespace) -> int:
-    from kinetrum.client.reading import open as open_ref
-    from kinetrum.client.stored import StoredVersion
+    from kinetrum.client.data.artifact_versions import StoredVersion
+    from kinetrum.client.reading.run_table import open as open_ref
 
     version = open_ref(given.ref, project=given.project)
     if not isinstance(version, StoredVersion):
@@ -381,7 +381,7 @@ def _check(given: argparse.Namespace) -> int:
 def _lineage(given: argparse.Namespace) -> int:
     from pathlib import Path
 
-    from kinetrum.client.lineage import lineage
+    from kinetrum.client.data.lineage import lineage
 
     found = lineage(given.ref, way=given.way or "both", project=given.project)
     if given.prov:

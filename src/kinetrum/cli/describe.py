@@ -56,7 +56,7 @@ def add_commands(commands: Any) -> None:
 
 def _session(given: argparse.Namespace, ref: str) -> Any:
     """Return the session for a run's reference, and the reference without its project."""
-    from kinetrum.client.session import open_session
+    from kinetrum.client.transport.session import open_session
     from kinetrum.core.refs import RunRef, parse_ref
 
     parsed = parse_ref(ref)
@@ -77,7 +77,7 @@ def _sessions(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any
 
 def things_by_project(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, list[str]]]:
     """Group references of runs, versions (`nights@2`) and whole things (`artifact:nights`) by project."""
-    from kinetrum.client.session import open_session
+    from kinetrum.client.transport.session import open_session
     from kinetrum.core.refs import VersionRef, parse_ref
 
     found: dict[str, tuple[Any, list[str]]] = {}
@@ -110,7 +110,7 @@ def _pairs(words: list[str]) -> dict[str, str]:
 
 
 def _label(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import label_runs
+    from kinetrum.client.reading.descriptions import label_runs
 
     at = next((at for at, word in enumerate(given.words) if "=" in word), len(given.words))
     refs, words = given.words[:at], given.words[at:]
@@ -130,24 +130,24 @@ def _label(given: argparse.Namespace) -> int:
 
 def _label_files(session: Any, ref: str, labels: dict[str, str | None]) -> str:
     """Label an artifact, model or experiment (`artifact:nights`, `model:frost-alarm`) or a version (`nights@3`)."""
-    from kinetrum.client.reading import thing_named
-    from kinetrum.client.stored import StoredVersion, describe_artifact
+    from kinetrum.client.data.artifact_versions import StoredVersion, describe_artifact
+    from kinetrum.client.reading.run_table import thing_named
 
     if ref.startswith("artifact:"):
         describe_artifact(session, ref.removeprefix("artifact:"), None, labels)
         return ref
     if ref.startswith("experiment:"):
-        from kinetrum.client.describing import Experiment
+        from kinetrum.client.reading.descriptions import Experiment
 
         Experiment(session, ref.removeprefix("experiment:")).label(**labels)
         return ref
     if ref.startswith("model:"):
-        from kinetrum.client.registry import Model
+        from kinetrum.client.registry.models import Model
 
         return f"model:{Model.read(session, session.project, ref.removeprefix('model:')).describe(labels=labels).name}"
     name, _, which = ref.partition("@")
     if thing_named(session, session.project, name) == "model":
-        from kinetrum.client.registry import ModelVersion
+        from kinetrum.client.registry.models import ModelVersion
 
         version = ModelVersion.read(session, session.project, name, which)
         version.label(**labels)
@@ -156,7 +156,7 @@ def _label_files(session: Any, ref: str, labels: dict[str, str | None]) -> str:
 
 
 def _note(given: argparse.Namespace) -> int:
-    from kinetrum.client.noting import note_things, notes_on, remove_note
+    from kinetrum.client.reading.notes import note_things, notes_on, remove_note
 
     by_project = things_by_project(given, given.refs).values()
     if given.message is not None:
@@ -186,7 +186,7 @@ def _print_notes(given: argparse.Namespace, notes: list[dict[str, Any]]) -> int:
 
 
 def _rename(given: argparse.Namespace) -> int:
-    from kinetrum.client.http import path_of
+    from kinetrum.client.transport.http import path_of
 
     kind, colon, _ = given.ref.rpartition("/")[2].partition(":")
     if colon and kind in {"experiment", "model"}:
@@ -199,7 +199,7 @@ def _rename(given: argparse.Namespace) -> int:
 
 
 def _rename_thing(given: argparse.Namespace, kind: str) -> int:
-    from kinetrum.client.http import path_of
+    from kinetrum.client.transport.http import path_of
 
     ((session, (ref,)),) = things_by_project(given, [given.ref]).values()
     before = ref.removeprefix(f"{kind}:")
@@ -209,7 +209,7 @@ def _rename_thing(given: argparse.Namespace, kind: str) -> int:
 
 
 def _run_names(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import experiment
+    from kinetrum.client.reading.descriptions import experiment
 
     found = experiment(given.experiment, project=given.project)
     if given.generate is not None:
@@ -223,7 +223,7 @@ def _run_names(given: argparse.Namespace) -> int:
 
 
 def _found(session: Any, plain: str) -> dict[str, Any]:
-    from kinetrum.client.reading import find_run
+    from kinetrum.client.reading.run_table import find_run
     from kinetrum.core.refs import RunRef, parse_ref
 
     parsed = parse_ref(plain)
@@ -232,7 +232,7 @@ def _found(session: Any, plain: str) -> dict[str, Any]:
 
 
 def _seeds(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import experiment
+    from kinetrum.client.reading.descriptions import experiment
 
     found = experiment(given.experiment, project=given.project)
     if given.names:
@@ -246,7 +246,7 @@ def _seeds(given: argparse.Namespace) -> int:
 
 
 def _goal(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import experiment
+    from kinetrum.client.reading.descriptions import experiment
 
     found = experiment(given.experiment, project=given.project)
     if given.key is not None:
@@ -274,8 +274,8 @@ def _goal(given: argparse.Namespace) -> int:
 
 
 def _correct(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import correct_run
-    from kinetrum.client.http import path_of
+    from kinetrum.client.reading.descriptions import correct_run
+    from kinetrum.client.transport.http import path_of
     from kinetrum.core.values import read_typed
 
     session, plain = _session(given, given.ref)

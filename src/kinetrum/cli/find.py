@@ -19,7 +19,7 @@ def add_commands(commands: Any) -> None:
 
 
 def _find(given: argparse.Namespace) -> int:
-    from kinetrum.client.session import open_session
+    from kinetrum.client.transport.session import open_session
 
     session = open_session(given.project)
     found = session.service.get("/find", text=" ".join(given.words), project=session.project)

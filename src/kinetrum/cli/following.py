@@ -10,7 +10,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.output import paint
-from kinetrum.client.recorded import RecordedRun
+from kinetrum.client.reading.recorded_run import RecordedRun
 
 _AT_ONCE, _PAUSE_S, _ROWS = 2_000, 0.7, 20
 # What is the same in every row, or the time itself.

@@ -75,7 +75,7 @@ def add_commands(commands: Any) -> None:
 
 
 def _gates(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import model
+    from kinetrum.client.registry.models import model
 
     if "@" in given.ref:
         version = version_of(given.ref, given.project)
@@ -156,7 +156,7 @@ def _number(text: str) -> Any:
 
 
 def _card(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import model
+    from kinetrum.client.registry.models import model
 
     found = model(given.model, project=given.project)
     if given.write:
@@ -170,7 +170,7 @@ def _card(given: argparse.Namespace) -> int:
 
 
 def _rules(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import model
+    from kinetrum.client.registry.models import model
 
     found = model(given.model, project=given.project)
     if any(one is not None for one in (given.purpose, given.ask, given.image)):
@@ -241,7 +241,7 @@ def _bound_to(rule: dict[str, Any]) -> str:
 
 
 def _ladder(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import model
+    from kinetrum.client.registry.models import model
 
     found = model(given.model, project=given.project)
     if given.stages:
@@ -273,7 +273,7 @@ def _stage(text: str) -> dict[str, Any]:
 
 
 def _lock(given: argparse.Namespace) -> int:
-    from kinetrum.client.registering import lock
+    from kinetrum.client.registry.registration import lock
 
     lines = lock(given.refs, given.output, project=given.project)
     print("\n".join(lines))
@@ -283,7 +283,7 @@ def _lock(given: argparse.Namespace) -> int:
 
 
 def _fetches(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import model
+    from kinetrum.client.registry.models import model
 
     found = model(given.model, project=given.project).fetches()
     if given.json:

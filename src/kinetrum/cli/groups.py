@@ -12,8 +12,8 @@ from kinetrum.cli.output import moment, number, paint
 def print_groups(session: Any, experiment: str | None, given: argparse.Namespace) -> int:
     """Print the groups of runs that fit."""
     from kinetrum.cli.runs import head_of
-    from kinetrum.client.reading import named_columns
-    from kinetrum.client.tables import table_path
+    from kinetrum.client.reading.run_table import named_columns
+    from kinetrum.client.reading.table_export import table_path
 
     page = session.service.get(
         f"{table_path(session.project, experiment)}/groups", by=given.group, query=given.query, sort=given.sort,

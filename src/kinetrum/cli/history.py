@@ -21,8 +21,8 @@ def add_commands(commands: Any) -> None:
 
 
 def _history(given: argparse.Namespace) -> int:
-    from kinetrum.client.http import path_of
-    from kinetrum.client.session import open_session
+    from kinetrum.client.transport.http import path_of
+    from kinetrum.client.transport.session import open_session
 
     if given.stages:
         return _stages(given)
@@ -44,7 +44,7 @@ def _history(given: argparse.Namespace) -> int:
 
 
 def _stages(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import model
+    from kinetrum.client.registry.models import model
 
     events = model(given.model.removeprefix("model:"), project=given.project).timeline
     if given.json:
@@ -65,7 +65,7 @@ def _stages(given: argparse.Namespace) -> int:
 
 def _subject(session: Any, text: str) -> str:
     """Return how the journal names what was typed: a run by its number, an experiment or model by its name."""
-    from kinetrum.client.reading import find_run
+    from kinetrum.client.reading.run_table import find_run
     from kinetrum.core.refs import RunRef, parse_ref
 
     if text.startswith("experiment:"):

@@ -60,7 +60,7 @@ def _up(given: argparse.Namespace) -> int:
     import subprocess
     from pathlib import Path
 
-    from kinetrum.client import connection
+    from kinetrum.client.transport import connection
     from kinetrum.places import instance_folder
 
     output.note("Starting MariaDB and the service …")

@@ -40,12 +40,12 @@ def _goal_mark(goals: list[dict[str, Any]], key: str) -> str:
 
 
 def _show(given: argparse.Namespace) -> int:
-    from kinetrum.client.describing import Experiment
-    from kinetrum.client.reading import parse_kind, resolve
-    from kinetrum.client.recorded import RecordedRun
-    from kinetrum.client.registry import Model, ModelVersion
-    from kinetrum.client.session import open_session
-    from kinetrum.client.stored import StoredVersion
+    from kinetrum.client.data.artifact_versions import StoredVersion
+    from kinetrum.client.reading.descriptions import Experiment
+    from kinetrum.client.reading.recorded_run import RecordedRun
+    from kinetrum.client.reading.run_table import parse_kind, resolve
+    from kinetrum.client.registry.models import Model, ModelVersion
+    from kinetrum.client.transport.session import open_session
     from kinetrum.core.refs import RunRef
 
     kind, ref = parse_kind(given.ref)

@@ -112,7 +112,7 @@ _show_with_place = warnings.showwarning
 def _waiting(given: argparse.Namespace) -> contextlib.AbstractContextManager[None]:
     if not getattr(given, "waits_to_the_end", False):
         return contextlib.nullcontext()
-    from kinetrum.client.session import waiting_to_the_end
+    from kinetrum.client.transport.session import waiting_to_the_end
 
     return waiting_to_the_end()
 

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Sequence
 from typing import Any
 
-from kinetrum.client.showing import moment
+from kinetrum.client.display.html import moment
 
 __all__ = ["moment"]
 _COLOURS = {"good": "36", "bad": "31", "quiet": "2", "strong": "1"}

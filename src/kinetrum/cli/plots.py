@@ -13,7 +13,7 @@ from kinetrum.cli.output import number, paint, signed
 from kinetrum.core.errors import InvalidInput, NotFound
 
 if TYPE_CHECKING:
-    from kinetrum.client.recorded import RecordedRun
+    from kinetrum.client.reading.recorded_run import RecordedRun
     from kinetrum.core.plots import Plot
 
 _VIEW = ("x", "y", "group", "mark", "title", "x_name", "y_name", "x_scale", "y_scale", "share")
@@ -48,8 +48,8 @@ def add_commands(commands: Any) -> None:
 
 def run_of(reference: str, project: str | None) -> RecordedRun:
     """Return the run that a reference names; raises InvalidInput where it names something else."""
-    from kinetrum.client.reading import open as open_reference
-    from kinetrum.client.recorded import RecordedRun
+    from kinetrum.client.reading.recorded_run import RecordedRun
+    from kinetrum.client.reading.run_table import open as open_reference
 
     run = open_reference(reference, project=project)
     if not isinstance(run, RecordedRun):
@@ -71,7 +71,7 @@ def _plot(given: argparse.Namespace) -> int:
         output.print_json({label: write_plot(plot) for label, plot in plots})
         return 0
     if given.output:
-        from kinetrum.client.drawing import save_plots
+        from kinetrum.client.display.plot_drawing import save_plots
 
         path = save_plots(plots, Path(given.output), f"{given.name} of {' and '.join(label for label, _ in plots)}")
         output.note(f"{path}: {path.stat().st_size:,} bytes.")
@@ -99,7 +99,7 @@ def _list(run: RecordedRun, as_json: bool) -> int:
 
 def _chosen(run: RecordedRun, given: argparse.Namespace, changes: dict[str, Any]) -> list[tuple[str, Plot]]:
     """Return the plots to draw, as declared or as chosen here; a metric becomes a plot of its points."""
-    from kinetrum.client.recorded_plots import curve_plot, overlaid
+    from kinetrum.client.reading.recorded_plots import curve_plot, overlaid
     from kinetrum.core.plots import redeclare
 
     references = [given.ref, *given.others]
@@ -117,7 +117,7 @@ def _chosen(run: RecordedRun, given: argparse.Namespace, changes: dict[str, Any]
 
 
 def _show(plots: list[tuple[str, Plot]]) -> None:
-    from kinetrum.client.drawing import draw_on_terminal
+    from kinetrum.client.display.plot_drawing import draw_on_terminal
     from kinetrum.core.plots.overlay import series_of
 
     title = plots[0][1].view.title

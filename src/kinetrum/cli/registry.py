@@ -119,7 +119,7 @@ def _source_of(version: dict[str, Any]) -> str:
 
 
 def _models(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import models
+    from kinetrum.client.registry.models import models
 
     found = models(" ".join(given.find), state=given.state, project=given.project, everywhere=given.everywhere)
     if given.json:
@@ -179,7 +179,7 @@ def _numbers(words: list[str]) -> dict[str, float]:
 
 
 def _register(given: argparse.Namespace) -> int:
-    from kinetrum.client.registering import register
+    from kinetrum.client.registry.registration import register
 
     version = register(
         given.what, as_model=given.as_model, run=given.of_run, step=given.step, best=given.best, origin=given.origin,
@@ -213,8 +213,8 @@ def tell_of_checkpoint(version: dict[str, Any]) -> None:
 
 def version_of(text: str, project: str | None) -> Any:
     """Read the version that `MODEL@NUMBER`, `MODEL@STAGE`, `MODEL@lead` or `MODEL@newest` names."""
-    from kinetrum.client.registry import ModelVersion
-    from kinetrum.client.session import open_session
+    from kinetrum.client.registry.models import ModelVersion
+    from kinetrum.client.transport.session import open_session
     from kinetrum.core.refs import VersionRef, parse_ref
 
     ref = parse_ref(text)
@@ -225,8 +225,8 @@ def version_of(text: str, project: str | None) -> Any:
 
 
 def _stage(text: str, project: str | None) -> tuple[Any, str]:
-    from kinetrum.client.registry import Model
-    from kinetrum.client.session import open_session
+    from kinetrum.client.registry.models import Model
+    from kinetrum.client.transport.session import open_session
     from kinetrum.core.refs import VersionRef, parse_ref
 
     ref = parse_ref(text)
@@ -237,7 +237,7 @@ def _stage(text: str, project: str | None) -> tuple[Any, str]:
 
 
 def _expected(text: str | None) -> Any:
-    from kinetrum.client.registry import SEEN
+    from kinetrum.client.registry.models import SEEN
 
     if text is None:
         return SEEN
@@ -316,7 +316,7 @@ def _retire(given: argparse.Namespace) -> int:
 
 
 def _lead(given: argparse.Namespace) -> int:
-    from kinetrum.client.registry import model
+    from kinetrum.client.registry.models import model
 
     found = model(given.model, project=given.project)
     if given.version is not None:

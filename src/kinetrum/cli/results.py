@@ -15,8 +15,8 @@ from kinetrum.core.errors import InvalidInput
 from kinetrum.core.rows.outcomes import OUTCOMES
 
 if TYPE_CHECKING:
-    from kinetrum.client.recorded_media import KeptMedia, RecordedMedia
-    from kinetrum.client.rows import Rows
+    from kinetrum.client.data.rows import Rows
+    from kinetrum.client.reading.recorded_media import KeptMedia, RecordedMedia
 
 _SHOWN = 50
 
@@ -120,7 +120,7 @@ def _rows(given: argparse.Namespace) -> int:
 
 
 def _asked(given: argparse.Namespace) -> Rows:
-    from kinetrum.client.rows import join_rows, rows
+    from kinetrum.client.data.rows import join_rows, rows
 
     asked = {"where": given.where, "find": given.find, "sort": given.sort, "limit": given.limit,
              "project": given.project}  # fmt: skip

@@ -33,7 +33,7 @@ def add_check(parser: argparse.ArgumentParser) -> None:
 
 
 def _storage(given: argparse.Namespace) -> int:
-    from kinetrum.client.room import storage
+    from kinetrum.client.data.disk_usage import storage
 
     found = storage(project=given.project)
     if given.json:
@@ -58,7 +58,7 @@ def _storage(given: argparse.Namespace) -> int:
 
 
 def _purge(given: argparse.Namespace) -> int:
-    from kinetrum.client.room import purge
+    from kinetrum.client.data.disk_usage import purge
 
     found = purge(given.refs or None, only_tell=not given.yes, keep_files=given.keep_files, project=given.project)
     if given.json:
@@ -83,8 +83,8 @@ def _purge(given: argparse.Namespace) -> int:
 
 
 def _check_store(given: argparse.Namespace) -> int:
-    from kinetrum.client.room import check_store, repair
-    from kinetrum.client.session import open_session
+    from kinetrum.client.data.disk_usage import check_store, repair
+    from kinetrum.client.transport.session import open_session
 
     session = open_session(wait=False)
     if given.copies and not Path(given.copies).is_dir():

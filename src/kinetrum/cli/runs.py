@@ -45,8 +45,8 @@ def add_commands(commands: Any) -> None:
 
 
 def _views(given: argparse.Namespace) -> int:
-    from kinetrum.client.http import path_of
-    from kinetrum.client.session import open_session
+    from kinetrum.client.transport.http import path_of
+    from kinetrum.client.transport.session import open_session
 
     session = open_session(given.project)
     asked = {"experiment": given.experiment} if given.experiment else {}
@@ -68,7 +68,7 @@ def _views(given: argparse.Namespace) -> int:
 
 def _apply_view(session: Any, given: argparse.Namespace) -> None:
     """Let a view fill in what was not given."""
-    from kinetrum.client.reading import view_named
+    from kinetrum.client.reading.run_table import view_named
 
     view = view_named(session, given.view, given.experiment)
     arrangement = view["arrangement"]
@@ -78,8 +78,8 @@ def _apply_view(session: Any, given: argparse.Namespace) -> None:
 
 
 def _runs(given: argparse.Namespace) -> int:
-    from kinetrum.client.connection import find_connection
-    from kinetrum.client.session import open_session
+    from kinetrum.client.transport.connection import find_connection
+    from kinetrum.client.transport.session import open_session
 
     session = open_session(given.project)
     if given.view:
@@ -110,8 +110,8 @@ def _runs(given: argparse.Namespace) -> int:
 
 
 def _read_page(session: Any, chosen: str | None, given: argparse.Namespace) -> Any:
-    from kinetrum.client.reading import named_columns
-    from kinetrum.client.tables import table_path
+    from kinetrum.client.reading.run_table import named_columns
+    from kinetrum.client.reading.table_export import table_path
 
     # Numbers count within an experiment; over several of them the latest run is the one that began last.
     sort = given.sort or ("" if chosen else _LATEST)
@@ -220,7 +220,7 @@ def _leading_columns(page: dict[str, Any]) -> list[dict[str, Any]]:
 
 
 def _experiments(session: Any, as_json: bool) -> int:
-    from kinetrum.client.http import path_of
+    from kinetrum.client.transport.http import path_of
 
     found = session.service.get(path_of("projects", session.project, "experiments"))
     if as_json:

@@ -81,7 +81,7 @@ def beginning_of(given: argparse.Namespace, options: dict[str, Any] | None = Non
 
     Raises InvalidInput where `--set` contradicts the file of `--params` or those options.
     """
-    from kinetrum.client.settings import as_settings
+    from kinetrum.client.recording.parameters import as_settings
     from kinetrum.core.said import read_pairs
 
     said = read_pairs(given.settings)
@@ -128,10 +128,11 @@ def _text_pair(text: str) -> tuple[str, str]:
 
 
 def _begin(given: argparse.Namespace) -> int:
-    from kinetrum.client import endings, exit_report, spool
-    from kinetrum.client.addresses import keep_address, keep_params
-    from kinetrum.client.beginning import begin
-    from kinetrum.client.caught import parts_left_out
+    from kinetrum.client.capture.environment import parts_left_out
+    from kinetrum.client.recording import exit_hooks, exit_report
+    from kinetrum.client.recording.begin import begin
+    from kinetrum.client.spool import spool
+    from kinetrum.client.spool.run_addresses import keep_address, keep_params
 
     spool.use_small_segments()
     exit_report.be_silent()
@@ -146,7 +147,7 @@ def _begin(given: argparse.Namespace) -> int:
     keep_address(spool.current_writer().root, run._address)
     keep_params(spool.current_writer().root, run.id, run.params)
     # The run goes on when this process has ended.
-    endings.forget(run)
+    exit_hooks.forget(run)
     run.owner_pid = -1
     print(run.id)
     return 0
@@ -154,10 +155,11 @@ def _begin(given: argparse.Namespace) -> int:
 
 def _run_of(given: argparse.Namespace) -> Any:
     """Return the run that is meant, joined; of one begun on this machine nothing waits for the service."""
-    from kinetrum.client import exit_report, spool
-    from kinetrum.client.addresses import known_address, known_params, named_run
-    from kinetrum.client.run import Run
-    from kinetrum.client.starting import start_sender
+    from kinetrum.client.recording import exit_report
+    from kinetrum.client.recording.run import Run
+    from kinetrum.client.sender.launch import start_sender
+    from kinetrum.client.spool import spool
+    from kinetrum.client.spool.run_addresses import known_address, known_params, named_run
     from kinetrum.core.ids import is_id
 
     spool.use_small_segments()
@@ -166,7 +168,7 @@ def _run_of(given: argparse.Namespace) -> Any:
     ref = named_run(given.of_run)
     address = known_address(spool.current_writer().root, ref) if is_id(ref) else None
     if address is None:
-        from kinetrum.client.beginning import attach
+        from kinetrum.client.recording.begin import attach
 
         return attach(ref)
     root = spool.current_writer().root
@@ -175,8 +177,8 @@ def _run_of(given: argparse.Namespace) -> Any:
 
 
 def _set(given: argparse.Namespace) -> int:
-    from kinetrum.client.addresses import keep_params
-    from kinetrum.client.spool import current_writer
+    from kinetrum.client.spool.run_addresses import keep_params
+    from kinetrum.client.spool.spool import current_writer
     from kinetrum.core.said import read_pairs
 
     run = _run_of(given)
@@ -235,8 +237,9 @@ def _activity(given: argparse.Namespace) -> int:
 
 
 def _end(given: argparse.Namespace) -> int:
-    from kinetrum.client import exit_report, spool
-    from kinetrum.client.addresses import keep_end
+    from kinetrum.client.recording import exit_report
+    from kinetrum.client.spool import spool
+    from kinetrum.client.spool.run_addresses import keep_end
     from kinetrum.core.ids import is_id
 
     run = _run_of(given)

@@ -38,10 +38,10 @@ def add_commands(commands: Any) -> None:
 
 def _shell_recorder(given: argparse.Namespace) -> int:
     from kinetrum.cli.track import say_where
-    from kinetrum.client import exit_report
-    from kinetrum.client.beginning import begin
-    from kinetrum.client.caught import parts_left_out
-    from kinetrum.client.tracking import Tracker
+    from kinetrum.client.capture.environment import parts_left_out
+    from kinetrum.client.recording import exit_report
+    from kinetrum.client.recording.begin import begin
+    from kinetrum.client.tracking.tracker import Tracker
     from kinetrum.core.errors import KinetrumError
 
     exit_report.be_silent()

@@ -12,7 +12,7 @@ from kinetrum.cli import output
 from kinetrum.core.errors import InvalidInput, NotFound
 
 if TYPE_CHECKING:
-    from kinetrum.client.undelivered import Undelivered
+    from kinetrum.client.spool.status import Undelivered
 
 _SEND_S = 120.0
 _ABOUT = """\
@@ -64,8 +64,8 @@ def _spool(given: argparse.Namespace) -> int:
 def _list(given: argparse.Namespace) -> int:
     from dataclasses import asdict
 
-    from kinetrum.client.refused import set_aside
-    from kinetrum.client.undelivered import undelivered
+    from kinetrum.client.spool.rejected import set_aside
+    from kinetrum.client.spool.status import undelivered
     from kinetrum.places import spool_folders
 
     waiting = [(root, item) for root in spool_folders() for item in undelivered(root)]
@@ -95,7 +95,7 @@ def _reason(root: Path, item: Undelivered) -> str | None:
     import os
 
     from kinetrum import locks
-    from kinetrum.client.starting import sender_lock
+    from kinetrum.client.sender.launch import sender_lock
 
     if item.obstacle:
         return f"left alone: {item.writer[-12:]}: {item.obstacle}"
@@ -121,11 +121,11 @@ def _moment(seconds: float) -> str:
 
 
 def _send(given: argparse.Namespace) -> int:
-    from kinetrum.client.calls import RunCalls
-    from kinetrum.client.delivery import Delivery
-    from kinetrum.client.draining import drain
-    from kinetrum.client.refused import send_again
-    from kinetrum.client.session import offer_token
+    from kinetrum.client.sender.delivery import Delivery
+    from kinetrum.client.sender.operations import RunCalls
+    from kinetrum.client.spool.draining import drain
+    from kinetrum.client.spool.rejected import send_again
+    from kinetrum.client.transport.session import offer_token
     from kinetrum.places import spool_folders
 
     if given.from_host:
@@ -149,9 +149,9 @@ def _send(given: argparse.Namespace) -> int:
 
 
 def _redirect(given: argparse.Namespace) -> int:
-    from kinetrum.client.connection import check_url, find_connection
-    from kinetrum.client.redirecting import redirect
-    from kinetrum.client.starting import start_sender
+    from kinetrum.client.sender.launch import start_sender
+    from kinetrum.client.spool.redirection import redirect
+    from kinetrum.client.transport.connection import check_url, find_connection
     from kinetrum.places import spool_folders
 
     connection = find_connection(check_url(given.to) if given.to else None)
@@ -175,9 +175,9 @@ def _redirect(given: argparse.Namespace) -> int:
 
 
 def _discard(given: argparse.Namespace) -> int:
-    from kinetrum.client.connection import check_url
-    from kinetrum.client.redirecting import discard_waiting
-    from kinetrum.client.refused import discard
+    from kinetrum.client.spool.redirection import discard_waiting
+    from kinetrum.client.spool.rejected import discard
+    from kinetrum.client.transport.connection import check_url
     from kinetrum.places import spool_folders
 
     if not given.waiting:

@@ -24,8 +24,8 @@ def add_commands(commands: Any) -> None:
 
 
 def _points(given: argparse.Namespace) -> int:
-    from kinetrum.client.reading import find_run
-    from kinetrum.client.session import open_session
+    from kinetrum.client.reading.run_table import find_run
+    from kinetrum.client.transport.session import open_session
     from kinetrum.core.refs import RunRef, parse_ref
 
     parsed = parse_ref(given.ref)
@@ -58,8 +58,8 @@ def _form(given: argparse.Namespace) -> str:
 
 def write_runs(session: Any, experiment: str | None, given: argparse.Namespace) -> int:
     """Write the whole table of runs of an experiment, or of the project."""
-    from kinetrum.client.reading import named_columns
-    from kinetrum.client.tables import stream_runs, stream_series
+    from kinetrum.client.reading.run_table import named_columns
+    from kinetrum.client.reading.table_export import stream_runs, stream_series
 
     if given.series:
         metrics = named_columns(given.series)
@@ -70,7 +70,7 @@ def write_runs(session: Any, experiment: str | None, given: argparse.Namespace) 
 
 def _write(given: argparse.Namespace, pieces: Any) -> int:
     if given.output:
-        from kinetrum.client.tables import save_stream
+        from kinetrum.client.reading.table_export import save_stream
 
         size = save_stream(pieces, given.output)
         output.note(f"{given.output}: {size:,} bytes.")

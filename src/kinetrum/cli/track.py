@@ -56,7 +56,7 @@ def _track(given: argparse.Namespace) -> int:
     import shutil
     from pathlib import Path
 
-    from kinetrum.client.commands import blocked_signals
+    from kinetrum.client.tracking.program import blocked_signals
 
     words = given.command_words[1:] if given.command_words[:1] == ["--"] else given.command_words
     if not words:
@@ -74,24 +74,25 @@ def _track(given: argparse.Namespace) -> int:
 def _run(given: argparse.Namespace, words: list[str]) -> int:
     from pathlib import Path
 
-    from kinetrum.client import patterns, tracking
-    from kinetrum.client.commands import Command, NotStarted
-    from kinetrum.client.figures.collecting import FigureFolder
-    from kinetrum.client.measured_files import MeasuredFile
-    from kinetrum.client.plotted_files import PlottedFile
+    from kinetrum.client.capture.figures.collecting import FigureFolder
+    from kinetrum.client.tracking import file_patterns
+    from kinetrum.client.tracking.metric_files import MeasuredFile
+    from kinetrum.client.tracking.plot_files import PlottedFile
+    from kinetrum.client.tracking.program import Command, NotStarted
+    from kinetrum.client.tracking.tracker import Tracker, describe_command
 
     # What is mistyped is said before anything is recorded.
     files = [MeasuredFile(Path(path), given.step) for path in given.metrics]
-    outputs = [patterns.files_of(text) for text in given.generated]
-    inputs = patterns.inputs_of(given.used)
+    outputs = [file_patterns.files_of(text) for text in given.generated]
+    inputs = file_patterns.inputs_of(given.used)
     plots = [PlottedFile.named(text) for text in given.plot]
     run, left_out = _begin(given, words)
     recorder = run._recorder
     figures = None if "figures" in left_out else FigureFolder()
-    began = patterns.now_ns(recorder.writer.folder)
-    tracker = tracking.Tracker(run, files, "output" not in left_out, figures)
-    patterns.record_inputs(recorder, inputs)
-    description = tracking.describe_command(run, words, left_out)
+    began = file_patterns.now_ns(recorder.writer.folder)
+    tracker = Tracker(run, files, "output" not in left_out, figures)
+    file_patterns.record_inputs(recorder, inputs)
+    description = describe_command(run, words, left_out)
     environment = _environment(run, given) | (figures.environment() if figures is not None else {})
     command = Command(words, environment, tracker.sink, given.grace)
     try:
@@ -102,7 +103,7 @@ def _run(given: argparse.Namespace, words: list[str]) -> int:
         return error.status
     last_lines = tracker.finish()
     tracker.keep_plots(plots)
-    patterns.record_outputs(recorder, outputs, began, tracker.problem)
+    file_patterns.record_outputs(recorder, outputs, began, tracker.problem)
     description.join(15)
     status, reason = outcome.status()
     if status == "failed" and last_lines:
@@ -115,11 +116,11 @@ def _run(given: argparse.Namespace, words: list[str]) -> int:
 
 
 def _begin(given: argparse.Namespace, words: list[str]) -> tuple[Any, frozenset[str]]:
-    from kinetrum.client import endings, exit_report
-    from kinetrum.client.addresses import keep_address
-    from kinetrum.client.beginning import begin
-    from kinetrum.client.caught import parts_left_out
-    from kinetrum.client.spool import current_writer
+    from kinetrum.client.capture.environment import parts_left_out
+    from kinetrum.client.recording import exit_hooks, exit_report
+    from kinetrum.client.recording.begin import begin
+    from kinetrum.client.spool.run_addresses import keep_address
+    from kinetrum.client.spool.spool import current_writer
     from kinetrum.core.arguments import options_of
 
     options = options_of(words) if given.args else {}
@@ -128,14 +129,14 @@ def _begin(given: argparse.Namespace, words: list[str]) -> tuple[Any, frozenset[
     # What surrounds this process is not what surrounds the command; that is looked at apart.
     apart = {"command", "packages", "code", "job", "output", "figures"}
     run = begin(given.experiment, output=False, leave_out=left_out | apart, **beginning_of(given, options))
-    endings.forget(run)
+    exit_hooks.forget(run)
     keep_address(current_writer().root, run._address)
     return run, left_out
 
 
 def _environment(run: Any, given: argparse.Namespace) -> dict[str, str]:
     """Let what the command records belong to this run, at the same service."""
-    from kinetrum.client.connection import find_connection
+    from kinetrum.client.transport.connection import find_connection
 
     connection = find_connection(None, given.project, given.experiment, needs_service=False)
     told = {"KINETRUM_RUN": run.id, "KINETRUM_PROJECT": run.project, "KINETRUM_EXPERIMENT": run.experiment}
@@ -147,10 +148,10 @@ def _environment(run: Any, given: argparse.Namespace) -> dict[str, str]:
 def say_where(run: Any, status: str, problems: list[str]) -> None:
     """Say on standard error what went wrong in a run that has ended, and its reference, or why it has none yet."""
     from kinetrum.cli.output import clean
-    from kinetrum.client.addresses import forget_address
-    from kinetrum.client.draining import drain
-    from kinetrum.client.session import open_session
-    from kinetrum.client.spool import current_writer
+    from kinetrum.client.spool.draining import drain
+    from kinetrum.client.spool.run_addresses import forget_address
+    from kinetrum.client.spool.spool import current_writer
+    from kinetrum.client.transport.session import open_session
     from kinetrum.core.errors import KinetrumError
 
     forget_address(current_writer().root, run.id)

@@ -34,7 +34,7 @@ def add_commands(commands: Any) -> None:
 
 
 def _export(given: argparse.Namespace) -> int:
-    from kinetrum.client.moving import export, export_everything
+    from kinetrum.client.archives.transfer import export, export_everything
 
     if given.everything:
         if given.ref or given.project:
@@ -64,7 +64,7 @@ def _export(given: argparse.Namespace) -> int:
 
 
 def _import(given: argparse.Namespace) -> int:
-    from kinetrum.client.moving import import_, import_everything
+    from kinetrum.client.archives.transfer import import_, import_everything
 
     if not Path(given.path).is_dir():
         found = import_(given.path, project=given.project, same_people=given.same_people)

@@ -15,8 +15,8 @@ from pathlib import Path
 from tqdm import tqdm
 
 import kinetrum
-from kinetrum.client.http import Service, path_of
-from kinetrum.client.run import Run
+from kinetrum.client.recording.run import Run
+from kinetrum.client.transport.http import Service, path_of
 from kinetrum.core.errors import Conflict, KinetrumError, NotFound
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.run_names import generate_run_name
@@ -201,7 +201,7 @@ def _write_notes(demo: Demo) -> None:
 
 
 def _deliver() -> None:
-    from kinetrum.client.draining import drain
+    from kinetrum.client.spool.draining import drain
     from kinetrum.places import spool_folder
 
     drain(spool_folder(), 120)

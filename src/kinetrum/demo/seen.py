@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kinetrum.client.run import Run
+from kinetrum.client.recording.run import Run
 from kinetrum.demo.weather import STATIONS, Nights
 
 WIDTH, HEIGHT = 120, 80

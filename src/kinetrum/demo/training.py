@@ -18,7 +18,7 @@ from sklearn.pipeline import make_pipeline
 from sklearn.preprocessing import StandardScaler
 
 import kinetrum
-from kinetrum.client.run import Run
+from kinetrum.client.recording.run import Run
 from kinetrum.demo import seen
 from kinetrum.demo.weather import FEATURES, Nights
 

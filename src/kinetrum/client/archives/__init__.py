@@ -1,0 +1,1 @@
+"""Archives between instances."""

@@ -1,0 +1,210 @@
+"""What surrounds a run is caught by itself: command, user, packages, code, CI job; and what is to be left out.
+
+Each part can be left out: `begin(leave_out=("output", "code"))`, KINETRUM_LEAVE_OUT=output,code, or in
+kinetrum.toml `leave_out = ["output", "code"]`; `all` leaves out every part. The environment is never recorded: of
+it only the variables are read by which CI systems tell a job's address.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import getpass
+import os
+import re
+import sys
+import threading
+import time
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+from kinetrum.client.capture import fork_safety
+from kinetrum.client.capture.notebook_cells import cells_as_code, notebook_name
+from kinetrum.client.recording.recorder import Recorder
+from kinetrum.client.transport.connection import nearest_file
+from kinetrum.core.errors import InvalidInput
+from kinetrum.core.hiding import hide_in_address, hide_in_command, hide_in_lines
+from kinetrum.core.values import Value
+
+PARTS = ("command", "user", "host", "packages", "code", "job", "resources", "output", "figures")
+_FRESH_S = 60.0
+_DISTRIBUTION = re.compile(r"^(?P<name>.+?)-(?P<version>[^-]+?)(?:-py\d[\d.]*)?\.(?:dist|egg)-info$")
+# How CI systems and clusters tell a job's address or number, by the variables that they set.
+_JOBS = (
+    "{CI_JOB_URL}", "{BUILDKITE_BUILD_URL}#{BUILDKITE_JOB_ID}", "{CIRCLE_BUILD_URL}", "{TRAVIS_JOB_WEB_URL}",
+    "{GITHUB_SERVER_URL}/{GITHUB_REPOSITORY}/actions/runs/{GITHUB_RUN_ID}", "{DRONE_BUILD_LINK}", "{CI_PIPELINE_URL}",
+    "{SYSTEM_COLLECTIONURI}{SYSTEM_TEAMPROJECT}/_build/results?buildId={BUILD_BUILDID}",
+    "{BITBUCKET_GIT_HTTP_ORIGIN}/pipelines/results/{BITBUCKET_BUILD_NUMBER}", "{BUILD_URL}",
+    "Slurm job {SLURM_JOB_ID}", "PBS job {PBS_JOBID}",
+)  # fmt: skip
+
+
+def parts_left_out(given: Iterable[str] | str | None) -> frozenset[str]:
+    """Return the parts that are not caught: as the argument says, else the environment, else kinetrum.toml."""
+    source = "leave_out"
+    if given is None and "KINETRUM_LEAVE_OUT" in os.environ:
+        given, source = os.environ["KINETRUM_LEAVE_OUT"], "KINETRUM_LEAVE_OUT"
+    if given is None:
+        given, source = nearest_file().get("leave_out", ()), "leave_out in kinetrum.toml"
+    if not isinstance(given, str | Iterable):
+        raise InvalidInput(f"{source} is a list of {', '.join(PARTS)} or all.", field="leave_out")
+    words = given.replace(" ", "").split(",") if isinstance(given, str) else list(given)
+    named = [word for word in words if word]
+    wrong = next((word for word in named if word not in {*PARTS, "all"}), None)
+    if wrong is not None:
+        raise InvalidInput(f"{source}: {wrong!r} is no part that is caught; {', '.join(PARTS)} are.", field="leave_out")
+    return frozenset(PARTS if "all" in named else named)
+
+
+def about_process(left_out: frozenset[str]) -> dict[str, Value]:
+    """Return what is known at once: command, user, interpreter, process."""
+    found: dict[str, Value] = {}
+    if "command" not in left_out:
+        # As it was typed; of the interpreter only the name, which says as much and is the same on every machine.
+        typed = [Path(sys.orig_argv[0]).name, *sys.orig_argv[1:]] if sys.orig_argv else sys.argv
+        found["command"] = command_line(typed)
+    if "user" not in left_out:
+        found["user"] = user_name()
+    if "packages" not in left_out:
+        found["python"] = sys.version.split()[0]
+    return found | {"process": os.getpid()}
+
+
+def command_line(words: list[str]) -> str:
+    """Write a command as it would be typed, what looks like a secret hidden."""
+    import shlex
+
+    return " ".join(shlex.quote(word) if word != "[hidden]" else word for word in hide_in_command(words))[:2_000]
+
+
+def user_name() -> str:
+    """Return the name of the person's account on this machine."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return str(os.getuid())
+
+
+def ci_job(environment: Mapping[str, str]) -> dict[str, str]:
+    """Return the address (or number) of the CI job that this is, as the usual variables tell; empty elsewhere."""
+    for form in _JOBS:
+        names = re.findall(r"\{(\w+)\}", form)
+        if all(environment.get(name) for name in names):
+            found = form.format_map({name: environment[name] for name in names})
+            return {"job": hide_in_address(found)[:500]}
+    return {"job": "in CI"} if environment.get("CI", "").lower() in {"1", "true"} else {}
+
+
+def packages_on(paths: Iterable[str]) -> dict[str, str]:
+    """Return installed packages and their versions by the names of their metadata folders; nothing is imported.
+
+    The folders' names follow "Recording installed projects" of the Python packaging specifications.
+    """
+    found: dict[str, str] = {}
+    for path in paths:
+        with contextlib.suppress(OSError):
+            for name in os.listdir(path or "."):
+                match = _DISTRIBUTION.match(name)
+                if match:
+                    found.setdefault(match["name"].replace("_", "-").lower(), match["version"])
+    return dict(sorted(found.items()))
+
+
+def entry_script() -> Path | None:
+    """Return the script that this process runs, None in a notebook or an interactive interpreter."""
+    main = sys.modules.get("__main__")
+    path = getattr(main, "__file__", None)
+    if path is None or getattr(sys, "ps1", None) is not None or "ipykernel" in sys.modules:
+        return None
+    return Path(path).absolute()
+
+
+_known: dict[str, tuple[float, dict[str, Any]]] = {}
+_looking = threading.Lock()
+
+
+def look_around(
+    left_out: frozenset[str], folder: Path, entry: Path | None, paths: Iterable[str] | None,
+    modules: Iterable[str] = (),
+) -> dict[str, Any]:  # fmt: skip
+    """Describe the code in a folder with its entry script and loaded modules (their files), the packages on paths
+    (None: no Python), the CI job.
+    """
+    with fork_safety.still:
+        from kinetrum.client.capture.code_state import find_code
+
+    found: dict[str, Any] = {}
+    if "code" not in left_out:
+        code = find_code(folder, entry, modules)
+        found |= {"code": code.fields, "difference": code.difference, "script": code.script}
+    if "packages" not in left_out and paths is not None:
+        found["packages"] = packages_on(paths)
+    if "job" not in left_out:
+        found["job"] = ci_job(os.environ)
+    return found
+
+
+def _around_this_process(left_out: frozenset[str]) -> dict[str, Any]:
+    """Look around; what was found a moment ago still holds, since the code is loaded already."""
+    entry = entry_script()
+    key = f"{entry} {os.getcwd()} {sorted(left_out)}"
+    with _looking:
+        at, found = _known.get(key, (0.0, {}))
+        if not found or time.monotonic() - at >= _FRESH_S:
+            loaded = [file for module in list(sys.modules.values()) if (file := getattr(module, "__file__", None))]
+            found = look_around(left_out, entry.parent if entry else Path.cwd(), entry, sys.path, loaded)
+            _known[key] = (time.monotonic(), found)
+        return found
+
+
+def _after_fork() -> None:
+    global _looking
+    _looking = threading.Lock()
+
+
+os.register_at_fork(after_in_child=_after_fork)
+
+
+class Looking:
+    """Looks around beside the training, and records what it finds."""
+
+    def __init__(self, recorder: Recorder, left_out: frozenset[str]) -> None:
+        self._recorder, self._left_out = recorder, left_out
+        self._told = ""
+        self._fields: dict[str, Any] = {}
+        self._thread = threading.Thread(target=self._work, name="kinetrum-surroundings", daemon=True)
+        if not {"code", "packages", "job"} <= left_out:
+            self._thread.start()
+
+    def _work(self) -> None:
+        # Nothing that goes wrong here is worth a traceback in somebody's training.
+        with contextlib.suppress(Exception):
+            found = _around_this_process(self._left_out)
+            if "code" not in self._left_out:
+                found = found | self._cells(found.get("code"))
+            if any(found.values()):
+                self._recorder.write("surroundings", caught=found)
+
+    def _cells(self, code: dict[str, Any] | None) -> dict[str, Any]:
+        """Return the cells of a notebook as its code; nothing in a script."""
+        text = cells_as_code()
+        if text is None:
+            return {}
+        script, hidden = hide_in_lines(text)
+        self._told = script
+        self._fields = {**(code or {}), "entry": notebook_name(), "hidden_lines": hidden}
+        return {"code": self._fields, "script": script}
+
+    def _tell_cells_since(self) -> None:
+        """Record the cells anew at the end: those that came since the run began are a part of its code."""
+        if "code" not in self._left_out and cells_as_code() is not None:
+            before, caught = self._told, self._cells(self._fields)
+            if caught["script"] != before:
+                self._recorder.write("surroundings", caught=caught)
+
+    def finish(self, timeout_s: float = 15.0) -> None:
+        """Wait until all is recorded."""
+        if self._thread.ident is not None and self._thread is not threading.current_thread():
+            self._thread.join(timeout_s)
+        with contextlib.suppress(Exception):
+            self._tell_cells_since()

@@ -1,0 +1,1 @@
+"""Artifacts as the service has them: versions, files, lineage, rows, use of its disk."""

@@ -1,0 +1,1 @@
+"""How records show themselves: in notebooks, on a terminal, as pictures."""

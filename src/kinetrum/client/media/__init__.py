@@ -1,0 +1,1 @@
+"""Plots, images, sound, video, texts and tables that a run keeps."""

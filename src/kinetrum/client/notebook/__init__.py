@@ -1,5 +1,0 @@
-"""What shows itself in a notebook and can be touched: parallel coordinates whose selection the next cell reads."""
-
-from kinetrum.client.notebook.parallel import Parallel
-
-__all__ = ["Parallel"]

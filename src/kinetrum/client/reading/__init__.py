@@ -1,0 +1,1 @@
+"""Reading back what was recorded: runs, tables of them, comparisons, notes."""

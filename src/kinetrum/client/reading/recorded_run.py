@@ -1,0 +1,339 @@
+"""What the service has recorded, as objects: a run, its metrics, a stored version of an artifact."""
+
+from __future__ import annotations
+
+import html
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kinetrum.client.data.artifact_versions import StoredVersion
+from kinetrum.client.display.html import html_table, moment
+from kinetrum.client.reading import descriptions
+from kinetrum.client.reading.notes import Noted
+from kinetrum.client.reading.table_export import read_points, save_stream, stream_points
+from kinetrum.client.transport.http import path_of
+from kinetrum.client.transport.session import Session
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.values import Value, from_json, show
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from kinetrum.client.reading.recorded_media import RecordedMedia
+    from kinetrum.client.reading.recorded_plots import RecordedPlots
+    from kinetrum.client.registry.models import ModelVersion
+
+
+@dataclass(frozen=True, repr=False)
+class PointArrays:
+    """Points of a metric as NumPy arrays of equal length: step (int64), value (float64), time (datetime64[us], UTC)."""
+
+    step: NDArray[np.int64]
+    value: NDArray[np.float64]
+    time: NDArray[np.datetime64]
+
+    def __repr__(self) -> str:
+        count = len(self.step)
+        steps = f", steps {self.step[0]} to {self.step[-1]}" if count else ""
+        return f"<{count:,} {'point' if count == 1 else 'points'}{steps}>"
+
+
+@dataclass(frozen=True)
+class OutputLine:
+    """A printed line: its number from 0 on (None while it may change), microseconds since 1970, stream, text."""
+
+    number: int | None
+    at: int
+    stream: str
+    text: str
+
+
+class RecordedMetric:
+    """A metric of a recorded run: aggregates at hand, points when asked for."""
+
+    def __init__(self, run: RecordedRun, name: str, data: dict[str, Any] | None) -> None:
+        self._run, self.name, self._data = run, name, data
+
+    def __getattr__(self, aggregate: str) -> Value:
+        """Return an aggregate: count, nan_count, first, last, min, max, mean, best, best_step."""
+        if self._data is None or aggregate not in self._data:
+            raise AttributeError(aggregate)
+        return from_json(self._data[aggregate])
+
+    def points(self) -> PointArrays:
+        """Read every point, by step; repeated steps appear as often as they were measured, the later last."""
+        found = read_points(self._run._session, self._run._path(), self.name)
+        return PointArrays(found.steps, found.values, found.times.view("datetime64[us]"))
+
+    def __repr__(self) -> str:
+        last = "" if self._data is None else f", last {show(from_json(self._data['last']))}"
+        return f"<Metric {self.name} of {self._run.reference}{last}>"
+
+
+class RecordedRun(Noted):
+    """A run as the service has it."""
+
+    def __init__(self, session: Session, data: dict[str, Any]) -> None:
+        self._session, self._data = session, data
+
+    reference: str = property(lambda self: self._data["reference"])  # type: ignore[assignment]
+    id: str = property(lambda self: self._data["id"])  # type: ignore[assignment]
+    project: str = property(lambda self: self._data["project"])  # type: ignore[assignment]
+    experiment: str = property(lambda self: self._data["experiment"])  # type: ignore[assignment]
+    number: int = property(lambda self: self._data["number"])  # type: ignore[assignment]
+    name: str | None = property(lambda self: self._data["name"])  # type: ignore[assignment]
+    status: str = property(lambda self: self._data["status"])  # type: ignore[assignment]
+    reason: str | None = property(lambda self: self._data["reason"])  # type: ignore[assignment]
+    author: str = property(lambda self: self._data["author"])  # type: ignore[assignment]
+    started_at: str = property(lambda self: self._data["started_at"])  # type: ignore[assignment]
+    ended_at: str | None = property(lambda self: self._data["ended_at"])  # type: ignore[assignment]
+    labels: dict[str, str] = property(lambda self: self._data["labels"])  # type: ignore[assignment]
+
+    @property
+    def params(self) -> dict[str, Value]:
+        """Parameters by dotted key, typed as they were set."""
+        return {key: from_json(value, key) for key, value in self._complete()["params"].items()}
+
+    @property
+    def values(self) -> dict[str, Value]:
+        """What stands for each key in tables: the result if there is one, else the metric by its goal."""
+        return {key: from_json(value, key) for key, value in self._complete()["values"].items()}
+
+    @property
+    def results(self) -> dict[str, Value]:
+        """Final values by key."""
+        return {key: from_json(value, key) for key, value in self._whole()["results"].items()}
+
+    @property
+    def metrics(self) -> Mapping[str, RecordedMetric]:
+        """Metrics by key."""
+        whole = self._whole()
+        return {key: RecordedMetric(self, key, whole["metrics"].get(key)) for key in whole["metric_names"]}
+
+    @property
+    def problems(self) -> list[str]:
+        """What must be told about the run."""
+        return [problem["text"] for problem in self._data["problems"]]
+
+    @property
+    def used(self) -> list[str]:
+        """Inputs as references."""
+        return [link["reference"] for link in self._data["used"]]
+
+    @property
+    def generated(self) -> list[str]:
+        """Outputs as references."""
+        return [link["reference"] for link in self._data["generated"]]
+
+    @property
+    def versions(self) -> list[str]:
+        """Model versions registered from this run."""
+        return list(self._whole()["versions"])
+
+    @property
+    def children(self) -> list[str]:
+        """Runs under this one, as references."""
+        return [child["reference"] for child in self._whole()["children"]]
+
+    @property
+    def parent(self) -> str | None:
+        """The run that this one is under, as a reference."""
+        found: str | None = self._whole()["parent"]
+        return found
+
+    def output(self, stream: str | None = None, search: str = "") -> Iterator[OutputLine]:
+        """Yield printed lines in order, with their colours (SGR sequences): of stdout, stderr or both.
+
+        `search` chooses lines that hold a text. Lines that were left out between head and tail are passed over;
+        a progress bar that is still moving comes last.
+        """
+        at, more = 0, True
+        while more:
+            page = self.output_page(at, 5_000, stream, search)
+            lines, more = page["lines"], page["more"]
+            at = lines[-1]["number"] + 1 if lines else 0
+            yield from (OutputLine(**line) for line in [*lines, *page["unfinished"]])
+
+    def output_page(self, from_line: int, limit: int, stream: str | None = None, search: str = "") -> dict[str, Any]:
+        """Read lines from a number on, as the service answers."""
+        found: dict[str, Any] = self._session.service.get(
+            self._path("output"), from_line=from_line, limit=limit, stream=stream, search=search or None
+        )
+        return found
+
+    def surroundings(self, against: str | None = None) -> dict[str, Any]:
+        """Return code, packages and CI job as data; `against` (previous, parent, a reference) tells what differs."""
+        found: dict[str, Any] = self._session.service.get(self._path("surroundings"), against=against)
+        return found
+
+    def resources(self, width: int = 1_000) -> dict[str, list[float | int | None]]:
+        """Return what the run used of its machine as columns of equal length; `at` is microseconds since 1970."""
+        found: dict[str, list[float | int | None]]
+        found = self._session.service.get(self._path("resources"), width=width)["samples"]
+        return found
+
+    @property
+    def activities(self) -> list[dict[str, Any]]:
+        """Named pieces of work: name, started_at and ended_at in microseconds since 1970, failed."""
+        return list(self._whole()["activities"])
+
+    @property
+    def progress(self) -> dict[str, Any] | None:
+        """How far the run is: done, total, expected_end; None where it did not tell."""
+        found: dict[str, Any] | None = self._whole()["progress"]
+        return found
+
+    @property
+    def plots(self) -> RecordedPlots:
+        """Plots kept as data, by name: `run.plots["holdout/roc"].columns`."""
+        from kinetrum.client.reading.recorded_plots import RecordedPlots
+
+        return RecordedPlots(self._session, self.reference, self._path())
+
+    @property
+    def media(self) -> RecordedMedia:
+        """Images, sounds, videos, texts and tables, by name: `run.media["worst nights"].items`."""
+        from kinetrum.client.reading.recorded_media import RecordedMedia
+
+        return RecordedMedia(self._session, self.reference)
+
+    def predictions(self, on: str | None = None) -> str:
+        """Return the reference of what `evaluate(…, rows=…)` kept of data, to be given to `kinetrum.rows`.
+
+        Without `on` it is that of the only data it kept any of. Raises NotFound where this run kept none, InvalidInput
+        where it must be said on which data.
+        """
+        from kinetrum.client.recording.evaluation import is_predictions, predictions_name
+
+        wanted = predictions_name(self.experiment, on)
+        tables = {link["name"]: str(link["reference"]) for link in self._data["generated"] if link["kind"] == "table"}
+        for name in (wanted, f"{wanted}-artifact"[:100]):
+            if name in tables:
+                return tables[name]
+        kept = [name for name in tables if is_predictions(name, self.experiment)]
+        if on is None and len(kept) == 1:
+            return tables[kept[0]]
+        if on is None and kept:
+            raise InvalidInput(f"{self.reference} kept several: {', '.join(kept)}; say on which data.", field="on")
+        said = f"; it kept {', '.join(list(tables)[:8])}" if tables else ""
+        what = f"predictions on {on}" if on else "predictions row by row"
+        raise NotFound(f"{self.reference} kept no {what}{said}.", field="on")
+
+    def result_records(self) -> list[tuple[str, Value, str]]:
+        """Every (key, value, time) that was recorded as a result, also what a later one replaced."""
+        found = self._session.service.get(self._path("results"))
+        return [(item["key"], from_json(item["value"], item["key"]), item["recorded_at"]) for item in found]
+
+    def points_table(self, metrics: Sequence[str] = (), *, form: str = "csv") -> Iterator[bytes]:
+        """Yield every point of metrics (all of them without one) as csv, jsonl or parquet, piece by piece."""
+        return stream_points(self._session, self._path(), metrics, form)
+
+    def save_points(self, to: str | Path, metrics: Sequence[str] = ()) -> int:
+        """Write every point to a file, in the form its ending tells: .csv, .jsonl or .parquet; returns its size."""
+        return save_stream(self.points_table(metrics, form=_form_of(to)), to)
+
+    def rename(self, name: str | None) -> None:
+        """Give the run another name; None takes it away."""
+        self._session.service.call("PUT", self._path("name"), json={"name": name})
+        self.refresh()
+
+    def label(self, **labels: str | None) -> None:
+        """Set labels; None takes one away, others stay."""
+        descriptions.label_runs(self._session, self.project, [self.reference], dict(labels))
+        self.refresh()
+
+    def _noted(self) -> tuple[Session, str, str]:
+        return self._session, self.project, self.reference
+
+    def correct(self, params: dict[str, Any], comment: str = "") -> None:
+        """Correct parameters that were set wrongly; the journal keeps what stood there, who, when and why."""
+        descriptions.correct_run(self._session, self._path(), params, comment)
+        self.refresh()
+
+    def bin(self, *, children: bool = False) -> list[str]:
+        """Put the run into the bin: out of tables and counts, restored in one act; with `children` the runs below it.
+
+        Returns the references of what is there now.
+        """
+        return descriptions.bin_things(self._session, self.project, [self.reference], children)
+
+    def restore(self) -> None:
+        """Take the run out of the bin."""
+        descriptions.restore_things(self._session, self.project, [self.reference])
+
+    def _path(self, *more: str) -> str:
+        return path_of("projects", self.project, "experiments", self.experiment, "runs", str(self.number), *more)
+
+    def _complete(self) -> dict[str, Any]:
+        """Return the row where it holds everything, else the run read by itself."""
+        return self._data if self._data["complete"] else self._whole()
+
+    def _whole(self) -> dict[str, Any]:
+        if "metric_names" not in self._data:
+            self._data = self._session.service.get(self._path())
+        return self._data
+
+    def refresh(self) -> RecordedRun:
+        """Read the run again and return it."""
+        self._data = self._session.service.get(self._path())
+        return self
+
+    def download(self, to: str | Path = ".", artifact: str | None = None, replace: bool = False) -> list[Path]:
+        """Download what the run generated, or the artifact of that name, each into a folder of its name below `to`.
+
+        Of several versions under one name the latest that is not in the bin comes.
+        """
+        names = dict.fromkeys(link["name"] for link in self._data["generated"] if artifact in (None, link["name"]))
+        if not names:
+            raise NotFound(f"{self.reference} generated nothing{f' named {artifact!r}' if artifact else ''}.")
+        paths: list[Path] = []
+        for name in names:
+            paths += self.generated_version(name).download(Path(to) / name, replace=replace)
+        return paths
+
+    def register(
+        self, artifact: str, *, as_model: str, step: int | None = None, best: str | None = None, comment: str = "",
+        labels: Mapping[str, str] | None = None, metrics: Mapping[str, Any] | None = None, sample: Any = None,
+        sample_output: Any = None,
+    ) -> ModelVersion:  # fmt: skip
+        """Register what this run generated under `artifact` as a model's next version, as `Run.register` does."""
+        from kinetrum.client.registry.registration import register_recorded, told
+
+        body = {"step": step, "best": best, **told(comment, labels, metrics, sample, sample_output)}
+        return register_recorded(self._session, self.project, self.reference, artifact, as_model, body)
+
+    def generated_version(self, name: str) -> StoredVersion:
+        """Return the version of that name that the run generated last, of those not in the bin where there is one.
+
+        Raises NotFound where the run generated nothing of that name.
+        """
+        numbers = [link["version"] for link in self._data["generated"] if link["name"] == name]
+        if not numbers:
+            raise NotFound(f"{self.reference} generated nothing named {name!r}.", field="path")
+        found = [StoredVersion.read(self._session, self.project, name, str(numbers[-1]))]
+        if found[0].data["binned_at"] is not None:
+            versions = self._session.service.get(path_of("projects", self.project, "artifacts", name, "versions"))
+            kept = [row["number"] for row in versions if row["binned_at"] is None and row["number"] in numbers]
+            found += [StoredVersion.read(self._session, self.project, name, str(number)) for number in kept[:1]]
+        return found[-1]
+
+    def __repr__(self) -> str:
+        return f"<{self.reference} {self.status}>"
+
+    def _repr_html_(self) -> str:
+        said = f"{self.name or ''} {self.status}, begun {moment(self.started_at)} by {self.author}"
+        tables = (
+            html_table([title, ""], [[key, show(value)] for key, value in found.items()])
+            for title, found in (("set", self.params), ("came out", self.values)) if found
+        )  # fmt: skip
+        return f"<p><b>{html.escape(self.reference)}</b> {html.escape(said)}</p>{''.join(tables)}"
+
+
+def _form_of(path: str | Path) -> str:
+    ending = Path(path).suffix.lower().lstrip(".")
+    if ending not in {"csv", "jsonl", "parquet"}:
+        raise InvalidInput(f"{path} ends in none of .csv, .jsonl, .parquet.", field="to")
+    return ending

@@ -1,0 +1,1 @@
+"""The registry from Python: models, versions, reviews, evidence, deployment."""

@@ -1,0 +1,469 @@
+"""The registry from Python: models, versions, reviews, stages."""
+
+from __future__ import annotations
+
+import html
+import os
+import warnings
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from kinetrum.client.data.downloads import download_files
+from kinetrum.client.display.html import html_table, moment
+from kinetrum.client.reading.notes import Noted
+from kinetrum.client.registry.review import Review
+from kinetrum.client.spool.spool import new_id
+from kinetrum.client.transport.http import path_of
+from kinetrum.client.transport.progress import Tick
+from kinetrum.client.transport.session import Session, open_session
+from kinetrum.core.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.registry.signature import Signature, signature_from_json
+from kinetrum.core.values import Value, check_name, from_json, show
+
+if TYPE_CHECKING:
+    from kinetrum.client.registry.deployment import Fetched
+
+
+class _Seen:
+    """Stands for 'the occupant that this object last read'."""
+
+    def __repr__(self) -> str:
+        return "SEEN"
+
+
+SEEN = _Seen()
+Expect = int | None | _Seen
+_PAGE = 500
+
+
+class Model(Noted):
+    """A registered model with its ladder, as last read. `model["production"]` is the version that stands there."""
+
+    def __init__(self, session: Session, data: dict[str, Any]) -> None:
+        self._session, self.data = session, data
+
+    @classmethod
+    def read(cls, session: Session, project: str, name: str) -> Model:
+        """Read a model."""
+        return cls(session, session.service.get(path_of("projects", project, "models", name)))
+
+    name: str = property(lambda self: self.data["name"])  # type: ignore[assignment]
+    project: str = property(lambda self: self.data["project"])  # type: ignore[assignment]
+    purpose: str = property(lambda self: self.data["purpose"])  # type: ignore[assignment]
+    person: str = property(lambda self: self.data["person"])  # type: ignore[assignment]
+    labels: dict[str, str] = property(lambda self: dict(self.data["labels"]))  # type: ignore[assignment]
+    gates: str = property(lambda self: self._whole()["gates"])  # type: ignore[assignment]
+
+    def _path(self, *more: str) -> str:
+        return path_of("projects", self.project, "models", self.name, *more)
+
+    def _noted(self) -> tuple[Session, str, str]:
+        return self._session, self.project, f"model:{self.name}"
+
+    def _call(self, method: str, *more: str, **body: Any) -> Any:
+        return self._session.service.call(method, self._path(*more), json=body)
+
+    def _whole(self) -> dict[str, Any]:
+        """Return everything of the model; one of a list was read at a glance only."""
+        if "card" not in self.data:
+            self.refresh()
+        return self.data
+
+    @property
+    def stages(self) -> dict[str, int | None]:
+        """Occupant by stage, from the lowest stage to the highest."""
+        return {stage["name"]: stage["occupant"] for stage in self.data["stages"]}
+
+    @property
+    def warnings(self) -> dict[str, str]:
+        """What is wrong with occupants, by stage."""
+        return {stage["name"]: stage["warning"] for stage in self.data["stages"] if stage["warning"]}
+
+    @property
+    def versions(self) -> list[int]:
+        """Version numbers, the newest first."""
+        return [version["number"] for version in self._whole()["versions"]]
+
+    @property
+    def timeline(self) -> list[dict[str, Any]]:
+        """What happened on the stages, the earliest first, with the outcome of every gate that was asked."""
+        return list(self._whole()["events"])
+
+    def __getitem__(self, which: int | str) -> ModelVersion:
+        """Return a version by number, by stage, `lead`, or `sha256:…`."""
+        return ModelVersion.read(self._session, self.project, self.name, str(which))
+
+    @property
+    def lead(self) -> int | None:
+        """The lead version's number; None where there is none. Assign a number to choose it, None to leave it open."""
+        found: int | None = self.data["lead"]
+        return found
+
+    @lead.setter
+    def lead(self, number: int | None) -> None:
+        self.choose_lead(number)
+
+    def choose_lead(self, number: int | None, comment: str = "") -> None:
+        """Choose the lead version, or (None) leave it to the highest occupied stage; the journal keeps the comment."""
+        self._call("PUT", "lead", version=number, comment=comment)
+        self.refresh()
+
+    @property
+    def card(self) -> str:
+        """The card, Markdown. Assign a text to write it; refused where somebody wrote it since it was read."""
+        return str(self._whole()["card"])
+
+    @card.setter
+    def card(self, text: str) -> None:
+        self._call("PUT", "card", card=text, expect=self._whole()["card_revision"])
+        self.refresh()
+
+    @property
+    def missing_sections(self) -> list[str]:
+        """Required sections that the card lacks, leaves empty, or has with the outline's words."""
+        return list(self._whole()["missing_sections"])
+
+    def describe(
+        self, *, purpose: str | None = None, owner: str | None = None, labels: Mapping[str, str | None] | None = None,
+        image: str | None = None,
+    ) -> Model:  # fmt: skip
+        """Set the purpose, the person to ask (by name), labels (None removes one), the image (`plots@2:tree.png`)."""
+        self.data = self._session.service.call(
+            "PATCH",
+            self._path(),
+            json={"purpose": purpose, "owner": owner, "labels": dict(labels or {}), "image": image},
+        )
+        return self
+
+    def rule(
+        self, *, approvals_needed: int | None = None, second_pair: bool | None = None,
+        card_sections: Sequence[str] | None = None, renewed_approvals: bool | None = None,
+        evidence: Mapping[str, Mapping[str, Any]] | None = None, confirmed: bool = False,
+    ) -> Model:  # fmt: skip
+        """Set the model's rules; what is None stays.
+
+        `approvals_needed`: how many; `second_pair`: not by who registered; `card_sections`: what the card requires;
+        `renewed_approvals`: whether approvals older than the newest evidence have to be given again; `evidence`: by the
+        name of the data who alone adds it (`{"holdout": {"people": ["rex"], "experiment": "nightly"}}`), all names at
+        once. Raises Conflict where approved versions would no longer be, unless `confirmed`; `preview_rules` lists
+        them.
+        """
+        self.data = self._call(
+            "PUT", "rules", confirmed=confirmed,
+            **_rules(approvals_needed, second_pair, card_sections, renewed_approvals, evidence),
+        )  # fmt: skip
+        return self
+
+    def preview_rules(
+        self, *, approvals_needed: int | None = None, renewed_approvals: bool | None = None
+    ) -> list[dict[str, Any]]:
+        """Return the versions whose review a change of rules would turn: `number`, `before`, `after`, `stages`.
+
+        What stands on a stage stays there all the same, with the standing that it had.
+        """
+        body = _rules(approvals_needed, None, None, renewed_approvals, None)
+        found: list[dict[str, Any]] = self._call("POST", "rules", "preview", **body)
+        return found
+
+    @property
+    def evidence_rules(self) -> dict[str, dict[str, Any]]:
+        """What evidence is bound to, by the name of the data: `people`, `experiment`."""
+        return dict(self._whole()["evidence_rules"])
+
+    def rename(self, name: str) -> Model:
+        """Give it another name; the earlier one goes on leading to it. Raises Conflict where that name is taken."""
+        self._call("PUT", "name", name=name)
+        self.data["name"] = name
+        return self.refresh()
+
+    def set_gates(self, gates: str | os.PathLike[str]) -> Model:
+        """Set the gates of all stages: TOML, or the path of a file with it."""
+        text = Path(gates).read_text("utf-8") if isinstance(gates, os.PathLike) else gates
+        self.data = self._call("PUT", "gates", gates=text)
+        return self
+
+    def set_ladder(self, stages: Sequence[Mapping[str, Any]]) -> Model:
+        """Set the stages from the lowest: `name`, and if wished `asks_approved`, `least_role`, `placers` (names)."""
+        self.data = self._call("PUT", "ladder", stages=[dict(stage) for stage in stages])
+        return self
+
+    def compare(self, number: int | str, against: int | str) -> Review:
+        """Put a version beside any other: results on the same data, signature, packages, settings of their runs."""
+        path = self._path("versions", str(number), "review")
+        return Review(self._session.service.get(path, against=str(against)))
+
+    def fetches(self) -> list[dict[str, Any]]:
+        """Return who fetched which version, asked for how, how often and since when; the latest first."""
+        found: list[dict[str, Any]] = self._session.service.get(self._path("fetches"))
+        return found
+
+    def history(self) -> list[dict[str, Any]]:
+        """Return what happened to the model and its versions, the latest first."""
+        found: list[dict[str, Any]] = self._session.service.get(
+            path_of("projects", self.project, "journal"), subject=self.name
+        )
+        return found
+
+    def refresh(self) -> Model:
+        """Read the model again and return it."""
+        self.data = self._session.service.get(self._path())
+        return self
+
+    def occupant_seen(self, stage: str) -> int | None:
+        """Return the occupant that this object last read; raises NotFound for an unknown stage."""
+        if stage not in self.stages:
+            raise NotFound(
+                f"{self.name} has no stage {stage!r}; its ladder is {', '.join(self.stages)}.", field="stage"
+            )
+        return self.stages[stage]
+
+    def place(self, stage: str, act: str, expect: Expect, comment: str, **more: Any) -> None:
+        """Carry out one act on a stage against the occupant that was seen."""
+        seen = self.occupant_seen(stage) if isinstance(expect, _Seen) else expect
+        body = {"id": new_id(), "expect": seen, "comment": comment, **more}
+        self.data = self._session.service.call("POST", self._path("stages", stage, act), json=body)
+
+    def roll_back(self, stage: str, *, expect: Expect = SEEN, comment: str = "") -> int | None:
+        """Put a stage back to the latest earlier version that can stand; returns its number."""
+        self.place(stage, "rollbacks", expect, comment)
+        return self.stages[stage]
+
+    def demote(self, stage: str, *, expect: Expect = SEEN, comment: str = "") -> None:
+        """Empty a stage."""
+        self.place(stage, "demotions", expect, comment)
+
+    def __repr__(self) -> str:
+        return f"<Model {self.name} {self.stages}>"
+
+    def _repr_html_(self) -> str:
+        rows = [
+            [stage["name"], str(stage["occupant"] or "–"), moment(stage["since"]), stage["warning"] or ""]
+            for stage in reversed(self.data["stages"])
+        ]
+        return f"<p><b>{html.escape(self.name)}</b> {html.escape(self.purpose)}</p>" + html_table(
+            ["stage", "version", "since", ""], rows
+        )
+
+
+def _rules(
+    approvals_needed: int | None, second_pair: bool | None, card_sections: Sequence[str] | None,
+    renewed_approvals: bool | None, evidence: Mapping[str, Mapping[str, Any]] | None,
+) -> dict[str, Any]:  # fmt: skip
+    return {
+        "approvals_needed": approvals_needed, "second_pair": second_pair, "renewed_approvals": renewed_approvals,
+        "card_sections": None if card_sections is None else list(card_sections),
+        "evidence": None if evidence is None else {on: dict(rule) for on, rule in evidence.items()},
+    }  # fmt: skip
+
+
+class ModelVersion(Noted):
+    """A version of a model, as last read."""
+
+    def __init__(self, session: Session, project: str, data: dict[str, Any], asked: str | None = None) -> None:
+        self._session, self._project, self.data = session, project, data
+        self._asked = asked or str(data["number"])
+        self._model: Model | None = None
+
+    @classmethod
+    def read(cls, session: Session, project: str, name: str, which: str) -> ModelVersion:
+        """Read a version by number, by stage, `lead`, `newest`, or `sha256:…`."""
+        path = path_of("projects", project, "models", name, "versions", which)
+        version = cls(session, project, session.service.get(path), which)
+        version._model = Model.read(session, project, name)
+        return version
+
+    reference: str = property(lambda self: self.data["reference"])  # type: ignore[assignment]
+    number: int = property(lambda self: self.data["number"])  # type: ignore[assignment]
+    review: str = property(lambda self: self.data["review"])  # type: ignore[assignment]
+    run: str | None = property(lambda self: self.data["run"])  # type: ignore[assignment]
+    stages: list[str] = property(lambda self: self.data["stages"])  # type: ignore[assignment]
+    labels: dict[str, str] = property(lambda self: dict(self.data["labels"]))  # type: ignore[assignment]
+    digest: str = property(lambda self: self.data["artifact"]["digest"])  # type: ignore[assignment]
+    overrides: list[str] = property(lambda self: list(self.data["overrides"]))  # type: ignore[assignment]
+    dependencies: dict[str, str] = property(lambda self: dict(self.data["dependencies"]))  # type: ignore[assignment]
+
+    @property
+    def values(self) -> dict[str, Value]:
+        """What its run achieved, or at its step the checkpoint that it was made from, by key; and what was added."""
+        return {key: from_json(value, key) for key, value in self.data["values"].items()}
+
+    @property
+    def step(self) -> int | None:
+        """The step of the checkpoint that it was made from; None where it stands for the whole run."""
+        found: int | None = self.data["step"]
+        return found
+
+    @property
+    def signature(self) -> Signature | None:
+        """What it takes and gives; None where that is not known."""
+        held = self.data["signature"]
+        return signature_from_json(held) if held else None
+
+    @property
+    def evidence(self) -> dict[str, dict[str, Any]]:
+        """Its newest evidence by the name of the data: `results`, `run`, `rows`, `digest`, `at`."""
+        return {one["on"]: one for one in self.data["evidence"]}
+
+    @property
+    def lock(self) -> str:
+        """One line that names it and what its files must be: `frost-alarm@7 sha256:…`."""
+        return f"{self._project}/{self.reference} sha256:{self.digest}"
+
+    @property
+    def model(self) -> Model:
+        """The model, as read together with this version."""
+        if self._model is None:
+            self._model = Model.read(self._session, self._project, self.data["model"])
+        return self._model
+
+    def _path(self, *more: str) -> str:
+        return path_of("projects", self._project, "models", self.data["model"], "versions", str(self.number), *more)
+
+    def _noted(self) -> tuple[Session, str, str]:
+        return self._session, self._project, self.reference
+
+    def _verdict(self, verdict: str | None, comment: str) -> None:
+        body = {"verdict": verdict, "comment": comment}
+        self.data["review"] = self._session.service.call("PUT", self._path("verdict"), json=body)["review"]
+
+    def approve(self, comment: str = "") -> None:
+        """Approve this version."""
+        self._verdict("approve", comment)
+
+    def reject(self, comment: str = "") -> None:
+        """Reject this version."""
+        self._verdict("reject", comment)
+
+    def take_back_verdict(self, comment: str = "") -> None:
+        """Take one's own verdict back."""
+        self._verdict(None, comment)
+
+    def promote(self, stage: str, *, expect: Expect = SEEN, comment: str = "", override: str | None = None) -> None:
+        """Place this version on a stage, through its gates. `expect` is the occupant to be replaced (None: an empty
+        stage); by default the one that this object last read. `override` is a maintainer's reason to place it although
+        gates are not met. Raises UnexpectedOccupant where another stands there now, Conflict where gates are not met.
+        """
+        self.model.place(stage, "promotions", expect, comment, version=self.number, override=override)
+        self.refresh()
+
+    def look_at_gates(self, stage: str) -> list[dict[str, Any]]:
+        """Return what a stage's gates say of it now: `asks`, `met`, `found`, `figures`; nothing is changed."""
+        found: list[dict[str, Any]] = self._session.service.get(self._path("gates", stage))["checks"]
+        return found
+
+    def beside(self, stage: str | None = None, *, against: int | str | None = None) -> Review:
+        """Put it beside a stage's occupant (by default the highest stage's), or `against` any other version."""
+        other = None if against is None else str(against)
+        return Review(self._session.service.get(self._path("review"), stage=stage, against=other))
+
+    def add_evidence(
+        self, on: str, *, y_true: Any = None, y_score: Any = None, rows: Any = True, run: str | None = None,
+        data: str | os.PathLike[str] | None = None, **options: Any,
+    ) -> dict[str, Any]:  # fmt: skip
+        """Pin what it achieved on named data: judge predictions here (`y_true`, `y_score`), or name a `run` that did.
+
+        Predictions become a run of the experiment MODEL-evidence that used this version, with results, plots and (with
+        row keys, or True for 0, 1, 2 …) predictions row by row. `data` is the file, folder or version judged on; its
+        fingerprint is kept. Returns the evidence. Raises InvalidInput for a run that says nothing of this version.
+        """
+        from kinetrum.client.registry.evidence import judge_version
+
+        if (run is None) == (y_true is None):
+            raise InvalidInput("Give either y_true and y_score, or a run that judged it.", field="run")
+        judged = run or judge_version(self, self._project, on, (y_true, y_score), rows, data, options)
+        body = {"id": new_id(), "on": on, "run": judged}
+        self.data["evidence"] = self._session.service.call("POST", self._path("evidence"), json=body)
+        return self.evidence[on]
+
+    def label(self, **labels: str | None) -> None:
+        """Set labels; None takes one away."""
+        self._session.service.call("PATCH", self._path("labels"), json={"labels": labels})
+        self.refresh()
+
+    def retire(self, retired: bool = True, comment: str = "") -> None:
+        """Retire this version, or take that back."""
+        body = {"retired": retired, "comment": comment}
+        self._session.service.call("PUT", self._path("retirement"), json=body)
+        self.refresh()
+
+    def refresh(self) -> ModelVersion:
+        """Read the version again and return it."""
+        self.data = self._session.service.get(self._path())
+        return self
+
+    def download(
+        self, to: str | Path = ".", path: str | None = None, *, replace: bool = False, keep: int = 0,
+        strict: bool = False, tick: Tick | None = None,
+    ) -> Fetched:  # fmt: skip
+        """Download its files into a folder, verified, and a note `kinetrum-version.json` beside them.
+
+        They come into a new folder beside `to`, which then takes the place of what an earlier download laid out there,
+        in one step; `keep` so many earlier ones stay beside it, as `TO.earlier-N`. With `replace`, or into the current
+        folder, they are written in place, each file in one step, and what else is there stays. It counts as one fetch.
+
+        What is fetched is this version, also where another stands on the stage by which it was read. Warns of a version
+        that is rejected, retired or damaged; with `strict` raises Conflict. Raises Conflict where `to` holds what no
+        download put there, Damaged where what arrived does not match, NotFound for a `path` that it does not have.
+        """
+        from kinetrum.client.registry.deployment import Deployed, Fetched, lay_out, lay_over
+
+        files = [entry for entry in self.data["files"] if path in (None, entry["path"])]
+        if not files:
+            raise NotFound(f"{self.reference} has no file {path!r}.", field="path")
+        warning = self.data["warning"]
+        if warning and strict:
+            raise Conflict(f"{self.reference} was not fetched: {warning}.", field="version")
+        fetched = path_of("projects", self._project, "models", self.data["model"], "versions", self._asked, "fetches")
+        self._session.service.call("POST", fetched)
+        about = {
+            "project": self._project, "model": self.data["model"], "version": self.number, "reference": self.reference,
+            "digest": f"sha256:{self.digest}", "stage": self._asked if self._asked in self.model.stages else None,
+            "warning": warning,
+        }  # fmt: skip
+        folder, version = Path(to), Deployed(files, about)
+        in_place = replace or folder.absolute() == Path.cwd()
+
+        def bring(place: Path) -> list[Path]:
+            return download_files(self._session.service, self._path(), files, place, tick, replace)
+
+        paths = lay_over(version, folder, bring) if in_place else lay_out(version, folder, bring, keep)
+        if warning:
+            warnings.warn(f"{self.reference} was fetched, and {warning}.", stacklevel=2)
+        told = {name: about[name] for name in ("project", "model", "version", "digest", "stage", "warning")}
+        return Fetched(
+            tuple(folder / entry["path"] for entry in files) if paths else (), self.reference, folder, **told
+        )
+
+    def __repr__(self) -> str:
+        return f"<{self.reference} {self.review}{' on ' + ', '.join(self.stages) if self.stages else ''}>"
+
+    def _repr_html_(self) -> str:
+        rows = [[key, show(value)] for key, value in self.values.items()]
+        said = f"{self.review}{', on ' + ', '.join(self.stages) if self.stages else ''}"
+        return f"<p><b>{html.escape(self.reference)}</b> {html.escape(said)}</p>" + html_table(["", "value"], rows)
+
+
+def model(name: str, *, project: str | None = None, url: str | None = None) -> Model:
+    """Return a model of the registry."""
+    session = open_session(project, url)
+    return Model.read(session, session.project, check_name(name, "model"))
+
+
+def models(
+    find: str = "", *, state: str | None = None, project: str | None = None, everywhere: bool = False,
+    url: str | None = None,
+) -> list[Model]:  # fmt: skip
+    """Return the models of a project, or with `everywhere` of all that one may see.
+
+    `find`: words that each stand in name, purpose, person, project or labels. `state`: `pending` (a version waits for
+    review), `warning` (something is wrong with an occupant), `unplaced`.
+    """
+    session = open_session(project, url)
+    path = path_of("models") if everywhere else path_of("projects", session.project, "models")
+    found: list[Model] = []
+    while True:
+        page = session.service.get(path, find=find, state=state, offset=len(found), limit=_PAGE)
+        found += [Model(session, data) for data in page["models"]]
+        if len(found) >= page["count"] or not page["models"]:
+            return found

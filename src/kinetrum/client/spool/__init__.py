@@ -1,0 +1,1 @@
+"""The spool: what this machine recorded and no service has acknowledged yet."""

@@ -1,0 +1,1 @@
+"""Recording a program from outside, without a changed line in it."""

@@ -1,0 +1,1 @@
+"""How the service is found and called."""
