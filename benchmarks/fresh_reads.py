@@ -12,7 +12,7 @@ from contextlib import contextmanager
 
 from benchmarks.measuring import Ratio, in_turn, ratio
 from benchmarks.run_table import make_runs
-from kinetrum.actions import recording
+from kinetrum.actions.recording import intake
 from kinetrum.client.spool.spool import new_id
 from kinetrum.client.transport.http import Service
 from kinetrum.instance.mariadb import DATABASE, SERVICE
@@ -43,7 +43,7 @@ def fresh_reads(home: Home, url: str, token: str) -> Iterator[Ratio | str]:
     yield from _beside_a_crowd(first, page)
     make_runs("idle", IDLE_RUNS)
     waits, pages = in_turn(
-        lambda: _seconds(lambda: recording.bring_up_to_date("main")),
+        lambda: _seconds(lambda: intake.bring_up_to_date("main")),
         lambda: _seconds(lambda: first.get("/projects/main/experiments/idle/runs", sort="result-3")), 15,
     )  # fmt: skip
     yield ratio(f"asking what waits / a page among {IDLE_RUNS:,} idle runs", "nothing", waits, pages,
@@ -60,7 +60,7 @@ def _beside_a_crowd(service: Service, page: str) -> Iterator[Ratio]:
         return _seconds(lambda: service.get(page))
 
     def alone() -> float:
-        recording.bring_up_to_date("main")
+        intake.bring_up_to_date("main")
         return _seconds(lambda: service.get(page))
 
     busy, quiet = in_turn(beside, alone, 9)

@@ -23,7 +23,8 @@ from tests.storage.conftest import database_port
 ACT = """
 import json, os, signal, sys
 from pathlib import Path
-from kinetrum.actions import context, evidencing, modelling, placing, registering, registry
+from kinetrum.actions import context
+from kinetrum.actions.registry import evidence_records, held_models, model_settings, registration, stage_acts
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.permissions import Role
 from kinetrum.instance.mariadb import DATABASE, SERVICE
@@ -37,22 +38,22 @@ actor = context.Actor(person.person_id, person.name, person.full_name, person.is
 store = blobs.BlobStore(Path(told["store"]))
 project, model, uid = told["project"], "frost-alarm", told["uid"]
 acts = {
-    "register": lambda: registering.register(actor, store, project, model, uid, registering.Candidate("frost-net@1")),
-    "approve": lambda: registry.review(actor, project, model, 2, True, "fine"),
-    "reject": lambda: registry.review(actor, project, model, 1, False, "no"),
-    "promote": lambda: placing.promote(actor, store, project, model, "production", 2, 1, "", uid),
-    "override": lambda: placing.promote(actor, store, project, model, "production", 2, 1, "", uid, "needed"),
-    "demote": lambda: placing.demote(actor, project, model, "production", 1, "", uid),
-    "roll back": lambda: placing.roll_back(actor, project, model, "staging", 2, "", uid),
-    "retire": lambda: registry.retire(actor, project, model, 1, True, ""),
-    "lead": lambda: registry.choose_lead(actor, project, model, 1, ""),
-    "evidence": lambda: evidencing.add_evidence(actor, project, model, 1, uid, "holdout", "frost-alarm/1"),
-    "card": lambda: modelling.write_card(actor, project, model, "## Purpose\\nNew.", 0),
-    "rules": lambda: modelling.rule_model(actor, project, model, approvals_needed=2),
-    "gates": lambda: modelling.set_gates(actor, project, model, "[staging]\\napprovals = 1"),
-    "ladder": lambda: modelling.set_ladder(actor, project, model, [
+    "register": lambda: registration.register(actor, store, project, model, uid, registration.Candidate("frost-net@1")),
+    "approve": lambda: held_models.review(actor, project, model, 2, True, "fine"),
+    "reject": lambda: held_models.review(actor, project, model, 1, False, "no"),
+    "promote": lambda: stage_acts.promote(actor, store, project, model, "production", 2, 1, "", uid),
+    "override": lambda: stage_acts.promote(actor, store, project, model, "production", 2, 1, "", uid, "needed"),
+    "demote": lambda: stage_acts.demote(actor, project, model, "production", 1, "", uid),
+    "roll back": lambda: stage_acts.roll_back(actor, project, model, "staging", 2, "", uid),
+    "retire": lambda: held_models.retire(actor, project, model, 1, True, ""),
+    "lead": lambda: held_models.choose_lead(actor, project, model, 1, ""),
+    "evidence": lambda: evidence_records.add_evidence(actor, project, model, 1, uid, "holdout", "frost-alarm/1"),
+    "card": lambda: model_settings.write_card(actor, project, model, "## Purpose\\nNew.", 0),
+    "rules": lambda: model_settings.rule_model(actor, project, model, approvals_needed=2),
+    "gates": lambda: model_settings.set_gates(actor, project, model, "[staging]\\napprovals = 1"),
+    "ladder": lambda: model_settings.set_ladder(actor, project, model, [
         Stage("staging", True, Role.CONTRIBUTOR), Stage("production", True, Role.APPROVER)]),
-    "label": lambda: modelling.label_model_version(actor, project, model, 1, {"a": "b"}),
+    "label": lambda: model_settings.label_model_version(actor, project, model, 1, {"a": "b"}),
 }
 if told["killed"]:
     written = journal.append

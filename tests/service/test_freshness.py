@@ -136,7 +136,7 @@ def test_a_link_shows_it_too_and_a_stranger_has_nothing_done(project: Project, r
 
 def test_a_table_waits_for_its_own_runs_alone(project: Project, monkeypatch: pytest.MonkeyPatch) -> None:
     """Also under the name that the experiment had before; a run's own page waits for those below it, wherever."""
-    from kinetrum.actions import recording
+    from kinetrum.actions.recording import intake
 
     service = project.service("contributor")
     asked: list[tuple[str | None, str | None]] = []
@@ -152,7 +152,7 @@ def test_a_table_waits_for_its_own_runs_alone(project: Project, monkeypatch: pyt
         measure(service, project, begun, 2.5 if name == "bell" else 0.5, 7 if name == "bell" else 6)
         rows = service.get(project.path("experiments", name, "runs"))["rows"]
         assert rows[0]["values"]["loss"] == 0.5
-    monkeypatch.setattr(recording, "bring_up_to_date", note)
+    monkeypatch.setattr(intake, "bring_up_to_date", note)
     from fastapi import Request
 
     from kinetrum.service.freshness import read_up_to_date

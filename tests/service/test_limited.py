@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 
-from kinetrum.actions import limiting
+from kinetrum.actions.sandbox import runner
 from kinetrum.core.errors import InvalidInput
 from tests.conftest import wait_for
 
@@ -22,10 +22,10 @@ ASKED: dict[str, Any] = {"paths": ["a.csv"], "asked": {}, "key": None, "outcomes
 @pytest.fixture(autouse=True)
 def _none_left() -> Iterator[None]:
     yield
-    wait_for(lambda: "rows" in limiting._waiting or not limiting._lock.locked())
-    with limiting._lock:
-        left = list(limiting._waiting.values())
-        limiting._waiting.clear()
+    wait_for(lambda: "rows" in runner._waiting or not runner._lock.locked())
+    with runner._lock:
+        left = list(runner._waiting.values())
+        runner._waiting.clear()
     for process in left:
         process.kill()
         process.communicate()
@@ -43,20 +43,20 @@ def rows_of(answer: bytes | None) -> Any:
 
 
 def test_the_next_process_waits_ahead_and_each_does_one_task(table: Path) -> None:
-    assert rows_of(limiting.run_limited("rows", [table], ASKED)) == [["a", 1], ["b", 2]]
-    first = wait_for(lambda: limiting._waiting.get("rows"))
-    assert rows_of(limiting.run_limited("rows", [table], ASKED)) == [["a", 1], ["b", 2]]
+    assert rows_of(runner.run_limited("rows", [table], ASKED)) == [["a", 1], ["b", 2]]
+    first = wait_for(lambda: runner._waiting.get("rows"))
+    assert rows_of(runner.run_limited("rows", [table], ASKED)) == [["a", 1], ["b", 2]]
     assert first.returncode == 0
-    assert wait_for(lambda: limiting._waiting.get("rows")) is not first
+    assert wait_for(lambda: runner._waiting.get("rows")) is not first
 
 
 def test_one_that_ended_while_it_waited_is_replaced(table: Path) -> None:
-    gone = limiting._start("rows")
+    gone = runner._start("rows")
     gone.kill()
     gone.wait()
-    with limiting._lock:
-        limiting._waiting["rows"] = gone
-    assert rows_of(limiting.run_limited("rows", [table], ASKED)) == [["a", 1], ["b", 2]]
+    with runner._lock:
+        runner._waiting["rows"] = gone
+    assert rows_of(runner.run_limited("rows", [table], ASKED)) == [["a", 1], ["b", 2]]
 
 
 def test_one_that_breaks_as_it_is_asked_is_asked_anew(table: Path) -> None:
@@ -64,22 +64,22 @@ def test_one_that_breaks_as_it_is_asked_is_asked_anew(table: Path) -> None:
     breaking = subprocess.Popen(
         [sys.executable, "-c", "import sys; sys.stdin.read(); sys.exit(3)"], stdin=subprocess.PIPE, stdout=subprocess.PIPE
     )  # fmt: skip
-    with limiting._lock:
-        limiting._waiting["rows"] = breaking
-    assert rows_of(limiting.run_limited("rows", [table], ASKED)) == [["a", 1], ["b", 2]]
+    with runner._lock:
+        runner._waiting["rows"] = breaking
+    assert rows_of(runner.run_limited("rows", [table], ASKED)) == [["a", 1], ["b", 2]]
     assert breaking.returncode == 3
 
 
 def test_what_breaks_a_fresh_one_is_given_up(table: Path, caplog: pytest.LogCaptureFixture) -> None:
     broken = {**ASKED, "paths": ["a.csv"], "asked": {"nothing like it": 1}}
-    assert limiting.run_limited("rows", [table], broken) is None
+    assert runner.run_limited("rows", [table], broken) is None
     assert "reading files (rows) was given up or broke after" in caplog.text
 
 
 def test_what_takes_too_long_is_given_up_once(
     table: Path, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
 ) -> None:
-    monkeypatch.setattr(limiting, "WALL_S", 1.2)
+    monkeypatch.setattr(runner, "WALL_S", 1.2)
     slow = [sys.executable, "-c", "import time; time.sleep(60)"]
     started = []
 
@@ -87,9 +87,9 @@ def test_what_takes_too_long_is_given_up_once(
         started.append(task)
         return subprocess.Popen(slow, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
 
-    monkeypatch.setattr(limiting, "_start", start)
+    monkeypatch.setattr(runner, "_start", start)
     began = time.monotonic()
-    assert limiting.run_limited("preview", [table], {}) is None
+    assert runner.run_limited("preview", [table], {}) is None
     assert time.monotonic() - began < 10
     assert started == ["preview"]
 
@@ -97,4 +97,4 @@ def test_what_takes_too_long_is_given_up_once(
 def test_errors_come_through_as_what_they_are(tmp_path: Path) -> None:
     (tmp_path / "a.parquet").write_bytes(b"no parquet")
     with pytest.raises(InvalidInput, match=r"a\.parquet"):
-        limiting.run_limited("rows", [tmp_path / "a.parquet"], {**ASKED, "paths": ["a.parquet"]})
+        runner.run_limited("rows", [tmp_path / "a.parquet"], {**ASKED, "paths": ["a.parquet"]})

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 import zstandard
 
-from kinetrum.actions import uploading
+from kinetrum.actions.data import uploads
 from kinetrum.core.manifests import FileEntry, digest_of
 from kinetrum.storage import artifacts, blob_rows, manifests, room
 from kinetrum.storage.blobs import BlobStore
@@ -71,7 +71,7 @@ def test_a_purge_that_was_cut_off_is_finished_by_the_next(place: Place, tmp_path
     blob_rows.let_go(place.project_id, [sha(OLD)])
     # Here the process died: the row is gone, the file is not.
     assert store.has(sha(OLD))
-    assert uploading.remove_released(store) == len(OLD)
+    assert uploads.remove_released(store) == len(OLD)
     assert (store.has(sha(OLD)), store.has(sha(NEW))) == (False, True)
     assert sha(OLD) not in blob_rows.released(10_000)
 
@@ -79,9 +79,9 @@ def test_a_purge_that_was_cut_off_is_finished_by_the_next(place: Place, tmp_path
 def test_what_no_version_came_for_is_let_go_in_time(place: Place) -> None:
     blob_rows.note_blobs(place.project_id, {sha(b"lonely"): 6})
     version(place, "nights", b"wanted")
-    assert uploading.let_go_of_unused(place.project_id, 3_600) == 0
+    assert uploads.let_go_of_unused(place.project_id, 3_600) == 0
     assert [digest for _, digest in blob_rows.never_used(place.project_id, -5, 10)] == [sha(b"lonely")]
-    assert uploading.let_go_of_unused(place.project_id, -5) == 6
+    assert uploads.let_go_of_unused(place.project_id, -5) == 6
     assert blob_rows.blobs_in_project(place.project_id, [sha(b"wanted")]) == {sha(b"wanted")}
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import pytest
 
-from kinetrum.actions import describing
+from kinetrum.actions.runs import descriptions
 from kinetrum.storage import projects, reindexing
 from kinetrum.storage.database import connection, query, transaction
 from tests.conftest import Project
@@ -46,36 +46,36 @@ def test_what_was_cut_off_goes_on_and_ends(project: Project, experiment_id: int)
     assert waits(experiment_id) is None
     change_alone(experiment_id, "fold")
     assert waits(experiment_id) == 0
-    assert describing.mark_some(experiment_id)
+    assert descriptions.mark_some(experiment_id)
     assert groups(project) == [1, 1, 1, 1, 3]
     # The same asked once more goes on with what waits, by the service or by itself.
     project.service("contributor").call("PUT", project.path("experiments", "folds", "seeds"), json={"seeds": ["fold"]})
     assert (groups(project), waits(experiment_id)) == ([7], None)
-    assert not describing.mark_some(experiment_id)
+    assert not descriptions.mark_some(experiment_id)
     acts = project.service("viewer").get(project.path("journal"), subject="experiment:folds")
     assert not [entry for entry in acts if entry["act"] == "named the seeds of"]
 
 
 def test_the_service_goes_on_by_itself(project: Project, experiment_id: int) -> None:
     change_alone(experiment_id, "fold")
-    describing.mark_some(experiment_id)
-    describing.mark_what_waits()
+    descriptions.mark_some(experiment_id)
+    descriptions.mark_what_waits()
     assert (groups(project), waits(experiment_id)) == ([7], None)
 
 
 def test_another_change_meanwhile_begins_anew(project: Project, experiment_id: int) -> None:
     change_alone(experiment_id, "fold")
-    describing.mark_some(experiment_id)
+    descriptions.mark_some(experiment_id)
     change_alone(experiment_id, "seed")
     assert waits(experiment_id) == 0
-    describing.mark_what_waits()
+    descriptions.mark_what_waits()
     assert groups(project) == [1] * 7
 
 
 def test_a_run_begun_meanwhile_has_the_new_seeds(project: Project, experiment_id: int) -> None:
     change_alone(experiment_id, "fold")
-    describing.mark_some(experiment_id)
+    descriptions.mark_some(experiment_id)
     project.begin("folds", params={"fold": 8})
     assert groups(project) == [1, 1, 1, 1, 4]
-    describing.mark_what_waits()
+    descriptions.mark_what_waits()
     assert groups(project) == [8]

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from kinetrum.actions import recording
+from kinetrum.actions.recording import intake
 from kinetrum.core.points.codec import Group, encode_batch
 from kinetrum.storage import points, projects
 from kinetrum.storage.database import query
@@ -61,8 +61,8 @@ def test_what_waits_is_known_by_project_up_to_a_batch(place: Place) -> None:
     assert idle.run_id not in (points.latest_batches(None).keys() | points.latest_batches(project).keys())
     assert points.is_waiting(run.run_id, latest) and not points.is_waiting(run.run_id, latest - 1)
     # Without any patience it is said of how many runs the answer will not hold all; with some there is none.
-    assert recording.bring_up_to_date(project, patience_s=-1.0) == 1
-    assert recording.bring_up_to_date(project) == 0
+    assert intake.bring_up_to_date(project, patience_s=-1.0) == 1
+    assert intake.bring_up_to_date(project) == 0
     assert points.latest_batches(project) == {} and not points.is_waiting(run.run_id, latest + 1)
 
 

@@ -7,7 +7,7 @@ import re
 import secrets
 from pathlib import Path
 
-from kinetrum.actions import accounts
+from kinetrum.actions.people import accounts
 from kinetrum.instance.settings import write_private
 from kinetrum.storage.database import DatabaseAddress, connect, disconnect
 from kinetrum.storage.migrate import grant, migrate

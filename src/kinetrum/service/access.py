@@ -7,8 +7,8 @@ from typing import Annotated
 
 from fastapi import Depends, Request
 
-from kinetrum.actions import accounts
 from kinetrum.actions.context import Actor
+from kinetrum.actions.people import accounts
 from kinetrum.core.errors import NotAllowed, NotSignedIn
 
 CSRF_HEADER = "Kinetrum-Csrf"

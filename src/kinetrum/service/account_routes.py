@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Query, Request, Response
 
-from kinetrum.actions import accounts, looking
+from kinetrum.actions.people import accounts
+from kinetrum.actions.runs import readers
 from kinetrum.core.values import check_name
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn, cookie_name, has_credentials, signed_in
@@ -77,26 +78,26 @@ def revoke_token(actor: SignedIn, token: str, person: str | None = None) -> None
 @router.get("/projects")
 def list_projects(actor: SignedIn) -> list[wire.Project]:
     """List the projects that one may see."""
-    return [shapes.project(view) for view in looking.list_projects(actor)]
+    return [shapes.project(view) for view in readers.list_projects(actor)]
 
 
 @router.post("/projects", status_code=201)
 def make_project(actor: SignedIn, body: wire.NewProject) -> wire.Project:
     """Make a project; for administrators."""
     accounts.make_project(actor, body.name, body.description)
-    return shapes.project(looking.read_project(actor, body.name))
+    return shapes.project(readers.read_project(actor, body.name))
 
 
 @router.get("/projects/{project}")
 def read_project(actor: SignedIn, project: str) -> wire.Project:
     """Read one project."""
-    return shapes.project(looking.read_project(actor, project))
+    return shapes.project(readers.read_project(actor, project))
 
 
 @router.get("/projects/{project}/members")
 def list_members(actor: SignedIn, project: str) -> list[wire.Member]:
     """List a project's members and their roles."""
-    found = looking.list_members(actor, project)
+    found = readers.list_members(actor, project)
     return [wire.Member(name=name, full_name=full_name, role=role) for name, full_name, role in found]
 
 
@@ -125,5 +126,5 @@ def read_journal(
         check_name(subject.split("@")[0].split("/")[0].split(":")[-1], "subject")
     return [
         wire.JournalEntry.model_validate(entry)
-        for entry in looking.read_journal(actor, project, subject, before, limit)
+        for entry in readers.read_journal(actor, project, subject, before, limit)
     ]

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
 
-from kinetrum.actions import files, storing
+from kinetrum.actions.data import artifact_versions, new_versions
 from kinetrum.core.compare.manifests import SIGNS, Finding, count_findings, difference_sentence
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.manifests import FileEntry
@@ -24,13 +24,13 @@ _VERSION = "/artifacts/{artifact}/versions/{version}"
 @router.get("/artifacts")
 def list_artifacts(actor: SignedIn, project: str) -> list[wire.ArtifactVersion]:
     """List the newest version of every artifact."""
-    return [shapes.artifact_version(row) for row in files.list_artifacts(actor, project)]
+    return [shapes.artifact_version(row) for row in artifact_versions.list_artifacts(actor, project)]
 
 
 @router.get("/artifacts/{artifact}")
 def read_artifact(actor: SignedIn, project: str, artifact: str) -> wire.Artifact:
     """Read an artifact: description, labels, all versions."""
-    view = files.read_artifact(actor, project, artifact)
+    view = artifact_versions.read_artifact(actor, project, artifact)
     return wire.Artifact(
         name=view.artifact.name, kind=view.artifact.kind, description=view.artifact.description,
         labels=view.artifact.labels, versions=[shapes.artifact_version(row) for row in view.versions], may=view.may,
@@ -45,20 +45,20 @@ def read_artifact(actor: SignedIn, project: str, artifact: str) -> wire.Artifact
 @router.patch("/artifacts/{artifact}", status_code=204)
 def describe_artifact(actor: SignedIn, project: str, artifact: str, body: wire.ArtifactDescription) -> None:
     """Set an artifact's description and labels."""
-    files.describe_artifact(actor, project, artifact, body.description, body.labels)
+    artifact_versions.describe_artifact(actor, project, artifact, body.description, body.labels)
 
 
 @router.post("/artifacts/{artifact}/versions")
 def keep_version(actor: SignedIn, project: str, artifact: str, body: wire.NewContent) -> wire.ArtifactVersion:
     """Keep content under a name without a run; equal to the newest version, it makes no new one."""
     named = body.model_copy(update={"name": artifact})
-    return shapes.artifact_version(storing.keep_version(actor, project, new_version(named)))
+    return shapes.artifact_version(new_versions.keep_version(actor, project, new_version(named)))
 
 
 @router.get("/artifacts/{artifact}/versions")
 def list_artifact_versions(actor: SignedIn, project: str, artifact: str) -> list[wire.ArtifactVersion]:
     """List an artifact's versions, the newest first, those in the bin and the purged ones too."""
-    return [shapes.artifact_version(row) for row in files.read_artifact(actor, project, artifact).versions]
+    return [shapes.artifact_version(row) for row in artifact_versions.read_artifact(actor, project, artifact).versions]
 
 
 @router.get(_VERSION)
@@ -67,7 +67,7 @@ def read_artifact_version(
     with_files: Annotated[bool, Query(description="Whether the list of files is wanted.")] = True,
 ) -> wire.ArtifactVersionDetail:  # fmt: skip
     """Read a version, by number or `latest`, with its files and the runs that used or generated it."""
-    detail = files.read_version(actor, project, artifact, version)
+    detail = artifact_versions.read_version(actor, project, artifact, version)
     return wire.ArtifactVersionDetail(
         **shapes.artifact_version(detail.version).model_dump(),
         files=shapes.files(detail.files) if with_files else [],
@@ -81,7 +81,7 @@ def label_version(
     actor: SignedIn, project: str, artifact: str, version: str, body: wire.VersionLabels
 ) -> wire.ArtifactVersion:
     """Set labels on a version."""
-    return shapes.artifact_version(files.label_version(actor, project, artifact, version, body.labels))
+    return shapes.artifact_version(artifact_versions.label_version(actor, project, artifact, version, body.labels))
 
 
 @router.get(f"{_VERSION}/listing")
@@ -93,7 +93,7 @@ def list_folder(
 ) -> wire.Listing:  # fmt: skip
     """List one folder of a version, or with `find` the files anywhere below it."""
     below = folder.strip("/") + "/" if folder.strip("/") else ""
-    inside = [entry for entry in files.read_version(actor, project, artifact, version).files
+    inside = [entry for entry in artifact_versions.read_version(actor, project, artifact, version).files
               if entry.path.startswith(below)]  # fmt: skip
     folders: dict[str, list[int]] = {}
     here: list[FileEntry] = []
@@ -123,7 +123,7 @@ def compare_versions(
     limit: Annotated[int, Query(ge=1, le=100_000)] = 1_000,
 ) -> wire.Difference:  # fmt: skip
     """Compare two versions file by file by content: only left, only right, changed, moved, same."""
-    found = files.compare_versions(actor, project, _name_and_number(left), _name_and_number(right))
+    found = artifact_versions.compare_versions(actor, project, _name_and_number(left), _name_and_number(right))
     wanted = {Finding(word) for word in finding} if finding else set(Finding) - {Finding.SAME}
     chosen = [pair for pair in found.pairs if pair.finding in wanted and (not after or pair.path > after)]
     counts = count_findings(found.pairs)
@@ -150,7 +150,7 @@ def compare_file(
     right: Annotated[str, Query(max_length=1_300, description="NAME@NUMBER:PATH")],
 ) -> wire.ContentDifference:  # fmt: skip
     """Compare two stored files by what is in them: tables by their columns, texts by their lines."""
-    found = files.compare_file(actor, store_of(request), project, _file_in(left), _file_in(right))
+    found = artifact_versions.compare_file(actor, store_of(request), project, _file_in(left), _file_in(right))
     return wire.ContentDifference.model_validate(found)
 
 
@@ -174,7 +174,7 @@ def find_uses(
     digest: Annotated[str, Query(max_length=80, description="SHA-256 of a content or a file, 8 digits or more.")],
 ) -> wire.Uses:  # fmt: skip
     """Tell who used or generated exactly this content, under whatever name; or who has this file."""
-    found = files.find_uses(actor, project, digest.removeprefix("sha256:"))
+    found = artifact_versions.find_uses(actor, project, digest.removeprefix("sha256:"))
     return wire.Uses(
         what=found.what, exact=found.exact, versions=[shapes.artifact_version(row) for row in found.versions],
         uses=[

@@ -10,7 +10,7 @@ from fastapi import APIRouter, Header, Request, Response
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
-from kinetrum.actions import uploading
+from kinetrum.actions.data import uploads
 from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.manifests import check_sha256
 from kinetrum.service.access import SignedIn
@@ -28,18 +28,18 @@ BYTES_BODY: dict[str, Any] = {"requestBody": {"required": True, "content": {"app
 @router.post("/blobs/missing")
 def list_missing_blobs(actor: SignedIn, project: str, body: wire.Digests) -> wire.MissingBlobs:
     """Tell which bytes have to be sent: those that nothing one may see in this project contains."""
-    return wire.MissingBlobs(missing=uploading.missing_blobs(actor, project, body.sha256))
+    return wire.MissingBlobs(missing=uploads.missing_blobs(actor, project, body.sha256))
 
 
 @router.put("/blobs/{sha256}", openapi_extra=BYTES_BODY)
 async def put_blob(actor: SignedIn, project: str, sha256: str, request: Request) -> wire.BlobKept:
     """Send bytes whole; they are kept only if their SHA-256 is the one in the address."""
     check_sha256(sha256)
-    project_id = await run_in_threadpool(uploading.may_upload, actor, project, sha256)
+    project_id = await run_in_threadpool(uploads.may_upload, actor, project, sha256)
     store = store_of(request)
-    with uploading.receive(store, sha256) as incoming:
+    with uploads.receive(store, sha256) as incoming:
         await take(request, incoming)
-        _, size = await run_in_threadpool(uploading.keep, store, project_id, incoming)
+        _, size = await run_in_threadpool(uploads.keep, store, project_id, incoming)
     return wire.BlobKept(sha256=sha256, size_bytes=size)
 
 
@@ -54,7 +54,7 @@ async def add_blobs(
 ) -> wire.BlobKept | wire.BlobsKept:
     """Send bytes whose SHA-256 the sender does not know, which is answered; or as a tar many small files at once,
     each named by its SHA-256, all kept or none."""
-    project_id = await run_in_threadpool(uploading.may_upload, actor, project)
+    project_id = await run_in_threadpool(uploads.may_upload, actor, project)
     store = store_of(request)
     if content_type.split(";")[0].strip() == TAR:
         raw = bytearray()
@@ -63,11 +63,11 @@ async def add_blobs(
             if len(raw) > TOGETHER_BYTES:
                 raise TooLarge(f"The archive has over {TOGETHER_BYTES} bytes; send fewer files at once.", field="body")
         contents = await run_in_threadpool(_unpack, bytes(raw))
-        count = await run_in_threadpool(uploading.keep_many, store, project_id, contents)
+        count = await run_in_threadpool(uploads.keep_many, store, project_id, contents)
         return wire.BlobsKept(kept=count)
-    with uploading.receive(store, None) as incoming:
+    with uploads.receive(store, None) as incoming:
         await take(request, incoming)
-        sha256, size = await run_in_threadpool(uploading.keep, store, project_id, incoming)
+        sha256, size = await run_in_threadpool(uploads.keep, store, project_id, incoming)
     return wire.BlobKept(sha256=sha256, size_bytes=size)
 
 
@@ -89,7 +89,7 @@ def _unpack(raw: bytes) -> list[tuple[str, bytes]]:
 @router.get("/blobs/{sha256}/upload")
 def read_upload(actor: SignedIn, project: str, sha256: str, request: Request, response: Response) -> wire.UploadState:
     """Tell how many bytes of an upload have arrived; also in the header Upload-Offset."""
-    offset, complete = uploading.offset_of(actor, store_of(request), project, check_sha256(sha256))
+    offset, complete = uploads.offset_of(actor, store_of(request), project, check_sha256(sha256))
     response.headers["Upload-Offset"] = str(offset)
     return wire.UploadState(offset=offset, complete=complete)
 
@@ -105,15 +105,15 @@ async def continue_blob(
     409 tells where another offset is expected, or where somebody else is sending the same bytes just now.
     """
     check_sha256(sha256)
-    project_id = await run_in_threadpool(uploading.may_upload, actor, project, sha256)
+    project_id = await run_in_threadpool(uploads.may_upload, actor, project, sha256)
     store = store_of(request)
-    incoming = uploading.go_on(store, project_id, sha256, upload_offset)
+    incoming = uploads.go_on(store, project_id, sha256, upload_offset)
     await run_in_threadpool(incoming.__enter__)
     try:
         await take(request, incoming, upload_length)
         complete = incoming.size == upload_length
         if complete:
-            await run_in_threadpool(uploading.keep, store, project_id, incoming)
+            await run_in_threadpool(uploads.keep, store, project_id, incoming)
     except ClientDisconnect:
         complete = False
     finally:

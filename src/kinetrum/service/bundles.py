@@ -5,7 +5,7 @@ from __future__ import annotations
 import tarfile
 from collections.abc import Callable, Iterable, Iterator
 
-from kinetrum.actions.zipping import ZipStream
+from kinetrum.actions.archives.zip_stream import ZipStream
 from kinetrum.core.manifests import FileEntry
 
 MEDIA_TYPES = {"tar": "application/x-tar", "zip": "application/zip"}

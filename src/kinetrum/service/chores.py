@@ -6,7 +6,10 @@ import logging
 import threading
 import time
 
-from kinetrum.actions import describing, recording, storing, uploading, watching
+from kinetrum.actions.data import new_versions, uploads
+from kinetrum.actions.live import change_feed
+from kinetrum.actions.recording import intake
+from kinetrum.actions.runs import descriptions
 from kinetrum.core.errors import Unavailable
 from kinetrum.storage.blobs import BlobStore
 
@@ -41,15 +44,15 @@ class Chores:
             try:
                 self._compact()
                 if time.monotonic() >= next_lost:
-                    recording.mark_lost_runs()
+                    intake.mark_lost_runs()
                     # Also while nobody follows, or the first who does would wait behind a night's events.
-                    watching.put_in_order()
-                    watching.forget_old()
+                    change_feed.put_in_order()
+                    change_feed.forget_old()
                     next_lost = time.monotonic() + LOST_EVERY_S
                 if time.monotonic() >= next_sweep:
-                    uploading.sweep(self._blobs, time.time())
-                    storing.index_manifests()
-                    describing.mark_what_waits()
+                    uploads.sweep(self._blobs, time.time())
+                    new_versions.index_manifests()
+                    descriptions.mark_what_waits()
                     next_sweep = time.monotonic() + SWEEP_EVERY_S
             except Unavailable as error:
                 log.warning("%s", error)
@@ -62,9 +65,9 @@ class Chores:
         # A run with thousands of metrics takes longer to compact; it is left alone for a while in proportion.
         now = time.monotonic()
         self._rest_until = {run: until for run, until in self._rest_until.items() if until > now}
-        for run_id in recording.waiting_runs(list(self._rest_until)):
+        for run_id in intake.waiting_runs(list(self._rest_until)):
             began = time.monotonic()
-            while not self._stop.is_set() and recording.compact_run(run_id):
+            while not self._stop.is_set() and intake.compact_run(run_id):
                 pass
             ended = time.monotonic()
             self._rest_until[run_id] = ended + min(REST_LONGEST_S, REST_FACTOR * (ended - began))

@@ -6,7 +6,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
 
-from kinetrum.actions import comparing, drawing, explaining
+from kinetrum.actions.compare import comparison, effects
+from kinetrum.actions.search import chart_columns
 from kinetrum.service import comparison_shapes as shapes
 from kinetrum.service.access import SignedIn
 from kinetrum.service.search_routes import Pareto, QueryText, SortText
@@ -28,7 +29,7 @@ def compare_runs(
     each: Annotated[bool, Query(description="Every run for itself, without its replicates.")] = False,
 ) -> wire.Comparison:  # fmt: skip
     """Compare runs, with their replicates: what was set differently, what came out differently, and beyond noise."""
-    return shapes.comparison(comparing.compare(actor, project, run, baseline, each))
+    return shapes.comparison(comparison.compare(actor, project, run, baseline, each))
 
 
 @router.get("/comparison/curves")
@@ -39,26 +40,26 @@ def compare_curves(
     width: Annotated[int, Query(ge=10, le=4_000)] = 600,
 ) -> wire.GroupCurves:  # fmt: skip
     """Read a metric of runs with their replicates: of each group the mean, the lowest and the highest by step."""
-    found = comparing.group_curves(actor, project, run, metric, width)
+    found = comparison.group_curves(actor, project, run, metric, width)
     return wire.GroupCurves(metric=metric, curves=[shapes.group_curve(*one) for one in found])
 
 
 @router.get("/comparison/reasons")
 def read_reasons(actor: SignedIn, project: str, run: _Two, on: _On = None) -> wire.Why:
     """Order what differs between two runs by how likely it made the difference of a value."""
-    return shapes.why(explaining.read_reasons(actor, project, run[0], run[1], on))
+    return shapes.why(effects.read_reasons(actor, project, run[0], run[1], on))
 
 
 @router.get("/comparison/rows")
 def compare_rows(actor: SignedIn, project: str, request: Request, run: _Two) -> list[wire.JudgedRows]:
     """Compare two runs on the rows whose predictions both kept: values, interval and outcome of each measure."""
-    return shapes.judged_rows(explaining.read_judged_rows(actor, store_of(request), project, run[0], run[1]))
+    return shapes.judged_rows(effects.read_judged_rows(actor, store_of(request), project, run[0], run[1]))
 
 
 @router.get("/experiments/{experiment}/effects")
 def read_effects(actor: SignedIn, project: str, experiment: str, on: _On = None, query: QueryText = "") -> wire.Effects:
     """Rank settings, data and code of an experiment's finished runs by how much of a value goes along with them."""
-    return shapes.effects(explaining.read_effects(actor, project, experiment, on, query))
+    return shapes.effects(effects.read_effects(actor, project, experiment, on, query))
 
 
 @router.get("/experiments/{experiment}/columns")
@@ -68,4 +69,4 @@ def read_columns(
     query: QueryText = "", sort: SortText = "", pareto: Pareto = "",
 ) -> wire.Drawn:  # fmt: skip
     """Read columns over the runs that fit, in the table's order, for charts: up to 2,000 runs."""
-    return shapes.drawn(*drawing.read_drawn(actor, project, experiment, query, sort, column, pareto))
+    return shapes.drawn(*chart_columns.read_drawn(actor, project, experiment, query, sort, column, pareto))

@@ -6,9 +6,9 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from kinetrum.actions.comparing import Compared
-from kinetrum.actions.drawing import DrawnColumn
-from kinetrum.actions.explaining import Explained, JudgedRows, Why
+from kinetrum.actions.compare.comparison import Compared
+from kinetrum.actions.compare.effects import Explained, JudgedRows, Why
+from kinetrum.actions.search.chart_columns import DrawnColumn
 from kinetrum.core.compare.runs import Change, Outcome, Setting
 from kinetrum.core.compare.sentence import effects_sentence
 from kinetrum.core.ids import id_text

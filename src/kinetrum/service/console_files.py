@@ -8,7 +8,7 @@ from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from starlette.exceptions import HTTPException
 
-from kinetrum.actions import viewing
+from kinetrum.actions.search import saved_views
 from kinetrum.core.errors import KinetrumError
 
 FOLDER = Path(__file__).parent / "console"
@@ -52,7 +52,9 @@ def _framing(path: str) -> str:
     if kind not in {"shared", "embed"} or not name:
         return "'none'"
     try:
-        origins = viewing.framing_origins(secret=name) if kind == "shared" else viewing.framing_origins(project=name)
+        origins = (
+            saved_views.framing_origins(secret=name) if kind == "shared" else saved_views.framing_origins(project=name)
+        )
     except KinetrumError:
         # Without the database nothing is shown anyway; a page that says so is framed by nobody.
         return "'none'"

@@ -9,7 +9,8 @@ from fastapi import APIRouter, Query, Request
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
-from kinetrum.actions import packing, unpacking, uploading
+from kinetrum.actions.archives import packing, unpacking
+from kinetrum.actions.data import uploads
 from kinetrum.service.access import SignedIn
 from kinetrum.service.blob_routes import take
 from kinetrum.service.store import store_of
@@ -50,7 +51,7 @@ async def import_archive(
     ] = False,
 ) -> wire.Imported:  # fmt: skip
     """Take an archive in, with its identities and times, marked as imported; twice does no harm."""
-    await run_in_threadpool(uploading.may_upload, actor, project)
+    await run_in_threadpool(uploads.may_upload, actor, project)
     store = store_of(request)
     with Arrival(store.incoming / f"archive-{secrets.token_hex(8)}") as arrival:
         await take(request, arrival)

@@ -7,7 +7,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from kinetrum.actions import describing, looking, noting, renaming
+from kinetrum.actions.people import note_records, renames
+from kinetrum.actions.runs import descriptions, readers
 from kinetrum.core.goals import make_goal
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn
@@ -32,7 +33,7 @@ def _references(found: list[Run]) -> wire.References:
 @router.put(f"{_RUN}/name")
 def rename_run(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewName) -> wire.References:
     """Give a run another name; null takes it away."""
-    return _references([describing.rename_run(actor, project, experiment, run, body.name)])
+    return _references([descriptions.rename_run(actor, project, experiment, run, body.name)])
 
 
 @router.post(f"{_RUN}/corrections")
@@ -41,7 +42,7 @@ def correct_parameters(
 ) -> wire.References:
     """Correct parameters that were set wrongly; the journal keeps what stood there."""
     params = shapes.read_values(body.params)
-    return _references([describing.correct_params(actor, project, experiment, run, params, body.comment)])
+    return _references([descriptions.correct_params(actor, project, experiment, run, params, body.comment)])
 
 
 @router.get(f"{_RUN}/results")
@@ -49,33 +50,33 @@ def list_results(actor: SignedIn, project: str, experiment: str, run: str) -> li
     """List every result that was recorded, also those that a later one replaced, the earliest first."""
     return [
         wire.ResultRecord(key=key, value=json.loads(value), recorded_at=at)
-        for key, value, at in describing.result_records(actor, project, experiment, run)
+        for key, value, at in descriptions.result_records(actor, project, experiment, run)
     ]
 
 
 @router.get("/notes")
 def list_notes(actor: SignedIn, project: str, of: Of) -> list[wire.NoteOn]:
     """List the notes on a thing, the earliest first."""
-    found = noting.list_notes(actor, project, of)
+    found = note_records.list_notes(actor, project, of)
     return [wire.NoteOn(**vars(shapes.note(note)), may_remove=mine) for note, mine in found]
 
 
 @router.post("/notes")
 def add_notes(actor: SignedIn, project: str, body: wire.NewNotes) -> room.Moved:
     """Put a note on one thing or many."""
-    return room.Moved(references=noting.add_notes(actor, project, body.things, body.id, body.text))
+    return room.Moved(references=note_records.add_notes(actor, project, body.things, body.id, body.text))
 
 
 @router.delete("/notes/{note}", status_code=204)
 def remove_note(actor: SignedIn, project: str, note: str, of: Of) -> None:
     """Remove a note: one's own, or as a maintainer anybody's."""
-    noting.remove_note(actor, project, of, note)
+    note_records.remove_note(actor, project, of, note)
 
 
 @router.post("/labels")
 def label_runs(actor: SignedIn, project: str, body: wire.NewLabels) -> wire.References:
     """Set labels on one run or many; null takes a label away."""
-    return _references(describing.label_runs(actor, project, body.runs, body.labels))
+    return _references(descriptions.label_runs(actor, project, body.runs, body.labels))
 
 
 @router.patch(_EXPERIMENT)
@@ -83,44 +84,44 @@ def describe_experiment(
     actor: SignedIn, project: str, experiment: str, body: views.ExperimentDescription
 ) -> wire.Experiment:  # fmt: skip
     """Set an experiment's description and labels, and whether its runs get names; labels given as null go."""
-    describing.describe_experiment(actor, project, experiment, body.description, body.labels, body.generates_names)
-    return shapes.experiment(looking.read_experiment(actor, project, experiment))
+    descriptions.describe_experiment(actor, project, experiment, body.description, body.labels, body.generates_names)
+    return shapes.experiment(readers.read_experiment(actor, project, experiment))
 
 
 @router.put(f"{_EXPERIMENT}/name")
 def rename_experiment(actor: SignedIn, project: str, experiment: str, body: wire.ThingName) -> wire.Experiment:
     """Give an experiment another name; the earlier one goes on leading to it."""
-    name = renaming.rename_experiment(actor, project, experiment, body.name)
-    return shapes.experiment(looking.read_experiment(actor, project, name))
+    name = renames.rename_experiment(actor, project, experiment, body.name)
+    return shapes.experiment(readers.read_experiment(actor, project, name))
 
 
 @router.put("/models/{model}/name")
 def rename_model(actor: SignedIn, project: str, model: str, body: wire.ThingName) -> wire.ThingName:
     """Give a model another name; the earlier one goes on leading to it."""
-    return wire.ThingName(name=renaming.rename_model(actor, project, model, body.name))
+    return wire.ThingName(name=renames.rename_model(actor, project, model, body.name))
 
 
 @router.patch("")
 def describe_project(actor: SignedIn, project: str, body: views.Description) -> accounts.Project:
     """Set a project's description and labels."""
-    describing.describe_project(actor, project, body.description, body.labels)
-    return shapes.project(looking.read_project(actor, project))
+    descriptions.describe_project(actor, project, body.description, body.labels)
+    return shapes.project(readers.read_project(actor, project))
 
 
 @router.put(f"{_EXPERIMENT}/goal")
 def set_goal(actor: SignedIn, project: str, experiment: str, key: Key, body: wire.NewGoal) -> list[wire.Goal]:
     """Set or change the goal of a key; returns all goals of the experiment."""
     goal = make_goal(key, body.direction, body.unit, body.bound, body.aggregate)
-    return [shapes.goal(found) for found in describing.set_goal(actor, project, experiment, goal)]
+    return [shapes.goal(found) for found in descriptions.set_goal(actor, project, experiment, goal)]
 
 
 @router.put(f"{_EXPERIMENT}/seeds")
 def set_seeds(actor: SignedIn, project: str, experiment: str, body: wire.NewSeeds) -> wire.NewSeeds:
     """Name the parameters in which replicates of the experiment differ."""
-    return wire.NewSeeds(seeds=list(describing.set_seeds(actor, project, experiment, body.seeds)))
+    return wire.NewSeeds(seeds=list(descriptions.set_seeds(actor, project, experiment, body.seeds)))
 
 
 @router.delete(f"{_EXPERIMENT}/goal")
 def remove_goal(actor: SignedIn, project: str, experiment: str, key: Key) -> list[wire.Goal]:
     """Take the goal of a key away; returns the goals left."""
-    return [shapes.goal(found) for found in describing.remove_goal(actor, project, experiment, key)]
+    return [shapes.goal(found) for found in descriptions.remove_goal(actor, project, experiment, key)]

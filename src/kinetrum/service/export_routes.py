@@ -10,8 +10,8 @@ import numpy as np
 from fastapi import APIRouter, Query
 from fastapi.responses import StreamingResponse
 
-from kinetrum.actions import exporting
-from kinetrum.actions.exporting import MOMENTS
+from kinetrum.actions.runs import exports
+from kinetrum.actions.runs.exports import MOMENTS
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 from kinetrum.core.points.columns import Points
 from kinetrum.core.tables import MEDIA_TYPES, Row, write_arrow, write_csv, write_jsonl, write_table
@@ -34,8 +34,8 @@ def _download(pieces: Iterator[bytes], form: str, name: str) -> StreamingRespons
     return StreamingResponse(pieces, media_type=MEDIA_TYPES[form], headers=headers)
 
 
-def _whole(form: str, table: exporting.RunsTable, name: str) -> StreamingResponse:
-    rows = exporting.read_once(table.batches) if form == "parquet" else table.batches
+def _whole(form: str, table: exports.RunsTable, name: str) -> StreamingResponse:
+    rows = exports.read_once(table.batches) if form == "parquet" else table.batches
     return _download(write_table(form, table.columns, rows, MOMENTS), form, name)
 
 
@@ -51,7 +51,7 @@ def export_runs(
     pareto: Pareto = "",
 ) -> StreamingResponse:
     """Stream an experiment's whole table of runs: fields, then `param:KEY`, `metric:KEY` and `label:KEY`."""
-    table = exporting.runs_table(actor, project, experiment, query, sort, column, pareto)
+    table = exports.runs_table(actor, project, experiment, query, sort, column, pareto)
     return _whole(form, table, experiment)
 
 
@@ -66,7 +66,7 @@ def export_project_runs(
     pareto: Pareto = "",
 ) -> StreamingResponse:
     """Stream the table of all of a project's runs."""
-    table = exporting.runs_table(actor, project, None, query, sort, column, pareto)
+    table = exports.runs_table(actor, project, None, query, sort, column, pareto)
     return _whole(form, table, project)
 
 
@@ -80,7 +80,7 @@ def export_points(
     metric: Annotated[list[str] | None, Query(description="Metrics; all of the run's without one.")] = None,
 ) -> StreamingResponse:
     """Stream every point of metrics: metric, step, time (UTC), value; repeated steps too, the later last."""
-    stretches = exporting.stream_points(actor, project, experiment, run, metric or [])
+    stretches = exports.stream_points(actor, project, experiment, run, metric or [])
     pieces = _points(({"metric": name}, points) for name, points in stretches)
     return _download(_written(pieces, ("metric",), form), form, f"{experiment}-points")
 
@@ -94,7 +94,7 @@ def export_series(
     pareto: Pareto = "",
 ) -> StreamingResponse:  # fmt: skip
     """Stream every point of metrics of all runs that fit: run, metric, step, time (UTC), value."""
-    return _series(exporting.stream_series(actor, project, experiment, query, metric or [], pareto), form, experiment)
+    return _series(exports.stream_series(actor, project, experiment, query, metric or [], pareto), form, experiment)
 
 
 @router.get("/series", response_class=StreamingResponse, responses=_TABLE)
@@ -103,7 +103,7 @@ def export_project_series(
     pareto: Pareto = "",
 ) -> StreamingResponse:  # fmt: skip
     """Stream every point of metrics of all runs of a project that fit."""
-    return _series(exporting.stream_series(actor, project, None, query, metric or [], pareto), form, project)
+    return _series(exports.stream_series(actor, project, None, query, metric or [], pareto), form, project)
 
 
 def _series(stretches: Iterator[tuple[str, str, Points]], form: str, name: str) -> StreamingResponse:
@@ -116,7 +116,7 @@ def read_packed_points(
     actor: SignedIn, project: str, experiment: str, run: str, metric: Annotated[str, Query(max_length=250)]
 ) -> StreamingResponse:
     """Stream every point of a metric as packed batches, each after its length (u32, little-endian)."""
-    stretches = exporting.stream_points(actor, project, experiment, run, [metric])
+    stretches = exports.stream_points(actor, project, experiment, run, [metric])
 
     def pieces() -> Iterator[bytes]:
         for name, points in stretches:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from xml.etree import ElementTree
 
-from kinetrum.actions.registry_views import ModelView
+from kinetrum.actions.registry.registry_views import ModelView
 from kinetrum.storage.clock import iso
 from kinetrum.storage.journal import Entry
 

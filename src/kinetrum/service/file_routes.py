@@ -12,7 +12,7 @@ from urllib.parse import quote
 from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
-from kinetrum.actions import files, previewing
+from kinetrum.actions.data import artifact_versions, previews
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.media import type_of
 from kinetrum.service import bundles
@@ -44,7 +44,7 @@ def download_file(
 
     Damaged bytes are never sent whole: the last piece waits until the file is verified, a part until before it.
     """
-    _, entry = files.stored_file(actor, project, artifact, version, path)
+    _, entry = artifact_versions.stored_file(actor, project, artifact, version, path)
     # All else is saved, and nothing of it runs in the console's origin.
     return answer_file(request, entry, path, asked, if_range, if_none_match, type_of(path) if show else None)
 
@@ -69,7 +69,7 @@ def answer_file(
         return Response(headers={**headers, "Content-Length": str(entry.size)})
     if part == ():
         return Response(status_code=416, headers={"Content-Range": f"bytes */{entry.size}"})
-    opened = files.open_file(store_of(request), entry, part or None)
+    opened = artifact_versions.open_file(store_of(request), entry, part or None)
     # Taken before the answer begins: what is verified by then can still be refused.
     first = next(opened.pieces, b"")
     size = part[1] - part[0] + 1 if part else entry.size
@@ -107,7 +107,7 @@ def preview_file(
     path: Annotated[str, Query(max_length=1_000)],
 ) -> wire.Preview:  # fmt: skip
     """Look into one file: text, tables, models' signatures, archives' listings; bounded however large it is."""
-    found = previewing.preview_file(actor, store_of(request), project, artifact, version, path)
+    found = previews.preview_file(actor, store_of(request), project, artifact, version, path)
     return wire.Preview.model_validate(found)
 
 
@@ -122,7 +122,7 @@ def download_bundle(
     up_to_bytes: Annotated[int | None, Query(ge=0, lt=2**63, description="Only files of at most this size.")] = None,
 ) -> StreamingResponse:  # fmt: skip
     """Download a version's files as one bundle. It breaks off where stored bytes turn out to be damaged."""
-    detail = files.read_version(actor, project, artifact, version)
+    detail = artifact_versions.read_version(actor, project, artifact, version)
     return answer_bundle(request, detail.version, detail.files, artifact, form, folder, up_to_bytes)
 
 
@@ -131,7 +131,7 @@ def answer_bundle(
     up_to_bytes: int | None = None,
 ) -> StreamingResponse:  # fmt: skip
     """Send a version's files as one bundle."""
-    files.check_stored(version)
+    artifact_versions.check_stored(version)
     below = folder.rstrip("/") + "/" if folder else ""
     chosen = [
         entry for entry in entries
@@ -140,7 +140,7 @@ def answer_bundle(
     store = store_of(request)
 
     def read(entry: FileEntry) -> Iterator[bytes]:
-        return files.open_file(store, entry).pieces
+        return artifact_versions.open_file(store, entry).pieces
 
     return StreamingResponse(
         bundles.bundle(form, chosen, read), media_type=bundles.MEDIA_TYPES[form],

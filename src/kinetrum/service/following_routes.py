@@ -7,9 +7,9 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Query
 from fastapi.responses import StreamingResponse
 
-from kinetrum.actions import printing, surrounding
-from kinetrum.actions.printing import Piece
-from kinetrum.actions.surrounding import Caught
+from kinetrum.actions.recording import environment, output
+from kinetrum.actions.recording.environment import Caught
+from kinetrum.actions.recording.output import Piece
 from kinetrum.core.printed import Line
 from kinetrum.core.rundoc import Activity, Progress
 from kinetrum.service import shapes
@@ -27,7 +27,7 @@ _TEXT: dict[int | str, dict[str, Any]] = {
 def add_output(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewOutput) -> wire.OutputKept:
     """Keep what a process of the run printed; what was kept before changes nothing."""
     pieces = [Piece(piece.position, piece.at, piece.stream, piece.text) for piece in body.pieces]
-    return wire.OutputKept(position=printing.add_output(actor, project, experiment, run, body.writer, pieces))
+    return wire.OutputKept(position=output.add_output(actor, project, experiment, run, body.writer, pieces))
 
 
 def _line(number: int | None, line: Line) -> wire.OutputLine:
@@ -45,12 +45,12 @@ def read_output(
     experiment: str,
     run: str,
     from_line: Annotated[int | None, Query(ge=0, description="First line; the last ones without it.")] = None,
-    limit: Annotated[int, Query(ge=1, le=printing.LINES_LIMIT)] = 1_000,
+    limit: Annotated[int, Query(ge=1, le=output.LINES_LIMIT)] = 1_000,
     stream: wire.Stream | None = None,
     search: Annotated[str, Query(max_length=200, description="Only lines that hold this text.")] = "",
 ) -> wire.Output:
     """Read printed output by line."""
-    found = printing.read_output(
+    found = output.read_output(
         actor, project, experiment, run, from_line=from_line, limit=limit, stream=stream, search=search
     )
     return wire.Output(
@@ -66,7 +66,7 @@ def download_output(
     form: Annotated[Literal["txt", "jsonl"], Query(description="Plain, or JSON Lines with time and stream.")] = "txt",
 ) -> StreamingResponse:  # fmt: skip
     """Download all that is kept of the printed output."""
-    pieces = printing.stream_output(actor, project, experiment, run, form)
+    pieces = output.stream_output(actor, project, experiment, run, form)
     headers = {"Content-Disposition": f'attachment; filename="{experiment}-output.{form}"'}
     media_type = "application/jsonl" if form == "jsonl" else "text/plain; charset=utf-8"
     return StreamingResponse(pieces, media_type=media_type, headers=headers)
@@ -79,7 +79,7 @@ def add_surroundings(actor: SignedIn, project: str, experiment: str, run: str, b
         code=body.code.model_dump() if body.code else None, difference=body.difference, script=body.script,
         packages=body.packages, job=body.job, about=shapes.read_values(body.about),
     )  # fmt: skip
-    surrounding.add_surroundings(actor, project, experiment, run, caught)
+    environment.add_surroundings(actor, project, experiment, run, caught)
 
 
 @router.get("/surroundings")
@@ -88,13 +88,13 @@ def read_surroundings(
     against: Annotated[str | None, Query(max_length=300, description="previous, parent, or a run's reference.")] = None,
 ) -> wire.Surroundings:  # fmt: skip
     """Read the run's code, packages and job, and against another run what of them differs."""
-    return shapes.surroundings(surrounding.read_surroundings(actor, project, experiment, run, against))
+    return shapes.surroundings(environment.read_surroundings(actor, project, experiment, run, against))
 
 
 @router.post("/resources", status_code=204)
 def add_resources(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewResources) -> None:
     """Keep samples of what the run used of its machine."""
-    surrounding.add_resources(actor, project, experiment, run, body.id, body.samples)
+    environment.add_resources(actor, project, experiment, run, body.id, body.samples)
 
 
 @router.get("/resources")
@@ -102,7 +102,7 @@ def read_resources(
     actor: SignedIn, project: str, experiment: str, run: str, width: Annotated[int, Query(ge=10, le=4_000)] = 300
 ) -> wire.Resources:
     """Read what the run used of its machine over time."""
-    return wire.Resources(samples=surrounding.read_resources(actor, project, experiment, run, width))
+    return wire.Resources(samples=environment.read_resources(actor, project, experiment, run, width))
 
 
 @router.put("/activities/{activity}", status_code=204)
@@ -111,11 +111,11 @@ def add_activity(
 ) -> None:
     """Keep an activity under the id that the client made; sent again with its end, it is over."""
     new = Activity(activity, body.name, body.started_at, body.ended_at, body.failed)
-    surrounding.add_activity(actor, project, experiment, run, new)
+    environment.add_activity(actor, project, experiment, run, new)
 
 
 @router.put("/progress", status_code=204)
 def set_progress(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewProgress) -> None:
     """Note how far the run is."""
     progress = Progress(body.done, body.total, body.since, body.at)
-    surrounding.set_progress(actor, project, experiment, run, progress)
+    environment.set_progress(actor, project, experiment, run, progress)

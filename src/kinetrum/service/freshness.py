@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import Request
 
-from kinetrum.actions import recording
+from kinetrum.actions.recording import intake
 from kinetrum.service.access import SignedIn
 
 BEHIND_HEADER = "Kinetrum-Behind"
@@ -26,4 +26,4 @@ def act_up_to_date(request: Request, _: SignedIn) -> None:
     asked = request.path_params
     # What asks for one run may show runs below it, which may be of another experiment.
     experiment = asked.get("experiment") if "run" not in asked else None
-    request.state.behind = recording.bring_up_to_date(asked.get("project"), experiment)
+    request.state.behind = intake.bring_up_to_date(asked.get("project"), experiment)

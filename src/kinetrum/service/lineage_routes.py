@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import JSONResponse
 
-from kinetrum.actions import tracing
+from kinetrum.actions.data import lineage
 from kinetrum.core.errors import KinetrumError
 from kinetrum.core.lineage import dangling, distances, fold, lineage_sentence, to_prov
 from kinetrum.service.access import SignedIn
@@ -22,10 +22,10 @@ Way = Annotated[Literal["both", "back", "forth"], Query(description="What it cam
 def read_lineage(
     actor: SignedIn, project: str, of: Of, way: Way = "both",
     fold_to: Annotated[int, Query(ge=5, le=20_000, description="Fold what is alike beyond so many nodes.")] = 60,
-    limit: Annotated[int, Query(ge=1, le=tracing.NODES_LIMIT, description="Follow no further then.")] = 5_000,
+    limit: Annotated[int, Query(ge=1, le=lineage.NODES_LIMIT, description="Follow no further then.")] = 5_000,
 ) -> wire.Lineage:  # fmt: skip
     """Read what something came from and what came of it, as a graph."""
-    found = tracing.trace(actor, project, of, limit, way)
+    found = lineage.trace(actor, project, of, limit, way)
     shown = fold(found, fold_to)
     steps = distances(found) | distances(shown)
     return wire.Lineage(
@@ -46,7 +46,7 @@ def read_lineage(
 @router.get("/prov", response_class=JSONResponse, responses={200: {"content": {"application/json": {}}}})
 def export_prov(actor: SignedIn, project: str, of: Of, request: Request, way: Way = "both") -> JSONResponse:
     """Read the same as W3C PROV-JSON, with nothing folded and no reference that leads nowhere."""
-    found = tracing.trace(actor, project, of, tracing.NODES_LIMIT, way)
+    found = lineage.trace(actor, project, of, lineage.NODES_LIMIT, way)
     doc: dict[str, Any] = to_prov(found, f"{request.base_url}projects/{project}/")
     loose = dangling(doc)
     if loose:

@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from fastapi.sse import ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
-from kinetrum.actions import watching
+from kinetrum.actions.live import change_feed
 from kinetrum.core.errors import KinetrumError, Unavailable
 from kinetrum.storage.clock import iso
 from kinetrum.storage.events import Event
@@ -87,11 +87,11 @@ class Broker:
             last = await self._position()
             # With a cursor from the start, also who is cut off before the first event misses nothing.
             yield self.pace(last if after is None else after)
-            if after is not None and await run_in_threadpool(watching.is_gone, after):
+            if after is not None and await run_in_threadpool(change_feed.is_gone, after):
                 yield ServerSentEvent(id=str(last), event="reset", data={"reason": "too long away"})
                 after = None
             async for item in self._in_order(queue, last if after is None else after):
-                if item is None or item.event.word in watching.ACCESS_ACTS:
+                if item is None or item.event.word in change_feed.ACCESS_ACTS:
                     projects = await run_in_threadpool(visible)
                 if item is None:
                     yield self.pace()
@@ -104,7 +104,7 @@ class Broker:
 
     async def _in_order(self, queue: asyncio.Queue[Told | None], after: int) -> AsyncIterator[Told | None]:
         """Yield first what the database has behind `after`, then what the poller hands out; None while it is quiet."""
-        while missed := await run_in_threadpool(watching.events_after, after):
+        while missed := await run_in_threadpool(change_feed.events_after, after):
             for event in missed:
                 after = event.stamp
                 yield told(event)
@@ -123,7 +123,7 @@ class Broker:
         """Return the place up to which the poller has handed out events, or from which it is to begin."""
         async with self._finding_at:
             if self._at is None:
-                self._at = await run_in_threadpool(watching.present)
+                self._at = await run_in_threadpool(change_feed.present)
             return self._at
 
     async def _poll(self) -> None:
@@ -141,8 +141,8 @@ class Broker:
 
     async def _hand_out(self) -> None:
         at = await self._position()
-        await run_in_threadpool(watching.put_in_order)
-        for event in await run_in_threadpool(watching.events_after, at):
+        await run_in_threadpool(change_feed.put_in_order)
+        for event in await run_in_threadpool(change_feed.events_after, at):
             item = told(event)
             self._at = event.stamp
             for queue in list(self._queues):

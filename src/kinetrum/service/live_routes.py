@@ -9,7 +9,7 @@ from fastapi import APIRouter, Depends, Header, Request
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
-from kinetrum.actions import watching
+from kinetrum.actions.live import change_feed
 from kinetrum.core.errors import InvalidInput
 from kinetrum.service.access import SignedIn, signed_in
 from kinetrum.service.live import Broker
@@ -28,7 +28,7 @@ def _stamp(cursor: str | None) -> int | None:
 
 async def _allowed(actor: SignedIn, project: str, last_event_id: Cursor = None) -> None:
     _stamp(last_event_id)
-    await run_in_threadpool(watching.visible_projects, actor, project)
+    await run_in_threadpool(change_feed.visible_projects, actor, project)
 
 
 async def _readable(last_event_id: Cursor = None) -> None:
@@ -40,7 +40,7 @@ async def _follow(request: Request, project: str | None, cursor: str | None) -> 
 
     def visible() -> frozenset[int]:
         # Asked anew each time: a token may have been revoked meanwhile, a session have ended.
-        return watching.visible_projects(signed_in(request), project)
+        return change_feed.visible_projects(signed_in(request), project)
 
     yield ServerSentEvent(comment="following", retry=1000)
     async for event in broker.subscribe(visible, _stamp(cursor)):

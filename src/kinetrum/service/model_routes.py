@@ -6,7 +6,8 @@ from typing import Annotated, Literal
 
 from fastapi import APIRouter, Query, Request, Response
 
-from kinetrum.actions import consuming, looking, model_list, modelling, registry_views
+from kinetrum.actions.registry import fetching, model_list, model_settings, registry_views
+from kinetrum.actions.runs import readers
 from kinetrum.core.permissions import Role
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.service import feeds, registry_shapes
@@ -45,13 +46,13 @@ def read_model(actor: SignedIn, project: str, model: str) -> wire.Model:
 @router.put("/projects/{project}/models/{model}/card")
 def write_card(actor: SignedIn, project: str, model: str, body: wire.NewCard) -> wire.CardRevision:
     """Write a model's card over the revision that was seen; refused where somebody wrote it since."""
-    return wire.CardRevision(revision=modelling.write_card(actor, project, model, body.card, body.expect))
+    return wire.CardRevision(revision=model_settings.write_card(actor, project, model, body.card, body.expect))
 
 
 @router.patch("/projects/{project}/models/{model}")
 def describe_model(actor: SignedIn, project: str, model: str, body: wire.ModelDescription) -> wire.Model:
     """Set a model's purpose, the person to ask, labels, image."""
-    modelling.describe_model(
+    model_settings.describe_model(
         actor, project, model, purpose=body.purpose, owner=body.owner, labels=body.labels, image=body.image
     )
     return registry_shapes.model(registry_views.read_model(actor, project, model))
@@ -63,13 +64,13 @@ def rule_model(actor: SignedIn, project: str, model: str, body: wire.ModelRules)
 
     Refused where versions that are approved would no longer be, unless that is confirmed.
     """
-    modelling.rule_model(actor, project, model, _new_rules(body), body.confirmed)
+    model_settings.rule_model(actor, project, model, _new_rules(body), body.confirmed)
     return registry_shapes.model(registry_views.read_model(actor, project, model))
 
 
-def _new_rules(body: wire.ModelRules) -> modelling.NewRules:
+def _new_rules(body: wire.ModelRules) -> model_settings.NewRules:
     evidence = None if body.evidence is None else {on: rule.model_dump() for on, rule in body.evidence.items()}
-    return modelling.NewRules(
+    return model_settings.NewRules(
         body.approvals_needed, body.second_pair, body.card_sections, body.renewed_approvals, evidence
     )
 
@@ -79,7 +80,7 @@ def preview_rules(actor: SignedIn, project: str, model: str, body: wire.ModelRul
     """List the versions whose review a change of rules would turn; nothing is changed."""
     return [
         wire.ReviewChange.model_validate(one)
-        for one in modelling.preview_rules(actor, project, model, _new_rules(body))
+        for one in model_settings.preview_rules(actor, project, model, _new_rules(body))
     ]
 
 
@@ -87,21 +88,21 @@ def preview_rules(actor: SignedIn, project: str, model: str, body: wire.ModelRul
 def set_ladder(actor: SignedIn, project: str, model: str, body: wire.NewLadder) -> wire.Model:
     """Put a ladder in the place of a model's; an occupied stage cannot be removed."""
     stages = [Stage(one.name, one.asks_approved, Role(one.least_role), tuple(one.placers)) for one in body.stages]
-    modelling.set_ladder(actor, project, model, stages)
+    model_settings.set_ladder(actor, project, model, stages)
     return registry_shapes.model(registry_views.read_model(actor, project, model))
 
 
 @router.put("/projects/{project}/models/{model}/gates")
 def set_gates(actor: SignedIn, project: str, model: str, body: wire.NewGates) -> wire.Model:
     """Set a model's gates, a table of TOML per stage."""
-    modelling.set_gates(actor, project, model, body.gates)
+    model_settings.set_gates(actor, project, model, body.gates)
     return registry_shapes.model(registry_views.read_model(actor, project, model))
 
 
 @router.get("/projects/{project}/models/{model}/fetches")
 def list_fetches(actor: SignedIn, project: str, model: str) -> list[wire.Fetch]:
     """List who fetched which version, asked for how, how often and since when."""
-    return [wire.Fetch.model_validate(row) for row in consuming.list_fetches(actor, project, model)]
+    return [wire.Fetch.model_validate(row) for row in fetching.list_fetches(actor, project, model)]
 
 
 @router.get(
@@ -111,5 +112,5 @@ def list_fetches(actor: SignedIn, project: str, model: str) -> list[wire.Fetch]:
 def read_feed(actor: SignedIn, project: str, model: str, request: Request) -> Response:
     """Read what happened to a model as an Atom feed (RFC 4287), the latest first."""
     view = registry_views.read_model(actor, project, model)
-    entries = looking.read_model_journal(actor, project, model, feeds.ENTRIES)
+    entries = readers.read_model_journal(actor, project, model, feeds.ENTRIES)
     return Response(feeds.feed_of(view, entries, str(request.base_url).rstrip("/")), media_type=feeds.MEDIA_TYPE)

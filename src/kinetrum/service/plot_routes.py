@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Query
 
-from kinetrum.actions import plotting
+from kinetrum.actions.recording import plots
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.plots import read_plot, write_plot
 from kinetrum.core.plots.matrices import matrix_of
@@ -31,13 +31,13 @@ def _listed(row: PlotRow) -> dict[str, Any]:
 def add_plot(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewPlot) -> None:
     """Keep a plot of a run as data; under a name and step that it has already, the later one is shown."""
     plot = read_plot(body.model_dump(include={"kind", "columns", "view", "numbers", "note"}))
-    plotting.add_plot(actor, project, experiment, run, body.id, body.name, body.step, body.at, plot)
+    plots.add_plot(actor, project, experiment, run, body.id, body.name, body.step, body.at, plot)
 
 
 @router.get(_PLOTS)
 def list_plots(actor: SignedIn, project: str, experiment: str, run: str) -> list[wire.PlotListed]:
     """List the plots of a run without their columns, by name and step."""
-    return [wire.PlotListed(**_listed(row)) for row in plotting.list_plots(actor, project, experiment, run)]
+    return [wire.PlotListed(**_listed(row)) for row in plots.list_plots(actor, project, experiment, run)]
 
 
 @router.patch(_PLOTS)
@@ -45,7 +45,7 @@ def declare_view(
     actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewView
 ) -> list[wire.PlotListed]:  # fmt: skip
     """Declare anew how a plot is drawn, at all its steps; nothing is recorded again."""
-    found = plotting.declare_view(actor, project, experiment, run, body.name, body.view)
+    found = plots.declare_view(actor, project, experiment, run, body.name, body.view)
     return [wire.PlotListed(**_listed(row)) for row in found]
 
 
@@ -59,7 +59,7 @@ def read_plots(
     columns: Annotated[bool, Query(description="Whether the columns are sent too.")] = True,
 ) -> wire.Plots:  # fmt: skip
     """Read the plots of one name of several runs, laid over one another, with what they say in numbers."""
-    found = plotting.read_plots(actor, project, run, name, step, _changes(view))
+    found = plots.read_plots(actor, project, run, name, step, _changes(view))
     return wire.Plots(
         plots=[_kept(one, columns) for one in found.plots],
         series=[
@@ -91,7 +91,7 @@ def _changes(view: str) -> dict[str, Any]:
     return changes
 
 
-def _kept(found: plotting.KeptPlot, columns: bool) -> wire.KeptPlot:
+def _kept(found: plots.KeptPlot, columns: bool) -> wire.KeptPlot:
     written = write_plot(found.plot)
     matrix = None
     if found.plot.view.mark == "matrix":

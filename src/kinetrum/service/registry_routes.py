@@ -7,16 +7,16 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
-from kinetrum.actions import (
-    consuming,
-    evidencing,
-    gating,
-    modelling,
-    placing,
-    registering,
-    registry,
+from kinetrum.actions.registry import (
+    evidence_records,
+    fetching,
+    gate_outcomes,
+    held_models,
+    model_settings,
+    registration,
     registry_views,
-    reviewing,
+    reviews,
+    stage_acts,
 )
 from kinetrum.core.values import from_json
 from kinetrum.service import bundles
@@ -42,10 +42,10 @@ def register_version(
 ) -> wire.ModelVersionDetail:
     """Register an artifact version as the model's next version; the model is made on first use."""
     values = {key: from_json(value, key) for key, value in body.values.items()}
-    candidate = registering.Candidate(
+    candidate = registration.Candidate(
         body.artifact, body.run, body.step, body.best, body.origin, body.comment, body.labels, values, body.signature
     )
-    made = registering.register(actor, store_of(request), project, model, body.id, candidate)
+    made = registration.register(actor, store_of(request), project, model, body.id, candidate)
     return shapes.version_detail(registry_views.read_model_version(actor, project, model, str(made.number)))
 
 
@@ -58,7 +58,7 @@ def read_model_version(actor: SignedIn, project: str, model: str, version: str) 
 @router.patch("/models/{model}/versions/{version}/labels", status_code=204)
 def label_model_version(actor: SignedIn, project: str, model: str, version: int, body: wire.NewLabels) -> None:
     """Set labels on a version; a label given as null is taken away."""
-    modelling.label_model_version(actor, project, model, version, body.labels)
+    model_settings.label_model_version(actor, project, model, version, body.labels)
 
 
 @router.post("/models/{model}/versions/{version}/evidence", status_code=201)
@@ -66,7 +66,7 @@ def add_evidence(
     actor: SignedIn, project: str, model: str, version: int, body: wire.NewEvidence
 ) -> list[wire.Evidence]:
     """Pin what a run found out on named data to a version; returns all of its evidence."""
-    evidencing.add_evidence(actor, project, model, version, body.id, body.on, body.run)
+    evidence_records.add_evidence(actor, project, model, version, body.id, body.on, body.run)
     found = registry_views.read_model_version(actor, project, model, str(version))
     return [shapes.evidence(one) for one in found.evidence]
 
@@ -78,13 +78,13 @@ def read_review(
     against: Annotated[str | None, Query(description="Another version, in the place of a stage's occupant.")] = None,
 ) -> wire.Review:  # fmt: skip
     """Put a version beside a stage's occupant or beside another version: gates, results on the same data, changes."""
-    return shapes.review(reviewing.review_version(actor, store_of(request), project, model, version, stage, against))
+    return shapes.review(reviews.review_version(actor, store_of(request), project, model, version, stage, against))
 
 
 @router.get("/models/{model}/versions/{version}/gates/{stage}")
 def look_at_gates(actor: SignedIn, project: str, model: str, version: int, stage: str, request: Request) -> wire.Gates:
     """Judge a stage's gates for a version now, changing nothing."""
-    checks, _ = gating.look_at_gates(actor, store_of(request), project, model, stage, version)
+    checks, _ = gate_outcomes.look_at_gates(actor, store_of(request), project, model, stage, version)
     return wire.Gates(
         stage=stage, met=all(check.met for check in checks), checks=[shapes.check(check) for check in checks]
     )
@@ -94,19 +94,19 @@ def look_at_gates(actor: SignedIn, project: str, model: str, version: int, stage
 def give_verdict(actor: SignedIn, project: str, model: str, version: int, body: wire.NewVerdict) -> wire.ReviewState:
     """Approve or reject a version, or take one's verdict back."""
     approves = None if body.verdict is None else body.verdict == "approve"
-    return wire.ReviewState(review=registry.review(actor, project, model, version, approves, body.comment))
+    return wire.ReviewState(review=held_models.review(actor, project, model, version, approves, body.comment))
 
 
 @router.put("/models/{model}/versions/{version}/retirement", status_code=204)
 def set_retirement(actor: SignedIn, project: str, model: str, version: int, body: wire.Retirement) -> None:
     """Retire a version, or take that back; for maintainers."""
-    registry.retire(actor, project, model, version, body.retired, body.comment)
+    held_models.retire(actor, project, model, version, body.retired, body.comment)
 
 
 @router.put("/models/{model}/lead", status_code=204)
 def choose_lead(actor: SignedIn, project: str, model: str, body: wire.NewLead) -> None:
     """Choose the lead version; for maintainers."""
-    registry.choose_lead(actor, project, model, body.version, body.comment)
+    held_models.choose_lead(actor, project, model, body.version, body.comment)
 
 
 @router.post("/models/{model}/stages/{stage}/promotions")
@@ -114,7 +114,7 @@ def promote(
     actor: SignedIn, project: str, model: str, stage: str, body: wire.Promotion, request: Request
 ) -> wire.Model:
     """Place a version on a stage, over the occupant that was seen there, through the stage's gates."""
-    placing.promote(
+    stage_acts.promote(
         actor, store_of(request), project, model, stage, body.version, body.expect, body.comment, body.id, body.override
     )
     return shapes.model(registry_views.read_model(actor, project, model))
@@ -123,21 +123,21 @@ def promote(
 @router.post("/models/{model}/stages/{stage}/demotions")
 def demote(actor: SignedIn, project: str, model: str, stage: str, body: wire.StageAct) -> wire.Model:
     """Empty a stage."""
-    placing.demote(actor, project, model, stage, body.expect, body.comment, body.id)
+    stage_acts.demote(actor, project, model, stage, body.expect, body.comment, body.id)
     return shapes.model(registry_views.read_model(actor, project, model))
 
 
 @router.post("/models/{model}/stages/{stage}/rollbacks")
 def roll_back(actor: SignedIn, project: str, model: str, stage: str, body: wire.StageAct) -> wire.Model:
     """Put a stage back to the latest earlier version that can stand."""
-    placing.roll_back(actor, project, model, stage, body.expect, body.comment, body.id)
+    stage_acts.roll_back(actor, project, model, stage, body.expect, body.comment, body.id)
     return shapes.model(registry_views.read_model(actor, project, model))
 
 
 @router.post("/models/{model}/versions/{version}/fetches", tags=["models"])
 def fetch_version(actor: SignedIn, project: str, model: str, version: str) -> wire.ModelVersionDetail:
     """Resolve a version for a consumer and count that; its files are then read one by one."""
-    return shapes.version_detail(consuming.fetch(actor, project, model, version))
+    return shapes.version_detail(fetching.fetch(actor, project, model, version))
 
 
 @router.head("/models/{model}/versions/{version}/files/{path:path}", include_in_schema=False)
@@ -150,13 +150,13 @@ def download_version_file(
     counted: Annotated[bool, Query(description="Whether this counts as a fetch of the version.")] = True,
 ) -> Response:  # fmt: skip
     """Download a version's file by number, stage, `lead` or digest; as for artifacts, verified."""
-    number, entry, warning = consuming.entry_of(actor, project, model, version, path)
+    number, entry, warning = fetching.entry_of(actor, project, model, version, path)
     answer = answer_file(request, entry, path, asked, if_range, if_none_match, None)
     answer.headers["Kinetrum-Version"] = f"{model}@{number}"
     if warning:
         answer.headers["Kinetrum-Warning"] = warning
     if counted and answer.status_code == 200 and request.method == "GET":
-        consuming.count(actor, project, model, version)
+        fetching.count(actor, project, model, version)
     return answer
 
 
@@ -177,5 +177,5 @@ def download_version_bundle(
     if found.version.warning:
         answer.headers["Kinetrum-Warning"] = found.version.warning
     if counted:
-        consuming.count(actor, project, model, version)
+        fetching.count(actor, project, model, version)
     return answer

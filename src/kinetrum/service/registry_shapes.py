@@ -6,9 +6,9 @@ import math
 from dataclasses import asdict
 from typing import Any
 
-from kinetrum.actions.model_list import Listed, ModelPage
-from kinetrum.actions.registry_views import EvidenceView, ModelView, StageView, VersionDetailView, VersionView
-from kinetrum.actions.reviewing import OnData, ReviewView
+from kinetrum.actions.registry.model_list import Listed, ModelPage
+from kinetrum.actions.registry.registry_views import EvidenceView, ModelView, StageView, VersionDetailView, VersionView
+from kinetrum.actions.registry.reviews import OnData, ReviewView
 from kinetrum.core.registry.checks import Check
 from kinetrum.service.comparison_shapes import rows_verdict
 from kinetrum.service.shapes import artifact_version, files, goal, json_values

@@ -9,7 +9,8 @@ from fastapi import APIRouter, Request
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
-from kinetrum.actions import binning, checking, room
+from kinetrum.actions.data import disk_usage, store_check
+from kinetrum.actions.runs import bin
 from kinetrum.service.access import SignedIn
 from kinetrum.service.blob_routes import BYTES_BODY, take
 from kinetrum.service.store import store_of
@@ -23,28 +24,28 @@ _PROJECT = "/projects/{project}"
 @router.get(f"{_PROJECT}/bin")
 def list_bin(actor: SignedIn, project: str) -> list[wire.BinnedThing]:
     """List the runs and versions in the bin, the latest first."""
-    return [wire.BinnedThing.model_validate(found) for found in binning.list_bin(actor, project)]
+    return [wire.BinnedThing.model_validate(found) for found in bin.list_bin(actor, project)]
 
 
 @router.post(f"{_PROJECT}/bin")
 def bin_things(actor: SignedIn, project: str, body: wire.ThingsNamed) -> wire.Moved:
     """Put runs and versions into the bin: one's own, or as a maintainer anybody's."""
-    return wire.Moved.model_validate(binning.bin_things(actor, project, body.things, body.children))
+    return wire.Moved.model_validate(bin.bin_things(actor, project, body.things, body.children))
 
 
 @router.post(f"{_PROJECT}/bin/restored")
 def restore_things(actor: SignedIn, project: str, body: wire.ThingsNamed) -> wire.Moved:
     """Take runs and versions out of the bin."""
-    return wire.Moved.model_validate(binning.restore_things(actor, project, body.things, body.children))
+    return wire.Moved.model_validate(bin.restore_things(actor, project, body.things, body.children))
 
 
 @router.post(f"{_PROJECT}/purges")
 def purge(actor: SignedIn, project: str, body: wire.NewPurge, request: Request) -> wire.Purge:
     """Free the room of what is in the bin for good, or tell what that would free; for maintainers."""
     if body.only_tell:
-        found = room.preview_purge(actor, project, body.things, body.keep_files)
+        found = disk_usage.preview_purge(actor, project, body.things, body.keep_files)
     else:
-        found = room.purge(actor, store_of(request), project, body.things, body.keep_files)
+        found = disk_usage.purge(actor, store_of(request), project, body.things, body.keep_files)
     kept = [wire.Kept(reference=reference, why=why) for reference, why in found.kept]
     return wire.Purge.model_validate({**vars(found), "kept": kept})
 
@@ -52,14 +53,14 @@ def purge(actor: SignedIn, project: str, body: wire.NewPurge, request: Request) 
 @router.get(f"{_PROJECT}/storage")
 def read_usage(actor: SignedIn, project: str, request: Request) -> wire.Usage:
     """Read what takes how much in a project: its artifacts, its experiments, its bin."""
-    found = room.read_usage(actor, store_of(request), project)
+    found = disk_usage.read_usage(actor, store_of(request), project)
     return wire.Usage.model_validate(found)
 
 
 @router.get("/storage")
 def read_all_usage(actor: SignedIn, request: Request) -> wire.InstanceUsage:
     """Read what all projects take; for administrators."""
-    projects, files, size, free = room.read_all_usage(actor, store_of(request))
+    projects, files, size, free = disk_usage.read_all_usage(actor, store_of(request))
     return wire.InstanceUsage(
         projects=[wire.ProjectUsage(project=name, files=count, size_bytes=total) for name, count, total in projects],
         files=files, size_bytes=size, disk_free_bytes=free,
@@ -76,7 +77,7 @@ def check_store(actor: SignedIn, request: Request, body: wire.NewCheck) -> Strea
     A fault has `sha256`, `state` (damaged, missing, orphaned, whole again), `size_bytes` and `held_by`; the others
     have `files`, `of_files`, `size_bytes` and `of_bytes`. For administrators.
     """
-    found = checking.check_store(actor, store_of(request), body.remove_orphans)
+    found = store_check.check_store(actor, store_of(request), body.remove_orphans)
 
     def lines() -> Iterator[bytes]:
         for item in found:
@@ -88,8 +89,8 @@ def check_store(actor: SignedIn, request: Request, body: wire.NewCheck) -> Strea
 @router.put("/storage/blobs/{sha256}", openapi_extra=BYTES_BODY)
 async def repair_blob(actor: SignedIn, sha256: str, request: Request) -> artifacts.BlobKept:
     """Send a copy of bytes that are damaged or missing; verified, it takes their place. For administrators."""
-    incoming = await run_in_threadpool(checking.begin_repair, actor, store_of(request), sha256)
+    incoming = await run_in_threadpool(store_check.begin_repair, actor, store_of(request), sha256)
     with incoming:
         await take(request, incoming)
-        size = await run_in_threadpool(checking.finish_repair, actor, store_of(request), incoming)
+        size = await run_in_threadpool(store_check.finish_repair, actor, store_of(request), incoming)
     return artifacts.BlobKept(sha256=sha256, size_bytes=size)

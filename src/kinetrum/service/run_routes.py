@@ -6,9 +6,11 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Header, Query, Request
 
-from kinetrum.actions import looking, recording, storing
-from kinetrum.actions.recording import Beginning, NewResult
-from kinetrum.actions.storing import NewVersion
+from kinetrum.actions.data import new_versions
+from kinetrum.actions.data.new_versions import NewVersion
+from kinetrum.actions.recording import intake
+from kinetrum.actions.recording.intake import Beginning, NewResult
+from kinetrum.actions.runs import readers
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.goals import make_goal
 from kinetrum.core.ids import id_text
@@ -43,13 +45,13 @@ def _begun(run: Run) -> wire.Begun:
 @router.get("/experiments")
 def list_experiments(actor: SignedIn, project: str) -> list[wire.Experiment]:
     """List a project's experiments, the last active first."""
-    return [shapes.experiment(view) for view in looking.list_experiments(actor, project)]
+    return [shapes.experiment(view) for view in readers.list_experiments(actor, project)]
 
 
 @router.get("/experiments/{experiment}")
 def read_experiment(actor: SignedIn, project: str, experiment: str) -> wire.Experiment:
     """Read one experiment."""
-    return shapes.experiment(looking.read_experiment(actor, project, experiment))
+    return shapes.experiment(readers.read_experiment(actor, project, experiment))
 
 
 @router.put(_RUN)
@@ -63,25 +65,25 @@ def begin_run(actor: SignedIn, project: str, experiment: str, run: str, body: wi
         },
         labels=body.labels, about=shapes.read_values(body.about),
     )  # fmt: skip
-    return _begun(recording.begin_run(actor, project, experiment, beginning))
+    return _begun(intake.begin_run(actor, project, experiment, beginning))
 
 
 @router.get(_RUN)
 def read_run(actor: SignedIn, project: str, experiment: str, run: str) -> wire.RunDetail:
     """Read a run named by number, `last`, `best:KEY` or id."""
-    return shapes.run_detail(looking.read_run(actor, project, experiment, run))
+    return shapes.run_detail(readers.read_run(actor, project, experiment, run))
 
 
 @router.get("/runs/{run}")
 def read_run_by_id(actor: SignedIn, project: str, run: str) -> wire.RunDetail:
     """Read a run by its id or the last ten or more digits of it."""
-    return shapes.run_detail(looking.read_run_by_id(actor, project, run))
+    return shapes.run_detail(readers.read_run_by_id(actor, project, run))
 
 
 @router.post(f"{_RUN}/parameters")
 def set_parameters(actor: SignedIn, project: str, experiment: str, run: str, body: wire.Params) -> wire.ParamsSet:
     """Set parameters, each once. Another value for a set one is put aside and becomes a problem of the run."""
-    aside = recording.set_params(actor, project, experiment, run, shapes.read_values(body.params))
+    aside = intake.set_params(actor, project, experiment, run, shapes.read_values(body.params))
     return wire.ParamsSet(set_aside=[wire.SetAside(key=item.key, text=item.text) for item in aside])
 
 
@@ -103,8 +105,8 @@ async def add_points(
     def keep() -> int:
         if content_type.split(";")[0].strip() == BATCH_MEDIA_TYPE:
             groups = decode_batch(body)
-            return recording.add_packed_points(actor, project, experiment, run, batch, groups, body)
-        return recording.add_points(actor, project, experiment, run, batch, groups_from_json(body))
+            return intake.add_packed_points(actor, project, experiment, run, batch, groups, body)
+        return intake.add_points(actor, project, experiment, run, batch, groups_from_json(body))
 
     return wire.PointsKept(values=await run_in_threadpool(keep))
 
@@ -115,31 +117,31 @@ def add_results(actor: SignedIn, project: str, experiment: str, run: str, body: 
     results = [
         NewResult(new.id, check_key(new.key, "result"), from_json(new.value, new.key), new.at) for new in body.results
     ]
-    recording.add_results(actor, project, experiment, run, results)
+    intake.add_results(actor, project, experiment, run, results)
 
 
 @router.post(f"{_RUN}/problems", status_code=204)
 def add_problem(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewProblem) -> None:
     """Tell of something that went wrong while recording."""
-    recording.add_problem(actor, project, experiment, run, body.id, body.text, body.at)
+    intake.add_problem(actor, project, experiment, run, body.id, body.text, body.at)
 
 
 @router.post(f"{_RUN}/signs", status_code=204)
 def keep_alive(actor: SignedIn, project: str, experiment: str, run: str) -> None:
     """Give a sign of life."""
-    recording.keep_alive(actor, project, experiment, run)
+    intake.keep_alive(actor, project, experiment, run)
 
 
 @router.post(f"{_RUN}/ending")
 def record_ending(actor: SignedIn, project: str, experiment: str, run: str, body: wire.Ending) -> wire.Begun:
     """End a run as finished, failed or stopped."""
-    return _begun(recording.record_ending(actor, project, experiment, run, body.status, body.reason, body.ended_at))
+    return _begun(intake.record_ending(actor, project, experiment, run, body.status, body.reason, body.ended_at))
 
 
 @router.post(f"{_RUN}/resumption")
 def resume_run(actor: SignedIn, project: str, experiment: str, run: str, body: wire.Resumption) -> wire.Begun:
     """Take up again a run that ended or was lost."""
-    return _begun(recording.resume_run(actor, project, experiment, run, body.at))
+    return _begun(intake.resume_run(actor, project, experiment, run, body.at))
 
 
 def new_version(body: artifacts.NewContent) -> NewVersion:
@@ -167,11 +169,13 @@ def add_used(
         if not isinstance(ref, VersionRef):
             raise InvalidInput(f"{body.artifact!r} names no artifact version; write NAME@NUMBER.", field="artifact")
         return shapes.artifact_version(
-            storing.link_existing(
+            new_versions.link_existing(
                 actor, project, experiment, run, ref.name, ref.which, body.id, body.role, body.at, body.activity
             )
         )
-    return shapes.artifact_version(storing.link_version(actor, project, experiment, run, "used", new_version(body)))
+    return shapes.artifact_version(
+        new_versions.link_version(actor, project, experiment, run, "used", new_version(body))
+    )
 
 
 @router.post(f"{_RUN}/generated")
@@ -180,7 +184,7 @@ def add_generated(
 ) -> artifacts.ArtifactVersion:
     """Record what the run generated; its bytes were sent before."""
     return shapes.artifact_version(
-        storing.link_version(actor, project, experiment, run, "generated", new_version(body))
+        new_versions.link_version(actor, project, experiment, run, "generated", new_version(body))
     )
 
 
@@ -189,7 +193,7 @@ def read_points(
     actor: SignedIn, project: str, experiment: str, run: str, metric: Annotated[str, Query(max_length=250)]
 ) -> wire.Points:
     """Read every point of a metric."""
-    return shapes.all_points(metric, looking.read_points(actor, project, experiment, run, metric))
+    return shapes.all_points(metric, readers.read_points(actor, project, experiment, run, metric))
 
 
 @router.get("/curves")
@@ -204,7 +208,7 @@ def read_curves(
     against: Annotated[str | None, Query(max_length=250, description="Another metric, for the x axis.")] = None,
 ) -> wire.Curves:
     """Read one metric of several runs, reduced to what a chart of that width can show."""
-    found = looking.read_curves(actor, project, run, metric, width, first_step, last_step, against)
+    found = readers.read_curves(actor, project, run, metric, width, first_step, last_step, against)
     return wire.Curves(
         metric=metric,
         curves=[
@@ -212,7 +216,7 @@ def read_curves(
                 run=curve.run.reference, id=id_text(curve.run.uid), status=curve.run.status,
                 steps=curve.points.steps.tolist(), times=curve.points.times.tolist(),
                 values=shapes.curve_values(curve.points),
-                against=None if curve.against is None else [looking.finite(value) for value in curve.against],
+                against=None if curve.against is None else [readers.finite(value) for value in curve.against],
             )
             for curve in found
         ],

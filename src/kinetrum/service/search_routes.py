@@ -7,8 +7,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, Depends, Query, Request, Response
 
-from kinetrum.actions import faceting, grouping, searching
-from kinetrum.actions.searching import Asked, RunPage
+from kinetrum.actions.search import facets, run_groups, run_table
+from kinetrum.actions.search.run_table import Asked, RunPage
 from kinetrum.service import search_shapes, shapes
 from kinetrum.service.access import SignedIn
 from kinetrum.wire import finding as wire
@@ -52,7 +52,7 @@ def list_runs(
     actor: SignedIn, project: str, experiment: str, request: Request, page: Page, key: Keys = None, fold: Fold = False
 ) -> Response:
     """List an experiment's runs, a page at a time; the next page is named by `next_cursor` and a Link header."""
-    found = searching.list_runs(actor, project, experiment, replace(page, fold=fold))
+    found = run_table.list_runs(actor, project, experiment, replace(page, fold=fold))
     return _page(found, request, key)
 
 
@@ -61,7 +61,7 @@ def list_project_runs(
     actor: SignedIn, project: str, request: Request, page: Page, key: Keys = None, fold: Fold = False
 ) -> Response:
     """List the runs of all of a project's experiments, a page at a time."""
-    found = searching.list_runs(actor, project, None, replace(page, fold=fold))
+    found = run_table.list_runs(actor, project, None, replace(page, fold=fold))
     return _page(found, request, key)
 
 
@@ -78,25 +78,25 @@ def _page(page: RunPage, request: Request, keys: list[str] | None) -> Response:
 @router.get(_EXPERIMENT + "/groups")
 def list_groups(actor: SignedIn, project: str, experiment: str, by: By, page: Page) -> wire.GroupPage:
     """Group an experiment's runs by a column, or by replicates: mean and spread of numbers, values that all share."""
-    return search_shapes.group_page(grouping.list_groups(actor, project, experiment, by, page))
+    return search_shapes.group_page(run_groups.list_groups(actor, project, experiment, by, page))
 
 
 @router.get("/groups")
 def list_project_groups(actor: SignedIn, project: str, by: By, page: Page) -> wire.GroupPage:
     """Group the runs of all of a project's experiments by a column."""
-    return search_shapes.group_page(grouping.list_groups(actor, project, None, by, page))
+    return search_shapes.group_page(run_groups.list_groups(actor, project, None, by, page))
 
 
 @router.get(_EXPERIMENT + "/facets")
 def list_facets(actor: SignedIn, project: str, experiment: str) -> wire.Facets:
     """List the keys that an experiment's runs have, with the kinds of their values and their ranges."""
-    return search_shapes.facets(*faceting.list_facets(actor, project, experiment))
+    return search_shapes.facets(*facets.list_facets(actor, project, experiment))
 
 
 @router.get("/facets")
 def list_project_facets(actor: SignedIn, project: str) -> wire.Facets:
     """List the keys that the runs of all of a project's experiments have."""
-    return search_shapes.facets(*faceting.list_facets(actor, project, None))
+    return search_shapes.facets(*facets.list_facets(actor, project, None))
 
 
 @router.get(_EXPERIMENT + "/facet")
@@ -104,7 +104,7 @@ def read_facet(
     actor: SignedIn, project: str, experiment: str, name: Name, query: QueryText = "", beginning: Beginning = ""
 ) -> wire.Facet:
     """Count the values of one key or field over the runs that fit a query."""
-    return search_shapes.facet(*faceting.read_facet(actor, project, experiment, name, query, beginning))
+    return search_shapes.facet(*facets.read_facet(actor, project, experiment, name, query, beginning))
 
 
 @router.get("/facet")
@@ -112,16 +112,16 @@ def read_project_facet(
     actor: SignedIn, project: str, name: Name, query: QueryText = "", beginning: Beginning = ""
 ) -> wire.Facet:
     """Count the values of one key or field over the runs of all of a project's experiments."""
-    return search_shapes.facet(*faceting.read_facet(actor, project, None, name, query, beginning))
+    return search_shapes.facet(*facets.read_facet(actor, project, None, name, query, beginning))
 
 
 @router.get(_EXPERIMENT + "/offers")
 def list_offers(actor: SignedIn, project: str, experiment: str, text: Unfinished = "") -> wire.Offers:
     """Tell what may stand at the end of a query that is being written: names, comparisons, values."""
-    return search_shapes.offers(faceting.offers(actor, project, experiment, text))
+    return search_shapes.offers(facets.offers(actor, project, experiment, text))
 
 
 @router.get("/offers")
 def list_project_offers(actor: SignedIn, project: str, text: Unfinished = "") -> wire.Offers:
     """Tell what may stand at the end of a query over all of a project's experiments."""
-    return search_shapes.offers(faceting.offers(actor, project, None, text))
+    return search_shapes.offers(facets.offers(actor, project, None, text))

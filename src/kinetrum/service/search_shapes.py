@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from kinetrum.actions.faceting import FacetKey, Offers
-from kinetrum.actions.grouping import GroupPage, GroupView
+from kinetrum.actions.search.facets import FacetKey, Offers
+from kinetrum.actions.search.run_groups import GroupPage, GroupView
 from kinetrum.core.query.settled import Key, Source
 from kinetrum.core.query.writing import written_test
 from kinetrum.core.values import to_json

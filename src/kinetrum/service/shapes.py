@@ -6,9 +6,9 @@ import math
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from kinetrum.actions.looking import ExperimentView, ProjectView, RunView, finite
-from kinetrum.actions.searching import RunPage
-from kinetrum.actions.surrounding import Surroundings
+from kinetrum.actions.recording.environment import Surroundings
+from kinetrum.actions.runs.readers import ExperimentView, ProjectView, RunView, finite
+from kinetrum.actions.search.run_table import RunPage
 from kinetrum.core import values
 from kinetrum.core.goals import Goal
 from kinetrum.core.ids import id_text

@@ -6,7 +6,7 @@ from typing import Annotated, cast
 
 from fastapi import APIRouter, Query, Request, Response
 
-from kinetrum.actions import browsing, showing
+from kinetrum.actions.data import media, table_rows
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.refs import VersionRef, parse_ref
 from kinetrum.core.rows.asked import PAGE_LIMIT, Asked, Page
@@ -29,7 +29,7 @@ def read_kept_names(
     run: Annotated[list[str], Query(description="References of runs.", max_length=100)],
 ) -> wire.Kept:  # fmt: skip
     """Tell which plots, images, sounds, videos, texts and tables runs kept, by name, and at which steps."""
-    drawn, shown = showing.kept_names(actor, project, run)
+    drawn, shown = media.kept_names(actor, project, run)
     return wire.Kept(
         plots=[wire.KeptName.model_validate(found) for found in drawn],
         media=[wire.KeptName.model_validate(found) for found in shown],
@@ -39,7 +39,7 @@ def read_kept_names(
 @router.get(_VERSION + "/items")
 def read_items(actor: SignedIn, project: str, artifact: str, version: str, request: Request) -> wire.ShownVersion:
     """List what a version shows: images with captions, boxes and masks, sounds, videos, texts, tables."""
-    found = showing.shown_items(actor, store_of(request), project, artifact, version)
+    found = media.shown_items(actor, store_of(request), project, artifact, version)
     items = [
         wire.ShownItem(
             file=shown.item.file, kind=cast("wire.MediaKind | None", shown.kind), type=shown.type,
@@ -63,7 +63,7 @@ def read_thumbnail(
     path: Annotated[str, Query(max_length=1_000)],
 ) -> Response:  # fmt: skip
     """Return a small picture of an image, at most 320 pixels long and wide, made here and never the file itself."""
-    picture = showing.thumbnail(actor, store_of(request), project, artifact, version, path)
+    picture = media.thumbnail(actor, store_of(request), project, artifact, version, path)
     headers = {"Cache-Control": "private, max-age=86400", "Content-Security-Policy": "sandbox; default-src 'none'"}
     return Response(picture, media_type="image/webp", headers=headers)
 
@@ -78,7 +78,7 @@ def read_rows(
 ) -> wire.Rows:  # fmt: skip
     """Browse a table that is stored as CSV, TSV, JSON Lines or Parquet: filtered, sorted, page by page."""
     asked = Asked(tuple(where), find, wrong, sort, offset, limit)
-    (version, entry), page = browsing.read_page(actor, store_of(request), project, _table(of, "of"), asked)
+    (version, entry), page = table_rows.read_page(actor, store_of(request), project, _table(of, "of"), asked)
     return wire.Rows(
         table=version.reference, path=entry.path, columns=_columns(page), rows=page.rows, total=page.total, of=page.of,
         judged=page.judged, wrong=page.wrong,
@@ -96,7 +96,7 @@ def read_joined_rows(
 ) -> wire.JoinedRows:  # fmt: skip
     """Put two tables side by side, row by row: of predictions which rows became right or wrong, else which changed."""
     asked = Asked(tuple(where), find, False, sort, offset, limit)
-    one, two, page = browsing.read_joined(
+    one, two, page = table_rows.read_joined(
         actor, store_of(request), project, _table(left, "left"), _table(right, "right"), key, outcome, asked
     )
     return wire.JoinedRows(

@@ -7,8 +7,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from kinetrum.actions import today
-from kinetrum.actions.today import SeenRun
+from kinetrum.actions.people import today
+from kinetrum.actions.people.today import SeenRun
 from kinetrum.core.values import to_json
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn

@@ -6,9 +6,9 @@ from typing import Annotated
 
 from fastapi import APIRouter, Path, Query
 
-from kinetrum.actions import palette, viewing
 from kinetrum.actions.context import Actor
-from kinetrum.actions.looking import Curve, finite
+from kinetrum.actions.runs.readers import Curve, finite
+from kinetrum.actions.search import palette, saved_views
 from kinetrum.core.ids import id_text
 from kinetrum.core.values import to_json
 from kinetrum.service import shapes
@@ -42,13 +42,13 @@ def _link(row: LinkRow, secret: str | None = None) -> wire.ViewLink:
 @router.get(_PROJECT + "/views")
 def list_views(actor: SignedIn, project: str, experiment: str | None = None) -> list[wire.SavedView]:
     """List one's own views and those that the project shares."""
-    return [_view(row, actor) for row in viewing.list_views(actor, project, experiment)]
+    return [_view(row, actor) for row in saved_views.list_views(actor, project, experiment)]
 
 
 @router.put(_PROJECT + "/views/{view}")
 def save_view(actor: SignedIn, project: str, view: str, body: wire.NewSavedView) -> wire.SavedView:
     """Save a view under an id that the client made, or change it; names in it are settled for good."""
-    saved = viewing.save_view(
+    saved = saved_views.save_view(
         actor, project, view, body.experiment, body.name, body.shared, body.arrangement, body.expect
     )
     return _view(saved, actor)
@@ -57,43 +57,43 @@ def save_view(actor: SignedIn, project: str, view: str, body: wire.NewSavedView)
 @router.delete(_PROJECT + "/views/{view}", status_code=204)
 def remove_view(actor: SignedIn, project: str, view: str) -> None:
     """Remove a view: one's own, or as a maintainer a shared one."""
-    viewing.remove_view(actor, project, view)
+    saved_views.remove_view(actor, project, view)
 
 
 @router.get(_PROJECT + "/links")
 def list_links(actor: SignedIn, project: str) -> list[wire.ViewLink]:
     """List the links of a project that can still be opened, without their secrets."""
-    return [_link(row) for row in viewing.list_links(actor, project)]
+    return [_link(row) for row in saved_views.list_links(actor, project)]
 
 
 @router.post(_PROJECT + "/links", status_code=201)
 def make_link(actor: SignedIn, project: str, body: wire.NewLink) -> wire.ViewLink:
     """Make a read-only link for people without an account; its secret is told in this answer alone."""
-    return _link(*viewing.make_link(actor, project, body.experiment, body.arrangement, body.days))
+    return _link(*saved_views.make_link(actor, project, body.experiment, body.arrangement, body.days))
 
 
 @router.delete(_PROJECT + "/links/{link}", status_code=204)
 def revoke_link(actor: SignedIn, project: str, link: Annotated[int, Path(ge=0, lt=2**31)]) -> None:
     """Let a link open nothing any more."""
-    viewing.revoke_link(actor, project, link)
+    saved_views.revoke_link(actor, project, link)
 
 
 @router.get(_PROJECT + "/embedding")
 def read_embedding(actor: SignedIn, project: str) -> wire.Embedding:
     """Read which origins may show this project's views in a frame."""
-    return wire.Embedding(origins=viewing.read_embedding(actor, project))
+    return wire.Embedding(origins=saved_views.read_embedding(actor, project))
 
 
 @router.put(_PROJECT + "/embedding")
 def set_embedding(actor: SignedIn, project: str, body: wire.NewEmbedding) -> wire.Embedding:
     """Set which origins may show this project's views in a frame."""
-    return wire.Embedding(origins=viewing.set_embedding(actor, project, body.origins))
+    return wire.Embedding(origins=saved_views.set_embedding(actor, project, body.origins))
 
 
 @router.get("/links/{secret}")
 def read_link(secret: Secret, offset: Offset = 0) -> wire.LinkPage:
     """Read what a link shows; no account is asked for."""
-    found = viewing.read_link(secret, offset)
+    found = saved_views.read_link(secret, offset)
     return wire.LinkPage(
         project=found.link.project, experiment=found.link.experiment, author=found.link.author,
         expires_at=found.link.expires_at, arrangement=found.link.arrangement,
@@ -113,7 +113,7 @@ def read_link(secret: Secret, offset: Offset = 0) -> wire.LinkPage:
 @router.get("/links/{secret}/curves")
 def read_link_curves(secret: Secret, width: int = 600) -> wire.LinkCurves:
     """Read the curves that a link shows."""
-    metric, curves = viewing.read_link_curves(secret, width)
+    metric, curves = saved_views.read_link_curves(secret, width)
     return wire.LinkCurves(metric=metric, curves=[_curve(curve) for curve in curves])
 
 

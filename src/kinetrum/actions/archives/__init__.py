@@ -1,0 +1,1 @@
+"""Archives out and in."""

@@ -1,0 +1,429 @@
+"""Archives in: what another instance packed, with its identities and times, marked as imported. Twice does no harm.
+
+Everything in the archive is checked before anything is kept. Files come first, then versions, then each run in
+a few transactions of its own; an import that was cut off is completed by the next one of the same archive.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import zipfile
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from kinetrum.actions.archives.members import (
+    member_named,
+    read_json,
+    read_machine,
+    read_output,
+    read_pieces,
+    read_plots,
+    read_points,
+)
+from kinetrum.actions.archives.origins import Origin
+from kinetrum.actions.archives.project_unpacking import check_room_for_models, take_project
+from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.actions.data import uploads
+from kinetrum.core.crate import (
+    ARCHIVE,
+    Contents,
+    ExperimentRecord,
+    LinkRecord,
+    PlotRecord,
+    RunRecord,
+    VersionRecord,
+    read_contents,
+    read_run,
+)
+from kinetrum.core.crate_project import PROJECT, ProjectRecord, read_project
+from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
+from kinetrum.core.ids import id_bytes
+from kinetrum.core.permissions import Act
+from kinetrum.core.points.codec import Group, encode_batch
+from kinetrum.core.printed import Line
+from kinetrum.core.rundoc import Link, RunDoc
+from kinetrum.core.samples import Samples
+from kinetrum.storage import (
+    artifacts,
+    blob_rows,
+    journal,
+    links,
+    manifests,
+    notes,
+    outputs,
+    plots,
+    points,
+    projects,
+    resources,
+    runs,
+    texts,
+)
+from kinetrum.storage.blobs import BlobStore
+from kinetrum.storage.clock import from_micros
+from kinetrum.storage.database import insert_many, transaction
+from kinetrum.storage.links import LinkRow
+from kinetrum.storage.projects import ExperimentRow
+
+
+@dataclass
+class Imported:
+    """What an import brought: references here by reference there; what was here already; what was said on the way."""
+
+    source: str
+    runs: dict[str, str] = field(default_factory=dict)
+    versions: dict[str, str] = field(default_factory=dict)
+    models: dict[str, str] = field(default_factory=dict)
+    views: list[str] = field(default_factory=list)
+    known: list[str] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class _Opened:
+    archive: zipfile.ZipFile
+    contents: Contents
+    runs: list[RunRecord]
+    project: ProjectRecord | None
+
+
+def import_archive(
+    actor: Actor, store: BlobStore, project: str, path: Path, same_people: bool = False
+) -> Imported:  # fmt: skip
+    """Take an archive into a project. Raises InvalidInput that names the place in the archive, keeping nothing.
+
+    Everything becomes the importer's, with who is said to have done it in words; with `same_people`, which takes an
+    administrator, runs, versions and notes become those of the accounts of the same names. Verdicts never do.
+    """
+    if same_people and not actor.is_admin:
+        raise NotAllowed("An administrator says that the people of an archive are the accounts of the same names here.")
+    project_id = uploads.may_upload(actor, project)
+    try:
+        with zipfile.ZipFile(path) as archive:
+            opened = _read(archive)
+            _check_room_for(actor, project, opened)
+            done = Imported(opened.contents.source)
+            origin = Origin(actor, opened.contents.source, same_people)
+            _take_files(store, project_id, opened)
+            numbers = {}
+            _begin(actor, project, opened, done)
+            for version in opened.contents.versions:
+                numbers[version.name, version.number] = _take_version(
+                    origin, project, version, opened.contents, done
+                )  # fmt: skip
+            for run in opened.runs:
+                _take_run(origin, project, run.uid, opened, numbers, done)
+            if opened.project is not None:
+                take_project(origin, project, opened.project, numbers, done)
+    except zipfile.BadZipFile as error:
+        raise InvalidInput(f"The file is no zip archive ({error}).", field="body") from None
+    _finish(actor, project, done)
+    return done
+
+
+def _read(archive: zipfile.ZipFile) -> _Opened:
+    """Read and check all that is said; of files only that they are there with the size that is said of them."""
+    contents = read_contents(read_json(archive, ARCHIVE))
+    # All of what thousands of runs say would fill the memory: it is read again when each is taken in.
+    found = [
+        replace(_read_run(archive, uid), doc=RunDoc(), results=[], notes=[], texts={}) for uid in contents.runs
+    ]  # fmt: skip
+    project = read_project(read_json(archive, PROJECT)) if PROJECT in archive.NameToInfo else None
+    listed = {(version.name, version.number) for version in contents.versions}
+    experiments = {experiment.name for experiment in contents.experiments}
+    for run in found:
+        if run.experiment not in experiments:
+            raise InvalidInput(f"The archive has run {run.uid} of {run.experiment}, which it does not list.")
+        for link in run.links:
+            if (link.name, link.number) not in listed:
+                raise InvalidInput(f"The archive lacks {link.name}@{link.number}, which run {run.uid} {link.relation}.")
+    for version in contents.versions:
+        for entry in version.files:
+            place = version.inside.get(entry.sha256)
+            if place is not None and member_named(archive, place).file_size != entry.size:
+                raise InvalidInput(f"{place} in the archive has not the {entry.size} bytes that are listed for it.")
+    for uid in contents.runs:
+        _read_through(archive, f"runs/{uid}/")
+    return _Opened(archive, contents, found, project)
+
+
+def _read_run(archive: zipfile.ZipFile, uid: str) -> RunRecord:
+    return read_run(read_json(archive, f"runs/{uid}/run.json"), f"runs/{uid}/run.json")
+
+
+def _read_through(archive: zipfile.ZipFile, folder: str) -> None:
+    """Read what is too much to hold once before anything is kept, so that a fault in it leaves nothing behind."""
+    for member, reader in (("points.csv", read_points), ("output.jsonl", read_output), ("machine.jsonl", read_machine),
+                           ("plots.jsonl", read_plots)):  # fmt: skip
+        for _ in reader(archive, f"{folder}{member}"):
+            pass
+
+
+@transaction
+def _check_room_for(actor: Actor, project: str, opened: _Opened) -> None:
+    """Refuse before anything is kept: runs that live in another project, names that belong to models."""
+    place = enter(actor, project, Act.RECORD)
+    for run in opened.runs:
+        known = runs.run_by_uid(id_bytes(run.uid))
+        if known is not None and known.project_id != place.project_id:
+            raise Conflict(f"Run {run.uid} is in another project of this instance; a run has one place.")
+    for name in sorted({version.name for version in opened.contents.versions}):
+        if artifacts.thing_of_name(place.project_id, name) == "model":
+            raise Conflict(f"{name!r} names a model of this project; import the archive into another project.")
+    if opened.project is not None:
+        check_room_for_models(place, opened.project)
+
+
+def _take_files(store: BlobStore, project_id: int, opened: _Opened) -> None:
+    """Keep the bytes that the project lacks; each verified, none longer than what is listed for it."""
+    wanted: dict[str, tuple[str, int]] = {}
+    for version in opened.contents.versions:
+        sizes = {entry.sha256: entry.size for entry in version.files}
+        wanted |= {sha256: (place, sizes[sha256]) for sha256, place in version.inside.items()}
+    there = _stored(project_id, list(wanted))
+    for sha256, (place, size) in wanted.items():
+        if sha256 in there:
+            continue
+        with store.receive(sha256) as incoming:
+            for piece in read_pieces(opened.archive, place, size):
+                incoming.write(piece)
+            uploads.keep(store, project_id, incoming)
+
+
+@transaction
+def _stored(project_id: int, digests: list[str]) -> set[str]:
+    return blob_rows.blobs_in_project(project_id, digests)
+
+
+@transaction
+def _begin(actor: Actor, project: str, opened: _Opened, done: Imported) -> None:
+    place = enter(actor, project, Act.RECORD)
+    for experiment in opened.contents.experiments:
+        new = projects.add_experiment(place.project_id, experiment.name, actor.person_id)
+        row = projects.experiment_named(place.project_id, experiment.name)
+        if row is None:
+            raise Conflict(f"The experiment {experiment.name} vanished.")
+        projects.lock_experiment(row.experiment_id)
+        if new:
+            labels = dict(experiment.labels)
+            projects.set_description("experiment", row.experiment_id, experiment.description, labels)
+            projects.set_seeds(row.experiment_id, experiment.seeds)
+        else:
+            projects.describe_experiment(row.experiment_id, experiment.description)
+            done.remarks += _differences(experiment, row)
+        # What has to take another number takes none that a later run of the archive brings along.
+        highest = max((run.number for run in opened.runs if run.experiment == experiment.name), default=0)
+        projects.raise_last_number(row.experiment_id, highest)
+        standing = projects.goals_of(row.experiment_id)
+        for goal in experiment.goals:
+            if goal.key not in standing:
+                projects.add_goal(row.experiment_id, goal, len(standing))
+                standing[goal.key] = goal
+            elif standing[goal.key] != goal:
+                done.remarks.append(f"{experiment.name}: the goal of {goal.key} differs there and stays as it is here.")
+
+
+def _differences(there: ExperimentRecord, here: ExperimentRow) -> list[str]:
+    """Say what an experiment that is here already is said to be over there."""
+    differs = {
+        "the description": bool(there.description and here.description and there.description != here.description),
+        "labels": bool(there.labels) and dict(there.labels) != here.labels,
+        "the parameters in which replicates differ": there.seeds != here.seeds,
+    }
+    found = [what for what, really in differs.items() if really]
+    return [f"{there.name}: other there: {' and '.join(found)}; what is here stays."] if found else []
+
+
+@transaction
+def _take_version(
+    origin: Origin, project: str, version: VersionRecord, contents: Contents, done: Imported
+) -> tuple[int, int]:
+    """Make a version where it is not here yet; returns its id and its number here."""
+    actor = origin.actor
+    place = enter(actor, project, Act.RECORD)
+    if not artifacts.claim_name(place.project_id, version.name, "artifact"):
+        raise Conflict(f"{version.name!r} names a model of this project; rename nothing there, import elsewhere.")
+    artifacts.add_artifact(place.project_id, version.name, version.kind, actor.person_id)
+    row = artifacts.artifact_named(place.project_id, version.name, lock=True)
+    if row is None:
+        raise Conflict(f"The artifact {version.name} vanished.")
+    said = next((found for found in contents.artifacts if found.name == version.name), None)
+    if said is not None and not row.description and not row.labels and (said.description or said.labels):
+        artifacts.describe_artifact(row.artifact_id, said.description, dict(said.labels))
+    made_at = from_micros(version.made_at)
+    for there in artifacts.versions_of(row.artifact_id):
+        if there.digest == version.digest and (there.created_at == made_at or there.number == version.number):
+            done.known.append(there.reference)
+            return there.version_id, there.number
+    stored = not version.by_reference and set(version.inside) == {entry.sha256 for entry in version.files}
+    if stored:
+        blob_rows.blobs_in_project(place.project_id, list(version.inside), hold=True)
+    taken = {there.number for there in artifacts.versions_of(row.artifact_id)}
+    number = version.number if version.number not in taken else artifacts.last_number(row.artifact_id) + 1
+    manifests.save_manifest(version.digest, version.files)
+    # Without its bytes it can only be a version by reference: they are where it came from.
+    address = version.address if version.by_reference else None if stored else f"{contents.source}/{version.reference}"
+    version_id = artifacts.add_version(
+        row.artifact_id, number, version.digest, not stored, address, origin.person_id(version.by),
+        dict(version.about), dict(version.labels), manifests.pack_places(version.files), made_at,
+        origin.words(version.by, version.reference),
+    )  # fmt: skip
+    reference = f"{version.name}@{number}"
+    done.versions[version.reference] = reference
+    if number != version.number:
+        done.remarks.append(f"{version.reference} arrived as {reference}: its number is taken here.")
+    if not stored and not version.by_reference:
+        done.remarks.append(f"{version.reference} arrived without its files, by reference.")
+    return version_id, number
+
+
+def _take_run(
+    origin: Origin, project: str, uid: str, opened: _Opened, numbers: dict[tuple[str, int], tuple[int, int]],
+    done: Imported,
+) -> None:  # fmt: skip
+    record = _read_run(opened.archive, uid)
+    run_id, complete = _make_run(origin, project, record, opened.contents, numbers, done)
+    if complete:
+        return
+    folder = f"runs/{record.uid}/"
+    for at, batch in enumerate(read_points(opened.archive, f"{folder}points.csv")):
+        _add_points(run_id, record.uid, at, batch)
+    _add_output(run_id, list(read_output(opened.archive, f"{folder}output.jsonl")))
+    for at, block in enumerate(read_machine(opened.archive, f"{folder}machine.jsonl")):
+        _add_machine(run_id, record.uid, at, block)
+    for plot in read_plots(opened.archive, f"{folder}plots.jsonl"):
+        _add_plot(run_id, plot)
+    _complete(run_id)
+
+
+@transaction
+def _make_run(
+    origin: Origin, project: str, record: RunRecord, contents: Contents,
+    numbers: dict[tuple[str, int], tuple[int, int]], done: Imported,
+) -> tuple[int, bool]:  # fmt: skip
+    """Make the run's row and document; returns its id, and whether it was here complete already."""
+    actor = origin.actor
+    place = enter(actor, project, Act.RECORD)
+    uid = id_bytes(record.uid)
+    known = runs.run_by_uid(uid)
+    if known is not None:
+        if known.project_id != place.project_id:
+            raise Conflict(f"Run {record.uid} is in another project of this instance; a run has one place.")
+        if not runs.is_half_imported(known.run_id):
+            done.known.append(known.reference)
+            return known.run_id, True
+        done.runs[f"{record.experiment}/{record.number}"] = known.reference
+        return known.run_id, False
+    experiment = projects.experiment_named(place.project_id, record.experiment)
+    if experiment is None:
+        raise Conflict(f"The experiment {record.experiment} vanished.")
+    number = projects.take_run_number(experiment.experiment_id, record.number)
+    run_id = runs.add_run(
+        uid, experiment.experiment_id, number, record.name, origin.person_id(record.by), record.host,
+        id_bytes(record.parent) if record.parent else None, from_micros(record.started_at), max(1, record.lease_s),
+    )  # fmt: skip
+    running = record.status == "running"
+    ended = record.ended_at or record.started_at
+    was = f"{record.experiment}/{record.number}"
+    runs.set_imported(
+        run_id, "stopped" if running else record.status,
+        "was still running when it was exported" if running else record.reason, from_micros(ended),
+        origin.words(record.by, was),
+    )  # fmt: skip
+    run = runs.run_by_id(run_id)
+    doc = record.doc
+    doc.texts = {name: texts.keep_text(place.project_id, text) for name, text in record.texts.items()}
+    _add_links(run_id, record.links, numbers, doc.used, doc.generated, contents)
+    insert_many(
+        "INSERT IGNORE INTO result_record (run_id, uid, name, value, recorded_at)",
+        [(run_id, id_bytes(result), key, json.dumps(_plain(value)), from_micros(at))
+         for result, key, value, at in record.results],
+    )  # fmt: skip
+    goals = projects.goals_to_index(experiment.experiment_id)
+    runs.save_doc(run, doc, goals, params=doc.params, values=doc.results)
+    for note in record.notes:
+        notes.add_imported(
+            place.project_id, "run", run_id, id_bytes(note.uid), origin.person_id(note.by), note.text,
+            from_micros(note.at), origin.words(note.by),
+        )  # fmt: skip
+    journal.append(place.project_id, actor.person_id, "imported", run.subject, after={"from": run.imported_from},
+                   origin=actor.origin)  # fmt: skip
+    done.runs[was] = run.reference
+    if number != record.number:
+        done.remarks.append(f"{was} arrived as {run.reference}: its number is taken here.")
+    return run_id, False
+
+
+def _plain(value: Any) -> Any:
+    from kinetrum.core.values import to_json
+
+    return to_json(value)
+
+
+def _add_links(
+    run_id: int, records: list[LinkRecord], numbers: dict[tuple[str, int], tuple[int, int]], used: list[Link],
+    generated: list[Link], contents: Contents,
+) -> None:  # fmt: skip
+    versions = {(version.name, version.number): version for version in contents.versions}
+    for record in records:
+        version_id, number = numbers[record.name, record.number]
+        version = versions[record.name, record.number]
+        links.add_link(LinkRow(
+            run_id, id_bytes(record.uid), version_id, record.relation, record.role, record.step,
+            from_micros(record.at), record.activity, None,
+        ))  # fmt: skip
+        (used if record.relation == "used" else generated).append(
+            Link(record.name, number, version.digest, record.role, record.step, version.kind, record.activity)
+        )
+
+
+def _uid(uid: str, what: str, at: int) -> bytes:
+    return hashlib.sha256(f"{uid} {what} {at}".encode()).digest()[:16]
+
+
+@transaction
+def _add_points(run_id: int, uid: str, at: int, groups: list[Group]) -> None:
+    body = encode_batch(groups)
+    points.append_batch(run_id, _uid(uid, "points", at), body, sum(len(group.steps) for group in groups))
+
+
+@transaction
+def _add_output(run_id: int, lines: list[Line]) -> None:
+    if outputs.line_count(run_id) == 0:
+        outputs.add_imported(run_id, lines)
+
+
+@transaction
+def _add_machine(run_id: int, uid: str, at: int, block: Samples) -> None:
+    resources.add_block(run_id, _uid(uid, "machine", at), block)
+
+
+@transaction
+def _add_plot(run_id: int, record: PlotRecord) -> None:
+    at = from_micros(record.at)
+    plots.add_plot(run_id, id_bytes(record.uid), record.name, record.step, at, record.plot, record.declared)
+
+
+def _complete(run_id: int) -> None:
+    from kinetrum.actions.recording.intake import compact_run
+
+    while compact_run(run_id):
+        pass
+    _mark_complete(run_id)
+
+
+@transaction
+def _mark_complete(run_id: int) -> None:
+    runs.finish_import(run_id)
+
+
+@transaction
+def _finish(actor: Actor, project: str, done: Imported) -> None:
+    place: Place = enter(actor, project, Act.RECORD)
+    if done.runs or done.versions or done.models or done.views:
+        journal.append(
+            place.project_id, actor.person_id, "imported an archive", f"archive:{done.source}"[:400],
+            after={"runs": len(done.runs), "versions": len(done.versions), "models": len(done.models)},
+            origin=actor.origin,
+        )  # fmt: skip

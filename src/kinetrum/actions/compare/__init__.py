@@ -1,0 +1,1 @@
+"""Runs side by side, and what moves a value."""

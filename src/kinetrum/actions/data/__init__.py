@@ -1,0 +1,1 @@
+"""Artifacts: versions, bytes, previews, rows, lineage, use of the disk."""

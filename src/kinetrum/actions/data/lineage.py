@@ -1,0 +1,280 @@
+"""Walking the lineage: from a run, a version, a file or a model's version to what it came from and what came of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+
+from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.actions.data.artifact_versions import find_uses
+from kinetrum.actions.registry.held_models import hold
+from kinetrum.actions.registry.registry_views import pick_version
+from kinetrum.actions.search.references import find_version, run_named
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.lineage import BINNED, Edge, Graph, Node
+from kinetrum.core.refs import RunRef, VersionRef, parse_ref
+from kinetrum.storage import artifacts, links, manifests, models, people, runs
+from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.clock import iso
+from kinetrum.storage.database import places, query, snapshot
+from kinetrum.storage.links import LinkRow
+from kinetrum.storage.runs import Run
+
+NODES_LIMIT = 20_000
+
+
+@dataclass
+class _Level:
+    """What was reached in one step and is to be followed further."""
+
+    runs: set[int] = field(default_factory=set)
+    versions: set[int] = field(default_factory=set)
+    models: set[tuple[int, int]] = field(default_factory=set)
+
+    def __bool__(self) -> bool:
+        return bool(self.runs or self.versions or self.models)
+
+
+class _Walk:
+    """One walk, level by level, so that each level costs a handful of queries however wide it is."""
+
+    def __init__(self, place: Place, limit: int) -> None:
+        self.place, self.limit, self.cut = place, limit, False
+        self.people = people.full_names()
+        self.nodes: dict[str, Node] = {}
+        self.edges: dict[tuple[str, str, str, str | None, str | None], Edge] = {}
+        # A version may stand in the graph as the file in it which was asked for, or as another of the same content.
+        self.run_names: dict[int, str] = {}
+        self.version_names: dict[int, str] = {}
+
+    def add_edge(self, edge: Edge) -> None:
+        self.edges.setdefault((edge.source, edge.target, edge.relation, edge.role, edge.activity), edge)
+
+    def run_nodes(self, run_ids: Iterable[int]) -> dict[int, str]:
+        """Add runs as nodes; returns the names of all that were met so far."""
+        fresh = sorted(set(run_ids) - self.run_names.keys())
+        for run in runs.runs_by_ids(fresh):
+            if run.project_id == self.place.project_id:
+                name = f"run:{run.reference}"
+                self.nodes[name] = self._run(run)
+                self.run_names[run.run_id] = name
+        return self.run_names
+
+    def _run(self, run: Run) -> Node:
+        return Node(
+            f"run:{run.reference}", "run", run.reference, run.experiment, run.status, run.purged_at is not None,
+            at=iso(run.started_at) or "", person=self.people.get(run.author_id, ""),
+            extra={"startTime": iso(run.started_at), "endTime": iso(run.ended_at), "name": run.name,
+                   "status": run.status, "host": run.host},
+        )  # fmt: skip
+
+    def version_nodes(self, version_ids: Iterable[int]) -> dict[int, str]:
+        """Add versions as nodes, unless something stands for them; returns the names of all that were met so far."""
+        fresh = sorted(set(version_ids) - self.version_names.keys())
+        for row in artifacts.versions_by_ids(fresh):
+            name = f"artifact:{row.reference}"
+            self.nodes[name] = self._version(row)
+            self.version_names[row.version_id] = name
+        return self.version_names
+
+    def _version(self, row: VersionRow) -> Node:
+        detail = BINNED if row.binned_at and not row.purged_at else "by reference" if row.by_reference else ""
+        return Node(
+            f"artifact:{row.reference}", "artifact", row.reference, row.name, detail, row.purged_at is not None,
+            at=iso(row.created_at) or "", person=self.people.get(row.created_by, ""),
+            extra={"sha256": row.digest, "files": row.file_count, "bytes": row.size_bytes, "address": row.address,
+                   "kind": row.kind},
+        )  # fmt: skip
+
+    def link_edges(self, found: Iterable[LinkRow], run_names: dict[int, str], version_names: dict[int, str]) -> None:
+        for link in found:
+            run, version = run_names.get(link.run_id), version_names.get(link.version_id)
+            if run is None or version is None:
+                continue
+            source, target = (version, run) if link.relation == "used" else (run, version)
+            self.add_edge(
+                Edge(source, target, "used" if link.relation == "used" else "generated", link.role, link.activity,
+                     link.step, iso(link.recorded_at) or "")
+            )  # fmt: skip
+
+    def go(self, level: _Level, back: bool) -> None:
+        """Follow one way until nothing new comes or the limit is reached."""
+        seen = _Level(set(level.runs), set(level.versions), set(level.models))
+        step: Callable[[_Level], _Level] = self._back if back else self._forth
+        while level:
+            if len(self.nodes) >= self.limit:
+                self.cut = True
+                return
+            found = step(level)
+            level = _Level(found.runs - seen.runs, found.versions - seen.versions, found.models - seen.models)
+            seen.runs |= level.runs
+            seen.versions |= level.versions
+            seen.models |= level.models
+
+    def _back(self, level: _Level) -> _Level:
+        made = [link for link in links.links_of_versions(sorted(level.versions)) if link.relation == "generated"]
+        used = [link for link in links.links_of_runs(sorted(level.runs)) if link.relation == "used"]
+        parents = _parents(level.runs)
+        registered = _artifacts_of_models(level.models)
+        run_names = self.run_nodes({*level.runs, *(link.run_id for link in made), *(p for p, _ in parents)})
+        names = self.version_nodes({*level.versions, *(link.version_id for link in used), *(v for _, v in registered)})
+        self.link_edges([*made, *used], run_names, names)
+        self._family(parents, run_names)
+        model_names = self._models(level.models)
+        for model, version_id in registered:
+            if model in model_names and version_id in names:
+                self.add_edge(Edge(names[version_id], model_names[model], "registered"))
+        return _Level(
+            {link.run_id for link in made} | {parent for parent, _ in parents},
+            {link.version_id for link in used} | {version_id for _, version_id in registered},
+        )
+
+    def _forth(self, level: _Level) -> _Level:
+        users = [link for link in links.links_of_versions(sorted(level.versions)) if link.relation == "used"]
+        made = [link for link in links.links_of_runs(sorted(level.runs)) if link.relation == "generated"]
+        children = _children(level.runs)
+        registered = _models_of_artifacts(level.versions)
+        run_names = self.run_nodes({*level.runs, *(link.run_id for link in users), *(c for _, c in children)})
+        names = self.version_nodes({*level.versions, *(link.version_id for link in made)})
+        self.link_edges([*users, *made], run_names, names)
+        self._family(children, run_names)
+        model_names = self._models({model for model, _ in registered})
+        for model, version_id in registered:
+            if model in model_names and version_id in names:
+                self.add_edge(Edge(names[version_id], model_names[model], "registered"))
+        return _Level(
+            {link.run_id for link in users} | {child for _, child in children},
+            {link.version_id for link in made}, {model for model, _ in registered},
+        )  # fmt: skip
+
+    def _family(self, pairs: Iterable[tuple[int, int]], names: dict[int, str]) -> None:
+        for parent, child in pairs:
+            if parent in names and child in names:
+                self.add_edge(Edge(names[parent], names[child], "began"))
+
+    def _models(self, wanted: set[tuple[int, int]]) -> dict[tuple[int, int], str]:
+        names = {}
+        for model_id in sorted({model for model, _ in wanted}):
+            row = models.model_by_id(model_id)
+            occupied = models.stages_of_versions(model_id)
+            for version in models.versions_of_model(model_id):
+                key = (model_id, version.number)
+                if key not in wanted:
+                    continue
+                name = f"model:{row.name}@{version.number}"
+                names[key] = name
+                stages = tuple(occupied.get(version.number, ()))
+                self.nodes.setdefault(name, Node(
+                    name, "model", f"{row.name}@{version.number}", row.name, "", False, stages,
+                    at=iso(version.created_at) or "", person=self.people.get(version.created_by, ""),
+                    extra={"comment": version.comment, "stages": ", ".join(stages)},
+                ))  # fmt: skip
+        return names
+
+
+def _parents(run_ids: set[int]) -> list[tuple[int, int]]:
+    return _pairs("SELECT p.run_id, r.run_id FROM run r JOIN run p ON p.uid = r.parent_uid WHERE r.run_id IN", run_ids)
+
+
+def _children(run_ids: set[int]) -> list[tuple[int, int]]:
+    return _pairs("SELECT p.run_id, r.run_id FROM run p JOIN run r ON r.parent_uid = p.uid WHERE p.run_id IN", run_ids)
+
+
+def _pairs(sql: str, ids: set[int]) -> list[tuple[int, int]]:
+    ordered, found = sorted(ids), []
+    for start in range(0, len(ordered), 1000):
+        part = ordered[start : start + 1000]
+        found += [(int(left), int(right)) for left, right in query(f"{sql} {places(part)}", *part)]
+    return found
+
+
+def _artifacts_of_models(wanted: set[tuple[int, int]]) -> list[tuple[tuple[int, int], int]]:
+    found = []
+    for model_id in {model for model, _ in wanted}:
+        found += [
+            ((model_id, row.number), row.version_id) for row in models.versions_of_model(model_id)
+            if (model_id, row.number) in wanted
+        ]  # fmt: skip
+    return found
+
+
+def _models_of_artifacts(version_ids: set[int]) -> list[tuple[tuple[int, int], int]]:
+    ordered, found = sorted(version_ids), []
+    for start in range(0, len(ordered), 1000):
+        part = ordered[start : start + 1000]
+        rows = query(
+            f"SELECT model_id, number, version_id FROM model_version WHERE version_id IN {places(part)}", *part
+        )
+        found += [((int(model), int(number)), int(version)) for model, number, version in rows]
+    return found
+
+
+@snapshot
+def trace(actor: Actor, project: str, reference: str, limit: int = NODES_LIMIT, way: str = "both") -> Graph:
+    """Return the lineage of what a reference names; `way` is back, forth or both, `limit` bounds the nodes."""
+    place = enter(actor, project)
+    walk = _Walk(place, max(1, min(limit, NODES_LIMIT)))
+    start, level = _start(actor, place, walk, reference)
+    for back in (True, False):
+        if way in {"both", "back" if back else "forth"}:
+            walk.go(_Level(set(level.runs), set(level.versions), set(level.models)), back)
+    edges = tuple(edge for edge in walk.edges.values() if edge.source in walk.nodes and edge.target in walk.nodes)
+    return Graph(start, tuple(walk.nodes.values()), edges, walk.cut)
+
+
+def _start(actor: Actor, place: Place, walk: _Walk, reference: str) -> tuple[str, _Level]:
+    if reference.startswith("sha256:"):
+        return _from_digest(actor, place, walk, reference)
+    ref = parse_ref(reference)
+    if isinstance(ref, RunRef) and ref.path is None:
+        run = run_named(place, f"{ref.experiment}/{ref.pick}" if ref.experiment else ref.pick)
+        return walk.run_nodes([run.run_id])[run.run_id], _Level(runs={run.run_id})
+    if not isinstance(ref, VersionRef):
+        raise InvalidInput(
+            f"{reference!r} has no lineage of its own; name a run, a version, a file in one, or sha256:….", field="of"
+        )
+    if artifacts.thing_of_name(place.project_id, ref.name) == "model":
+        held = hold(place, ref.name, lock=False)
+        key = (held.model.model_id, pick_version(held, ref.which))
+        return walk._models({key})[key], _Level(models={key})
+    version = find_version(place, ref.name, ref.which)
+    if ref.path is not None:
+        return _from_file(place, walk, version, ref.path)
+    return walk.version_nodes([version.version_id])[version.version_id], _Level(versions={version.version_id})
+
+
+def _from_file(place: Place, walk: _Walk, version: VersionRow, path: str) -> tuple[str, _Level]:
+    files = manifests.files_of_version(version.version_id, version.digest)
+    entry = next((entry for entry in files if entry.path == path), None)
+    if entry is None:
+        raise NotFound(f"{version.reference} has no file {path!r}.", field="of")
+    return _file_node(place, walk, entry.sha256, f"{version.reference}:{path}", entry.size)
+
+
+def _from_digest(actor: Actor, place: Place, walk: _Walk, reference: str) -> tuple[str, _Level]:
+    found = find_uses(actor, place.project.name, reference.removeprefix("sha256:"))
+    if found.exact:
+        first = found.versions[0]
+        return f"artifact:{first.reference}", _Level(versions=set(_as_first(walk, found.versions)))
+    return _file_node(place, walk, found.digest, f"sha256:{found.digest[:16]}", None)
+
+
+def _as_first(walk: _Walk, versions: list[VersionRow]) -> list[int]:
+    """Add versions of one content to a walk: all of them stand as the first."""
+    first = f"artifact:{versions[0].reference}"
+    walk.version_nodes([versions[0].version_id])
+    walk.version_names.update({row.version_id: first for row in versions[1:]})
+    return [row.version_id for row in versions]
+
+
+def _file_node(place: Place, walk: _Walk, sha256: str, reference: str, size: int | None) -> tuple[str, _Level]:
+    """One file: the versions that hold it are not shown, their runs are joined to the file."""
+    holders = artifacts.versions_with_file(place.project_id, sha256, 5_000)
+    name = f"file:{reference}"
+    told = ", ".join(row.reference for row in holders[:20])
+    walk.nodes[name] = Node(
+        name, "file", reference, reference.partition("@")[0], f"in {len(holders)} version{'s'[: len(holders) != 1]}",
+        extra={"sha256": sha256, "bytes": size, "versions": told},
+    )  # fmt: skip
+    walk.version_names.update({row.version_id: name for row in holders})
+    return name, _Level(versions={row.version_id for row in holders})

@@ -1,0 +1,1 @@
+"""What changed, for whoever follows."""

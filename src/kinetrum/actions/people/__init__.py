@@ -1,0 +1,1 @@
+"""Accounts, roles, projects, notes, names, and what one comes to see first."""

@@ -1,0 +1,1 @@
+"""Taking in what runs record."""

@@ -1,0 +1,1 @@
+"""Models, versions, review, evidence, gates, stages, fetching."""

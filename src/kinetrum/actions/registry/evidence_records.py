@@ -1,0 +1,172 @@
+"""Evidence: what a run found out about a version on named data, pinned to the version."""
+
+from __future__ import annotations
+
+import os
+import re
+from dataclasses import dataclass
+from typing import Any
+
+from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.registry.held_models import Held, hold, log, standing_of
+from kinetrum.actions.search.references import run_named
+from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
+from kinetrum.core.ids import id_bytes, uuid7
+from kinetrum.core.permissions import Act
+from kinetrum.core.registry.checks import Evidence
+from kinetrum.core.registry.evidence import read_rules
+from kinetrum.core.rundoc import RunDoc
+from kinetrum.core.values import check_key, from_json, to_json
+from kinetrum.storage import artifacts, evidence, links, models, people, plots, runs
+from kinetrum.storage.clock import now
+from kinetrum.storage.database import transaction
+from kinetrum.storage.evidence import EvidenceRow
+from kinetrum.storage.models import ModelRow, ModelVersionRow
+
+ON_LIMIT = 50
+
+
+@dataclass(frozen=True)
+class Found:
+    """What a run found out on named data."""
+
+    on: str
+    digest: str | None
+    run_id: int
+    rows_version: int | None
+    results: dict[str, Any]
+
+
+def predictions_name(experiment: str, on: str) -> str:
+    """Return the name under which runs of an experiment keep predictions row by row on data."""
+    return re.sub(r"[^a-z0-9._-]+", "-", f"{experiment}-{on}-predictions".lower())[:100]
+
+
+def evidence_in(run_id: int) -> list[Found]:
+    """Return what a run evaluated: names of data of which it kept predictions or plots, with results beside them."""
+    run, doc = runs.run_by_id(run_id), runs.load_doc(run_id)
+    kept = {link.name for link in doc.generated if link.kind == "table"}
+    drawn = {row.name.rsplit("/", 1)[0] for row in plots.plots_of_runs([run_id]) if "/" in row.name}
+    names = dict.fromkeys((*(key.rsplit("/", 1)[0] for key in doc.results if "/" in key), *sorted(drawn)))
+    return [
+        found_on(run_id, run.experiment, doc, on) for on in names
+        if on in drawn or predictions_name(run.experiment, on) in kept
+    ][:ON_LIMIT]  # fmt: skip
+
+
+def found_on(run_id: int, experiment: str, doc: RunDoc, on: str) -> Found:
+    """Gather what a run says on named data: its results `ON/…`, its predictions, and the data's fingerprint."""
+    prefix = f"{on}/"
+    results = {key[len(prefix) :]: to_json(held.value) for key, held in doc.results.items() if key.startswith(prefix)}
+    rows = links.latest_of_run(run_id, predictions_name(experiment, on))
+    # The data by its role or name; a run that used one thing alone was judged on that.
+    named = [link.digest for link in doc.used if on in {link.role, link.name}]
+    data = [link.digest for link in doc.used if link.kind != "model"]
+    digest = named[0] if named else data[0] if len(data) == 1 else None
+    return Found(on, digest, run_id, rows, results)
+
+
+def keep_evidence(model_id: int, number: int, found: Found, person_id: int, uid: str | None = None) -> bool:
+    """Pin what was found to a version; tells whether it is new."""
+    made = uid or uuid7(int(now().timestamp() * 1000), os.urandom(10))
+    return evidence.add_evidence(
+        model_id, id_bytes(made), number, found.on, found.digest, found.run_id, found.rows_version, found.results,
+        person_id,
+    )  # fmt: skip
+
+
+@transaction
+def add_evidence(actor: Actor, project: str, model_name: str, number: int, uid: str, on: str, run_ref: str) -> None:
+    """Pin what a run found out on named data to a version. Sent again under the same id, nothing changes.
+
+    Raises InvalidInput where the run has no results on that data, or was of other files than the version's; NotAllowed
+    where the model binds evidence on that name to other people or another experiment.
+    """
+    place = enter(actor, project, Act.EVIDENCE)
+    held = hold(place, model_name, lock=True)
+    standing_of(held, number)
+    check_key(on, "on")
+    known = evidence.model_of_evidence(id_bytes(uid))
+    if known is not None:
+        if known != (held.model.model_id, number):
+            raise Conflict(f"The id {uid} belongs to other evidence.", field="id")
+        return
+    run = run_named(place, run_ref)
+    doc = runs.load_doc(run.run_id)
+    found = found_on(run.run_id, run.experiment, doc, on)
+    if not found.results and found.rows_version is None:
+        there = ", ".join(sorted({key.rsplit("/", 1)[0] for key in doc.results if "/" in key})) or "none"
+        raise InvalidInput(f"{run.reference} has no results on {on!r}; it has some on: {there}.", field="on")
+    _check_about(held, number, run.run_id, doc, run.reference, on)
+    refusal = rule_refusal(held.model, on, actor.name, run.experiment)
+    if refusal:
+        raise NotAllowed(f"For {model_name}, {refusal}.")
+    keep_evidence(held.model.model_id, number, found, actor.person_id, uid)
+    log(actor, held, "added evidence", f"{held.model.name}@{number}", None, {"on": on, "run": run.reference}, "")
+
+
+def _check_about(held: Held, number: int, run_id: int, doc: RunDoc, reference: str, on: str) -> None:
+    """Refuse a run that neither made the version's files nor used them: it is evidence of something else.
+
+    A run that went on after it made a checkpoint found out about a later one.
+    """
+    row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
+    artifact = artifacts.version_by_id(row.version_id)
+    if artifact.digest in {link.digest for link in doc.used}:
+        return
+    if row.run_id == run_id:
+        reason = why_not_own(row, artifact.artifact_id, on)
+        if reason:
+            raise InvalidInput(
+                f"{reason}; use the version in a run that judges it, or give its predictions.", field="run"
+            )
+        return
+    if artifact.digest in {link.digest for link in doc.generated}:
+        return
+    raise InvalidInput(
+        f"{reference} neither made the files of {held.model.name}@{number} nor used them; it says nothing of them.",
+        field="run",
+    )
+
+
+def why_not_own(row: ModelVersionRow, artifact_id: int, on: str) -> str | None:
+    """Say why what a version's own run found on named data is not about the version; None where it is."""
+    if row.run_id is None or row.step is None:
+        return None
+    last = links.last_steps([row.run_id]).get((row.run_id, artifact_id), row.step)
+    if last <= row.step:
+        return None
+    return (
+        f"its run went on to step {last} after the checkpoint of step {row.step}: what it found on {on} is not about "
+        "this version"
+    )
+
+
+def rule_refusal(model: ModelRow, on: str, person: str, experiment: str) -> str | None:
+    """Say why the model's rules do not take evidence on a name from a person and an experiment; None where they do."""
+    rule = read_rules(model.evidence_rules).get(on)
+    return rule.refusal(on, person, experiment) if rule else None
+
+
+def refusal_of(held: Held, row: EvidenceRow) -> str | None:
+    """Say why evidence that is there does not count under the model's rules; None where it does."""
+    if row.on not in held.model.evidence_rules:
+        return None
+    names = {person.person_id: person.name for person in people.people()}
+    return rule_refusal(held.model, row.on, names[row.person_id], runs.run_by_id(row.run_id).experiment)
+
+
+def allowed_evidence(held: Held, rows: list[EvidenceRow]) -> list[EvidenceRow]:
+    """Return the evidence that counts under the model's rules."""
+    return [row for row in rows if refusal_of(held, row) is None]
+
+
+def latest_by_data(rows: list[EvidenceRow], number: int) -> dict[str, EvidenceRow]:
+    """Return a version's newest evidence on each named data."""
+    return {row.on: row for row in rows if row.number == number}
+
+
+def facts_of_evidence(row: EvidenceRow) -> Evidence:
+    """Return evidence as gates look at it."""
+    results = {key: from_json(value, key) for key, value in row.results.items()}
+    return Evidence(row.uid, row.on, row.digest, results, row.at.timestamp(), row.rows_version is not None)

@@ -1,0 +1,375 @@
+"""The registry as it is shown: models, their ladders through time, versions side by side."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from kinetrum.actions.context import Actor, Place, enter, why_not
+from kinetrum.actions.registry.evidence_records import evidence_in, refusal_of, rule_refusal, why_not_own
+from kinetrum.actions.registry.held_models import Held, hold, standing_of
+from kinetrum.actions.registry.stage_acts import why_not_place
+from kinetrum.actions.registry.version_values import values_of_versions
+from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound
+from kinetrum.core.goals import Goal
+from kinetrum.core.manifests import FileEntry
+from kinetrum.core.permissions import Act, Role
+from kinetrum.core.registry import ladder as rules
+from kinetrum.core.registry.card import missing_sections
+from kinetrum.core.registry.ladder import Stage
+from kinetrum.core.registry.review import Review, Standing, fault_of, newest_approved
+from kinetrum.core.registry.values import VersionValues
+from kinetrum.storage import artifacts, evidence, manifests, models, moved, people, projects, runs, texts
+from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.database import snapshot
+from kinetrum.storage.evidence import EvidenceRow
+from kinetrum.storage.models import EventRow, ModelRow, ModelVersionRow, VerdictRow
+from kinetrum.storage.moved import ImportedVerdictRow
+from kinetrum.storage.runs import Run
+
+DIGITS = 8
+
+
+@dataclass(frozen=True)
+class StageView:
+    """A stage, its occupant since when, what is wrong with the occupant, and why the actor may not place here."""
+
+    stage: Stage
+    occupant: int | None
+    since: str | None
+    placed_by: str | None
+    warning: str | None
+    why_not: str | None
+
+
+@dataclass(frozen=True)
+class EvidenceView:
+    """Evidence of a version on named data: the run that judged it, and where its predictions row by row are.
+
+    `replaces`: the id of the evidence on the same name that it came after. `refusal`: why it does not count under the
+    model's rules, None where it does.
+    """
+
+    uid: str
+    number: int
+    on: str
+    digest: str | None
+    run: str
+    rows: str | None
+    results: dict[str, Any]
+    person: str
+    at: datetime
+    replaces: str | None
+    refusal: str | None
+    imported_from: str | None
+
+
+@dataclass(frozen=True)
+class VersionView:
+    """One version with its review, its place on the ladder, and its values: those of its run, and those added.
+
+    Of one that was made from a checkpoint the values are those at its step; see `core.registry.values`. `warning`: what
+    is wrong with it for whoever fetches it, None where nothing is.
+    """
+
+    model: str
+    number: int
+    artifact: VersionRow
+    artifact_project: str
+    run: str | None
+    origin: str | None
+    comment: str
+    labels: dict[str, str]
+    registered_by: str
+    registered_at: datetime
+    review: Review
+    retired: bool
+    damaged: bool
+    verdicts: list[VerdictRow]
+    approvals_needed: int
+    stages: list[str]
+    values: VersionValues
+    goals: dict[str, Goal]
+    signature: dict[str, Any] | None
+    overrides: list[str]
+    warning: str | None
+    imported_from: str | None
+
+
+@dataclass(frozen=True)
+class ModelView:
+    """A model: card, rules, ladder, versions (the newest first), timeline (the earliest first), lead version.
+
+    `why_not` tells of each act why the actor may not do it, None where that is allowed.
+    """
+
+    row: ModelRow
+    project: str
+    person: str
+    person_name: str
+    stages: list[StageView]
+    versions: list[VersionView]
+    events: list[EventRow]
+    lead: int | None
+    missing_sections: list[str]
+    why_not: dict[str, str | None]
+
+
+@snapshot
+def read_model(actor: Actor, project: str, name: str) -> ModelView:
+    """Return one model."""
+    return _view(actor, hold(enter(actor, project), name, lock=False))
+
+
+_ACTS = {
+    "register": Act.REGISTER, "evidence": Act.EVIDENCE, "review": Act.REVIEW, "card": Act.WRITE_CARD,
+    "describe": Act.DESCRIBE, "retire": Act.RETIRE, "lead": Act.CHOOSE_LEAD, "rule": Act.RULE, "override": Act.OVERRIDE,
+}  # fmt: skip
+
+
+def _view(actor: Actor, held: Held) -> ModelView:
+    owner = held.model.owner_id or held.model.created_by
+    names = people.full_names()
+    return ModelView(
+        row=held.model,
+        project=held.place.project.name,
+        person=names[owner],
+        person_name=next(person.name for person in people.people() if person.person_id == owner),
+        stages=[_stage(actor, held, stage) for stage in held.ladder],
+        versions=_versions(held, names),
+        events=models.events_of(held.model.model_id),
+        lead=lead_or_none(held),
+        missing_sections=missing_sections(held.model.card, held.model.card_sections),
+        why_not={word: why_not(actor, held.place, act) for word, act in _ACTS.items()},
+    )
+
+
+def lead_or_none(held: Held) -> int | None:
+    """Return the lead version's number, None where there is none."""
+    try:
+        return rules.lead_of(held.chosen_lead, held.ladder, held.stacks, held.standings, held.model.name)
+    except KinetrumError:
+        return None
+
+
+def warning_of(stage: Stage, standing: Standing) -> str | None:
+    """Say what is wrong with an occupant, None where nothing is."""
+    found = rules.obstacle(stage, standing)
+    if found is None and standing.review is Review.REJECTED:
+        return f"version {standing.number} is rejected"
+    return found
+
+
+def _stage(actor: Actor, held: Held, stage: Stage) -> StageView:
+    stack = held.stacks.get(stage.name, ())
+    top = stack[-1] if stack else None
+    standing = held.standing_on(stage)
+    return StageView(
+        stage,
+        top.number if top else None,
+        top.placed_at if top else None,
+        top.placed_by if top else None,
+        warning_of(stage, standing) if standing else None,
+        why_not_place(actor, held.place, stage),
+    )
+
+
+def _versions(held: Held, names: dict[int, str], only: int | None = None) -> list[VersionView]:
+    verdicts = models.verdicts_of(held.model.model_id)
+    overridden: dict[int, list[str]] = {}
+    for event in models.events_of(held.model.model_id):
+        if event.override_reason and event.after is not None:
+            overridden.setdefault(event.after, []).append(f"{event.stage}: {event.override_reason} ({event.person})")
+    found = []
+    rows = [row for row in models.versions_of_model(held.model.model_id) if only in {None, row.number}]
+    values = values_of_versions(rows)
+    for row in rows:
+        standing = held.standings[row.number]
+        run = runs.run_by_id(row.run_id) if row.run_id else None
+        goals = projects.goals_of(run.experiment_id) if run else {}
+        artifact = artifacts.version_by_id(row.version_id)
+        found.append(
+            VersionView(
+                model=held.model.name, number=row.number, artifact=artifact,
+                artifact_project=projects.project_by_id(artifact.project_id).name,
+                run=_run_reference(run, held), origin=row.origin, comment=row.comment, labels=row.labels,
+                registered_by=names[row.created_by], registered_at=row.created_at, review=standing.review,
+                retired=row.retired, damaged=standing.damaged,
+                verdicts=[verdict for verdict in verdicts if verdict.number == row.number],
+                approvals_needed=held.model.approvals_needed,
+                stages=[s.name for s in held.ladder
+                        if (stack := held.stacks.get(s.name)) and stack[-1].number == row.number],
+                values=values[row.number], goals=goals, signature=row.signature,
+                overrides=overridden.get(row.number, []), warning=fault_of(standing),
+                imported_from=row.imported_from,
+            )
+        )  # fmt: skip
+    return found
+
+
+def _run_reference(run: Run | None, held: Held) -> str | None:
+    if run is None:
+        return None
+    there = projects.project_by_id(run.project_id).name
+    return run.reference if there == held.place.project.name else f"{there}/{run.reference}"
+
+
+@dataclass(frozen=True)
+class VersionDetailView:
+    """One version with its files, evidence and dependencies, and what still stands in the way of each stage.
+
+    `left_out`: evidence that its run has and that was not pinned to it, with the reason, by the name of the data.
+    `why_not_approve`: why the actor may not approve it, None where that is allowed. `imported_verdicts`: what stood on
+    it where it was imported from.
+    """
+
+    version: VersionView
+    files: tuple[FileEntry, ...]
+    evidence: list[EvidenceView]
+    dependencies: dict[str, str]
+    obstacles: dict[str, str | None]
+    why_not_approve: str | None
+    left_out: dict[str, str]
+    imported_verdicts: list[ImportedVerdictRow]
+
+
+@snapshot
+def read_model_version(actor: Actor, project: str, name: str, which: str) -> VersionDetailView:
+    """Return a version by number, by stage, `lead`, `newest`, or the digest of its files."""
+    held = hold(enter(actor, project), name, lock=False)
+    number = pick_version(held, which)
+    names = people.full_names()
+    (version,) = _versions(held, names, number)
+    row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
+    every = evidence.evidence_of(held.model.model_id, number)
+    return VersionDetailView(
+        version,
+        manifests.load_manifest(version.artifact.digest),
+        [_evidence(held, one, names, every[:at]) for at, one in enumerate(every)],
+        _dependencies(row),
+        {stage.name: rules.obstacle(stage, held.standings[number]) for stage in held.ladder},
+        why_not_approve(actor, held, row),
+        _left_out(held, row, version.artifact.artifact_id, {one.on for one in every}),
+        [one for one in moved.imported_verdicts_of(held.model.model_id) if one.number == number],
+    )
+
+
+def _evidence(held: Held, row: EvidenceRow, names: dict[int, str], earlier: Sequence[EvidenceRow]) -> EvidenceView:
+    rows = artifacts.version_by_id(row.rows_version).reference if row.rows_version else None
+    before = [one.uid for one in earlier if one.on == row.on]
+    return EvidenceView(
+        row.uid, row.number, row.on, row.digest, _run_reference(runs.run_by_id(row.run_id), held) or "", rows,
+        row.results, names[row.person_id], row.at, before[-1] if before else None, refusal_of(held, row),
+        row.imported_from,
+    )  # fmt: skip
+
+
+def _left_out(held: Held, row: ModelVersionRow, artifact_id: int, pinned: set[str]) -> dict[str, str]:
+    """Say of what the version's run found out on named data why it was not pinned to the version."""
+    if row.run_id is None:
+        return {}
+    registrar = next(person.name for person in people.people() if person.person_id == row.created_by)
+    experiment = runs.run_by_id(row.run_id).experiment
+    found = {}
+    for one in evidence_in(row.run_id):
+        reason = why_not_own(row, artifact_id, one.on) or rule_refusal(held.model, one.on, registrar, experiment)
+        if reason and one.on not in pinned:
+            found[one.on] = reason
+    return found
+
+
+def _dependencies(row: ModelVersionRow) -> dict[str, str]:
+    """Return the packages that the version's run recorded."""
+    if row.run_id is None:
+        return {}
+    digest = runs.load_doc(row.run_id).texts.get("packages")
+    text = texts.read_text(runs.run_by_id(row.run_id).project_id, digest) if digest else None
+    found: dict[str, str] = json.loads(text) if text else {}
+    return found
+
+
+def why_not_approve(actor: Actor, held: Held, row: ModelVersionRow) -> str | None:
+    """Say why the actor may not approve a version, None where that is allowed."""
+    reason = why_not(actor, held.place, Act.REVIEW)
+    if reason is None and held.model.second_pair and row.created_by == actor.person_id:
+        return (
+            f"{held.model.name} asks for a second pair of eyes: who registered version {row.number} may not approve it."
+        )
+    return reason
+
+
+def pick_version(held: Held, which: str) -> int:
+    """Return the version number that a number, a stage, `lead`, `newest` or `sha256:…` stands for."""
+    model = held.model
+    if which.isascii() and which.isdigit() and len(which) < 10:
+        return standing_of(held, int(which)).number
+    if which == "lead":
+        return rules.lead_of(held.chosen_lead, held.ladder, held.stacks, held.standings, model.name)
+    if which == "newest":
+        newest = newest_approved(held.standings.values())
+        if newest is None:
+            raise NotFound(f"{model.name} has no approved version yet.", field="version")
+        return newest
+    if which == "latest" or which.startswith("best:"):
+        raise NotFound(
+            f"{model.name} is a model, and {which} is a word for artifacts: {model.name}@newest is its newest approved "
+            f"version, {model.name}@lead the one in use.",
+            field="version",
+        )
+    if which.startswith("sha256:"):
+        return _of_digest(held, which)
+    stage = rules.find_stage(held.ladder, which, model.name)
+    stack = held.stacks.get(stage.name, ())
+    if not stack:
+        raise NotFound(f"No version of {model.name} stands on {stage.name}.", field="version")
+    return stack[-1].number
+
+
+def _of_digest(held: Held, which: str) -> int:
+    """Return the newest version whose files have a digest that begins so."""
+    digits = which.removeprefix("sha256:")
+    if len(digits) < DIGITS:
+        raise InvalidInput(f"A digest is named by {DIGITS} or more of its hexadecimal digits.", field="version")
+    found = {
+        artifacts.version_by_id(row.version_id).digest: row.number
+        for row in reversed(models.versions_of_model(held.model.model_id))
+        if artifacts.version_by_id(row.version_id).digest.startswith(digits)
+    }
+    if not found:
+        raise NotFound(f"No version of {held.model.name} has a digest that begins with {which}.", field="version")
+    if len(found) > 1:
+        raise InvalidInput(
+            f"{which} names {len(found)} versions of {held.model.name}; give more digits.", field="version"
+        )
+    return next(iter(found.values()))
+
+
+def thing_named(place: Place, name: str) -> str | None:
+    """Return whether a name is an artifact, a model, an experiment, or nothing."""
+    return artifacts.thing_of_name(place.project_id, name) or (
+        "experiment" if projects.experiment_named(place.project_id, name) else None
+    )
+
+
+@dataclass(frozen=True)
+class Named:
+    """What a bare name names: every kind of thing that has it."""
+
+    name: str
+    things: list[str]
+    role: Role
+
+
+@snapshot
+def what_is(actor: Actor, project: str, name: str) -> Named:
+    """Tell what a bare name is: experiment, artifact, model, or several of them."""
+    place = enter(actor, project)
+    things = [thing for thing in [artifacts.thing_of_name(place.project_id, name)] if thing]
+    if projects.experiment_named(place.project_id, name):
+        things.insert(0, "experiment")
+    if not things:
+        raise NotFound(f"{place.project.name} has no experiment, artifact or model {name!r}.", field="name")
+    return Named(name, things, place.role)

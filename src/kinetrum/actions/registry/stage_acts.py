@@ -1,0 +1,165 @@
+"""Placing versions on stages: promote through gates, demote, roll back. One transaction each: all of it or nothing."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from kinetrum.actions.context import Actor, Place, enter, require, why_not
+from kinetrum.actions.registry.gate_outcomes import Judged, asked_of, look_at_gates
+from kinetrum.actions.registry.held_models import Held, checked_comment, hold, log, standing_of
+from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
+from kinetrum.core.ids import id_bytes
+from kinetrum.core.permissions import Act, Role
+from kinetrum.core.registry import ladder as rules
+from kinetrum.core.registry.checks import Check
+from kinetrum.core.registry.ladder import Stack, Stage, Stay
+from kinetrum.storage import models
+from kinetrum.storage.blobs import BlobStore
+from kinetrum.storage.clock import iso, now
+from kinetrum.storage.database import snapshot, transaction
+
+REASON_LIMIT = 2_000
+
+
+def act_for(stage: Stage) -> Act:
+    """Return the act of placing on a stage."""
+    return Act.PLACE if stage.least_role in {Role.VIEWER, Role.CONTRIBUTOR} else Act.PLACE_GUARDED
+
+
+def why_not_place(actor: Actor, place: Place, stage: Stage) -> str | None:
+    """Say why the actor may not place on a stage, None where that is allowed.
+
+    Where a stage names people, they alone may, as contributors at least; a maintainer can change who is named.
+    """
+    if not stage.placers:
+        return why_not(actor, place, act_for(stage))
+    if actor.name in stage.placers:
+        return why_not(actor, place, Act.PLACE)
+    return f"On {stage.name} only {' and '.join(stage.placers)} may place versions; {actor.full_name} is not named."
+
+
+def _placing(actor: Actor, project: str, model_name: str, stage_name: str) -> tuple[Held, Stage, Stack]:
+    place = enter(actor, project)
+    held = hold(place, model_name, lock=True)
+    stage = rules.find_stage(held.ladder, stage_name, model_name)
+    reason = why_not_place(actor, place, stage)
+    if reason:
+        raise NotAllowed(reason)
+    return held, stage, held.stacks.get(stage.name, ())
+
+
+def _done_before(uid: str, held: Held, act: str, stage: str) -> bool:
+    known = models.event_by_uid(id_bytes(uid))
+    if known is None:
+        return False
+    if known[:3] != (held.model.model_id, act, stage):
+        raise Conflict(f"The id {uid} belongs to another act.", field="id")
+    return True
+
+
+def _occupant(stack: Stack) -> int | None:
+    return stack[-1].number if stack else None
+
+
+def promote(
+    actor: Actor, store: BlobStore, project: str, model_name: str, stage_name: str, number: int, expect: int | None,
+    comment: str, uid: str, override: str | None = None,
+) -> None:  # fmt: skip
+    """Place a version on a stage; `expect` is the occupant the actor saw (None: none).
+
+    Every gate of the stage is asked and its outcome kept with the promotion. `override` is a maintainer's reason to
+    place it although gates are not met. Raises Conflict that lists what is not met, where none is given.
+    """
+    if override is not None and not 1 <= len(override.strip()) <= REASON_LIMIT:
+        raise InvalidInput(f"To override a gate takes a reason of up to {REASON_LIMIT:,} characters.", field="override")
+    if _repeated(actor, project, model_name, stage_name, uid):
+        return
+    # Rows are judged before anything is locked: that may take seconds, and the locked part sees if they still count.
+    _, judged = look_at_gates(actor, store, project, model_name, stage_name, number)
+    _promote(actor, project, model_name, stage_name, number, expect, comment, uid, override, judged)
+
+
+@snapshot
+def _repeated(actor: Actor, project: str, model_name: str, stage_name: str, uid: str) -> bool:
+    """Tell whether a promotion was carried out under this id before: then nothing has to be judged."""
+    held = hold(enter(actor, project), model_name, lock=False)
+    return _done_before(uid, held, "promote", rules.find_stage(held.ladder, stage_name, model_name).name)
+
+
+@transaction
+def _promote(
+    actor: Actor, project: str, model_name: str, stage_name: str, number: int, expect: int | None, comment: str,
+    uid: str, override: str | None, judged: Judged,
+) -> None:  # fmt: skip
+    held, stage, stack = _placing(actor, project, model_name, stage_name)
+    if _done_before(uid, held, "promote", stage.name):
+        return
+    stay = Stay(number, actor.full_name, iso(now()) or "")
+    grown = rules.promote(stack, stage, stay, standing_of(held, number), expect, model_name)
+    checks = asked_of(held, stage.name, number).check(judged)
+    unmet = [check for check in checks if not check.met]
+    if unmet:
+        _pass_unmet(actor, held, stage, number, unmet, override)
+    asked_approvals = held.model.approvals_needed if stage.asks_approved else 0
+    models.push_stay(held.model.model_id, stage.name, len(grown) - 1, number, actor.person_id, asked_approvals)
+    reason = override.strip() if override and unmet else None
+    kept = [asdict(check) for check in checks]
+    _placed(actor, held, "promote", "promoted", stage, stack, number, comment, uid, kept, reason)
+
+
+def _pass_unmet(actor: Actor, held: Held, stage: Stage, number: int, unmet: list[Check], override: str | None) -> None:
+    """Refuse unless a maintainer gives a reason."""
+    if override is not None:
+        require(actor, held.place, Act.OVERRIDE)
+        return
+    said = "; ".join(f"{check.asks}: {check.found}" for check in unmet)
+    word = "gate is" if len(unmet) == 1 else "gates are"
+    raise Conflict(
+        f"{held.model.name}@{number} was not promoted: {len(unmet)} {word} not met on {stage.name}. {said}. "
+        "A maintainer may override with a reason.",
+        field="gates",
+    )
+
+
+@transaction
+def demote(
+    actor: Actor, project: str, model_name: str, stage_name: str, expect: int | None, comment: str, uid: str
+) -> None:
+    """Empty a stage and clear its stack."""
+    held, stage, stack = _placing(actor, project, model_name, stage_name)
+    if _done_before(uid, held, "demote", stage.name):
+        return
+    rules.demote(stack, stage, expect, model_name)
+    models.cut_stack(held.model.model_id, stage.name, 0)
+    _placed(actor, held, "demote", "demoted", stage, stack, None, comment, uid)
+
+
+@transaction
+def roll_back(
+    actor: Actor, project: str, model_name: str, stage_name: str, expect: int | None, comment: str, uid: str
+) -> int:
+    """Put a stage back to the latest other version that can stand; returns its number. Gates are not asked."""
+    held, stage, stack = _placing(actor, project, model_name, stage_name)
+    if _done_before(uid, held, "roll back", stage.name):
+        return _occupant(stack) or 0
+    back = rules.roll_back(stack, stage, held.standings, expect, model_name)
+    models.cut_stack(held.model.model_id, stage.name, len(back.stack))
+    number = back.stack[-1].number
+    _placed(actor, held, "roll back", "rolled back", stage, stack, number, comment, uid)
+    return number
+
+
+def _placed(
+    actor: Actor, held: Held, act: str, word: str, stage: Stage, stack: Stack, after: int | None, comment: str,
+    uid: str, checks: list[dict[str, Any]] | None = None, override: str | None = None,
+) -> None:  # fmt: skip
+    before = _occupant(stack)
+    model = held.model
+    models.add_event(
+        model.model_id, id_bytes(uid), act, stage.name, before, after, actor.person_id, checked_comment(comment),
+        checks, override,
+    )  # fmt: skip
+    subject = f"{model.name}@{after if act == 'promote' else before}"
+    said = f"{comment} (gates overridden: {override})".strip() if override else comment
+    log(actor, held, word, subject, {stage.name: before}, {stage.name: after}, said)

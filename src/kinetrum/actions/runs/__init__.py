@@ -1,0 +1,1 @@
+"""Runs as they were recorded: read, described, put away, written out."""

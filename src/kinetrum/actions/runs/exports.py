@@ -1,0 +1,178 @@
+"""Tables out: runs and points, read piece by piece, so that memory stays flat however much there is."""
+
+from __future__ import annotations
+
+import pickle
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import IO
+
+from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.runs.readers import views_of
+from kinetrum.actions.search.cells import cell_of, heading, read_columns
+from kinetrum.actions.search.references import find_run
+from kinetrum.actions.search.run_table import table_of
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.ids import id_text
+from kinetrum.core.points.columns import Points
+from kinetrum.core.query.settled import Key, Source
+from kinetrum.core.tables import Row
+from kinetrum.storage import points, run_index, runs
+from kinetrum.storage.clock import iso
+from kinetrum.storage.database import snapshot
+
+RUNS_LIMIT = 200_000
+_RUNS_AT_ONCE = 500
+FIELDS = ("run", "id", "name", "status", "author", "host", "started_at", "ended_at")
+MOMENTS = ("started_at", "ended_at")
+
+
+@dataclass(frozen=True)
+class RunsTable:
+    """The runs of a table in its order, and its columns: fields of the run, then `param:KEY` and `metric:KEY`."""
+
+    columns: list[str]
+    batches: Callable[[], Iterator[list[Row]]]
+
+
+@snapshot
+def _chosen_runs(
+    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, columns: Sequence[str] | None,
+    pareto: str,
+) -> tuple[list[int], list[Source]]:  # fmt: skip
+    table = table_of(actor, project, experiment, query_text, sort_text, pareto=pareto)
+    ids = table.search.page(table.sort, 0, RUNS_LIMIT)
+    if columns is not None:
+        return ids, read_columns(list(columns), table.search.catalogue)
+    known = run_index.keys_of_experiments(table.searched.ids)
+    return ids, [Key(scope, name) for scope, name in known]  # type: ignore[arg-type]
+
+
+def runs_table(
+    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, columns: Sequence[str] | None,
+    pareto: str = "",
+) -> RunsTable:  # fmt: skip
+    """Return the whole table of runs that fit a query, of one experiment or all; `columns` chooses among them."""
+    ids, sources = _chosen_runs(actor, project, experiment, query_text, sort_text, columns, pareto)
+    chosen = {heading(source): source for source in sources}
+
+    def batches() -> Iterator[list[Row]]:
+        for start in range(0, len(ids), _RUNS_AT_ONCE):
+            yield _rows(ids[start : start + _RUNS_AT_ONCE], chosen)
+
+    return RunsTable(list(dict.fromkeys([*FIELDS, *chosen])), batches)
+
+
+def read_once(batches: Callable[[], Iterator[list[Row]]]) -> Callable[[], Iterator[list[Row]]]:
+    """Return batches that may be gone through again: the first time they are also laid down in a temporary file.
+
+    What needs two passes (Parquet learns the types first) sees the same rows twice, and the database is asked once.
+    """
+    kept: IO[bytes] | None = None
+
+    def through() -> Iterator[list[Row]]:
+        nonlocal kept
+        if kept is not None:
+            kept.seek(0)
+            with suppress(EOFError):
+                while True:
+                    yield pickle.load(kept)
+            return
+        laid_down = tempfile.TemporaryFile()  # noqa: SIM115 - it is read in the next pass and goes with this function
+        for batch in batches():
+            pickle.dump(batch, laid_down, pickle.HIGHEST_PROTOCOL)
+            yield batch
+        kept = laid_down
+
+    return through
+
+
+@snapshot
+def _rows(ids: list[int], chosen: dict[str, Source]) -> list[Row]:
+    table = []
+    for view in views_of(runs.runs_by_ids(ids)):
+        run = view.run
+        row: Row = dict(zip(FIELDS, (
+            run.reference, id_text(run.uid), run.name, run.status, view.author, run.host, iso(run.started_at),
+            iso(run.ended_at),
+        ), strict=True))  # fmt: skip
+        row = {name: value for name, value in row.items() if value is not None}
+        for name, source in chosen.items():
+            present, value = cell_of(source, view)
+            if present:
+                row[name] = value
+        table.append(row)
+    return table
+
+
+@snapshot
+def _metrics(actor: Actor, project: str, experiment: str, run_ref: str, wanted: Sequence[str]) -> tuple[int, list[str]]:
+    place = enter(actor, project)
+    run = find_run(place, experiment, run_ref)
+    known = points.metric_names(run.run_id)
+    for key in wanted:
+        if key not in known:
+            there = ", ".join(known[:12]) or "none"
+            raise NotFound(f"{run.reference} has no metric {key!r}; it has {there}.", field="metric")
+    return run.run_id, list(wanted) or known
+
+
+def stream_points(
+    actor: Actor, project: str, experiment: str, run_ref: str, metrics: Sequence[str]
+) -> Iterator[tuple[str, Points]]:
+    """Return every point of metrics (all of the run's without a name), as stretches in the order of their steps."""
+    run_id, names = _metrics(actor, project, experiment, run_ref, metrics)
+
+    def stretches() -> Iterator[tuple[str, Points]]:
+        for name in names:
+            after: int | None = -(2**63)
+            while after is not None:
+                found, after = _stretch(run_id, name, after)
+                if len(found):
+                    yield name, found
+
+    return stretches()
+
+
+def stream_series(
+    actor: Actor, project: str, experiment: str | None, query_text: str, metrics: Sequence[str], pareto: str = ""
+) -> Iterator[tuple[str, str, Points]]:
+    """Return points of metrics of all runs that fit a query, as (run, metric, stretch), the earliest run first."""
+    if not metrics:
+        raise InvalidInput("Which metrics? Name one or more; a run alone gives all of its own.", field="metric")
+    ids = _searched(actor, project, experiment, query_text, metrics, pareto)
+
+    def stretches() -> Iterator[tuple[str, str, Points]]:
+        for start in range(0, len(ids), _RUNS_AT_ONCE):
+            for run_id, reference in _references(ids[start : start + _RUNS_AT_ONCE]):
+                for name in metrics:
+                    after: int | None = -(2**63)
+                    while after is not None:
+                        found, after = _stretch(run_id, name, after)
+                        if len(found):
+                            yield reference, name, found
+
+    return stretches()
+
+
+@snapshot
+def _searched(
+    actor: Actor, project: str, experiment: str | None, query_text: str, metrics: Sequence[str], pareto: str
+) -> list[int]:
+    table = table_of(actor, project, experiment, query_text, "", pareto=pareto)
+    for name in metrics:
+        if not table.search.catalogue.is_metric(name):
+            raise NotFound(f"No run searched has a metric {name!r}.", field="metric")
+    return sorted(table.search.page(table.sort, 0, RUNS_LIMIT))
+
+
+@snapshot
+def _references(ids: list[int]) -> list[tuple[int, str]]:
+    return [(run.run_id, run.reference) for run in runs.runs_by_ids(ids)]
+
+
+@snapshot
+def _stretch(run_id: int, name: str, after: int) -> tuple[Points, int | None]:
+    return points.read_stretch(run_id, name, after)

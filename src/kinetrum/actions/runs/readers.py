@@ -1,0 +1,285 @@
+"""Looking: projects, experiments, tables of runs, one run, curves and points."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from kinetrum.actions.context import Actor, Place, enter, experiment_in
+from kinetrum.actions.search.references import find_run, find_run_by_tail, run_named, subjects_named
+from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.goals import Goal
+from kinetrum.core.permissions import Act, Role, permits
+from kinetrum.core.points.columns import Points, shown
+from kinetrum.core.rundoc import RunDoc
+from kinetrum.core.values import Value
+from kinetrum.storage import journal, notes, outputs, people, points, projects, resources, runs
+from kinetrum.storage.database import query, snapshot
+from kinetrum.storage.notes import Note
+from kinetrum.storage.projects import ExperimentRow, ExperimentSummary, ProjectRow
+from kinetrum.storage.runs import Run
+
+PAGE_LIMIT = 500
+CURVES_LIMIT = 100
+CHILDREN_LIMIT = 500
+WIDTH_RANGE = (10, 4_000)
+
+
+@dataclass(frozen=True)
+class ProjectView:
+    """A project with the actor's role and its counts."""
+
+    project: ProjectRow
+    role: Role
+    experiments: int
+    runs: int
+    last_activity: datetime | None
+
+
+@dataclass(frozen=True)
+class ExperimentView:
+    """An experiment with its goals and, by its first goal, its best finished run."""
+
+    summary: ExperimentSummary
+    goals: list[Goal]
+    best_reference: str | None
+    best_value: Value
+
+
+@dataclass(frozen=True)
+class RunView:
+    """One run with its document and what stands for each key."""
+
+    run: Run
+    author: str
+    doc: RunDoc
+    values: dict[str, Value]
+    goals: dict[str, Goal]
+    parent: str | None = None
+    children: tuple[RunView, ...] = ()
+    versions: tuple[str, ...] = ()
+    metrics: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
+    may: tuple[str, ...] = ()
+    binned_by: str | None = None
+    previous: str | None = None
+    output_lines: int = 0
+    has_resources: bool = False
+
+
+@snapshot
+def list_projects(actor: Actor) -> list[ProjectView]:
+    """Return the projects that the actor may see."""
+    found = []
+    for project, experiments, run_count, last in projects.projects_of(actor.person_id, actor.is_admin):
+        role = Role.MAINTAINER if actor.is_admin else people.role_in(project.project_id, actor.person_id)
+        if role is not None:
+            found.append(ProjectView(project, role, experiments, run_count, last))
+    return found
+
+
+@snapshot
+def read_project(actor: Actor, name: str) -> ProjectView:
+    """Return one project."""
+    place = enter(actor, name)
+    for project, experiments, run_count, last in projects.projects_of(actor.person_id, actor.is_admin):
+        if project.project_id == place.project_id:
+            return ProjectView(project, place.role, experiments, run_count, last)
+    raise NotFound(f"There is no project {name!r}.", field="project")
+
+
+@snapshot
+def list_members(actor: Actor, project: str) -> list[tuple[str, str, Role]]:
+    """Return (name, full name, role) of a project's members."""
+    return people.members(enter(actor, project).project_id)
+
+
+@snapshot
+def list_experiments(actor: Actor, project: str) -> list[ExperimentView]:
+    """Return a project's experiments, the last active first; without those of which everything was purged."""
+    place = enter(actor, project)
+    summaries = projects.experiment_summaries(place.project_id)
+    return [_experiment(place, summary) for summary in summaries if not summary.purged]
+
+
+@snapshot
+def read_experiment(actor: Actor, project: str, experiment: str) -> ExperimentView:
+    """Return one experiment."""
+    place = enter(actor, project)
+    row = experiment_in(place, experiment)
+    summaries = projects.experiment_summaries(place.project_id)
+    return _experiment(place, next(s for s in summaries if s.experiment_id == row.experiment_id))
+
+
+def _experiment(place: Place, summary: ExperimentSummary) -> ExperimentView:
+    goals = projects.goals_of(summary.experiment_id)
+    best, value = None, None
+    if goals:
+        first = next(iter(goals.values()))
+        best = runs.best_run(place.project_id, summary.experiment_id, first.key, first.higher)
+        value = runs.load_doc(best.run_id).value(first.key, goals)[1] if best else None
+    return ExperimentView(summary, list(goals.values()), best.reference if best else None, value)
+
+
+def views_of(found: list[Run]) -> list[RunView]:
+    """Return runs with their documents and what stands for each key by the goals of their experiments."""
+    docs = runs.load_docs([run.run_id for run in found])
+    names = people.full_names()
+    goals = {experiment_id: projects.goals_of(experiment_id) for experiment_id in {run.experiment_id for run in found}}
+    return [
+        RunView(
+            run, names[run.author_id], docs[run.run_id], docs[run.run_id].values(goals[run.experiment_id]),
+            goals[run.experiment_id],
+        )
+        for run in found
+    ]  # fmt: skip
+
+
+@snapshot
+def read_run(actor: Actor, project: str, experiment: str, run_ref: str) -> RunView:
+    """Return one run."""
+    place = enter(actor, project)
+    return _detail(actor, place, find_run(place, experiment, run_ref))
+
+
+@snapshot
+def read_run_by_id(actor: Actor, project: str, tail: str) -> RunView:
+    """Return the run whose id is or ends in `tail`."""
+    place = enter(actor, project)
+    return _detail(actor, place, find_run_by_tail(place, tail))
+
+
+def plain_view(run: Run) -> RunView:
+    """Return a run with its document and the names of its metrics."""
+    view = views_of([run])[0]
+    return replace(view, metrics=tuple(points.metric_names(run.run_id)))
+
+
+def _detail(actor: Actor, place: Place, run: Run) -> RunView:
+    view = plain_view(run)
+    parent = runs.run_by_uid(run.parent_uid) if run.parent_uid else None
+    children = runs.children_of(run.uid, place.project_id, CHILDREN_LIMIT)
+    versions = query(
+        "SELECT CONCAT(m.name, '@', v.number) FROM model_version v JOIN model m USING (model_id)"
+        " WHERE v.run_id = %s ORDER BY m.name, v.number",
+        run.run_id,
+    )
+    before = runs.previous_run(run)
+    visible_parent = parent if parent and parent.project_id == place.project_id else None
+    return replace(
+        view,
+        parent=visible_parent.reference if visible_parent else None,
+        previous=before.reference if before else None,
+        children=tuple(views_of(children)),
+        versions=tuple(reference for (reference,) in versions),
+        notes=tuple(notes.notes_on("run", run.run_id)),
+        may=_may(actor, place, run),
+        binned_by=people.full_names().get(run.binned_by) if run.binned_by else None,
+        output_lines=outputs.line_count(run.run_id),
+        has_resources=resources.any_of(run.run_id),
+    )
+
+
+def _may(actor: Actor, place: Place, run: Run) -> tuple[str, ...]:
+    """Name what the actor may do to the run, so that nothing is offered that would be refused."""
+    found = [word for word, act in (("describe", Act.DESCRIBE), ("record", Act.RECORD)) if permits(place.role, act)]
+    return (*found, "bin") if may_bin(actor, place, run) else tuple(found)
+
+
+def may_bin(actor: Actor, place: Place, run: Run) -> bool:
+    """Tell whether the actor may bin or restore this run."""
+    own = run.author_id == actor.person_id and permits(place.role, Act.BIN_OWN)
+    return own or permits(place.role, Act.BIN_OTHERS)
+
+
+@dataclass(frozen=True)
+class Curve:
+    """One run's metric, reduced to a chart's width."""
+
+    run: Run
+    metric: str
+    points: Points
+    against: list[float] | None = None
+
+
+@snapshot
+def read_curves(
+    actor: Actor, project: str, references: list[str], metric: str, width: int,
+    first: int | None, last: int | None, against: str | None = None,
+) -> list[Curve]:  # fmt: skip
+    """Return one metric of up to 100 runs (`experiment/number`), each reduced to `width` pixel columns.
+
+    With `against`, another metric's value at the same step comes along for each point, and steps that only
+    one of the two has are left out.
+    """
+    low, high = WIDTH_RANGE
+    if not low <= width <= high:
+        raise InvalidInput(f"A width is {low} to {high} pixels, not {width}.", field="width")
+    if len(references) > CURVES_LIMIT:
+        raise InvalidInput(f"{len(references)} runs were named; at most {CURVES_LIMIT} are drawn.", field="run")
+    place = enter(actor, project)
+    found = []
+    for reference in references:
+        run = run_named(place, reference)
+        if against is not None:
+            found.append(_paired(run, metric, against, width, first, last))
+        else:
+            found.append(Curve(run, metric, points.read_curve(run.run_id, metric, width, first, last)))
+    return found
+
+
+def _paired(run: Run, metric: str, against: str, width: int, first: int | None, last: int | None) -> Curve:
+    import numpy as np
+
+    ours, theirs = (shown(points.read_points(run.run_id, key)) for key in (metric, against))
+    _, at, other = np.intersect1d(ours.steps, theirs.steps, assume_unique=True, return_indices=True)
+    steps = ours.steps[at]
+    inside = (steps >= (-(2**62) if first is None else first)) & (steps <= (2**62 if last is None else last))
+    at, other = at[inside], other[inside]
+    if len(at) > 4 * width:
+        # A cloud of points has no lowest and highest per pixel column: evenly thinned it keeps its shape.
+        chosen = np.linspace(0, len(at) - 1, 4 * width).round().astype(np.int64)
+        at, other = at[chosen], other[chosen]
+    return Curve(run, metric, ours.cut(at), theirs.values[other].tolist())
+
+
+@snapshot
+def read_points(actor: Actor, project: str, experiment: str, run_ref: str, metric: str) -> Points:
+    """Return every point of a metric, also those of repeated steps that are not shown."""
+    place = enter(actor, project)
+    run = find_run(place, experiment, run_ref)
+    found = points.read_points(run.run_id, metric)
+    if not len(found):
+        known = ", ".join(points.metric_names(run.run_id)[:12]) or "none"
+        raise NotFound(f"{run.reference} has no metric {metric!r}; it has {known}.", field="metric")
+    return found
+
+
+@snapshot
+def read_journal(
+    actor: Actor, project: str, subject: str | None, before: int | None, limit: int
+) -> list[journal.Entry]:
+    """Return journal entries, latest first: of one thing for everybody, of the project for maintainers."""
+    place = enter(actor, project, Act.SEE if subject else Act.READ_JOURNAL)
+    subjects = None if subject is None else subjects_named(place, subject)
+    return journal.entries(place.project_id, subjects, before, max(1, min(limit, PAGE_LIMIT)))
+
+
+@snapshot
+def read_model_journal(actor: Actor, project: str, model: str, limit: int) -> list[journal.Entry]:
+    """Return what happened to a model and its versions, latest first."""
+    place = enter(actor, project)
+    return journal.entries(place.project_id, subjects_named(place, model), None, limit)
+
+
+def finite(value: float) -> float | None:
+    """Return None for what JSON has no number for: a gap in a chart."""
+    return value if math.isfinite(value) else None
+
+
+__all__ = [
+    "Curve", "ExperimentRow", "ExperimentView", "ProjectView", "RunView", "finite",
+    "list_experiments", "list_members", "list_projects", "read_curves", "read_experiment",
+    "read_journal", "read_model_journal", "read_points", "read_project", "read_run", "read_run_by_id",
+]  # fmt: skip

@@ -1,0 +1,1 @@
+"""Files of strangers, read by a process with limits."""

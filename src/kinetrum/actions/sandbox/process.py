@@ -1,0 +1,118 @@
+"""The process that reads files of strangers, with bounded memory and time and no way to write.
+
+`python -m kinetrum.actions.sandbox.process TASK` loads what the task needs, then reads from its input, as JSON, which
+files it is about and the arguments, and prints what it found; what the caller must be told of as an error object.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import resource
+import sys
+from collections.abc import Callable
+from contextlib import ExitStack
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any, BinaryIO
+
+MEMORY_BYTES, CPU_S = 4 * 1024**3, 10
+
+
+def _preview(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+    from kinetrum.core.preview.apart import read_apart
+
+    size = files[0].seek(0, 2)
+    files[0].seek(0)
+    return json.dumps(asdict(read_apart(given["form"], files[0], size))).encode()
+
+
+def _rows(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+    from kinetrum.core.rows.asked import Asked
+    from kinetrum.core.rows.joining import join_tables
+    from kinetrum.core.rows.reading import read_rows
+    from kinetrum.core.rows.selecting import select_rows
+
+    tables = [read_rows(file, path) for file, path in zip(files, given["paths"], strict=True)]
+    asked = Asked(**given["asked"])
+    found = (
+        select_rows(tables[0], asked) if len(tables) == 1
+        else join_tables(tables[0], tables[1], given["key"], given["outcomes"], asked)
+    )  # fmt: skip
+    return json.dumps(asdict(found)).encode()
+
+
+def _judged(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+    from kinetrum.core.rows.judging import judge_predictions
+    from kinetrum.core.rows.reading import read_rows
+
+    left, right = (read_rows(file, path) for file, path in zip(files, given["paths"], strict=True))
+    return json.dumps(
+        [asdict(one) for one in judge_predictions(left, right, given["key"], given["confidence"])]
+    ).encode()
+
+
+def _signature(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+    from kinetrum.core.registry.reading import read_signature
+
+    try:
+        found = read_signature(given["form"], files[0])
+    except ValueError:
+        # A file that only bears the name of its form has no signature to tell.
+        found = None
+    return json.dumps(found.to_json() if found else None).encode()
+
+
+def _thumbnails(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+    """Answer with one line of JSON, which has the length of each picture or null, and the pictures behind it."""
+    from kinetrum.core.media.thumbnails import make_thumbnail
+
+    made = [make_thumbnail(file, given["side"]) for file in files]
+    sizes = json.dumps([None if picture is None else len(picture) for picture in made])
+    return sizes.encode() + b"\n" + b"".join(picture or b"" for picture in made)
+
+
+TASKS: dict[str, Callable[[list[BinaryIO], dict[str, Any]], bytes]] = {
+    "preview": _preview, "rows": _rows, "judged": _judged, "signature": _signature, "thumbnails": _thumbnails,
+}  # fmt: skip
+
+
+def main() -> None:
+    """Take the limits before anything that reads is even loaded."""
+    resource.setrlimit(resource.RLIMIT_AS, (MEMORY_BYTES, MEMORY_BYTES))
+    resource.setrlimit(resource.RLIMIT_CPU, (CPU_S, CPU_S))
+    resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    task = sys.argv[1]
+    if task == "rows":
+        _load_rows()
+    said = sys.stdin.buffer.read()
+    if not said:
+        return
+    asked = json.loads(said)
+    with ExitStack() as opened:
+        files: list[BinaryIO] = [opened.enter_context(Path(path).open("rb")) for path in asked["paths"]]
+        sys.stdout.buffer.write(_answer(task, files, asked["given"]))
+
+
+def _load_rows() -> None:
+    """Load what reads tables by reading a small one: some parts are only loaded when they are first used."""
+    from kinetrum.core.rows.asked import Asked
+    from kinetrum.core.rows.joining import join_tables
+    from kinetrum.core.rows.reading import read_rows
+
+    table = read_rows(io.BytesIO(b"row,truth,prediction\na,1,1\n"), "small.csv")
+    join_tables(table, table, "row", (), Asked(sort="row"))
+
+
+def _answer(task: str, files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+    from kinetrum.core.errors import KinetrumError
+
+    try:
+        return TASKS[task](files, given)
+    except KinetrumError as error:
+        return json.dumps({"error": type(error).__name__, "message": str(error), "field": error.field}).encode()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,97 @@
+"""Files of strangers are read by a process of its own, with limits: never in the service itself.
+
+Each process does one task and ends. The next one for the same task is started ahead and waits with its libraries
+loaded, so that nobody waits for that; it ends when this process does, since its input is closed then.
+"""
+
+from __future__ import annotations
+
+import json
+import logging
+import os
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from kinetrum.core import errors
+from kinetrum.core.errors import KinetrumError
+
+WALL_S = 20
+_AT_ONCE_S = 1.0
+# One at a time for each core: what reads files must not take the service's room to breathe.
+_turns = threading.Semaphore(2)
+# Tasks whose libraries take long to load.
+_AHEAD = frozenset({"rows"})
+_waiting: dict[str, subprocess.Popen[bytes]] = {}
+_lock = threading.Lock()
+log = logging.getLogger("kinetrum.limited")
+
+
+def run_limited(task: str, paths: Sequence[Path], given: dict[str, Any]) -> bytes | None:
+    """Run a task of `process` on files; None where it takes too much memory or time, or breaks.
+
+    Raises the error that the task told of.
+    """
+    said = json.dumps({"paths": [str(path) for path in paths], "given": given}).encode()
+    with _turns:
+        process, waited = _take(task)
+        answer, took_s = _ask(process, said)
+        if answer is None and waited and took_s < _AT_ONCE_S:
+            # It may have ended while it waited, which tells nothing of the files.
+            answer, took_s = _ask(_start(task), said)
+        if task in _AHEAD:
+            threading.Thread(target=_start_ahead, args=(task,), daemon=True).start()
+    if answer is None:
+        log.warning("reading files (%s) was given up or broke after %.1f s", task, took_s)
+    elif answer.startswith(b'{"error"'):
+        _raise(json.loads(answer))
+    return answer
+
+
+def _ask(process: subprocess.Popen[bytes], said: bytes) -> tuple[bytes | None, float]:
+    """Return the answer, None where it was given up or broke, and how long that took."""
+    began = time.monotonic()
+    try:
+        answer, _ = process.communicate(said, timeout=WALL_S)
+    except (subprocess.TimeoutExpired, OSError):
+        process.kill()
+        process.communicate()
+        return None, time.monotonic() - began
+    return answer if process.returncode == 0 else None, time.monotonic() - began
+
+
+def _take(task: str) -> tuple[subprocess.Popen[bytes], bool]:
+    """Return a process for a task, and whether it is one that was started ahead."""
+    with _lock:
+        process = _waiting.pop(task, None)
+    if process is not None:
+        if process.poll() is None:
+            return process, True
+        process.communicate()
+    return _start(task), False
+
+
+def _start_ahead(task: str) -> None:
+    with _lock:
+        if task not in _waiting:
+            _waiting[task] = _start(task)
+
+
+def _start(task: str) -> subprocess.Popen[bytes]:
+    # Its errors go nowhere: they would hold texts of strangers, and who asked is told that it broke.
+    return subprocess.Popen(
+        [sys.executable, "-I", "-m", "kinetrum.actions.sandbox.process", task], stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, cwd=os.sep,
+        env={"OPENBLAS_NUM_THREADS": "1", "ARROW_DEFAULT_MEMORY_POOL": "system", "OMP_NUM_THREADS": "1"},
+    )  # fmt: skip
+
+
+def _raise(said: dict[str, Any]) -> None:
+    kind = getattr(errors, said["error"], None)
+    if not (isinstance(kind, type) and issubclass(kind, KinetrumError)):
+        kind = errors.InvalidInput
+    raise kind(said["message"], field=said["field"])

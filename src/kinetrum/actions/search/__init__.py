@@ -1,0 +1,1 @@
+"""Finding runs and everything else: references, tables, facets, groups, views."""

@@ -1,0 +1,99 @@
+"""Going to anything: what a reference or a fragment of a name means, in all projects that one may see."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from kinetrum.actions.context import Actor, Place, role_of
+from kinetrum.actions.search.references import find_run_by_tail, run_named
+from kinetrum.core.errors import InvalidInput, KinetrumError
+from kinetrum.core.refs import RunRef, parse_ref
+from kinetrum.storage import finding, projects, views
+from kinetrum.storage.database import snapshot
+from kinetrum.storage.runs import Run
+
+FOUND_LIMIT = 30
+_OF_A_KIND = 8
+
+
+@dataclass(frozen=True)
+class Found:
+    """Something that fits: its kind, reference, a title, more about it, and its address in the console."""
+
+    kind: str
+    reference: str
+    title: str
+    about: str
+    project: str
+    address: str
+
+
+@snapshot
+def find(actor: Actor, text: str, project: str | None) -> list[Found]:
+    """Return what a reference names or a fragment fits: the named project's things first, exact names before parts."""
+    text = " ".join(text.split())
+    if not text:
+        return []
+    rows = [row for row, *_ in projects.projects_of(actor.person_id, actor.is_admin)]
+    rows.sort(key=lambda row: (row.name != project, row.name))
+    found: dict[str, Found] = {}
+    for row in rows:
+        role = role_of(actor, row.project_id)
+        if role is None:
+            continue
+        for each in _in_project(Place(row, role), actor, text):
+            found.setdefault(each.address, each)
+        if len(found) >= FOUND_LIMIT:
+            break
+    wanted = text.lower()
+    order = {"experiment": 0, "model": 1, "artifact": 2, "view": 3, "run": 4, "project": 5}
+
+    def place(each: Found) -> tuple[bool, bool, int]:
+        names = {each.reference.lower(), each.title.lower()}
+        return wanted not in names, each.project != project and project is not None, order[each.kind]
+
+    return sorted(found.values(), key=place)[:FOUND_LIMIT]
+
+
+def _in_project(place: Place, actor: Actor, text: str) -> Iterator[Found]:
+    name = place.project.name
+    inner = text.removeprefix(f"{name}/")
+    if text.lower() in name:
+        yield Found("project", name, name, place.project.description or "project", name, f"/{name}")
+    yield from _named_run(place, inner)
+    for experiment, runs in finding.experiments_like(place.project_id, inner, _OF_A_KIND):
+        yield Found("experiment", f"experiment:{experiment}", experiment, f"{runs:,} runs", name,
+                    f"/{name}/e/{experiment}")  # fmt: skip
+    for model, lead in finding.models_like(place.project_id, inner, _OF_A_KIND):
+        about = f"model, version {lead} leads" if lead else "model"
+        yield Found("model", f"model:{model}", model, about, name, f"/{name}/models/{model}")
+    for artifact, kind, latest in finding.artifacts_like(place.project_id, inner, _OF_A_KIND):
+        yield Found("artifact", f"{artifact}@{latest}", artifact, f"{kind}, version {latest}", name,
+                    f"/{name}/data/{artifact}")  # fmt: skip
+    for view in views.views_of(place.project_id, actor.person_id, None):
+        if inner.lower() in view.name.lower() and view.experiment:
+            from urllib.parse import urlencode
+
+            yield Found("view", view.name, view.name, f"view of {view.experiment}", name,
+                        f"/{name}/e/{view.experiment}?{urlencode(view.arrangement)}")  # fmt: skip
+    for run in finding.runs_like(place.project_id, inner, _OF_A_KIND):
+        yield _run(run)
+
+
+def _named_run(place: Place, text: str) -> Iterator[Found]:
+    try:
+        reference = parse_ref(text)
+        if isinstance(reference, RunRef) and reference.project in {None, place.project.name}:
+            yield _run(run_named(place, text) if reference.experiment else find_run_by_tail(place, reference.pick))
+    except InvalidInput:
+        return
+    except KinetrumError:
+        return
+
+
+def _run(run: Run) -> Found:
+    about = ", ".join(part for part in (run.status, f"of {run.experiment}") if part)
+    return Found(
+        "run", run.reference, run.name or run.reference, about, run.project, f"/{run.project}/e/{run.reference}"
+    )
