@@ -28,7 +28,7 @@ from benchmarks.training import SlowService, loop_of_steps, memory_away
 from kinetrum.instance import control
 from kinetrum.instance.mariadb import DATABASE, SERVICE
 from kinetrum.instance.settings import Home
-from kinetrum.storage.database import DatabaseAddress, connect, disconnect
+from kinetrum.storage.db.database import DatabaseAddress, connect, disconnect
 
 
 def slow_service() -> list[Ratio]:

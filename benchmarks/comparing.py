@@ -7,7 +7,7 @@ import time
 from benchmarks.measuring import Ratio, in_turn, ratio
 from benchmarks.run_table import PARAMS, RESULTS, make_runs
 from kinetrum.client.transport.http import Service
-from kinetrum.storage.database import query, snapshot
+from kinetrum.storage.db.database import query, snapshot
 
 PAIRS, RUNS, LINES = 11, 100, 2_000
 EXPERIMENT = "compared"

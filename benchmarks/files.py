@@ -20,7 +20,7 @@ from kinetrum.client.transport.http import Service
 from kinetrum.core.compare.manifests import compare_manifests
 from kinetrum.core.errors import Conflict
 from kinetrum.core.manifests import FileEntry
-from kinetrum.storage.database import connection, execute, insert_many, query
+from kinetrum.storage.db.database import connection, execute, insert_many, query
 
 LARGE_BYTES, SMALL_FILES = 2 * 1024**3, 10_000
 _CLIENT = """

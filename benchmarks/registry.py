@@ -13,8 +13,8 @@ import httpx
 from benchmarks.measuring import Ratio, in_turn, ratio
 from kinetrum.client.transport.http import Service
 from kinetrum.core.ids import uuid7
-from kinetrum.storage.clock import now
-from kinetrum.storage.database import connection, insert_many, query
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import connection, insert_many, query
 
 CLIENTS, EACH = 50, 8
 SIZE = 256 * 1024

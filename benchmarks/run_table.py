@@ -10,9 +10,10 @@ from datetime import timedelta
 from benchmarks.measuring import Ratio, in_turn, ratio
 from kinetrum.client.transport.http import Service
 from kinetrum.core.rundoc import Result, RunDoc, pack
-from kinetrum.storage import people, projects, run_index
-from kinetrum.storage.clock import now
-from kinetrum.storage.database import execute, insert_many, query, transaction
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import execute, insert_many, query, transaction
+from kinetrum.storage.people import people, projects
+from kinetrum.storage.runs import run_index
 
 PARAMS, RESULTS = 40, 31
 

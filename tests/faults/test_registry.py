@@ -28,8 +28,9 @@ from kinetrum.actions.registry import evidence_records, held_models, model_setti
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.permissions import Role
 from kinetrum.instance.mariadb import DATABASE, SERVICE
-from kinetrum.storage import blobs, journal, people
-from kinetrum.storage.database import DatabaseAddress, connect, connection
+from kinetrum.storage.data import blobs
+from kinetrum.storage.people import journal, people
+from kinetrum.storage.db.database import DatabaseAddress, connect, connection
 told = json.loads(sys.argv[1])
 connect(DatabaseAddress("127.0.0.1", told["port"], SERVICE, told["password"], DATABASE), 2)
 with connection():

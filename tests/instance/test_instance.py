@@ -192,7 +192,7 @@ def test_the_wheel_contains_the_console_and_the_migrations(tmp_path: Path) -> No
     names = zipfile.ZipFile(wheel).namelist()
     assert "kinetrum/service/console/index.html" in names
     assert any(name.startswith("kinetrum/service/console/assets/") and name.endswith(".js") for name in names)
-    assert "kinetrum/storage/migrations/0001_first_tables.sql" in names
+    assert "kinetrum/storage/db/migrations/0001_first_tables.sql" in names
     assert not [name for name in names if "test" in name]
 
 

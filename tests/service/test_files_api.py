@@ -263,7 +263,7 @@ def test_a_folder_is_listed_by_folders(project: Project, raw: httpx.Client) -> N
 
 
 def test_a_full_disk_is_said_and_nothing_is_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from kinetrum.storage.blobs import BlobStore
+    from kinetrum.storage.data.blobs import BlobStore
 
     store = BlobStore(tmp_path / "store")
 
@@ -283,7 +283,7 @@ def test_a_full_disk_is_said_and_nothing_is_kept(tmp_path: Path, monkeypatch: py
 def test_uploads_that_nobody_finishes_are_swept(tmp_path: Path) -> None:
     import time
 
-    from kinetrum.storage.blobs import BlobStore
+    from kinetrum.storage.data.blobs import BlobStore
 
     store = BlobStore(tmp_path / "store")
     with store.go_on("1", sha(b"whole"), 0) as incoming:

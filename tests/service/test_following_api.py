@@ -9,7 +9,7 @@ import pytest
 
 from kinetrum.client.transport.http import Service
 from kinetrum.core import errors
-from kinetrum.storage import outputs
+from kinetrum.storage.runs import outputs
 from tests.conftest import PASSWORD, Project, new_id
 
 AT = 1_790_000_000_000_000

@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 from kinetrum.core import errors
-from kinetrum.storage.blobs import BlobStore
+from kinetrum.storage.data.blobs import BlobStore
 from tests.conftest import Project, new_id
 from tests.service.test_files_api import keep, sha
 

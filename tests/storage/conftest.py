@@ -10,10 +10,11 @@ import pytest
 
 from kinetrum.core.goals import Goal
 from kinetrum.instance.mariadb import DATABASE, SERVICE
-from kinetrum.storage import projects, runs
-from kinetrum.storage.clock import now
-from kinetrum.storage.database import DatabaseAddress, connect, connection, database, disconnect
-from kinetrum.storage.runs import Run
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import DatabaseAddress, connect, connection, database, disconnect
+from kinetrum.storage.people import projects
+from kinetrum.storage.runs import runs
+from kinetrum.storage.runs.runs import Run
 from tests.conftest import Instance
 
 
@@ -62,7 +63,7 @@ class Place:
 
 @pytest.fixture
 def place(db: None) -> Place:
-    from kinetrum.storage.people import people
+    from kinetrum.storage.people.people import people
 
     person_id = people()[0].person_id
     project_id = projects.add_project(f"s-{secrets.token_hex(5)}", "", person_id)

@@ -12,9 +12,9 @@ import zstandard
 
 from kinetrum.actions.data import uploads
 from kinetrum.core.manifests import FileEntry, digest_of
-from kinetrum.storage import artifacts, blob_rows, manifests, room
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import execute, query
+from kinetrum.storage.data import artifacts, blob_rows, disk_usage, manifests
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db.database import execute, query
 from tests.storage.conftest import Place
 
 pytestmark = pytest.mark.usefixtures("db")
@@ -53,7 +53,7 @@ def test_bytes_are_let_go_with_the_last_version_that_holds_them(place: Place) ->
     version(place, "elsewhere", TWO, BOTH, stored=False)
     assert blob_rows.only_held_by(place.project_id, [first]) == (1, len(ONE))
     assert blob_rows.only_held_by(place.project_id, [first, second]) == (3, len(ONE) + len(TWO) + len(BOTH))
-    room.mark_version_purged(first, place.person_id)
+    disk_usage.mark_version_purged(first, place.person_id)
     digests = [sha(content) for content in (ONE, BOTH)]
     assert blob_rows.let_go(place.project_id, digests) == len(ONE)
     assert blob_rows.blobs_in_project(place.project_id, digests) == {sha(BOTH)}
@@ -66,7 +66,7 @@ def test_bytes_are_let_go_with_the_last_version_that_holds_them(place: Place) ->
 def test_a_purge_that_was_cut_off_is_finished_by_the_next(place: Place, tmp_path: Path) -> None:
     store = BlobStore(tmp_path / "store")
     store.put_all([(sha(OLD), OLD), (sha(NEW), NEW)])
-    room.mark_version_purged(version(place, "nights", OLD), place.person_id)
+    disk_usage.mark_version_purged(version(place, "nights", OLD), place.person_id)
     version(place, "nights", NEW)
     blob_rows.let_go(place.project_id, [sha(OLD)])
     # Here the process died: the row is gone, the file is not.

@@ -11,10 +11,10 @@ import pytest
 
 from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge, Unavailable
 from kinetrum.instance.mariadb import DATABASE, OWNER
-from kinetrum.storage import blobs as blob_module
-from kinetrum.storage import journal, migrate, tables
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import (
+from kinetrum.storage.data import blobs as blob_module
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db import migrate, tables
+from kinetrum.storage.db.database import (
     DatabaseAddress,
     connect,
     database,
@@ -23,6 +23,7 @@ from kinetrum.storage.database import (
     query,
     transaction,
 )
+from kinetrum.storage.people import journal
 from tests.conftest import Instance
 from tests.storage.conftest import Place, database_port
 

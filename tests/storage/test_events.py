@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from kinetrum.storage import events, runs
-from kinetrum.storage.database import execute
+from kinetrum.storage.db.database import execute
+from kinetrum.storage.live import events
+from kinetrum.storage.runs import runs
 from tests.storage.conftest import Place
 
 

@@ -7,8 +7,9 @@ from collections.abc import Iterator
 import pytest
 
 from kinetrum.actions.runs import descriptions
-from kinetrum.storage import projects, reindexing
-from kinetrum.storage.database import connection, query, transaction
+from kinetrum.storage.db.database import connection, query, transaction
+from kinetrum.storage.people import projects
+from kinetrum.storage.runs import reindexing
 from tests.conftest import Project
 
 

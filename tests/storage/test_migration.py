@@ -11,8 +11,9 @@ import pytest
 
 from kinetrum.core.rundoc import RunDoc, pack
 from kinetrum.instance.mariadb import OWNER
-from kinetrum.storage import migrate, runs
-from kinetrum.storage.database import DatabaseAddress, connect, database, execute, query
+from kinetrum.storage.db import migrate
+from kinetrum.storage.db.database import DatabaseAddress, connect, database, execute, query
+from kinetrum.storage.runs import runs
 from tests.conftest import Instance
 from tests.storage.conftest import database_port
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from kinetrum.storage import notes
-from kinetrum.storage.database import connection, execute, query
+from kinetrum.storage.db.database import connection, execute, query
+from kinetrum.storage.people import notes
 from tests.conftest import Project
 
 pytestmark = pytest.mark.usefixtures("_connected")

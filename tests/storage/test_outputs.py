@@ -7,8 +7,8 @@ import secrets
 import pytest
 
 from kinetrum.core.printed import Fold, Line
-from kinetrum.storage import outputs
-from kinetrum.storage.database import query
+from kinetrum.storage.db.database import query
+from kinetrum.storage.runs import outputs
 from tests.storage.conftest import Place
 
 

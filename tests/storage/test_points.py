@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 
 from kinetrum.actions.recording import intake
 from kinetrum.core.points.codec import Group, encode_batch
-from kinetrum.storage import points, projects
-from kinetrum.storage.database import query
+from kinetrum.storage.db.database import query
+from kinetrum.storage.people import projects
+from kinetrum.storage.runs import points
 from tests.storage.conftest import Place
 
 

@@ -19,12 +19,13 @@ from kinetrum.core.query.matching import holds
 from kinetrum.core.query.settled import Key, Plan
 from kinetrum.core.query.sorting import read_sort
 from kinetrum.core.rundoc import Result, RunDoc
-from kinetrum.storage import run_query, runs
-from kinetrum.storage.database import execute
-from kinetrum.storage.run_catalogue import RunCatalogue, Searched
-from kinetrum.storage.run_driving import Driving, is_rare, unanswered
-from kinetrum.storage.run_query import Compiler
-from kinetrum.storage.run_search import RunSearch
+from kinetrum.storage.db.database import execute
+from kinetrum.storage.runs import runs
+from kinetrum.storage.search import run_query
+from kinetrum.storage.search.driving_index import Driving, is_rare, unanswered
+from kinetrum.storage.search.run_catalogue import RunCatalogue, Searched
+from kinetrum.storage.search.run_query import Compiler
+from kinetrum.storage.search.run_search import RunSearch
 from tests.storage.conftest import Place
 from tests.storage.test_runs import NO_FINDERS, ask
 

@@ -10,10 +10,10 @@ from kinetrum.core.goals import Direction, Goal
 from kinetrum.core.query.check import settle
 from kinetrum.core.query.sorting import read_sort
 from kinetrum.core.rundoc import Result
-from kinetrum.storage import runs
-from kinetrum.storage.run_catalogue import RunCatalogue, Searched
-from kinetrum.storage.run_query import Compiler, Finders
-from kinetrum.storage.run_search import RunSearch
+from kinetrum.storage.runs import runs
+from kinetrum.storage.search.run_catalogue import RunCatalogue, Searched
+from kinetrum.storage.search.run_query import Compiler, Finders
+from kinetrum.storage.search.run_search import RunSearch
 from tests.storage.conftest import Place
 
 NO_FINDERS = Finders(lambda _: b"", lambda _: [])
@@ -137,7 +137,7 @@ def test_best_and_last(place: Place) -> None:
 def test_lost_runs_come_back(place: Place) -> None:
     from datetime import timedelta
 
-    from kinetrum.storage.database import execute
+    from kinetrum.storage.db.database import execute
 
     run = place.run()
     execute("UPDATE run SET last_sign_at = %s WHERE run_id = %s", run.last_sign_at - timedelta(seconds=90), run.run_id)

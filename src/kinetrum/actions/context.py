@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from kinetrum.core.errors import NotAllowed, NotFound
 from kinetrum.core.permissions import Act, Role, least_role, permits
 from kinetrum.core.values import check_name
-from kinetrum.storage import people, projects
-from kinetrum.storage.projects import ExperimentRow, ProjectRow
+from kinetrum.storage.people import people, projects
+from kinetrum.storage.people.projects import ExperimentRow, ProjectRow
 
 
 @dataclass(frozen=True)

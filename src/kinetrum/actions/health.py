@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kinetrum.storage.database import query, transaction
+from kinetrum.storage.db.database import query, transaction
 
 
 @transaction

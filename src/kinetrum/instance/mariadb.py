@@ -15,7 +15,7 @@ import pymysql
 
 from kinetrum.core.errors import Unavailable
 from kinetrum.instance.settings import Home, write_private
-from kinetrum.storage.database import DatabaseAddress
+from kinetrum.storage.db.database import DatabaseAddress
 
 DATABASE = "kinetrum"
 OWNER, SERVICE = "kinetrum_owner", "kinetrum_service"

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from kinetrum.actions.people import accounts
 from kinetrum.instance.settings import write_private
-from kinetrum.storage.database import DatabaseAddress, connect, disconnect
-from kinetrum.storage.migrate import grant, migrate
+from kinetrum.storage.db.database import DatabaseAddress, connect, disconnect
+from kinetrum.storage.db.migrate import grant, migrate
 
 
 def prepare(owner: DatabaseAddress, service_user: str | None, password_file: Path, token_file: Path) -> int:

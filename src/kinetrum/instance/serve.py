@@ -13,7 +13,7 @@ from pathlib import Path
 
 from kinetrum.core.errors import KinetrumError
 from kinetrum.instance.prepare import prepare
-from kinetrum.storage.database import parse_address
+from kinetrum.storage.db.database import parse_address
 
 
 def account_files(store: Path) -> tuple[Path, Path]:

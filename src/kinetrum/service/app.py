@@ -41,8 +41,8 @@ from kinetrum.service.freshness import act_up_to_date, read_up_to_date
 from kinetrum.service.hardening import Hardened
 from kinetrum.service.limits import BodyLimit
 from kinetrum.service.live import Broker
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import disconnect
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db.database import disconnect
 from kinetrum.wire.base import Problem
 from kinetrum.wire.runs import PointBatch
 

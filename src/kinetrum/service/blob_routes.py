@@ -15,7 +15,7 @@ from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.manifests import check_sha256
 from kinetrum.service.access import SignedIn
 from kinetrum.service.store import store_of
-from kinetrum.storage.blobs import PIECE, Arrival, Incoming
+from kinetrum.storage.data.blobs import PIECE, Arrival, Incoming
 from kinetrum.wire import artifacts as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["artifacts"])

@@ -11,7 +11,7 @@ from kinetrum.actions.live import change_feed
 from kinetrum.actions.recording import intake
 from kinetrum.actions.runs import descriptions
 from kinetrum.core.errors import Unavailable
-from kinetrum.storage.blobs import BlobStore
+from kinetrum.storage.data.blobs import BlobStore
 
 COMPACT_EVERY_S = 0.5
 LOST_EVERY_S = 5.0

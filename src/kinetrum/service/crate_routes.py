@@ -14,7 +14,7 @@ from kinetrum.actions.data import uploads
 from kinetrum.service.access import SignedIn
 from kinetrum.service.blob_routes import take
 from kinetrum.service.store import store_of
-from kinetrum.storage.blobs import Arrival
+from kinetrum.storage.data.blobs import Arrival
 from kinetrum.wire import crates as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["archives"])

@@ -12,7 +12,7 @@ from kinetrum.actions.runs import descriptions, readers
 from kinetrum.core.goals import make_goal
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn
-from kinetrum.storage.runs import Run
+from kinetrum.storage.runs.runs import Run
 from kinetrum.wire import accounts, room, views
 from kinetrum.wire import runs as wire
 

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from xml.etree import ElementTree
 
 from kinetrum.actions.registry.registry_views import ModelView
-from kinetrum.storage.clock import iso
-from kinetrum.storage.journal import Entry
+from kinetrum.storage.db.clock import iso
+from kinetrum.storage.people.journal import Entry
 
 MEDIA_TYPE = "application/atom+xml"
 ENTRIES = 100

@@ -18,7 +18,7 @@ from kinetrum.core.media import type_of
 from kinetrum.service import bundles
 from kinetrum.service.access import SignedIn
 from kinetrum.service.store import store_of
-from kinetrum.storage.artifacts import VersionRow
+from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.wire import artifacts as wire
 
 router = APIRouter(prefix="/projects/{project}/artifacts/{artifact}/versions/{version}", tags=["artifacts"])

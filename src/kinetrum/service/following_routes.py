@@ -14,7 +14,7 @@ from kinetrum.core.printed import Line
 from kinetrum.core.rundoc import Activity, Progress
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn
-from kinetrum.storage.outputs import Numbered
+from kinetrum.storage.runs.outputs import Numbered
 from kinetrum.wire import surroundings as wire
 
 router = APIRouter(prefix="/projects/{project}/experiments/{experiment}/runs/{run}", tags=["following"])

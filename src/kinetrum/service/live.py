@@ -19,8 +19,8 @@ from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.live import change_feed
 from kinetrum.core.errors import KinetrumError, Unavailable
-from kinetrum.storage.clock import iso
-from kinetrum.storage.events import Event
+from kinetrum.storage.db.clock import iso
+from kinetrum.storage.live.events import Event
 
 POLL_S, SIGN_OF_LIFE_S = 0.25, 15.0
 _QUEUE_LIMIT = 2_000

@@ -18,7 +18,7 @@ import uvicorn
 
 from kinetrum.core.errors import KinetrumError
 from kinetrum.service.app import make_app
-from kinetrum.storage.database import connect, parse_address
+from kinetrum.storage.db.database import connect, parse_address
 
 
 class _Server(uvicorn.Server):

@@ -13,7 +13,7 @@ from kinetrum.core.plots import read_plot, write_plot
 from kinetrum.core.plots.matrices import matrix_of
 from kinetrum.core.values import show, to_json
 from kinetrum.service.access import SignedIn
-from kinetrum.storage.plots import PlotRow
+from kinetrum.storage.runs.plots import PlotRow
 from kinetrum.wire import plots as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["plots"])

@@ -21,7 +21,7 @@ from kinetrum.core.values import check_key, from_json
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn
 from kinetrum.service.point_bodies import groups_from_json
-from kinetrum.storage.runs import Run
+from kinetrum.storage.runs.runs import Run
 from kinetrum.wire import artifacts
 from kinetrum.wire import runs as wire
 

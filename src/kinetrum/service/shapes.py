@@ -19,9 +19,9 @@ from kinetrum.core.query.settled import Field, Source
 from kinetrum.core.rundoc import Activity, Link, Progress
 from kinetrum.core.surroundings import code_state, expected_end
 from kinetrum.core.values import Value, special_name, to_json
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.clock import from_micros
-from kinetrum.storage.notes import Note
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.db.clock import from_micros
+from kinetrum.storage.people.notes import Note
 from kinetrum.wire import accounts, artifacts, runs
 from kinetrum.wire import surroundings as wire
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import Request
 
-from kinetrum.storage.blobs import BlobStore
+from kinetrum.storage.data.blobs import BlobStore
 
 
 def store_of(request: Request) -> BlobStore:

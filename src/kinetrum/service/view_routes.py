@@ -13,7 +13,7 @@ from kinetrum.core.ids import id_text
 from kinetrum.core.values import to_json
 from kinetrum.service import shapes
 from kinetrum.service.access import SignedIn
-from kinetrum.storage.views import LinkRow, ViewRow
+from kinetrum.storage.search.views import LinkRow, ViewRow
 from kinetrum.wire import runs as wire_runs
 from kinetrum.wire import views as wire
 

@@ -15,7 +15,7 @@ from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.points.codec import Group
 from kinetrum.core.printed import STREAMS, Line
 from kinetrum.core.samples import Samples, check_samples
-from kinetrum.storage.blobs import PIECE
+from kinetrum.storage.data.blobs import PIECE
 
 JSON_LIMIT = 256 * 1024 * 1024
 LINE_LIMIT = 1024 * 1024

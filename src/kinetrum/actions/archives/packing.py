@@ -39,13 +39,15 @@ from kinetrum.core.plots import Plot
 from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import from_json
-from kinetrum.storage import artifacts, links, manifests, notes, people, plots, projects, resources, runs, texts
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.clock import iso, now, to_micros
-from kinetrum.storage.database import query, snapshot
-from kinetrum.storage.plots import PlotRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.data import artifacts, links, manifests
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db.clock import iso, now, to_micros
+from kinetrum.storage.db.database import query, snapshot
+from kinetrum.storage.people import notes, people, projects
+from kinetrum.storage.runs import plots, resources, runs, texts
+from kinetrum.storage.runs.plots import PlotRow
+from kinetrum.storage.runs.runs import Run
 
 RUNS_LIMIT, VERSIONS_LIMIT = 100_000, 100_000
 

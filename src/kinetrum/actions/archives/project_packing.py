@@ -20,10 +20,14 @@ from kinetrum.core.crate_project import (
     ViewRecord,
 )
 from kinetrum.core.ids import id_text
-from kinetrum.storage import artifacts, models, moved, notes, people, runs, views
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.clock import to_micros
-from kinetrum.storage.models import ModelRow
+from kinetrum.storage.data import artifacts
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.db.clock import to_micros
+from kinetrum.storage.people import notes, people
+from kinetrum.storage.registry import models, moved
+from kinetrum.storage.registry.models import ModelRow
+from kinetrum.storage.runs import runs
+from kinetrum.storage.search import views
 
 
 class _Names:

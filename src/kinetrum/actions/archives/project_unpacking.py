@@ -23,10 +23,14 @@ from kinetrum.core.errors import Conflict
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.storage import artifacts, journal, models, moved, notes, people, projects, runs, views
-from kinetrum.storage.clock import from_micros
-from kinetrum.storage.database import transaction
-from kinetrum.storage.models import ModelRow
+from kinetrum.storage.data import artifacts
+from kinetrum.storage.db.clock import from_micros
+from kinetrum.storage.db.database import transaction
+from kinetrum.storage.people import journal, notes, people, projects
+from kinetrum.storage.registry import models, moved
+from kinetrum.storage.registry.models import ModelRow
+from kinetrum.storage.runs import runs
+from kinetrum.storage.search import views
 
 Numbers = dict[tuple[str, int], tuple[int, int]]
 

@@ -45,26 +45,14 @@ from kinetrum.core.points.codec import Group, encode_batch
 from kinetrum.core.printed import Line
 from kinetrum.core.rundoc import Link, RunDoc
 from kinetrum.core.samples import Samples
-from kinetrum.storage import (
-    artifacts,
-    blob_rows,
-    journal,
-    links,
-    manifests,
-    notes,
-    outputs,
-    plots,
-    points,
-    projects,
-    resources,
-    runs,
-    texts,
-)
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.clock import from_micros
-from kinetrum.storage.database import insert_many, transaction
-from kinetrum.storage.links import LinkRow
-from kinetrum.storage.projects import ExperimentRow
+from kinetrum.storage.data import artifacts, blob_rows, links, manifests
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.data.links import LinkRow
+from kinetrum.storage.db.clock import from_micros
+from kinetrum.storage.db.database import insert_many, transaction
+from kinetrum.storage.people import journal, notes, projects
+from kinetrum.storage.people.projects import ExperimentRow
+from kinetrum.storage.runs import outputs, plots, points, resources, runs, texts
 
 
 @dataclass

@@ -15,8 +15,8 @@ from kinetrum.core.points.together import Band, band_of
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.samples import joined, used
 from kinetrum.core.values import Value
-from kinetrum.storage import points, replicates, resources, runs
-from kinetrum.storage.database import snapshot
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.runs import points, replicates, resources, runs
 
 # Of so many runs what they used of their machines is read.
 _IN_DETAIL = 20

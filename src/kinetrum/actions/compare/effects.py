@@ -21,9 +21,9 @@ from kinetrum.core.noise.verdict import RowsVerdict
 from kinetrum.core.query.settled import Key
 from kinetrum.core.refs import VersionRef
 from kinetrum.core.values import Value
-from kinetrum.storage import runs
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import snapshot
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.runs import runs
 
 RUNS_LIMIT = 2_000
 _CODE = ("commit", "uncommitted changes", "script")

@@ -15,10 +15,12 @@ from kinetrum.core.goals import Goal
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.permissions import Act, permits
 from kinetrum.core.values import merged_labels
-from kinetrum.storage import artifacts, blob_rows, journal, links, manifests, people, runs
-from kinetrum.storage.artifacts import ArtifactRow, VersionRow
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import snapshot, transaction
+from kinetrum.storage.data import artifacts, blob_rows, links, manifests
+from kinetrum.storage.data.artifacts import ArtifactRow, VersionRow
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.people import journal, people
+from kinetrum.storage.runs import runs
 
 DESCRIPTION_LIMIT = 10_000
 

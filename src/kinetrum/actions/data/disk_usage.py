@@ -11,12 +11,14 @@ from kinetrum.actions.data import uploads
 from kinetrum.actions.runs.bin import things_named
 from kinetrum.core.errors import NotAllowed
 from kinetrum.core.permissions import Act, permits
-from kinetrum.storage import artifacts, blob_rows, journal, manifests, room, runs
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.room import Taken
-from kinetrum.storage.runs import Run
+from kinetrum.storage.data import artifacts, blob_rows, disk_usage, manifests
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.data.disk_usage import Taken
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.people import journal
+from kinetrum.storage.runs import runs
+from kinetrum.storage.runs.runs import Run
 
 LISTED = 10_000
 
@@ -52,12 +54,12 @@ class Purge:
 def read_usage(actor: Actor, store: BlobStore, project: str) -> Usage:
     """Return what takes how much in a project."""
     place = enter(actor, project)
-    files, size = room.stored_in_project(place.project_id)
+    files, size = disk_usage.stored_in_project(place.project_id)
     binned = artifacts.binned_versions(place.project_id, LISTED)
     registered = artifacts.models_on([row.version_id for row in binned])
     free = [row.version_id for row in binned if row.version_id not in registered]
     return Usage(
-        files, size, room.room_of_artifacts(place.project_id), room.room_of_experiments(place.project_id),
+        files, size, disk_usage.room_of_artifacts(place.project_id), disk_usage.room_of_experiments(place.project_id),
         len(runs.binned_runs(place.project_id, LISTED)), len(binned),
         blob_rows.only_held_by(place.project_id, free)[1], shutil.disk_usage(store.folder).free,
         permits(place.role, Act.PURGE),
@@ -70,7 +72,7 @@ def read_all_usage(actor: Actor, store: BlobStore) -> tuple[list[tuple[str, int,
     if not actor.is_admin:
         raise NotAllowed("What all projects take is for administrators of the instance.")
     files, size = blob_rows.count_blobs()
-    return room.stored_by_project(), files, size, shutil.disk_usage(store.folder).free
+    return disk_usage.stored_by_project(), files, size, shutil.disk_usage(store.folder).free
 
 
 def _sorted_out(
@@ -85,7 +87,7 @@ def _sorted_out(
         things = things_named(place, references)
         held, versions = things.runs, things.versions
         kept = [(f"model:{model.name}", "what was registered is never purged") for model in things.models]
-    on_runs = room.models_on_runs([run.run_id for run in held])
+    on_runs = disk_usage.models_on_runs([run.run_id for run in held])
     on_versions = artifacts.models_on([row.version_id for row in versions])
     free_runs, free_versions = [], []
     for run in held:
@@ -118,12 +120,12 @@ def preview_purge(actor: Actor, project: str, references: Sequence[str] | None, 
     free_runs, free_versions, kept = _sorted_out(place, references)
     if not keep_files:
         known = {row.version_id for row in free_versions}
-        only = room.generated_by_these_alone([run.run_id for run in free_runs])
+        only = disk_usage.generated_by_these_alone([run.run_id for run in free_runs])
         free_versions += artifacts.versions_by_ids([found for found in only if found not in known])
     files, size = blob_rows.only_held_by(place.project_id, [row.version_id for row in free_versions])
     return Purge(
         [run.reference for run in free_runs], [row.reference for row in free_versions], kept, files, size,
-        room.recorded_bytes([run.run_id for run in free_runs]),
+        disk_usage.recorded_bytes([run.run_id for run in free_runs]),
     )  # fmt: skip
 
 
@@ -161,16 +163,16 @@ def _purge_one(actor: Actor, project: str, reference: str, keep_files: bool) -> 
     free_runs, free_versions, _ = _sorted_out(place, [reference])
     if free_runs and not keep_files:
         # Of two runs that are purged at once, the later sees here that the earlier is gone.
-        artifacts.lock_versions(room.generated_by([run.run_id for run in free_runs]))
+        artifacts.lock_versions(disk_usage.generated_by([run.run_id for run in free_runs]))
     for run in free_runs:
-        room.purge_run(run.run_id, actor.person_id)
+        disk_usage.purge_run(run.run_id, actor.person_id)
         journal.append(place.project_id, actor.person_id, "purged", run.subject, origin=actor.origin)
     if free_runs and not keep_files:
         # With the last run that holds them: what another one of those in the bin holds goes with that.
-        only = room.generated_by_these_alone([run.run_id for run in free_runs])
+        only = disk_usage.generated_by_these_alone([run.run_id for run in free_runs])
         free_versions += artifacts.versions_by_ids(only)
     for row in free_versions:
-        room.mark_version_purged(row.version_id, actor.person_id)
+        disk_usage.mark_version_purged(row.version_id, actor.person_id)
         if not row.by_reference:
             digests = {entry.sha256 for entry in manifests.load_manifest(row.digest)}
             blob_rows.let_go(place.project_id, digests)

@@ -13,12 +13,15 @@ from kinetrum.actions.search.references import find_version, run_named
 from kinetrum.core.errors import InvalidInput, NotFound
 from kinetrum.core.lineage import BINNED, Edge, Graph, Node
 from kinetrum.core.refs import RunRef, VersionRef, parse_ref
-from kinetrum.storage import artifacts, links, manifests, models, people, runs
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.clock import iso
-from kinetrum.storage.database import places, query, snapshot
-from kinetrum.storage.links import LinkRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.data import artifacts, links, manifests
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.data.links import LinkRow
+from kinetrum.storage.db.clock import iso
+from kinetrum.storage.db.database import places, query, snapshot
+from kinetrum.storage.people import people
+from kinetrum.storage.registry import models
+from kinetrum.storage.runs import runs
+from kinetrum.storage.runs.runs import Run
 
 NODES_LIMIT = 20_000
 

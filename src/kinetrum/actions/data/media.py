@@ -18,10 +18,11 @@ from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound, TooLarge
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.media import ITEMS_FILE, KINDS, Item, items_of, kind_of, type_of
 from kinetrum.core.media.items import ITEMS_BYTES, ITEMS_LIMIT
-from kinetrum.storage import manifests, plots, runs
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import snapshot
+from kinetrum.storage.data import manifests
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.runs import plots, runs
 
 RUNS_LIMIT, SIDE, AHEAD = 100, 320, 24
 IMAGE_BYTES = 64 * 1024 * 1024

@@ -17,12 +17,14 @@ from kinetrum.core.media import KINDS
 from kinetrum.core.permissions import Act
 from kinetrum.core.rundoc import Link, Problem, RunDoc
 from kinetrum.core.values import check_label, check_name
-from kinetrum.storage import artifacts, blob_rows, journal, links, manifests, runs
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.clock import from_micros
-from kinetrum.storage.database import transaction
-from kinetrum.storage.links import LinkRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.data import artifacts, blob_rows, links, manifests
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.data.links import LinkRow
+from kinetrum.storage.db.clock import from_micros
+from kinetrum.storage.db.database import transaction
+from kinetrum.storage.people import journal
+from kinetrum.storage.runs import runs
+from kinetrum.storage.runs.runs import Run
 
 KIND_LIMIT = 40
 ABOUT_LIMIT = 64 * 1024

@@ -11,7 +11,7 @@ from kinetrum.actions.sandbox.runner import run_limited
 from kinetrum.core.errors import Damaged, NotFound
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.preview import FORMS_APART, HEAD_BYTES, Preview, form_of, preview_head
-from kinetrum.storage.blobs import BlobStore
+from kinetrum.storage.data.blobs import BlobStore
 
 VERIFIED_UP_TO = 256 * 1024 * 1024
 

@@ -11,9 +11,10 @@ from kinetrum.actions.context import Actor
 from kinetrum.actions.data.uploads import known_among
 from kinetrum.core.errors import NotAllowed, NotFound
 from kinetrum.core.manifests import check_sha256
-from kinetrum.storage import blob_rows, journal
-from kinetrum.storage.blobs import BlobStore, Incoming
-from kinetrum.storage.database import query, snapshot, transaction
+from kinetrum.storage.data import blob_rows
+from kinetrum.storage.data.blobs import BlobStore, Incoming
+from kinetrum.storage.db.database import query, snapshot, transaction
+from kinetrum.storage.people import journal
 
 _AT_ONCE = 500
 # A file that has just been put in place may still have to be noted.

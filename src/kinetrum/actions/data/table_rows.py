@@ -19,10 +19,11 @@ from kinetrum.core.noise.difference import CONFIDENCE
 from kinetrum.core.noise.verdict import Outcome, RowsVerdict
 from kinetrum.core.refs import VersionRef
 from kinetrum.core.rows.asked import JUDGED_BY, Asked, Page
-from kinetrum.storage import judgements, manifests
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import snapshot, transaction
+from kinetrum.storage.data import manifests
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.registry import judgements
 
 FILE_BYTES = 512 * 1024 * 1024
 TableAt = tuple[VersionRow, FileEntry]

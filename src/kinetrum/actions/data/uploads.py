@@ -8,9 +8,9 @@ from kinetrum.actions.context import Actor, enter
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.manifests import check_sha256
 from kinetrum.core.permissions import Act
-from kinetrum.storage import blob_rows
-from kinetrum.storage.blobs import BlobStore, Incoming
-from kinetrum.storage.database import transaction
+from kinetrum.storage.data import blob_rows
+from kinetrum.storage.data.blobs import BlobStore, Incoming
+from kinetrum.storage.db.database import transaction
 
 TOGETHER_LIMIT = 2_000
 # What arrived for a version that never came is let go after this time; a partial upload too.

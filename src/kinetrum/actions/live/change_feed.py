@@ -5,9 +5,10 @@ from __future__ import annotations
 from datetime import timedelta
 
 from kinetrum.actions.context import Actor, enter
-from kinetrum.storage import events, projects
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.events import Event
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.live import events
+from kinetrum.storage.live.events import Event
+from kinetrum.storage.people import projects
 
 READ_AT_ONCE = 1_000
 KEPT = timedelta(hours=24)

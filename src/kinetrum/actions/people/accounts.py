@@ -11,9 +11,9 @@ from kinetrum.actions.context import Actor, enter
 from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed, NotFound, NotSignedIn
 from kinetrum.core.permissions import Act, Role
 from kinetrum.core.values import check_name
-from kinetrum.storage import journal, people, projects
-from kinetrum.storage.database import transaction
-from kinetrum.storage.people import PersonRow
+from kinetrum.storage.db.database import transaction
+from kinetrum.storage.people import journal, people, projects
+from kinetrum.storage.people.people import PersonRow
 
 _PASSWORD_MIN = 12
 _hasher = PasswordHasher(time_cost=2, memory_cost=19_456, parallelism=1)

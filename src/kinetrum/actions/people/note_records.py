@@ -15,9 +15,10 @@ from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act, permits
 from kinetrum.core.refs import VersionRef, parse_ref
 from kinetrum.core.values import NOTE_LIMIT
-from kinetrum.storage import journal, notes, runs
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.notes import Note
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.people import journal, notes
+from kinetrum.storage.people.notes import Note
+from kinetrum.storage.runs import runs
 
 _WHOLE = ("project", "experiment", "artifact", "model")
 

@@ -7,8 +7,10 @@ from kinetrum.actions.registry.held_models import hold
 from kinetrum.core.errors import Conflict
 from kinetrum.core.permissions import Act
 from kinetrum.core.values import check_name
-from kinetrum.storage import artifacts, journal, models, names, projects
-from kinetrum.storage.database import transaction
+from kinetrum.storage.data import artifacts
+from kinetrum.storage.db.database import transaction
+from kinetrum.storage.people import journal, names, projects
+from kinetrum.storage.registry import models
 
 
 @transaction

@@ -14,12 +14,13 @@ from kinetrum.core.permissions import Act, permits
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.surroundings import expected_end
 from kinetrum.core.values import Value
-from kinetrum.storage import people as people_store
-from kinetrum.storage import projects, runs, visits
-from kinetrum.storage.clock import from_micros, now
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.runs import Run
-from kinetrum.storage.visits import NewNote, StageChange, WaitingVersion
+from kinetrum.storage.db.clock import from_micros, now
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.people import people as people_store
+from kinetrum.storage.people import projects, visits
+from kinetrum.storage.people.visits import NewNote, StageChange, WaitingVersion
+from kinetrum.storage.runs import runs
+from kinetrum.storage.runs.runs import Run
 
 RUNNING_LIMIT, ENDED_LIMIT, OTHERS_LIMIT = 100, 200, 50
 FIRST_LOOK = timedelta(days=1)

@@ -5,10 +5,12 @@ from __future__ import annotations
 from kinetrum.core.checkpoints import Checkpoint, to_release
 from kinetrum.core.points.columns import shown
 from kinetrum.core.rundoc import RunDoc
-from kinetrum.storage import artifacts, links, points, projects
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.links import LinkRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.data import artifacts, links
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.data.links import LinkRow
+from kinetrum.storage.people import projects
+from kinetrum.storage.runs import points
+from kinetrum.storage.runs.runs import Run
 
 
 def keep_chosen(run: Run, doc: RunDoc, version: VersionRow, keep: str, at: int, final: bool = False) -> None:

@@ -14,9 +14,10 @@ from kinetrum.core.rundoc import Activity, Progress, RunDoc
 from kinetrum.core.samples import Samples, check_samples, joined, thinned
 from kinetrum.core.surroundings import Change, changes, code_change, text_difference
 from kinetrum.core.values import Value, check_name
-from kinetrum.storage import events, resources, runs, texts
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.runs import Run
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.live import events
+from kinetrum.storage.runs import resources, runs, texts
+from kinetrum.storage.runs.runs import Run
 
 TEXT_LIMIT, PACKAGES_LIMIT, ACTIVITIES_LIMIT = 2 * 1024 * 1024, 5_000, 1_000
 

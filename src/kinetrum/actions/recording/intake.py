@@ -21,11 +21,13 @@ from kinetrum.core.points.codec import Group, encode_batch
 from kinetrum.core.run_names import generate_run_name
 from kinetrum.core.rundoc import Result, RunDoc
 from kinetrum.core.values import Value, check_key, check_label, check_name, check_run_name, same, show, to_json
-from kinetrum.storage import events, journal, outputs, points, projects, runs
-from kinetrum.storage.clock import from_micros, now, to_micros
-from kinetrum.storage.database import insert_many, transaction
-from kinetrum.storage.projects import ExperimentRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.db.clock import from_micros, now, to_micros
+from kinetrum.storage.db.database import insert_many, transaction
+from kinetrum.storage.live import events
+from kinetrum.storage.people import journal, projects
+from kinetrum.storage.people.projects import ExperimentRow
+from kinetrum.storage.runs import outputs, points, runs
+from kinetrum.storage.runs.runs import Run
 
 LEASE_RANGE_S = (10, 604_800)
 _STATUSES = ("finished", "failed", "stopped")

@@ -11,9 +11,10 @@ from kinetrum.actions.search.references import find_run, run_to_write
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.printed import STREAMS, Fold, Line, plain
-from kinetrum.storage import events, outputs, runs
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.outputs import Extent, Numbered
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.live import events
+from kinetrum.storage.runs import outputs, runs
+from kinetrum.storage.runs.outputs import Extent, Numbered
 
 LINES_LIMIT = 5_000
 _FINAL = frozenset({"finished", "failed", "stopped"})

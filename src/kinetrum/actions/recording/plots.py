@@ -14,11 +14,13 @@ from kinetrum.core.permissions import Act
 from kinetrum.core.plots import Plot, redeclare
 from kinetrum.core.plots.overlay import SaidNumber, Series, numbers_of, places_of, series_of
 from kinetrum.core.values import check_key
-from kinetrum.storage import events, journal, plots, runs
-from kinetrum.storage.clock import from_micros
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.plots import PlotRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.db.clock import from_micros
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.live import events
+from kinetrum.storage.people import journal
+from kinetrum.storage.runs import plots, runs
+from kinetrum.storage.runs.plots import PlotRow
+from kinetrum.storage.runs.runs import Run
 
 PLOTS_LIMIT, PLOTS_BYTES, OVERLAY_LIMIT = 5_000, 512 * 1024**2, 50
 

@@ -7,9 +7,11 @@ from dataclasses import dataclass
 
 from kinetrum.actions.context import Place
 from kinetrum.core.goals import Goal
-from kinetrum.storage import links, points, projects, runs
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.links import LinkRow
+from kinetrum.storage.data import links
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.data.links import LinkRow
+from kinetrum.storage.people import projects
+from kinetrum.storage.runs import points, runs
 
 # Of so many versions, the newest ones, it is told.
 CHECKPOINTS_LIMIT = 1_000

@@ -17,11 +17,14 @@ from kinetrum.core.registry.checks import Evidence
 from kinetrum.core.registry.evidence import read_rules
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import check_key, from_json, to_json
-from kinetrum.storage import artifacts, evidence, links, models, people, plots, runs
-from kinetrum.storage.clock import now
-from kinetrum.storage.database import transaction
-from kinetrum.storage.evidence import EvidenceRow
-from kinetrum.storage.models import ModelRow, ModelVersionRow
+from kinetrum.storage.data import artifacts, links
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import transaction
+from kinetrum.storage.people import people
+from kinetrum.storage.registry import evidence, models
+from kinetrum.storage.registry.evidence import EvidenceRow
+from kinetrum.storage.registry.models import ModelRow, ModelVersionRow
+from kinetrum.storage.runs import plots, runs
 
 ON_LIMIT = 50
 

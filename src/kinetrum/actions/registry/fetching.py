@@ -9,9 +9,10 @@ from kinetrum.actions.registry.registry_views import VersionDetailView, pick_ver
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.registry.review import Review, Standing, fault_of
 from kinetrum.core.values import check_name
-from kinetrum.storage import artifacts, fetches, models
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.fetches import FetchRow
+from kinetrum.storage.data import artifacts
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.registry import fetches, models
+from kinetrum.storage.registry.fetches import FetchRow
 
 
 def _asked_for(place: Place, model_name: str, which: str) -> tuple[int, int, int]:

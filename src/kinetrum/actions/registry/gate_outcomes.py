@@ -21,12 +21,15 @@ from kinetrum.core.registry.review import Given, counting_approvals
 from kinetrum.core.registry.signature import incompatibilities, signature_from_json
 from kinetrum.core.registry.values import VersionValues
 from kinetrum.core.rundoc import RunDoc
-from kinetrum.storage import artifacts, evidence, models, projects, runs
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.clock import now
-from kinetrum.storage.database import snapshot
-from kinetrum.storage.evidence import EvidenceRow
-from kinetrum.storage.models import ModelVersionRow
+from kinetrum.storage.data import artifacts
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.people import projects
+from kinetrum.storage.registry import evidence, models
+from kinetrum.storage.registry.evidence import EvidenceRow
+from kinetrum.storage.registry.models import ModelVersionRow
+from kinetrum.storage.runs import runs
 
 # (evidence of the candidate, evidence of the occupant, confidence) to what the rows say, or why they say nothing.
 Judged = dict[tuple[str, str, float], "list[RowsVerdict] | str"]

@@ -13,9 +13,10 @@ from kinetrum.core.permissions import Act
 from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.core.registry.review import Review, Standing, kept_standing
 from kinetrum.core.values import check_name
-from kinetrum.storage import journal, models
-from kinetrum.storage.database import transaction
-from kinetrum.storage.models import ModelRow
+from kinetrum.storage.db.database import transaction
+from kinetrum.storage.people import journal
+from kinetrum.storage.registry import models
+from kinetrum.storage.registry.models import ModelRow
 
 COMMENT_LIMIT = 4_000
 

@@ -8,9 +8,10 @@ from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.registry.registry_views import warning_of
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.registry.review import Review, kept_standing
-from kinetrum.storage import model_summaries, projects
-from kinetrum.storage.database import snapshot
-from kinetrum.storage.model_summaries import Summary
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.people import projects
+from kinetrum.storage.registry import model_summaries
+from kinetrum.storage.registry.model_summaries import Summary
 
 STATES = ("pending", "warning", "unplaced")
 PAGE_LIMIT = 1_000

@@ -21,8 +21,9 @@ from kinetrum.core.registry.gates import read_gates
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.registry.review import Review
 from kinetrum.core.values import merged_labels
-from kinetrum.storage import models, people, projects
-from kinetrum.storage.database import snapshot, transaction
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.people import people, projects
+from kinetrum.storage.registry import models
 
 PURPOSE_LIMIT, SECTIONS_LIMIT, APPROVALS_LIMIT = 1_000, 40, 20
 

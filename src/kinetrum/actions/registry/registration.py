@@ -24,13 +24,16 @@ from kinetrum.core.registry.ladder import DEFAULT_LADDER
 from kinetrum.core.registry.reading import can_be, form_with_signature
 from kinetrum.core.registry.signature import signature_from_json
 from kinetrum.core.values import Value, check_key, check_label, check_name, check_value, to_json
-from kinetrum.storage import artifacts, journal, links, manifests, models, projects, runs
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.links import Generated
-from kinetrum.storage.models import ModelVersionRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.data import artifacts, links, manifests
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.data.links import Generated
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.people import journal, projects
+from kinetrum.storage.registry import models
+from kinetrum.storage.registry.models import ModelVersionRow
+from kinetrum.storage.runs import runs
+from kinetrum.storage.runs.runs import Run
 
 VALUES_LIMIT = 200
 

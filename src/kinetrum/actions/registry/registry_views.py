@@ -22,13 +22,16 @@ from kinetrum.core.registry.card import missing_sections
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.registry.review import Review, Standing, fault_of, newest_approved
 from kinetrum.core.registry.values import VersionValues
-from kinetrum.storage import artifacts, evidence, manifests, models, moved, people, projects, runs, texts
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.database import snapshot
-from kinetrum.storage.evidence import EvidenceRow
-from kinetrum.storage.models import EventRow, ModelRow, ModelVersionRow, VerdictRow
-from kinetrum.storage.moved import ImportedVerdictRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.data import artifacts, manifests
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.people import people, projects
+from kinetrum.storage.registry import evidence, models, moved
+from kinetrum.storage.registry.evidence import EvidenceRow
+from kinetrum.storage.registry.models import EventRow, ModelRow, ModelVersionRow, VerdictRow
+from kinetrum.storage.registry.moved import ImportedVerdictRow
+from kinetrum.storage.runs import runs, texts
+from kinetrum.storage.runs.runs import Run
 
 DIGITS = 8
 

@@ -19,11 +19,13 @@ from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.checks import Check
 from kinetrum.core.registry.gates import Better, Bound, read_gates
 from kinetrum.core.registry.sentence import Judged, beside_sentence, review_sentence
-from kinetrum.storage import evidence, models, projects, runs
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.database import snapshot
-from kinetrum.storage.evidence import EvidenceRow
-from kinetrum.storage.models import ModelVersionRow
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.people import projects
+from kinetrum.storage.registry import evidence, models
+from kinetrum.storage.registry.evidence import EvidenceRow
+from kinetrum.storage.registry.models import ModelVersionRow
+from kinetrum.storage.runs import runs
 
 
 @dataclass(frozen=True)

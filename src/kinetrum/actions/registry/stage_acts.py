@@ -14,10 +14,10 @@ from kinetrum.core.permissions import Act, Role
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.checks import Check
 from kinetrum.core.registry.ladder import Stack, Stage, Stay
-from kinetrum.storage import models
-from kinetrum.storage.blobs import BlobStore
-from kinetrum.storage.clock import iso, now
-from kinetrum.storage.database import snapshot, transaction
+from kinetrum.storage.data.blobs import BlobStore
+from kinetrum.storage.db.clock import iso, now
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.registry import models
 
 REASON_LIMIT = 2_000
 

@@ -8,9 +8,11 @@ from kinetrum.core.goals import Goal
 from kinetrum.core.registry.values import VersionValues, checkpoint_values
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import from_json
-from kinetrum.storage import artifacts, links, points, projects, runs
-from kinetrum.storage.models import ModelVersionRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.data import artifacts, links
+from kinetrum.storage.people import projects
+from kinetrum.storage.registry.models import ModelVersionRow
+from kinetrum.storage.runs import points, runs
+from kinetrum.storage.runs.runs import Run
 
 
 def values_of_versions(versions: Sequence[ModelVersionRow]) -> dict[int, VersionValues]:

@@ -13,12 +13,15 @@ from kinetrum.actions.search.references import find_artifact, find_version, in_l
 from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
 from kinetrum.core.permissions import Act, permits
 from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.storage import artifacts, journal, models, people, runs
-from kinetrum.storage.artifacts import VersionRow
-from kinetrum.storage.clock import now
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.models import ModelRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.data import artifacts
+from kinetrum.storage.data.artifacts import VersionRow
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.people import journal, people
+from kinetrum.storage.registry import models
+from kinetrum.storage.registry.models import ModelRow
+from kinetrum.storage.runs import runs
+from kinetrum.storage.runs.runs import Run
 
 THINGS_AT_ONCE = 1_000
 LISTED = 1_000

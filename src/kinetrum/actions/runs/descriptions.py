@@ -13,9 +13,10 @@ from kinetrum.core.goals import Goal
 from kinetrum.core.permissions import Act
 from kinetrum.core.replicates import SEEDS_LIMIT
 from kinetrum.core.values import Value, check_key, check_run_name, merged_labels, same, to_json
-from kinetrum.storage import journal, projects, reindexing, runs
-from kinetrum.storage.database import query, snapshot, transaction
-from kinetrum.storage.runs import Run
+from kinetrum.storage.db.database import query, snapshot, transaction
+from kinetrum.storage.people import journal, projects
+from kinetrum.storage.runs import reindexing, runs
+from kinetrum.storage.runs.runs import Run
 
 
 @transaction

@@ -19,9 +19,9 @@ from kinetrum.core.ids import id_text
 from kinetrum.core.points.columns import Points
 from kinetrum.core.query.settled import Key, Source
 from kinetrum.core.tables import Row
-from kinetrum.storage import points, run_index, runs
-from kinetrum.storage.clock import iso
-from kinetrum.storage.database import snapshot
+from kinetrum.storage.db.clock import iso
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.runs import points, run_index, runs
 
 RUNS_LIMIT = 200_000
 _RUNS_AT_ONCE = 500

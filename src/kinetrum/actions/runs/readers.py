@@ -14,11 +14,12 @@ from kinetrum.core.permissions import Act, Role, permits
 from kinetrum.core.points.columns import Points, shown
 from kinetrum.core.rundoc import RunDoc
 from kinetrum.core.values import Value
-from kinetrum.storage import journal, notes, outputs, people, points, projects, resources, runs
-from kinetrum.storage.database import query, snapshot
-from kinetrum.storage.notes import Note
-from kinetrum.storage.projects import ExperimentRow, ExperimentSummary, ProjectRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.db.database import query, snapshot
+from kinetrum.storage.people import journal, notes, people, projects
+from kinetrum.storage.people.notes import Note
+from kinetrum.storage.people.projects import ExperimentRow, ExperimentSummary, ProjectRow
+from kinetrum.storage.runs import outputs, points, resources, runs
+from kinetrum.storage.runs.runs import Run
 
 PAGE_LIMIT = 500
 CURVES_LIMIT = 100

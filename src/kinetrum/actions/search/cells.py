@@ -12,7 +12,7 @@ from kinetrum.core.query.check import Catalogue, Settling
 from kinetrum.core.query.parse import QueryError, parse_subject
 from kinetrum.core.query.settled import Field, Key, Source
 from kinetrum.core.values import Value
-from kinetrum.storage.clock import iso
+from kinetrum.storage.db.clock import iso
 
 COLUMNS_LIMIT = 500
 _HELD = {"param": "params", "label": "labels"}

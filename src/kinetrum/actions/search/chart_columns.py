@@ -12,10 +12,10 @@ from kinetrum.core.errors import InvalidInput
 from kinetrum.core.goals import Goal
 from kinetrum.core.query.settled import Field, Source
 from kinetrum.core.values import Value
-from kinetrum.storage import runs
-from kinetrum.storage.database import snapshot
-from kinetrum.storage.run_values import DRAWN_FIELDS, column_of
-from kinetrum.storage.runs import Run
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.runs import runs
+from kinetrum.storage.runs.run_values import DRAWN_FIELDS, column_of
+from kinetrum.storage.runs.runs import Run
 
 DRAWN_LIMIT, COLUMNS_LIMIT = 2_000, 40
 

@@ -14,10 +14,11 @@ from kinetrum.core.query.completing import AGGREGATES, COMPARISONS, Expected, ex
 from kinetrum.core.query.settled import Field, Key, Kinds, Source
 from kinetrum.core.query.syntax import Subject
 from kinetrum.core.query.writing import value_text, word
-from kinetrum.storage import artifacts, plots, run_index
-from kinetrum.storage.database import snapshot
-from kinetrum.storage.run_catalogue import RunCatalogue
-from kinetrum.storage.run_facets import COUNTED_FIELDS, Facet, Held, facet, held_by_keys
+from kinetrum.storage.data import artifacts
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.runs import plots, run_index
+from kinetrum.storage.search.run_catalogue import RunCatalogue
+from kinetrum.storage.search.run_facets import COUNTED_FIELDS, Facet, Held, facet, held_by_keys
 
 OFFERS_LIMIT = 20
 _SCOPES = {"metric": "value", "param": "param", "label": "label"}

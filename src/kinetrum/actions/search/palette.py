@@ -9,9 +9,10 @@ from kinetrum.actions.context import Actor, Place, role_of
 from kinetrum.actions.search.references import find_run_by_tail, run_named
 from kinetrum.core.errors import InvalidInput, KinetrumError
 from kinetrum.core.refs import RunRef, parse_ref
-from kinetrum.storage import finding, projects, views
-from kinetrum.storage.database import snapshot
-from kinetrum.storage.runs import Run
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.people import projects
+from kinetrum.storage.runs.runs import Run
+from kinetrum.storage.search import name_search, views
 
 FOUND_LIMIT = 30
 _OF_A_KIND = 8
@@ -62,13 +63,13 @@ def _in_project(place: Place, actor: Actor, text: str) -> Iterator[Found]:
     if text.lower() in name:
         yield Found("project", name, name, place.project.description or "project", name, f"/{name}")
     yield from _named_run(place, inner)
-    for experiment, runs in finding.experiments_like(place.project_id, inner, _OF_A_KIND):
+    for experiment, runs in name_search.experiments_like(place.project_id, inner, _OF_A_KIND):
         yield Found("experiment", f"experiment:{experiment}", experiment, f"{runs:,} runs", name,
                     f"/{name}/e/{experiment}")  # fmt: skip
-    for model, lead in finding.models_like(place.project_id, inner, _OF_A_KIND):
+    for model, lead in name_search.models_like(place.project_id, inner, _OF_A_KIND):
         about = f"model, version {lead} leads" if lead else "model"
         yield Found("model", f"model:{model}", model, about, name, f"/{name}/models/{model}")
-    for artifact, kind, latest in finding.artifacts_like(place.project_id, inner, _OF_A_KIND):
+    for artifact, kind, latest in name_search.artifacts_like(place.project_id, inner, _OF_A_KIND):
         yield Found("artifact", f"{artifact}@{latest}", artifact, f"{kind}, version {latest}", name,
                     f"/{name}/data/{artifact}")  # fmt: skip
     for view in views.views_of(place.project_id, actor.person_id, None):
@@ -77,7 +78,7 @@ def _in_project(place: Place, actor: Actor, text: str) -> Iterator[Found]:
 
             yield Found("view", view.name, view.name, f"view of {view.experiment}", name,
                         f"/{name}/e/{view.experiment}?{urlencode(view.arrangement)}")  # fmt: skip
-    for run in finding.runs_like(place.project_id, inner, _OF_A_KIND):
+    for run in name_search.runs_like(place.project_id, inner, _OF_A_KIND):
         yield _run(run)
 
 

@@ -9,10 +9,13 @@ from kinetrum.core.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.ids import id_bytes
 from kinetrum.core.permissions import Act
 from kinetrum.core.refs import is_id_tail
-from kinetrum.storage import artifacts, links, models, names, points, projects, runs
-from kinetrum.storage.artifacts import ArtifactRow, VersionRow
-from kinetrum.storage.links import LinkRow
-from kinetrum.storage.runs import Run
+from kinetrum.storage.data import artifacts, links
+from kinetrum.storage.data.artifacts import ArtifactRow, VersionRow
+from kinetrum.storage.data.links import LinkRow
+from kinetrum.storage.people import names, projects
+from kinetrum.storage.registry import models
+from kinetrum.storage.runs import points, runs
+from kinetrum.storage.runs.runs import Run
 
 RUNS_AT_ONCE = 1_000
 

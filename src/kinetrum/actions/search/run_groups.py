@@ -15,11 +15,11 @@ from kinetrum.core.ids import id_text
 from kinetrum.core.query.settled import Field, Key, Source
 from kinetrum.core.query.writing import both, in_python, in_shell, written_test
 from kinetrum.core.values import Value
-from kinetrum.storage import run_index, runs
-from kinetrum.storage.database import snapshot
-from kinetrum.storage.run_catalogue import RunCatalogue
-from kinetrum.storage.run_groups import GROUPED_FIELDS, RunGroup, RunGroups
-from kinetrum.storage.run_search import COUNT_CAP
+from kinetrum.storage.db.database import snapshot
+from kinetrum.storage.runs import run_index, runs
+from kinetrum.storage.search.run_catalogue import RunCatalogue
+from kinetrum.storage.search.run_groups import GROUPED_FIELDS, RunGroup, RunGroups
+from kinetrum.storage.search.run_search import COUNT_CAP
 
 COLUMNS_LIMIT = 60
 # A query has an end; fronts of two or three goals are hardly ever so long.

@@ -23,13 +23,15 @@ from kinetrum.core.query.sorting import SortKey, read_front, read_sort
 from kinetrum.core.query.writing import in_python, in_shell
 from kinetrum.core.refs import RunRef, VersionRef
 from kinetrum.core.values import Value, same
-from kinetrum.storage import artifacts, projects, run_index, runs
-from kinetrum.storage.database import places, snapshot
-from kinetrum.storage.run_catalogue import RunCatalogue, Searched
-from kinetrum.storage.run_driving import DRIVEN_LIMIT, WIDE_LIMIT, Driving, is_rare, unanswered
-from kinetrum.storage.run_query import NEVER, Compiler, Filter, Finders
-from kinetrum.storage.run_search import COUNT_CAP, RunSearch
-from kinetrum.storage.run_values import column_of
+from kinetrum.storage.data import artifacts
+from kinetrum.storage.db.database import places, snapshot
+from kinetrum.storage.people import projects
+from kinetrum.storage.runs import run_index, runs
+from kinetrum.storage.runs.run_values import column_of
+from kinetrum.storage.search.driving_index import DRIVEN_LIMIT, WIDE_LIMIT, Driving, is_rare, unanswered
+from kinetrum.storage.search.run_catalogue import RunCatalogue, Searched
+from kinetrum.storage.search.run_query import NEVER, Compiler, Filter, Finders
+from kinetrum.storage.search.run_search import COUNT_CAP, RunSearch
 
 LAST_ROW = 200_000
 FRONT_OF = 20_000

@@ -17,9 +17,10 @@ from kinetrum.core.permissions import Act, permits
 from kinetrum.core.query.settled import Key, Source
 from kinetrum.core.query.writing import resolved_names, resolved_query
 from kinetrum.core.values import Value
-from kinetrum.storage import journal, people, projects, views
-from kinetrum.storage.database import snapshot, transaction
-from kinetrum.storage.views import LinkRow, ViewRow
+from kinetrum.storage.db.database import snapshot, transaction
+from kinetrum.storage.people import journal, people, projects
+from kinetrum.storage.search import views
+from kinetrum.storage.search.views import LinkRow, ViewRow
 
 VIEWS_LIMIT, DAYS_LIMIT, ORIGINS_LIMIT, ARRANGEMENT_LIMIT, COLUMNS_OF_A_LINK = 200, 366, 20, 8_000, 30
 _ORIGIN = re.compile(r"https?://[a-z0-9]([a-z0-9.-]*[a-z0-9])?(:\d{1,5})?\Z")

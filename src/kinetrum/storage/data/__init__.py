@@ -1,0 +1,1 @@
+"""Artifacts, links, manifests and stored bytes."""

@@ -1,0 +1,1 @@
+"""The database: pool, transactions, clock, tables, migrations."""

@@ -1,0 +1,119 @@
+"""Bring a database to this version: numbered SQL files, each statement once, under a lease.
+
+A statement of MariaDB that defines tables commits by itself, so the progress is kept statement
+by statement: a migration that was cut off goes on where it stopped.
+"""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Callable, Iterator
+from importlib import resources
+
+from kinetrum.core.errors import Conflict, Unavailable
+from kinetrum.storage.db.database import connection, execute, query
+from kinetrum.storage.runs.reindexing import describe_every_run
+
+_LEASE_S = 60
+_SERVICE_MAY = "SELECT, INSERT, UPDATE, DELETE"
+_APPEND_ONLY = {"journal": "SELECT, INSERT", "migration_step": "SELECT"}
+
+# Rows that only code can make, by the (migration, statement) under which they are noted; each yields after a part.
+FILLS: dict[tuple[int, int], Callable[[], Iterator[int]]] = {
+    (6, 1_000): describe_every_run,
+    (10, 1_000): describe_every_run,
+}
+
+
+def statements() -> list[tuple[int, int, str]]:
+    """Return (migration, statement, SQL) of everything this version knows, in order."""
+    found = []
+    folder = resources.files("kinetrum.storage.db.migrations")
+    for file in sorted(folder.iterdir(), key=lambda file: file.name):
+        if file.name.endswith(".sql"):
+            parts = file.read_text(encoding="utf-8").split(";\n")
+            found += [(int(file.name[:4]), at, sql.strip()) for at, sql in enumerate(parts, 1) if sql.strip()]
+    return found
+
+
+def migrate() -> int:
+    """Apply what is missing and return how many statements that were.
+
+    Raises Conflict where the database was made by a later version, Unavailable where another
+    process holds the lease for over a minute.
+    """
+    with connection():
+        execute(
+            "CREATE TABLE IF NOT EXISTS migration_step (migration INT UNSIGNED NOT NULL, statement INT UNSIGNED"
+            " NOT NULL, applied_at DATETIME(6) NOT NULL, PRIMARY KEY (migration, statement)) ENGINE=InnoDB"
+        )
+        execute(
+            "CREATE TABLE IF NOT EXISTS lease (name VARCHAR(50) NOT NULL PRIMARY KEY, holder VARCHAR(50) NOT NULL,"
+            " expires_at DATETIME(6) NOT NULL) ENGINE=InnoDB"
+        )
+        holder = secrets.token_hex(8)
+        _wait_for_lease(holder)
+        try:
+            return _apply_missing(holder) + _fill_missing(holder)
+        finally:
+            execute("DELETE FROM lease WHERE name = 'migration' AND holder = %s", holder)
+
+
+def _wait_for_lease(holder: str) -> None:
+    give_up = time.monotonic() + _LEASE_S + 5
+    while time.monotonic() < give_up:
+        execute("DELETE FROM lease WHERE name = 'migration' AND expires_at < UTC_TIMESTAMP(6)")
+        if execute(
+            "INSERT IGNORE INTO lease (name, holder, expires_at)"
+            " VALUES ('migration', %s, UTC_TIMESTAMP(6) + INTERVAL %s SECOND)",
+            holder,
+            _LEASE_S,
+        ):
+            return
+        time.sleep(0.2)
+    raise Unavailable("Another process has been migrating this database for over a minute; try again.")
+
+
+def _apply_missing(holder: str) -> int:
+    done = {(migration, statement) for migration, statement in query("SELECT migration, statement FROM migration_step")}
+    known = statements()
+    later = done - {(migration, statement) for migration, statement, _ in known} - set(FILLS)
+    if later:
+        raise Conflict(
+            f"This database was made by a later version of Kinetrum (migration {max(later)[0]}); install that version."
+        )
+    missing = [row for row in known if row[:2] not in done]
+    for migration, statement, sql in missing:
+        execute(
+            "UPDATE lease SET expires_at = UTC_TIMESTAMP(6) + INTERVAL %s SECOND WHERE holder = %s",
+            _LEASE_S,
+            holder,
+        )
+        execute(sql)
+        execute("INSERT INTO migration_step VALUES (%s, %s, UTC_TIMESTAMP(6))", migration, statement)
+    return len(missing)
+
+
+def _fill_missing(holder: str) -> int:
+    """Fill what a migration added from what is there; each part may be done twice without harm."""
+    done = {(migration, statement) for migration, statement in query("SELECT migration, statement FROM migration_step")}
+    missing = [(step, fill) for step, fill in FILLS.items() if step not in done]
+    for step, fill in missing:
+        for _ in fill():
+            execute(
+                "UPDATE lease SET expires_at = UTC_TIMESTAMP(6) + INTERVAL %s SECOND WHERE holder = %s",
+                _LEASE_S, holder,
+            )  # fmt: skip
+        execute("INSERT INTO migration_step VALUES (%s, %s, UTC_TIMESTAMP(6))", *step)
+    return len(missing)
+
+
+def grant(database_name: str, user: str) -> None:
+    """Give the service's own account its rights: rows everywhere, but nothing more than to append to the journal."""
+    with connection():
+        for (table,) in query(
+            "SELECT table_name FROM information_schema.tables WHERE table_schema = %s", database_name
+        ):
+            rights = _APPEND_ONLY.get(table, _SERVICE_MAY)
+            execute(f"GRANT {rights} ON `{database_name}`.`{table}` TO %s@'127.0.0.1'", user)

@@ -1,0 +1,1 @@
+"""Numbered SQL files, frozen once released; `kinetrum.storage.db.migrate` applies them."""

@@ -1,0 +1,1 @@
+"""Events, in the order in which they were committed."""

@@ -1,1 +1,0 @@
-"""Numbered SQL files, frozen once released; `kinetrum.storage.migrate` applies them."""

@@ -1,0 +1,1 @@
+"""People, projects, names, notes, the journal, visits."""

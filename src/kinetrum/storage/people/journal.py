@@ -1,0 +1,80 @@
+"""The append-only record of changes. This process's account may add entries and read them, nothing else."""
+
+from __future__ import annotations
+
+import json
+import operator
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from functools import reduce
+from typing import Any
+
+from peewee import JOIN
+
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import named_rows
+from kinetrum.storage.db.tables import JournalEntry, Person
+from kinetrum.storage.live import events
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One change: who did what to which subject, before and after, when and from where."""
+
+    entry_id: int
+    at: datetime
+    person: str | None
+    act: str
+    subject: str
+    before: Any
+    after: Any
+    comment: str
+    origin: str
+
+
+def append(
+    project_id: int | None, person_id: int | None, act: str, subject: str,
+    before: Any = None, after: Any = None, comment: str = "", origin: str = "",
+) -> None:  # fmt: skip
+    """Add one entry inside the running transaction."""
+    JournalEntry.insert(
+        project_id=project_id, person_id=person_id, at=now(), act=act, subject=subject,
+        state_before=None if before is None else json.dumps(before),
+        state_after=None if after is None else json.dumps(after),
+        comment=comment, origin=origin[:200],
+    ).execute()  # fmt: skip
+    events.tell_act(project_id, subject, act)
+
+
+def entries(project_id: int, subjects: Sequence[str] | None, before_id: int | None, limit: int) -> list[Entry]:
+    """Return entries, latest first; `subjects` select things and everything under them (`NAME@…`, `NAME/…`)."""
+    where = JournalEntry.project_id == project_id
+    if subjects is not None:
+        where &= reduce(operator.or_, (_under(subject) for subject in subjects))
+    if before_id is not None:
+        where &= JournalEntry.entry_id < before_id
+    rows = (
+        JournalEntry.select(JournalEntry, Person.full_name)
+        .join(Person, JOIN.LEFT_OUTER, on=(Person.person_id == JournalEntry.person_id))
+        .where(where)
+        .order_by(JournalEntry.entry_id.desc())
+        .limit(limit)
+    )
+    return [
+        Entry(
+            row.entry_id, row.at, row.full_name, row.act, row.subject, _loaded(row.state_before),
+            _loaded(row.state_after), row.comment, row.origin,
+        )
+        for row in named_rows(rows)
+    ]  # fmt: skip
+
+
+def _under(subject: str) -> Any:
+    pattern = subject.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    there = JournalEntry.subject
+    return (there == subject) | (there ** f"{pattern}@%") | (there ** f"{pattern}/%")
+
+
+def _loaded(text: str | None) -> Any:
+    return None if text is None else json.loads(text)

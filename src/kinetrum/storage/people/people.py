@@ -1,0 +1,150 @@
+"""People, their tokens and sessions, and their roles in projects."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from dataclasses import dataclass
+from datetime import timedelta
+
+from kinetrum.core.permissions import Role
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import execute, query
+from kinetrum.storage.db.tables import Member, Person, Session, Token
+
+TOKEN_PREFIX = "ktm_"
+SESSION_LIFE = timedelta(days=14)
+
+
+@dataclass(frozen=True)
+class PersonRow:
+    """One person as stored; `password_hash` is an argon2id hash."""
+
+    person_id: int
+    name: str
+    full_name: str
+    password_hash: str
+    is_admin: bool
+
+
+def _row(found: Person) -> PersonRow:
+    return PersonRow(found.person_id, found.name, found.full_name, found.password_hash, bool(found.is_admin))
+
+
+def person_named(name: str) -> PersonRow | None:
+    """Return the person with that sign-in name."""
+    found = Person.get_or_none(Person.name == name)
+    return _row(found) if found else None
+
+
+def people() -> list[PersonRow]:
+    """Return everybody, by name."""
+    return [_row(found) for found in Person.select().order_by(Person.name)]
+
+
+def full_names() -> dict[int, str]:
+    """Return the full name by person id."""
+    return dict(query("SELECT person_id, full_name FROM person"))
+
+
+def add_person(name: str, full_name: str, password_hash: str, is_admin: bool) -> int:
+    """Insert a person and return the new id."""
+    return int(
+        Person.insert(
+            name=name, full_name=full_name, password_hash=password_hash, is_admin=is_admin, created_at=now()
+        ).execute()
+    )
+
+
+def set_password(person_id: int, password_hash: str) -> None:
+    """Replace a password hash and end the person's sessions."""
+    Person.update(password_hash=password_hash).where(Person.person_id == person_id).execute()
+    Session.delete().where(Session.person_id == person_id).execute()
+
+
+def _digest(secret: str) -> bytes:
+    return hashlib.sha256(secret.encode()).digest()
+
+
+def add_token(person_id: int, name: str) -> str:
+    """Make a client token and return its secret, which is stored nowhere: only its SHA-256 is."""
+    secret = TOKEN_PREFIX + secrets.token_urlsafe(32)
+    Token.insert(person_id=person_id, name=name, secret_sha256=_digest(secret), created_at=now()).execute()
+    return secret
+
+
+def has_token(person_id: int, name: str) -> bool:
+    """Tell whether a person has a token of that name in use."""
+    in_use = (Token.person_id == person_id) & (Token.name == name) & Token.revoked_at.is_null()
+    return Token.select().where(in_use).exists()
+
+
+def revoke_tokens(person_id: int, name: str) -> int:
+    """Revoke the person's tokens of that name; returns how many there were."""
+    return execute(
+        "UPDATE token SET revoked_at = %s WHERE person_id = %s AND name = %s AND revoked_at IS NULL",
+        now(), person_id, name,
+    )  # fmt: skip
+
+
+def person_of_token(secret: str) -> PersonRow | None:
+    """Return whom a token speaks for."""
+    found = (
+        Person.select()
+        .join(Token, on=(Token.person_id == Person.person_id))
+        .where((Token.secret_sha256 == _digest(secret)) & Token.revoked_at.is_null())
+        .first()
+    )
+    return _row(found) if found else None
+
+
+def add_session(person_id: int) -> tuple[str, str]:
+    """Open a session and return its cookie secret and its CSRF token."""
+    secret, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
+    Session.delete().where(Session.expires_at < now()).execute()
+    Session.insert(
+        secret_sha256=_digest(secret), person_id=person_id, csrf_token=csrf, expires_at=now() + SESSION_LIFE
+    ).execute()
+    return secret, csrf
+
+
+def person_of_session(secret: str) -> tuple[PersonRow, str] | None:
+    """Return whom a session cookie speaks for, with its CSRF token."""
+    session = Session.get_or_none((Session.secret_sha256 == _digest(secret)) & (Session.expires_at > now()))
+    if session is None:
+        return None
+    return _row(Person.get_by_id(session.person_id)), session.csrf_token
+
+
+def end_session(secret: str) -> None:
+    """Close a session."""
+    Session.delete().where(Session.secret_sha256 == _digest(secret)).execute()
+
+
+def role_in(project_id: int, person_id: int) -> Role | None:
+    """Return the person's role in a project."""
+    found = Member.get_or_none((Member.project_id == project_id) & (Member.person_id == person_id))
+    return Role(found.role) if found else None
+
+
+def set_role(project_id: int, person_id: int, role: Role | None) -> None:
+    """Give, change or (None) take away a role."""
+    if role is None:
+        Member.delete().where((Member.project_id == project_id) & (Member.person_id == person_id)).execute()
+    else:
+        execute(
+            "REPLACE INTO member (project_id, person_id, role) VALUES (%s, %s, %s)",
+            project_id,
+            person_id,
+            role,
+        )
+
+
+def members(project_id: int) -> list[tuple[str, str, Role]]:
+    """Return (name, full name, role) of a project's members."""
+    rows = query(
+        "SELECT p.name, p.full_name, m.role FROM member m JOIN person p USING (person_id)"
+        " WHERE m.project_id = %s ORDER BY p.name",
+        project_id,
+    )
+    return [(name, full_name, Role(role)) for name, full_name, role in rows]

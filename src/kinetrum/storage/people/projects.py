@@ -1,0 +1,269 @@
+"""Projects, experiments and their goals."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from kinetrum.core.goals import Direction, Goal
+from kinetrum.core.replicates import SEEDS
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import execute, places, query
+from kinetrum.storage.db.tables import Experiment, GoalRow, Project
+from kinetrum.storage.people import names
+
+
+@dataclass(frozen=True)
+class ProjectRow:
+    """One project as stored."""
+
+    project_id: int
+    name: str
+    description: str
+    labels: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class ExperimentRow:
+    """One experiment as stored."""
+
+    experiment_id: int
+    project_id: int
+    name: str
+    description: str
+    labels: dict[str, str] = field(default_factory=dict)
+    seeds: tuple[str, ...] = SEEDS
+    generates_names: bool = True
+
+
+@dataclass(frozen=True)
+class ExperimentSummary:
+    """An experiment with counts of its runs and its last activity; `purged` where all that it had was purged."""
+
+    name: str
+    description: str
+    runs: int
+    running: int
+    last_activity: datetime | None
+    experiment_id: int
+    labels: dict[str, str] = field(default_factory=dict)
+    seeds: tuple[str, ...] = SEEDS
+    purged: bool = False
+    generates_names: bool = True
+
+
+def project_named(name: str) -> ProjectRow | None:
+    """Return the project of that name."""
+    found = Project.get_or_none(Project.name == name)
+    return ProjectRow(found.project_id, found.name, found.description, json.loads(found.labels)) if found else None
+
+
+def project_by_id(project_id: int) -> ProjectRow:
+    """Return a project that is known to exist."""
+    found = Project.get(Project.project_id == project_id)
+    return ProjectRow(found.project_id, found.name, found.description, json.loads(found.labels))
+
+
+def add_project(name: str, description: str, person_id: int) -> int:
+    """Insert a project and return its id."""
+    return int(Project.insert(name=name, description=description, created_by=person_id, created_at=now()).execute())
+
+
+def projects_of(person_id: int, all_of_them: bool) -> list[tuple[ProjectRow, int, int, datetime | None]]:
+    """Return the projects one may see with their number of experiments and runs and the last activity."""
+    where = "" if all_of_them else "WHERE p.project_id IN (SELECT project_id FROM member WHERE person_id = %s)"
+    rows = query(
+        "SELECT p.project_id, p.name, p.description, p.labels, COUNT(DISTINCT e.experiment_id), COUNT(r.run_id),"
+        " MAX(r.changed_at) FROM project p LEFT JOIN experiment e USING (project_id)"
+        f" LEFT JOIN run r ON r.experiment_id = e.experiment_id AND r.binned_at IS NULL {where}"
+        " GROUP BY p.project_id ORDER BY p.name",
+        *([] if all_of_them else [person_id]),
+    )
+    return [(ProjectRow(row[0], row[1], row[2], json.loads(row[3])), int(row[4]), int(row[5]), row[6]) for row in rows]
+
+
+def experiment_named(project_id: int, name: str) -> ExperimentRow | None:
+    """Return the experiment of that name in a project, or else the one that had it before."""
+    found = Experiment.get_or_none((Experiment.project_id == project_id) & (Experiment.name == name))
+    if found is None:
+        before = names.find_earlier(project_id, names.EXPERIMENT, name)
+        return experiment_by_id(before) if before is not None else None
+    return _experiment(found)
+
+
+def experiment_by_id(experiment_id: int) -> ExperimentRow:
+    """Return an experiment that is known to exist."""
+    return _experiment(Experiment.get_by_id(experiment_id))
+
+
+def _experiment(found: Experiment) -> ExperimentRow:
+    return ExperimentRow(
+        found.experiment_id, found.project_id, found.name, found.description, json.loads(found.labels),
+        tuple(json.loads(found.seeds)), bool(found.generates_names),
+    )  # fmt: skip
+
+
+def set_generates_names(experiment_id: int, generates: bool) -> None:
+    """Set whether runs of an experiment that are begun without a name get a generated one."""
+    Experiment.update(generates_names=generates).where(Experiment.experiment_id == experiment_id).execute()
+
+
+def set_seeds(experiment_id: int, seeds: tuple[str, ...]) -> None:
+    """Set the parameters in which an experiment's replicates differ; its runs wait to be marked anew."""
+    execute(
+        "UPDATE experiment SET seeds = %s, marked_to = 0 WHERE experiment_id = %s",
+        json.dumps(list(seeds)), experiment_id,
+    )  # fmt: skip
+
+
+def seeds_of(experiment_ids: list[int]) -> list[str]:
+    """Return the parameters in which replicates of any of some experiments differ."""
+    if not experiment_ids:
+        return []
+    rows = query(
+        f"SELECT DISTINCT seeds FROM experiment WHERE experiment_id IN {places(experiment_ids)}", *experiment_ids
+    )
+    return list(dict.fromkeys(name for (names,) in rows for name in json.loads(names)))
+
+
+def experiments_to_mark() -> list[int]:
+    """Return the experiments some of whose runs wait to be marked anew."""
+    return [row[0] for row in query("SELECT experiment_id FROM experiment WHERE marked_to IS NOT NULL")]
+
+
+def experiments_in(project_id: int) -> list[tuple[int, str]]:
+    """Return (id, name) of a project's experiments."""
+    rows = query("SELECT experiment_id, name FROM experiment WHERE project_id = %s ORDER BY name", project_id)
+    return [(int(experiment_id), name) for experiment_id, name in rows]
+
+
+def set_description(table: str, row_id: int, description: str, labels: dict[str, str]) -> None:
+    """Set the description and labels of a `project` or an `experiment`."""
+    assert table in {"project", "experiment"}
+    execute(
+        f"UPDATE {table} SET description = %s, labels = %s WHERE {table}_id = %s",
+        description, json.dumps(labels), row_id,
+    )  # fmt: skip
+
+
+def embedding_origins(project_id: int) -> list[str]:
+    """Return the origins whose pages may show this project's views."""
+    ((held,),) = query("SELECT embedding_origins FROM project WHERE project_id = %s", project_id)
+    return list(json.loads(held))
+
+
+def set_embedding_origins(project_id: int, origins: list[str]) -> None:
+    """Set the origins whose pages may show this project's views."""
+    execute("UPDATE project SET embedding_origins = %s WHERE project_id = %s", json.dumps(origins), project_id)
+
+
+def add_experiment(project_id: int, name: str, person_id: int) -> bool:
+    """Insert an experiment unless it is there; tells whether it is new."""
+    return bool(
+        execute(
+            "INSERT IGNORE INTO experiment (project_id, name, description, last_number, created_by, created_at)"
+            " VALUES (%s, %s, '', 0, %s, %s)",
+            project_id, name, person_id, now(),
+        )
+    )  # fmt: skip
+
+
+def next_run_number(experiment_id: int) -> int:
+    """Take the next run number; the experiment's row stays locked until the transaction ends."""
+    ((last,),) = query("SELECT last_number FROM experiment WHERE experiment_id = %s FOR UPDATE", experiment_id)
+    execute("UPDATE experiment SET last_number = %s WHERE experiment_id = %s", last + 1, experiment_id)
+    return int(last) + 1
+
+
+def take_run_number(experiment_id: int, wanted: int) -> int:
+    """Take a certain run number where it is free, else the next one; the experiment's row stays locked."""
+    query("SELECT last_number FROM experiment WHERE experiment_id = %s FOR UPDATE", experiment_id)
+    if query("SELECT 1 FROM run WHERE experiment_id = %s AND number = %s", experiment_id, wanted):
+        return next_run_number(experiment_id)
+    raise_last_number(experiment_id, wanted)
+    return wanted
+
+
+def raise_last_number(experiment_id: int, number: int) -> None:
+    """Give out no number up to this one any more, but those that are asked for."""
+    execute(
+        "UPDATE experiment SET last_number = GREATEST(last_number, %s) WHERE experiment_id = %s", number, experiment_id
+    )
+
+
+def describe_experiment(experiment_id: int, description: str) -> None:
+    """Set the description of an experiment that has none."""
+    execute(
+        "UPDATE experiment SET description = %s WHERE experiment_id = %s AND description = ''",
+        description, experiment_id,
+    )  # fmt: skip
+
+
+def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
+    """Return a project's experiments, the last active first."""
+    rows = query(
+        "SELECT e.name, e.description, COUNT(r.run_id), COALESCE(SUM(r.status = 'running'), 0), MAX(r.changed_at),"
+        " e.experiment_id, e.labels, e.seeds,"
+        " EXISTS (SELECT 1 FROM run g WHERE g.experiment_id = e.experiment_id) AND NOT EXISTS"
+        " (SELECT 1 FROM run g WHERE g.experiment_id = e.experiment_id AND g.purged_at IS NULL), e.generates_names"
+        " FROM experiment e LEFT JOIN run r ON r.experiment_id = e.experiment_id"
+        " AND r.binned_at IS NULL"
+        " WHERE e.project_id = %s"
+        " GROUP BY e.experiment_id ORDER BY MAX(r.changed_at) IS NULL, MAX(r.changed_at) DESC, e.name",
+        project_id,
+    )
+    return [
+        ExperimentSummary(
+            row[0],
+            row[1],
+            int(row[2]),
+            int(row[3]),
+            row[4],
+            row[5],
+            json.loads(row[6]),
+            tuple(json.loads(row[7])),
+            bool(row[8]),
+            bool(row[9]),
+        )
+        for row in rows
+    ]
+
+
+def goals_of(experiment_id: int) -> dict[str, Goal]:
+    """Return an experiment's goals by key, in the order in which they were declared."""
+    rows = GoalRow.select().where(GoalRow.experiment_id == experiment_id).order_by(GoalRow.position)
+    return {row.name: Goal(row.name, Direction(row.direction), row.unit, row.bound, row.aggregate) for row in rows}
+
+
+def goals_to_index(experiment_id: int) -> dict[str, Goal]:
+    """Return the goals for writing index rows; they cannot change until the transaction ends."""
+    query("SELECT experiment_id FROM experiment WHERE experiment_id = %s LOCK IN SHARE MODE", experiment_id)
+    return goals_of(experiment_id)
+
+
+def lock_experiment(experiment_id: int) -> None:
+    """Keep others from changing the goals, and from indexing by them, until the transaction ends."""
+    query("SELECT experiment_id FROM experiment WHERE experiment_id = %s FOR UPDATE", experiment_id)
+
+
+def change_goal(experiment_id: int, goal: Goal) -> None:
+    """Change a goal that is there."""
+    execute(
+        "UPDATE goal SET direction = %s, unit = %s, bound = %s, aggregate = %s WHERE experiment_id = %s AND name = %s",
+        goal.direction, goal.unit, goal.bound, goal.aggregate, experiment_id, goal.key,
+    )  # fmt: skip
+
+
+def remove_goal(experiment_id: int, key: str) -> None:
+    """Remove a goal."""
+    execute("DELETE FROM goal WHERE experiment_id = %s AND name = %s", experiment_id, key)
+
+
+def add_goal(experiment_id: int, goal: Goal, position: int) -> None:
+    """Insert a goal that is not there yet."""
+    execute(
+        "INSERT IGNORE INTO goal (experiment_id, name, position, direction, unit, bound, aggregate)"
+        " VALUES (%s, %s, %s, %s, %s, %s, %s)",
+        experiment_id, goal.key, position, goal.direction, goal.unit, goal.bound, goal.aggregate,
+    )  # fmt: skip

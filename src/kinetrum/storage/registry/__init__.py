@@ -1,0 +1,1 @@
+"""Models, evidence, stages, fetches."""

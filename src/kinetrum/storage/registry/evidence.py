@@ -1,0 +1,64 @@
+"""Evidence of versions on named data: which run judged them, what came out, and where the rows are."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from kinetrum.core.ids import id_text
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import execute, query
+from kinetrum.storage.db.tables import EvidenceRecord
+
+
+@dataclass(frozen=True)
+class EvidenceRow:
+    """One piece of evidence. `rows_version`: the artifact version with its predictions row by row."""
+
+    uid: str
+    number: int
+    on: str
+    digest: str | None
+    run_id: int
+    rows_version: int | None
+    results: dict[str, Any]
+    person_id: int
+    at: datetime
+    imported_from: str | None
+
+
+def add_evidence(
+    model_id: int, uid: bytes, number: int, on: str, digest: str | None, run_id: int, rows_version: int | None,
+    results: dict[str, Any], person_id: int,
+) -> bool:  # fmt: skip
+    """Keep evidence; tells whether it is new. Sent again under the same id, nothing changes."""
+    return bool(
+        execute(
+            "INSERT IGNORE INTO evidence (uid, model_id, number, data_name, data_digest, run_id, rows_version, results,"
+            " created_by, created_at) VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s)",
+            uid, model_id, number, on, digest, run_id, rows_version, json.dumps(results), person_id, now(),
+        )
+    )  # fmt: skip
+
+
+def evidence_of(model_id: int, number: int | None = None) -> list[EvidenceRow]:
+    """Return the evidence of a model's versions, or of one, the earliest first."""
+    chosen = EvidenceRecord.model_id == model_id
+    if number is not None:
+        chosen &= EvidenceRecord.number == number
+    rows = EvidenceRecord.select().where(chosen).order_by(EvidenceRecord.evidence_id)
+    return [
+        EvidenceRow(
+            id_text(row.uid), row.number, row.data_name, row.data_digest, row.run_id, row.rows_version,
+            json.loads(row.results), row.created_by, row.created_at, row.imported_from,
+        )
+        for row in rows
+    ]  # fmt: skip
+
+
+def model_of_evidence(uid: bytes) -> tuple[int, int] | None:
+    """Return the model and version number of the evidence with that client-made id."""
+    rows = query("SELECT model_id, number FROM evidence WHERE uid = %s", uid)
+    return rows[0] if rows else None

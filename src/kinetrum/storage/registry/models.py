@@ -1,0 +1,429 @@
+"""Models, their ladders, versions, verdicts and the stays of versions on stages."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from peewee import fn
+
+from kinetrum.core.permissions import Role
+from kinetrum.core.registry.ladder import Stack, Stage, Stay
+from kinetrum.core.registry.review import Given, Standing, counting_approvals, review_of
+from kinetrum.storage.db.clock import iso, now
+from kinetrum.storage.db.database import execute, insert_many, named_rows, query
+from kinetrum.storage.db.tables import (
+    EvidenceRecord,
+    ModelVersion,
+    Person,
+    RegisteredModel,
+    StageEvent,
+    StageRow,
+    StageStay,
+    Verdict,
+)
+from kinetrum.storage.people import names
+
+
+@dataclass(frozen=True)
+class ModelRow:
+    """One model as stored."""
+
+    model_id: int
+    project_id: int
+    name: str
+    purpose: str
+    approvals_needed: int
+    second_pair: bool
+    last_number: int
+    lead_number: int | None
+    created_by: int
+    created_at: datetime
+    card: str
+    card_revision: int
+    card_sections: list[str]
+    gates: str
+    owner_id: int | None
+    labels: dict[str, str]
+    image: str | None
+    renewed_approvals: bool
+    lead_approvals: int
+    evidence_rules: dict[str, dict[str, Any]]
+    imported_from: str | None
+    binned_at: datetime | None
+    binned_by: int | None
+
+
+@dataclass(frozen=True)
+class ModelVersionRow:
+    """One version of a model as stored."""
+
+    model_id: int
+    number: int
+    uid: bytes
+    version_id: int
+    run_id: int | None
+    origin: str | None
+    comment: str
+    retired: bool
+    created_by: int
+    created_at: datetime
+    labels: dict[str, str]
+    added_values: dict[str, Any]
+    signature: dict[str, Any] | None
+    step: int | None
+    imported_from: str | None
+
+
+@dataclass(frozen=True)
+class VerdictRow:
+    """The standing verdict of one person on one version; `older`: than the version's newest evidence."""
+
+    number: int
+    person_id: int
+    person: str
+    approves: bool
+    comment: str
+    given_at: datetime
+    older: bool
+
+
+@dataclass(frozen=True)
+class EventRow:
+    """One change of a stage's occupant."""
+
+    uid: bytes
+    act: str
+    stage: str
+    before: int | None
+    after: int | None
+    person: str
+    comment: str
+    at: datetime
+    checks: list[dict[str, Any]] | None
+    override_reason: str | None
+    imported_from: str | None
+
+
+def model_named(project_id: int, name: str, lock: bool = False) -> ModelRow | None:
+    """Return the model of that name, or else the one that had it before.
+
+    `lock` holds its row, and so all acts on it, until the transaction ends.
+    """
+    found = _found((RegisteredModel.project_id == project_id) & (RegisteredModel.name == name), lock)
+    if found is None:
+        before = names.find_earlier(project_id, names.MODEL, name)
+        found = None if before is None else _found(RegisteredModel.model_id == before, lock)
+    return _model(found) if found else None
+
+
+def _found(where: Any, lock: bool) -> RegisteredModel | None:
+    chosen = RegisteredModel.select().where(where)
+    found: RegisteredModel | None = (chosen.for_update() if lock else chosen).first()
+    return found
+
+
+def _model(found: RegisteredModel) -> ModelRow:
+    return ModelRow(
+        found.model_id, found.project_id, found.name, found.purpose, found.approvals_needed, bool(found.second_pair),
+        found.last_number, found.lead_number, found.created_by, found.created_at, found.card, found.card_revision,
+        json.loads(found.card_sections), found.gates, found.owner_id, json.loads(found.labels), found.image,
+        bool(found.renewed_approvals), found.lead_approvals, json.loads(found.evidence_rules),
+        found.imported_from, found.binned_at, found.binned_by,
+    )  # fmt: skip
+
+
+def model_by_id(model_id: int) -> ModelRow:
+    """Return a model that is known to exist."""
+    return _model(RegisteredModel.get(RegisteredModel.model_id == model_id))
+
+
+def version_asked_for(model_id: int, which: str) -> tuple[int, int] | None:
+    """Return number and artifact version of a model's version by number or stage, None where there is none such."""
+    by_number = which.isascii() and which.isdigit() and len(which) < 10
+    top = (
+        "SELECT s.number FROM stage_stay s WHERE s.model_id = v.model_id AND s.stage = %s ORDER BY s.depth DESC LIMIT 1"
+    )
+    place = "%s" if by_number else f"({top})"
+    rows = query(
+        f"SELECT v.number, v.version_id FROM model_version v WHERE v.model_id = %s AND v.number = {place}",
+        model_id, int(which) if by_number else which,
+    )  # fmt: skip
+    return rows[0] if rows else None
+
+
+def marks_of(model_id: int, number: int) -> tuple[bool, bool]:
+    """Return whether a rejection of a version stands, and whether it is retired."""
+    version = (ModelVersion.model_id == model_id) & (ModelVersion.number == number)
+    rejections = Verdict.select().where(
+        (Verdict.model_id == model_id) & (Verdict.number == number) & (Verdict.approves == False)  # noqa: E712
+    )
+    return rejections.exists(), bool(ModelVersion.select(ModelVersion.retired).where(version).scalar())
+
+
+def stages_of_versions(model_id: int) -> dict[int, list[str]]:
+    """Return the stages on which versions of a model stand now, by version number."""
+    found: dict[int, list[str]] = {}
+    for stage, stack in stacks_of(model_id).items():
+        if stack:
+            found.setdefault(stack[-1].number, []).append(stage)
+    return found
+
+
+def models_of(project_id: int) -> list[ModelRow]:
+    """Return a project's models by name."""
+    rows = RegisteredModel.select().where(RegisteredModel.project_id == project_id).order_by(RegisteredModel.name)
+    return [_model(row) for row in rows]
+
+
+def add_model(project_id: int, name: str, purpose: str, ladder: tuple[Stage, ...], card: str, person_id: int) -> None:
+    """Insert a model with its ladder."""
+    model_id = RegisteredModel.insert(
+        project_id=project_id, name=name, purpose=purpose, approvals_needed=1, second_pair=False, last_number=0,
+        created_by=person_id, created_at=now(), card=card, card_revision=0, card_sections="[]", gates="",
+        owner_id=person_id, labels="{}", image=None, renewed_approvals=True, lead_approvals=1, evidence_rules="{}",
+    ).execute()  # fmt: skip
+    insert_ladder(model_id, ladder)
+
+
+def insert_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
+    """Insert the stages of a model that has none."""
+    insert_many(
+        "INSERT INTO stage (model_id, position, name, asks_approved, least_role, placers)",
+        [
+            (model_id, at, stage.name, stage.asks_approved, stage.least_role, json.dumps(stage.placers))
+            for at, stage in enumerate(ladder)
+        ],
+    )
+
+
+def set_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
+    """Put a ladder in the place of the one that a model has."""
+    execute("DELETE FROM stage WHERE model_id = %s", model_id)
+    insert_ladder(model_id, ladder)
+
+
+def set_model(model_id: int, **fields: Any) -> None:
+    """Set columns of a model; lists and mappings are written as JSON."""
+    written = {name: json.dumps(one) if isinstance(one, list | dict) else one for name, one in fields.items()}
+    RegisteredModel.update(**written).where(RegisteredModel.model_id == model_id).execute()
+
+
+def set_model_version(model_id: int, number: int, **fields: Any) -> None:
+    """Set columns of a version; lists and mappings are written as JSON."""
+    written = {name: json.dumps(one) if isinstance(one, list | dict) else one for name, one in fields.items()}
+    ModelVersion.update(**written).where(
+        (ModelVersion.model_id == model_id) & (ModelVersion.number == number)
+    ).execute()
+
+
+def ladder_of(model_id: int) -> tuple[Stage, ...]:
+    """Return a model's stages from the lowest to the highest."""
+    rows = StageRow.select().where(StageRow.model_id == model_id).order_by(StageRow.position)
+    return tuple(
+        Stage(row.name, bool(row.asks_approved), Role(row.least_role), tuple(json.loads(row.placers))) for row in rows
+    )
+
+
+def stacks_of(model_id: int) -> dict[str, Stack]:
+    """Return the stack of every stage that was ever placed on and not emptied since."""
+    found: dict[str, list[Stay]] = {}
+    rows = (
+        StageStay.select(
+            StageStay.stage, StageStay.number, StageStay.placed_at, StageStay.approvals_asked, Person.full_name
+        )
+        .join(Person, on=(Person.person_id == StageStay.placed_by))
+        .where(StageStay.model_id == model_id)
+        .order_by(StageStay.stage, StageStay.depth)
+    )
+    for row in named_rows(rows):
+        stay = Stay(row.number, row.full_name, iso(row.placed_at) or "", row.approvals_asked)
+        found.setdefault(row.stage, []).append(stay)
+    return {stage: tuple(stays) for stage, stays in found.items()}
+
+
+def push_stay(model_id: int, stage: str, depth: int, number: int, person_id: int, approvals_asked: int) -> None:
+    """Put a version on top of a stage's stack, with how many approvals the stage takes now (0: none)."""
+    StageStay.insert(
+        model_id=model_id, stage=stage, depth=depth, number=number, placed_by=person_id, placed_at=now(),
+        approvals_asked=approvals_asked,
+    ).execute()  # fmt: skip
+
+
+def cut_stack(model_id: int, stage: str, height: int) -> None:
+    """Keep the lowest `height` stays of a stage."""
+    execute("DELETE FROM stage_stay WHERE model_id = %s AND stage = %s AND depth >= %s", model_id, stage, height)
+
+
+def add_event(
+    model_id: int,
+    uid: bytes,
+    act: str,
+    stage: str,
+    before: int | None,
+    after: int | None,
+    person_id: int,
+    comment: str,
+    checks: list[dict[str, Any]] | None = None,
+    override_reason: str | None = None,
+) -> None:
+    """Add to the timeline of stages, with the outcome of every gate that was asked."""
+    StageEvent.insert(
+        model_id=model_id, uid=uid, act=act, stage=stage, before_number=before, after_number=after,
+        person_id=person_id, comment=comment, at=now(), checks=None if checks is None else json.dumps(checks),
+        override_reason=override_reason,
+    ).execute()  # fmt: skip
+
+
+def event_by_uid(uid: bytes) -> tuple[int, str, str, int | None] | None:
+    """Return (model id, act, stage, after) of the event with that client-made id."""
+    rows = query("SELECT model_id, act, stage, after_number FROM stage_event WHERE uid = %s", uid)
+    return rows[0] if rows else None
+
+
+def events_of(model_id: int) -> list[EventRow]:
+    """Return the timeline of a model's stages, the earliest first."""
+    rows = (
+        StageEvent.select(StageEvent, Person.full_name)
+        .join(Person, on=(Person.person_id == StageEvent.person_id))
+        .where(StageEvent.model_id == model_id)
+        .order_by(StageEvent.event_id)
+    )
+    return [
+        EventRow(
+            row.uid, row.act, row.stage, row.before_number, row.after_number, row.full_name, row.comment, row.at,
+            json.loads(row.checks) if row.checks else None, row.override_reason, row.imported_from,
+        )
+        for row in named_rows(rows)
+    ]  # fmt: skip
+
+
+def _version(found: ModelVersion) -> ModelVersionRow:
+    return ModelVersionRow(
+        found.model_id, found.number, found.uid, found.version_id, found.run_id, found.origin, found.comment,
+        bool(found.retired), found.created_by, found.created_at, json.loads(found.labels),
+        json.loads(found.added_values), json.loads(found.signature) if found.signature else None, found.step,
+        found.imported_from,
+    )  # fmt: skip
+
+
+def version_by_uid(uid: bytes) -> ModelVersionRow | None:
+    """Return the version with that client-made id."""
+    found = ModelVersion.get_or_none(ModelVersion.uid == uid)
+    return _version(found) if found else None
+
+
+def versions_of_model(model_id: int) -> list[ModelVersionRow]:
+    """Return a model's versions, the newest first."""
+    rows = ModelVersion.select().where(ModelVersion.model_id == model_id).order_by(ModelVersion.number.desc())
+    return [_version(row) for row in rows]
+
+
+def add_model_version(
+    model: ModelRow,
+    uid: bytes,
+    version_id: int,
+    run_id: int | None,
+    origin: str | None,
+    comment: str,
+    person_id: int,
+    labels: dict[str, str],
+    added_values: dict[str, Any],
+    signature: dict[str, Any] | None,
+    step: int | None,
+) -> int:
+    """Insert the next version of a locked model and return its number."""
+    number = model.last_number + 1
+    RegisteredModel.update(last_number=number).where(RegisteredModel.model_id == model.model_id).execute()
+    ModelVersion.insert(
+        model_id=model.model_id, number=number, uid=uid, version_id=version_id, run_id=run_id, origin=origin,
+        comment=comment, retired=False, created_by=person_id, created_at=now(), labels=json.dumps(labels),
+        added_values=json.dumps(added_values), signature=None if signature is None else json.dumps(signature),
+        step=step,
+    ).execute()  # fmt: skip
+    return number
+
+
+def set_retired(model_id: int, number: int, retired: bool) -> None:
+    """Put or take the mark of retirement."""
+    ModelVersion.update(retired=retired).where(
+        (ModelVersion.model_id == model_id) & (ModelVersion.number == number)
+    ).execute()
+
+
+def set_lead(model_id: int, number: int | None, approvals_needed: int) -> None:
+    """Choose the lead version, with how many approvals it takes now, or leave it to the ladder."""
+    RegisteredModel.update(lead_number=number, lead_approvals=approvals_needed).where(
+        RegisteredModel.model_id == model_id
+    ).execute()
+
+
+def verdicts_of(model_id: int) -> list[VerdictRow]:
+    """Return the standing verdicts on all versions of a model."""
+    newest = newest_evidence(model_id)
+    rows = (
+        Verdict.select(
+            Verdict.number, Verdict.person_id, Person.full_name, Verdict.approves, Verdict.comment, Verdict.given_at
+        )
+        .join(Person, on=(Person.person_id == Verdict.person_id))
+        .where(Verdict.model_id == model_id)
+        .order_by(Verdict.given_at)
+    )
+    return [
+        VerdictRow(
+            row.number, row.person_id, row.full_name, bool(row.approves), row.comment, row.given_at,
+            row.number in newest and row.given_at < newest[row.number],
+        )
+        for row in named_rows(rows)
+    ]  # fmt: skip
+
+
+def newest_evidence(model_id: int) -> dict[int, datetime]:
+    """Return when the newest evidence of each version came, by its number."""
+    rows = (
+        EvidenceRecord.select(EvidenceRecord.number, fn.MAX(EvidenceRecord.created_at).alias("newest"))
+        .where(EvidenceRecord.model_id == model_id)
+        .group_by(EvidenceRecord.number)
+    )
+    return {row.number: row.newest for row in named_rows(rows)}
+
+
+def set_verdict(model_id: int, number: int, person_id: int, approves: bool | None, comment: str) -> None:
+    """Give, replace or (None) take back a person's verdict."""
+    if approves is None:
+        execute(
+            "DELETE FROM verdict WHERE model_id = %s AND number = %s AND person_id = %s",
+            model_id,
+            number,
+            person_id,
+        )
+        return
+    execute(
+        "REPLACE INTO verdict (model_id, number, person_id, approves, comment, given_at)"
+        " VALUES (%s, %s, %s, %s, %s, %s)",
+        model_id, number, person_id, approves, comment, now(),
+    )  # fmt: skip
+
+
+def standings_of(model: ModelRow) -> dict[int, Standing]:
+    """Return what decides whether each version may stand on a stage."""
+    verdicts: dict[int, list[Given]] = {}
+    for verdict in verdicts_of(model.model_id):
+        verdicts.setdefault(verdict.number, []).append(Given(verdict.approves, verdict.older))
+    rows = query(
+        "SELECT v.number, v.retired, EXISTS (SELECT 1 FROM artifact_version a JOIN manifest_blob mb"
+        " ON mb.digest = a.digest JOIN blob_file b USING (sha256) WHERE a.version_id = v.version_id AND b.damaged)"
+        " FROM model_version v WHERE v.model_id = %s",
+        model.model_id,
+    )
+    return {
+        number: _standing(model, number, verdicts.get(number, []), bool(retired), bool(damaged))
+        for number, retired, damaged in rows
+    }
+
+
+def _standing(model: ModelRow, number: int, verdicts: list[Given], retired: bool, damaged: bool) -> Standing:
+    review = review_of(verdicts, model.approvals_needed, model.renewed_approvals)
+    return Standing(number, review, retired, damaged, counting_approvals(verdicts, renewed=False))

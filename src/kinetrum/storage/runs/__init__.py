@@ -1,0 +1,1 @@
+"""Records of runs: rows, documents, index, points, output."""

@@ -1,0 +1,388 @@
+"""Metric points: a tail of batches as they came, and chunks into which they are compacted.
+
+Guarantees: a batch is durable when `append_batch` returns; the same batch sent again changes nothing;
+batches that are late, repeated or overlapping give the same series in whatever order they arrive;
+a reader sees every acknowledged point, also while compaction moves it.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from peewee import fn
+
+from kinetrum.core.points.codec import Group, decode_batch, decode_chunk, encode_chunk
+from kinetrum.core.points.columns import Points, merge, shown, split
+from kinetrum.core.points.reduce import from_rollups, reduce, rollup, sketch
+from kinetrum.core.points.stats import Stats, combine, stats_of, unpack
+from kinetrum.storage.db.database import execute, insert_many, named_rows, places, query
+from kinetrum.storage.db.tables import EarlierName, Experiment, PointChunk, PointTail, Project, RunRow, Series
+
+CHUNK_SIZE = 4_096
+ROLLUP_FROM = 64
+SKETCH_SIZE = 48
+_BATCHES_AT_ONCE = 64
+_SERIES_AT_ONCE = 100
+
+
+def append_batch(run_id: int, batch_uid: bytes, body: bytes, count: int) -> bool:
+    """Keep one batch; tells whether it is new."""
+    return bool(
+        execute(
+            "INSERT IGNORE INTO point_tail (run_id, batch_uid, n, payload) VALUES (%s, %s, %s, %s)",
+            run_id, batch_uid, count, body,
+        )
+    )  # fmt: skip
+
+
+def runs_to_compact(but: Sequence[int] = (), limit: int = 100) -> list[int]:
+    """Return runs with batches in their tail, without the named ones."""
+    without = f" WHERE run_id NOT IN {places(list(but))}" if but else ""
+    return [run_id for (run_id,) in query(f"SELECT DISTINCT run_id FROM point_tail{without} LIMIT %s", *but, limit)]
+
+
+def latest_batches(project: str | None, experiment: str | None = None) -> dict[int, int]:
+    """Return the runs that have batches in their tail, each with its latest batch's number.
+
+    Of all projects, of one, or with `experiment`, by its name or one that it had before, of that alone.
+    """
+    tail = PointTail.select(PointTail.run_id, fn.MAX(PointTail.seq).alias("latest")).group_by(PointTail.run_id)
+    latest = {row.run_id: row.latest for row in named_rows(tail)}
+    if project is None or not latest:
+        return latest
+    # Asked only of the few runs whose points wait: among all of a project's runs it would take as long as reading them.
+    within = (
+        RunRow.select(RunRow.run_id)
+        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .join(Project, on=Project.project_id == Experiment.project_id)
+        .where(RunRow.run_id.in_(list(latest)), Project.name == project)
+    )
+    if experiment is not None:
+        earlier = EarlierName.select(EarlierName.row_id).where(
+            (EarlierName.kind == "experiment") & (EarlierName.name == experiment)
+        )
+        within = within.where((Experiment.name == experiment) | Experiment.experiment_id.in_(earlier))
+    return {row.run_id: latest[row.run_id] for row in named_rows(within)}
+
+
+def is_waiting(run_id: int, latest: int) -> bool:
+    """Tell whether a run's tail still has a batch of this number or an earlier one."""
+    return bool(PointTail.select().where(PointTail.run_id == run_id, PointTail.seq <= latest).exists())
+
+
+@dataclass(frozen=True)
+class Compacted:
+    """What compaction changed: statistics and thin line of every touched metric."""
+
+    stats: dict[str, Stats]
+    sketches: dict[str, list[tuple[int, float]]]
+
+
+def compact(run_id: int) -> Compacted | None:
+    """Move the run's tail into chunks, in the caller's transaction.
+
+    Returns None where another process is at it or there is nothing to do.
+    """
+    if not query("SELECT run_id FROM run_ingest WHERE run_id = %s FOR UPDATE SKIP LOCKED", run_id):
+        return None
+    tail = query(
+        "SELECT seq, payload FROM point_tail WHERE run_id = %s ORDER BY seq LIMIT %s",
+        run_id, _BATCHES_AT_ONCE,
+    )  # fmt: skip
+    if not tail:
+        return None
+    fresh = {key: merge(parts) for key, parts in _by_key(
+        [group for _, payload in tail for group in decode_batch(payload)]).items()}  # fmt: skip
+    ids = _intern_series(run_id, list(fresh))
+    changed: dict[str, Stats] = {}
+    sketches: dict[str, list[tuple[int, float]]] = {}
+    keys = sorted(fresh)
+    for start in range(0, len(keys), _SERIES_AT_ONCE):
+        part = {ids[key]: fresh[key] for key in keys[start : start + _SERIES_AT_ONCE]}
+        done = _compact_series(part)
+        for key in keys[start : start + _SERIES_AT_ONCE]:
+            changed[key], sketches[key] = done[ids[key]]
+    # Exactly the rows that were read: others may have been committed meanwhile. A batch that is repeated
+    # after its row is gone arrives anew, and the merge finds every point of it in place.
+    sequence = [row[0] for row in tail]
+    execute(f"DELETE FROM point_tail WHERE run_id = %s AND seq IN {places(sequence)}", run_id, *sequence)
+    return Compacted(changed, sketches)
+
+
+def _by_key(groups: list[Group]) -> dict[str, list[Points]]:
+    found: dict[str, list[Points]] = defaultdict(list)
+    for group in groups:
+        for key, points in group.series():
+            if len(points):
+                found[key].append(points)
+    return found
+
+
+def _intern_series(run_id: int, keys: list[str]) -> dict[str, int]:
+    ids = series_ids(run_id, keys)
+    missing = sorted(set(keys) - set(ids))
+    if missing:
+        insert_many("INSERT IGNORE INTO series (run_id, name)", [(run_id, key) for key in missing])
+        ids.update(series_ids(run_id, missing))
+    return ids
+
+
+def series_ids(run_id: int, keys: list[str]) -> dict[str, int]:
+    """Return the ids of the run's series of these names."""
+    if not keys:
+        return {}
+    return dict(
+        query(f"SELECT name, series_id FROM series WHERE run_id = %s AND name IN {places(keys)}", run_id, *keys)
+    )
+
+
+def _compact_series(fresh: dict[int, Points]) -> dict[int, tuple[Stats, list[tuple[int, float]]]]:
+    """Merge new points into the chunks of their series, many series with few statements."""
+    stored = _chunks_touched(fresh)
+    gone = [row[0] for rows in stored.values() for row in rows]
+    if gone:
+        execute(f"DELETE FROM point_chunk WHERE chunk_id IN {places(gone)}", *gone)
+        starts = [(series, row[1]) for series, rows in stored.items() for row in rows]
+        pairs = ", ".join(["(%s, %s)"] * len(starts))
+        flat = [number for pair in starts for number in pair]
+        execute(f"DELETE FROM point_rollup WHERE (series_id, first_step) IN ({pairs})", *flat)
+    pieces = {
+        series: split(merge([*[decode_chunk(row[2]) for row in stored.get(series, [])], new]), CHUNK_SIZE)
+        for series, new in fresh.items()
+    }
+    insert_many(
+        "INSERT INTO point_chunk (series_id, first_step, first_time, last_step, last_time, n, stats, data)",
+        [
+            (series, int(piece.steps[0]), int(piece.times[0]), int(piece.steps[-1]), int(piece.times[-1]),
+             len(piece), stats_of(piece).pack(), encode_chunk(piece))
+            for series, found in pieces.items() for piece in found
+        ],
+        size=50,
+    )  # fmt: skip
+    insert_many(
+        "INSERT INTO point_rollup (series_id, first_step, mini)",
+        [(series, int(piece.steps[0]), rollup(piece)) for series, found in pieces.items() for piece in found],
+        size=200,
+    )
+    ids = sorted(fresh)
+    parts: dict[int, list[Stats]] = defaultdict(list)
+    rows = query(
+        f"SELECT series_id, stats FROM point_chunk WHERE series_id IN {places(ids)} ORDER BY series_id, first_step",
+        *ids,
+    )
+    for series, raw in rows:
+        parts[series].append(unpack(raw))
+    return {series: (combine(parts[series]), _thin_line(parts[series], pieces[series])) for series in ids}
+
+
+def _chunks_touched(fresh: dict[int, Points]) -> dict[int, list[tuple[int, int, bytes]]]:
+    """Return (chunk id, first step, data) of chunks that new points overlap, and of one before them to top up."""
+    parts, values = [], []
+    for series, points in fresh.items():
+        first, last = int(points.steps[0]), int(points.steps[-1])
+        parts.append(
+            "(SELECT series_id, chunk_id, first_step, data FROM point_chunk WHERE series_id = %s"
+            " AND last_step >= %s AND first_step <= %s)"
+        )
+        values += [series, first, last]
+        # Only the nearest chunk before: an older one that is not full may not be joined over those between.
+        parts.append(
+            "(SELECT series_id, chunk_id, first_step, data FROM (SELECT * FROM point_chunk WHERE series_id = %s"
+            " AND last_step < %s ORDER BY first_step DESC LIMIT 1) nearest WHERE n < %s)"
+        )
+        values += [series, first, CHUNK_SIZE]
+    found: dict[int, list[tuple[int, int, bytes]]] = defaultdict(list)
+    for series, chunk, start, data in query(" UNION ALL ".join(parts), *values):
+        found[series].append((chunk, start, data))
+    return found
+
+
+def _thin_line(parts: list[Stats], pieces: list[Points]) -> list[tuple[int, float]]:
+    if len(parts) == len(pieces):
+        return sketch(merge(pieces), SKETCH_SIZE)
+    if len(parts) < SKETCH_SIZE:
+        line = [(part.first_step, part.first) for part in parts]
+    else:
+        line = [(parts[at * len(parts) // SKETCH_SIZE].first_step, parts[at * len(parts) // SKETCH_SIZE].mean)
+                for at in range(SKETCH_SIZE)]  # fmt: skip
+    return [*line, (parts[-1].last_step, parts[-1].last)]
+
+
+def _tail_points(run_id: int, keys: set[str] | None) -> dict[str, list[Points]]:
+    rows = query("SELECT payload FROM point_tail WHERE run_id = %s ORDER BY seq", run_id)
+    found = _by_key([group for (payload,) in rows for group in decode_batch(payload)])
+    return {key: points for key, points in found.items() if keys is None or key in keys}
+
+
+def metric_names(run_id: int) -> list[str]:
+    """Return the names of the run's metrics, in the order of their first arrival."""
+    waiting = _tail_points(run_id, None)
+    names = [name for (name,) in query("SELECT name FROM series WHERE run_id = %s ORDER BY series_id", run_id)]
+    return list(dict.fromkeys([*names, *waiting]))
+
+
+def metric_names_of(run_ids: list[int]) -> dict[int, tuple[str, ...]]:
+    """Return the names of many runs' metrics by run id; runs without any are missing."""
+    if not run_ids:
+        return {}
+    within = places(run_ids)
+    named = query(f"SELECT run_id, name FROM series WHERE run_id IN {within} ORDER BY series_id", *run_ids)
+    waiting = query(f"SELECT DISTINCT run_id FROM point_tail WHERE run_id IN {within}", *run_ids)
+    found: dict[int, list[str]] = {}
+    for run_id, name in named:
+        found.setdefault(run_id, []).append(name)
+    return {run_id: tuple(names) for run_id, names in found.items()} | {
+        run_id: tuple(metric_names(run_id)) for (run_id,) in waiting
+    }
+
+
+def read_points(run_id: int, key: str) -> Points:
+    """Return every point of a metric that was acknowledged before the call, merged; also those not shown."""
+    waiting = _tail_points(run_id, {key}).get(key, [])
+    series_id = series_ids(run_id, [key]).get(key)
+    stored = []
+    if series_id is not None:
+        rows = query("SELECT data FROM point_chunk WHERE series_id = %s ORDER BY first_step", series_id)
+        stored = [decode_chunk(raw) for (raw,) in rows]
+    return merge([*stored, *waiting])
+
+
+def read_at(run_id: int, steps: Sequence[int]) -> dict[int, dict[str, tuple[int, float]]]:
+    """Return for each step the latest shown point of every metric of a run up to it: (its step, its value).
+
+    A metric that began later is missing there. Only the chunks that hold these points are read.
+    """
+    # The tail is read before the chunks: compaction moves points from it to them, never back.
+    waiting = _tail_points(run_id, None)
+    series = Series.select(Series.series_id, Series.name).where(Series.run_id == run_id).order_by(Series.series_id)
+    names = {row.series_id: row.name for row in named_rows(series)}
+    starts: dict[int, list[tuple[int, int]]] = defaultdict(list)
+    layout = (
+        PointChunk.select(PointChunk.series_id, PointChunk.first_step, PointChunk.chunk_id)
+        .where(PointChunk.series_id.in_(list(names)))
+        .order_by(PointChunk.series_id, PointChunk.first_step, PointChunk.first_time)
+    )
+    for row in named_rows(layout) if names else ():
+        starts[row.series_id].append((row.first_step, row.chunk_id))
+    needed: dict[int, dict[int, int]] = {
+        step: {
+            series_id: rows[at - 1][1] for series_id, rows in starts.items()
+            if (at := bisect_right(rows, (step, 2**63)))
+        } for step in steps
+    }  # fmt: skip
+    wanted = sorted({chunk for chunks in needed.values() for chunk in chunks.values()})
+    chunks = PointChunk.select(PointChunk.chunk_id, PointChunk.data).where(PointChunk.chunk_id.in_(wanted))
+    stored = {row.chunk_id: decode_chunk(row.data) for row in named_rows(chunks)} if wanted else {}
+    return {
+        step: _latest_up_to(
+            step, {names[series_id]: stored[chunk] for series_id, chunk in held.items()}, waiting
+        ) for step, held in needed.items()
+    }  # fmt: skip
+
+
+def _latest_up_to(
+    step: int, stored: dict[str, Points], waiting: dict[str, list[Points]]
+) -> dict[str, tuple[int, float]]:
+    found = {}
+    for name in dict.fromkeys([*stored, *waiting]):
+        points = shown(merge([*([stored[name]] if name in stored else []), *waiting.get(name, [])]))
+        points = points.cut(points.steps <= step)
+        if len(points):
+            found[name] = (int(points.steps[-1]), float(points.values[-1]))
+    return found
+
+
+def read_stretch(run_id: int, key: str, after: int, chunks: int = 32) -> tuple[Points, int | None]:
+    """Return the next stretch of a metric's points with steps beyond `after`, and where the one after it begins.
+
+    The second is None at the end. Memory is bounded by the number of chunks, however long the metric is.
+    """
+    waiting = [part.cut(part.steps > after) for part in _tail_points(run_id, {key}).get(key, [])]
+    series_id = series_ids(run_id, [key]).get(key)
+    rows = []
+    if series_id is not None:
+        rows = query(
+            "SELECT data, first_step FROM point_chunk WHERE series_id = %s AND last_step > %s ORDER BY first_step"
+            " LIMIT %s",
+            series_id, after, chunks + 1,
+        )  # fmt: skip
+    found = merge([*[decode_chunk(raw) for raw, _ in rows[:chunks]], *waiting])
+    found = found.cut(found.steps > after)
+    if len(rows) <= chunks:
+        return found, None
+    end = rows[chunks][1] - 1
+    return found.cut(found.steps <= end), end
+
+
+def read_curve(run_id: int, key: str, width: int, first: int | None, last: int | None) -> Points:
+    """Return a metric's shown points between two steps, reduced to `width` pixels.
+
+    Long stretches are read from rollups: lowest and highest value of every 256 points.
+    """
+    # The tail is read before the chunks: compaction moves points from it to them, never back.
+    waiting = _tail_points(run_id, {key}).get(key, [])
+    series_id = series_ids(run_id, [key]).get(key)
+    stored: list[Points] = []
+    if series_id is not None:
+        span = ("AND last_step >= %s AND first_step <= %s", [_or(first, -(2**62)), _or(last, 2**62)])
+        ((count, total),) = query(
+            f"SELECT COUNT(*), COALESCE(SUM(n), 0) FROM point_chunk WHERE series_id = %s {span[0]}",
+            series_id, *span[1],
+        )  # fmt: skip
+        if count and total > ROLLUP_FROM * width:
+            rows = query(
+                "SELECT mini FROM point_rollup WHERE series_id = %s AND first_step <= %s AND first_step >="
+                " COALESCE((SELECT MAX(first_step) FROM point_chunk WHERE series_id = %s AND first_step <= %s), %s)"
+                " ORDER BY first_step",
+                series_id, span[1][1], series_id, span[1][0], span[1][0],
+            )  # fmt: skip
+            coarse = merge([from_rollups([raw for (raw,) in rows]), *_ends(series_id, span)])
+            newest = shown(merge(waiting))
+            if not len(newest):
+                return reduce(_between(coarse, first, last), width)
+            early, late = coarse.steps < newest.steps[0], coarse.steps > newest.steps[-1]
+            whole = [coarse.cut(early), newest, coarse.cut(late)]
+            return reduce(_between(_joined(whole), first, last), width)
+        rows = query(
+            f"SELECT data FROM point_chunk WHERE series_id = %s {span[0]} ORDER BY first_step",
+            series_id,
+            *span[1],
+        )
+        stored = [decode_chunk(raw) for (raw,) in rows]
+    return reduce(_between(shown(merge([*stored, *waiting])), first, last), width)
+
+
+def _ends(series_id: int, span: tuple[str, list[int]]) -> list[Points]:
+    """Return the first and the last point of a stretch, which a rollup may have left out."""
+    found = []
+    for way, at in (("ASC", 0), ("DESC", -1)):
+        ((raw,),) = query(
+            f"SELECT data FROM point_chunk WHERE series_id = %s {span[0]} ORDER BY first_step {way} LIMIT 1",
+            series_id, *span[1],
+        )  # fmt: skip
+        points = decode_chunk(raw)
+        found.append(points.cut([at]))
+    return found
+
+
+def _joined(parts: list[Points]) -> Points:
+    import numpy as np
+
+    return Points(
+        np.concatenate([part.steps for part in parts]),
+        np.concatenate([part.times for part in parts]),
+        np.concatenate([part.values for part in parts]),
+    )
+
+
+def _or(value: int | None, otherwise: int) -> int:
+    return otherwise if value is None else value
+
+
+def _between(points: Points, first: int | None, last: int | None) -> Points:
+    if first is None and last is None:
+        return points
+    return points.cut((points.steps >= _or(first, -(2**62))) & (points.steps <= _or(last, 2**62)))

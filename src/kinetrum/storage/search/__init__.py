@@ -1,0 +1,1 @@
+"""Queries on the index of runs, facets, groups, saved views, names."""
