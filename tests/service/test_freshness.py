@@ -155,7 +155,7 @@ def test_a_table_waits_for_its_own_runs_alone(project: Project, monkeypatch: pyt
     monkeypatch.setattr(intake, "bring_up_to_date", note)
     from fastapi import Request
 
-    from kinetrum.service.freshness import read_up_to_date
+    from kinetrum.service.http.freshness import read_up_to_date
 
     for path, expected in (
         ({"project": "p", "experiment": "e"}, ("p", "e")),

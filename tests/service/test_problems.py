@@ -11,7 +11,7 @@ import pytest
 
 from kinetrum.core import errors
 from kinetrum.service.app import make_app
-from kinetrum.service.limits import BODY_LIMIT
+from kinetrum.service.http.limits import BODY_LIMIT
 from tests.conftest import Instance, Project, new_id
 
 ROOT = Path(__file__).parent.parent.parent

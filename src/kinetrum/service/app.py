@@ -11,36 +11,35 @@ from typing import Any
 from fastapi import Depends, FastAPI
 from fastapi.routing import APIRoute
 
-from kinetrum.service import (
+from kinetrum.service.background import Chores
+from kinetrum.service.http import console_files, problems
+from kinetrum.service.http.freshness import act_up_to_date, read_up_to_date
+from kinetrum.service.http.hardening import Hardened
+from kinetrum.service.http.limits import BodyLimit
+from kinetrum.service.live.broker import Broker
+from kinetrum.service.routes import (
     account_routes,
+    archive_routes,
     artifact_routes,
     blob_routes,
     comparison_routes,
-    console_files,
-    crate_routes,
-    describing_routes,
+    description_routes,
+    disk_routes,
+    environment_routes,
     export_routes,
     file_routes,
-    following_routes,
     health_routes,
     lineage_routes,
     live_routes,
+    media_routes,
     model_routes,
     plot_routes,
-    problems,
-    registry_routes,
-    room_routes,
     run_routes,
     search_routes,
-    showing_routes,
     today_routes,
+    version_routes,
     view_routes,
 )
-from kinetrum.service.chores import Chores
-from kinetrum.service.freshness import act_up_to_date, read_up_to_date
-from kinetrum.service.hardening import Hardened
-from kinetrum.service.limits import BodyLimit
-from kinetrum.service.live import Broker
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.database import disconnect
 from kinetrum.wire.base import Problem
@@ -73,10 +72,10 @@ _READS, _ACTS = [Depends(read_up_to_date)], [Depends(act_up_to_date)]
 # Answers are made of what was recorded, and so are some acts, so that comes in first.
 _ROUTES: tuple[tuple[Any, list[Any]], ...] = (
     (health_routes, []), (account_routes, []), (export_routes, _READS), (search_routes, _READS),
-    (comparison_routes, _ACTS), (run_routes, _READS), (describing_routes, _READS), (following_routes, _READS),
+    (comparison_routes, _ACTS), (run_routes, _READS), (description_routes, _READS), (environment_routes, _READS),
     (blob_routes, []), (artifact_routes, _ACTS), (file_routes, _READS), (lineage_routes, _READS), (plot_routes, _READS),
-    (showing_routes, _READS), (room_routes, _ACTS), (crate_routes, _READS), (model_routes, _ACTS),
-    (registry_routes, _ACTS), (live_routes, []), (today_routes, _READS), (view_routes, []),
+    (media_routes, _READS), (disk_routes, _ACTS), (archive_routes, _READS), (model_routes, _ACTS),
+    (version_routes, _ACTS), (live_routes, []), (today_routes, _READS), (view_routes, []),
 )  # fmt: skip
 
 

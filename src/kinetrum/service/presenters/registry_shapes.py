@@ -10,8 +10,8 @@ from kinetrum.actions.registry.model_list import Listed, ModelPage
 from kinetrum.actions.registry.registry_views import EvidenceView, ModelView, StageView, VersionDetailView, VersionView
 from kinetrum.actions.registry.reviews import OnData, ReviewView
 from kinetrum.core.registry.checks import Check
-from kinetrum.service.comparison_shapes import rows_verdict
-from kinetrum.service.shapes import artifact_version, files, goal, json_values
+from kinetrum.service.presenters.comparison_shapes import rows_verdict
+from kinetrum.service.presenters.shapes import artifact_version, files, goal, json_values
 from kinetrum.wire import registry as wire
 
 

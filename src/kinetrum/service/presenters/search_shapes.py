@@ -7,7 +7,7 @@ from kinetrum.actions.search.run_groups import GroupPage, GroupView
 from kinetrum.core.query.settled import Key, Source
 from kinetrum.core.query.writing import written_test
 from kinetrum.core.values import to_json
-from kinetrum.service import shapes
+from kinetrum.service.presenters import shapes
 from kinetrum.storage.search.run_facets import Facet
 from kinetrum.storage.search.run_search import COUNT_CAP
 from kinetrum.wire import finding as wire

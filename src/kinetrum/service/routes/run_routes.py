@@ -18,9 +18,9 @@ from kinetrum.core.manifests import FileEntry
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, decode_batch
 from kinetrum.core.refs import VersionRef, parse_ref
 from kinetrum.core.values import check_key, from_json
-from kinetrum.service import shapes
-from kinetrum.service.access import SignedIn
-from kinetrum.service.point_bodies import groups_from_json
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.point_bodies import groups_from_json
+from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.runs import Run
 from kinetrum.wire import artifacts
 from kinetrum.wire import runs as wire

@@ -5,7 +5,7 @@ from __future__ import annotations
 from starlette.datastructures import MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from kinetrum.service.freshness import BEHIND_HEADER
+from kinetrum.service.http.freshness import BEHIND_HEADER
 
 
 class Hardened:

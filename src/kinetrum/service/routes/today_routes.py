@@ -10,8 +10,8 @@ from fastapi import APIRouter, Query
 from kinetrum.actions.people import today
 from kinetrum.actions.people.today import SeenRun
 from kinetrum.core.values import to_json
-from kinetrum.service import shapes
-from kinetrum.service.access import SignedIn
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.presenters import shapes
 from kinetrum.wire import today as wire
 
 router = APIRouter(tags=["today"])

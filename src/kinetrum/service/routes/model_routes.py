@@ -10,8 +10,9 @@ from kinetrum.actions.registry import fetching, model_list, model_settings, regi
 from kinetrum.actions.runs import readers
 from kinetrum.core.permissions import Role
 from kinetrum.core.registry.ladder import Stage
-from kinetrum.service import feeds, registry_shapes
-from kinetrum.service.access import SignedIn
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.live import feeds
+from kinetrum.service.presenters import registry_shapes
 from kinetrum.wire import registry as wire
 
 router = APIRouter(tags=["models"])

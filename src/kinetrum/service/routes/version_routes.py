@@ -19,11 +19,11 @@ from kinetrum.actions.registry import (
     stage_acts,
 )
 from kinetrum.core.values import from_json
-from kinetrum.service import bundles
-from kinetrum.service import registry_shapes as shapes
-from kinetrum.service.access import SignedIn
-from kinetrum.service.file_routes import OUT, answer_bundle, answer_file
-from kinetrum.service.store import store_of
+from kinetrum.service.http import bundles
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.store import store_of
+from kinetrum.service.presenters import registry_shapes as shapes
+from kinetrum.service.routes.file_routes import OUT, answer_bundle, answer_file
 from kinetrum.wire import registry as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["models"])

@@ -15,9 +15,9 @@ from fastapi.responses import StreamingResponse
 from kinetrum.actions.data import artifact_versions, previews
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.media import type_of
-from kinetrum.service import bundles
-from kinetrum.service.access import SignedIn
-from kinetrum.service.store import store_of
+from kinetrum.service.http import bundles
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.store import store_of
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.wire import artifacts as wire
 

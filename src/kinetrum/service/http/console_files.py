@@ -11,7 +11,7 @@ from starlette.exceptions import HTTPException
 from kinetrum.actions.search import saved_views
 from kinetrum.core.errors import KinetrumError
 
-FOLDER = Path(__file__).parent / "console"
+FOLDER = Path(__file__).parents[1] / "console"
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; "
     "media-src 'self'; font-src 'self'; connect-src 'self'; "

@@ -15,7 +15,7 @@ from kinetrum.core.ids import id_text
 from kinetrum.core.noise.verdict import RowsVerdict
 from kinetrum.core.points.together import Band
 from kinetrum.core.values import to_json
-from kinetrum.service import shapes
+from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.runs import Run
 from kinetrum.wire import comparison as wire
 

@@ -11,8 +11,8 @@ from kinetrum.actions.runs.readers import Curve, finite
 from kinetrum.actions.search import palette, saved_views
 from kinetrum.core.ids import id_text
 from kinetrum.core.values import to_json
-from kinetrum.service import shapes
-from kinetrum.service.access import SignedIn
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.presenters import shapes
 from kinetrum.storage.search.views import LinkRow, ViewRow
 from kinetrum.wire import runs as wire_runs
 from kinetrum.wire import views as wire

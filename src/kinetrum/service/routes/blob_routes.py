@@ -13,8 +13,8 @@ from starlette.requests import ClientDisconnect
 from kinetrum.actions.data import uploads
 from kinetrum.core.errors import InvalidInput, TooLarge
 from kinetrum.core.manifests import check_sha256
-from kinetrum.service.access import SignedIn
-from kinetrum.service.store import store_of
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.store import store_of
 from kinetrum.storage.data.blobs import PIECE, Arrival, Incoming
 from kinetrum.wire import artifacts as wire
 

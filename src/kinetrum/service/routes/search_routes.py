@@ -9,8 +9,8 @@ from fastapi import APIRouter, Depends, Query, Request, Response
 
 from kinetrum.actions.search import facets, run_groups, run_table
 from kinetrum.actions.search.run_table import Asked, RunPage
-from kinetrum.service import search_shapes, shapes
-from kinetrum.service.access import SignedIn
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.presenters import search_shapes, shapes
 from kinetrum.wire import finding as wire
 from kinetrum.wire import runs
 

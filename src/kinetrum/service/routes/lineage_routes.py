@@ -10,7 +10,7 @@ from fastapi.responses import JSONResponse
 from kinetrum.actions.data import lineage
 from kinetrum.core.errors import KinetrumError
 from kinetrum.core.lineage import dangling, distances, fold, lineage_sentence, to_prov
-from kinetrum.service.access import SignedIn
+from kinetrum.service.http.access import SignedIn
 from kinetrum.wire import lineage as wire
 
 router = APIRouter(prefix="/projects/{project}/lineage", tags=["lineage"])

@@ -11,8 +11,8 @@ from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.live import change_feed
 from kinetrum.core.errors import InvalidInput
-from kinetrum.service.access import SignedIn, signed_in
-from kinetrum.service.live import Broker
+from kinetrum.service.http.access import SignedIn, signed_in
+from kinetrum.service.live.broker import Broker
 
 router = APIRouter(tags=["live"])
 Cursor = Annotated[str | None, Header(alias="Last-Event-ID", max_length=20)]

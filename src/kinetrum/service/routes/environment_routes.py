@@ -12,8 +12,8 @@ from kinetrum.actions.recording.environment import Caught
 from kinetrum.actions.recording.output import Piece
 from kinetrum.core.printed import Line
 from kinetrum.core.rundoc import Activity, Progress
-from kinetrum.service import shapes
-from kinetrum.service.access import SignedIn
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.outputs import Numbered
 from kinetrum.wire import surroundings as wire
 

@@ -11,10 +11,10 @@ from kinetrum.core.compare.manifests import SIGNS, Finding, count_findings, diff
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.manifests import FileEntry
 from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.service import shapes
-from kinetrum.service.access import SignedIn
-from kinetrum.service.run_routes import new_version
-from kinetrum.service.store import store_of
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.store import store_of
+from kinetrum.service.presenters import shapes
+from kinetrum.service.routes.run_routes import new_version
 from kinetrum.wire import artifacts as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["artifacts"])

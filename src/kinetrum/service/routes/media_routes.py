@@ -10,8 +10,8 @@ from kinetrum.actions.data import media, table_rows
 from kinetrum.core.errors import InvalidInput
 from kinetrum.core.refs import VersionRef, parse_ref
 from kinetrum.core.rows.asked import PAGE_LIMIT, Asked, Page
-from kinetrum.service.access import SignedIn
-from kinetrum.service.store import store_of
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.store import store_of
 from kinetrum.wire import showing as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["results"])

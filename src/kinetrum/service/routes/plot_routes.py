@@ -12,7 +12,7 @@ from kinetrum.core.errors import InvalidInput
 from kinetrum.core.plots import read_plot, write_plot
 from kinetrum.core.plots.matrices import matrix_of
 from kinetrum.core.values import show, to_json
-from kinetrum.service.access import SignedIn
+from kinetrum.service.http.access import SignedIn
 from kinetrum.storage.runs.plots import PlotRow
 from kinetrum.wire import plots as wire
 

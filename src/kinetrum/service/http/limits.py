@@ -7,7 +7,7 @@ import re
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from kinetrum.core.points.codec import BATCH_BYTE_LIMIT
-from kinetrum.service.problems import problem
+from kinetrum.service.http.problems import problem
 
 BODY_LIMIT = BATCH_BYTE_LIMIT
 # The list of 100,000 files with long paths.

@@ -10,8 +10,8 @@ from fastapi import APIRouter, Query
 from kinetrum.actions.people import note_records, renames
 from kinetrum.actions.runs import descriptions, readers
 from kinetrum.core.goals import make_goal
-from kinetrum.service import shapes
-from kinetrum.service.access import SignedIn
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.runs import Run
 from kinetrum.wire import accounts, room, views
 from kinetrum.wire import runs as wire

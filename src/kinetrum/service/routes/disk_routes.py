@@ -11,9 +11,9 @@ from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.data import disk_usage, store_check
 from kinetrum.actions.runs import bin
-from kinetrum.service.access import SignedIn
-from kinetrum.service.blob_routes import BYTES_BODY, take
-from kinetrum.service.store import store_of
+from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.store import store_of
+from kinetrum.service.routes.blob_routes import BYTES_BODY, take
 from kinetrum.wire import artifacts
 from kinetrum.wire import room as wire
 

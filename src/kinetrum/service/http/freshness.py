@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import Request
 
 from kinetrum.actions.recording import intake
-from kinetrum.service.access import SignedIn
+from kinetrum.service.http.access import SignedIn
 
 BEHIND_HEADER = "Kinetrum-Behind"
 _READING = frozenset({"GET", "HEAD"})

@@ -1,0 +1,1 @@
+"""What every request meets: access, limits, headers, errors, bodies."""

@@ -1,0 +1,1 @@
+"""Live changes and feeds."""

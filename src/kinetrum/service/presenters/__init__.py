@@ -1,0 +1,1 @@
+"""From what actions return to what the interface sends, where the two differ."""

@@ -1,0 +1,1 @@
+"""Routes: each parses, calls one action, and shapes its answer."""
