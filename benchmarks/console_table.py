@@ -111,7 +111,7 @@ def _scrolling(page: Any, url: str) -> Ratio:
 
 def _growing(page: Any, url: str, token: str) -> Ratio:
     """Let a table grow while it is scrolled: how long frames take then, against a table at rest."""
-    from kinetrum.core.ids import uuid7
+    from kinetrum.core.base.ids import uuid7
 
     service = Service(url, token)
 

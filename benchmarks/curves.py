@@ -11,7 +11,7 @@ import pymysql
 
 from benchmarks.measuring import Ratio, in_turn, ratio
 from kinetrum.client.transport.http import Service
-from kinetrum.core.ids import uuid7
+from kinetrum.core.base.ids import uuid7
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 from kinetrum.instance.settings import Home
 

@@ -11,9 +11,9 @@ from collections.abc import Callable
 
 import numpy as np
 
-from kinetrum.core.noise.difference import difference_of, differences_at_once
-from kinetrum.core.noise.measures import compare_classes, compare_numbers, compare_scores
-from kinetrum.core.noise.verdict import Outcome, RowsVerdict
+from kinetrum.core.statistics.noise.difference import difference_of, differences_at_once
+from kinetrum.core.statistics.noise.measures import compare_classes, compare_numbers, compare_scores
+from kinetrum.core.statistics.noise.verdict import Outcome, RowsVerdict
 
 WORLDS, SEED = 1_000, 20_261_129
 SIZES = (1, 2, 3, 5, 8, 12, 20, 30, 100, 1_000)

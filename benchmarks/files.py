@@ -17,9 +17,9 @@ import psutil
 
 from benchmarks.measuring import Ratio, in_turn, ratio
 from kinetrum.client.transport.http import Service
+from kinetrum.core.base.errors import Conflict
+from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.compare.manifests import compare_manifests
-from kinetrum.core.errors import Conflict
-from kinetrum.core.manifests import FileEntry
 from kinetrum.storage.db.database import connection, execute, insert_many, query
 
 LARGE_BYTES, SMALL_FILES = 2 * 1024**3, 10_000

@@ -12,7 +12,7 @@ import httpx
 
 from benchmarks.measuring import Ratio, in_turn, ratio
 from kinetrum.client.transport.http import Service
-from kinetrum.core.ids import uuid7
+from kinetrum.core.base.ids import uuid7
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import connection, insert_many, query
 

@@ -9,7 +9,7 @@ from datetime import timedelta
 
 from benchmarks.measuring import Ratio, in_turn, ratio
 from kinetrum.client.transport.http import Service
-from kinetrum.core.rundoc import Result, RunDoc, pack
+from kinetrum.core.base.run_document import Result, RunDoc, pack
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, insert_many, query, transaction
 from kinetrum.storage.people import people, projects

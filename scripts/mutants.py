@@ -35,7 +35,7 @@ def judged() -> dict[str, str]:
 
 
 def part_of(name: str) -> str:
-    """Return the module of a mutant: `kinetrum.core.noise.shares`."""
+    """Return the module of a mutant: `kinetrum.core.statistics.noise.shares`."""
     return name.partition(".x")[0]
 
 

@@ -23,7 +23,7 @@ from kinetrum.client.sender import launch
 from kinetrum.client.spool import spool
 from kinetrum.client.transport import session
 from kinetrum.client.transport.http import Service
-from kinetrum.core.ids import uuid7
+from kinetrum.core.base.ids import uuid7
 from kinetrum.instance import control
 from kinetrum.instance.mariadb import DATABASE, SERVICE
 from kinetrum.instance.settings import Home

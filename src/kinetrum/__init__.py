@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from kinetrum.client.registry.models import Model, ModelVersion, model, models
     from kinetrum.client.registry.registration import fetch_locked, lock, register
     from kinetrum.client.registry.review import Review
-    from kinetrum.core.errors import (
+    from kinetrum.core.base.errors import (
         Conflict,
         Damaged,
         InvalidInput,
@@ -63,7 +63,7 @@ _HOMES = {
     "kinetrum.client.registry.models": ("Model", "ModelVersion", "model", "models"),
     "kinetrum.client.registry.review": ("Review",),
     "kinetrum.client.data.artifact_versions": ("CheckedFile", "StoredVersion", "difference", "keep", "uses"),
-    "kinetrum.core.errors": (
+    "kinetrum.core.base.errors": (
         "Conflict", "Damaged", "InvalidInput", "KinetrumError", "NotAllowed", "NotFound", "NotSignedIn", "TooLarge",
         "Unavailable", "UnexpectedOccupant",
     ),

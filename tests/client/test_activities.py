@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 import kinetrum
-from kinetrum.core.errors import Conflict, InvalidInput
+from kinetrum.core.base.errors import Conflict, InvalidInput
 from tests.client.test_run import alone, measured, records
 from tests.conftest import Project
 

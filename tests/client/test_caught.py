@@ -18,7 +18,7 @@ from kinetrum.client.capture.machine_usage import ResourceWatch, read_gpus
 from kinetrum.client.spool.draining import drain
 from kinetrum.client.spool.spool import current_writer
 from kinetrum.client.tracking.tracker import _around
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from tests.conftest import Project, run_script, wait_for
 
 pytestmark = pytest.mark.usefixtures("catching")

@@ -11,7 +11,7 @@ import pytest
 
 from kinetrum.client.tracking import file_patterns, program
 from kinetrum.client.tracking.program import Command, NotStarted, Outcome
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 
 @pytest.mark.parametrize(

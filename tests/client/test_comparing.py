@@ -9,7 +9,7 @@ import pytest
 
 import kinetrum
 from kinetrum.cli.main import main
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project
 from tests.service.test_finding_api import AT, add
 

@@ -18,7 +18,7 @@ from kinetrum.client.recording import copies
 from kinetrum.client.sender import uploads
 from kinetrum.client.sender.fingerprints import Fingerprints, fingerprint
 from kinetrum.client.transport.session import open_session
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from kinetrum.demo import object_store
 from tests.conftest import Project, wait_for
 

@@ -18,7 +18,7 @@ import kinetrum
 from kinetrum.client.spool.draining import drain
 from kinetrum.client.spool.rejected import set_aside
 from kinetrum.client.spool.status import undelivered
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
 from tests.conftest import Project, run_script, stop_sender, wait_for

@@ -17,7 +17,7 @@ import kinetrum
 from kinetrum.cli.main import main
 from kinetrum.client.registry import deployment
 from kinetrum.client.registry.deployment import NOTE, Deployed, lay_out, lay_over
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project
 
 

@@ -10,7 +10,7 @@ import pytest
 
 import kinetrum
 from kinetrum.client.transport.http import Service
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project, new_id
 from tests.service.test_finding_api import AT, add
 

@@ -16,7 +16,7 @@ from kinetrum.client.data.downloads import download_files
 from kinetrum.client.recording.copies import find_files
 from kinetrum.client.sender.fingerprints import fingerprint
 from kinetrum.client.transport.http import Service, error_of, path_of
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 
 
 def answer(status: int, body: Any, url: str = "http://service/x") -> httpx.Response:

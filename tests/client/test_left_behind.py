@@ -11,7 +11,7 @@ import pytest
 import kinetrum
 from kinetrum.client.spool.draining import drain
 from kinetrum.client.spool.status import undelivered
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project, run_script
 
 

@@ -13,7 +13,7 @@ import pytest
 
 import kinetrum
 from kinetrum.client.spool.draining import drain
-from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.base.errors import InvalidInput, NotFound
 from tests.conftest import Project, run_script, wait_for
 
 

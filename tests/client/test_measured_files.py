@@ -11,7 +11,7 @@ import pytest
 
 from kinetrum.client.tracking.file_patterns import Files, files_of
 from kinetrum.client.tracking.metric_files import HalfWritten, MeasuredFile, read_measured
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 
 def rows(found: Any) -> list[tuple[int, dict[str, float]]]:

@@ -13,7 +13,7 @@ import pytest
 
 import kinetrum
 from kinetrum.client.spool import spool
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from tests.client.test_run import alone, measured, records
 
 __all__ = ["alone"]

@@ -15,7 +15,7 @@ from PIL import Image
 
 import kinetrum
 from kinetrum.client.media import media_files
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project
 
 

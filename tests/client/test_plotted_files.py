@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from kinetrum.client.tracking.plot_files import PlottedFile
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 
 def written(path: Path, text: str, given: str = "") -> PlottedFile:

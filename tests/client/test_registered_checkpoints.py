@@ -10,7 +10,7 @@ import pytest
 
 import kinetrum
 from kinetrum.cli.main import main
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project
 
 LOSSES = [0.9, 0.5, 0.2, 0.05, 0.11, 0.3]

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 import kinetrum
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project
 
 GATES = """

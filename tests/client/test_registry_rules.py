@@ -9,8 +9,8 @@ import numpy as np
 import pytest
 
 import kinetrum
-from kinetrum.core import errors
-from kinetrum.core.ids import uuid7
+from kinetrum.core.base import errors
+from kinetrum.core.base.ids import uuid7
 from tests.conftest import Project
 
 ROWS = 600

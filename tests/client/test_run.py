@@ -15,7 +15,7 @@ import kinetrum
 from kinetrum.client.sender.delivery import Waiting, groups_of
 from kinetrum.client.spool import spool
 from kinetrum.client.spool.segments import JSON, POINTS, read_records
-from kinetrum.core.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
 
 
 @pytest.fixture

@@ -26,8 +26,8 @@ from sklearn.preprocessing import StandardScaler
 from sklearn.svm import SVC
 
 from kinetrum.client.recording.parameters import as_settings
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.values import read_typed
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.values import read_typed
 
 
 class Loss(enum.Enum):

@@ -11,7 +11,7 @@ import pytest
 import kinetrum
 from kinetrum.cli.main import main
 from kinetrum.client.transport.sign_in import token_by_sign_in
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import PASSWORD, Project
 
 Out = pytest.CaptureFixture[str]

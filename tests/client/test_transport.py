@@ -14,7 +14,7 @@ import kinetrum
 from kinetrum.client.spool.status import undelivered
 from kinetrum.client.transport import session, trust
 from kinetrum.client.transport.http import Service
-from kinetrum.core.errors import InvalidInput, Unavailable
+from kinetrum.core.base.errors import InvalidInput, Unavailable
 from tests.cli.test_commands import Out, run
 from tests.conftest import Project, run_script, stop_sender
 from tests.gateways import Seen, gateway, tunnel

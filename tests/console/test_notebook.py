@@ -10,7 +10,7 @@ from playwright.sync_api import Browser, expect
 
 import kinetrum
 from kinetrum.client.display import notebook
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project
 from tests.console.test_finding import add
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from kinetrum.core.arguments import options_of
+from kinetrum.core.text.command_options import options_of
 
 
 @pytest.mark.parametrize(

@@ -11,11 +11,7 @@ import pandas
 import pytest
 from scipy import stats
 
-from kinetrum.core.errors import Conflict, InvalidInput
-from kinetrum.core.noise.difference import differences_at_once
-from kinetrum.core.noise.dunnett import vary_alike
-from kinetrum.core.noise.losses import mean_interval
-from kinetrum.core.noise.measures import compare_classes, is_known
+from kinetrum.core.base.errors import Conflict, InvalidInput
 from kinetrum.core.points.columns import points_of
 from kinetrum.core.points.stats import stats_of
 from kinetrum.core.points.together import band_of
@@ -24,6 +20,10 @@ from kinetrum.core.registry.ladder import DEFAULT_LADDER, Stay, roll_back
 from kinetrum.core.registry.reading import can_be, read_signature
 from kinetrum.core.registry.review import Review, Standing
 from kinetrum.core.registry.signature import FIELDS_LIMIT, Field, signature_from_json, signature_of_sample
+from kinetrum.core.statistics.noise.difference import differences_at_once
+from kinetrum.core.statistics.noise.dunnett import vary_alike
+from kinetrum.core.statistics.noise.losses import mean_interval
+from kinetrum.core.statistics.noise.measures import compare_classes, is_known
 from tests.core.test_query import Orchard
 
 # Noise

@@ -8,20 +8,20 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
+from kinetrum.core.base.errors import InvalidInput, TooLarge
+from kinetrum.core.base.goals import Direction, Goal
+from kinetrum.core.base.samples import used
 from kinetrum.core.compare import RunFacts, compare_runs
 from kinetrum.core.compare.reasons import Factor, factors_of, reasons_for
 from kinetrum.core.compare.runs import Replicate
 from kinetrum.core.compare.sentence import effects_sentence
-from kinetrum.core.effects import Effects, effects_on
-from kinetrum.core.errors import InvalidInput, TooLarge
-from kinetrum.core.goals import Direction, Goal
-from kinetrum.core.noise import Difference
-from kinetrum.core.noise.measures import select_measures
 from kinetrum.core.points.columns import Points
 from kinetrum.core.points.together import band_of
 from kinetrum.core.rows import judging
 from kinetrum.core.rows.judging import judge_predictions
-from kinetrum.core.samples import used
+from kinetrum.core.statistics.effects import Effects, effects_on
+from kinetrum.core.statistics.noise import Difference
+from kinetrum.core.statistics.noise.measures import select_measures
 
 GOALS = {"recall": Goal("recall", Direction.HIGHER), "loss": Goal("loss", Direction.LOWER, "s")}
 

@@ -9,8 +9,7 @@ from typing import Any
 
 import pytest
 
-from kinetrum.core import errors
-from kinetrum.core.crate import (
+from kinetrum.core.archives.archive import (
     ArtifactRecord,
     Contents,
     ExperimentRecord,
@@ -25,10 +24,11 @@ from kinetrum.core.crate import (
     write_contents,
     write_run,
 )
-from kinetrum.core.crate_metadata import LISTED_FILES, METADATA, describe_crate
-from kinetrum.core.goals import make_goal
-from kinetrum.core.manifests import FileEntry, digest_of
-from kinetrum.core.rundoc import Activity, Problem, Progress, Result, RunDoc
+from kinetrum.core.archives.crate_metadata import LISTED_FILES, METADATA, describe_crate
+from kinetrum.core.base import errors
+from kinetrum.core.base.goals import make_goal
+from kinetrum.core.base.manifests import FileEntry, digest_of
+from kinetrum.core.base.run_document import Activity, Problem, Progress, Result, RunDoc
 
 AT = 1_790_000_000_000_000
 IDS = [f"0197c0de-0000-7000-8000-{number:012d}" for number in range(9)]

@@ -8,14 +8,14 @@ from typing import Any
 
 import pytest
 
-from kinetrum.core.errors import InvalidInput, TooLarge
-from kinetrum.core.goals import read_goal
+from kinetrum.core.base.errors import InvalidInput, TooLarge
+from kinetrum.core.base.goals import read_goal
+from kinetrum.core.base.run_document import Problem, Result, RunDoc, pack, unpack_doc
+from kinetrum.core.base.values import LABELS_LIMIT, Value, merged_labels
 from kinetrum.core.media import items as said
 from kinetrum.core.media.items import Box, make_box, make_classes, read_items
 from kinetrum.core.query.matching import holds
 from kinetrum.core.query.settled import Equals, HasPlot, Inside, Key, Matches, Nan, Ordered, Present
-from kinetrum.core.rundoc import Problem, Result, RunDoc, pack, unpack_doc
-from kinetrum.core.values import LABELS_LIMIT, Value, merged_labels
 
 LOSS = Key("value", "loss")
 

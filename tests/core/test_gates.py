@@ -14,9 +14,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kinetrum.core.errors import Conflict, InvalidInput
-from kinetrum.core.noise.verdict import Interval, Outcome, RowsVerdict, verdict_of
-from kinetrum.core.permissions import Role
+from kinetrum.core.base.errors import Conflict, InvalidInput
+from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.card import OUTLINE, missing_sections, sections_of
 from kinetrum.core.registry.checks import Check, Evidence, Facts, check_gates
 from kinetrum.core.registry.evidence import read_rules
@@ -44,6 +43,7 @@ from kinetrum.core.registry.signature import (
 )
 from kinetrum.core.registry.values import VersionValues, checkpoint_values
 from kinetrum.core.rows.judging import judge_predictions
+from kinetrum.core.statistics.noise.verdict import Interval, Outcome, RowsVerdict, verdict_of
 
 STAGES = ["development", "staging", "production"]
 WHOLE = """

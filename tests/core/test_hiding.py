@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from kinetrum.core.hiding import HIDDEN, hide_in_address, hide_in_command, hide_in_lines, looks_secret
+from kinetrum.core.text.secrets import HIDDEN, hide_in_address, hide_in_command, hide_in_lines, looks_secret
 
 
 @pytest.mark.parametrize(

@@ -8,7 +8,8 @@ import time
 
 from prov.model import ProvDocument
 
-from kinetrum.core.lineage import (
+from kinetrum.core.base.refs import by_numbers
+from kinetrum.core.lineage.graph import (
     BINNED,
     Edge,
     Graph,
@@ -20,7 +21,6 @@ from kinetrum.core.lineage import (
     lineage_sentence,
     to_prov,
 )
-from kinetrum.core.refs import by_numbers
 
 
 def run(number: int, experiment: str = "frost-alarm") -> Node:

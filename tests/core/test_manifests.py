@@ -8,11 +8,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kinetrum.core.checkpoints import Checkpoint, check_keep, to_release
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.manifests import FileEntry, check_manifest, digest_of
 from kinetrum.core.compare.contents import compare_contents
 from kinetrum.core.compare.manifests import Finding, compare_manifests, count_findings, difference_sentence
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.manifests import FileEntry, check_manifest, digest_of
+from kinetrum.core.registry.checkpoints import Checkpoint, check_keep, to_release
 
 LETTERS = "abcdef0123456789"
 

@@ -13,7 +13,7 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
-from kinetrum.core.errors import InvalidInput, KinetrumError
+from kinetrum.core.base.errors import InvalidInput, KinetrumError
 from kinetrum.core.media import Box, Item, Mask, items_of, kind_of, read_items, type_of, write_items
 from kinetrum.core.media.thumbnails import make_thumbnail
 

@@ -14,13 +14,13 @@ from statsmodels.formula.api import ols
 from statsmodels.stats.anova import anova_lm
 from statsmodels.stats.power import TTestIndPower, TTestPower
 
-from kinetrum.core.effects import effects_on, holm
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.noise import difference_of, spread_of
-from kinetrum.core.noise.difference import differences_at_once, picked, runs_to_tell, tell_runs
-from kinetrum.core.noise.dunnett import critical_value, vary_alike
-from kinetrum.core.noise.samples import pooled_deviation
-from kinetrum.core.pareto import pareto_front
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.statistics.effects import effects_on, holm
+from kinetrum.core.statistics.noise import difference_of, spread_of
+from kinetrum.core.statistics.noise.difference import differences_at_once, picked, runs_to_tell, tell_runs
+from kinetrum.core.statistics.noise.dunnett import critical_value, vary_alike
+from kinetrum.core.statistics.noise.samples import pooled_deviation
+from kinetrum.core.statistics.pareto import pareto_front
 
 NUMBERS = st.lists(st.floats(-100, 100), min_size=2, max_size=12)
 

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.plots.matrices import matrix_of
 from kinetrum.core.plots.overlay import SERIES_LIMIT, numbers_of, places_of, series_of
 from kinetrum.core.plots.plot import Plot, View

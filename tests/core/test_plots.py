@@ -16,7 +16,7 @@ from sklearn.calibration import calibration_curve
 from sklearn.linear_model import LinearRegression, LogisticRegression
 from sklearn.naive_bayes import GaussianNB
 
-from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.base.errors import InvalidInput, TooLarge
 from kinetrum.core.plots import PLOT_KINDS, Plot, make_plot, read_plot, redeclare, table_plot, write_plot
 
 TIES = [0.1, 0.1, 0.4, 0.4, 0.4, 0.35, 0.8, 0.8, 0.8, 0.2]

@@ -9,7 +9,7 @@ import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.base.errors import InvalidInput, TooLarge
 from kinetrum.core.points.codec import (
     BATCH_MAGIC,
     Group,

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from kinetrum.core.printed import LINE_LIMIT, Fold, cleaned, plain, without_overwritten
+from kinetrum.core.text.printed_lines import LINE_LIMIT, Fold, cleaned, plain, without_overwritten
 
 UP, ERASE = "\x1b[A", "\x1b[K"
 pieces = st.lists(

@@ -9,8 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Direction, Goal
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Direction, Goal
+from kinetrum.core.base.refs import NameRef, RunRef, VersionRef
 from kinetrum.core.query.check import settle
 from kinetrum.core.query.matching import holds
 from kinetrum.core.query.parse import QueryError, parse_query
@@ -33,7 +34,6 @@ from kinetrum.core.query.settled import (
     UsedContent,
 )
 from kinetrum.core.query.sorting import SortKey, read_sort
-from kinetrum.core.refs import NameRef, RunRef, VersionRef
 
 DAY = 86_400_000_000
 NOW = 20_000 * DAY

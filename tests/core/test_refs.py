@@ -4,9 +4,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.ids import id_bytes, id_text, uuid7
-from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.ids import id_bytes, id_text, uuid7
+from kinetrum.core.base.refs import NameRef, RunRef, VersionRef, parse_ref
 
 
 @pytest.mark.parametrize(

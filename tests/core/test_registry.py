@@ -7,8 +7,8 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
-from kinetrum.core.errors import Conflict, InvalidInput, KinetrumError, NotFound, UnexpectedOccupant
-from kinetrum.core.permissions import TABLE, Act, Role, least_role, permits
+from kinetrum.core.base.errors import Conflict, InvalidInput, KinetrumError, NotFound, UnexpectedOccupant
+from kinetrum.core.base.permissions import TABLE, Act, Role, least_role, permits
 from kinetrum.core.registry.ladder import (
     DEFAULT_LADDER,
     Stage,

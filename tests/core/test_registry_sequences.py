@@ -6,8 +6,8 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
-from kinetrum.core.errors import KinetrumError
-from kinetrum.core.permissions import Role
+from kinetrum.core.base.errors import KinetrumError
+from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.ladder import DEFAULT_LADDER, Stage, Stay
 from kinetrum.core.registry.review import Given, Review, Standing, review_of

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from kinetrum.core.replicates import replicate_mark
-from kinetrum.core.rundoc import Link, RunDoc
-from kinetrum.core.values import Value
+from kinetrum.core.base.run_document import Link, RunDoc
+from kinetrum.core.base.values import Value
+from kinetrum.core.statistics.replicates import replicate_mark
 
 
 def doc(commit: str = "c", difference: str = "", data: str = "d", role: str = "train", **params: Value) -> RunDoc:

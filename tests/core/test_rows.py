@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pyarrow import parquet
 
-from kinetrum.core.errors import InvalidInput, KinetrumError, TooLarge
+from kinetrum.core.base.errors import InvalidInput, KinetrumError, TooLarge
 from kinetrum.core.rows import reading
 from kinetrum.core.rows.asked import Asked, Page
 from kinetrum.core.rows.joining import join_tables

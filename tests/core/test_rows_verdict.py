@@ -13,12 +13,12 @@ from scipy import optimize, stats
 from sklearn import metrics
 from statsmodels.stats.contingency_tables import mcnemar
 
-from kinetrum.core.noise.areas import compare_areas
-from kinetrum.core.noise.losses import mean_interval
-from kinetrum.core.noise.measures import compare_classes, compare_numbers, compare_scores
-from kinetrum.core.noise.shares import Pairs, mean_share_interval, share_interval
-from kinetrum.core.noise.swaps import RATIOS, Counts, ratio_interval
-from kinetrum.core.noise.verdict import Interval, Outcome, RowsVerdict, fewest_rows, verdict_of
+from kinetrum.core.statistics.noise.areas import compare_areas
+from kinetrum.core.statistics.noise.losses import mean_interval
+from kinetrum.core.statistics.noise.measures import compare_classes, compare_numbers, compare_scores
+from kinetrum.core.statistics.noise.shares import Pairs, mean_share_interval, share_interval
+from kinetrum.core.statistics.noise.swaps import RATIOS, Counts, ratio_interval
+from kinetrum.core.statistics.noise.verdict import Interval, Outcome, RowsVerdict, fewest_rows, verdict_of
 
 
 @pytest.mark.parametrize(

@@ -6,17 +6,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Direction, Goal, aggregate_value, read_goal, shown_value
+from kinetrum.core.base.manifests import FileEntry, check_manifest, check_path, digest_of
+from kinetrum.core.base.run_document import Link, Problem, Result, RunDoc, pack, unpack_doc
+from kinetrum.core.base.values import same
 from kinetrum.core.compare import RunFacts, compare_runs
 from kinetrum.core.compare.sentence import signed
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Direction, Goal, aggregate_value, read_goal, shown_value
-from kinetrum.core.indexing import index_forms
-from kinetrum.core.manifests import FileEntry, check_manifest, check_path, digest_of
 from kinetrum.core.points.columns import points_of
 from kinetrum.core.points.stats import stats_of
+from kinetrum.core.query.indexing import index_forms
 from kinetrum.core.rows.condition import parse_condition
-from kinetrum.core.rundoc import Link, Problem, Result, RunDoc, pack, unpack_doc
-from kinetrum.core.values import same
 
 HIGHER, LOWER = Goal("recall", Direction.HIGHER), Goal("loss", Direction.LOWER)
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.said import Said, read_said
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.text.directives import Said, read_said
 
 
 @pytest.mark.parametrize(

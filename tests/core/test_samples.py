@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kinetrum.core import errors
-from kinetrum.core.samples import COLUMNS_LIMIT, SAMPLES_LIMIT, Samples, check_samples, joined, thinned
+from kinetrum.core.base import errors
+from kinetrum.core.base.samples import COLUMNS_LIMIT, SAMPLES_LIMIT, Samples, check_samples, joined, thinned
 
 
 def test_columns_that_fit_are_taken_as_they_are() -> None:

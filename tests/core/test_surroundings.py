@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kinetrum.core.samples import joined, thinned
-from kinetrum.core.surroundings import Change, changes, code_change, code_state, expected_end, text_difference
+from kinetrum.core.base.samples import joined, thinned
+from kinetrum.core.compare.environment import Change, changes, code_change, code_state, expected_end, text_difference
 
 
 @pytest.mark.parametrize(

@@ -14,9 +14,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pyarrow import parquet
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.tables import cell, check_form, write_table
-from kinetrum.core.values import from_json
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import from_json
+from kinetrum.core.rows.tables import cell, check_form, write_table
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\x00\r"), max_size=20)
 VALUES = st.none() | st.booleans() | st.integers(-(2**70), 2**70) | st.floats() | TEXT

@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.values import (
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import (
     check_key,
     check_name,
     check_value,

@@ -18,7 +18,7 @@ from kinetrum.client.sender import uploads
 from kinetrum.client.sender.uploads import upload_missing
 from kinetrum.client.spool.draining import drain
 from kinetrum.client.transport.http import Service
-from kinetrum.core.errors import Damaged, Unavailable
+from kinetrum.core.base.errors import Damaged, Unavailable
 from tests.conftest import Project, another_service, run_script, senders_of, stop_sender, wait_for
 from tests.faults.wire import Wire, wire_to
 from tests.service.test_files_api import bundle, keep, sha

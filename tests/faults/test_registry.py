@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.client.test_registry import GATES
 from tests.conftest import Instance, Project, new_id
 from tests.console.test_registry import candidate
@@ -26,7 +26,7 @@ from pathlib import Path
 from kinetrum.actions import context
 from kinetrum.actions.registry import evidence_records, held_models, model_settings, registration, stage_acts
 from kinetrum.core.registry.ladder import Stage
-from kinetrum.core.permissions import Role
+from kinetrum.core.base.permissions import Role
 from kinetrum.instance.mariadb import DATABASE, SERVICE
 from kinetrum.storage.data import blobs
 from kinetrum.storage.people import journal, people

@@ -27,7 +27,7 @@ from kinetrum.client.spool.draining import drain
 from kinetrum.client.spool.rejected import set_aside
 from kinetrum.client.spool.status import undelivered
 from kinetrum.client.transport.http import Service
-from kinetrum.core.errors import KinetrumError, Unavailable
+from kinetrum.core.base.errors import KinetrumError, Unavailable
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
 from tests.conftest import senders_of, stop_sender, wait_for

@@ -15,7 +15,7 @@ import httpx
 import pytest
 
 from kinetrum.client.tracking.program import blocked_signals
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.base.errors import Unavailable
 from kinetrum.instance import control
 from kinetrum.instance.serve import account_files
 from kinetrum.instance.settings import Home

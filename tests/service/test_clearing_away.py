@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project, new_id
 from tests.service.test_room import purge, put_away, stored, unique
 

@@ -17,8 +17,8 @@ from rocrate.rocrate import ROCrate
 
 import kinetrum
 from kinetrum.client.transport.http import Service
-from kinetrum.core import errors
-from kinetrum.core.crate import ARCHIVE
+from kinetrum.core.archives.archive import ARCHIVE
+from kinetrum.core.base import errors
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
 from tests.conftest import Instance, Project, new_id, service_process, wait_for

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project, new_id, wait_for
 
 

@@ -8,7 +8,7 @@ from typing import Any
 import httpx
 import pytest
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project, new_id, wait_for
 
 AT = 1_790_000_000_000_000

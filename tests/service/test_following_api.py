@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from kinetrum.client.transport.http import Service
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from kinetrum.storage.runs import outputs
 from tests.conftest import PASSWORD, Project, new_id
 

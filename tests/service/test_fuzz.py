@@ -14,7 +14,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from kinetrum.core.ids import uuid7
+from kinetrum.core.base.ids import uuid7
 from kinetrum.service.app import make_app
 from tests.conftest import Project, new_id
 

@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from kinetrum.actions.sandbox import runner
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from tests.conftest import wait_for
 
 ASKED: dict[str, Any] = {"paths": ["a.csv"], "asked": {}, "key": None, "outcomes": []}

@@ -153,7 +153,7 @@ def test_prov_says_the_same_and_refers_to_nothing_that_is_not_in_it(project: Pro
 
 
 def test_strangers_see_no_lineage(project: Project) -> None:
-    from kinetrum.core import errors
+    from kinetrum.core.base import errors
 
     story(project)
     with pytest.raises(errors.NotFound):

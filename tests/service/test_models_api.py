@@ -10,7 +10,7 @@ from xml.etree import ElementTree
 import httpx
 import pytest
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project, new_id
 
 ATOM = "{http://www.w3.org/2005/Atom}"

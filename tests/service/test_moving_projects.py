@@ -16,8 +16,8 @@ import pytest
 import kinetrum
 from kinetrum.cli.main import main
 from kinetrum.client.transport.http import Service
-from kinetrum.core import errors
-from kinetrum.core.crate_project import PROJECT
+from kinetrum.core.archives.project import PROJECT
+from kinetrum.core.base import errors
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
 from tests.client.test_registry import acting, ruled, trained, version

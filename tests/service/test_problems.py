@@ -9,7 +9,7 @@ from typing import Any
 import httpx
 import pytest
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from kinetrum.service.app import make_app
 from kinetrum.service.http.limits import BODY_LIMIT
 from tests.conftest import Instance, Project, new_id

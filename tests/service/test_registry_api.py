@@ -10,8 +10,8 @@ from typing import Any
 import httpx
 import pytest
 
-from kinetrum.core import errors
-from kinetrum.core.manifests import FileEntry, digest_of
+from kinetrum.core.base import errors
+from kinetrum.core.base.manifests import FileEntry, digest_of
 from tests.conftest import Project, new_id
 
 

@@ -9,8 +9,8 @@ import pytest
 
 import kinetrum
 from kinetrum.cli.main import main
-from kinetrum.core import errors
-from kinetrum.core.run_names import generate_run_name
+from kinetrum.core.base import errors
+from kinetrum.core.text.run_names import generate_run_name
 from tests.conftest import Project, new_id
 from tests.service.test_describing import ended, history
 

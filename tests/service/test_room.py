@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from kinetrum.storage.data.blobs import BlobStore
 from tests.conftest import Project, new_id
 from tests.service.test_files_api import keep, sha

@@ -8,7 +8,7 @@ import httpx
 import numpy as np
 import pytest
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 from tests.conftest import Project, new_id, wait_for
 

@@ -12,7 +12,7 @@ import httpx
 import pytest
 from PIL import Image
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project, new_id
 from tests.service.test_files_api import keep, sha
 

@@ -14,7 +14,7 @@ import pyarrow
 import pytest
 from pyarrow import parquet
 
-from kinetrum.core.tables import ColumnType
+from kinetrum.core.rows.tables import ColumnType
 from tests.conftest import Project, new_id, wait_for
 
 PARAMS = {"depth": 6, "rate": 1e-3, "whole": 5.0, "on": True, "none": None, "name": "a, \"b\"\nc", "huge": 2**70,

@@ -7,7 +7,7 @@ from typing import Any
 import httpx
 import pytest
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from tests.conftest import Project, new_id, wait_for
 from tests.service.test_finding_api import AT, PATH, add
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import pytest
 
-from kinetrum.core.goals import Goal
+from kinetrum.core.base.goals import Goal
 from kinetrum.instance.mariadb import DATABASE, SERVICE
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import DatabaseAddress, connect, connection, database, disconnect

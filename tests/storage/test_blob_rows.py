@@ -11,7 +11,7 @@ import pytest
 import zstandard
 
 from kinetrum.actions.data import uploads
-from kinetrum.core.manifests import FileEntry, digest_of
+from kinetrum.core.base.manifests import FileEntry, digest_of
 from kinetrum.storage.data import artifacts, blob_rows, disk_usage, manifests
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.database import execute, query

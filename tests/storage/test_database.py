@@ -9,7 +9,7 @@ from pathlib import Path
 import peewee
 import pytest
 
-from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge, Unavailable
+from kinetrum.core.base.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge, Unavailable
 from kinetrum.instance.mariadb import DATABASE, OWNER
 from kinetrum.storage.data import blobs as blob_module
 from kinetrum.storage.data.blobs import BlobStore

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import pymysql
 import pytest
 
-from kinetrum.core.rundoc import RunDoc, pack
+from kinetrum.core.base.run_document import RunDoc, pack
 from kinetrum.instance.mariadb import OWNER
 from kinetrum.storage.db import migrate
 from kinetrum.storage.db.database import DatabaseAddress, connect, database, execute, query

@@ -6,7 +6,7 @@ import secrets
 
 import pytest
 
-from kinetrum.core.printed import Fold, Line
+from kinetrum.core.text.printed_lines import Fold, Line
 from kinetrum.storage.db.database import query
 from kinetrum.storage.runs import outputs
 from tests.storage.conftest import Place

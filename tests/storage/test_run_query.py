@@ -9,8 +9,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Direction, Goal
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Direction, Goal
+from kinetrum.core.base.run_document import Result, RunDoc
 from kinetrum.core.points.columns import Points
 from kinetrum.core.points.stats import stats_of
 from kinetrum.core.query import settled
@@ -18,7 +19,6 @@ from kinetrum.core.query.check import settle
 from kinetrum.core.query.matching import holds
 from kinetrum.core.query.settled import Key, Plan
 from kinetrum.core.query.sorting import read_sort
-from kinetrum.core.rundoc import Result, RunDoc
 from kinetrum.storage.db.database import execute
 from kinetrum.storage.runs import runs
 from kinetrum.storage.search import run_query

@@ -5,11 +5,11 @@ import secrets
 
 import pytest
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Direction, Goal
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Direction, Goal
+from kinetrum.core.base.run_document import Result
 from kinetrum.core.query.check import settle
 from kinetrum.core.query.sorting import read_sort
-from kinetrum.core.rundoc import Result
 from kinetrum.storage.runs import runs
 from kinetrum.storage.search.run_catalogue import RunCatalogue, Searched
 from kinetrum.storage.search.run_query import Compiler, Finders

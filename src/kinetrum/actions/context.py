@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kinetrum.core.errors import NotAllowed, NotFound
-from kinetrum.core.permissions import Act, Role, least_role, permits
-from kinetrum.core.values import check_name
+from kinetrum.core.base.errors import NotAllowed, NotFound
+from kinetrum.core.base.permissions import Act, Role, least_role, permits
+from kinetrum.core.base.values import check_name
 from kinetrum.storage.people import people, projects
 from kinetrum.storage.people.projects import ExperimentRow, ProjectRow
 

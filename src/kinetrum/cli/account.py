@@ -8,7 +8,7 @@ import sys
 from typing import Any
 
 from kinetrum.cli import output
-from kinetrum.core.errors import InvalidInput, NotSignedIn
+from kinetrum.core.base.errors import InvalidInput, NotSignedIn
 
 
 def add_commands(commands: Any) -> None:

@@ -10,7 +10,7 @@ from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.describe import done_with, things_by_project
 from kinetrum.cli.output import moment
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 _ABOUT = """\
 Put runs and versions out of sight. Nothing is deleted: --restore takes them out again, and 'kinetrum purge' frees their

@@ -9,7 +9,7 @@ from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import number, paint, print_section
 from kinetrum.cli.reviews import on_rows
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 _LEVELS, _REASONS = 4, 8
 _TONES = {"better": "good", "worse": "bad"}

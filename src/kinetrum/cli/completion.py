@@ -7,7 +7,7 @@ import shlex
 from collections.abc import Callable, Iterable
 from typing import Any
 
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.base.errors import KinetrumError
 
 # A shell waits for this at each press of the key.
 _PATIENCE_S = 2.0

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, paint, print_section, signed, size_text
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 if TYPE_CHECKING:
     from kinetrum.client.registry.deployment import Fetched
@@ -202,7 +202,7 @@ def _pairs(texts: list[str], what: str) -> dict[str, str]:
 
 def about_of(texts: list[str]) -> dict[str, Any]:
     """Read metadata given as KEY=VALUE; a value is JSON where it is JSON, else text."""
-    from kinetrum.core.values import read_typed
+    from kinetrum.core.base.values import read_typed
 
     return {key: read_typed(text) for key, text in _pairs(texts, "about").items()}
 

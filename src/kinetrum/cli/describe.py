@@ -9,7 +9,7 @@ from typing import Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, origin_of_note
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 WHOLE = ("project:", "experiment:", "artifact:", "model:")
 
@@ -57,7 +57,7 @@ def add_commands(commands: Any) -> None:
 def _session(given: argparse.Namespace, ref: str) -> Any:
     """Return the session for a run's reference, and the reference without its project."""
     from kinetrum.client.transport.session import open_session
-    from kinetrum.core.refs import RunRef, parse_ref
+    from kinetrum.core.base.refs import RunRef, parse_ref
 
     parsed = parse_ref(ref)
     if not isinstance(parsed, RunRef):
@@ -78,7 +78,7 @@ def _sessions(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any
 def things_by_project(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, list[str]]]:
     """Group references of runs, versions (`nights@2`) and whole things (`artifact:nights`) by project."""
     from kinetrum.client.transport.session import open_session
-    from kinetrum.core.refs import VersionRef, parse_ref
+    from kinetrum.core.base.refs import VersionRef, parse_ref
 
     found: dict[str, tuple[Any, list[str]]] = {}
     for text in refs:
@@ -224,7 +224,7 @@ def _run_names(given: argparse.Namespace) -> int:
 
 def _found(session: Any, plain: str) -> dict[str, Any]:
     from kinetrum.client.reading.run_table import find_run
-    from kinetrum.core.refs import RunRef, parse_ref
+    from kinetrum.core.base.refs import RunRef, parse_ref
 
     parsed = parse_ref(plain)
     assert isinstance(parsed, RunRef)
@@ -276,7 +276,7 @@ def _goal(given: argparse.Namespace) -> int:
 def _correct(given: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import correct_run
     from kinetrum.client.transport.http import path_of
-    from kinetrum.core.values import read_typed
+    from kinetrum.core.base.values import read_typed
 
     session, plain = _session(given, given.ref)
     run = _found(session, plain)

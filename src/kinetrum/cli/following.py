@@ -86,7 +86,7 @@ def _print_with_gap(page: dict[str, Any], as_json: bool) -> None:
 def _print_lines(lines: list[dict[str, Any]], as_json: bool) -> None:
     import json
 
-    from kinetrum.core.printed import plain
+    from kinetrum.core.text.printed_lines import plain
 
     for line in lines:
         if as_json:

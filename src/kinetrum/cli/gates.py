@@ -11,7 +11,7 @@ from kinetrum.cli import output
 from kinetrum.cli.output import moment, paint
 from kinetrum.cli.registry import common, version_of
 from kinetrum.cli.reviews import print_checks
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 
 def add_commands(commands: Any) -> None:

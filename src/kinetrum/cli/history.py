@@ -66,7 +66,7 @@ def _stages(given: argparse.Namespace) -> int:
 def _subject(session: Any, text: str) -> str:
     """Return how the journal names what was typed: a run by its number, an experiment or model by its name."""
     from kinetrum.client.reading.run_table import find_run
-    from kinetrum.core.refs import RunRef, parse_ref
+    from kinetrum.core.base.refs import RunRef, parse_ref
 
     if text.startswith("experiment:"):
         return text

@@ -9,7 +9,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.account import tell_waiting
-from kinetrum.core.errors import KinetrumError, Unavailable
+from kinetrum.core.base.errors import KinetrumError, Unavailable
 
 
 def add_commands(commands: Any) -> None:

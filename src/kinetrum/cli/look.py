@@ -9,7 +9,7 @@ from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, number, origin_of_note, paint, print_section, size_text
 from kinetrum.cli.reviews import imported_verdict
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 
 def add_commands(commands: Any) -> None:
@@ -46,7 +46,7 @@ def _show(given: argparse.Namespace) -> int:
     from kinetrum.client.reading.run_table import parse_kind, resolve
     from kinetrum.client.registry.models import Model, ModelVersion
     from kinetrum.client.transport.session import open_session
-    from kinetrum.core.refs import RunRef
+    from kinetrum.core.base.refs import RunRef
 
     kind, ref = parse_kind(given.ref)
     session = open_session(ref.project or given.project, wait=not given.follow)

@@ -12,7 +12,7 @@ from collections.abc import Callable
 from typing import Any
 
 from kinetrum.cli.parser import Parser
-from kinetrum.core.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
+from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
 
 # The commands of each module, in the order in which help lists them: only the module of the command that is asked for
 # is loaded, since loading all of them takes longer than most commands.

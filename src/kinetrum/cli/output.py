@@ -58,7 +58,7 @@ def print_json(data: Any) -> None:
 
 def number(value: Any) -> str:
     """Write a typed value of the interface for people."""
-    from kinetrum.core.values import from_json, show
+    from kinetrum.core.base.values import from_json, show
 
     found = from_json(value)
     if isinstance(found, float) and found == found and abs(found) != float("inf") and not found.is_integer():

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import number, paint, signed
-from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.base.errors import InvalidInput, NotFound
 
 if TYPE_CHECKING:
     from kinetrum.client.reading.recorded_run import RecordedRun

@@ -7,7 +7,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.output import moment, paint
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 
 def add_commands(commands: Any) -> None:
@@ -215,7 +215,7 @@ def version_of(text: str, project: str | None) -> Any:
     """Read the version that `MODEL@NUMBER`, `MODEL@STAGE`, `MODEL@lead` or `MODEL@newest` names."""
     from kinetrum.client.registry.models import ModelVersion
     from kinetrum.client.transport.session import open_session
-    from kinetrum.core.refs import VersionRef, parse_ref
+    from kinetrum.core.base.refs import VersionRef, parse_ref
 
     ref = parse_ref(text)
     if not isinstance(ref, VersionRef) or ref.path:
@@ -227,7 +227,7 @@ def version_of(text: str, project: str | None) -> Any:
 def _stage(text: str, project: str | None) -> tuple[Any, str]:
     from kinetrum.client.registry.models import Model
     from kinetrum.client.transport.session import open_session
-    from kinetrum.core.refs import VersionRef, parse_ref
+    from kinetrum.core.base.refs import VersionRef, parse_ref
 
     ref = parse_ref(text)
     if not isinstance(ref, VersionRef) or ref.which.isdigit() or ref.path:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import paint, size_text
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.rows.outcomes import OUTCOMES
 
 if TYPE_CHECKING:
@@ -151,7 +151,7 @@ def _show_rows(found: Rows) -> None:
     said += [f"{count:,} {outcome}" for outcome, count in found.counts.items()]
     print(", ".join(said))
     if found.rows:
-        from kinetrum.core.values import show
+        from kinetrum.core.base.values import show
 
         output.print_table(
             [output.clean(name) for name in found.columns],

@@ -10,7 +10,7 @@ from typing import Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import counted_things, paint, print_section, size_text
-from kinetrum.core.errors import NotFound
+from kinetrum.core.base.errors import NotFound
 
 
 def add_commands(commands: Any) -> None:

@@ -8,7 +8,7 @@ from typing import Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, number
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 _LATEST = "started:desc"
 _SHOWN = {"started": "started_at", "ended": "ended_at", "parent": "parent_id"}

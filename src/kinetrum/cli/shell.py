@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 _DAY_S = 86_400
 
@@ -82,7 +82,7 @@ def beginning_of(given: argparse.Namespace, options: dict[str, Any] | None = Non
     Raises InvalidInput where `--set` contradicts the file of `--params` or those options.
     """
     from kinetrum.client.recording.parameters import as_settings
-    from kinetrum.core.said import read_pairs
+    from kinetrum.core.text.directives import read_pairs
 
     said = read_pairs(given.settings)
     params = _together(given.params, as_settings(given.params), said) | (options or {})
@@ -100,7 +100,7 @@ def _together(file: str | None, read: dict[str, Any], said: dict[str, Any]) -> d
 
     The command reads the file: a value recorded in the place of the file's would be one that it never saw.
     """
-    from kinetrum.core.values import same, show
+    from kinetrum.core.base.values import same, show
 
     for key, value in said.items():
         if key in read and not same(read[key], value):
@@ -114,7 +114,7 @@ def _together(file: str | None, read: dict[str, Any], said: dict[str, Any]) -> d
 
 
 def _check_option(key: str, said: Any, seen: Any) -> None:
-    from kinetrum.core.values import same, show
+    from kinetrum.core.base.values import same, show
 
     if not same(said, seen):
         raise InvalidInput(f"--set {key}={show(said)} contradicts the command, which says {show(seen)}.", field=key)
@@ -160,7 +160,7 @@ def _run_of(given: argparse.Namespace) -> Any:
     from kinetrum.client.sender.launch import start_sender
     from kinetrum.client.spool import spool
     from kinetrum.client.spool.run_addresses import known_address, known_params, named_run
-    from kinetrum.core.ids import is_id
+    from kinetrum.core.base.ids import is_id
 
     spool.use_small_segments()
     # One of many short commands: the last one of the run tells.
@@ -179,7 +179,7 @@ def _run_of(given: argparse.Namespace) -> Any:
 def _set(given: argparse.Namespace) -> int:
     from kinetrum.client.spool.run_addresses import keep_params
     from kinetrum.client.spool.spool import current_writer
-    from kinetrum.core.said import read_pairs
+    from kinetrum.core.text.directives import read_pairs
 
     run = _run_of(given)
     run.set_params(read_pairs(given.values))
@@ -188,14 +188,14 @@ def _set(given: argparse.Namespace) -> int:
 
 
 def _result(given: argparse.Namespace) -> int:
-    from kinetrum.core.said import read_pairs
+    from kinetrum.core.text.directives import read_pairs
 
     _run_of(given).result(read_pairs(given.values))
     return 0
 
 
 def _measure(given: argparse.Namespace) -> int:
-    from kinetrum.core.said import read_pairs
+    from kinetrum.core.text.directives import read_pairs
 
     values = read_pairs(given.values)
     _run_of(given).measure(values, step=given.step)
@@ -240,7 +240,7 @@ def _end(given: argparse.Namespace) -> int:
     from kinetrum.client.recording import exit_report
     from kinetrum.client.spool import spool
     from kinetrum.client.spool.run_addresses import keep_end
-    from kinetrum.core.ids import is_id
+    from kinetrum.core.base.ids import is_id
 
     run = _run_of(given)
     exit_report.be_quick()

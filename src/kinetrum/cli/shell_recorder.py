@@ -42,7 +42,7 @@ def _shell_recorder(given: argparse.Namespace) -> int:
     from kinetrum.client.recording import exit_report
     from kinetrum.client.recording.begin import begin
     from kinetrum.client.tracking.tracker import Tracker
-    from kinetrum.core.errors import KinetrumError
+    from kinetrum.core.base.errors import KinetrumError
 
     exit_report.be_silent()
     left_out = parts_left_out(given.leave_out) | {"command", "packages", "output"}

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kinetrum.cli import output
-from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.base.errors import InvalidInput, NotFound
 
 if TYPE_CHECKING:
     from kinetrum.client.spool.status import Undelivered

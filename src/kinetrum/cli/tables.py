@@ -7,7 +7,7 @@ import sys
 from typing import Any
 
 from kinetrum.cli import output
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 
 def add_commands(commands: Any) -> None:
@@ -26,7 +26,7 @@ def add_commands(commands: Any) -> None:
 def _points(given: argparse.Namespace) -> int:
     from kinetrum.client.reading.run_table import find_run
     from kinetrum.client.transport.session import open_session
-    from kinetrum.core.refs import RunRef, parse_ref
+    from kinetrum.core.base.refs import RunRef, parse_ref
 
     parsed = parse_ref(given.ref)
     if not isinstance(parsed, RunRef):
@@ -45,7 +45,7 @@ def _points(given: argparse.Namespace) -> int:
 
 
 def _unknown(run: Any, name: str) -> Any:
-    from kinetrum.core.errors import NotFound
+    from kinetrum.core.base.errors import NotFound
 
     raise NotFound(f"{run.reference} has no metric {name!r}; it has {', '.join(run.metrics) or 'none'}.")
 

@@ -8,7 +8,7 @@ import sys
 from typing import Any
 
 from kinetrum.cli.shell import add_beginning, beginning_of
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 
 _ABOUT = """\
 Run a command as a recorded run, without a changed line in it. Its output is shown and kept, its exit status is
@@ -121,7 +121,7 @@ def _begin(given: argparse.Namespace, words: list[str]) -> tuple[Any, frozenset[
     from kinetrum.client.recording.begin import begin
     from kinetrum.client.spool.run_addresses import keep_address
     from kinetrum.client.spool.spool import current_writer
-    from kinetrum.core.arguments import options_of
+    from kinetrum.core.text.command_options import options_of
 
     options = options_of(words) if given.args else {}
     left_out = parts_left_out(given.leave_out)
@@ -152,7 +152,7 @@ def say_where(run: Any, status: str, problems: list[str]) -> None:
     from kinetrum.client.spool.run_addresses import forget_address
     from kinetrum.client.spool.spool import current_writer
     from kinetrum.client.transport.session import open_session
-    from kinetrum.core.errors import KinetrumError
+    from kinetrum.core.base.errors import KinetrumError
 
     forget_address(current_writer().root, run.id)
     for text in problems:

@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.base.errors import KinetrumError
 from kinetrum.instance.settings import Home, default_home
 
 if TYPE_CHECKING:

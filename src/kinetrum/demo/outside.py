@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import kinetrum
-from kinetrum.core.errors import KinetrumError, NotFound
+from kinetrum.core.base.errors import KinetrumError, NotFound
 from kinetrum.demo.scenario import OUTSIDE, PROJECT
 
 if TYPE_CHECKING:

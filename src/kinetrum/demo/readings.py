@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import kinetrum
-from kinetrum.core.errors import NotFound
+from kinetrum.core.base.errors import NotFound
 from kinetrum.demo.scenario import FIRST, MOVED, SECOND, THIRD
 from kinetrum.demo.weather import FAULT_C, FAULTY_STATION, make_nights, read_nights, write_nights
 

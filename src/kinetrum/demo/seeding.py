@@ -17,9 +17,9 @@ from tqdm import tqdm
 import kinetrum
 from kinetrum.client.recording.run import Run
 from kinetrum.client.transport.http import Service, path_of
-from kinetrum.core.errors import Conflict, KinetrumError, NotFound
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.run_names import generate_run_name
+from kinetrum.core.base.errors import Conflict, KinetrumError, NotFound
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.text.run_names import generate_run_name
 from kinetrum.demo import mishaps, outside, readings, scenario, training
 from kinetrum.demo.scenario import DATA, MOVED, PEOPLE, PROJECT, THIRD
 from kinetrum.demo.training import Plan

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from kinetrum import locks
-from kinetrum.core.errors import KinetrumError, Unavailable
+from kinetrum.core.base.errors import KinetrumError, Unavailable
 from kinetrum.instance.keeper import ANOTHER_RUNS
 from kinetrum.instance.settings import DEFAULT_PORT, Home, default_home
 

@@ -17,7 +17,7 @@ import sys
 import time
 from pathlib import Path
 
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.base.errors import KinetrumError
 from kinetrum.instance.mariadb import OWNER, SERVICE, PrivateServer
 from kinetrum.instance.prepare import prepare
 from kinetrum.instance.settings import Home, write_private

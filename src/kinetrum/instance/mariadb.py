@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pymysql
 
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.base.errors import Unavailable
 from kinetrum.instance.settings import Home, write_private
 from kinetrum.storage.db.database import DatabaseAddress
 

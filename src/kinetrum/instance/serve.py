@@ -11,7 +11,7 @@ import os
 import sys
 from pathlib import Path
 
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.base.errors import KinetrumError
 from kinetrum.instance.prepare import prepare
 from kinetrum.storage.db.database import parse_address
 

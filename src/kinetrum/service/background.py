@@ -10,7 +10,7 @@ from kinetrum.actions.data import new_versions, uploads
 from kinetrum.actions.live import change_feed
 from kinetrum.actions.recording import intake
 from kinetrum.actions.runs import descriptions
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.base.errors import Unavailable
 from kinetrum.storage.data.blobs import BlobStore
 
 COMPACT_EVERY_S = 0.5

@@ -16,7 +16,7 @@ from pathlib import Path
 
 import uvicorn
 
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.base.errors import KinetrumError
 from kinetrum.service.app import make_app
 from kinetrum.storage.db.database import connect, parse_address
 

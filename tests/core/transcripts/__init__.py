@@ -14,7 +14,7 @@ from zlib import crc32
 
 import numpy as np
 
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.base.errors import KinetrumError
 
 FOLDER = Path(__file__).parent
 LENGTH = 400

@@ -11,22 +11,6 @@ from typing import Any
 import numpy as np
 import zstandard
 
-from kinetrum.core.noise.areas import compare_areas
-from kinetrum.core.noise.difference import (
-    difference_of,
-    differences_at_once,
-    paired_by_seed,
-    picked,
-    runs_to_tell,
-    tell_runs,
-)
-from kinetrum.core.noise.dunnett import critical_value, pooled_error, vary_alike
-from kinetrum.core.noise.losses import mean_interval
-from kinetrum.core.noise.measures import compare_classes, compare_numbers, compare_scores, is_known, select_measures
-from kinetrum.core.noise.samples import pooled_deviation, spread_of
-from kinetrum.core.noise.shares import Pairs, mean_share_interval, share_interval
-from kinetrum.core.noise.swaps import RATIOS, Counts, ratio_interval, ratio_values
-from kinetrum.core.noise.verdict import Interval, fewest_rows, percent, too_few, verdict_of
 from kinetrum.core.points.codec import (
     Group,
     check_group,
@@ -40,6 +24,28 @@ from kinetrum.core.points.columns import Points, merge, no_points, points_of, sh
 from kinetrum.core.points.reduce import from_rollups, reduce, rollup, sketch
 from kinetrum.core.points.stats import combine, stats_of, unpack
 from kinetrum.core.points.together import band_of
+from kinetrum.core.statistics.noise.areas import compare_areas
+from kinetrum.core.statistics.noise.difference import (
+    difference_of,
+    differences_at_once,
+    paired_by_seed,
+    picked,
+    runs_to_tell,
+    tell_runs,
+)
+from kinetrum.core.statistics.noise.dunnett import critical_value, pooled_error, vary_alike
+from kinetrum.core.statistics.noise.losses import mean_interval
+from kinetrum.core.statistics.noise.measures import (
+    compare_classes,
+    compare_numbers,
+    compare_scores,
+    is_known,
+    select_measures,
+)
+from kinetrum.core.statistics.noise.samples import pooled_deviation, spread_of
+from kinetrum.core.statistics.noise.shares import Pairs, mean_share_interval, share_interval
+from kinetrum.core.statistics.noise.swaps import RATIOS, Counts, ratio_interval, ratio_values
+from kinetrum.core.statistics.noise.verdict import Interval, fewest_rows, percent, too_few, verdict_of
 
 Asked = Iterator[tuple[str, Callable[[], Any]]]
 NAN, INF = math.nan, math.inf

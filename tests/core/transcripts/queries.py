@@ -7,7 +7,8 @@ from collections.abc import Callable, Iterator
 from itertools import product
 from typing import Any
 
-from kinetrum.core.goals import Direction, Goal
+from kinetrum.core.base.goals import Direction, Goal
+from kinetrum.core.base.refs import is_id_tail, parse_ref
 from kinetrum.core.query.check import settle
 from kinetrum.core.query.completing import expected
 from kinetrum.core.query.matching import holds
@@ -27,7 +28,6 @@ from kinetrum.core.query.writing import (
     word,
     written_test,
 )
-from kinetrum.core.refs import is_id_tail, parse_ref
 from tests.core.test_completing_queries import CASES
 from tests.core.test_query import READ, WRONG, Orchard
 

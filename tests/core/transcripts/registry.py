@@ -12,8 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from kinetrum.core.noise.verdict import Interval, Outcome, RowsVerdict, verdict_of
-from kinetrum.core.permissions import Role
+from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry import card, ladder
 from kinetrum.core.registry.checks import Check, Evidence, Facts, check_gates
 from kinetrum.core.registry.evidence import read_rules
@@ -41,6 +40,7 @@ from kinetrum.core.registry.signature import (
     signature_of_sample,
 )
 from kinetrum.core.registry.values import VersionValues
+from kinetrum.core.statistics.noise.verdict import Interval, Outcome, RowsVerdict, verdict_of
 
 Asked = Iterator[tuple[str, Callable[[], Any]]]
 STAGES = ("staging", "production")

@@ -10,11 +10,11 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import IO, Any
 
-from kinetrum.core.crate import PlotRecord, check_micros, read_plot_record
-from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.archives.archive import PlotRecord, check_micros, read_plot_record
+from kinetrum.core.base.errors import InvalidInput, TooLarge
+from kinetrum.core.base.samples import Samples, check_samples
 from kinetrum.core.points.codec import Group
-from kinetrum.core.printed import STREAMS, Line
-from kinetrum.core.samples import Samples, check_samples
+from kinetrum.core.text.printed_lines import STREAMS, Line
 from kinetrum.storage.data.blobs import PIECE
 
 JSON_LIMIT = 256 * 1024 * 1024

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kinetrum.actions.context import Actor
-from kinetrum.core.crate import Person
+from kinetrum.core.archives.archive import Person
 from kinetrum.storage.people import people
 
 WORDS_LIMIT = 200

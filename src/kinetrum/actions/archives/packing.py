@@ -15,7 +15,7 @@ from kinetrum.actions.data import artifact_versions
 from kinetrum.actions.recording import output
 from kinetrum.actions.runs import exports
 from kinetrum.actions.search.references import find_version, run_named
-from kinetrum.core.crate import (
+from kinetrum.core.archives.archive import (
     ARCHIVE,
     ArtifactRecord,
     Contents,
@@ -31,14 +31,14 @@ from kinetrum.core.crate import (
     write_plot_record,
     write_run,
 )
-from kinetrum.core.crate_metadata import METADATA, describe_crate
-from kinetrum.core.crate_project import PROJECT, ProjectRecord, write_project
-from kinetrum.core.errors import Conflict, InvalidInput, NotFound
-from kinetrum.core.ids import id_text
+from kinetrum.core.archives.crate_metadata import METADATA, describe_crate
+from kinetrum.core.archives.project import PROJECT, ProjectRecord, write_project
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.base.ids import id_text
+from kinetrum.core.base.refs import NameRef, RunRef, VersionRef, parse_ref
+from kinetrum.core.base.run_document import RunDoc
+from kinetrum.core.base.values import from_json
 from kinetrum.core.plots import Plot
-from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref
-from kinetrum.core.rundoc import RunDoc
-from kinetrum.core.values import from_json
 from kinetrum.storage.data import artifacts, links, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore

@@ -7,8 +7,8 @@ import math
 from typing import Any
 
 from kinetrum.actions.context import Actor, Place
-from kinetrum.core.crate import NoteRecord, Person
-from kinetrum.core.crate_project import (
+from kinetrum.core.archives.archive import NoteRecord, Person
+from kinetrum.core.archives.project import (
     EventRecord,
     EvidenceRecord,
     ModelRecord,
@@ -19,7 +19,7 @@ from kinetrum.core.crate_project import (
     VerdictRecord,
     ViewRecord,
 )
-from kinetrum.core.ids import id_text
+from kinetrum.core.base.ids import id_text
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.db.clock import to_micros

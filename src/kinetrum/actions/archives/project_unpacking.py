@@ -11,7 +11,7 @@ from typing import Protocol
 
 from kinetrum.actions.archives.origins import Origin
 from kinetrum.actions.context import Place, enter, why_not
-from kinetrum.core.crate_project import (
+from kinetrum.core.archives.project import (
     EvidenceRecord,
     ModelRecord,
     ModelVersionRecord,
@@ -19,10 +19,10 @@ from kinetrum.core.crate_project import (
     ThingNote,
     ViewRecord,
 )
-from kinetrum.core.errors import Conflict
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act
-from kinetrum.core.refs import VersionRef, parse_ref
+from kinetrum.core.base.errors import Conflict
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import transaction

@@ -26,7 +26,7 @@ from kinetrum.actions.archives.origins import Origin
 from kinetrum.actions.archives.project_unpacking import check_room_for_models, take_project
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data import uploads
-from kinetrum.core.crate import (
+from kinetrum.core.archives.archive import (
     ARCHIVE,
     Contents,
     ExperimentRecord,
@@ -37,14 +37,14 @@ from kinetrum.core.crate import (
     read_contents,
     read_run,
 )
-from kinetrum.core.crate_project import PROJECT, ProjectRecord, read_project
-from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act
+from kinetrum.core.archives.project import PROJECT, ProjectRecord, read_project
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.run_document import Link, RunDoc
+from kinetrum.core.base.samples import Samples
 from kinetrum.core.points.codec import Group, encode_batch
-from kinetrum.core.printed import Line
-from kinetrum.core.rundoc import Link, RunDoc
-from kinetrum.core.samples import Samples
+from kinetrum.core.text.printed_lines import Line
 from kinetrum.storage.data import artifacts, blob_rows, links, manifests
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.data.links import LinkRow
@@ -344,7 +344,7 @@ def _make_run(
 
 
 def _plain(value: Any) -> Any:
-    from kinetrum.core.values import to_json
+    from kinetrum.core.base.values import to_json
 
     return to_json(value)
 

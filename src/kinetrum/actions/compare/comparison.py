@@ -7,14 +7,14 @@ from dataclasses import dataclass, replace
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.runs.readers import RunView, views_of
 from kinetrum.actions.search.references import runs_named
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.run_document import RunDoc
+from kinetrum.core.base.samples import joined, used
+from kinetrum.core.base.values import Value
 from kinetrum.core.compare import Comparison, RunFacts, compare_runs
 from kinetrum.core.compare.runs import RUN_LIMIT, Replicate
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Goal
 from kinetrum.core.points.together import Band, band_of
-from kinetrum.core.rundoc import RunDoc
-from kinetrum.core.samples import joined, used
-from kinetrum.core.values import Value
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.runs import points, replicates, resources, runs
 

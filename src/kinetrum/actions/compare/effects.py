@@ -11,16 +11,16 @@ from kinetrum.actions.runs.readers import RunView, plain_view, views_of
 from kinetrum.actions.search.cells import cell_of
 from kinetrum.actions.search.references import run_named
 from kinetrum.actions.search.run_table import Table, table_of
+from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotFound
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.refs import VersionRef
+from kinetrum.core.base.values import Value
 from kinetrum.core.compare.reasons import Reason, factors_of, reasons_for
 from kinetrum.core.compare.runs import Outcome
-from kinetrum.core.effects import Effects, effects_on
-from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound
-from kinetrum.core.goals import Goal
-from kinetrum.core.noise.measures import select_measures
-from kinetrum.core.noise.verdict import RowsVerdict
 from kinetrum.core.query.settled import Key
-from kinetrum.core.refs import VersionRef
-from kinetrum.core.values import Value
+from kinetrum.core.statistics.effects import Effects, effects_on
+from kinetrum.core.statistics.noise.measures import select_measures
+from kinetrum.core.statistics.noise.verdict import RowsVerdict
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.runs import runs

@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.registry.checkpoint_values import CheckpointView, checkpoints_of
 from kinetrum.actions.search.references import find_artifact, find_version
+from kinetrum.core.base.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.base.permissions import Act, permits
+from kinetrum.core.base.values import merged_labels
 from kinetrum.core.compare.contents import CONTENT_LIMIT, ContentDifference, compare_contents
 from kinetrum.core.compare.manifests import FilePair, compare_manifests
-from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge
-from kinetrum.core.goals import Goal
-from kinetrum.core.manifests import FileEntry
-from kinetrum.core.permissions import Act, permits
-from kinetrum.core.values import merged_labels
 from kinetrum.storage.data import artifacts, blob_rows, links, manifests
 from kinetrum.storage.data.artifacts import ArtifactRow, VersionRow
 from kinetrum.storage.data.blobs import BlobStore

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data import uploads
 from kinetrum.actions.runs.bin import things_named
-from kinetrum.core.errors import NotAllowed
-from kinetrum.core.permissions import Act, permits
+from kinetrum.core.base.errors import NotAllowed
+from kinetrum.core.base.permissions import Act, permits
 from kinetrum.storage.data import artifacts, blob_rows, disk_usage, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore

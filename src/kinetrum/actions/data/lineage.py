@@ -10,9 +10,9 @@ from kinetrum.actions.data.artifact_versions import find_uses
 from kinetrum.actions.registry.held_models import hold
 from kinetrum.actions.registry.registry_views import pick_version
 from kinetrum.actions.search.references import find_version, run_named
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.lineage import BINNED, Edge, Graph, Node
-from kinetrum.core.refs import RunRef, VersionRef, parse_ref
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.refs import RunRef, VersionRef, parse_ref
+from kinetrum.core.lineage.graph import BINNED, Edge, Graph, Node
 from kinetrum.storage.data import artifacts, links, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.links import LinkRow

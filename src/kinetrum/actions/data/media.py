@@ -14,8 +14,8 @@ from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.data.artifact_versions import check_stored, stored_file
 from kinetrum.actions.sandbox.runner import run_limited
 from kinetrum.actions.search.references import find_version, runs_named
-from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound, TooLarge
-from kinetrum.core.manifests import FileEntry
+from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotFound, TooLarge
+from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.media import ITEMS_FILE, KINDS, Item, items_of, kind_of, type_of
 from kinetrum.core.media.items import ITEMS_BYTES, ITEMS_LIMIT
 from kinetrum.storage.data import manifests

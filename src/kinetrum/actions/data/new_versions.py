@@ -9,14 +9,14 @@ from typing import Any
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.recording import checkpoints
 from kinetrum.actions.search.references import find_version, run_to_write
-from kinetrum.core.checkpoints import check_keep
-from kinetrum.core.errors import Conflict, InvalidInput, NotFound, TooLarge
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.manifests import FileEntry, check_manifest, digest_of
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound, TooLarge
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.manifests import FileEntry, check_manifest, digest_of
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.run_document import Link, Problem, RunDoc
+from kinetrum.core.base.values import check_label, check_name
 from kinetrum.core.media import KINDS
-from kinetrum.core.permissions import Act
-from kinetrum.core.rundoc import Link, Problem, RunDoc
-from kinetrum.core.values import check_label, check_name
+from kinetrum.core.registry.checkpoints import check_keep
 from kinetrum.storage.data import artifacts, blob_rows, links, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.links import LinkRow

@@ -8,8 +8,8 @@ from typing import Any
 from kinetrum.actions.context import Actor
 from kinetrum.actions.data.artifact_versions import stored_file
 from kinetrum.actions.sandbox.runner import run_limited
-from kinetrum.core.errors import Damaged, NotFound
-from kinetrum.core.manifests import FileEntry
+from kinetrum.core.base.errors import Damaged, NotFound
+from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.preview import FORMS_APART, HEAD_BYTES, Preview, form_of, preview_head
 from kinetrum.storage.data.blobs import BlobStore
 

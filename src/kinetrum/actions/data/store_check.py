@@ -9,8 +9,8 @@ from typing import Literal
 
 from kinetrum.actions.context import Actor
 from kinetrum.actions.data.uploads import known_among
-from kinetrum.core.errors import NotAllowed, NotFound
-from kinetrum.core.manifests import check_sha256
+from kinetrum.core.base.errors import NotAllowed, NotFound
+from kinetrum.core.base.manifests import check_sha256
 from kinetrum.storage.data import blob_rows
 from kinetrum.storage.data.blobs import BlobStore, Incoming
 from kinetrum.storage.db.database import query, snapshot, transaction

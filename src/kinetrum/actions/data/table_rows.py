@@ -12,13 +12,13 @@ from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.data.artifact_versions import stored_entry
 from kinetrum.actions.sandbox.runner import WALL_S, run_limited
 from kinetrum.actions.search.references import find_version
-from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
-from kinetrum.core.manifests import FileEntry
+from kinetrum.core.base.errors import InvalidInput, NotFound, TooLarge
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.base.refs import VersionRef
 from kinetrum.core.media import kind_of
-from kinetrum.core.noise.difference import CONFIDENCE
-from kinetrum.core.noise.verdict import Outcome, RowsVerdict
-from kinetrum.core.refs import VersionRef
 from kinetrum.core.rows.asked import JUDGED_BY, Asked, Page
+from kinetrum.core.statistics.noise.difference import CONFIDENCE
+from kinetrum.core.statistics.noise.verdict import Outcome, RowsVerdict
 from kinetrum.storage.data import manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from kinetrum.actions.context import Actor, enter
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.manifests import check_sha256
-from kinetrum.core.permissions import Act
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.manifests import check_sha256
+from kinetrum.core.base.permissions import Act
 from kinetrum.storage.data import blob_rows
 from kinetrum.storage.data.blobs import BlobStore, Incoming
 from kinetrum.storage.db.database import transaction

@@ -8,9 +8,9 @@ from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
 
 from kinetrum.actions.context import Actor, enter
-from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed, NotFound, NotSignedIn
-from kinetrum.core.permissions import Act, Role
-from kinetrum.core.values import check_name
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound, NotSignedIn
+from kinetrum.core.base.permissions import Act, Role
+from kinetrum.core.base.values import check_name
 from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import journal, people, projects
 from kinetrum.storage.people.people import PersonRow

@@ -10,11 +10,11 @@ from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.actions.registry.held_models import hold
 from kinetrum.actions.registry.registry_views import pick_version, thing_named
 from kinetrum.actions.search.references import find_artifact, find_version, in_lock_order, run_named, runs_named
-from kinetrum.core.errors import InvalidInput, NotAllowed, NotFound
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act, permits
-from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.core.values import NOTE_LIMIT
+from kinetrum.core.base.errors import InvalidInput, NotAllowed, NotFound
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.permissions import Act, permits
+from kinetrum.core.base.refs import VersionRef, parse_ref
+from kinetrum.core.base.values import NOTE_LIMIT
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import journal, notes
 from kinetrum.storage.people.notes import Note

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.actions.registry.held_models import hold
-from kinetrum.core.errors import Conflict
-from kinetrum.core.permissions import Act
-from kinetrum.core.values import check_name
+from kinetrum.core.base.errors import Conflict
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.values import check_name
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import journal, names, projects

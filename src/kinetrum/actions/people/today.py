@@ -9,11 +9,11 @@ from statistics import median
 
 from kinetrum.actions.context import Actor, role_of
 from kinetrum.actions.registry.model_list import Trouble, occupants_in_trouble
-from kinetrum.core.goals import Goal
-from kinetrum.core.permissions import Act, permits
-from kinetrum.core.rundoc import RunDoc
-from kinetrum.core.surroundings import expected_end
-from kinetrum.core.values import Value
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.permissions import Act, permits
+from kinetrum.core.base.run_document import RunDoc
+from kinetrum.core.base.values import Value
+from kinetrum.core.compare.environment import expected_end
 from kinetrum.storage.db.clock import from_micros, now
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import people as people_store

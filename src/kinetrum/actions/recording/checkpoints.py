@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from kinetrum.core.checkpoints import Checkpoint, to_release
+from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.points.columns import shown
-from kinetrum.core.rundoc import RunDoc
+from kinetrum.core.registry.checkpoints import Checkpoint, to_release
 from kinetrum.storage.data import artifacts, links
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.links import LinkRow

@@ -8,12 +8,12 @@ from typing import Any
 
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.search.references import find_run, run_named, run_to_write
-from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.rundoc import Activity, Progress, RunDoc
-from kinetrum.core.samples import Samples, check_samples, joined, thinned
-from kinetrum.core.surroundings import Change, changes, code_change, text_difference
-from kinetrum.core.values import Value, check_name
+from kinetrum.core.base.errors import InvalidInput, NotFound, TooLarge
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.run_document import Activity, Progress, RunDoc
+from kinetrum.core.base.samples import Samples, check_samples, joined, thinned
+from kinetrum.core.base.values import Value, check_name
+from kinetrum.core.compare.environment import Change, changes, code_change, text_difference
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.live import events
 from kinetrum.storage.runs import resources, runs, texts

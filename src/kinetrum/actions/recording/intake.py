@@ -13,14 +13,14 @@ from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.people import accounts
 from kinetrum.actions.recording import checkpoints
 from kinetrum.actions.search.references import run_to_write
-from kinetrum.core.errors import Conflict, InvalidInput, NotFound
-from kinetrum.core.goals import Goal
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.run_document import Result, RunDoc
+from kinetrum.core.base.values import Value, check_key, check_label, check_name, check_run_name, same, show, to_json
 from kinetrum.core.points.codec import Group, encode_batch
-from kinetrum.core.run_names import generate_run_name
-from kinetrum.core.rundoc import Result, RunDoc
-from kinetrum.core.values import Value, check_key, check_label, check_name, check_run_name, same, show, to_json
+from kinetrum.core.text.run_names import generate_run_name
 from kinetrum.storage.db.clock import from_micros, now, to_micros
 from kinetrum.storage.db.database import insert_many, transaction
 from kinetrum.storage.live import events

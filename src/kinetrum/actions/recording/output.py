@@ -8,9 +8,9 @@ from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.search.references import find_run, run_to_write
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.printed import STREAMS, Fold, Line, plain
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.text.printed_lines import STREAMS, Fold, Line, plain
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.live import events
 from kinetrum.storage.runs import outputs, runs

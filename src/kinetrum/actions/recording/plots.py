@@ -8,12 +8,12 @@ from typing import Any
 
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.search.references import find_run, run_to_write, runs_named
-from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act
+from kinetrum.core.base.errors import InvalidInput, NotFound, TooLarge
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.values import check_key
 from kinetrum.core.plots import Plot, redeclare
 from kinetrum.core.plots.overlay import SaidNumber, Series, numbers_of, places_of, series_of
-from kinetrum.core.values import check_key
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.live import events

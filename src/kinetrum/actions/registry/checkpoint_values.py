@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kinetrum.actions.context import Place
-from kinetrum.core.goals import Goal
+from kinetrum.core.base.goals import Goal
 from kinetrum.storage.data import links
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.links import LinkRow

@@ -10,13 +10,13 @@ from typing import Any
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.registry.held_models import Held, hold, log, standing_of
 from kinetrum.actions.search.references import run_named
-from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
-from kinetrum.core.ids import id_bytes, uuid7
-from kinetrum.core.permissions import Act
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
+from kinetrum.core.base.ids import id_bytes, uuid7
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.run_document import RunDoc
+from kinetrum.core.base.values import check_key, from_json, to_json
 from kinetrum.core.registry.checks import Evidence
 from kinetrum.core.registry.evidence import read_rules
-from kinetrum.core.rundoc import RunDoc
-from kinetrum.core.values import check_key, from_json, to_json
 from kinetrum.storage.data import artifacts, links
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import transaction

@@ -6,9 +6,9 @@ from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data.artifact_versions import stored_entry
 from kinetrum.actions.registry.held_models import hold
 from kinetrum.actions.registry.registry_views import VersionDetailView, pick_version, read_model_version
-from kinetrum.core.manifests import FileEntry
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.base.values import check_name
 from kinetrum.core.registry.review import Review, Standing, fault_of
-from kinetrum.core.values import check_name
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.registry import fetches, models

@@ -10,9 +10,9 @@ from kinetrum.actions.data.table_rows import read_judged
 from kinetrum.actions.registry.evidence_records import allowed_evidence, facts_of_evidence, latest_by_data
 from kinetrum.actions.registry.held_models import Held, hold, standing_of
 from kinetrum.actions.registry.version_values import values_of_versions
-from kinetrum.core.errors import Conflict, KinetrumError
-from kinetrum.core.noise.verdict import RowsVerdict
-from kinetrum.core.refs import VersionRef
+from kinetrum.core.base.errors import Conflict, KinetrumError
+from kinetrum.core.base.refs import VersionRef
+from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import missing_sections
 from kinetrum.core.registry.checks import Check, Facts, check_gates
@@ -20,7 +20,7 @@ from kinetrum.core.registry.gates import Better, Gate, read_gates
 from kinetrum.core.registry.review import Given, counting_approvals
 from kinetrum.core.registry.signature import incompatibilities, signature_from_json
 from kinetrum.core.registry.values import VersionValues
-from kinetrum.core.rundoc import RunDoc
+from kinetrum.core.statistics.noise.verdict import RowsVerdict
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.clock import now

@@ -8,11 +8,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
-from kinetrum.core.permissions import Act
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.values import check_name
 from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.core.registry.review import Review, Standing, kept_standing
-from kinetrum.core.values import check_name
 from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import journal
 from kinetrum.storage.registry import models

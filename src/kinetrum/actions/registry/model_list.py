@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.registry.registry_views import warning_of
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.registry.review import Review, kept_standing
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import projects

@@ -10,17 +10,17 @@ from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data.artifact_versions import stored_entry
 from kinetrum.actions.registry.held_models import Held, hold, log, standing_of
 from kinetrum.actions.search.references import find_version
-from kinetrum.core.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.base.permissions import Act, Role, permits
+from kinetrum.core.base.refs import VersionRef, parse_ref
+from kinetrum.core.base.values import merged_labels
 from kinetrum.core.media import kind_of
-from kinetrum.core.permissions import Act, Role, permits
-from kinetrum.core.refs import VersionRef, parse_ref
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import CARD_LIMIT
 from kinetrum.core.registry.evidence import read_rules
 from kinetrum.core.registry.gates import read_gates
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.registry.review import Review
-from kinetrum.core.values import merged_labels
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import people, projects
 from kinetrum.storage.registry import models

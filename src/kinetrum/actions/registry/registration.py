@@ -14,16 +14,16 @@ from kinetrum.actions.registry.held_models import Held, checked_comment, hold, l
 from kinetrum.actions.registry.version_values import best_step
 from kinetrum.actions.sandbox.runner import run_limited
 from kinetrum.actions.search.references import find_run, find_version
-from kinetrum.core.errors import Conflict, InvalidInput, KinetrumError, NotFound
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.manifests import FileEntry
-from kinetrum.core.permissions import Act
-from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref
+from kinetrum.core.base.errors import Conflict, InvalidInput, KinetrumError, NotFound
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.refs import NameRef, RunRef, VersionRef, parse_ref
+from kinetrum.core.base.values import Value, check_key, check_label, check_name, check_value, to_json
 from kinetrum.core.registry.card import OUTLINE
 from kinetrum.core.registry.ladder import DEFAULT_LADDER
 from kinetrum.core.registry.reading import can_be, form_with_signature
 from kinetrum.core.registry.signature import signature_from_json
-from kinetrum.core.values import Value, check_key, check_label, check_name, check_value, to_json
 from kinetrum.storage.data import artifacts, links, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore

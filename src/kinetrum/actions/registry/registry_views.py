@@ -13,10 +13,10 @@ from kinetrum.actions.registry.evidence_records import evidence_in, refusal_of, 
 from kinetrum.actions.registry.held_models import Held, hold, standing_of
 from kinetrum.actions.registry.stage_acts import why_not_place
 from kinetrum.actions.registry.version_values import values_of_versions
-from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound
-from kinetrum.core.goals import Goal
-from kinetrum.core.manifests import FileEntry
-from kinetrum.core.permissions import Act, Role
+from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotFound
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.base.permissions import Act, Role
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import missing_sections
 from kinetrum.core.registry.ladder import Stage

@@ -11,14 +11,14 @@ from kinetrum.actions.registry.gate_outcomes import judge_pair, look_at_gates, m
 from kinetrum.actions.registry.held_models import Held, hold, standing_of
 from kinetrum.actions.registry.registry_views import VersionDetailView, pick_version, read_model_version
 from kinetrum.actions.registry.stage_acts import why_not_place
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.noise.difference import CONFIDENCE
-from kinetrum.core.noise.measures import select_measures
-from kinetrum.core.noise.verdict import RowsVerdict
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.checks import Check
 from kinetrum.core.registry.gates import Better, Bound, read_gates
 from kinetrum.core.registry.sentence import Judged, beside_sentence, review_sentence
+from kinetrum.core.statistics.noise.difference import CONFIDENCE
+from kinetrum.core.statistics.noise.measures import select_measures
+from kinetrum.core.statistics.noise.verdict import RowsVerdict
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import projects

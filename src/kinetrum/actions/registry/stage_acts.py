@@ -8,9 +8,9 @@ from typing import Any
 from kinetrum.actions.context import Actor, Place, enter, require, why_not
 from kinetrum.actions.registry.gate_outcomes import Judged, asked_of, look_at_gates
 from kinetrum.actions.registry.held_models import Held, checked_comment, hold, log, standing_of
-from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act, Role
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.permissions import Act, Role
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.checks import Check
 from kinetrum.core.registry.ladder import Stack, Stage, Stay

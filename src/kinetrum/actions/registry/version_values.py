@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from kinetrum.core.goals import Goal
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.run_document import RunDoc
+from kinetrum.core.base.values import from_json
 from kinetrum.core.registry.values import VersionValues, checkpoint_values
-from kinetrum.core.rundoc import RunDoc
-from kinetrum.core.values import from_json
 from kinetrum.storage.data import artifacts, links
 from kinetrum.storage.people import projects
 from kinetrum.storage.registry.models import ModelVersionRow

@@ -10,9 +10,9 @@ from kinetrum.actions.context import Actor, Place, enter, require
 from kinetrum.actions.registry.held_models import hold
 from kinetrum.actions.runs.readers import may_bin
 from kinetrum.actions.search.references import find_artifact, find_version, in_lock_order, runs_named
-from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed
-from kinetrum.core.permissions import Act, permits
-from kinetrum.core.refs import VersionRef, parse_ref
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
+from kinetrum.core.base.permissions import Act, permits
+from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.db.clock import now

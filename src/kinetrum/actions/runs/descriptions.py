@@ -8,11 +8,11 @@ from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.actions.search.references import find_run, in_lock_order, runs_named
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.goals import Goal
-from kinetrum.core.permissions import Act
-from kinetrum.core.replicates import SEEDS_LIMIT
-from kinetrum.core.values import Value, check_key, check_run_name, merged_labels, same, to_json
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.values import Value, check_key, check_run_name, merged_labels, same, to_json
+from kinetrum.core.statistics.replicates import SEEDS_LIMIT
 from kinetrum.storage.db.database import query, snapshot, transaction
 from kinetrum.storage.people import journal, projects
 from kinetrum.storage.runs import reindexing, runs

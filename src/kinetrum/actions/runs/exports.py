@@ -14,11 +14,11 @@ from kinetrum.actions.runs.readers import views_of
 from kinetrum.actions.search.cells import cell_of, heading, read_columns
 from kinetrum.actions.search.references import find_run
 from kinetrum.actions.search.run_table import table_of
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.ids import id_text
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.ids import id_text
 from kinetrum.core.points.columns import Points
 from kinetrum.core.query.settled import Key, Source
-from kinetrum.core.tables import Row
+from kinetrum.core.rows.tables import Row
 from kinetrum.storage.db.clock import iso
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.runs import points, run_index, runs

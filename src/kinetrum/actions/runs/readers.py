@@ -8,12 +8,12 @@ from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.actions.search.references import find_run, find_run_by_tail, run_named, subjects_named
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.goals import Goal
-from kinetrum.core.permissions import Act, Role, permits
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.permissions import Act, Role, permits
+from kinetrum.core.base.run_document import RunDoc
+from kinetrum.core.base.values import Value
 from kinetrum.core.points.columns import Points, shown
-from kinetrum.core.rundoc import RunDoc
-from kinetrum.core.values import Value
 from kinetrum.storage.db.database import query, snapshot
 from kinetrum.storage.people import journal, notes, people, projects
 from kinetrum.storage.people.notes import Note

@@ -106,7 +106,7 @@ def _load_rows() -> None:
 
 
 def _answer(task: str, files: list[BinaryIO], given: dict[str, Any]) -> bytes:
-    from kinetrum.core.errors import KinetrumError
+    from kinetrum.core.base.errors import KinetrumError
 
     try:
         return TASKS[task](files, given)

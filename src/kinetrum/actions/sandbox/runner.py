@@ -17,8 +17,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from kinetrum.core import errors
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.base import errors
+from kinetrum.core.base.errors import KinetrumError
 
 WALL_S = 20
 _AT_ONCE_S = 1.0

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from kinetrum.actions.runs.readers import RunView
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import aggregate_value
-from kinetrum.core.ids import id_text
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import aggregate_value
+from kinetrum.core.base.ids import id_text
+from kinetrum.core.base.values import Value
 from kinetrum.core.query.check import Catalogue, Settling
 from kinetrum.core.query.parse import QueryError, parse_subject
 from kinetrum.core.query.settled import Field, Key, Source
-from kinetrum.core.values import Value
 from kinetrum.storage.db.clock import iso
 
 COLUMNS_LIMIT = 500

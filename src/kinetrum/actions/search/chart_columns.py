@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from kinetrum.actions.context import Actor
 from kinetrum.actions.search.cells import read_columns
 from kinetrum.actions.search.run_table import table_of
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Goal
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.values import Value
 from kinetrum.core.query.settled import Field, Source
-from kinetrum.core.values import Value
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.runs import runs
 from kinetrum.storage.runs.run_values import DRAWN_FIELDS, column_of

@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.search.cells import read_columns
 from kinetrum.actions.search.run_table import Table, searched_in, table_of
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Goal
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Goal
 from kinetrum.core.query.check import FIELDS, WORDS, Settling
 from kinetrum.core.query.completing import AGGREGATES, COMPARISONS, Expected, expected
 from kinetrum.core.query.settled import Field, Key, Kinds, Source

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, Place, role_of
 from kinetrum.actions.search.references import find_run_by_tail, run_named
-from kinetrum.core.errors import InvalidInput, KinetrumError
-from kinetrum.core.refs import RunRef, parse_ref
+from kinetrum.core.base.errors import InvalidInput, KinetrumError
+from kinetrum.core.base.refs import RunRef, parse_ref
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import projects
 from kinetrum.storage.runs.runs import Run

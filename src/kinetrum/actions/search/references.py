@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
-from kinetrum.core.errors import Conflict, InvalidInput, NotFound
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act
-from kinetrum.core.refs import is_id_tail
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.permissions import Act
+from kinetrum.core.base.refs import is_id_tail
 from kinetrum.storage.data import artifacts, links
 from kinetrum.storage.data.artifacts import ArtifactRow, VersionRow
 from kinetrum.storage.data.links import LinkRow

@@ -9,12 +9,12 @@ from kinetrum.actions.context import Actor
 from kinetrum.actions.runs.readers import PAGE_LIMIT, RunView, views_of
 from kinetrum.actions.search.cells import heading, read_columns
 from kinetrum.actions.search.run_table import LAST_ROW, Asked, Table, table_of
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Goal
-from kinetrum.core.ids import id_text
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.ids import id_text
+from kinetrum.core.base.values import Value
 from kinetrum.core.query.settled import Field, Key, Source
 from kinetrum.core.query.writing import both, in_python, in_shell, written_test
-from kinetrum.core.values import Value
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.runs import run_index, runs
 from kinetrum.storage.search.run_catalogue import RunCatalogue

@@ -14,15 +14,15 @@ from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.actions.runs.readers import PAGE_LIMIT, RunView, views_of
 from kinetrum.actions.search.cells import read_columns
 from kinetrum.actions.search.references import find_version, run_named
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.goals import Goal
-from kinetrum.core.pareto import pareto_front
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.refs import RunRef, VersionRef
+from kinetrum.core.base.values import Value, same
 from kinetrum.core.query.check import settle
 from kinetrum.core.query.settled import Field, Source, UsedContent
 from kinetrum.core.query.sorting import SortKey, read_front, read_sort
 from kinetrum.core.query.writing import in_python, in_shell
-from kinetrum.core.refs import RunRef, VersionRef
-from kinetrum.core.values import Value, same
+from kinetrum.core.statistics.pareto import pareto_front
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.database import places, snapshot
 from kinetrum.storage.people import projects

@@ -11,12 +11,12 @@ from kinetrum.actions.recording.intake import bring_up_to_date
 from kinetrum.actions.runs.readers import Curve, read_curves
 from kinetrum.actions.search.cells import cell_of, heading
 from kinetrum.actions.search.run_table import Asked, Column, RunPage, list_runs, table_of
-from kinetrum.core.errors import Conflict, InvalidInput, NotAllowed, NotFound
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.permissions import Act, permits
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.permissions import Act, permits
+from kinetrum.core.base.values import Value
 from kinetrum.core.query.settled import Key, Source
 from kinetrum.core.query.writing import resolved_names, resolved_query
-from kinetrum.core.values import Value
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import journal, people, projects
 from kinetrum.storage.search import views

@@ -10,7 +10,7 @@ from typing import Any
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.progress import Tick
 from kinetrum.client.transport.session import Session, open_session
-from kinetrum.core.errors import Damaged, InvalidInput, NotFound, Unavailable
+from kinetrum.core.base.errors import Damaged, InvalidInput, NotFound, Unavailable
 
 _PIECE = 1024 * 1024
 

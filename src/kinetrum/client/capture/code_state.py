@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from kinetrum.client.capture import fork_safety
-from kinetrum.core.hiding import hide_in_address, hide_in_lines
+from kinetrum.core.text.secrets import hide_in_address, hide_in_lines
 
 DIFFERENCE_LIMIT, SCRIPT_LIMIT, LISTING_LIMIT = 1024 * 1024, 256 * 1024, 4 * 1024 * 1024
 TIME_LIMIT_S = 10.0

@@ -22,9 +22,9 @@ from kinetrum.client.capture import fork_safety
 from kinetrum.client.capture.notebook_cells import cells_as_code, notebook_name
 from kinetrum.client.recording.recorder import Recorder
 from kinetrum.client.transport.connection import nearest_file
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.hiding import hide_in_address, hide_in_command, hide_in_lines
-from kinetrum.core.values import Value
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import Value
+from kinetrum.core.text.secrets import hide_in_address, hide_in_command, hide_in_lines
 
 PARTS = ("command", "user", "host", "packages", "code", "job", "resources", "output", "figures")
 _FRESH_S = 60.0

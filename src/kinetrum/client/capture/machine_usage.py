@@ -24,7 +24,7 @@ import psutil
 from kinetrum.client.capture.host import host_identity
 from kinetrum.client.spool.segments import read_header
 from kinetrum.client.spool.spool import new_id
-from kinetrum.core.samples import Samples
+from kinetrum.core.base.samples import Samples
 
 FIRST_EVERY_S, LAST_EVERY_S, HELD_LIMIT = 2.0, 60.0, 2_000
 _GPU_FIELDS = ("utilization.gpu", "memory.used")

@@ -19,9 +19,9 @@ from kinetrum.client.spool.spool import new_id
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.progress import Tick
 from kinetrum.client.transport.session import Session, open_session
-from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound
-from kinetrum.core.manifests import FileEntry, digest_of
-from kinetrum.core.refs import VersionRef, parse_ref
+from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotFound
+from kinetrum.core.base.manifests import FileEntry, digest_of
+from kinetrum.core.base.refs import VersionRef, parse_ref
 
 State = Literal["same", "changed", "gone", "not reached"]
 

@@ -13,8 +13,8 @@ from typing import IO, Any
 
 from kinetrum.client.transport.http import Service, path_of
 from kinetrum.client.transport.progress import Tick, in_turn
-from kinetrum.core.errors import Conflict, Damaged, Unavailable
-from kinetrum.core.manifests import check_path
+from kinetrum.core.base.errors import Conflict, Damaged, Unavailable
+from kinetrum.core.base.manifests import check_path
 
 _SMALL, _TOGETHER_FROM = 1024 * 1024, 20
 _SIDE_BY_SIDE = 4

@@ -8,7 +8,7 @@ from typing import Any
 
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
-from kinetrum.core.refs import by_numbers
+from kinetrum.core.base.refs import by_numbers
 
 _ALL = 20_000
 

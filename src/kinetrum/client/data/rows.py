@@ -10,9 +10,9 @@ from kinetrum.client.display.html import html_table, text_table
 from kinetrum.client.reading.frames import import_pandas
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.core.values import Value, from_json, show
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.refs import VersionRef, parse_ref
+from kinetrum.core.base.values import Value, from_json, show
 
 _PAGE = 5_000
 _LINES, _SHOWN = 20, 50

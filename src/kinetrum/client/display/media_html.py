@@ -8,8 +8,8 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from kinetrum.client.display.html import html_table
-from kinetrum.core.errors import KinetrumError
-from kinetrum.core.values import show
+from kinetrum.core.base.errors import KinetrumError
+from kinetrum.core.base.values import show
 
 if TYPE_CHECKING:
     from kinetrum.client.reading.recorded_media import KeptMedia

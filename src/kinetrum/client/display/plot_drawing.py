@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.base.errors import InvalidInput, NotFound
 from kinetrum.core.plots import Plot
 from kinetrum.core.plots.matrices import matrix_of
 from kinetrum.core.plots.overlay import Named, numbers_of, series_of

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.base.errors import InvalidInput, TooLarge
 from kinetrum.core.media import ITEMS_FILE, Item, Mask, write_items
 from kinetrum.core.media.items import (
     CAPTION_LIMIT,

@@ -12,8 +12,8 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from kinetrum.core.arrays import plain_array
-from kinetrum.core.errors import InvalidInput, NotFound, TooLarge
+from kinetrum.core.base.arrays import plain_array
+from kinetrum.core.base.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.media import kind_of
 
 PIXELS_LIMIT, TEXT_LIMIT, ROWS_LIMIT = 100_000_000, 1_000_000, 1_000_000

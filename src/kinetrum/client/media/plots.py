@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.recording.recorder import as_step
 from kinetrum.client.spool.spool import new_id
-from kinetrum.core.values import check_key
+from kinetrum.core.base.values import check_key
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run

@@ -9,9 +9,9 @@ from typing import Any
 from kinetrum.client.display.html import html_table, text_table
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import Value, from_json, show
 from kinetrum.core.compare.sentence import signed
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.values import Value, from_json, show
 
 _LINES = 20
 

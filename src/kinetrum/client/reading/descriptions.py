@@ -8,8 +8,8 @@ from typing import Any
 from kinetrum.client.reading.notes import Noted, tell_things
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
-from kinetrum.core.goals import read_goal
-from kinetrum.core.values import to_json
+from kinetrum.core.base.goals import read_goal
+from kinetrum.core.base.values import to_json
 
 RUNS_AT_ONCE = 1_000
 

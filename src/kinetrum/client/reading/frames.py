@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from kinetrum.core.errors import NotFound
+from kinetrum.core.base.errors import NotFound
 
 
 def import_pandas() -> Any:

@@ -10,7 +10,7 @@ from kinetrum.client.display.html import html_table, text_table
 from kinetrum.client.reading.frames import import_pandas
 from kinetrum.client.reading.table_export import table_path
 from kinetrum.client.transport.session import Session
-from kinetrum.core.values import Value, from_json, show
+from kinetrum.core.base.values import Value, from_json, show
 
 _PAGE, _SHOWN, _LINES = 500, 50, 20
 

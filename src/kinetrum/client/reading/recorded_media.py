@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from kinetrum.client.display.media_html import first_drawn, media_as_html
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session
-from kinetrum.core.errors import InvalidInput, NotFound
+from kinetrum.core.base.errors import InvalidInput, NotFound
 
 if TYPE_CHECKING:
     from kinetrum.client.data.artifact_versions import StoredVersion

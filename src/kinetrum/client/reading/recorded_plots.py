@@ -12,10 +12,10 @@ from kinetrum.client.display.media_html import first_drawn, plots_as_html
 from kinetrum.client.reading.frames import import_pandas
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session
-from kinetrum.core.errors import NotFound
+from kinetrum.core.base.errors import NotFound
+from kinetrum.core.base.values import Value, from_json
 from kinetrum.core.plots import Plot, View
 from kinetrum.core.plots.overlay import SaidNumber, Series, numbers_of, series_of
-from kinetrum.core.values import Value, from_json
 
 if TYPE_CHECKING:
     from kinetrum.client.reading.recorded_run import RecordedRun

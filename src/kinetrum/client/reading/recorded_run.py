@@ -15,8 +15,8 @@ from kinetrum.client.reading.notes import Noted
 from kinetrum.client.reading.table_export import read_points, save_stream, stream_points
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.values import Value, from_json, show
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.values import Value, from_json, show
 
 if TYPE_CHECKING:
     import numpy as np

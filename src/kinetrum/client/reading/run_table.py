@@ -17,9 +17,9 @@ from kinetrum.client.reading.recorded_run import RecordedRun
 from kinetrum.client.reading.table_export import read_arrow, save_stream, stream_runs, stream_series, table_path
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.refs import NameRef, Ref, RunRef, parse_ref
-from kinetrum.core.values import Value, show
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.refs import NameRef, Ref, RunRef, parse_ref
+from kinetrum.core.base.values import Value, show
 
 if TYPE_CHECKING:
     from kinetrum.client.registry.deployment import Fetched

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from kinetrum.client.reading.frames import import_arrow
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.base.errors import Unavailable
 
 if TYPE_CHECKING:
     from kinetrum.core.points.columns import Points

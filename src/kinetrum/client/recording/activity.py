@@ -10,8 +10,8 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.spool.spool import new_id
-from kinetrum.core.errors import Conflict
-from kinetrum.core.values import check_name
+from kinetrum.core.base.errors import Conflict
+from kinetrum.core.base.values import check_name
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run

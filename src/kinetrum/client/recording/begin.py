@@ -19,11 +19,11 @@ from kinetrum.client.spool.destinations import destination_of, keep_destination
 from kinetrum.client.spool.obstructions import ask_again, obstruction_of
 from kinetrum.client.spool.spool import current_writer, new_id
 from kinetrum.client.transport.connection import Connection, find_connection
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.goals import read_goal
-from kinetrum.core.ids import id_bytes, is_id
-from kinetrum.core.refs import RunRef, parse_ref
-from kinetrum.core.values import (
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.goals import read_goal
+from kinetrum.core.base.ids import id_bytes, is_id
+from kinetrum.core.base.refs import RunRef, parse_ref
+from kinetrum.core.base.values import (
     check_key,
     check_label,
     check_name,

@@ -12,8 +12,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.manifests import FILE_LIMIT, FileEntry, check_path
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.manifests import FILE_LIMIT, FileEntry, check_path
 
 _PIECE = 1024 * 1024
 _FICLONE = 0x40049409

@@ -12,9 +12,9 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kinetrum.core.arrays import detached
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.values import check_key
+from kinetrum.core.base.arrays import detached
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import check_key
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run

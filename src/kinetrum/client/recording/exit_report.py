@@ -7,7 +7,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.base.errors import KinetrumError
 
 if TYPE_CHECKING:
     from kinetrum.client.spool.draining import Mark

@@ -14,10 +14,10 @@ from typing import Any
 from kinetrum.client.recording.copies import Found, copy_all, find_files
 from kinetrum.client.recording.recorder import Recorder
 from kinetrum.client.spool.spool import new_id
-from kinetrum.core.checkpoints import check_keep
-from kinetrum.core.errors import InvalidInput, KinetrumError
-from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.core.values import check_label, check_name, to_json
+from kinetrum.core.base.errors import InvalidInput, KinetrumError
+from kinetrum.core.base.refs import VersionRef, parse_ref
+from kinetrum.core.base.values import check_label, check_name, to_json
+from kinetrum.core.registry.checkpoints import check_keep
 
 # Longer lists of files lie in a file beside the segments.
 LISTED_FROM = 2_000

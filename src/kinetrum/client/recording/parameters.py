@@ -17,8 +17,8 @@ from typing import Any
 
 from kinetrum.client.recording.plain_values import OwnSettings, PlainValues, fields_of
 from kinetrum.client.recording.recorder import one_element
-from kinetrum.core.errors import InvalidInput, NotFound
-from kinetrum.core.values import Value, check_key, check_value, flatten
+from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.values import Value, check_key, check_value, flatten
 
 _SIZE_LIMIT = 4 * 1024 * 1024
 

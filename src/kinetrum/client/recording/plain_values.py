@@ -16,7 +16,7 @@ import sys
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
-from kinetrum.core.values import LIST_LIMIT
+from kinetrum.core.base.values import LIST_LIMIT
 
 _TEXT_LIMIT, _DEPTH_LIMIT = 200, 20
 _ADDRESS = re.compile(r" at 0x[0-9a-fA-F]+")

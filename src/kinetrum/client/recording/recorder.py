@@ -14,8 +14,8 @@ from typing import Any
 
 from kinetrum.client.spool.segments import SEAL_MASK, Segment, packed_points, points_head
 from kinetrum.client.spool.spool import NoRoom, Writer, current_writer
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.values import check_key
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import check_key
 
 STEP_LIMIT = 2**62
 OUTPUT_PIECE = 256 * 1024

@@ -22,8 +22,8 @@ from kinetrum.client.spool.destinations import destination_of, keep_destination
 from kinetrum.client.spool.run_numbers import read_number
 from kinetrum.client.spool.spool import current_writer, new_id
 from kinetrum.client.transport.connection import find_connection
-from kinetrum.core.errors import Conflict, InvalidInput
-from kinetrum.core.values import NOTE_LIMIT, Value, check_label, from_json, same, show, to_json
+from kinetrum.core.base.errors import Conflict, InvalidInput
+from kinetrum.core.base.values import NOTE_LIMIT, Value, check_label, from_json, same, show, to_json
 
 if TYPE_CHECKING:
     from kinetrum.client.capture.environment import Looking

@@ -23,7 +23,7 @@ from pathlib import Path
 from typing import Any, overload
 
 from kinetrum import locks
-from kinetrum.core.errors import Conflict, InvalidInput
+from kinetrum.core.base.errors import Conflict, InvalidInput
 
 NOTE = "kinetrum-version.json"
 _EXCHANGE = 2

@@ -17,9 +17,9 @@ from kinetrum.client.spool.spool import new_id
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.progress import Tick
 from kinetrum.client.transport.session import Session, open_session
-from kinetrum.core.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.base.values import Value, check_name, from_json, show
 from kinetrum.core.registry.signature import Signature, signature_from_json
-from kinetrum.core.values import Value, check_name, from_json, show
 
 if TYPE_CHECKING:
     from kinetrum.client.registry.deployment import Fetched

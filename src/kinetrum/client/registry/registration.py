@@ -14,10 +14,10 @@ from kinetrum.client.registry.models import ModelVersion
 from kinetrum.client.spool.spool import new_id
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
-from kinetrum.core.errors import Conflict, InvalidInput
-from kinetrum.core.refs import VersionRef, parse_ref
+from kinetrum.core.base.errors import Conflict, InvalidInput
+from kinetrum.core.base.refs import VersionRef, parse_ref
+from kinetrum.core.base.values import check_name, check_value, to_json
 from kinetrum.core.registry.signature import signature_of_sample
-from kinetrum.core.values import check_name, check_value, to_json
 
 
 def told(

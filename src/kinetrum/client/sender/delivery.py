@@ -30,8 +30,8 @@ from kinetrum.client.spool.segments import (
     read_header,
     read_records,
 )
-from kinetrum.core.errors import Unavailable
-from kinetrum.core.printed import STREAMS, without_overwritten
+from kinetrum.core.base.errors import Unavailable
+from kinetrum.core.text.printed_lines import STREAMS, without_overwritten
 
 if TYPE_CHECKING:
     from kinetrum.client.sender.operations import RunCalls

@@ -12,7 +12,7 @@ from kinetrum.client.sender.remote_files import forget_elsewhere, found_elsewher
 from kinetrum.client.sender.uploads import upload_missing
 from kinetrum.client.transport.http import Service
 from kinetrum.client.transport.progress import Tick
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 
 ELSEWHERE_PATIENCE_S = 30.0
 _SAID = ("role", "step", "activity", "keep", "about", "labels")

@@ -14,7 +14,7 @@ from kinetrum.client.sender.file_queue import waiting_files
 from kinetrum.client.sender.operations import RunCalls
 from kinetrum.client.sender.routes import Obstructed
 from kinetrum.client.spool.obstructions import HELD_FILES_NOTE, NotYet, asked_at, note_held
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.base.errors import Unavailable
 
 UNKNOWN_RUN_S = 600.0
 _PAUSE_S, _BACKOFF_S = 0.1, (0.5, 15.0)

@@ -26,7 +26,7 @@ from kinetrum.client.sender.operations import RunCalls
 from kinetrum.client.sender.routes import Obstructed
 from kinetrum.client.spool.obstructions import NotYet, asked_at, take_settings
 from kinetrum.client.transport.http import BodyRefused
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.base.errors import Unavailable
 
 PAUSE_S, IDLE_S, BEAT_S, SAMPLES_EVERY_S = 0.2, 20.0, 15.0, 2.5
 UNKNOWN_RUN_S, UNKNOWN_PAUSE_S = 600.0, 1.0

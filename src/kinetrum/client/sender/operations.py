@@ -22,7 +22,7 @@ from kinetrum.client.spool.obstructions import NotYet
 from kinetrum.client.spool.rejected import keep_files, keep_refused
 from kinetrum.client.spool.run_numbers import keep_number
 from kinetrum.client.transport.http import BodyRefused, path_of
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 
 _HEADERS = {"Content-Type": BATCH_MEDIA_TYPE}

@@ -24,8 +24,8 @@ from urllib.parse import unquote, urlsplit, urlunsplit
 from kinetrum import locks
 from kinetrum.client.sender.fingerprints import Fingerprints
 from kinetrum.client.transport.progress import Tick
-from kinetrum.core.errors import InvalidInput, KinetrumError, NotFound, Unavailable
-from kinetrum.core.manifests import FILE_LIMIT, FileEntry, check_path
+from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotFound, Unavailable
+from kinetrum.core.base.manifests import FILE_LIMIT, FileEntry, check_path
 
 _SCHEMES = ("http://", "https://", "s3://")
 _TIMEOUT_S = 60.0

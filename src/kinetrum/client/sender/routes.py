@@ -14,7 +14,7 @@ import httpx
 from kinetrum.client.spool.destinations import Destination, read_destination
 from kinetrum.client.spool.obstructions import Obstruction, asked_at, note_file, read_note, write_note
 from kinetrum.client.transport.http import BodyRefused, Service
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 
 _PAUSE_S = (0.5, 15.0)
 # A place that does not even refuse takes this long at each try, in which nobody else is served: it is tried seldom.

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from kinetrum.client.transport.http import BodyRefused, Service, path_of
 from kinetrum.client.transport.progress import Tick, in_turn
-from kinetrum.core.errors import Conflict, Damaged, InvalidInput, NotFound, Unavailable
+from kinetrum.core.base.errors import Conflict, Damaged, InvalidInput, NotFound, Unavailable
 
 _PIECE = 1024 * 1024
 _DIGESTS_AT_ONCE = 5_000

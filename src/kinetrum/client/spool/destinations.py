@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from kinetrum.client.transport.connection import Connection, RunningInstance, running_instance, saved
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.base.errors import Unavailable
 from kinetrum.places import connections_file, instance_folder
 
 # What earlier versions kept where no service was known.

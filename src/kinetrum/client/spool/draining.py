@@ -14,7 +14,7 @@ from kinetrum.client.sender.launch import start_sender
 from kinetrum.client.spool.destinations import read_destination
 from kinetrum.client.spool.obstructions import Obstruction, ask_again
 from kinetrum.client.spool.status import Behind, file_of, records_behind, standing_in_the_way, undelivered
-from kinetrum.core.errors import KinetrumError, NotSignedIn, Unavailable
+from kinetrum.core.base.errors import KinetrumError, NotSignedIn, Unavailable
 
 _UNKNOWN_S = 5.0
 # A wait looks at no more than so many segments of 4 MiB of one writer: of a longer backlog at its beginning and end.

@@ -12,7 +12,7 @@ import time
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 
 LANES = ("records", "files")
 # What of the environment decides how a service is reached.

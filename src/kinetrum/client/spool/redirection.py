@@ -16,7 +16,7 @@ from kinetrum.client.spool.segments import JSON
 from kinetrum.client.spool.status import Undelivered, records_behind, undelivered
 from kinetrum.client.transport.connection import Connection
 from kinetrum.client.transport.http import Service, path_of
-from kinetrum.core.errors import Conflict, NotFound, Unavailable
+from kinetrum.core.base.errors import Conflict, NotFound, Unavailable
 
 
 @dataclass

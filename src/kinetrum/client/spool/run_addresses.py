@@ -9,9 +9,9 @@ import time
 from pathlib import Path
 from typing import Any
 
-from kinetrum.core.errors import Conflict, InvalidInput, NotFound
-from kinetrum.core.ids import id_bytes
-from kinetrum.core.values import Value, from_json, to_json
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.base.ids import id_bytes
+from kinetrum.core.base.values import Value, from_json, to_json
 
 _KEPT_S = 90 * 86_400
 

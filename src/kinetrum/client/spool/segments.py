@@ -31,7 +31,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from kinetrum.core.ids import id_text
+from kinetrum.core.base.ids import id_text
 
 MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 4, 64
 SEGMENT_SIZE = 4 * 1024 * 1024

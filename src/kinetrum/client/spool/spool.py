@@ -26,8 +26,8 @@ from kinetrum import locks
 from kinetrum.client.capture.host import host_identity, host_name
 from kinetrum.client.sender.launch import start_sender
 from kinetrum.client.spool.segments import HEADER_SIZE, SEGMENT_SIZE, Segment, json_size, output_size
-from kinetrum.core.errors import TooLarge
-from kinetrum.core.ids import uuid7
+from kinetrum.core.base.errors import TooLarge
+from kinetrum.core.base.ids import uuid7
 from kinetrum.places import spare_spool_folder, spool_folder, spool_limit_bytes
 
 RECORD_LIMIT = 16 * 1024 * 1024

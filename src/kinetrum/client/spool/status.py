@@ -13,7 +13,7 @@ from kinetrum.client.sender.file_queue import FILE_RECORDS, later_name, read_lat
 from kinetrum.client.spool.destinations import read_destination
 from kinetrum.client.spool.obstructions import HELD_FILES_NOTE, HELD_NOTE, Obstruction, obstruction_of, read_note
 from kinetrum.client.spool.segments import HEADER_SIZE, JSON, OUTPUT, POINTS, Record, all_records, find_sealed
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.base.errors import Unavailable
 
 # Stands for the run or destination of what its writer's death cut off from its declaration.
 UNKNOWN = "?"

@@ -19,8 +19,8 @@ from kinetrum.client.recording.inputs_outputs import (
     record_used_files,
 )
 from kinetrum.client.recording.recorder import Recorder
-from kinetrum.core.errors import InvalidInput, KinetrumError
-from kinetrum.core.manifests import FILE_LIMIT, check_path
+from kinetrum.core.base.errors import InvalidInput, KinetrumError
+from kinetrum.core.base.manifests import FILE_LIMIT, check_path
 
 
 @dataclass(frozen=True)

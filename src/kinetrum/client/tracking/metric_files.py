@@ -16,8 +16,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.values import Value, check_value
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import Value, check_value
 
 STEP_COLUMNS = ("step", "epoch", "iteration", "round")
 SIZE_LIMIT = 64 * 1024 * 1024

@@ -17,9 +17,9 @@ from pathlib import Path
 from typing import Any
 
 from kinetrum.client.tracking.metric_files import SIZE_LIMIT
-from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.base.errors import InvalidInput, TooLarge
+from kinetrum.core.base.values import check_key, number_from_json, read_typed
 from kinetrum.core.plots import Plot, table_plot
-from kinetrum.core.values import check_key, number_from_json, read_typed
 
 
 @dataclass(frozen=True)

@@ -19,9 +19,9 @@ from kinetrum.client.capture.standard_streams import Outlet
 from kinetrum.client.recording.run import Run
 from kinetrum.client.tracking.metric_files import Measured, MeasuredFile
 from kinetrum.client.tracking.plot_files import PlottedFile
-from kinetrum.core.errors import InvalidInput, KinetrumError
-from kinetrum.core.printed import Fold, plain
-from kinetrum.core.said import MARK, Said, read_said
+from kinetrum.core.base.errors import InvalidInput, KinetrumError
+from kinetrum.core.text.directives import MARK, Said, read_said
+from kinetrum.core.text.printed_lines import Fold, plain
 
 LOOK_EVERY_S = 1.0
 _LAST_LINES, _PROBLEMS_LIMIT = 30, 20

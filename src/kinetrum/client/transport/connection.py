@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from kinetrum import locks
-from kinetrum.core.errors import InvalidInput, Unavailable
+from kinetrum.core.base.errors import InvalidInput, Unavailable
 from kinetrum.places import connections_file, instance_folder
 
 DEFAULT_PROJECT, DEFAULT_EXPERIMENT = "main", "scratch"

@@ -11,7 +11,7 @@ from urllib.parse import quote
 import httpx
 
 from kinetrum.client.transport.trust import open_client, why_unreached
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 
 API = "/api/v1"
 BEHIND_HEADER = "Kinetrum-Behind"

@@ -19,7 +19,7 @@ from kinetrum.client.spool.draining import goes_to, marks_of, not_arrived, told_
 from kinetrum.client.spool.obstructions import ask_again
 from kinetrum.client.transport.connection import Connection, find_connection
 from kinetrum.client.transport.http import Service
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.base.errors import Unavailable
 from kinetrum.places import spool_folders
 
 UNDER_WAY_S, WAIT_S = 30.0, 120.0

@@ -8,7 +8,7 @@ import httpx
 
 from kinetrum.client.transport.http import API, error_of
 from kinetrum.client.transport.trust import open_client, why_unreached
-from kinetrum.core.errors import Unavailable
+from kinetrum.core.base.errors import Unavailable
 
 
 def _make_token(client: httpx.Client, name: str, headers: dict[str, str]) -> httpx.Response:

@@ -12,7 +12,7 @@ import httpx
 
 from kinetrum.client.spool.obstructions import PROXIES
 from kinetrum.client.transport.connection import saved
-from kinetrum.core.errors import InvalidInput, Unavailable
+from kinetrum.core.base.errors import InvalidInput, Unavailable
 
 
 def open_client(url: str, timeout: httpx.Timeout, headers: dict[str, str], ca: str | None = None) -> httpx.Client:

@@ -8,7 +8,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.core.surroundings import text_difference
+from kinetrum.core.compare.environment import text_difference
 
 CONTENT_LIMIT = 4 * 1024 * 1024
 LINES_LIMIT = 2_000

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from kinetrum.core.manifests import FileEntry
+from kinetrum.core.base.manifests import FileEntry
 
 
 class Finding(StrEnum):

@@ -9,12 +9,12 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.values import Value, same, show
 from kinetrum.core.compare.sentence import Headline, headline
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Goal
-from kinetrum.core.noise import CONFIDENCE, Difference, Spread, difference_of, spread_of
-from kinetrum.core.noise.difference import differences_at_once, paired_by_seed
-from kinetrum.core.values import Value, same, show
+from kinetrum.core.statistics.noise import CONFIDENCE, Difference, Spread, difference_of, spread_of
+from kinetrum.core.statistics.noise.difference import differences_at_once, paired_by_seed
 
 RUN_LIMIT = 100
 

@@ -6,13 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
-from kinetrum.core.goals import Goal
-from kinetrum.core.noise import CONFIDENCE, Difference
-from kinetrum.core.noise.difference import tell_runs
-from kinetrum.core.values import Value, show
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.values import Value, show
+from kinetrum.core.statistics.noise import CONFIDENCE, Difference
+from kinetrum.core.statistics.noise.difference import tell_runs
 
 if TYPE_CHECKING:
-    from kinetrum.core.effects import Effects
+    from kinetrum.core.statistics.effects import Effects
 
 
 @dataclass(frozen=True)

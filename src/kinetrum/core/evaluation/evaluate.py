@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kinetrum.core.arrays import plain_array
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.arrays import plain_array
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.evaluation.classification import classification_results, read_classes
 from kinetrum.core.evaluation.inputs import column, is_binary, is_whole, same_rows, weights_of
 from kinetrum.core.evaluation.multilabel import label_sets, multilabel_results, read_labels

@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kinetrum.core.arrays import plain_array
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.arrays import plain_array
+from kinetrum.core.base.errors import InvalidInput
 
 Numbers = NDArray[np.float64]
 ROW_LIMIT = 50_000_000

@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kinetrum.core.arrays import plain_array
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.arrays import plain_array
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.evaluation.curves import average_precision, roc_auc
 from kinetrum.core.evaluation.inputs import Numbers, is_binary, share
 

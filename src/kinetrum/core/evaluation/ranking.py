@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.evaluation.inputs import Numbers
 
 Queries = list[tuple[Numbers, Numbers]]

@@ -14,9 +14,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.base.errors import InvalidInput, TooLarge
+from kinetrum.core.base.values import to_json
 from kinetrum.core.media.forms import kind_of
-from kinetrum.core.values import to_json
 
 ITEMS_FILE = "items.json"
 ITEMS_LIMIT, BOXES_LIMIT, MASKS_LIMIT, CLASSES_LIMIT = 1_000, 1_000, 10, 256

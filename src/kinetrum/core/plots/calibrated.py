@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.evaluation.classification import Classified
 from kinetrum.core.evaluation.inputs import Numbers
 from kinetrum.core.plots.plot import Plot, View

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.evaluation.classification import Classified, confusion
 from kinetrum.core.evaluation.curves import average_precision, ranked_counts, roc_auc
 from kinetrum.core.evaluation.inputs import Numbers, share

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.evaluation.classification import Classified, read_classes
 from kinetrum.core.evaluation.inputs import Numbers, column, same_rows, weights_of
 from kinetrum.core.plots.calibrated import BINS, calibration_plot

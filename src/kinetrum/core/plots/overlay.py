@@ -6,8 +6,8 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from kinetrum.core.base.values import Value, show
 from kinetrum.core.plots.plot import Plot
-from kinetrum.core.values import Value, show
 
 SERIES_LIMIT = 200
 Named = tuple[str, Plot]

@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
 
-from kinetrum.core.errors import InvalidInput, TooLarge
-from kinetrum.core.values import Value, from_json, to_json
+from kinetrum.core.base.errors import InvalidInput, TooLarge
+from kinetrum.core.base.values import Value, from_json, to_json
 
 MARKS = ("line", "steps", "points", "bars", "matrix")
 SCALES = ("linear", "log")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.plots.plot import MARKS, Plot, View, check_view, read_columns
 
 
@@ -41,7 +41,7 @@ def table_plot(
 
 def _plain(values: Any) -> list[Any]:
     """Return a column as a list of plain values; arrays and series of other libraries are taken."""
-    from kinetrum.core.values import to_json
+    from kinetrum.core.base.values import to_json
 
     listed = values.tolist() if hasattr(values, "tolist") else list(values)
     return [to_json(value.item() if hasattr(value, "item") else value) for value in listed]

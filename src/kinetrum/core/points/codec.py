@@ -25,9 +25,9 @@ import numpy as np
 import zstandard
 from numpy.typing import NDArray
 
-from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.base.errors import InvalidInput, TooLarge
+from kinetrum.core.base.values import check_key
 from kinetrum.core.points.columns import Numbers, Points, Steps, Times, points_of
-from kinetrum.core.values import check_key
 
 BATCH_MAGIC = b"KPB1"
 BATCH_MEDIA_TYPE = "application/vnd.kinetrum.points"

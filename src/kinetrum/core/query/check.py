@@ -7,7 +7,10 @@ import re
 from collections.abc import Callable, Sequence
 from typing import Protocol
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.refs import NameRef, RunRef, VersionRef, parse_ref
+from kinetrum.core.base.values import Value
+from kinetrum.core.compare.environment import CODE_STATES
 from kinetrum.core.query import settled
 from kinetrum.core.query.parse import QueryError, parse_query
 from kinetrum.core.query.reading import moment_of, number_of, read_number, readings, seconds_of
@@ -30,9 +33,6 @@ from kinetrum.core.query.syntax import (
     Within,
     Word,
 )
-from kinetrum.core.refs import NameRef, RunRef, VersionRef, parse_ref
-from kinetrum.core.surroundings import CODE_STATES
-from kinetrum.core.values import Value
 
 FIELDS = {
     "number": "number", "id": "hex", "name": "text", "status": "word", "author": "text", "host": "text",

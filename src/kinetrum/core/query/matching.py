@@ -10,9 +10,9 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-from kinetrum.core.indexing import index_forms
+from kinetrum.core.base.values import Value
+from kinetrum.core.query.indexing import index_forms
 from kinetrum.core.query.settled import Equals, Inside, Matches, Nan, Ordered, Present, Settled
-from kinetrum.core.values import Value
 
 _ORDER: dict[str, Callable[[Any, Any], bool]] = {
     "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge,

@@ -9,7 +9,7 @@ from typing import Any
 
 from lark import Lark, Token, Transformer, UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.query.grammar import GRAMMAR, SAID
 from kinetrum.core.query.syntax import (
     And,

@@ -7,9 +7,9 @@ import re
 
 import numpy as np
 
+from kinetrum.core.base.values import Value
 from kinetrum.core.query.parse import QueryError
 from kinetrum.core.query.syntax import ListValue, Operand, Word
-from kinetrum.core.values import Value
 
 _NUMBER = re.compile(r"[+-]?(\d+(_\d+)*\.?\d*([eE][+-]?\d+)?|\.\d+([eE][+-]?\d+)?|inf|Infinity)\Z")
 _SPAN = re.compile(r"(\d+(?:\.\d+)?)(s|m|h|d|w)\Z")

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from enum import Flag, auto
 from typing import Literal
 
-from kinetrum.core.refs import NameRef, RunRef, VersionRef
-from kinetrum.core.values import Value
+from kinetrum.core.base.refs import NameRef, RunRef, VersionRef
+from kinetrum.core.base.values import Value
 
 
 class Kinds(Flag):

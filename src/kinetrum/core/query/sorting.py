@@ -6,8 +6,8 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Goal
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Goal
 from kinetrum.core.query.check import Catalogue, Settling
 from kinetrum.core.query.parse import QueryError, parse_subject
 from kinetrum.core.query.settled import Field, Key, Source

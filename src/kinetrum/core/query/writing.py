@@ -8,12 +8,12 @@ import re
 import shlex
 from collections.abc import Callable, Sequence
 
+from kinetrum.core.base.values import Value, special_name
 from kinetrum.core.query.check import Catalogue, Settling
 from kinetrum.core.query.parse import parse_query, parse_subject, subjects_of
 from kinetrum.core.query.reading import read_number
 from kinetrum.core.query.settled import Field, Source
 from kinetrum.core.query.syntax import Subject
-from kinetrum.core.values import Value, special_name
 
 _PREFIXES = {"param": "param:", "value": "metric:", "label": "label:", "field": "run:"}
 _KEYWORDS = frozenset({"and", "or", "not", "in", "is", "nan", "like", "within", "has", "used"})

@@ -6,8 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.noise.verdict import Outcome, RowsVerdict, percent, too_few
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.registry.gates import (
     ANY_FINGERPRINT,
     DAY_S,
@@ -21,6 +20,7 @@ from kinetrum.core.registry.gates import (
     Recorded,
 )
 from kinetrum.core.registry.values import VersionValues
+from kinetrum.core.statistics.noise.verdict import Outcome, RowsVerdict, percent, too_few
 
 
 @dataclass(frozen=True)

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.values import check_key, check_name
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import check_key, check_name
 
 RULES_LIMIT, PEOPLE_LIMIT = 40, 40
 

@@ -9,8 +9,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.noise.difference import CONFIDENCE
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.statistics.noise.difference import CONFIDENCE
 
 GATES_LIMIT, TEXT_LIMIT = 40, 20_000
 DAY_S = 86_400.0

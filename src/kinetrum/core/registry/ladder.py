@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from kinetrum.core.errors import Conflict, InvalidInput, NotFound, UnexpectedOccupant
-from kinetrum.core.permissions import Role
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound, UnexpectedOccupant
+from kinetrum.core.base.permissions import Role
+from kinetrum.core.base.values import check_name
 from kinetrum.core.registry.review import Review, Standing, kept_standing
-from kinetrum.core.values import check_name
 
 LADDER_LIMIT = 12
 

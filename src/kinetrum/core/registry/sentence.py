@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.core.noise.verdict import Outcome, RowsVerdict, percent, too_few
 from kinetrum.core.registry.checks import Check
+from kinetrum.core.statistics.noise.verdict import Outcome, RowsVerdict, percent, too_few
 
 
 @dataclass(frozen=True)

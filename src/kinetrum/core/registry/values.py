@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from kinetrum.core.values import Value
+from kinetrum.core.base.values import Value
 
 
 @dataclass(frozen=True)

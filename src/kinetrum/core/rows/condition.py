@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.values import Value
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import Value
 
 RUN_FIELDS = ("number", "name", "status", "author", "host", "id")
 SCOPES = ("metric", "param", "run")

@@ -8,7 +8,7 @@ from typing import Any
 import pyarrow as pa
 from pyarrow import compute as pc
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.rows.asked import Asked, Page
 from kinetrum.core.rows.outcomes import OUTCOMES
 from kinetrum.core.rows.selecting import (

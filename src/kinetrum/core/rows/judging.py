@@ -9,12 +9,12 @@ import pyarrow as pa
 from numpy.typing import NDArray
 from pyarrow import compute as pc
 
-from kinetrum.core.errors import InvalidInput, TooLarge
-from kinetrum.core.noise.difference import CONFIDENCE
-from kinetrum.core.noise.measures import compare_classes, compare_numbers, compare_scores, is_known
-from kinetrum.core.noise.verdict import RowsVerdict
+from kinetrum.core.base.errors import InvalidInput, TooLarge
 from kinetrum.core.rows.joining import row_key
 from kinetrum.core.rows.selecting import PREDICTION, TRUTH, is_regression, texts_of
+from kinetrum.core.statistics.noise.difference import CONFIDENCE
+from kinetrum.core.statistics.noise.measures import compare_classes, compare_numbers, compare_scores, is_known
+from kinetrum.core.statistics.noise.verdict import RowsVerdict
 
 SCORE = "score"
 ROWS_LIMIT = 400_000

@@ -11,7 +11,7 @@ from typing import Any, BinaryIO
 import pyarrow as pa
 from pyarrow import csv, json, parquet
 
-from kinetrum.core.errors import InvalidInput, TooLarge
+from kinetrum.core.base.errors import InvalidInput, TooLarge
 
 ROWS_LIMIT, COLUMNS_LIMIT, BYTES_LIMIT = 1_000_000, 1_000, 512 * 1024 * 1024
 CELLS_LIMIT = 50_000_000

@@ -9,10 +9,10 @@ from typing import Any
 import pyarrow as pa
 from pyarrow import compute as pc
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import Value, to_json
 from kinetrum.core.rows.asked import PAGE_LIMIT, Asked, Page
 from kinetrum.core.rows.condition import Condition, parse_condition
-from kinetrum.core.values import Value, to_json
 
 CELL_LIMIT, CONDITIONS_LIMIT = 1_000, 50
 TRUTH, PREDICTION, ERROR = "truth", "prediction", "error"

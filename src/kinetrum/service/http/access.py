@@ -9,7 +9,7 @@ from fastapi import Depends, Request
 
 from kinetrum.actions.context import Actor
 from kinetrum.actions.people import accounts
-from kinetrum.core.errors import NotAllowed, NotSignedIn
+from kinetrum.core.base.errors import NotAllowed, NotSignedIn
 
 CSRF_HEADER = "Kinetrum-Csrf"
 TOKEN_HEADER = "Kinetrum-Token"

@@ -6,7 +6,7 @@ import tarfile
 from collections.abc import Callable, Iterable, Iterator
 
 from kinetrum.actions.archives.zip_stream import ZipStream
-from kinetrum.core.manifests import FileEntry
+from kinetrum.core.base.manifests import FileEntry
 
 MEDIA_TYPES = {"tar": "application/x-tar", "zip": "application/zip"}
 _BLOCK = 512

@@ -9,7 +9,7 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 from starlette.exceptions import HTTPException
 
 from kinetrum.actions.search import saved_views
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.base.errors import KinetrumError
 
 FOLDER = Path(__file__).parents[1] / "console"
 POLICY = (

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from pydantic import ValidationError
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import check_key, number_from_json
 from kinetrum.core.points.codec import STEP_LIMIT, Group, check_group
-from kinetrum.core.values import check_key, number_from_json
 from kinetrum.wire.runs import PointBatch
 
 

@@ -11,7 +11,7 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
-from kinetrum.core import errors
+from kinetrum.core.base import errors
 
 log = logging.getLogger("kinetrum.service")
 _SHOWN_ERRORS = 8

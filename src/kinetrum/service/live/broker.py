@@ -18,7 +18,7 @@ from fastapi.sse import ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.live import change_feed
-from kinetrum.core.errors import KinetrumError, Unavailable
+from kinetrum.core.base.errors import KinetrumError, Unavailable
 from kinetrum.storage.db.clock import iso
 from kinetrum.storage.live.events import Event
 

@@ -9,12 +9,12 @@ from typing import Any
 from kinetrum.actions.compare.comparison import Compared
 from kinetrum.actions.compare.effects import Explained, JudgedRows, Why
 from kinetrum.actions.search.chart_columns import DrawnColumn
+from kinetrum.core.base.ids import id_text
+from kinetrum.core.base.values import to_json
 from kinetrum.core.compare.runs import Change, Outcome, Setting
 from kinetrum.core.compare.sentence import effects_sentence
-from kinetrum.core.ids import id_text
-from kinetrum.core.noise.verdict import RowsVerdict
 from kinetrum.core.points.together import Band
-from kinetrum.core.values import to_json
+from kinetrum.core.statistics.noise.verdict import RowsVerdict
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.runs import Run
 from kinetrum.wire import comparison as wire

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from kinetrum.actions.search.facets import FacetKey, Offers
 from kinetrum.actions.search.run_groups import GroupPage, GroupView
+from kinetrum.core.base.values import to_json
 from kinetrum.core.query.settled import Key, Source
 from kinetrum.core.query.writing import written_test
-from kinetrum.core.values import to_json
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.search.run_facets import Facet
 from kinetrum.storage.search.run_search import COUNT_CAP

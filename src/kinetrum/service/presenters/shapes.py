@@ -9,16 +9,16 @@ from typing import Any
 from kinetrum.actions.recording.environment import Surroundings
 from kinetrum.actions.runs.readers import ExperimentView, ProjectView, RunView, finite
 from kinetrum.actions.search.run_table import RunPage
-from kinetrum.core import values
-from kinetrum.core.goals import Goal
-from kinetrum.core.ids import id_text
-from kinetrum.core.manifests import FileEntry
+from kinetrum.core.base import values
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.ids import id_text
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.base.run_document import Activity, Link, Progress
+from kinetrum.core.base.values import Value, special_name, to_json
+from kinetrum.core.compare.environment import code_state, expected_end
 from kinetrum.core.points.columns import Points
 from kinetrum.core.points.stats import Stats
 from kinetrum.core.query.settled import Field, Source
-from kinetrum.core.rundoc import Activity, Link, Progress
-from kinetrum.core.surroundings import code_state, expected_end
-from kinetrum.core.values import Value, special_name, to_json
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.people.notes import Note

@@ -6,7 +6,7 @@ from fastapi import APIRouter, Query, Request, Response
 
 from kinetrum.actions.people import accounts
 from kinetrum.actions.runs import readers
-from kinetrum.core.values import check_name
+from kinetrum.core.base.values import check_name
 from kinetrum.service.http.access import SignedIn, cookie_name, has_credentials, signed_in
 from kinetrum.service.presenters import shapes
 from kinetrum.wire import accounts as wire

@@ -7,10 +7,10 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request
 
 from kinetrum.actions.data import artifact_versions, new_versions
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.compare.manifests import SIGNS, Finding, count_findings, difference_sentence
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.manifests import FileEntry
-from kinetrum.core.refs import VersionRef, parse_ref
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
 from kinetrum.service.presenters import shapes

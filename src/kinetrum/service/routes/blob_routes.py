@@ -11,8 +11,8 @@ from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
 from kinetrum.actions.data import uploads
-from kinetrum.core.errors import InvalidInput, TooLarge
-from kinetrum.core.manifests import check_sha256
+from kinetrum.core.base.errors import InvalidInput, TooLarge
+from kinetrum.core.base.manifests import check_sha256
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
 from kinetrum.storage.data.blobs import PIECE, Arrival, Incoming

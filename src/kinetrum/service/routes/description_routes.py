@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query
 
 from kinetrum.actions.people import note_records, renames
 from kinetrum.actions.runs import descriptions, readers
-from kinetrum.core.goals import make_goal
+from kinetrum.core.base.goals import make_goal
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.runs import Run

@@ -10,8 +10,8 @@ from fastapi.responses import StreamingResponse
 from kinetrum.actions.recording import environment, output
 from kinetrum.actions.recording.environment import Caught
 from kinetrum.actions.recording.output import Piece
-from kinetrum.core.printed import Line
-from kinetrum.core.rundoc import Activity, Progress
+from kinetrum.core.base.run_document import Activity, Progress
+from kinetrum.core.text.printed_lines import Line
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.outputs import Numbered

@@ -14,7 +14,7 @@ from kinetrum.actions.runs import exports
 from kinetrum.actions.runs.exports import MOMENTS
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 from kinetrum.core.points.columns import Points
-from kinetrum.core.tables import MEDIA_TYPES, Row, write_arrow, write_csv, write_jsonl, write_table
+from kinetrum.core.rows.tables import MEDIA_TYPES, Row, write_arrow, write_csv, write_jsonl, write_table
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.routes.search_routes import Pareto, QueryText, SortText
 

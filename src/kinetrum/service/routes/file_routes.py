@@ -13,7 +13,7 @@ from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions.data import artifact_versions, previews
-from kinetrum.core.manifests import FileEntry
+from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.media import type_of
 from kinetrum.service.http import bundles
 from kinetrum.service.http.access import SignedIn

@@ -8,8 +8,8 @@ from fastapi import APIRouter, Query, Request
 from fastapi.responses import JSONResponse
 
 from kinetrum.actions.data import lineage
-from kinetrum.core.errors import KinetrumError
-from kinetrum.core.lineage import dangling, distances, fold, lineage_sentence, to_prov
+from kinetrum.core.base.errors import KinetrumError
+from kinetrum.core.lineage.graph import dangling, distances, fold, lineage_sentence, to_prov
 from kinetrum.service.http.access import SignedIn
 from kinetrum.wire import lineage as wire
 

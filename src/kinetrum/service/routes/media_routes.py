@@ -7,8 +7,8 @@ from typing import Annotated, cast
 from fastapi import APIRouter, Query, Request, Response
 
 from kinetrum.actions.data import media, table_rows
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.refs import VersionRef, parse_ref
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.rows.asked import PAGE_LIMIT, Asked, Page
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query, Request, Response
 
 from kinetrum.actions.registry import fetching, model_list, model_settings, registry_views
 from kinetrum.actions.runs import readers
-from kinetrum.core.permissions import Role
+from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.live import feeds

@@ -8,10 +8,10 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Query
 
 from kinetrum.actions.recording import plots
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import show, to_json
 from kinetrum.core.plots import read_plot, write_plot
 from kinetrum.core.plots.matrices import matrix_of
-from kinetrum.core.values import show, to_json
 from kinetrum.service.http.access import SignedIn
 from kinetrum.storage.runs.plots import PlotRow
 from kinetrum.wire import plots as wire

@@ -11,13 +11,13 @@ from kinetrum.actions.data.new_versions import NewVersion
 from kinetrum.actions.recording import intake
 from kinetrum.actions.recording.intake import Beginning, NewResult
 from kinetrum.actions.runs import readers
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import make_goal
-from kinetrum.core.ids import id_text
-from kinetrum.core.manifests import FileEntry
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import make_goal
+from kinetrum.core.base.ids import id_text
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.base.refs import VersionRef, parse_ref
+from kinetrum.core.base.values import check_key, from_json
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, decode_batch
-from kinetrum.core.refs import VersionRef, parse_ref
-from kinetrum.core.values import check_key, from_json
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.point_bodies import groups_from_json
 from kinetrum.service.presenters import shapes

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query
 
 from kinetrum.actions.people import today
 from kinetrum.actions.people.today import SeenRun
-from kinetrum.core.values import to_json
+from kinetrum.core.base.values import to_json
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.presenters import shapes
 from kinetrum.wire import today as wire

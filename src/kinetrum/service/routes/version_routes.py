@@ -18,7 +18,7 @@ from kinetrum.actions.registry import (
     reviews,
     stage_acts,
 )
-from kinetrum.core.values import from_json
+from kinetrum.core.base.values import from_json
 from kinetrum.service.http import bundles
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of

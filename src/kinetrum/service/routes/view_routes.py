@@ -9,8 +9,8 @@ from fastapi import APIRouter, Path, Query
 from kinetrum.actions.context import Actor
 from kinetrum.actions.runs.readers import Curve, finite
 from kinetrum.actions.search import palette, saved_views
-from kinetrum.core.ids import id_text
-from kinetrum.core.values import to_json
+from kinetrum.core.base.ids import id_text
+from kinetrum.core.base.values import to_json
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.search.views import LinkRow, ViewRow

@@ -17,7 +17,7 @@ from contextlib import contextmanager, suppress
 from io import BufferedReader
 from pathlib import Path
 
-from kinetrum.core.errors import Conflict, Damaged, NotFound, TooLarge, Unavailable
+from kinetrum.core.base.errors import Conflict, Damaged, NotFound, TooLarge, Unavailable
 
 PIECE = 1024 * 1024
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.core.rundoc import RunDoc, pack
+from kinetrum.core.base.run_document import RunDoc, pack
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, named_rows, places, query

@@ -6,7 +6,7 @@ import json
 
 import zstandard
 
-from kinetrum.core.manifests import FileEntry
+from kinetrum.core.base.manifests import FileEntry
 from kinetrum.storage.db.database import execute, insert_many, query
 
 

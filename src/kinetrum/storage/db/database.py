@@ -14,7 +14,7 @@ from urllib.parse import unquote, urlsplit
 import peewee
 from playhouse.pool import PooledMySQLDatabase
 
-from kinetrum.core.errors import InvalidInput, Unavailable
+from kinetrum.core.base.errors import InvalidInput, Unavailable
 
 database = peewee.DatabaseProxy()
 # A duplicate key means that somebody inserted the same thing meanwhile: run anew, the function finds it there.

@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable, Iterator
 from importlib import resources
 
-from kinetrum.core.errors import Conflict, Unavailable
+from kinetrum.core.base.errors import Conflict, Unavailable
 from kinetrum.storage.db.database import connection, execute, query
 from kinetrum.storage.runs.reindexing import describe_every_run
 

@@ -7,7 +7,7 @@ import secrets
 from dataclasses import dataclass
 from datetime import timedelta
 
-from kinetrum.core.permissions import Role
+from kinetrum.core.base.permissions import Role
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, query
 from kinetrum.storage.db.tables import Member, Person, Session, Token

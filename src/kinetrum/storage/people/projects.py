@@ -6,8 +6,8 @@ import json
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from kinetrum.core.goals import Direction, Goal
-from kinetrum.core.replicates import SEEDS
+from kinetrum.core.base.goals import Direction, Goal
+from kinetrum.core.statistics.replicates import SEEDS
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, places, query
 from kinetrum.storage.db.tables import Experiment, GoalRow, Project

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from kinetrum.core.ids import id_text
+from kinetrum.core.base.ids import id_text
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, query
 from kinetrum.storage.db.tables import EvidenceRecord

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from kinetrum.core.permissions import Role
+from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.registry.review import Review, Standing
 from kinetrum.storage.db.database import places, query

@@ -9,7 +9,7 @@ from typing import Any
 
 from peewee import fn
 
-from kinetrum.core.permissions import Role
+from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.core.registry.review import Given, Standing, counting_approvals, review_of
 from kinetrum.storage.db.clock import iso, now

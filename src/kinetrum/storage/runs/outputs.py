@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import zstandard
 
-from kinetrum.core.printed import Fold, Line
+from kinetrum.core.text.printed_lines import Fold, Line
 from kinetrum.storage.db.database import execute, query
 
 HEAD_BYTES, TAIL_BYTES, BLOCK_BYTES = 4 * 1024 * 1024, 12 * 1024 * 1024, 128 * 1024

@@ -9,8 +9,8 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 
-from kinetrum.core.goals import Goal
-from kinetrum.core.rundoc import pack, unpack_doc
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.run_document import pack, unpack_doc
 from kinetrum.storage.db.database import execute, query
 from kinetrum.storage.runs.run_index import intern_keys, key_ids, save_described, save_index
 from kinetrum.storage.runs.runs import run_by_id

@@ -6,7 +6,7 @@ import json
 
 import zstandard
 
-from kinetrum.core.samples import Samples
+from kinetrum.core.base.samples import Samples
 from kinetrum.storage.db.database import execute, query
 
 

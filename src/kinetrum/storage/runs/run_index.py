@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Protocol
 
-from kinetrum.core.goals import Goal
-from kinetrum.core.indexing import index_forms
-from kinetrum.core.rundoc import RunDoc
-from kinetrum.core.values import Value
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.run_document import RunDoc
+from kinetrum.core.base.values import Value
+from kinetrum.core.query.indexing import index_forms
 from kinetrum.storage.db.database import execute, insert_many, places, query
 
 

@@ -7,8 +7,8 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
+from kinetrum.core.base.values import Value, from_json
 from kinetrum.core.query.settled import Field, Key, Source
-from kinetrum.core.values import Value, from_json
 from kinetrum.storage.db.database import places, query
 from kinetrum.storage.search.run_catalogue import RunCatalogue
 from kinetrum.storage.search.run_facets import plain_number

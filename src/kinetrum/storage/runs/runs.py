@@ -10,8 +10,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from kinetrum.core.goals import Goal
-from kinetrum.core.rundoc import RunDoc, pack, unpack_doc
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.run_document import RunDoc, pack, unpack_doc
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, places, query
 from kinetrum.storage.db.tables import RunRow

@@ -10,8 +10,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
-from kinetrum.core.indexing import index_forms
 from kinetrum.core.query import settled
+from kinetrum.core.query.indexing import index_forms
 from kinetrum.core.query.settled import All, Equals, Field, Inside, Key, Nan, Ordered, Plan, Present
 from kinetrum.storage.db.database import places, query
 from kinetrum.storage.search.run_catalogue import RunCatalogue

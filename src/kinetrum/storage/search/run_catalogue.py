@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-from kinetrum.core.goals import Goal
+from kinetrum.core.base.goals import Goal
 from kinetrum.core.query.settled import Key, Kinds
 from kinetrum.storage.db.clock import now, to_micros
 from kinetrum.storage.db.database import places, query

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from kinetrum.core.base.values import Value
 from kinetrum.core.query.settled import Field, Key, Kinds
-from kinetrum.core.values import Value
 from kinetrum.storage.db.database import places, query
 from kinetrum.storage.search.run_catalogue import IS_TEXT, Searched
 from kinetrum.storage.search.run_query import Filter, sql_pattern

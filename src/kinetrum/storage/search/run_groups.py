@@ -10,9 +10,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from kinetrum.core.base.values import Value
 from kinetrum.core.query.settled import Field, Key, Kinds
 from kinetrum.core.query.sorting import SortKey
-from kinetrum.core.values import Value
 from kinetrum.storage.db.database import places
 from kinetrum.storage.search.run_facets import plain_number
 from kinetrum.storage.search.run_search import RunSearch

@@ -10,15 +10,15 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from kinetrum.core.errors import InvalidInput
-from kinetrum.core.goals import Goal, aggregate_value
-from kinetrum.core.indexing import index_forms
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.goals import Goal, aggregate_value
+from kinetrum.core.base.refs import RunRef
+from kinetrum.core.base.run_document import RunDoc, unpack_doc
+from kinetrum.core.base.values import Value
 from kinetrum.core.query import settled
+from kinetrum.core.query.indexing import index_forms
 from kinetrum.core.query.matching import holds
 from kinetrum.core.query.settled import Equals, Field, Hexed, Inside, Key, Matches, Nan, Ordered, Plan, Present
-from kinetrum.core.refs import RunRef
-from kinetrum.core.rundoc import RunDoc, unpack_doc
-from kinetrum.core.values import Value
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import places, query
 from kinetrum.storage.search.run_catalogue import IS_TEXT, RunCatalogue

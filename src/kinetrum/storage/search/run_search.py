@@ -12,7 +12,7 @@ from typing import Any
 
 import peewee
 
-from kinetrum.core.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.query.settled import Field, Key
 from kinetrum.core.query.sorting import SortKey
 from kinetrum.storage.db.database import query

@@ -11,9 +11,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.capture.figures.watching import FIGURES_LIMIT
-from kinetrum.core.errors import InvalidInput, KinetrumError
+from kinetrum.core.base.errors import InvalidInput, KinetrumError
+from kinetrum.core.base.values import NAME_LIMIT
 from kinetrum.core.media.items import CAPTION_LIMIT
-from kinetrum.core.values import NAME_LIMIT
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run

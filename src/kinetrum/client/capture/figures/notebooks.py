@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from kinetrum.client.capture.figures import watching
 from kinetrum.client.capture.figures.collecting import MANY, keep_figure
 from kinetrum.client.capture.notebook_cells import current_shell
-from kinetrum.core.errors import KinetrumError
+from kinetrum.core.base.errors import KinetrumError
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run

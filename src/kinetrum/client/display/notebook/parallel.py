@@ -8,7 +8,7 @@ from typing import Any
 import anywidget
 import traitlets
 
-from kinetrum.core.values import from_json, show
+from kinetrum.core.base.values import from_json, show
 
 
 class Parallel(anywidget.AnyWidget):

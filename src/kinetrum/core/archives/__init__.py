@@ -1,0 +1,1 @@
+"""Archives: what stands in them, checked when read."""

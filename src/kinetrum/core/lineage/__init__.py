@@ -1,0 +1,1 @@
+"""What came from what."""

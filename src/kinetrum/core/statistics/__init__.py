@@ -1,0 +1,1 @@
+"""Statistics: noise, effects, trade-offs, replicates."""
