@@ -12,11 +12,11 @@ from kinetrum.core.base.manifests import FileEntry, check_manifest, check_path, 
 from kinetrum.core.base.run_document import Link, Problem, Result, RunDoc, pack, unpack_doc
 from kinetrum.core.base.values import same
 from kinetrum.core.compare import RunFacts, compare_runs
-from kinetrum.core.compare.sentence import signed
 from kinetrum.core.points.columns import points_of
 from kinetrum.core.points.stats import stats_of
 from kinetrum.core.query.indexing import index_forms
 from kinetrum.core.rows.condition import parse_condition
+from kinetrum.core.text.numbers import signed
 
 HIGHER, LOWER = Goal("recall", Direction.HIGHER), Goal("loss", Direction.LOWER)
 

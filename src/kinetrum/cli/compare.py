@@ -115,7 +115,7 @@ def _outcome(row: dict[str, Any], baseline: int, many: bool) -> list[str]:
 
 
 def _signed(change: float) -> str:
-    from kinetrum.core.compare.sentence import signed
+    from kinetrum.core.text.numbers import signed
 
     return signed(change)
 

@@ -87,7 +87,7 @@ def _show_on_data(part: dict[str, Any], number: int, other: int | None) -> None:
 
 def _judged(one: dict[str, Any] | None) -> list[str]:
     """Return change, interval, verdict and method of a measure on the same rows."""
-    from kinetrum.core.compare.sentence import signed
+    from kinetrum.core.text.numbers import signed
 
     if one is None:
         return ["", "", "", ""]

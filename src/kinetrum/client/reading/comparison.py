@@ -11,7 +11,7 @@ from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import Value, from_json, show
-from kinetrum.core.compare.sentence import signed
+from kinetrum.core.text.numbers import signed
 
 _LINES = 20
 

@@ -10,10 +10,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from kinetrum.core.base.values import Value, show
-from kinetrum.core.compare.sentence import signed
 from kinetrum.core.statistics.effects import Effect, Effects
 from kinetrum.core.statistics.noise import Difference
 from kinetrum.core.statistics.noise.difference import tell_runs
+from kinetrum.core.text.numbers import signed
 
 _SURE = {"clear": 1.0, "likely": 0.7, "open": 0.25}
 # What nothing is known of, by how often it is the cause: data and settings before code, the machine last.

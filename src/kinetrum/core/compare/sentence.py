@@ -10,6 +10,7 @@ from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.values import Value, show
 from kinetrum.core.statistics.noise import CONFIDENCE, Difference
 from kinetrum.core.statistics.noise.difference import tell_runs
+from kinetrum.core.text.numbers import signed
 
 if TYPE_CHECKING:
     from kinetrum.core.statistics.effects import Effects
@@ -46,15 +47,6 @@ class _Row(Protocol):
     def main(self) -> _Change | None: ...
     @property
     def best(self) -> list[bool]: ...
-
-
-def signed(number: float) -> str:
-    """Write a change with its sign and three significant digits: +0.031, −0.7, ±0."""
-    if number == 0:
-        return "±0"
-    size = abs(number)
-    text = f"{size:,.0f}" if size >= 1000 else f"{size:.3g}"
-    return ("+" if number > 0 else "−") + text
 
 
 def with_unit(value: Value, unit: str | None) -> str:
