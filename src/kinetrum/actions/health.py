@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from kinetrum.storage.db.database import query, transaction
+from kinetrum.storage.db.database import ping, transaction
 
 
 @transaction
 def check_database() -> None:
     """Ask the database for something small; raises Unavailable where it does not answer."""
-    query("SELECT 1")
+    ping()

@@ -43,9 +43,9 @@ from kinetrum.storage.data import artifacts, links, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.clock import iso, now, to_micros
-from kinetrum.storage.db.database import query, snapshot
+from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import notes, people, projects
-from kinetrum.storage.runs import plots, resources, runs, texts
+from kinetrum.storage.runs import plots, resources, result_records, runs, texts
 from kinetrum.storage.runs.plots import PlotRow
 from kinetrum.storage.runs.runs import Run
 
@@ -202,15 +202,16 @@ def pack(actor: Actor, store: BlobStore, project: str, chosen: Chosen, license_t
 def _run(run_id: int) -> RunRecord:
     run = runs.run_by_id(run_id)
     doc = runs.load_doc(run_id)
-    rows = query("SELECT uid, name, value, recorded_at FROM result_record WHERE run_id = %s ORDER BY recorded_at, name",
-                 run_id)  # fmt: skip
     kept = {name: texts.read_text(run.project_id, digest) for name, digest in doc.texts.items()}
     return RunRecord(
         id_text(run.uid), run.experiment, run.number, run.name, run.status, run.reason,
         _by(run.author_id, run.imported_from), run.host,
         id_text(run.parent_uid) if run.parent_uid else None, to_micros(run.started_at),
         to_micros(run.ended_at) if run.ended_at else None, run.lease_s, doc,
-        [(id_text(uid), name, from_json(json.loads(value), name), to_micros(at)) for uid, name, value, at in rows],
+        [
+            (id_text(row.uid), row.key, from_json(json.loads(row.value), row.key), to_micros(row.recorded_at))
+            for row in result_records.results_of(run_id)
+        ],
         _links(run_id), _notes(run_id), {name: text for name, text in kept.items() if text is not None},
     )  # fmt: skip
 

@@ -49,10 +49,11 @@ from kinetrum.storage.data import artifacts, blob_rows, links, manifests
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.data.links import LinkRow
 from kinetrum.storage.db.clock import from_micros
-from kinetrum.storage.db.database import insert_many, transaction
+from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import journal, notes, projects
 from kinetrum.storage.people.projects import ExperimentRow
-from kinetrum.storage.runs import outputs, plots, points, resources, runs, texts
+from kinetrum.storage.runs import outputs, plots, points, resources, result_records, runs, texts
+from kinetrum.storage.runs.result_records import ResultRow
 
 
 @dataclass
@@ -323,11 +324,11 @@ def _make_run(
     doc = record.doc
     doc.texts = {name: texts.keep_text(place.project_id, text) for name, text in record.texts.items()}
     _add_links(run_id, record.links, numbers, doc.used, doc.generated, contents)
-    insert_many(
-        "INSERT IGNORE INTO result_record (run_id, uid, name, value, recorded_at)",
-        [(run_id, id_bytes(result), key, json.dumps(_plain(value)), from_micros(at))
-         for result, key, value, at in record.results],
-    )  # fmt: skip
+    rows = [
+        ResultRow(id_bytes(uid), key, json.dumps(_plain(value)), from_micros(at))
+        for uid, key, value, at in record.results
+    ]
+    result_records.add_results(run_id, rows)
     goals = projects.goals_to_index(experiment.experiment_id)
     runs.save_doc(run, doc, goals, params=doc.params, values=doc.results)
     for note in record.notes:

@@ -17,7 +17,7 @@ from kinetrum.storage.data import artifacts, links, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.links import LinkRow
 from kinetrum.storage.db.clock import iso
-from kinetrum.storage.db.database import places, query, snapshot
+from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import people
 from kinetrum.storage.registry import models
 from kinetrum.storage.runs import runs
@@ -176,19 +176,11 @@ class _Walk:
 
 
 def _parents(run_ids: set[int]) -> list[tuple[int, int]]:
-    return _pairs("SELECT p.run_id, r.run_id FROM run r JOIN run p ON p.uid = r.parent_uid WHERE r.run_id IN", run_ids)
+    return runs.parents_and_children(run_ids, of_children=True)
 
 
 def _children(run_ids: set[int]) -> list[tuple[int, int]]:
-    return _pairs("SELECT p.run_id, r.run_id FROM run p JOIN run r ON r.parent_uid = p.uid WHERE p.run_id IN", run_ids)
-
-
-def _pairs(sql: str, ids: set[int]) -> list[tuple[int, int]]:
-    ordered, found = sorted(ids), []
-    for start in range(0, len(ordered), 1000):
-        part = ordered[start : start + 1000]
-        found += [(int(left), int(right)) for left, right in query(f"{sql} {places(part)}", *part)]
-    return found
+    return runs.parents_and_children(run_ids, of_children=False)
 
 
 def _artifacts_of_models(wanted: set[tuple[int, int]]) -> list[tuple[tuple[int, int], int]]:
@@ -205,10 +197,7 @@ def _models_of_artifacts(version_ids: set[int]) -> list[tuple[tuple[int, int], i
     ordered, found = sorted(version_ids), []
     for start in range(0, len(ordered), 1000):
         part = ordered[start : start + 1000]
-        rows = query(
-            f"SELECT model_id, number, version_id FROM model_version WHERE version_id IN {places(part)}", *part
-        )
-        found += [((int(model), int(number)), int(version)) for model, number, version in rows]
+        found += [((row.model_id, row.number), row.version_id) for row in models.versions_on(part)]
     return found
 
 

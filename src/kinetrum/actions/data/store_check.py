@@ -11,12 +11,12 @@ from kinetrum.actions.context import Actor
 from kinetrum.actions.data.uploads import known_among
 from kinetrum.core.base.errors import NotAllowed, NotFound
 from kinetrum.core.base.manifests import check_sha256
-from kinetrum.storage.data import blob_rows
+from kinetrum.storage.data import artifacts, blob_rows
 from kinetrum.storage.data.blobs import BlobStore, Incoming
-from kinetrum.storage.db.database import query, snapshot, transaction
+from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import journal
 
-_AT_ONCE = 500
+_AT_ONCE, _HOLDERS = 500, 50
 # A file that has just been put in place may still have to be noted.
 _YOUNG_S = 60.0
 State = Literal["damaged", "missing", "orphaned", "whole again"]
@@ -113,12 +113,7 @@ def _mark(sha256: str, damaged: bool) -> None:
 
 @snapshot
 def _holders(sha256: str) -> list[str]:
-    rows = query(
-        "SELECT CONCAT(p.name, '/', a.name, '@', v.number) FROM manifest_blob mb JOIN artifact_version v USING (digest)"
-        " JOIN artifact a USING (artifact_id) JOIN project p USING (project_id) WHERE mb.sha256 = %s"
-        " AND NOT v.by_reference AND v.purged_at IS NULL ORDER BY 1 LIMIT 50", bytes.fromhex(sha256),
-    )  # fmt: skip
-    return [reference for (reference,) in rows]
+    return artifacts.holders_of(sha256, _HOLDERS)
 
 
 def begin_repair(actor: Actor, store: BlobStore, sha256: str) -> Incoming:

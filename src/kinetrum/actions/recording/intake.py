@@ -22,11 +22,12 @@ from kinetrum.core.base.values import Value, check_key, check_label, check_name,
 from kinetrum.core.points.codec import Group, encode_batch
 from kinetrum.core.text.run_names import generate_run_name
 from kinetrum.storage.db.clock import from_micros, now, to_micros
-from kinetrum.storage.db.database import insert_many, transaction
+from kinetrum.storage.db.database import transaction
 from kinetrum.storage.live import events
 from kinetrum.storage.people import journal, projects
 from kinetrum.storage.people.projects import ExperimentRow
-from kinetrum.storage.runs import outputs, points, runs
+from kinetrum.storage.runs import outputs, points, result_records, runs
+from kinetrum.storage.runs.result_records import ResultRow
 from kinetrum.storage.runs.runs import Run
 
 LEASE_RANGE_S = (10, 604_800)
@@ -221,16 +222,18 @@ def add_results(actor: Actor, project: str, experiment: str, run_ref: str, resul
     _, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     # One that is known and comes again, however late, must not replace what was recorded after it.
-    known = runs.known_results(run.run_id, [id_bytes(result.uid) for result in results])
+    known = result_records.known_results(run.run_id, [id_bytes(result.uid) for result in results])
     results = [result for result in results if id_bytes(result.uid) not in known]
-    insert_many(
-        "INSERT IGNORE INTO result_record (run_id, uid, name, value, recorded_at)",
-        [
-            (run.run_id, id_bytes(result.uid), check_key(result.key, "result"), json.dumps(to_json(result.value)),
-             _moment(result.at, "at"))
-            for result in results
-        ],
-    )  # fmt: skip
+    rows = [
+        ResultRow(
+            id_bytes(result.uid),
+            check_key(result.key, "result"),
+            json.dumps(to_json(result.value)),
+            _moment(result.at, "at"),
+        )
+        for result in results
+    ]
+    result_records.add_results(run.run_id, rows)
     changed = []
     for result in sorted(results, key=lambda result: result.at):
         standing = doc.results.get(result.key)

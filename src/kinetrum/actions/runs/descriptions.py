@@ -13,9 +13,10 @@ from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.permissions import Act
 from kinetrum.core.base.values import Value, check_key, check_run_name, merged_labels, same, to_json
 from kinetrum.core.statistics.replicates import SEEDS_LIMIT
-from kinetrum.storage.db.database import query, snapshot, transaction
+from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import journal, projects
 from kinetrum.storage.runs import reindexing, runs
+from kinetrum.storage.runs import result_records as records
 from kinetrum.storage.runs.runs import Run
 
 
@@ -138,7 +139,7 @@ def set_goal(actor: Actor, project: str, experiment: str, goal: Goal) -> list[Go
     if known == goal:
         return list(standing.values())
     if known is None:
-        projects.add_goal(row.experiment_id, goal, _next_position(row.experiment_id))
+        projects.add_goal(row.experiment_id, goal, projects.next_goal_position(row.experiment_id))
     else:
         projects.change_goal(row.experiment_id, goal)
     return _goal_changed(actor, place, experiment, row.experiment_id, goal.key, known)
@@ -206,11 +207,6 @@ def remove_goal(actor: Actor, project: str, experiment: str, key: str) -> list[G
     return _goal_changed(actor, place, experiment, row.experiment_id, key, known)
 
 
-def _next_position(experiment_id: int) -> int:
-    ((last,),) = query("SELECT COALESCE(MAX(position), -1) FROM goal WHERE experiment_id = %s", experiment_id)
-    return int(last) + 1
-
-
 def _goal_changed(
     actor: Actor, place: Place, experiment: str, experiment_id: int, key: str, before: Goal | None
 ) -> list[Goal]:
@@ -235,4 +231,5 @@ def _told(goal: Goal | None) -> dict[str, object] | None:
 def result_records(actor: Actor, project: str, experiment: str, run_ref: str) -> list[tuple[str, str, datetime]]:
     """Return (key, value as JSON, time) of every result that was recorded, also those that a later one replaced."""
     place = enter(actor, project)
-    return runs.result_records(find_run(place, experiment, run_ref).run_id)
+    found = records.results_of(find_run(place, experiment, run_ref).run_id)
+    return [(row.key, row.value, row.recorded_at) for row in found]

@@ -14,10 +14,11 @@ from kinetrum.core.base.permissions import Act, Role, permits
 from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.base.values import Value
 from kinetrum.core.points.columns import Points, shown
-from kinetrum.storage.db.database import query, snapshot
+from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import journal, notes, people, projects
 from kinetrum.storage.people.notes import Note
 from kinetrum.storage.people.projects import ExperimentRow, ExperimentSummary, ProjectRow
+from kinetrum.storage.registry import models
 from kinetrum.storage.runs import outputs, points, resources, runs
 from kinetrum.storage.runs.runs import Run
 
@@ -161,11 +162,6 @@ def _detail(actor: Actor, place: Place, run: Run) -> RunView:
     view = plain_view(run)
     parent = runs.run_by_uid(run.parent_uid) if run.parent_uid else None
     children = runs.children_of(run.uid, place.project_id, CHILDREN_LIMIT)
-    versions = query(
-        "SELECT CONCAT(m.name, '@', v.number) FROM model_version v JOIN model m USING (model_id)"
-        " WHERE v.run_id = %s ORDER BY m.name, v.number",
-        run.run_id,
-    )
     before = runs.previous_run(run)
     visible_parent = parent if parent and parent.project_id == place.project_id else None
     return replace(
@@ -173,7 +169,7 @@ def _detail(actor: Actor, place: Place, run: Run) -> RunView:
         parent=visible_parent.reference if visible_parent else None,
         previous=before.reference if before else None,
         children=tuple(views_of(children)),
-        versions=tuple(reference for (reference,) in versions),
+        versions=tuple(models.references_from_run(run.run_id)),
         notes=tuple(notes.notes_on("run", run.run_id)),
         may=_may(actor, place, run),
         binned_by=people.full_names().get(run.binned_by) if run.binned_by else None,

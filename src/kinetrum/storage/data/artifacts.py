@@ -9,8 +9,8 @@ from datetime import datetime
 from typing import Any
 
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, places, query
-from kinetrum.storage.db.tables import Artifact, ArtifactVersion
+from kinetrum.storage.db.database import execute, named_rows, places, query
+from kinetrum.storage.db.tables import Artifact, ArtifactVersion, ManifestBlob, Project
 
 
 @dataclass(frozen=True)
@@ -128,6 +128,24 @@ def artifacts_of(project_id: int) -> list[VersionRow]:
 def versions_of(artifact_id: int) -> list[VersionRow]:
     """Return an artifact's versions, the newest first, those in the bin and the purged ones too."""
     return _versions("WHERE a.artifact_id = %s ORDER BY v.number DESC", artifact_id)
+
+
+def holders_of(sha256: str, limit: int) -> list[str]:
+    """Return the versions of any project whose stored files have these bytes, as `PROJECT/NAME@NUMBER`."""
+    rows = (
+        ManifestBlob.select(Project.name.alias("project"), Artifact.name.alias("artifact"), ArtifactVersion.number)
+        .join(ArtifactVersion, on=(ArtifactVersion.digest == ManifestBlob.digest))
+        .join(Artifact, on=(Artifact.artifact_id == ArtifactVersion.artifact_id))
+        .join(Project, on=(Project.project_id == Artifact.project_id))
+        .where(
+            (ManifestBlob.sha256 == bytes.fromhex(sha256))
+            & (ArtifactVersion.by_reference == False)  # noqa: E712
+            & ArtifactVersion.purged_at.is_null()
+        )
+        .order_by(Project.name, Artifact.name, ArtifactVersion.number)
+        .limit(limit)
+    )
+    return [f"{row.project}/{row.artifact}@{row.number}" for row in named_rows(rows)]
 
 
 def every_version_of(project_id: int) -> list[VersionRow]:

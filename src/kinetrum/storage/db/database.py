@@ -156,6 +156,11 @@ def connection() -> Iterator[None]:
         pool.close()
 
 
+def ping() -> None:
+    """Ask the database for something small."""
+    query("SELECT 1")
+
+
 def query(sql: str, *values: Any) -> list[tuple[Any, ...]]:
     """Run one statement and return its rows."""
     return list(database.execute_sql(sql, values).fetchall())

@@ -385,6 +385,27 @@ class RunArtifact(Table):
         primary_key = CompositeKey("run_id", "uid")
 
 
+class ResultRecord(Table):
+    run_id = BigIntegerField()
+    uid = Binary()
+    name = CharField()
+    value = TextField()
+    recorded_at = DateTimeField()
+
+    class Meta:
+        table_name = "result_record"
+        primary_key = CompositeKey("run_id", "uid")
+
+
+class ManifestBlob(Table):
+    digest = Binary()
+    sha256 = Binary()
+
+    class Meta:
+        table_name = "manifest_blob"
+        primary_key = False
+
+
 class Series(Table):
     series_id = BigIntegerField(primary_key=True)
     run_id = BigIntegerField()

@@ -6,6 +6,8 @@ import json
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from peewee import fn
+
 from kinetrum.core.base.goals import Direction, Goal
 from kinetrum.core.statistics.replicates import SEEDS
 from kinetrum.storage.db.clock import now
@@ -258,6 +260,12 @@ def change_goal(experiment_id: int, goal: Goal) -> None:
 def remove_goal(experiment_id: int, key: str) -> None:
     """Remove a goal."""
     execute("DELETE FROM goal WHERE experiment_id = %s AND name = %s", experiment_id, key)
+
+
+def next_goal_position(experiment_id: int) -> int:
+    """Return the place behind the last goal of an experiment."""
+    last = GoalRow.select(fn.MAX(GoalRow.position)).where(GoalRow.experiment_id == experiment_id).scalar()
+    return 0 if last is None else int(last) + 1
 
 
 def add_goal(experiment_id: int, goal: Goal, position: int) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -319,6 +320,22 @@ def versions_of_model(model_id: int) -> list[ModelVersionRow]:
     """Return a model's versions, the newest first."""
     rows = ModelVersion.select().where(ModelVersion.model_id == model_id).order_by(ModelVersion.number.desc())
     return [_version(row) for row in rows]
+
+
+def references_from_run(run_id: int) -> list[str]:
+    """Return the versions that were registered from a run, as `NAME@NUMBER`."""
+    rows = (
+        ModelVersion.select(RegisteredModel.name, ModelVersion.number)
+        .join(RegisteredModel, on=(RegisteredModel.model_id == ModelVersion.model_id))
+        .where(ModelVersion.run_id == run_id)
+        .order_by(RegisteredModel.name, ModelVersion.number)
+    )
+    return [f"{row.name}@{row.number}" for row in named_rows(rows)]
+
+
+def versions_on(version_ids: Sequence[int]) -> list[ModelVersionRow]:
+    """Return the versions of models, whichever, that were registered from some artifact versions."""
+    return [_version(row) for row in ModelVersion.select().where(ModelVersion.version_id.in_(list(version_ids)))]
 
 
 def add_model_version(

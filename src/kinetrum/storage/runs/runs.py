@@ -13,7 +13,7 @@ from datetime import datetime
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.run_document import RunDoc, pack, unpack_doc
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, places, query
+from kinetrum.storage.db.database import execute, named_rows, places, query
 from kinetrum.storage.db.tables import RunRow
 from kinetrum.storage.live import events
 from kinetrum.storage.people import journal
@@ -336,19 +336,19 @@ def references_of(uids: list[bytes]) -> dict[bytes, str]:
     return {uid: f"{experiment}/{number}" for uid, experiment, number in rows}
 
 
-def known_results(run_id: int, uids: list[bytes]) -> set[bytes]:
-    """Return those of the ids under which results of the run were recorded already."""
-    if not uids:
-        return set()
-    rows = query(f"SELECT uid FROM result_record WHERE run_id = %s AND uid IN {places(uids)}", run_id, *uids)
-    return {uid for (uid,) in rows}
-
-
-def result_records(run_id: int) -> list[tuple[str, str, datetime]]:
-    """Return (key, value as JSON, recorded at) of every result that was ever recorded, the earliest first."""
-    return query(
-        "SELECT name, value, recorded_at FROM result_record WHERE run_id = %s ORDER BY recorded_at, name", run_id
-    )
+def parents_and_children(run_ids: set[int], of_children: bool) -> list[tuple[int, int]]:
+    """Return (parent, child) pairs of which some runs are the children, or with `of_children` false the parents."""
+    parent, child = RunRow.alias(), RunRow.alias()
+    ordered, found = sorted(run_ids), list[tuple[int, int]]()
+    for start in range(0, len(ordered), 1000):
+        known = child if of_children else parent
+        rows = (
+            parent.select(parent.run_id.alias("above"), child.run_id.alias("below"))
+            .join(child, on=(child.parent_uid == parent.uid))
+            .where(known.run_id.in_(ordered[start : start + 1000]))
+        )
+        found += [(row.above, row.below) for row in named_rows(rows)]
+    return found
 
 
 def load_doc(run_id: int) -> RunDoc:
