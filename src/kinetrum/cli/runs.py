@@ -7,6 +7,7 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
+from kinetrum.cli.headings import head_of
 from kinetrum.cli.output import moment, number
 from kinetrum.core.base.errors import InvalidInput
 
@@ -159,15 +160,6 @@ def _is_field(column: dict[str, Any], name: str) -> bool:
 
 def _always(run: dict[str, Any], name: str) -> str:
     return moment(run["started_at"]) if name == "started" else output.clean(run[name] or "")
-
-
-def head_of(goals: list[dict[str, Any]], column: dict[str, Any]) -> str:
-    """Name a column; where the goal's direction is what counts, its arrow stands behind."""
-    name = f"{column['aggregate']}({column['name']})" if column.get("aggregate") else column["name"]
-    for goal in goals:
-        if goal["key"] == column["name"] and column["scope"] == "value" and not column.get("aggregate"):
-            return f"{name} {'↑' if goal['direction'] == 'higher' else '↓'}"
-    return str(name)
 
 
 def _cells(rows: list[dict[str, Any]], column: dict[str, Any]) -> list[str]:

@@ -12,7 +12,7 @@ from kinetrum.core.base.refs import RunRef, parse_ref
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import projects
 from kinetrum.storage.runs.runs import Run
-from kinetrum.storage.search import name_search, views
+from kinetrum.storage.search import name_fragments, views
 
 FOUND_LIMIT = 30
 _OF_A_KIND = 8
@@ -63,13 +63,13 @@ def _in_project(place: Place, actor: Actor, text: str) -> Iterator[Found]:
     if text.lower() in name:
         yield Found("project", name, name, place.project.description or "project", name, f"/{name}")
     yield from _named_run(place, inner)
-    for experiment, runs in name_search.experiments_like(place.project_id, inner, _OF_A_KIND):
+    for experiment, runs in name_fragments.experiments_like(place.project_id, inner, _OF_A_KIND):
         yield Found("experiment", f"experiment:{experiment}", experiment, f"{runs:,} runs", name,
                     f"/{name}/e/{experiment}")  # fmt: skip
-    for model, lead in name_search.models_like(place.project_id, inner, _OF_A_KIND):
+    for model, lead in name_fragments.models_like(place.project_id, inner, _OF_A_KIND):
         about = f"model, version {lead} leads" if lead else "model"
         yield Found("model", f"model:{model}", model, about, name, f"/{name}/models/{model}")
-    for artifact, kind, latest in name_search.artifacts_like(place.project_id, inner, _OF_A_KIND):
+    for artifact, kind, latest in name_fragments.artifacts_like(place.project_id, inner, _OF_A_KIND):
         yield Found("artifact", f"{artifact}@{latest}", artifact, f"{kind}, version {latest}", name,
                     f"/{name}/data/{artifact}")  # fmt: skip
     for view in views.views_of(place.project_id, actor.person_id, None):
@@ -78,7 +78,7 @@ def _in_project(place: Place, actor: Actor, text: str) -> Iterator[Found]:
 
             yield Found("view", view.name, view.name, f"view of {view.experiment}", name,
                         f"/{name}/e/{view.experiment}?{urlencode(view.arrangement)}")  # fmt: skip
-    for run in name_search.runs_like(place.project_id, inner, _OF_A_KIND):
+    for run in name_fragments.runs_like(place.project_id, inner, _OF_A_KIND):
         yield _run(run)
 
 

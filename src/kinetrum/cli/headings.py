@@ -1,0 +1,14 @@
+"""Heads of columns in tables of runs."""
+
+from __future__ import annotations
+
+from typing import Any
+
+
+def head_of(goals: list[dict[str, Any]], column: dict[str, Any]) -> str:
+    """Name a column; where the goal's direction is what counts, its arrow stands behind."""
+    name = f"{column['aggregate']}({column['name']})" if column.get("aggregate") else column["name"]
+    for goal in goals:
+        if goal["key"] == column["name"] and column["scope"] == "value" and not column.get("aggregate"):
+            return f"{name} {'↑' if goal['direction'] == 'higher' else '↓'}"
+    return str(name)
