@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import shutil
 import threading
+from importlib import resources
 from pathlib import Path
 
 import peewee
@@ -196,3 +198,22 @@ def test_old_temporary_files_are_swept(tmp_path: Path) -> None:
     assert list(store.incoming.iterdir())
     store.sweep(3600, (store.incoming / "left-behind").stat().st_mtime + 4000)
     assert not list(store.incoming.iterdir())
+
+
+def test_a_released_migration_is_what_was_released(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Every one that is there is listed; one that was changed, or is gone, stops the start."""
+    migrate.check_released()
+    folder = Path(str(resources.files("kinetrum.storage.db.migrations")))
+    listed = (folder / "released.sha256").read_text().splitlines()
+    assert [line.split()[1] for line in listed] == sorted(file.name for file in folder.glob("*.sql"))
+    copy = tmp_path / "migrations"
+    shutil.copytree(folder, copy)
+    monkeypatch.setattr(migrate.resources, "files", lambda name: copy)
+    migrate.check_released()
+    first = copy / "0001_first_tables.sql"
+    first.write_text(first.read_text() + "\n")
+    with pytest.raises(Conflict, match=r"0001_first_tables\.sql is not the one that was released"):
+        migrate.check_released()
+    first.unlink()
+    with pytest.raises(Conflict, match=r"0001_first_tables\.sql"):
+        migrate.check_released()

@@ -6,6 +6,7 @@ by statement: a migration that was cut off goes on where it stopped.
 
 from __future__ import annotations
 
+import hashlib
 import secrets
 import time
 from collections.abc import Callable, Iterator
@@ -37,12 +38,26 @@ def statements() -> list[tuple[int, int, str]]:
     return found
 
 
+def check_released() -> None:
+    """Raise Conflict where a released migration is not what was released: databases made by the other would differ."""
+    folder = resources.files("kinetrum.storage.db.migrations")
+    for line in folder.joinpath("released.sha256").read_text(encoding="utf-8").splitlines():
+        digest, name = line.split()
+        file = folder.joinpath(name)
+        if not file.is_file() or hashlib.sha256(file.read_bytes()).hexdigest() != digest:
+            raise Conflict(
+                f"The migration {name} is not the one that was released. Install this version of Kinetrum anew; a "
+                "change of the tables is a migration of its own."
+            )
+
+
 def migrate() -> int:
     """Apply what is missing and return how many statements that were.
 
-    Raises Conflict where the database was made by a later version, Unavailable where another
-    process holds the lease for over a minute.
+    Raises Conflict where the database was made by a later version or a released migration was changed, Unavailable
+    where another process holds the lease for over a minute.
     """
+    check_released()
     with connection():
         execute(
             "CREATE TABLE IF NOT EXISTS migration_step (migration INT UNSIGNED NOT NULL, statement INT UNSIGNED"
