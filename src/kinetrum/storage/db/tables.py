@@ -406,6 +406,42 @@ class ManifestBlob(Table):
         primary_key = False
 
 
+class VersionFetch(Table):
+    model_id = IntegerField()
+    number = IntegerField()
+    person_id = IntegerField()
+    asked = CharField()
+    fetches = IntegerField()
+    first_at = DateTimeField()
+    last_at = DateTimeField()
+
+    class Meta:
+        table_name = "version_fetch"
+        primary_key = CompositeKey("model_id", "number", "person_id", "asked")
+
+
+class KeptText(Table):
+    project_id = IntegerField()
+    sha256 = Binary()
+    size_bytes = IntegerField()
+    content = Binary()
+
+    class Meta:
+        table_name = "kept_text"
+        primary_key = CompositeKey("project_id", "sha256")
+
+
+class ResourceBlock(Table):
+    run_id = BigIntegerField()
+    first_at = BigIntegerField()
+    uid = Binary()
+    payload = Binary()
+
+    class Meta:
+        table_name = "resource_block"
+        primary_key = CompositeKey("run_id", "first_at", "uid")
+
+
 class Series(Table):
     series_id = BigIntegerField(primary_key=True)
     run_id = BigIntegerField()

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, insert_many, named_rows, places, query
+from kinetrum.storage.db.database import named_rows, places, query
 from kinetrum.storage.db.tables import NoteRow, Person
 
 # The version of a model that a note stands on is the model's id times this, plus the number within the model.
 VERSIONS_PER_MODEL = 2**32
+_ROWS_AT_ONCE = 500
 
 
 @dataclass(frozen=True)
@@ -29,10 +31,20 @@ class Note:
 def add_notes(project_id: int, kind: str, notes: list[tuple[bytes, int]], author_id: int, text: str) -> None:
     """Put one text on several subjects, given as (note id, subject id); known note ids change nothing."""
     moment = now()
-    insert_many(
-        "INSERT IGNORE INTO note (uid, project_id, subject_kind, subject_id, author_id, text, written_at)",
-        [(uid, project_id, kind, subject, author_id, text, moment) for uid, subject in sorted(notes)],
-    )
+    rows = [
+        {
+            "uid": uid,
+            "project_id": project_id,
+            "subject_kind": kind,
+            "subject_id": subject,
+            "author_id": author_id,
+            "text": text,
+            "written_at": moment,
+        }
+        for uid, subject in sorted(notes)
+    ]
+    for start in range(0, len(rows), _ROWS_AT_ONCE):
+        NoteRow.insert_many(rows[start : start + _ROWS_AT_ONCE]).on_conflict_ignore().execute()
 
 
 def add_imported(
@@ -54,22 +66,22 @@ def notes_on_other_things(project_id: int) -> list[tuple[str, Note]]:
         .where((NoteRow.project_id == project_id) & (NoteRow.subject_kind != "run"))
         .order_by(NoteRow.note_id)
     )
-    return [
-        (row.subject_kind, Note(row.uid, row.subject_id, row.author_id, row.full_name, row.text, row.written_at,
-                                row.imported_from))
-        for row in named_rows(rows)
-    ]  # fmt: skip
+    return [(row.subject_kind, _note(row)) for row in named_rows(rows)]
 
 
 def notes_on(kind: str, subject_id: int) -> list[Note]:
     """Return the notes on a subject, the earliest first."""
-    rows = query(
-        "SELECT n.uid, n.subject_id, n.author_id, p.full_name, n.text, n.written_at, n.imported_from FROM note n"
-        " JOIN person p ON p.person_id = n.author_id WHERE n.subject_kind = %s AND n.subject_id = %s"
-        " ORDER BY n.note_id",
-        kind, subject_id,
-    )  # fmt: skip
-    return [Note(*row) for row in rows]
+    rows = (
+        NoteRow.select(NoteRow, Person.full_name)
+        .join(Person, on=(Person.person_id == NoteRow.author_id))
+        .where((NoteRow.subject_kind == kind) & (NoteRow.subject_id == subject_id))
+        .order_by(NoteRow.note_id)
+    )
+    return [_note(row) for row in named_rows(rows)]
+
+
+def _note(row: Any) -> Note:
+    return Note(row.uid, row.subject_id, row.author_id, row.full_name, row.text, row.written_at, row.imported_from)
 
 
 _NAMES = {
@@ -104,4 +116,4 @@ def references_of(subjects: list[tuple[str, int]]) -> dict[tuple[str, int], str]
 
 def remove_note(uid: bytes) -> None:
     """Remove a note."""
-    execute("DELETE FROM note WHERE uid = %s", uid)
+    NoteRow.delete().where(NoteRow.uid == uid).execute()

@@ -9,7 +9,7 @@ from datetime import timedelta
 
 from kinetrum.core.base.permissions import Role
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, query
+from kinetrum.storage.db.database import named_rows
 from kinetrum.storage.db.tables import Member, Person, Session, Token
 
 TOKEN_PREFIX = "ktm_"
@@ -44,7 +44,7 @@ def people() -> list[PersonRow]:
 
 def full_names() -> dict[int, str]:
     """Return the full name by person id."""
-    return dict(query("SELECT person_id, full_name FROM person"))
+    return {row.person_id: row.full_name for row in Person.select(Person.person_id, Person.full_name)}
 
 
 def add_person(name: str, full_name: str, password_hash: str, is_admin: bool) -> int:
@@ -81,10 +81,8 @@ def has_token(person_id: int, name: str) -> bool:
 
 def revoke_tokens(person_id: int, name: str) -> int:
     """Revoke the person's tokens of that name; returns how many there were."""
-    return execute(
-        "UPDATE token SET revoked_at = %s WHERE person_id = %s AND name = %s AND revoked_at IS NULL",
-        now(), person_id, name,
-    )  # fmt: skip
+    in_use = (Token.person_id == person_id) & (Token.name == name) & Token.revoked_at.is_null()
+    return int(Token.update(revoked_at=now()).where(in_use).execute())
 
 
 def person_of_token(secret: str) -> PersonRow | None:
@@ -132,19 +130,15 @@ def set_role(project_id: int, person_id: int, role: Role | None) -> None:
     if role is None:
         Member.delete().where((Member.project_id == project_id) & (Member.person_id == person_id)).execute()
     else:
-        execute(
-            "REPLACE INTO member (project_id, person_id, role) VALUES (%s, %s, %s)",
-            project_id,
-            person_id,
-            role,
-        )
+        Member.replace(project_id=project_id, person_id=person_id, role=role.value).execute()
 
 
 def members(project_id: int) -> list[tuple[str, str, Role]]:
     """Return (name, full name, role) of a project's members."""
-    rows = query(
-        "SELECT p.name, p.full_name, m.role FROM member m JOIN person p USING (person_id)"
-        " WHERE m.project_id = %s ORDER BY p.name",
-        project_id,
+    rows = (
+        Member.select(Person.name, Person.full_name, Member.role)
+        .join(Person, on=(Person.person_id == Member.person_id))
+        .where(Member.project_id == project_id)
+        .order_by(Person.name)
     )
-    return [(name, full_name, Role(role)) for name, full_name, role in rows]
+    return [(row.name, row.full_name, Role(row.role)) for row in named_rows(rows)]

@@ -11,7 +11,7 @@ from peewee import fn
 from kinetrum.core.base.goals import Direction, Goal
 from kinetrum.core.statistics.replicates import SEEDS
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, places, query
+from kinetrum.storage.db.database import execute, query
 from kinetrum.storage.db.tables import Experiment, GoalRow, Project
 from kinetrum.storage.people import names
 
@@ -113,51 +113,48 @@ def set_generates_names(experiment_id: int, generates: bool) -> None:
 
 def set_seeds(experiment_id: int, seeds: tuple[str, ...]) -> None:
     """Set the parameters in which an experiment's replicates differ; its runs wait to be marked anew."""
-    execute(
-        "UPDATE experiment SET seeds = %s, marked_to = 0 WHERE experiment_id = %s",
-        json.dumps(list(seeds)), experiment_id,
-    )  # fmt: skip
+    Experiment.update(seeds=json.dumps(list(seeds)), marked_to=0).where(
+        Experiment.experiment_id == experiment_id
+    ).execute()
 
 
 def seeds_of(experiment_ids: list[int]) -> list[str]:
     """Return the parameters in which replicates of any of some experiments differ."""
     if not experiment_ids:
         return []
-    rows = query(
-        f"SELECT DISTINCT seeds FROM experiment WHERE experiment_id IN {places(experiment_ids)}", *experiment_ids
-    )
-    return list(dict.fromkeys(name for (names,) in rows for name in json.loads(names)))
+    rows = Experiment.select(Experiment.seeds).where(Experiment.experiment_id.in_(experiment_ids)).distinct()
+    return list(dict.fromkeys(name for row in rows for name in json.loads(row.seeds)))
 
 
 def experiments_to_mark() -> list[int]:
     """Return the experiments some of whose runs wait to be marked anew."""
-    return [row[0] for row in query("SELECT experiment_id FROM experiment WHERE marked_to IS NOT NULL")]
+    waiting = Experiment.select(Experiment.experiment_id).where(Experiment.marked_to.is_null(False))
+    return [row.experiment_id for row in waiting]
 
 
 def experiments_in(project_id: int) -> list[tuple[int, str]]:
     """Return (id, name) of a project's experiments."""
-    rows = query("SELECT experiment_id, name FROM experiment WHERE project_id = %s ORDER BY name", project_id)
-    return [(int(experiment_id), name) for experiment_id, name in rows]
+    rows = Experiment.select().where(Experiment.project_id == project_id).order_by(Experiment.name)
+    return [(row.experiment_id, row.name) for row in rows]
 
 
 def set_description(table: str, row_id: int, description: str, labels: dict[str, str]) -> None:
     """Set the description and labels of a `project` or an `experiment`."""
-    assert table in {"project", "experiment"}
-    execute(
-        f"UPDATE {table} SET description = %s, labels = %s WHERE {table}_id = %s",
-        description, json.dumps(labels), row_id,
-    )  # fmt: skip
+    fields = {"description": description, "labels": json.dumps(labels)}
+    if table == "project":
+        Project.update(**fields).where(Project.project_id == row_id).execute()
+    else:
+        Experiment.update(**fields).where(Experiment.experiment_id == row_id).execute()
 
 
 def embedding_origins(project_id: int) -> list[str]:
     """Return the origins whose pages may show this project's views."""
-    ((held,),) = query("SELECT embedding_origins FROM project WHERE project_id = %s", project_id)
-    return list(json.loads(held))
+    return list(json.loads(Project.get_by_id(project_id).embedding_origins))
 
 
 def set_embedding_origins(project_id: int, origins: list[str]) -> None:
     """Set the origins whose pages may show this project's views."""
-    execute("UPDATE project SET embedding_origins = %s WHERE project_id = %s", json.dumps(origins), project_id)
+    Project.update(embedding_origins=json.dumps(origins)).where(Project.project_id == project_id).execute()
 
 
 def add_experiment(project_id: int, name: str, person_id: int) -> bool:
@@ -189,17 +186,16 @@ def take_run_number(experiment_id: int, wanted: int) -> int:
 
 def raise_last_number(experiment_id: int, number: int) -> None:
     """Give out no number up to this one any more, but those that are asked for."""
-    execute(
-        "UPDATE experiment SET last_number = GREATEST(last_number, %s) WHERE experiment_id = %s", number, experiment_id
-    )
+    Experiment.update(last_number=fn.GREATEST(Experiment.last_number, number)).where(
+        Experiment.experiment_id == experiment_id
+    ).execute()
 
 
 def describe_experiment(experiment_id: int, description: str) -> None:
     """Set the description of an experiment that has none."""
-    execute(
-        "UPDATE experiment SET description = %s WHERE experiment_id = %s AND description = ''",
-        description, experiment_id,
-    )  # fmt: skip
+    Experiment.update(description=description).where(
+        (Experiment.experiment_id == experiment_id) & (Experiment.description == "")
+    ).execute()
 
 
 def experiment_summaries(project_id: int) -> list[ExperimentSummary]:

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, query
+from kinetrum.storage.db.database import named_rows
+from kinetrum.storage.db.tables import Person, VersionFetch
 
 
 @dataclass(frozen=True)
@@ -24,18 +25,27 @@ class FetchRow:
 def count_fetch(model_id: int, number: int, person_id: int, asked: str) -> None:
     """Count one fetch."""
     moment = now()
-    execute(
-        "INSERT INTO version_fetch (model_id, number, person_id, asked, fetches, first_at, last_at)"
-        " VALUES (%s, %s, %s, %s, 1, %s, %s) ON DUPLICATE KEY UPDATE fetches = fetches + 1, last_at = VALUES(last_at)",
-        model_id, number, person_id, asked[:100], moment, moment,
-    )  # fmt: skip
+    first = VersionFetch.insert(
+        model_id=model_id,
+        number=number,
+        person_id=person_id,
+        asked=asked[:100],
+        fetches=1,
+        first_at=moment,
+        last_at=moment,
+    )
+    first.on_conflict(update={VersionFetch.fetches: VersionFetch.fetches + 1, VersionFetch.last_at: moment}).execute()
 
 
 def fetches_of(model_id: int) -> list[FetchRow]:
     """Return the fetches of a model's versions, the latest first."""
-    rows = query(
-        "SELECT f.number, p.full_name, f.asked, f.fetches, f.first_at, f.last_at FROM version_fetch f"
-        " JOIN person p USING (person_id) WHERE f.model_id = %s ORDER BY f.last_at DESC",
-        model_id,
+    rows = (
+        VersionFetch.select(VersionFetch, Person.full_name)
+        .join(Person, on=(Person.person_id == VersionFetch.person_id))
+        .where(VersionFetch.model_id == model_id)
+        .order_by(VersionFetch.last_at.desc())
     )
-    return [FetchRow(*row) for row in rows]
+    return [
+        FetchRow(row.number, row.full_name, row.asked, row.fetches, row.first_at, row.last_at)
+        for row in named_rows(rows)
+    ]

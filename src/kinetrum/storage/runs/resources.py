@@ -7,26 +7,22 @@ import json
 import zstandard
 
 from kinetrum.core.base.samples import Samples
-from kinetrum.storage.db.database import execute, query
+from kinetrum.storage.db.tables import ResourceBlock
 
 
 def add_block(run_id: int, uid: bytes, samples: Samples) -> bool:
     """Keep a block of samples, which has a column `at` (microseconds since 1970); tells whether it is new."""
     payload = zstandard.ZstdCompressor(level=3).compress(json.dumps(samples, separators=(",", ":")).encode())
-    return bool(
-        execute(
-            "INSERT IGNORE INTO resource_block (run_id, first_at, uid, payload) VALUES (%s, %s, %s, %s)",
-            run_id, samples["at"][0], uid, payload,
-        )
-    )  # fmt: skip
+    block = ResourceBlock.insert(run_id=run_id, first_at=samples["at"][0], uid=uid, payload=payload)
+    return bool(block.on_conflict_ignore().as_rowcount().execute())
 
 
 def read_blocks(run_id: int) -> list[Samples]:
     """Return a run's blocks by time."""
-    rows = query("SELECT payload FROM resource_block WHERE run_id = %s ORDER BY first_at", run_id)
-    return [json.loads(zstandard.ZstdDecompressor().decompress(raw)) for (raw,) in rows]
+    rows = ResourceBlock.select().where(ResourceBlock.run_id == run_id).order_by(ResourceBlock.first_at)
+    return [json.loads(zstandard.ZstdDecompressor().decompress(row.payload)) for row in rows]
 
 
 def any_of(run_id: int) -> bool:
     """Tell whether a run has samples."""
-    return bool(query("SELECT 1 FROM resource_block WHERE run_id = %s LIMIT 1", run_id))
+    return bool(ResourceBlock.select().where(ResourceBlock.run_id == run_id).exists())
