@@ -376,3 +376,16 @@ def test_what_was_generated_under_a_name_is_used_as_that(recording: Project, tmp
         run.used(tmp_path / "raw.csv")
     run.flush()
     assert sorted(kinetrum.open("chain/4").used) == ["raw@1", "table@1"]
+
+
+def test_files_without_a_byte_are_taken_for_nothing_else(recording: Project, tmp_path: Path) -> None:
+    empty = tmp_path / "log.txt"
+    for name, content in (("logged", ""), ("said", "x")):
+        empty.write_text(content)
+        with kinetrum.begin("chain") as run:
+            run.generated(empty, name=name)
+        run.flush()
+        with kinetrum.begin("chain") as run:
+            run.used(empty)
+        run.flush()
+    assert [kinetrum.open(f"chain/{number}").used for number in (2, 4)] == [["log@1"], ["said@1"]]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import pytest
 
 from kinetrum.core.text.command_options import options_of
@@ -35,6 +37,20 @@ def test_options(typed: str, found: dict[str, object]) -> None:
     assert options_of(typed.split()) == found
 
 
-def test_lists_in_lists_become_texts() -> None:
+def test_lists() -> None:
     assert options_of(["train", "--grid", "[1, 2]"]) == {"arg.grid": [1, 2]}
-    assert options_of(["train", "--grid", "[1, 2]", "--grid", "[3]"]) == {"arg.grid": ["[1, 2]", "[3]"]}
+    assert options_of(["train", "--grid", "[1, 2]", "--grid", "[3]"]) == {"arg.grid": [[1, 2], [3]]}
+
+
+def test_nothing_is_refused() -> None:
+    """A command that runs by itself has to run, whatever its options look like."""
+    deep = "[" * 60 + "]" * 60
+    assert options_of(["train", "--grid", deep])["arg.grid"] in (deep, json.loads(deep))
+    text = options_of(["train", "--prompt", "x" * 16_384, "--more", "y" * 16_385])
+    assert (len(text["arg.prompt"]), len(text["arg.more"]), text["arg.more"][-2:]) == (16_384, 16_384, "y…")
+    longest = "--" + "k" * (250 - len("arg."))
+    assert len(options_of(["train", longest, "1"])) == 1
+    assert options_of(["train", longest + "k", "1", "--depth", "3"]) == {"arg.depth": 3}
+    many = [word for at in range(5_000) for word in ("--file", f"{at}.csv")]
+    assert isinstance(options_of(["train", *many])["arg.file"], str | list)
+    assert options_of([]) == options_of(["train", "--", "--x"]) == {}

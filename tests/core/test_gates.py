@@ -416,10 +416,14 @@ def test_evidence_is_bound_to_people_and_experiments(
     held: dict, person: str, experiment: str, refused: str | None
 ) -> None:
     rule = read_rules({"holdout": held})["holdout"]
-    told = rule.refusal("holdout", person, experiment)
+    told = rule.refusal("holdout", person, [experiment])
     assert (told is None) is (refused is None)
     assert refused is None or refused in (told or "")
     assert read_rules({"holdout": rule.to_json()}) == {"holdout": rule}
+    # Under any name that the experiment has or had; what is told is the one that it has.
+    assert rule.refusal("holdout", person, ["new", experiment]) is None or refused is not None
+    if refused and "not of mine" in refused:
+        assert "not of new" in (rule.refusal("holdout", person, ["new", experiment]) or "")
 
 
 @pytest.mark.parametrize(

@@ -216,7 +216,7 @@ def test_what_is_here_stays_and_what_differs_is_told(
     done = take_in(elsewhere, place, whole(story))
     assert done["models"] == {"frost-alarm@3": "frost-alarm@3"}
     assert done["remarks"] == [
-        "frost-alarm: other there: the description and labels; what is here stays.",
+        "frost-alarm: description and labels differ there and stay as they are here.",
         "frost-alarm: card and labels differ there and stay as they are here.",
         "frost-alarm: on production stands version 3 there and version 1 here, which stays.",
     ]
@@ -368,3 +368,52 @@ def test_two_imports_at_once_bring_it_once(story: Project, elsewhere: Service) -
     assert sorted(name for found in done for name in found["models"]) == ["frost-alarm@1", "frost-alarm@2"]
     here, there = story_of(story.service(), story.path()), story_of(elsewhere, place)
     assert json.dumps(here, sort_keys=True) == json.dumps(there, sort_keys=True)
+
+
+def test_what_was_renamed_on_either_side_comes_together(
+    story: Project, elsewhere: Service, acting: As, tmp_path: Path
+) -> None:
+    place = fresh(elsewhere)
+    take_in(elsewhere, place, whole(story))
+    for name in ("bell", "gong"):
+        elsewhere.call("PUT", f"{place}/experiments/frost-alarm/name", json={"name": name})
+    elsewhere.call("PUT", f"{place}/models/frost-alarm/name", json={"name": "siren"})
+    acting("contributor")
+    trained(tmp_path, 0.99, 3).register("frost-net", as_model="frost-alarm", comment="third")
+    done = take_in(elsewhere, place, whole(story))
+    assert done["runs"] == {"frost-alarm/3": "gong/3"}
+    assert done["models"] == {"frost-alarm@3": "siren@3"}
+    assert "frost-alarm is gong here." in done["remarks"]
+    assert [one["name"] for one in elsewhere.get(f"{place}/experiments")] == ["gong"]
+    # Renamed there, it is found by the name that it had, and its earlier name leads to it where it is new.
+    story.service("maintainer").call("PUT", story.path("experiments", "frost-alarm", "name"), json={"name": "horn"})
+    raw = whole(story)
+    assert take_in(elsewhere, place, raw)["runs"] == {}
+    assert [one["name"] for one in elsewhere.get(f"{place}/experiments")] == ["gong"]
+
+
+def test_earlier_names_and_settings_of_names_travel(recording: Project, elsewhere: Service) -> None:
+    with kinetrum.begin("first") as run:
+        pass
+    run.flush()
+    service = recording.service("maintainer")
+    service.call("PATCH", recording.path("experiments", "first"), json={"generates_names": False})
+    service.call("PUT", recording.path("experiments", "first", "name"), json={"name": "second"})
+    place = fresh(elsewhere)
+    take_in(elsewhere, place, whole(recording))
+    found = elsewhere.get(f"{place}/experiments/first")
+    assert (found["name"], found["earlier_names"], found["generates_names"]) == ("second", ["first"], False)
+
+
+def test_models_in_the_bin_stay_where_they_are(recording: Project, elsewhere: Service) -> None:
+    recording.registered(1)
+    recording.registered(1, model="other")
+    service, things = recording.service("maintainer"), {"things": ["model:other"], "children": False}
+    raw = whole(recording)
+    service.call("POST", recording.path("bin"), json=things)
+    place = fresh(elsewhere)
+    assert list(take_in(elsewhere, place, whole(recording))["models"]) == ["frost-alarm@1"]
+    elsewhere.call("POST", f"{place}/bin", json={**things, "things": ["model:frost-alarm"]})
+    done = take_in(elsewhere, place, raw)
+    assert list(done["models"]) == ["other@1"]
+    assert "frost-alarm is in the bin here; restore it to take in what it lacks." in done["remarks"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -11,8 +12,11 @@ import kinetrum
 from kinetrum.cli.main import main
 from kinetrum.core.base import errors
 from kinetrum.core.text.run_names import generate_run_name
+from tests.client.test_registry import acting, ruled, trained, version
 from tests.conftest import Project, new_id
 from tests.service.test_describing import ended, history
+
+__all__ = ["acting"]
 
 
 def rename(project: Project, kind: str, before: str, name: str, role: str = "maintainer") -> str:
@@ -201,3 +205,65 @@ def test_names_at_the_command_line(
         assert capsys.readouterr().out == f"{said}\n"
     assert kinetrum.model("siren").rename("horn").name == "horn"
     assert kinetrum.experiment("bell").rename("gong").data["name"] == "gong"
+
+
+def test_what_was_found_under_the_earlier_name_is_evidence_still(
+    acting: Any, recording: Project, tmp_path: Path
+) -> None:
+    """Predictions bear the name that the experiment had; a rule may name it too."""
+    before = trained(tmp_path, 0.90, 1)
+    first = before.register("frost-net", as_model="frost-alarm")
+    ruled(acting).rule(evidence={"holdout": {"experiment": "frost-alarm"}})
+    rename(recording, "experiment", "frost-alarm", "bell")
+    # A script that still says the earlier name, and one that says the new one.
+    acting("contributor")
+    second = trained(tmp_path, 0.95, 2).register("frost-net", as_model="frost-alarm")
+    with kinetrum.begin("elsewhere") as other:
+        other.used("frost-net@1")
+        other.evaluate([0, 1], [0, 1], on="holdout", rows=True)
+    other.flush()
+    for number, found in ((1, version(first.reference)), (2, version(second.reference))):
+        assert found.evidence["holdout"]["rows"].startswith("frost-alarm-holdout-predictions@")
+        assert found.evidence["holdout"]["refusal"] is None
+        assert kinetrum.open(f"bell/{number}").predictions("holdout") == found.evidence["holdout"]["rows"]
+        assert kinetrum.open(f"frost-alarm/{number}").predictions() == found.evidence["holdout"]["rows"]
+        with pytest.raises(errors.NotFound):
+            kinetrum.open(f"bell/{number}").predictions("other")
+    with pytest.raises(errors.NotAllowed, match="comes from runs of frost-alarm alone, not of elsewhere"):
+        version("frost-alarm@1").add_evidence("holdout", run="elsewhere/1")
+    acting("approver")
+    version("frost-alarm@2").approve("fine")
+    acting("maintainer")
+    assert all(check["met"] for check in version("frost-alarm@2").look_at_gates("production"))
+    # The same rows are judged against what is in use, whichever name they bear.
+    version("frost-alarm@2").promote("production")
+    assert "accuracy" in str(dict(version("frost-alarm@1").beside("production")))
+
+
+def test_a_lock_of_an_earlier_name_lays_files_out_as_before(acting: Any, recording: Project, tmp_path: Path) -> None:
+    for model in ("frost-alarm", "siren"):
+        trained(tmp_path, 0.9, 1).register("frost-net", as_model=model)
+    lock = tmp_path / "versions.lock"
+    kinetrum.lock(["frost-alarm@1", "siren@1"], lock)
+    rename(recording, "model", "siren", "horn")
+    found = kinetrum.fetch_locked(lock, tmp_path / "deploy")
+    assert len(found) == 2
+    assert sorted(path.name for path in (tmp_path / "deploy").iterdir()) == ["frost-alarm", "siren"]
+    # A folder of the earlier name is deployed anew.
+    kinetrum.fetch("horn@1", tmp_path / "deploy" / "siren")
+
+
+def test_experiments_are_asked_for_by_earlier_names(recording: Project) -> None:
+    for name in ("frost-alarm", "other"):
+        with kinetrum.begin(name) as run:
+            pass
+        run.flush()
+    rename(recording, "experiment", "frost-alarm", "bell")
+    assert [run.reference for run in kinetrum.runs("experiment = frost-alarm")] == ["bell/1"]
+    assert [run.reference for run in kinetrum.runs("experiment = bell")] == ["bell/1"]
+    assert [run.reference for run in kinetrum.runs("experiment != frost-alarm")] == ["other/1"]
+    assert [run.reference for run in kinetrum.runs("experiment in {frost-alarm, other}", sort="experiment:asc")] == [
+        "bell/1",
+        "other/1",
+    ]
+    assert kinetrum.experiment("frost-alarm").data["earlier_names"] == ["frost-alarm"]

@@ -3517,6 +3517,11 @@ export interface components {
              * @description Whether runs that are begun without a name get a generated one.
              */
             generates_names: boolean;
+            /**
+             * Earlier Names
+             * @description Names that it had before, which go on leading to it.
+             */
+            earlier_names: string[];
             /** Runs */
             runs: number;
             /** Running */

@@ -31,6 +31,7 @@ class Experiment(Out):
     labels: dict[str, str] = {}
     seeds: list[str] = Field(description="Parameters in which replicates differ.")
     generates_names: bool = Field(description="Whether runs that are begun without a name get a generated one.")
+    earlier_names: list[str] = Field(description="Names that it had before, which go on leading to it.")
     runs: int
     running: int
     last_activity: Moment | None

@@ -173,7 +173,7 @@ def evidence() -> Asked:
     for held in PEOPLE[1:6]:
         for person, experiment in product(("rex", "dana"), ("nightly", "mine")):
             yield f"{held} asked by {person} of {experiment}", lambda held=held, person=person, experiment=experiment: [
-                (rule.refusal(on, person, experiment), rule.to_json()) for on, rule in read_rules(held).items()]  # fmt: skip
+                (rule.refusal(on, person, [experiment]), rule.to_json()) for on, rule in read_rules(held).items()]  # fmt: skip
 
 
 STAY = (Stay(1, "Noor Adair", "2026-11-23T14:02:10.593441Z"), Stay(2), Stay(3, "Wren Okell", "yesterday"), Stay(1))

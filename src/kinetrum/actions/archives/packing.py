@@ -44,7 +44,7 @@ from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.clock import iso, now, to_micros
 from kinetrum.storage.db.database import snapshot
-from kinetrum.storage.people import notes, people, projects
+from kinetrum.storage.people import names, notes, people, projects
 from kinetrum.storage.runs import plots, resources, result_records, runs, texts
 from kinetrum.storage.runs.plots import PlotRow
 from kinetrum.storage.runs.runs import Run
@@ -142,7 +142,8 @@ def _whole(place: Place, name: str, kind: str | None) -> tuple[list[Run], list[V
 def _experiment(place: Place, name: str) -> ExperimentRecord:
     row = experiment_in(place, name)
     goals = tuple(projects.goals_of(row.experiment_id).values())
-    return ExperimentRecord(name, row.description, goals, row.labels, row.seeds)
+    earlier = tuple(names.earlier_names(names.EXPERIMENT, row.experiment_id))
+    return ExperimentRecord(row.name, row.description, goals, row.labels, row.seeds, row.generates_names, earlier)
 
 
 def _by(person_id: int, imported_from: str | None = None) -> Person:

@@ -24,7 +24,7 @@ from kinetrum.storage.data import artifacts
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.db.clock import to_micros
 from kinetrum.storage.people import notes, people
-from kinetrum.storage.registry import models, moved
+from kinetrum.storage.registry import model_records, models
 from kinetrum.storage.registry.models import ModelRow
 from kinetrum.storage.runs import runs
 from kinetrum.storage.search import views
@@ -65,20 +65,25 @@ def record_project(actor: Actor, place: Place, versions: list[VersionRow], of_ru
             for view in views.views_of(place.project_id, actor.person_id, None)
         ),
         tuple(_notes(place, names)),
-        tuple(_model(model, names, of_runs) for model in models.models_of(place.project_id)),
+        tuple(_model(model, names, of_runs) for model in _models(place)),
     )  # fmt: skip
 
 
 def artifact_versions_of_models(place: Place) -> set[int]:
     """Return the ids of the artifact versions that a project's models were registered from or judged by."""
     found: set[int] = set()
-    for model in models.models_of(place.project_id):
-        found |= {row.version_id for row in moved.versions_of(model.model_id)}
-        found |= {row.rows_version for row in moved.evidence_of(model.model_id) if row.rows_version is not None}
+    for model in _models(place):
+        found |= {row.version_id for row in model_records.versions_of(model.model_id)}
+        found |= {row.rows_version for row in model_records.evidence_of(model.model_id) if row.rows_version is not None}
     of_project = {
         row.version_id for row in artifacts.versions_by_ids(sorted(found)) if row.project_id == place.project_id
     }
     return found & of_project
+
+
+def _models(place: Place) -> list[ModelRow]:
+    """Return the models of a project that are not in the bin."""
+    return [model for model in models.models_of(place.project_id) if model.binned_at is None]
 
 
 def _notes(place: Place, names: _Names) -> list[ThingNote]:
@@ -98,23 +103,25 @@ def _notes(place: Place, names: _Names) -> list[ThingNote]:
 
 def _model(model: ModelRow, names: _Names, of_runs: set[int]) -> ModelRecord:
     model_id = model.model_id
-    rows = moved.versions_of(model_id)
-    judged = moved.evidence_of(model_id)
+    rows = model_records.versions_of(model_id)
+    judged = model_records.evidence_of(model_id)
     uids = _run_uids({row.run_id for row in (*rows, *judged) if row.run_id in of_runs})
     return ModelRecord(
         name=model.name, purpose=model.purpose, approvals_needed=model.approvals_needed,
         second_pair=model.second_pair, renewed_approvals=model.renewed_approvals, card=model.card,
         card_sections=tuple(model.card_sections), gates=model.gates, evidence_rules=model.evidence_rules,
         owner=names.account(model.owner_id), labels=model.labels, image=model.image, lead=model.lead_number,
-        by=names.person(model.created_by, moved.origin_of_model(model_id)), made_at=to_micros(model.created_at),
+        by=names.person(model.created_by, model_records.origin_of_model(model_id)), made_at=to_micros(model.created_at),
         ladder=models.ladder_of(model_id), versions=tuple(_version(row, names, uids) for row in rows),
-        stays=tuple(StayRecord(row.stage, row.number, to_micros(row.placed_at)) for row in moved.stays_of(model_id)),
-        events=tuple(_event(row, names) for row in moved.events_of(model_id)),
+        stays=tuple(
+            StayRecord(row.stage, row.number, to_micros(row.placed_at)) for row in model_records.stays_of(model_id)
+        ),
+        events=tuple(_event(row, names) for row in model_records.events_of(model_id)),
         verdicts=(
             *(VerdictRecord(row.number, Person("imported", row.said_by), row.approves, row.comment,
-                            to_micros(row.given_at)) for row in moved.imported_verdicts_of(model_id)),
+                            to_micros(row.given_at)) for row in model_records.imported_verdicts_of(model_id)),
             *(VerdictRecord(row.number, names.person(row.person_id), bool(row.approves), row.comment,
-                            to_micros(row.given_at)) for row in moved.verdicts_of(model_id)),
+                            to_micros(row.given_at)) for row in model_records.verdicts_of(model_id)),
         ),
         evidence=tuple(
             EvidenceRecord(

@@ -27,7 +27,7 @@ from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import journal, notes, people, projects
-from kinetrum.storage.registry import models, moved
+from kinetrum.storage.registry import model_records, models
 from kinetrum.storage.registry.models import ModelRow
 from kinetrum.storage.runs import runs
 from kinetrum.storage.search import views
@@ -155,12 +155,15 @@ def _take_model(origin: Origin, project: str, record: ModelRecord, numbers: Numb
         row = _make_model(origin, place, record, done)
         added = _add_versions(origin, row, record, numbers, done)
         _place(origin, row, record, added, done)
+    elif row.binned_at is not None:
+        done.remarks.append(f"{record.name} is in the bin here; restore it to take in what it lacks.")
+        return
     else:
         added = _add_versions(origin, row, record, numbers, done)
         done.remarks += _model_differences(row, record, added)
     if added:
         journal.append(
-            place.project_id, origin.actor.person_id, "imported", record.name,
+            place.project_id, origin.actor.person_id, "imported", row.name,
             after={"from": origin.source, "versions": len(added)}, origin=origin.actor.origin,
         )  # fmt: skip
 
@@ -170,7 +173,7 @@ def _make_model(origin: Origin, place: Place, record: ModelRecord, done: Told) -
     member = owner is not None and people.role_in(place.project_id, owner.person_id) is not None
     if record.owner and not member:
         done.remarks.append(f"{record.name}: the person to ask, {record.owner}, is no member here; it is the importer.")
-    model_id = moved.add_model(
+    model_id = model_records.add_model(
         place.project_id, record.name, record.ladder, origin.actor.person_id, from_micros(record.made_at),
         origin.words(record.by), purpose=record.purpose, approvals_needed=record.approvals_needed,
         second_pair=record.second_pair, renewed_approvals=record.renewed_approvals, card=record.card,
@@ -211,9 +214,9 @@ def _add_versions(
         taken.add(number)
         _add_version(origin, row.model_id, number, version, files[0])
         added[version.number] = number
-        done.models[reference] = f"{record.name}@{number}"
+        done.models[reference] = f"{row.name}@{number}"
         if number != version.number:
-            done.remarks.append(f"{reference} arrived as {record.name}@{number}: its number is taken here.")
+            done.remarks.append(f"{reference} arrived as {row.name}@{number}: its number is taken here.")
     _add_findings(origin, row.model_id, record, numbers, added)
     return added
 
@@ -221,7 +224,7 @@ def _add_versions(
 def _add_version(origin: Origin, model_id: int, number: int, version: ModelVersionRecord, files: int) -> None:
     run = runs.run_by_uid(id_bytes(version.run)) if version.run else None
     told = version.origin or (None if run else f"imported from {origin.source}")
-    moved.add_version(
+    model_records.add_version(
         model_id, number, id_bytes(version.uid), files, run.run_id if run else None, origin.actor.person_id,
         from_micros(version.made_at), origin.words(version.by), origin=told, comment=version.comment,
         retired=version.retired, labels=dict(version.labels), added_values=dict(version.values),
@@ -239,10 +242,10 @@ def _add_findings(
     given = [verdict for verdict in record.verdicts if verdict.number in added]
     for at, verdict in enumerate(given):
         said_by = verdict.by.full_name or verdict.by.name
-        row = moved.ImportedVerdictRow(
+        row = model_records.ImportedVerdictRow(
             added[verdict.number], said_by[:200], verdict.approves, verdict.comment, from_micros(verdict.at)
         )
-        moved.add_verdict(model_id, at, row)
+        model_records.add_verdict(model_id, at, row)
 
 
 def _add_evidence(origin: Origin, model_id: int, number: int, found: EvidenceRecord, numbers: Numbers) -> None:
@@ -250,7 +253,7 @@ def _add_evidence(origin: Origin, model_id: int, number: int, found: EvidenceRec
     if run is None:
         return
     rows = numbers.get(found.rows) if found.rows else None
-    moved.add_evidence(
+    model_records.add_evidence(
         model_id, id_bytes(found.uid), number, found.on, found.digest, run.run_id, rows[0] if rows else None,
         dict(found.results), origin.actor.person_id, from_micros(found.at), origin.words(found.by),
     )  # fmt: skip
@@ -262,11 +265,11 @@ def _place(origin: Origin, row: ModelRow, record: ModelRecord, added: dict[int, 
     for stay in record.stays:
         if stay.number in added:
             depth = depths.get(stay.stage, 0)
-            moved.add_stay(row.model_id, stay.stage, depth, added[stay.number], origin.actor.person_id,
+            model_records.add_stay(row.model_id, stay.stage, depth, added[stay.number], origin.actor.person_id,
                            from_micros(stay.at))  # fmt: skip
             depths[stay.stage] = depth + 1
     for event in record.events:
-        moved.add_event(
+        model_records.add_event(
             row.model_id, id_bytes(event.uid), event.act, event.stage, added.get(event.before or 0),
             added.get(event.after or 0), origin.actor.person_id, event.comment, from_micros(event.at), event.checks,
             event.override_reason, origin.words(event.by),

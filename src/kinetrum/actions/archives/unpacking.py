@@ -50,7 +50,7 @@ from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.data.links import LinkRow
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import transaction
-from kinetrum.storage.people import journal, notes, projects
+from kinetrum.storage.people import journal, names, notes, projects
 from kinetrum.storage.people.projects import ExperimentRow
 from kinetrum.storage.runs import outputs, plots, points, resources, result_records, runs, texts
 from kinetrum.storage.runs.result_records import ResultRow
@@ -189,16 +189,11 @@ def _stored(project_id: int, digests: list[str]) -> set[str]:
 def _begin(actor: Actor, project: str, opened: _Opened, done: Imported) -> None:
     place = enter(actor, project, Act.RECORD)
     for experiment in opened.contents.experiments:
-        new = projects.add_experiment(place.project_id, experiment.name, actor.person_id)
-        row = projects.experiment_named(place.project_id, experiment.name)
+        row = _experiment_here(place, experiment)
         if row is None:
-            raise Conflict(f"The experiment {experiment.name} vanished.")
-        projects.lock_experiment(row.experiment_id)
-        if new:
-            labels = dict(experiment.labels)
-            projects.set_description("experiment", row.experiment_id, experiment.description, labels)
-            projects.set_seeds(row.experiment_id, experiment.seeds)
+            row = _make_experiment(actor, place, experiment)
         else:
+            projects.lock_experiment(row.experiment_id)
             projects.describe_experiment(row.experiment_id, experiment.description)
             done.remarks += _differences(experiment, row)
         # What has to take another number takes none that a later run of the archive brings along.
@@ -213,15 +208,40 @@ def _begin(actor: Actor, project: str, opened: _Opened, done: Imported) -> None:
                 done.remarks.append(f"{experiment.name}: the goal of {goal.key} differs there and stays as it is here.")
 
 
+def _experiment_here(place: Place, experiment: ExperimentRecord) -> ExperimentRow | None:
+    """Return what an experiment of the archive is here: by the name that it has there, or one that it had before.
+
+    A name that an experiment had before it was renamed here leads to that one too.
+    """
+    found = (projects.experiment_named(place.project_id, name) for name in (experiment.name, *experiment.earlier_names))
+    return next((row for row in found if row is not None), None)
+
+
+def _make_experiment(actor: Actor, place: Place, experiment: ExperimentRecord) -> ExperimentRow:
+    projects.add_experiment(place.project_id, experiment.name, actor.person_id)
+    row = projects.experiment_named(place.project_id, experiment.name)
+    if row is None:
+        raise Conflict(f"The experiment {experiment.name} vanished.")
+    projects.lock_experiment(row.experiment_id)
+    projects.set_description("experiment", row.experiment_id, experiment.description, dict(experiment.labels))
+    projects.set_seeds(row.experiment_id, experiment.seeds)
+    projects.set_generates_names(row.experiment_id, experiment.generates_names)
+    for name in dict.fromkeys(experiment.earlier_names):
+        if projects.experiment_named(place.project_id, name) is None:
+            names.keep_earlier(place.project_id, names.EXPERIMENT, row.experiment_id, name)
+    return row
+
+
 def _differences(there: ExperimentRecord, here: ExperimentRow) -> list[str]:
     """Say what an experiment that is here already is said to be over there."""
     differs = {
-        "the description": bool(there.description and here.description and there.description != here.description),
+        "description": bool(there.description and here.description and there.description != here.description),
         "labels": bool(there.labels) and dict(there.labels) != here.labels,
-        "the parameters in which replicates differ": there.seeds != here.seeds,
+        "seeds": there.seeds != here.seeds,
     }
     found = [what for what, really in differs.items() if really]
-    return [f"{there.name}: other there: {' and '.join(found)}; what is here stays."] if found else []
+    told = [f"{there.name} is {here.name} here."] if there.name != here.name else []
+    return told + ([f"{there.name}: {' and '.join(found)} differ there and stay as they are here."] if found else [])
 
 
 @transaction
@@ -304,7 +324,7 @@ def _make_run(
             return known.run_id, True
         done.runs[f"{record.experiment}/{record.number}"] = known.reference
         return known.run_id, False
-    experiment = projects.experiment_named(place.project_id, record.experiment)
+    experiment = _experiment_here(place, next(one for one in contents.experiments if one.name == record.experiment))
     if experiment is None:
         raise Conflict(f"The experiment {record.experiment} vanished.")
     number = projects.take_run_number(experiment.experiment_id, record.number)

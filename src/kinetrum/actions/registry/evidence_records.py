@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,15 +16,16 @@ from kinetrum.core.base.permissions import Act
 from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.base.values import check_key, from_json, to_json
 from kinetrum.core.registry.checks import Evidence
-from kinetrum.core.registry.evidence import read_rules
+from kinetrum.core.registry.evidence import predictions_name, read_rules
 from kinetrum.storage.data import artifacts, links
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import transaction
-from kinetrum.storage.people import people
+from kinetrum.storage.people import names, people
 from kinetrum.storage.registry import evidence, models
 from kinetrum.storage.registry.evidence import EvidenceRow
 from kinetrum.storage.registry.models import ModelRow, ModelVersionRow
 from kinetrum.storage.runs import plots, runs
+from kinetrum.storage.runs.runs import Run
 
 ON_LIMIT = 50
 
@@ -40,28 +41,34 @@ class Found:
     results: dict[str, Any]
 
 
-def predictions_name(experiment: str, on: str) -> str:
-    """Return the name under which runs of an experiment keep predictions row by row on data."""
-    return re.sub(r"[^a-z0-9._-]+", "-", f"{experiment}-{on}-predictions".lower())[:100]
-
-
 def evidence_in(run_id: int) -> list[Found]:
     """Return what a run evaluated: names of data of which it kept predictions or plots, with results beside them."""
     run, doc = runs.run_by_id(run_id), runs.load_doc(run_id)
     kept = {link.name for link in doc.generated if link.kind == "table"}
     drawn = {row.name.rsplit("/", 1)[0] for row in plots.plots_of_runs([run_id]) if "/" in row.name}
-    names = dict.fromkeys((*(key.rsplit("/", 1)[0] for key in doc.results if "/" in key), *sorted(drawn)))
+    evaluated = dict.fromkeys((*(key.rsplit("/", 1)[0] for key in doc.results if "/" in key), *sorted(drawn)))
+    experiments = experiment_names(run)
     return [
-        found_on(run_id, run.experiment, doc, on) for on in names
-        if on in drawn or predictions_name(run.experiment, on) in kept
-    ][:ON_LIMIT]  # fmt: skip
+        found_on(run_id, experiments, doc, on)
+        for on in evaluated
+        if on in drawn or kept & {predictions_name(experiment, on) for experiment in experiments}
+    ][:ON_LIMIT]
 
 
-def found_on(run_id: int, experiment: str, doc: RunDoc, on: str) -> Found:
-    """Gather what a run says on named data: its results `ON/…`, its predictions, and the data's fingerprint."""
+def experiment_names(run: Run) -> list[str]:
+    """Return the names of a run's experiment: under which one the run recorded is not known once it was renamed."""
+    return names.every_name(names.EXPERIMENT, run.experiment_id, run.experiment)
+
+
+def found_on(run_id: int, experiments: Sequence[str], doc: RunDoc, on: str) -> Found:
+    """Gather what a run says on named data: its results `ON/…`, its predictions, and the data's fingerprint.
+
+    `experiments` are the names of its experiment, under any of which the predictions may be kept.
+    """
     prefix = f"{on}/"
     results = {key[len(prefix) :]: to_json(held.value) for key, held in doc.results.items() if key.startswith(prefix)}
-    rows = links.latest_of_run(run_id, predictions_name(experiment, on))
+    kept = (links.latest_of_run(run_id, predictions_name(experiment, on)) for experiment in experiments)
+    rows = next((version for version in kept if version is not None), None)
     # The data by its role or name; a run that used one thing alone was judged on that.
     named = [link.digest for link in doc.used if on in {link.role, link.name}]
     data = [link.digest for link in doc.used if link.kind != "model"]
@@ -96,12 +103,13 @@ def add_evidence(actor: Actor, project: str, model_name: str, number: int, uid: 
         return
     run = run_named(place, run_ref)
     doc = runs.load_doc(run.run_id)
-    found = found_on(run.run_id, run.experiment, doc, on)
+    experiments = experiment_names(run)
+    found = found_on(run.run_id, experiments, doc, on)
     if not found.results and found.rows_version is None:
         there = ", ".join(sorted({key.rsplit("/", 1)[0] for key in doc.results if "/" in key})) or "none"
         raise InvalidInput(f"{run.reference} has no results on {on!r}; it has some on: {there}.", field="on")
     _check_about(held, number, run.run_id, doc, run.reference, on)
-    refusal = rule_refusal(held.model, on, actor.name, run.experiment)
+    refusal = rule_refusal(held.model, on, actor.name, experiments)
     if refusal:
         raise NotAllowed(f"For {model_name}, {refusal}.")
     keep_evidence(held.model.model_id, number, found, actor.person_id, uid)
@@ -145,18 +153,18 @@ def why_not_own(row: ModelVersionRow, artifact_id: int, on: str) -> str | None:
     )
 
 
-def rule_refusal(model: ModelRow, on: str, person: str, experiment: str) -> str | None:
-    """Say why the model's rules do not take evidence on a name from a person and an experiment; None where they do."""
+def rule_refusal(model: ModelRow, on: str, person: str, experiments: Sequence[str]) -> str | None:
+    """Say why the model's rules do not take evidence on a name from a person and an experiment, by all its names."""
     rule = read_rules(model.evidence_rules).get(on)
-    return rule.refusal(on, person, experiment) if rule else None
+    return rule.refusal(on, person, experiments) if rule else None
 
 
 def refusal_of(held: Held, row: EvidenceRow) -> str | None:
     """Say why evidence that is there does not count under the model's rules; None where it does."""
     if row.on not in held.model.evidence_rules:
         return None
-    names = {person.person_id: person.name for person in people.people()}
-    return rule_refusal(held.model, row.on, names[row.person_id], runs.run_by_id(row.run_id).experiment)
+    accounts = {person.person_id: person.name for person in people.people()}
+    return rule_refusal(held.model, row.on, accounts[row.person_id], experiment_names(runs.run_by_id(row.run_id)))
 
 
 def allowed_evidence(held: Held, rows: list[EvidenceRow]) -> list[EvidenceRow]:

@@ -9,7 +9,13 @@ from typing import Any
 
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data.artifact_versions import check_stored
-from kinetrum.actions.registry.evidence_records import evidence_in, keep_evidence, rule_refusal, why_not_own
+from kinetrum.actions.registry.evidence_records import (
+    evidence_in,
+    experiment_names,
+    keep_evidence,
+    rule_refusal,
+    why_not_own,
+)
 from kinetrum.actions.registry.held_models import Held, checked_comment, hold, log
 from kinetrum.actions.registry.version_values import best_step
 from kinetrum.actions.sandbox.runner import run_limited
@@ -154,10 +160,10 @@ def _keep_evidence(actor: Actor, held: Held, row: ModelVersionRow, version: Vers
     """Pin what the version's run found out about it, as far as the model's rules take it from who registers."""
     if row.run_id is None:
         return
-    experiment = runs.run_by_id(row.run_id).experiment
+    experiments = experiment_names(runs.run_by_id(row.run_id))
     for found in evidence_in(row.run_id):
         of_other = why_not_own(row, version.artifact_id, found.on)
-        if of_other is None and rule_refusal(held.model, found.on, actor.name, experiment) is None:
+        if of_other is None and rule_refusal(held.model, found.on, actor.name, experiments) is None:
             keep_evidence(held.model.model_id, row.number, found, actor.person_id)
 
 

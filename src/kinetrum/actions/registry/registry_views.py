@@ -9,7 +9,13 @@ from datetime import datetime
 from typing import Any
 
 from kinetrum.actions.context import Actor, Place, enter, why_not
-from kinetrum.actions.registry.evidence_records import evidence_in, refusal_of, rule_refusal, why_not_own
+from kinetrum.actions.registry.evidence_records import (
+    evidence_in,
+    experiment_names,
+    refusal_of,
+    rule_refusal,
+    why_not_own,
+)
 from kinetrum.actions.registry.held_models import Held, hold, standing_of
 from kinetrum.actions.registry.stage_acts import why_not_place
 from kinetrum.actions.registry.version_values import values_of_versions
@@ -26,10 +32,10 @@ from kinetrum.storage.data import artifacts, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import people, projects
-from kinetrum.storage.registry import evidence, models, moved
+from kinetrum.storage.registry import evidence, model_records, models
 from kinetrum.storage.registry.evidence import EvidenceRow
+from kinetrum.storage.registry.model_records import ImportedVerdictRow
 from kinetrum.storage.registry.models import EventRow, ModelRow, ModelVersionRow, VerdictRow
-from kinetrum.storage.registry.moved import ImportedVerdictRow
 from kinetrum.storage.runs import runs, texts
 from kinetrum.storage.runs.runs import Run
 
@@ -256,7 +262,7 @@ def read_model_version(actor: Actor, project: str, name: str, which: str) -> Ver
         {stage.name: rules.obstacle(stage, held.standings[number]) for stage in held.ladder},
         why_not_approve(actor, held, row),
         _left_out(held, row, version.artifact.artifact_id, {one.on for one in every}),
-        [one for one in moved.imported_verdicts_of(held.model.model_id) if one.number == number],
+        [one for one in model_records.imported_verdicts_of(held.model.model_id) if one.number == number],
     )
 
 
@@ -275,10 +281,10 @@ def _left_out(held: Held, row: ModelVersionRow, artifact_id: int, pinned: set[st
     if row.run_id is None:
         return {}
     registrar = next(person.name for person in people.people() if person.person_id == row.created_by)
-    experiment = runs.run_by_id(row.run_id).experiment
+    experiments = experiment_names(runs.run_by_id(row.run_id))
     found = {}
     for one in evidence_in(row.run_id):
-        reason = why_not_own(row, artifact_id, one.on) or rule_refusal(held.model, one.on, registrar, experiment)
+        reason = why_not_own(row, artifact_id, one.on) or rule_refusal(held.model, one.on, registrar, experiments)
         if reason and one.on not in pinned:
             found[one.on] = reason
     return found

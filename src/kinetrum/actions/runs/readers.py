@@ -16,6 +16,7 @@ from kinetrum.core.base.values import Value
 from kinetrum.core.points.columns import Points, shown
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import journal, notes, people, projects
+from kinetrum.storage.people import names as experiment_names
 from kinetrum.storage.people.notes import Note
 from kinetrum.storage.people.projects import ExperimentRow, ExperimentSummary, ProjectRow
 from kinetrum.storage.registry import models
@@ -47,6 +48,7 @@ class ExperimentView:
     goals: list[Goal]
     best_reference: str | None
     best_value: Value
+    earlier_names: list[str]
 
 
 @dataclass(frozen=True)
@@ -121,7 +123,8 @@ def _experiment(place: Place, summary: ExperimentSummary) -> ExperimentView:
         first = next(iter(goals.values()))
         best = runs.best_run(place.project_id, summary.experiment_id, first.key, first.higher)
         value = runs.load_doc(best.run_id).value(first.key, goals)[1] if best else None
-    return ExperimentView(summary, list(goals.values()), best.reference if best else None, value)
+    earlier = experiment_names.earlier_names(experiment_names.EXPERIMENT, summary.experiment_id)
+    return ExperimentView(summary, list(goals.values()), best.reference if best else None, value, earlier)
 
 
 def views_of(found: list[Run]) -> list[RunView]:

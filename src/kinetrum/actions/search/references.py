@@ -200,10 +200,10 @@ def subjects_named(place: Place, subject: str) -> list[str]:
     name, sign, rest = name.partition("/" if kind == "run" else "@")
     if kind in {"experiment", "run"}:
         row = projects.experiment_named(place.project_id, name)
-        every = [row.name, *names.earlier_names(names.EXPERIMENT, row.experiment_id)] if row else [name]
+        every = names.every_name(names.EXPERIMENT, row.experiment_id, row.name) if row else [name]
     elif not colon:
         model = models.model_named(place.project_id, name)
-        every = [model.name, *names.earlier_names(names.MODEL, model.model_id)] if model else [name]
+        every = names.every_name(names.MODEL, model.model_id, model.name) if model else [name]
     else:
         return [subject]
     return [f"{kind}{colon}{one}{sign}{rest}" for one in every]

@@ -83,7 +83,7 @@ def searched_in(place: Place, experiment: str | None) -> Searched:
     """Return one experiment, or all of a project."""
     if experiment is not None:
         row = experiment_in(place, experiment)
-        found: tuple[tuple[int, str], ...] = ((row.experiment_id, experiment),)
+        found: tuple[tuple[int, str], ...] = ((row.experiment_id, row.name),)
     else:
         found = tuple(projects.experiments_in(place.project_id))
     return Searched(place.project_id, place.project.name, found)

@@ -200,20 +200,29 @@ class RecordedRun(Noted):
 
         return RecordedMedia(self._session, self.reference)
 
+    def _experiment_names(self) -> Iterator[str]:
+        """Yield the names of the experiment, the one that it bears first: what a run kept bears the one of its time."""
+        yield self.experiment
+        found = self._session.service.get(path_of("projects", self.project, "experiments", self.experiment))
+        yield from found["earlier_names"]
+
     def predictions(self, on: str | None = None) -> str:
         """Return the reference of what `evaluate(…, rows=…)` kept of data, to be given to `kinetrum.rows`.
 
         Without `on` it is that of the only data it kept any of. Raises NotFound where this run kept none, InvalidInput
         where it must be said on which data.
         """
-        from kinetrum.client.recording.evaluation import is_predictions, predictions_name
+        from kinetrum.client.recording.evaluation import is_predictions
+        from kinetrum.core.registry.evidence import predictions_name
 
-        wanted = predictions_name(self.experiment, on)
         tables = {link["name"]: str(link["reference"]) for link in self._data["generated"] if link["kind"] == "table"}
-        for name in (wanted, f"{wanted}-artifact"[:100]):
-            if name in tables:
-                return tables[name]
-        kept = [name for name in tables if is_predictions(name, self.experiment)]
+        kept: list[str] = []
+        for experiment in self._experiment_names() if tables else ():
+            wanted = predictions_name(experiment, on)
+            for name in (wanted, f"{wanted}-artifact"[:100]):
+                if name in tables:
+                    return tables[name]
+            kept += [name for name in tables if is_predictions(name, experiment) and name not in kept]
         if on is None and len(kept) == 1:
             return tables[kept[0]]
         if on is None and kept:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import gzip
 import io
-import re
 import tempfile
 import warnings
 from collections.abc import Sequence
@@ -15,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from kinetrum.core.base.arrays import detached
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import check_key
+from kinetrum.core.registry.evidence import predictions_name
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run
@@ -66,11 +66,6 @@ def _keep_plots(
 
 def _plain(key: Any) -> Any:
     return detached(key).item() if hasattr(key, "item") else key
-
-
-def predictions_name(experiment: str, on: str | None) -> str:
-    """Return the name of the artifact that holds an experiment's predictions on data."""
-    return re.sub(r"[^a-z0-9._-]+", "-", f"{experiment}-{on or 'rows'}-predictions".lower())[:100]
 
 
 def is_predictions(name: str, experiment: str) -> bool:

@@ -159,23 +159,22 @@ def fetch_locked(
     `replace`, `keep` and `strict` are those of `ModelVersion.download`. Raises Conflict before anything is downloaded
     where a version's files are not those that were locked, or with `strict` something is wrong with a version.
     """
-    wanted = []
+    wanted: list[tuple[str, ModelVersion]] = []
     for at, line in enumerate(Path(path).read_text("utf-8").splitlines(), 1):
         if line.strip() and not line.startswith("#"):
             wanted.append(_locked(f"{path}, line {at}", line, url))
-    wrong = [version for version in wanted if version.data["warning"]] if strict else []
+    wrong = [version for _, version in wanted if version.data["warning"]] if strict else []
     if wrong:
         raise Conflict(f"{wrong[0].reference} was not fetched: {wrong[0].data['warning']}.", field="version")
     folder = Path(to)
     return [
-        version.download(
-            folder if len(wanted) == 1 else folder / version.data["model"], replace=replace, keep=keep, strict=strict
-        )
-        for version in wanted
+        version.download(folder if len(wanted) == 1 else folder / name, replace=replace, keep=keep, strict=strict)
+        for name, version in wanted
     ]
 
 
-def _locked(place: str, line: str, url: str | None) -> ModelVersion:
+def _locked(place: str, line: str, url: str | None) -> tuple[str, ModelVersion]:
+    """Return the model's name as the lock has it, which may be an earlier one, and the version."""
     reference, _, digest = line.strip().partition(" ")
     ref = parse_ref(reference)
     if not isinstance(ref, VersionRef) or not ref.which.isdigit() or not digest.startswith("sha256:"):
@@ -188,4 +187,4 @@ def _locked(place: str, line: str, url: str | None) -> ModelVersion:
             "another registry's version, or the lock was edited.",
             field="path",
         )
-    return version
+    return ref.name, version

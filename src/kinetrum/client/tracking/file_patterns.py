@@ -25,10 +25,11 @@ from kinetrum.core.base.manifests import FILE_LIMIT, check_path
 
 @dataclass(frozen=True)
 class Files:
-    """Files that a pattern names, under an artifact's name."""
+    """Files that a pattern names, under an artifact's name; `named`: whether somebody chose that name."""
 
     name: str
     pattern: str
+    named: bool = False
 
     def found(self, since_ns: int = 0) -> list[Found]:
         """Return the files that fit now and were changed since; paths are relative to the pattern's fixed part."""
@@ -65,7 +66,7 @@ def files_of(text: str) -> Files:
     if not pattern:
         raise InvalidInput(f"{text!r} names no files; write [NAME=]GLOB.", field="path")
     if name:
-        return Files(artifact_name(name, pattern), pattern)
+        return Files(artifact_name(name, pattern), pattern, named=True)
     plain_parts = [part for part in Path(pattern).parts if not glob.has_magic(part) and part not in {"/", "..", "."}]
     return Files(artifact_name(None, plain_parts[-1] if plain_parts else "files"), pattern)
 
@@ -94,7 +95,8 @@ def record_inputs(recorder: Recorder, inputs: Sequence[tuple[str, Files | None, 
         if files is None:
             record_used(recorder, text, None, described("data"))
         else:
-            record_used_files(recorder, found, files.name, described("data"), str(Path(files.pattern).absolute()))
+            address = str(Path(files.pattern).absolute())
+            record_used_files(recorder, found, files.name, described("data"), address, named=files.named)
 
 
 def record_outputs(recorder: Recorder, given: Sequence[Files], began_ns: int, problem: Callable[[str], None]) -> None:

@@ -127,6 +127,8 @@ class ExperimentRecord:
     goals: tuple[Goal, ...]
     labels: Mapping[str, str] = field(default_factory=dict)
     seeds: tuple[str, ...] = SEEDS
+    generates_names: bool = True
+    earlier_names: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -299,7 +301,8 @@ def write_contents(contents: Contents) -> dict[str, Any]:
         "format": FORMAT, "source": contents.source, "exported_at": contents.exported_at,
         "experiments": [
             {"name": found.name, "description": found.description, "goals": [_goal(goal) for goal in found.goals],
-             "labels": dict(found.labels), "seeds": list(found.seeds)}
+             "labels": dict(found.labels), "seeds": list(found.seeds),
+                "generates_names": found.generates_names, "earlier_names": list(found.earlier_names)}
             for found in contents.experiments
         ],
         "artifacts": [{**vars(found), "labels": dict(found.labels)} for found in contents.artifacts],
@@ -335,8 +338,10 @@ def read_contents(data: Any) -> Contents:
                 check_name(found["name"], "experiment"), str(found["description"])[:10_000],
                 tuple(make_goal(check_key(goal["key"]), goal["direction"], goal["unit"], _bound(goal["bound"]),
                                 goal["aggregate"]) for goal in found["goals"]),
-                # Archives of earlier versions do not tell these two.
+                # Archives of earlier versions do not tell these.
                 read_labels(found.get("labels", {})), tuple(check_key(name) for name in found.get("seeds", SEEDS)),
+                found.get("generates_names", True) is True,
+                tuple(check_name(name, "experiment") for name in found.get("earlier_names", ())),
             )
             for found in data["experiments"]
         )  # fmt: skip

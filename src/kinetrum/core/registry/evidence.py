@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,17 +20,25 @@ class EvidenceRule:
     people: tuple[str, ...] = ()
     experiment: str | None = None
 
-    def refusal(self, on: str, person: str, experiment: str) -> str | None:
-        """Say why evidence by a person, from a run of an experiment, does not count; None where it does."""
+    def refusal(self, on: str, person: str, experiments: Sequence[str]) -> str | None:
+        """Say why evidence by a person, from a run of an experiment, does not count; None where it does.
+
+        `experiments`: the names of that experiment, the one that it bears first, then those that it had before.
+        """
         if self.people and person not in self.people:
             return f"evidence on {on} is added by {' or '.join(self.people)} alone, not by {person}"
-        if self.experiment is not None and experiment != self.experiment:
-            return f"evidence on {on} comes from runs of {self.experiment} alone, not of {experiment}"
+        if self.experiment is not None and self.experiment not in experiments:
+            return f"evidence on {on} comes from runs of {self.experiment} alone, not of {experiments[0]}"
         return None
 
     def to_json(self) -> dict[str, Any]:
         """Return the rule as it is kept."""
         return {"people": list(self.people), "experiment": self.experiment}
+
+
+def predictions_name(experiment: str, on: str | None) -> str:
+    """Return the name of the artifact in which runs of an experiment keep predictions row by row on named data."""
+    return re.sub(r"[^a-z0-9._-]+", "-", f"{experiment}-{on or 'rows'}-predictions".lower())[:100]
 
 
 def read_rules(held: Mapping[str, Any]) -> dict[str, EvidenceRule]:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from kinetrum.core.base.values import Value, read_typed
+from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import KEY_LIMIT, TEXT_LIMIT, Value, check_value, read_typed
 from kinetrum.core.text.secrets import HIDDEN, hide_in_command
 
 PREFIX = "arg."
@@ -21,7 +22,8 @@ def options_of(words: Sequence[str]) -> dict[str, Value]:
     `--key value` and `--key=value` give the value, an option that no value follows gives true, one that stands
     several times a list. A word that follows an option is its value unless it begins like an option itself; a negative
     number is a value. What stands after a lone `--`, what belongs to the Python interpreter, and what looks like a
-    secret is left out.
+    secret is left out. Nothing is refused, since a command that runs by itself has to run: a value that cannot be kept
+    as it is becomes a text, cut where it is too long, and a name over the limit of keys is left out.
     """
     found: dict[str, list[Value]] = {}
     rest = list(hide_in_command(words[_program_words(words) :]))
@@ -32,9 +34,21 @@ def options_of(words: Sequence[str]) -> dict[str, Value]:
             continue
         if not sign and rest and rest[0] != "--" and not _OPTION.match(rest[0]):
             text, sign = rest.pop(0), "="
-        if text != HIDDEN:
-            found.setdefault(PREFIX + name.lstrip("-"), []).append(read_typed(text) if sign else True)
+        key = PREFIX + name.lstrip("-")
+        if text != HIDDEN and len(key) <= KEY_LIMIT:
+            found.setdefault(key, []).append(_typed(text) if sign else True)
     return {key: values[0] if len(values) == 1 else _listed(values) for key, values in found.items()}
+
+
+def _typed(text: str) -> Value:
+    try:
+        return check_value(read_typed(text), "value")
+    except InvalidInput:
+        return _cut(text)
+
+
+def _cut(text: str) -> str:
+    return text if len(text) <= TEXT_LIMIT else f"{text[: TEXT_LIMIT - 1]}…"
 
 
 def _program_words(words: Sequence[str]) -> int:
@@ -50,6 +64,7 @@ def _program_words(words: Sequence[str]) -> int:
 
 
 def _listed(values: list[Value]) -> Value:
-    # A list within a list has no form as a parameter.
-    plain = [value for value in values if not isinstance(value, list)]
-    return plain if len(plain) == len(values) else [str(value) for value in values]
+    try:
+        return check_value(values, "value")
+    except InvalidInput:
+        return _cut(" ".join(map(str, values)))

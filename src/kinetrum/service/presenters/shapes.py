@@ -48,6 +48,7 @@ def experiment(view: ExperimentView) -> runs.Experiment:
     return runs.Experiment(
         name=summary.name, description=summary.description, labels=summary.labels, seeds=list(summary.seeds),
         generates_names=summary.generates_names,
+        earlier_names=view.earlier_names,
         runs=summary.runs,
         running=summary.running,
         last_activity=summary.last_activity, goals=[goal(found) for found in view.goals],

@@ -28,10 +28,28 @@ def earlier_names(kind: str, row_id: int) -> list[str]:
     return [row.name for row in rows]
 
 
+def earlier_in(project_id: int, kind: str) -> dict[int, list[str]]:
+    """Return the earlier names of all experiments or models of a project, by their ids."""
+    found: dict[int, list[str]] = {}
+    for row in EarlierName.select().where((EarlierName.project_id == project_id) & (EarlierName.kind == kind)):
+        found.setdefault(row.row_id, []).append(row.name)
+    return found
+
+
+def every_name(kind: str, row_id: int, name: str) -> list[str]:
+    """Return the name that an experiment or model bears and those that it had before."""
+    return [name, *earlier_names(kind, row_id)]
+
+
+def keep_earlier(project_id: int, kind: str, row_id: int, name: str) -> None:
+    """Let a name lead to an experiment or model that bears another; `name` is known to be free."""
+    EarlierName.insert(project_id=project_id, kind=kind, name=name, row_id=row_id, since=now()).execute()
+
+
 def rename(project_id: int, kind: str, row_id: int, before: str, name: str) -> None:
     """Give an experiment or a model another name and keep the one that it had; `name` is known to be free."""
     EarlierName.delete().where(_named(project_id, kind, name)).execute()
-    EarlierName.insert(project_id=project_id, kind=kind, name=before, row_id=row_id, since=now()).execute()
+    keep_earlier(project_id, kind, row_id, before)
     if kind == EXPERIMENT:
         Experiment.update(name=name).where(Experiment.experiment_id == row_id).execute()
     else:

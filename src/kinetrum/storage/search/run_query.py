@@ -21,6 +21,7 @@ from kinetrum.core.query.matching import holds
 from kinetrum.core.query.settled import Equals, Field, Hexed, Inside, Key, Matches, Nan, Ordered, Plan, Present
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import places, query
+from kinetrum.storage.people import names
 from kinetrum.storage.search.run_catalogue import IS_TEXT, RunCatalogue
 
 DOCUMENTS_LIMIT = 20_000
@@ -174,12 +175,22 @@ class Compiler:
                 found.update(run_id for (run_id,) in rows)
         return sorted(found)
 
+    def _experiments(self, test: settled.Settled) -> list[int]:
+        """Return the experiments that fit a test on their names; one that was renamed goes by its earlier names too."""
+        earlier = names.earlier_in(self.searched.project_id, names.EXPERIMENT)
+        # To be none of some names is to be so under each that it has or had.
+        fits = all if getattr(test, "negated", False) else any
+        return [
+            row_id for row_id, name in self.searched.experiments
+            if fits(holds(test, known) for known in (name, *earlier.get(row_id, ())))
+        ]  # fmt: skip
+
     def _of_field(self, test: settled.Settled, field: Field) -> Filter:
         name = field.name
         if name == "project":
             return ALWAYS if holds(test, self.searched.project) else NEVER
         if name == "experiment":
-            fitting = [at for at, known in self.searched.experiments if holds(test, known)]
+            fitting = self._experiments(test)
             return Filter(f"r.experiment_id IN {places(fitting)}", tuple(fitting)) if fitting else NEVER
         if name in {"commit", "code", "problem", "replicates"}:
             return self._described(test, name)
