@@ -33,7 +33,7 @@ PAGES = {
     "parallel-dark": "/orchard/e/frost-alarm?lens=parallel&q=recall+in+0.9..1+and+fit_seconds+in+0..2"
     "&axes=learner,depth,rate,weight,rounds,fit_seconds,false_alarms,recall&sel={better}~1,{earlier}~2",
     "run": "/orchard/e/frost-alarm/{better}",
-    "run-output": "/orchard/e/gap-filling/7?surroundings=previous",
+    "run-surroundings": "/orchard/e/gap-filling/7?surroundings=previous",
     "compare": "/orchard/compare?run=frost-alarm/{better}~1&run=frost-alarm/{earlier}~2",
     "data-difference": "/orchard/data/nights?version=3&against=nights@2&file=2024-spring/station-09.csv",
     "lineage": "/orchard/lineage?of=frost-net@5",
@@ -45,7 +45,7 @@ COMMANDS = {
     "terminal-runs": 'kinetrum runs "recall >= 0.9 and depth in 2..4" -e frost-alarm --sort recall --limit 12; echo;'
     " kinetrum runs -e frost-alarm --replicates --sort recall --columns recall,false_alarms,fit_seconds,depth,learner,seed --limit 16;"
     ' echo; kinetrum runs "learner = forest and dept >= 3" -e frost-alarm',
-    "terminal-compare": "kinetrum compare frost-alarm/{better} frost-alarm/{earlier}; echo; kinetrum effects -e frost-alarm | cut -c1-140",
+    "terminal-compare": "kinetrum compare frost-alarm/{better} frost-alarm/{earlier}; echo; kinetrum effects -e frost-alarm | fold -sw 156",
     "terminal-track": "cd .demo/demo/gap-filling && kinetrum track -e gap-filling --set reach=3 --metrics out/scores.csv"
     " --step reach -- python neighbours.py --reach 3; kinetrum show gap-filling/last --output; kinetrum show gap-filling/last",
     "terminal-data": "kinetrum diff nights@2 nights@3; echo; kinetrum uses nights@3 | head -7; echo; kinetrum lineage frost-alarm@production",

@@ -102,7 +102,7 @@ def test_compare(recorded: Project, capsys: Out) -> None:
 
 def test_the_registry(recorded: Project, capsys: Out, tmp_path: Path) -> None:
     assert run(capsys, "promote", "frost-alarm@1", "production")[::2] == (
-        1, "kinetrum promote: frost-alarm@1 was not promoted: version 1 is pending, and production asks an approved version.\n")  # fmt: skip
+        1, "kinetrum promote: frost-alarm@1 was not promoted: version 1 is pending, and production asks for an approved version.\n")  # fmt: skip
     assert "is approved" in run(capsys, "review", "frost-alarm@1", "--approve", "-m", "fine")[1]
     assert "A Maintainer approved" in run(capsys, "review", "frost-alarm@1")[1]
     run(capsys, "review", "frost-alarm@2", "--approve")

@@ -100,7 +100,7 @@ def test_a_candidate_within_noise_a_better_one_and_the_way_back(acting: As, tmp_
     trained(tmp_path, 0.97, 3).register("frost-net", as_model="frost-alarm")
     acting("approver")
     third = version("frost-alarm@3")
-    with pytest.raises(errors.Conflict, match="is pending, and production asks an approved version"):
+    with pytest.raises(errors.Conflict, match="is pending, and production asks for an approved version"):
         third.promote("production")
     third.approve("better on the same rows")
     third.promote("production", comment="for the spring")

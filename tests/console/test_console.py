@@ -208,7 +208,7 @@ def test_register_review_promote_and_roll_back(visit: Visit, project: Project) -
     )
     promote = page.get_by_role("button", name="Promote to production")
     expect(promote).to_be_disabled()
-    expect(page.get_by_role("table", name="Stages")).to_contain_text("production asks an approved version")
+    expect(page.get_by_role("table", name="Stages")).to_contain_text("production asks for an approved version")
     page.get_by_label("Comment, kept in the journal").fill("looks good")
     page.get_by_role("button", name="Approve").click()
     expect(page.get_by_text("A Maintainer approved")).to_contain_text("“looks good”")

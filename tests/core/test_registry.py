@@ -182,7 +182,7 @@ def test_a_roll_back_goes_by_the_rules_of_then() -> None:
     pending = {number: Standing(number, Review.PENDING, approvals=1) for number in (1, 2)}
     earlier, later = Stay(1, approvals_asked=1), Stay(2, approvals_asked=1)
     assert roll_back((earlier, later), PRODUCTION, pending, 2, "m").stack == (earlier,)
-    with pytest.raises(Conflict, match="version 1 is pending, and production asks an approved version"):
+    with pytest.raises(Conflict, match="version 1 is pending, and production asks for an approved version"):
         roll_back((Stay(1, approvals_asked=2), later), PRODUCTION, pending, 2, "m")
 
 

@@ -181,7 +181,7 @@ def test_review(project: Project) -> None:
 
 def test_promotion_roll_back_and_demotion(project: Project) -> None:
     project.registered(3)
-    with pytest.raises(errors.Conflict, match="asks an approved version"):
+    with pytest.raises(errors.Conflict, match="asks for an approved version"):
         project.place("promotions", "production", version=1, expect=None)
     for number in (1, 2, 3):
         project.verdict(number, "approve")

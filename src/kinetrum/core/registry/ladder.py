@@ -19,7 +19,7 @@ LADDER_LIMIT = 12
 
 @dataclass(frozen=True)
 class Stage:
-    """One rung: its name, whether it asks an approved version, and who may place.
+    """One rung: its name, whether it asks for an approved version, and who may place.
 
     `placers`: the people, by name, who alone may place here; none named, whoever has the least role.
     """
@@ -125,7 +125,7 @@ def obstacle(stage: Stage, standing: Standing) -> str | None:
     if standing.damaged:
         return f"the stored files of version {standing.number} are damaged"
     if stage.asks_approved and standing.review is not Review.APPROVED:
-        return f"version {standing.number} is {standing.review}, and {stage.name} asks an approved version"
+        return f"version {standing.number} is {standing.review}, and {stage.name} asks for an approved version"
     return None
 
 

@@ -292,7 +292,7 @@ function Ladder({ model, onClose }: Props) {
         <thead>
           <tr className="lab">
             <th scope="col">stage</th>
-            <th scope="col">asks an approved version</th>
+            <th scope="col">asks for an approved version</th>
             <th scope="col">who may place</th>
             <th scope="col">or these people alone, by name</th>
             <td />
@@ -312,7 +312,7 @@ function Ladder({ model, onClose }: Props) {
               <td>
                 <input
                   type="checkbox"
-                  aria-label={`${stage.name} asks an approved version`}
+                  aria-label={`${stage.name} asks for an approved version`}
                   checked={stage.asks_approved}
                   onChange={(event) => change(at, { asks_approved: event.target.checked })}
                 />
