@@ -125,9 +125,9 @@ def test_files_by_pattern(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> No
     for name in ("out/a/x.bin", "out/b/x.bin", "out/b/y.txt"):
         (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
         (tmp_path / name).write_text(name)
-    assert files_of("net=out/*.bin") == Files("net", "out/*.bin")
+    assert files_of("net=out/*.bin") == Files("net", "out/*.bin", named=True)
     assert files_of("out/**/*.bin").name == "out"
-    assert files_of("model.onnx") == Files("model", "model.onnx")
+    assert files_of("model.onnx") == Files("model", "model.onnx", named=False)
     assert [file.path for file in files_of("out/**/*.bin").found()] == ["a/x.bin", "b/x.bin"]
     assert [file.path for file in files_of("out/b").found()] == ["x.bin", "y.txt"]
     assert [file.path for file in files_of("out/b/y.txt").found()] == ["y.txt"]
