@@ -43,8 +43,12 @@ def main() -> None:
     home = Home(folder / "i")
     url = control.up(home, 0)["url"]
     token = home.token.read_text().strip()
-    os.environ |= {"KINETRUM_URL": url, "KINETRUM_TOKEN": token, "KINETRUM_SPOOL": str(folder / "spool"),
-                   "KINETRUM_CONNECTIONS": str(folder / "connections.json")}  # fmt: skip
+    os.environ |= {
+        "KINETRUM_URL": url,
+        "KINETRUM_TOKEN": token,
+        "KINETRUM_SPOOL": str(folder / "spool"),
+        "KINETRUM_CONNECTIONS": str(folder / "connections.json"),
+    }
     os.environ["KINETRUM_BENCH_HOME"] = str(home.folder)
     os.environ.pop("KINETRUM_PROJECT", None)
     print(f"{platform.machine()}, {os.cpu_count()} cores, Python {platform.python_version()}; pairs taken in turn\n")

@@ -21,8 +21,11 @@ def _by_sql(runs: list[int], keys: int) -> float:
         "SELECT k.name, v.run_id, v.num FROM value_num v JOIN run r USING (run_id, experiment_id)"
         " JOIN experiment e USING (experiment_id) JOIN key_name k ON k.key_id = v.key_id"
         " WHERE v.key_id IN (SELECT key_id FROM experiment_key x JOIN experiment y USING (experiment_id) WHERE y.name = %s)"
-        f" AND e.name = %s AND r.number IN ({places})", EXPERIMENT, EXPERIMENT, *runs,
-    )  # fmt: skip
+        f" AND e.name = %s AND r.number IN ({places})",
+        EXPERIMENT,
+        EXPERIMENT,
+        *runs,
+    )
     taken = time.perf_counter() - started
     assert len(found) == len(runs) * keys
     return taken
@@ -34,8 +37,10 @@ def _column_by_sql(keys: list[str]) -> float:
     places = ", ".join(["%s"] * len(keys))
     found = query(
         "SELECT k.name, v.run_id, v.num FROM value_num v JOIN experiment e USING (experiment_id)"
-        f" JOIN key_name k ON k.key_id = v.key_id WHERE e.name = %s AND k.name IN ({places})", EXPERIMENT, *keys,
-    )  # fmt: skip
+        f" JOIN key_name k ON k.key_id = v.key_id WHERE e.name = %s AND k.name IN ({places})",
+        EXPERIMENT,
+        *keys,
+    )
     taken = time.perf_counter() - started
     assert len(found) == LINES * len(keys)
     return taken
@@ -65,7 +70,15 @@ def comparing(url: str, token: str) -> list[Ratio]:
     rows = [ratio("compare 100 runs of 71 keys", "≤ 3x", left, right, "comparison over HTTP", "plain SQL", 1e3, "ms")]
     left, right = in_turn(columns, lambda: _column_by_sql(keys), PAIRS)
     rows.append(
-        ratio("8 axes of 2,000 runs for parallel coordinates", "none stated", left, right, "columns over HTTP",
-              "plain SQL", 1e3, "ms")
-    )  # fmt: skip
+        ratio(
+            "8 axes of 2,000 runs for parallel coordinates",
+            "none stated",
+            left,
+            right,
+            "columns over HTTP",
+            "plain SQL",
+            1e3,
+            "ms",
+        )
+    )
     return rows

@@ -87,8 +87,16 @@ def _under_the_mouse(page: Any, url: str) -> Ratio:
 
     left, right = in_turn(curves, empty, 7)
     print(f"      longest frame over 50 curves: median {statistics.median(longest):.0f} ms (target 50 ms)")
-    return ratio(f"frames while the mouse moves over an empty page / {CURVES} curves x {POINTS:,} points", "≥ 0.9x",
-                 right, left, "empty page, a frame", "curves, a frame", 1.0, "ms")  # fmt: skip
+    return ratio(
+        f"frames while the mouse moves over an empty page / {CURVES} curves x {POINTS:,} points",
+        "≥ 0.9x",
+        right,
+        left,
+        "empty page, a frame",
+        "curves, a frame",
+        1.0,
+        "ms",
+    )
 
 
 def _lines(page: Any, url: str) -> Ratio:
@@ -103,5 +111,13 @@ def _lines(page: Any, url: str) -> Ratio:
         return time.perf_counter() - started
 
     left, right = in_turn(lambda: drawn(""), lambda: drawn("&q=number+in+1..20"), 5)
-    return ratio(f"parallel coordinates of {LINES:,} runs x 8 axes, from the address to drawn / of 20 runs", "reported",
-                 left, right, "2,000 lines", "20 lines", 1e3, "ms")  # fmt: skip
+    return ratio(
+        f"parallel coordinates of {LINES:,} runs x 8 axes, from the address to drawn / of 20 runs",
+        "reported",
+        left,
+        right,
+        "2,000 lines",
+        "20 lines",
+        1e3,
+        "ms",
+    )

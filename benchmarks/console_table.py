@@ -15,10 +15,15 @@ from benchmarks.run_table import make_runs
 from kinetrum.client.transport.http import Service
 
 FLAGS = [
-    "--no-sandbox", "--disable-quic", "--disable-background-networking", "--disable-component-update",
-    "--disable-sync", "--no-first-run", "--disable-default-apps",
+    "--no-sandbox",
+    "--disable-quic",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+    "--disable-default-apps",
     "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.0.0.1",
-]  # fmt: skip
+]
 # Scrolls by a gesture's steps, one a frame, and tells how long frames took.
 SCROLL = """
 async ([selector, steps]) => {
@@ -71,12 +76,21 @@ def _opened(page: Any, address: str, what: str) -> float:
 def _first_paint(page: Any, url: str) -> Ratio:
     left, right = in_turn(
         lambda: _opened(page, f"{url}/main/e/console", "[data-at='20']"),
-        lambda: _opened(page, f"{url}/main/bin", "h1"), 9,
-    )  # fmt: skip
+        lambda: _opened(page, f"{url}/main/bin", "h1"),
+        9,
+    )
     more = statistics.median(a - b for a, b in zip(left, right, strict=True))
     print(f"      {more * 1e3:.0f} ms more than an empty page (target 1,000 ms)")
-    return ratio("first useful paint of 10,000 runs x 71 keys / of an empty page", "≤ 1 s more", left, right,
-                 "table", "empty page", 1e3, "ms")  # fmt: skip
+    return ratio(
+        "first useful paint of 10,000 runs x 71 keys / of an empty page",
+        "≤ 1 s more",
+        left,
+        right,
+        "table",
+        "empty page",
+        1e3,
+        "ms",
+    )
 
 
 def _frames(page: Any, selector: str | None, steps: int = 90) -> list[float]:
@@ -105,8 +119,16 @@ def _scrolling(page: Any, url: str) -> Ratio:
     left, right = in_turn(table, empty, 7)
     print(f"      longest frame while scrolling: median {statistics.median(longest):.0f} ms (target 50 ms)")
     # Frames of the one for each frame of the other.
-    return ratio("frames while an empty page is scrolled / the table", "≥ 0.9x", right, left,
-                 "empty page, a frame", "table, a frame", 1e3 / 1e3, "ms")  # fmt: skip
+    return ratio(
+        "frames while an empty page is scrolled / the table",
+        "≥ 0.9x",
+        right,
+        left,
+        "empty page, a frame",
+        "table, a frame",
+        1e3 / 1e3,
+        "ms",
+    )
 
 
 def _growing(page: Any, url: str, token: str) -> Ratio:

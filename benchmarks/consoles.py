@@ -123,11 +123,27 @@ def consoles(url: str, token: str) -> list[Ratio | str]:
     many, one, slow, quick, heard = zip(*_rounds(url, token), strict=True)
     per_second = [used / SECONDS for used in many], [used / SECONDS for used in one]
     rows: list[Ratio | str] = [
-        ratio("processor of the service, 200 consoles / 1", "-", list(per_second[0]), list(per_second[1]),
-              "200 consoles follow a run", "one does", 100, "% of a core"),
-        ratio("a plain request, 200 consoles / 1", "≤ 3x", [statistics.median(found) for found in slow],
-              [statistics.median(found) for found in quick], "200 consoles open", "one open", 1e3, "ms"),
-    ]  # fmt: skip
+        ratio(
+            "processor of the service, 200 consoles / 1",
+            "-",
+            list(per_second[0]),
+            list(per_second[1]),
+            "200 consoles follow a run",
+            "one does",
+            100,
+            "% of a core",
+        ),
+        ratio(
+            "a plain request, 200 consoles / 1",
+            "≤ 3x",
+            [statistics.median(found) for found in slow],
+            [statistics.median(found) for found in quick],
+            "200 consoles open",
+            "one open",
+            1e3,
+            "ms",
+        ),
+    ]
     least = min(min(found) for found in heard)
     rows.append(f"every one of 200 consoles heard of changes: the least {least:.0f} times in {SECONDS:.0f} s")
     return rows

@@ -39,8 +39,9 @@ def _send(service: Service, path: str, steps: np.ndarray, keys: tuple[str, ...] 
     values = np.vstack([np.exp(-steps / 1e6) + random.normal(0, 0.01, len(steps)) for _ in keys])
     times = 1_790_000_000_000_000 + steps * 1_000 + random.integers(0, 200, len(steps))
     body = encode_batch([Group(keys, steps, times, values)])
-    service.call("POST", path + "/points", params={"batch": _id()}, content=body,
-                 headers={"Content-Type": BATCH_MEDIA_TYPE})  # fmt: skip
+    service.call(
+        "POST", path + "/points", params={"batch": _id()}, content=body, headers={"Content-Type": BATCH_MEDIA_TYPE}
+    )
 
 
 def _fill(service: Service, count: int) -> str:
@@ -70,11 +71,24 @@ def curves(home: Home, url: str, token: str) -> list[Ratio]:
     service.close()
     plain = _plain_row(home)
     return [
-        ratio("curve of 5,000,000 points to 1,000 pixels / of 5,000", "≤ 3x, ≤ 50 ms", left, right, "5,000,000 points",
-              "5,000 points", 1e3, "ms"),
-        Ratio("disk of a point / of a plain row of it", "≤ 0.2x", [grown / plain], f"{grown:.1f} bytes a point, chunks "
-              "and rollups", f"{plain:.1f} bytes a row"),
-    ]  # fmt: skip
+        ratio(
+            "curve of 5,000,000 points to 1,000 pixels / of 5,000",
+            "≤ 3x, ≤ 50 ms",
+            left,
+            right,
+            "5,000,000 points",
+            "5,000 points",
+            1e3,
+            "ms",
+        ),
+        Ratio(
+            "disk of a point / of a plain row of it",
+            "≤ 0.2x",
+            [grown / plain],
+            f"{grown:.1f} bytes a point, chunks and rollups",
+            f"{plain:.1f} bytes a row",
+        ),
+    ]
 
 
 _TABLES = ("point_chunk", "point_rollup", "series")
@@ -98,10 +112,13 @@ def _disk(home: Home) -> int:
 
 def _plain_row(home: Home) -> float:
     """Return the bytes of one row of a plain table of 500,000 points."""
-    statements = ["DROP TABLE IF EXISTS plain_points", (
-        "CREATE TABLE plain_points (run_id BIGINT, key_id INT, step BIGINT, at BIGINT, value DOUBLE,"
-        " PRIMARY KEY (run_id, key_id, step, at)) ENGINE=InnoDB"
-    )]  # fmt: skip
+    statements = [
+        "DROP TABLE IF EXISTS plain_points",
+        (
+            "CREATE TABLE plain_points (run_id BIGINT, key_id INT, step BIGINT, at BIGINT, value DOUBLE,"
+            " PRIMARY KEY (run_id, key_id, step, at)) ENGINE=InnoDB"
+        ),
+    ]
     statements += [
         f"INSERT INTO plain_points SELECT run_id, key_id, step + {5_000 * part}, at, value FROM (SELECT 1 run_id, 1"
         f" key_id, seq step, 1790000000000000 + seq at, seq / 7 value FROM seq_0_to_4999) s"
@@ -156,6 +173,14 @@ def steady(url: str, token: str) -> list[Ratio]:
     service.close()
     beside.close()
     return [
-        ratio("20 batches while another run takes 100,000 points a second / alone", "none stated", left, right,
-              "with compaction beside it", "alone", 1e3, "ms")
-    ]  # fmt: skip
+        ratio(
+            "20 batches while another run takes 100,000 points a second / alone",
+            "none stated",
+            left,
+            right,
+            "with compaction beside it",
+            "alone",
+            1e3,
+            "ms",
+        )
+    ]

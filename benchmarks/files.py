@@ -40,9 +40,12 @@ def _client(act: str, *arguments: str) -> tuple[float, float]:
     """Run one act in a client of its own; returns its seconds and the MiB that it grew by."""
     environment = os.environ | {"KINETRUM_PROJECT": "files"}
     done = subprocess.run(
-        [sys.executable, "-c", _CLIENT.format(act=act), *arguments], env=environment, check=True, capture_output=True,
+        [sys.executable, "-c", _CLIENT.format(act=act), *arguments],
+        env=environment,
+        check=True,
+        capture_output=True,
         text=True,
-    )  # fmt: skip
+    )
     seconds, grown = done.stdout.split()
     return float(seconds), float(grown)
 

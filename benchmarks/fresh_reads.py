@@ -38,16 +38,33 @@ def fresh_reads(home: Home, url: str, token: str) -> Iterator[Ratio | str]:
         return _seconds(lambda: first.get(page))
 
     fresh, idle = in_turn(after_write, lambda: _seconds(lambda: first.get(page)), 15)
-    yield ratio("a page right after a point was written / once more", "none stated", fresh, idle,
-                "after a write", "idle", 1e3, "ms")  # fmt: skip
+    yield ratio(
+        "a page right after a point was written / once more",
+        "none stated",
+        fresh,
+        idle,
+        "after a write",
+        "idle",
+        1e3,
+        "ms",
+    )
     yield from _beside_a_crowd(first, page)
     make_runs("idle", IDLE_RUNS)
     waits, pages = in_turn(
         lambda: _seconds(lambda: intake.bring_up_to_date("main")),
-        lambda: _seconds(lambda: first.get("/projects/main/experiments/idle/runs", sort="result-3")), 15,
-    )  # fmt: skip
-    yield ratio(f"asking what waits / a page among {IDLE_RUNS:,} idle runs", "nothing", waits, pages,
-                "asking", "page", 1e3, "ms")  # fmt: skip
+        lambda: _seconds(lambda: first.get("/projects/main/experiments/idle/runs", sort="result-3")),
+        15,
+    )
+    yield ratio(
+        f"asking what waits / a page among {IDLE_RUNS:,} idle runs",
+        "nothing",
+        waits,
+        pages,
+        "asking",
+        "page",
+        1e3,
+        "ms",
+    )
 
 
 def _beside_a_crowd(service: Service, page: str) -> Iterator[Ratio]:
@@ -64,8 +81,16 @@ def _beside_a_crowd(service: Service, page: str) -> Iterator[Ratio]:
         return _seconds(lambda: service.get(page))
 
     busy, quiet = in_turn(beside, alone, 9)
-    yield ratio(f"a page while {CROWD} runs of another experiment record / alone", "none stated", busy, quiet,
-                "beside them", "alone", 1e3, "ms")  # fmt: skip
+    yield ratio(
+        f"a page while {CROWD} runs of another experiment record / alone",
+        "none stated",
+        busy,
+        quiet,
+        "beside them",
+        "alone",
+        1e3,
+        "ms",
+    )
 
 
 def _wrong_answers(name: str, writer: Service, reader: Service) -> int:
@@ -113,10 +138,16 @@ def _another_process(home: Home) -> Iterator[str]:
     account = f"{SERVICE}:{home.secret('database_service')}"
     environment = os.environ | {
         "KINETRUM_DATABASE": f"mariadb://{account}@127.0.0.1:{port}/{DATABASE}",
-        "KINETRUM_STORE": str(home.store), "KINETRUM_PORT": "0",
-    }  # fmt: skip
-    process = subprocess.Popen([sys.executable, "-m", "kinetrum.service.main"], env=environment,
-                               stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)  # fmt: skip
+        "KINETRUM_STORE": str(home.store),
+        "KINETRUM_PORT": "0",
+    }
+    process = subprocess.Popen(
+        [sys.executable, "-m", "kinetrum.service.main"],
+        env=environment,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        text=True,
+    )
     try:
         assert process.stdout is not None
         yield str(json.loads(process.stdout.readline())["url"])

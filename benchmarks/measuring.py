@@ -43,6 +43,9 @@ def ratio(
     """Build a row; `subject` and `other` name the two sides."""
     pairs = [a / b for a, b in zip(left, right, strict=True)]
     return Ratio(
-        what, target, pairs, f"{subject}: median {statistics.median(left) * scale:.3g} {unit}",
+        what,
+        target,
+        pairs,
+        f"{subject}: median {statistics.median(left) * scale:.3g} {unit}",
         f"{other}: median {statistics.median(right) * scale:.3g} {unit}",
-    )  # fmt: skip
+    )

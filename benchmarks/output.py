@@ -38,15 +38,37 @@ def output() -> list[Ratio]:
     for how, flag, pairs in (("as Python does", "", 15), ("unbuffered (-u)", "1", 7)):
         left, right = in_turn(
             lambda flag=flag: _seconds(sys.executable, "-c", _RECORDED, unbuffered=flag),
-            lambda flag=flag: _seconds(sys.executable, "-c", _RECORDED, "output", unbuffered=flag), pairs,
-        )  # fmt: skip
-        rows.append(ratio(f"100,000 printed lines, {how}: caught / left out", "≤ 1.2x", left, right,
-                          "caught", "left out", 1e3, "ms"))  # fmt: skip
+            lambda flag=flag: _seconds(sys.executable, "-c", _RECORDED, "output", unbuffered=flag),
+            pairs,
+        )
+        rows.append(
+            ratio(
+                f"100,000 printed lines, {how}: caught / left out",
+                "≤ 1.2x",
+                left,
+                right,
+                "caught",
+                "left out",
+                1e3,
+                "ms",
+            )
+        )
     # At the end the command waits until everything is delivered, to print the reference; that is part of it.
     left, right = in_turn(
         lambda: _seconds(kinetrum, "track", "-e", "benchmark-output", "--", sys.executable, "-c", _PLAIN),
-        lambda: _seconds(sys.executable, "-c", _PLAIN), 7,
-    )  # fmt: skip
-    rows.append(ratio("kinetrum track -- a script of 100,000 lines / the script", "-", left, right,
-                    "tracked, delivered and named", "plain", 1e3, "ms"))  # fmt: skip
+        lambda: _seconds(sys.executable, "-c", _PLAIN),
+        7,
+    )
+    rows.append(
+        ratio(
+            "kinetrum track -- a script of 100,000 lines / the script",
+            "-",
+            left,
+            right,
+            "tracked, delivered and named",
+            "plain",
+            1e3,
+            "ms",
+        )
+    )
     return rows

@@ -37,8 +37,18 @@ def promoting(url: str, token: str) -> list[Ratio]:
         version.promote("production")
         first.append(read - started)
         click.append(time.perf_counter() - read)
-    return [ratio(f"promoting after the review / the review, {ROWS:,} rows", "under a second", click, first,
-                  "click", "review", 1e3, "ms")]  # fmt: skip
+    return [
+        ratio(
+            f"promoting after the review / the review, {ROWS:,} rows",
+            "under a second",
+            click,
+            first,
+            "click",
+            "review",
+            1e3,
+            "ms",
+        )
+    ]
 
 
 def _registered(folder: Path, wrong: float) -> ModelVersion:

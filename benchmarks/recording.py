@@ -56,10 +56,16 @@ def measure_call(name: str, url: str | None) -> list[Ratio]:
         run.flush(120)
     return [
         ratio(
-            f"measure() of 3 metrics / list.append, {name}", "≤ 8x, p99.9 ≤ 1 ms", left, right,
-            f"p99.9 {tail:.3f} ms; measure()", "list.append", 1e6, "µs",
+            f"measure() of 3 metrics / list.append, {name}",
+            "≤ 8x, p99.9 ≤ 1 ms",
+            left,
+            right,
+            f"p99.9 {tail:.3f} ms; measure()",
+            "list.append",
+            1e6,
+            "µs",
         )
-    ]  # fmt: skip
+    ]
 
 
 def _recorded() -> float:
@@ -120,7 +126,13 @@ def recording(home: Home) -> list[Ratio]:
     Path(rows.file).unlink()
     count = POINT_CALLS * METRICS
     found = ratio(
-        f"LOAD DATA / recording {count:,} points", "≥ 1x", left, right, "LOAD DATA of plain rows",
-        "single calls of 5 metrics, durable at the end", 1.0, "s",
-    )  # fmt: skip
+        f"LOAD DATA / recording {count:,} points",
+        "≥ 1x",
+        left,
+        right,
+        "LOAD DATA of plain rows",
+        "single calls of 5 metrics, durable at the end",
+        1.0,
+        "s",
+    )
     return [found]

@@ -40,8 +40,17 @@ def registry(url: str, token: str) -> list[Ratio]:
 
     left, right = in_turn(lambda: page("many-models"), lambda: page("few-models"), 11)
     rows = [
-        ratio("a page of 100 models, of 500 x 50 versions / of 10 x 5", "reported", left, right, "500 x 50", "10 x 5", 1e3, "ms")
-    ]  # fmt: skip
+        ratio(
+            "a page of 100 models, of 500 x 50 versions / of 10 x 5",
+            "reported",
+            left,
+            right,
+            "500 x 50",
+            "10 x 5",
+            1e3,
+            "ms",
+        )
+    ]
     return [*rows, _fetching(service, url, token)]
 
 
@@ -52,7 +61,10 @@ def _fill(service: Service, project: str, models: int, versions: int) -> None:
         ((project_id,),) = query("SELECT project_id FROM project WHERE name = %s", project)
         ((version_id,),) = query(
             "SELECT v.version_id FROM artifact_version v JOIN artifact a USING (artifact_id)"
-            " WHERE a.project_id = %s AND a.name = %s", project_id, file[0])  # fmt: skip
+            " WHERE a.project_id = %s AND a.name = %s",
+            project_id,
+            file[0],
+        )
         ((person_id,),) = query("SELECT MIN(person_id) FROM person")
         moment = now()
         insert_many(
@@ -70,9 +82,12 @@ def _fill(service: Service, project: str, models: int, versions: int) -> None:
         numbers = range(1, versions + 1)
         insert_many(
             "INSERT INTO model_version (model_id, number, uid, version_id, run_id, origin, comment, retired, created_by, created_at)",
-            [(one, n, secrets.token_bytes(16), version_id, None, "made for this", "", False, person_id, moment)
-             for one in ids for n in numbers],
-        )  # fmt: skip
+            [
+                (one, n, secrets.token_bytes(16), version_id, None, "made for this", "", False, person_id, moment)
+                for one in ids
+                for n in numbers
+            ],
+        )
         insert_many(
             "INSERT INTO verdict (model_id, number, person_id, approves, comment, given_at)",
             [(one, n, person_id, n % 5 != 0, "", moment) for one in ids for n in numbers if n % 3],
@@ -93,9 +108,16 @@ def _kept(service: Service, project: str, name: str, content: bytes) -> tuple[st
 
     sha256 = hashlib.sha256(content).hexdigest()
     service.call("PUT", f"/projects/{project}/blobs/{sha256}", content=content)
-    service.call("POST", f"/projects/{project}/artifacts/{name}/versions", json={
-        "id": _id(), "at": time.time_ns() // 1000, "kind": "model",
-        "files": [{"path": "net.bin", "size": len(content), "sha256": sha256}]})  # fmt: skip
+    service.call(
+        "POST",
+        f"/projects/{project}/artifacts/{name}/versions",
+        json={
+            "id": _id(),
+            "at": time.time_ns() // 1000,
+            "kind": "model",
+            "files": [{"path": "net.bin", "size": len(content), "sha256": sha256}],
+        },
+    )
     return name, sha256
 
 
@@ -137,5 +159,13 @@ def _fetching(service: Service, url: str, token: str) -> Ratio:
         print(f"      median answer under {CLIENTS} clients, {path}: {statistics.median(took) * 1e3:.0f} ms")
     (fetched,) = service.get(f"{base}/fetches")
     print(f"      fetches counted: {fetched['fetches']:,} of {7 * CLIENTS * EACH:,}, and those that warmed up")
-    return ratio(f"a file of {SIZE // 1024} KiB by stage under {CLIENTS} clients / the plain file", "reported", left, right,
-                 "by stage", "plain file", 1e3, "ms a fetch")  # fmt: skip
+    return ratio(
+        f"a file of {SIZE // 1024} KiB by stage under {CLIENTS} clients / the plain file",
+        "reported",
+        left,
+        right,
+        "by stage",
+        "plain file",
+        1e3,
+        "ms a fetch",
+    )

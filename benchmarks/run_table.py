@@ -35,9 +35,11 @@ def make_runs(experiment: str, count: int) -> None:
     start = now() - timedelta(days=100)
     insert_many(
         "INSERT INTO run (uid, experiment_id, number, status, author_id, host, started_at, ended_at, last_sign_at, lease_s, changed_at)",
-        [(secrets.token_bytes(16), row.experiment_id, n, "finished", person, "bench", start, start, start, 60, start)
-         for n in range(1, count + 1)],
-    )  # fmt: skip
+        [
+            (secrets.token_bytes(16), row.experiment_id, n, "finished", person, "bench", start, start, start, 60, start)
+            for n in range(1, count + 1)
+        ],
+    )
     run_ids = [
         found
         for (found,) in query("SELECT run_id FROM run WHERE experiment_id = %s ORDER BY number", row.experiment_id)
@@ -79,8 +81,14 @@ def multiply_runs(source: str, experiment: str, copies: int) -> None:
             " last_sign_at, lease_s, changed_at) SELECT run_id + %s, UNHEX(MD5(CONCAT(run_id, '-', %s, %s))), %s,"
             " number + %s, status, author_id, host, started_at + INTERVAL run_id + %s SECOND, ended_at, last_sign_at,"
             " lease_s, changed_at FROM run WHERE experiment_id = %s",
-            shift, copy, experiment, new.experiment_id, (copy - 1) * count, copy * count, old.experiment_id,
-        )  # fmt: skip
+            shift,
+            copy,
+            experiment,
+            new.experiment_id,
+            (copy - 1) * count,
+            copy * count,
+            old.experiment_id,
+        )
         execute(
             "INSERT INTO run_doc SELECT run_id + %s, doc FROM run_doc WHERE run_id BETWEEN %s AND %s",
             shift,
@@ -89,27 +97,36 @@ def multiply_runs(source: str, experiment: str, copies: int) -> None:
         )
         execute(
             "INSERT INTO value_num SELECT key_id, %s, run_id + %s, num FROM value_num WHERE experiment_id = %s"
-            " ORDER BY key_id, run_id", new.experiment_id, shift, old.experiment_id,
-        )  # fmt: skip
+            " ORDER BY key_id, run_id",
+            new.experiment_id,
+            shift,
+            old.experiment_id,
+        )
     execute(
         "INSERT INTO experiment_key SELECT %s, key_id FROM experiment_key WHERE experiment_id = %s",
-        new.experiment_id, old.experiment_id,
-    )  # fmt: skip
+        new.experiment_id,
+        old.experiment_id,
+    )
     execute("UPDATE experiment SET last_number = %s WHERE experiment_id = %s", copies * count, new.experiment_id)
 
 
 ASKED: dict[str, tuple[str, dict[str, object]]] = {
     "page of 100 full rows, sorted by a result": ("runs", {"sort": "result-3", "limit": 100}),
     "the same, filtered by two settings": (
-        "runs", {"query": "param-5 >= 5 and param-6 in {1, 2, 3}", "sort": "result-3", "limit": 100}),
-    "the same, filtered to few": ("runs", {"query": "result-7 >= 0.99 and param-1 = 3", "sort": "result-3", "limit": 100}),
+        "runs",
+        {"query": "param-5 >= 5 and param-6 in {1, 2, 3}", "sort": "result-3", "limit": 100},
+    ),
+    "the same, filtered to few": (
+        "runs",
+        {"query": "result-7 >= 0.99 and param-1 = 3", "sort": "result-3", "limit": 100},
+    ),
     "the same, by three keys": ("runs", {"sort": "param-1,param-2,result-3", "limit": 100}),
     "a page 900 rows down": ("runs", {"sort": "result-3", "limit": 100, "offset": 900}),
     "all keys with their ranges": ("facets", {}),
     "frequent values of one key": ("facet", {"name": "param-4"}),
     "frequent values of one key, of a tenth of the runs": ("facet", {"name": "param-4", "query": "param-5 = 2"}),
     "what may stand in a query": ("offers", {"text": "param-1"}),
-}  # fmt: skip
+}
 ONLY_LARGE = {
     "grouped by a setting, mean of one result": (
         "groups",
@@ -139,17 +156,17 @@ def run_table(url: str, token: str) -> list[Ratio]:
         for size, label in (("middle", "10,000"), ("large", "100,000")):
             left, right = in_turn(
                 lambda what=what, params=params, size=size: _timed(service, size, what, params),
-                lambda what=what, params=params: _timed(service, "small", what, params), 11,
-            )  # fmt: skip
-            rows.append(
-                ratio(name, "≤ 3x, ≤ 100 ms", left, right, f"{label} runs", "1,000 runs", 1e3, "ms")
-            )  # fmt: skip
+                lambda what=what, params=params: _timed(service, "small", what, params),
+                11,
+            )
+            rows.append(ratio(name, "≤ 3x, ≤ 100 ms", left, right, f"{label} runs", "1,000 runs", 1e3, "ms"))
             print(rows[-1], flush=True)
     for name, (what, params) in ONLY_LARGE.items():
         left, right = in_turn(
             lambda what=what, params=params: _timed(service, "large", what, params),
-            lambda what=what, params=params: _timed(service, "middle", what, params | {"offset": 0}), 5,
-        )  # fmt: skip
+            lambda what=what, params=params: _timed(service, "middle", what, params | {"offset": 0}),
+            5,
+        )
         rows.append(ratio(name, "none stated", left, right, "100,000 runs", "10,000 runs", 1e3, "ms"))
         print(rows[-1], flush=True)
     service.close()

@@ -82,9 +82,17 @@ def loop_of_steps() -> list[Ratio]:
     run.end()
     run.flush(60)
     return [
-        ratio("a step of 1 ms with one measure() of 3 metrics / without", "≤ 1.01x", left, right,
-              "recorded, 1,500 steps", "not recorded", 1.0, "s")
-    ]  # fmt: skip
+        ratio(
+            "a step of 1 ms with one measure() of 3 metrics / without",
+            "≤ 1.01x",
+            left,
+            right,
+            "recorded, 1,500 steps",
+            "not recorded",
+            1.0,
+            "s",
+        )
+    ]
 
 
 _AWAY = """

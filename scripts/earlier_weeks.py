@@ -40,9 +40,11 @@ def record(url: str, token: str, folder: Path) -> None:
     nights = read_nights(folder / "first-nights")
     evening, dew, fall, hollow = (nights.features[:, at] for at in (0, 4, 7, 6))
     told = {
-        "evening_c < limit": evening, "dew_c < limit": dew, "evening_c - fall_c < limit": evening - fall,
+        "evening_c < limit": evening,
+        "dew_c < limit": dew,
+        "evening_c - fall_c < limit": evening - fall,
         "evening_c - fall_c - 2 hollow < limit": evening - fall - 2 * hollow,
-    }  # fmt: skip
+    }
     goals = {key: goal for key, goal in FROST_GOALS.items() if key in {"recall", "false_alarms"}}
     os.environ.update(KINETRUM_URL=url, KINETRUM_TOKEN=token, KINETRUM_PROJECT="orchard")
     for name, params, _ in RULES:

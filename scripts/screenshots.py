@@ -20,10 +20,15 @@ from kinetrum.places import instance_folder
 ROOT = Path(__file__).parent.parent
 OUT = Path(os.environ.get("SHOTS", ROOT / "docs" / "screenshots"))
 FLAGS = [
-    "--no-sandbox", "--disable-quic", "--disable-background-networking", "--disable-component-update",
-    "--disable-sync", "--no-first-run", "--disable-default-apps",
+    "--no-sandbox",
+    "--disable-quic",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+    "--disable-default-apps",
     "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.0.0.1",
-]  # fmt: skip
+]
 PAGES = {
     "today": "/",
     "project": "/orchard",
@@ -61,9 +66,16 @@ def names() -> dict[str, str]:
 
     found = {}
     for run in kinetrum.runs(experiment="frost-alarm", project="orchard", sort="started:asc"):
-        key = {"shallow and slow": "better", "five seeds": "earlier", "slow and long": "live", "rate too large": "nan",
-               "too many trees": "failed", "search": "parent",
-               "two workers, two thresholds": "problem", "cut off by a thunderstorm": "lost"}.get(run.name or "")  # fmt: skip
+        key = {
+            "shallow and slow": "better",
+            "five seeds": "earlier",
+            "slow and long": "live",
+            "rate too large": "nan",
+            "too many trees": "failed",
+            "search": "parent",
+            "two workers, two thresholds": "problem",
+            "cut off by a thunderstorm": "lost",
+        }.get(run.name or "")
         if key and key not in found:
             found[key] = str(run.number)
     return found
@@ -119,10 +131,25 @@ def take_terminals(wanted: list[str], runs: dict[str, str]) -> None:
                     f" touch {folder}/shown; sleep 30"
                 )
                 terminal = subprocess.Popen(
-                    ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x48+0+0", "-bg", "#fdfdfc", "-fg",
-                     "#1a2125", "-e", "bash", "-c", line],
+                    [
+                        "xterm",
+                        "-fa",
+                        "DejaVu Sans Mono",
+                        "-fs",
+                        "10",
+                        "-geometry",
+                        "158x48+0+0",
+                        "-bg",
+                        "#fdfdfc",
+                        "-fg",
+                        "#1a2125",
+                        "-e",
+                        "bash",
+                        "-c",
+                        line,
+                    ],
                     env=os.environ | {"DISPLAY": display, "LANG": "C.UTF-8"},
-                )  # fmt: skip
+                )
                 give_up = time.monotonic() + 40
                 while not (Path(folder) / "shown").exists() and time.monotonic() < give_up:
                     time.sleep(0.1)

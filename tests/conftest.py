@@ -75,11 +75,13 @@ def _no_one_elses_settings(tmp_path_factory: pytest.TempPathFactory) -> Iterator
         if key.startswith("KINETRUM_"):
             del os.environ[key]
     os.environ.update(
-        KINETRUM_HOME=str(folder / "home"), KINETRUM_CONNECTIONS=str(folder / "connections.json"),
-        KINETRUM_SPOOL=str(folder / "spool"), COLUMNS="160",
+        KINETRUM_HOME=str(folder / "home"),
+        KINETRUM_CONNECTIONS=str(folder / "connections.json"),
+        KINETRUM_SPOOL=str(folder / "spool"),
+        COLUMNS="160",
         # Tests of what is caught by itself ask for it.
         KINETRUM_LEAVE_OUT="packages,code,job,resources,output",
-    )  # fmt: skip
+    )
     yield
     os.environ.clear()
     os.environ.update(before)
@@ -110,12 +112,16 @@ def service_process(instance: Instance) -> Iterator[tuple[str, subprocess.Popen[
     account = f"{SERVICE}:{instance.home.secret('database_service')}"
     environment = os.environ | {
         "KINETRUM_DATABASE": f"mariadb://{account}@127.0.0.1:{port}/{DATABASE}",
-        "KINETRUM_STORE": str(instance.home.store), "KINETRUM_PORT": "0",
-    }  # fmt: skip
+        "KINETRUM_STORE": str(instance.home.store),
+        "KINETRUM_PORT": "0",
+    }
     process = subprocess.Popen(
-        [sys.executable, "-m", "kinetrum.service.main"], env=environment, stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL, text=True,
-    )  # fmt: skip
+        [sys.executable, "-m", "kinetrum.service.main"],
+        env=environment,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        text=True,
+    )
     try:
         assert process.stdout is not None
         yield json.loads(process.stdout.readline())["url"], process
@@ -226,9 +232,11 @@ def raw(instance: Instance) -> Iterator[httpx.Client]:
 def recording(project: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Project]:
     """This process records into the fresh project, through a spool of its own."""
     for key, value in {
-        "KINETRUM_URL": project.instance.url, "KINETRUM_TOKEN": project.tokens["contributor"],
-        "KINETRUM_PROJECT": project.name, "KINETRUM_SPOOL": str(tmp_path / "spool"),
-    }.items():  # fmt: skip
+        "KINETRUM_URL": project.instance.url,
+        "KINETRUM_TOKEN": project.tokens["contributor"],
+        "KINETRUM_PROJECT": project.name,
+        "KINETRUM_SPOOL": str(tmp_path / "spool"),
+    }.items():
         monkeypatch.setenv(key, value)
     monkeypatch.setattr(spool, "_writer", None)
     yield project
@@ -277,9 +285,13 @@ def run_program(
 ) -> subprocess.CompletedProcess[str]:
     """Run a program; where it does not end in time, fail with the stacks of all that it started."""
     process = subprocess.Popen(
-        words, env={**environment, "PYTHONFAULTHANDLER": "1"}, cwd=folder, text=True, stdout=subprocess.PIPE,
+        words,
+        env={**environment, "PYTHONFAULTHANDLER": "1"},
+        cwd=folder,
+        text=True,
+        stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
-    )  # fmt: skip
+    )
     shown, told = ended(process, timeout)
     return subprocess.CompletedProcess(words, process.returncode, shown, told)
 

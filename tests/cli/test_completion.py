@@ -34,17 +34,28 @@ def offered(recording: Project, tmp_path: Path, capsys: Out):  # type: ignore[no
 @pytest.mark.parametrize(
     ("line", "wanted"),
     [
-        ("kinetrum prom", ["promote"]), ("kinetrum admin ro", ["role"]), ("kinetrum zzz x", []), ("kinetrum spool s", ["send"]),
-        ("kinetrum runs --exp", ["--experiment"]), ("kinetrum runs -e frost-a", ["frost-alarm"]),
-        ("kinetrum runs -e ", ["frost-alarm", "frost-late"]), ("kinetrum show frost-alarm/", ["frost-alarm/1", "frost-alarm/best:recall", "frost-alarm/last"]),
-        ("kinetrum show fro", ["frost-alarm/", "frost-late/"]), ("kinetrum show nig", ["nights@"]),
-        ("kinetrum show nights@", ["nights@1", "nights@latest"]), ("kinetrum bin experiment:frost-l", ["experiment:frost-late"]),
-        ("kinetrum runs -e frost-alarm --sort rec", ["recall"]), ("kinetrum runs -e frost-alarm --columns depth,rec", ["depth,recall"]),
+        ("kinetrum prom", ["promote"]),
+        ("kinetrum admin ro", ["role"]),
+        ("kinetrum zzz x", []),
+        ("kinetrum spool s", ["send"]),
+        ("kinetrum runs --exp", ["--experiment"]),
+        ("kinetrum runs -e frost-a", ["frost-alarm"]),
+        ("kinetrum runs -e ", ["frost-alarm", "frost-late"]),
+        ("kinetrum show frost-alarm/", ["frost-alarm/1", "frost-alarm/best:recall", "frost-alarm/last"]),
+        ("kinetrum show fro", ["frost-alarm/", "frost-late/"]),
+        ("kinetrum show nig", ["nights@"]),
+        ("kinetrum show nights@", ["nights@1", "nights@latest"]),
+        ("kinetrum bin experiment:frost-l", ["experiment:frost-late"]),
+        ("kinetrum runs -e frost-alarm --sort rec", ["recall"]),
+        ("kinetrum runs -e frost-alarm --columns depth,rec", ["depth,recall"]),
         ("kinetrum compare frost-alarm/1 frost-late/", ["frost-late/1", "frost-late/last"]),
-        ("kinetrum admin role wren app", ["approver"]), ("kinetrum whoami ", []), ("kinetrum show none/", []),
-        ("kinetrum runs -e frost-alarm 'dep", ["depth"]), ("kinetrum runs -e frost-alarm 'depth = ", ["depth = 5"]),
+        ("kinetrum admin role wren app", ["approver"]),
+        ("kinetrum whoami ", []),
+        ("kinetrum show none/", []),
+        ("kinetrum runs -e frost-alarm 'dep", ["depth"]),
+        ("kinetrum runs -e frost-alarm 'depth = ", ["depth = 5"]),
     ],
-)  # fmt: skip
+)
 def test_what_may_come_next(offered, line: str, wanted: list[str]) -> None:  # type: ignore[no-untyped-def]
     found = offered(line)
     assert [word for word in wanted if word not in found] == []

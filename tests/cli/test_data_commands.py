@@ -251,8 +251,9 @@ def test_binning_what_a_query_finds_an_experiment_and_a_family(recording: Projec
     other.flush()
     status, _, told = run(capsys, "bin", "auc < 0.915", "-e", "slow")
     assert (status, told) == (
-        2, "kinetrum bin: Nothing was changed: 2 runs of slow where auc < 0.915. Add --yes to put them into the bin.\n"
-    )  # fmt: skip
+        2,
+        "kinetrum bin: Nothing was changed: 2 runs of slow where auc < 0.915. Add --yes to put them into the bin.\n",
+    )
     assert run(capsys, "bin", "auc < 0.915", "-e", "slow", "--yes")[1].startswith("slow/")
     assert len(kinetrum.runs(experiment="slow")) == 2
     status, shown, told = run(capsys, "bin", "slow/1")
@@ -275,9 +276,12 @@ def test_binning_what_a_query_finds_an_experiment_and_a_family(recording: Projec
 @pytest.mark.parametrize(
     ("references", "said"),
     [
-        ([], "nothing"), (["e/1"], "1 run"), (["n@1"], "1 version"), (["e/1", "n@1", "n@2"], "1 run and 2 versions"),
+        ([], "nothing"),
+        (["e/1"], "1 run"),
+        (["n@1"], "1 version"),
+        (["e/1", "n@1", "n@2"], "1 run and 2 versions"),
         ([f"e/{at}" for at in range(1_200)], "1,200 runs"),
     ],
-)  # fmt: skip
+)
 def test_counts_name_what_they_count(references: list[str], said: str) -> None:
     assert counted_things(references) == said

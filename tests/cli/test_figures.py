@@ -39,9 +39,17 @@ def versions(run: kinetrum.RecordedRun) -> int:
 
 def test_what_is_shown_and_saved_is_kept_once_by_its_title(work: Path) -> None:
     done, run = track(
-        "--", *script(work, *PLOT, "ax.set_title('Loss: of the frost model')", "fig.savefig('a.png', dpi=300)",
-                      "plt.savefig('b.pdf')", "plt.show()", "fig.show()"),
-    )  # fmt: skip
+        "--",
+        *script(
+            work,
+            *PLOT,
+            "ax.set_title('Loss: of the frost model')",
+            "fig.savefig('a.png', dpi=300)",
+            "plt.savefig('b.pdf')",
+            "plt.show()",
+            "fig.show()",
+        ),
+    )
     assert done.returncode == 0
     assert kept(run) == ["figure-loss-of-the-frost-model"]
     assert versions(run) == 1
@@ -51,9 +59,16 @@ def test_what_is_shown_and_saved_is_kept_once_by_its_title(work: Path) -> None:
 
 def test_each_state_that_was_saved_is_kept(work: Path) -> None:
     _, run = track(
-        "--", *script(work, *PLOT, "for at in range(3):", "    ax.clear()", "    ax.plot([at])",
-                      "    fig.savefig(f'state-{at}.png')"),
-    )  # fmt: skip
+        "--",
+        *script(
+            work,
+            *PLOT,
+            "for at in range(3):",
+            "    ax.clear()",
+            "    ax.plot([at])",
+            "    fig.savefig(f'state-{at}.png')",
+        ),
+    )
     # Without a title the file names it.
     assert kept(run) == ["figure-state-0", "figure-state-1", "figure-state-2"]
 
@@ -65,9 +80,13 @@ def test_a_figure_that_is_neither_shown_nor_saved_is_not_kept(work: Path) -> Non
 
 @pytest.mark.parametrize(
     "choice",
-    ["matplotlib.use('Agg')", "matplotlib.use('svg')", "matplotlib.rcdefaults()",
-     "import matplotlib.style as s; s.use('default')"],
-)  # fmt: skip
+    [
+        "matplotlib.use('Agg')",
+        "matplotlib.use('svg')",
+        "matplotlib.rcdefaults()",
+        "import matplotlib.style as s; s.use('default')",
+    ],
+)
 def test_the_program_may_choose_its_backend_and_its_style(work: Path, choice: str) -> None:
     _, run = track("--", *script(work, choice, *PLOT, "fig.savefig('one.svg')"))
     assert kept(run) == ["figure-one"]
@@ -85,10 +104,16 @@ def test_left_out(work: Path, before: dict[str, str], after: dict[str, str]) -> 
 
 
 def test_figures_are_bounded_and_the_bound_is_told(work: Path) -> None:
-    lines = ("for at in range(102):", "    ax.clear()", "    ax.set_title('many')",
-             "    ax.text(0, 0, str(at), size=20)", "    fig.savefig('x.png')")  # fmt: skip
-    done, run = track("--", *script(work, "import matplotlib.pyplot as plt",
-                                    "fig, ax = plt.subplots(figsize=(2, 2))", *lines))  # fmt: skip
+    lines = (
+        "for at in range(102):",
+        "    ax.clear()",
+        "    ax.set_title('many')",
+        "    ax.text(0, 0, str(at), size=20)",
+        "    fig.savefig('x.png')",
+    )
+    done, run = track(
+        "--", *script(work, "import matplotlib.pyplot as plt", "fig, ax = plt.subplots(figsize=(2, 2))", *lines)
+    )
     wait_for(lambda: versions(kinetrum.open(run.id)) == 100, 50)
     assert done.stderr.count("More than 100 different figures were shown or saved") == 1
 
@@ -103,16 +128,26 @@ def test_a_program_works_as_without_us(work: Path) -> None:
         f"{sys.executable} -I -c 'import matplotlib.pyplot as p; p.plot([1]); p.show(); print(2)'\n"
     )
     done, run = track(
-        "--", *script(work, *PLOT, "import os, pickle, subprocess, sys, sitecustomize, warnings",
-                      "warnings.simplefilter('error')",
-                      "plt.close(pickle.loads(pickle.dumps(fig)))",
-                      "assert not any('early' in path for path in sys.path), sys.path",
-                      "assert sitecustomize.WAS == 7", "assert type(fig.canvas).__name__ == 'FigureCanvasAgg'",
-                      "sys.stdout.flush()", "subprocess.run(['bash', 'other.sh'], check=True)",
-                      "if os.fork() == 0:", "    ax.set_title('forked')", "    fig.savefig('f.png')",
-                      "    os._exit(0)", "os.wait()"),
+        "--",
+        *script(
+            work,
+            *PLOT,
+            "import os, pickle, subprocess, sys, sitecustomize, warnings",
+            "warnings.simplefilter('error')",
+            "plt.close(pickle.loads(pickle.dumps(fig)))",
+            "assert not any('early' in path for path in sys.path), sys.path",
+            "assert sitecustomize.WAS == 7",
+            "assert type(fig.canvas).__name__ == 'FigureCanvasAgg'",
+            "sys.stdout.flush()",
+            "subprocess.run(['bash', 'other.sh'], check=True)",
+            "if os.fork() == 0:",
+            "    ax.set_title('forked')",
+            "    fig.savefig('f.png')",
+            "    os._exit(0)",
+            "os.wait()",
+        ),
         PYTHONPATH=str(site),
-    )  # fmt: skip
+    )
     assert done.returncode == 0, done.stderr
     assert done.stdout.split() == ["1", "2"]
     assert kept(run) == ["figure-forked"]
@@ -127,10 +162,19 @@ def test_what_fails_in_a_program_fails_as_it_would(work: Path) -> None:
 
 
 def test_figures_of_a_program_that_is_killed_are_kept(work: Path) -> None:
-    lines = ("ax.set_title('before the end')", "plt.show()", "import time", "print('shown', flush=True)",
-             "time.sleep(60)")  # fmt: skip
-    process = subprocess.Popen([*KINETRUM, "track", "--", *script(work, *PLOT, *lines)], stderr=subprocess.PIPE,
-                               stdout=subprocess.PIPE, text=True)  # fmt: skip
+    lines = (
+        "ax.set_title('before the end')",
+        "plt.show()",
+        "import time",
+        "print('shown', flush=True)",
+        "time.sleep(60)",
+    )
+    process = subprocess.Popen(
+        [*KINETRUM, "track", "--", *script(work, *PLOT, *lines)],
+        stderr=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
     assert process.stdout is not None
     assert process.stdout.readline() == "shown\n"
     import psutil

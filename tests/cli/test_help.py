@@ -71,11 +71,15 @@ def test_the_overview_has_each_command_once(capsys: pytest.CaptureFixture[str], 
         (["runs", "--experimnt", "e"], "Unknown option '--experimnt'. Did you mean '--experiment'? See"),
         (["runs", "--zzzz"], "Unknown option '--zzzz'. See"),
         (["admin", "tokn", "x"], "kinetrum admin: Unknown command 'tokn'. Did you mean 'token'?"),
-        (["admin", "role", "wren", "boss"], "Unknown role 'boss'. Choose one of: viewer, contributor, approver, maintainer, none."),
-        (["whoami", "extra"], "One word too many: 'extra'."), (["rename", "a/1"], "The following arguments are required: NAME."),
+        (
+            ["admin", "role", "wren", "boss"],
+            "Unknown role 'boss'. Choose one of: viewer, contributor, approver, maintainer, none.",
+        ),
+        (["whoami", "extra"], "One word too many: 'extra'."),
+        (["rename", "a/1"], "The following arguments are required: NAME."),
         (["measure", "loss=1", "--step", "x"], "invalid int value: 'x'"),
     ],
-)  # fmt: skip
+)
 def test_what_is_mistyped_is_told(
     words: list[str], said: str, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -40,7 +40,13 @@ def plotted(recording: Project) -> Project:
 def test_plots_are_listed(plotted: Project, capsys: Out) -> None:
     lines = run(capsys, "plot", "frost-alarm/1")[1].splitlines()
     assert [line.split()[0] for line in lines[1:]] == [
-        "holdout/calibration", "holdout/confusion", "holdout/precision_recall", "holdout/roc", "holdout/threshold", "lows"]  # fmt: skip
+        "holdout/calibration",
+        "holdout/confusion",
+        "holdout/precision_recall",
+        "holdout/roc",
+        "holdout/threshold",
+        "lows",
+    ]
     assert "area 0." in next(line for line in lines if line.startswith("holdout/roc"))
     assert len(json.loads(run(capsys, "plot", "frost-alarm/1", "--json")[1])) == 6
 

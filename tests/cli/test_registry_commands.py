@@ -36,33 +36,35 @@ def model(recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -
     return recording
 
 
-WRONG: list[tuple[list[str], int, str]] = [(["gates", "frost-alarm@1", "prod"], 3, "has no stage 'prod'; its ladder is development, staging, production"),
-     (["gates", "frost-alarm@9"], 3, "has no version 9; the newest is 2"),
-     (["gates", "nothing"], 3, "has no model 'nothing'; it has frost-alarm"),
-     (["gates", "frost-alarm", "--set", "/nowhere/gates.toml"], 2, "/nowhere/gates.toml cannot be read (No such file"),
-     (["evidence", "frost-alarm@1", "--run", "frost-alarm/1"], 2, "Evidence on what? Name the data: --on holdout."),
-     (["evidence", "frost-alarm@1", "--on", "x", "--predictions", "/nowhere.csv"], 2, "/nowhere.csv cannot be read"),
-     (["card", "frost-alarm", "--write", "/nowhere.md"], 2, "/nowhere.md cannot be read"),
-     (["ladder", "frost-alarm", "Production"], 2, "production"),
-     (["ladder", "frost-alarm", "staging", "staging"], 2, "names each stage once"),
-     (["rules", "frost-alarm", "--approvals", "0"], 2, "1 to 20 approvals"),
-     (["rules", "frost-alarm", "--ask", "nobody"], 3, "has no member 'nobody'"),
-     (["rules", "frost-alarm", "--image", "net.bin"], 2, "names no image that is kept; write NAME@NUMBER:PATH"),
-     (["lock", "frost-alarm"], 2, "'frost-alarm' names no version; write MODEL@NUMBER or MODEL@STAGE"),
-     (["lock", "frost-alarm@production"], 3, "No version of frost-alarm stands on production"),
-     (["fetch", "frost-alarm@lead"], 3, "has no lead version: no stage is occupied and none was chosen"),
-     (["fetch", "frost-alarm@1", "--locked", "x"], 2, "Fetch what? Name a reference, or a lock file"),
-     (["review", "frost-alarm@1", "--stage", "staging", "--against", "2"], 2, "not with both"),
-     (["review", "frost-alarm@1", "--take-back"], 1, "has no verdict on frost-alarm@1 to take back"),
-     (["promote", "frost-alarm@1", "production"], 1, "is pending, and production asks for an approved version"),
-     (["promote", "frost-alarm@1", "production", "--expect", "x"], 2, "--expect takes a version number or none"),
-     (["demote", "frost-alarm@production"], 1, "is empty already"),
-     (["rollback", "frost-alarm@production"], 1, "there is nothing to roll back"),
-     (["rollback", "frost-alarm@1"], 2, "names no stage; write MODEL@STAGE"),
-     (["lead", "frost-alarm", "1"], 1, "Version 1 is pending; the lead version is approved"),
-     (["register", "nothing", "--as-model", "frost-alarm"], 2, "is neither a path that is there nor NAME@NUMBER"),
-     (["history", "nothing", "--stages"], 3, "has no model 'nothing'"),
-     (["seeds", "nothing", "fold"], 3, "nothing")]  # fmt: skip
+WRONG: list[tuple[list[str], int, str]] = [
+    (["gates", "frost-alarm@1", "prod"], 3, "has no stage 'prod'; its ladder is development, staging, production"),
+    (["gates", "frost-alarm@9"], 3, "has no version 9; the newest is 2"),
+    (["gates", "nothing"], 3, "has no model 'nothing'; it has frost-alarm"),
+    (["gates", "frost-alarm", "--set", "/nowhere/gates.toml"], 2, "/nowhere/gates.toml cannot be read (No such file"),
+    (["evidence", "frost-alarm@1", "--run", "frost-alarm/1"], 2, "Evidence on what? Name the data: --on holdout."),
+    (["evidence", "frost-alarm@1", "--on", "x", "--predictions", "/nowhere.csv"], 2, "/nowhere.csv cannot be read"),
+    (["card", "frost-alarm", "--write", "/nowhere.md"], 2, "/nowhere.md cannot be read"),
+    (["ladder", "frost-alarm", "Production"], 2, "production"),
+    (["ladder", "frost-alarm", "staging", "staging"], 2, "names each stage once"),
+    (["rules", "frost-alarm", "--approvals", "0"], 2, "1 to 20 approvals"),
+    (["rules", "frost-alarm", "--ask", "nobody"], 3, "has no member 'nobody'"),
+    (["rules", "frost-alarm", "--image", "net.bin"], 2, "names no image that is kept; write NAME@NUMBER:PATH"),
+    (["lock", "frost-alarm"], 2, "'frost-alarm' names no version; write MODEL@NUMBER or MODEL@STAGE"),
+    (["lock", "frost-alarm@production"], 3, "No version of frost-alarm stands on production"),
+    (["fetch", "frost-alarm@lead"], 3, "has no lead version: no stage is occupied and none was chosen"),
+    (["fetch", "frost-alarm@1", "--locked", "x"], 2, "Fetch what? Name a reference, or a lock file"),
+    (["review", "frost-alarm@1", "--stage", "staging", "--against", "2"], 2, "not with both"),
+    (["review", "frost-alarm@1", "--take-back"], 1, "has no verdict on frost-alarm@1 to take back"),
+    (["promote", "frost-alarm@1", "production"], 1, "is pending, and production asks for an approved version"),
+    (["promote", "frost-alarm@1", "production", "--expect", "x"], 2, "--expect takes a version number or none"),
+    (["demote", "frost-alarm@production"], 1, "is empty already"),
+    (["rollback", "frost-alarm@production"], 1, "there is nothing to roll back"),
+    (["rollback", "frost-alarm@1"], 2, "names no stage; write MODEL@STAGE"),
+    (["lead", "frost-alarm", "1"], 1, "Version 1 is pending; the lead version is approved"),
+    (["register", "nothing", "--as-model", "frost-alarm"], 2, "is neither a path that is there nor NAME@NUMBER"),
+    (["history", "nothing", "--stages"], 3, "has no model 'nothing'"),
+    (["seeds", "nothing", "fold"], 3, "nothing"),
+]
 
 
 def test_wrong_use_says_what_would_be_right(model: Project, say) -> None:  # type: ignore[no-untyped-def]
@@ -74,9 +76,13 @@ def test_wrong_use_says_what_would_be_right(model: Project, say) -> None:  # typ
     assert ended.value.code == 2
 
 
-WRONG_REGISTRATIONS: list[tuple[list[str], str]] = [(["--metric", "price"], "--metric takes KEY=VALUE, not 'price'"), (["--metric", "price=dear"], "takes a number, not 'dear'"),
-     (["--label", "=x"], "--label takes KEY=VALUE"), (["--sample", "/nowhere.csv"], "is no CSV with a head and no .npy file"),
-     ([], "tell in words where they came from")]  # fmt: skip
+WRONG_REGISTRATIONS: list[tuple[list[str], str]] = [
+    (["--metric", "price"], "--metric takes KEY=VALUE, not 'price'"),
+    (["--metric", "price=dear"], "takes a number, not 'dear'"),
+    (["--label", "=x"], "--label takes KEY=VALUE"),
+    (["--sample", "/nowhere.csv"], "is no CSV with a head and no .npy file"),
+    ([], "tell in words where they came from"),
+]
 
 
 def test_wrong_registrations(model: Project, say, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
@@ -101,7 +107,9 @@ def test_rules_card_ladder_and_lead(model: Project, say, tmp_path: Path) -> None
     assert say("card", "frost-alarm")[1].startswith("## Purpose")
     status, out, _ = say("ladder", "frost-alarm", "trial", "production:approved:maintainer", "--json")
     assert [(stage["name"], stage["asks_approved"], stage["least_role"]) for stage in json.loads(out)] == [
-        ("trial", False, "contributor"), ("production", True, "maintainer")]  # fmt: skip
+        ("trial", False, "contributor"),
+        ("production", True, "maintainer"),
+    ]
     assert "has no lead version" in say("lead", "frost-alarm")[1]
     say("review", "frost-alarm@1", "--approve")
     assert "The lead version of frost-alarm is 1 (chosen)." in say("lead", "frost-alarm", "1")[1]
@@ -136,8 +144,9 @@ def test_notes_on_models_and_versions(model: Project, say, tmp_path: Path) -> No
     told = say("history", "frost-alarm")[1]
     assert "removed a note  frost-alarm@2" in told
     assert [line.split()[4:7] for line in told.splitlines() if "noted on" in line] == [
-        ["noted", "on", "frost-alarm"], ["noted", "on", "frost-alarm@2"]
-    ]  # fmt: skip
+        ["noted", "on", "frost-alarm"],
+        ["noted", "on", "frost-alarm@2"],
+    ]
     stored = kinetrum.keep(tmp_path / "net.bin", name="nets")
     kinetrum.open(stored).note("from the shelf")
     assert say("note", "nets@1")[1].splitlines()[1:] == ["from the shelf"]

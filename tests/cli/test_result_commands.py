@@ -80,8 +80,20 @@ def test_rows_of_runs_and_of_two(kept: Project, capsys: Out, tmp_path: Path) -> 
 def test_a_curve_that_a_script_writes_becomes_a_plot(recording: Project, capsys: Out, tmp_path: Path) -> None:
     path = tmp_path / "roc.json"
     script = f'open({str(path)!r}, \'w\').write(\'{{"fpr": [0, 1], "tpr": [0.5, 1], "area": 0.75}}\')'
-    shown(capsys, "track", "-e", "frost-alarm", "--plot", f"held/roc={path}:fpr,tpr", "--plot", str(tmp_path / "no.csv"),
-        "--", sys.executable, "-c", script)  # fmt: skip
+    shown(
+        capsys,
+        "track",
+        "-e",
+        "frost-alarm",
+        "--plot",
+        f"held/roc={path}:fpr,tpr",
+        "--plot",
+        str(tmp_path / "no.csv"),
+        "--",
+        sys.executable,
+        "-c",
+        script,
+    )
     plot = shown(capsys, "plot", "frost-alarm/1", "held/roc", "--json")
     (found,) = json.loads(plot).values()
     assert (found["view"]["x"], found["view"]["y"], found["numbers"]) == ("fpr", ["tpr"], {"area": 0.75})

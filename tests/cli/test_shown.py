@@ -139,14 +139,16 @@ def test_output_by_stream_and_by_what_is_searched(recording: Project, say: Said)
     assert say("show", run.ref, "--output", "--search", "nothing like it")[1] == ""
 
 
-def test_lines_that_were_left_out_are_told(
-    recording: Project, say: Said, monkeypatch: pytest.MonkeyPatch
-) -> None:  # fmt: skip
+def test_lines_that_were_left_out_are_told(recording: Project, say: Said, monkeypatch: pytest.MonkeyPatch) -> None:
     run = Told(recording).prints("one\n", "two\n").end()
     page = {
-        "lines": [{"number": 0, "text": "one"}, {"number": 90, "text": "last"}], "unfinished": [], "head_end": 1,
-        "tail_begin": 90, "next_line": 91, "more": False,
-    }  # fmt: skip
+        "lines": [{"number": 0, "text": "one"}, {"number": 90, "text": "last"}],
+        "unfinished": [],
+        "head_end": 1,
+        "tail_begin": 90,
+        "next_line": 91,
+        "more": False,
+    }
     monkeypatch.setattr("kinetrum.client.reading.recorded_run.RecordedRun.output_page", lambda *_: page)
     _, text, told = say("show", run.ref, "--output")
     assert text == "one\nlast\n"
@@ -176,9 +178,12 @@ def test_use_of_the_machine_over_time(recording: Project, say: Said) -> None:
     run = Told(recording)
     assert say("show", run.ref, "--resources")[1].startswith("Nothing was sampled; runs of a few seconds")
     samples = {
-        "at": [AT, AT + 65 * SECOND], "cpu (%)": [97.6, None], "memory (bytes)": [1_500_000_000, 900],
-        "network in (bytes/s)": [2_000, 3_000_000], "machine cores": [2, 2],
-    }  # fmt: skip
+        "at": [AT, AT + 65 * SECOND],
+        "cpu (%)": [97.6, None],
+        "memory (bytes)": [1_500_000_000, 900],
+        "network in (bytes/s)": [2_000, 3_000_000],
+        "machine cores": [2, 2],
+    }
     run.post("resources", id=new_id(), samples=samples)
     told = words(say("show", run.ref, "--resources")[1])
     assert told[0].startswith("until cpu (%) memory network in")
@@ -192,10 +197,14 @@ def test_code_and_what_differs_from_another_run(recording: Project, say: Said) -
     code = {"commit": "a" * 40, "branch": "main"}
     first.put("surroundings", code=code, packages={"numpy": "1.26"}, about={"python": "3.11"})
     second.put(
-        "surroundings", code={**code, "commit": "b" * 40}, packages={"numpy": "2.1", "scipy": "1.14"},
-        about={"python": "3.12"}, difference="@@ -1 +1 @@\n-old = 1\n+new = 2\n", script="print('frost')\n",
+        "surroundings",
+        code={**code, "commit": "b" * 40},
+        packages={"numpy": "2.1", "scipy": "1.14"},
+        about={"python": "3.12"},
+        difference="@@ -1 +1 @@\n-old = 1\n+new = 2\n",
+        script="print('frost')\n",
         job={"name": "nightly"},
-    )  # fmt: skip
+    )
     told = words(say("show", second.ref, "--code")[1])
     assert "numpy 2.1, scipy 1.14" in told
     assert {"name nightly", "python 3.12", "Uncommitted changes", "+new = 2", "print('frost')"} <= set(told)
@@ -215,8 +224,13 @@ def several(recording: Project) -> list[Told]:
     goals = {"recall": {"direction": "higher"}, "fit_seconds": {"direction": "lower", "unit": "s"}}
     for number in range(6):
         params = {"depth": 4 + number // 3, "seed": number % 3, "same": "x"}
-        run = Told(recording, name=f"try {number}" if number % 2 else None, params=params, goals=goals,
-                   labels={"purpose": "trial" if number else "baseline"})  # fmt: skip
+        run = Told(
+            recording,
+            name=f"try {number}" if number % 2 else None,
+            params=params,
+            goals=goals,
+            labels={"purpose": "trial" if number else "baseline"},
+        )
         run.results(recall=0.8 + number / 50 + (0.1 if number > 2 else 0), fit_seconds=1.5 + number / 10)
         if number == 1:
             run.results(verdict="fine")
@@ -258,8 +272,13 @@ def test_many_compared_in_the_terminal(several: list[Told], say: Said) -> None:
     assert told[0].startswith(
         "Run 6 leads on recall: 1, +0.2 over Run 1, noise unknown, of 6 runs; Run 1 best on fit_seconds"
     )
-    assert {"recall ↑ 0.8 0.82 + 0.84 + 0.96 + 0.98 + 1 +", "fit_seconds ↓ 1.5 1.6 − 1.7 − 1.8 − 1.9 − 2 −",
-            "verdict – fine – – – –", "depth 4 4 4 5 5 5", "against run 1: + better, − worse, ~ within noise"} <= set(told)  # fmt: skip
+    assert {
+        "recall ↑ 0.8 0.82 + 0.84 + 0.96 + 0.98 + 1 +",
+        "fit_seconds ↓ 1.5 1.6 − 1.7 − 1.8 − 1.9 − 2 −",
+        "verdict – fine – – – –",
+        "depth 4 4 4 5 5 5",
+        "against run 1: + better, − worse, ~ within noise",
+    } <= set(told)
     found = json.loads(say("compare", refs[0], refs[3], "--json")[1])
     assert [run["reference"] for run in found["runs"]] == [refs[0], refs[3]]
     assert say("compare", refs[0])[::2] == (2, "kinetrum compare: Name two or more runs to compare.\n")
@@ -284,8 +303,12 @@ def test_effects_and_trade_offs_in_the_terminal(several: list[Told], say: Said) 
 
 def test_views_in_the_terminal(several: list[Told], recording: Project, say: Said) -> None:
     assert say("views")[1].startswith("No views are saved here")
-    body = {"name": "good ones", "experiment": "frost-alarm", "shared": True,
-            "arrangement": {"q": "recall > 0.9", "sort": "recall", "cols": "recall,depth"}}  # fmt: skip
+    body = {
+        "name": "good ones",
+        "experiment": "frost-alarm",
+        "shared": True,
+        "arrangement": {"q": "recall > 0.9", "sort": "recall", "cols": "recall,depth"},
+    }
     recording.service("contributor").call("PUT", recording.path("views", new_id()), json=body)
     told = words(say("views")[1])
     assert told[0] == "view experiment of saved by at query"
@@ -298,8 +321,11 @@ def test_views_in_the_terminal(several: list[Told], recording: Project, say: Sai
 def test_numbers_in_columns_are_aligned() -> None:
     assert output.numbers([0.5, 0.25, 12]) == ["0.500", "0.250", "12.000"]
     assert [following.seconds(micros) for micros in (0, 59_940_000, 61_000_000, 7_260_000_000)] == [
-        "0.0 s", "59.9 s", "1 min 01 s", "2 h 01 min"
-    ]  # fmt: skip
+        "0.0 s",
+        "59.9 s",
+        "1 min 01 s",
+        "2 h 01 min",
+    ]
 
 
 def test_runs_of_several_experiments_come_by_time(recording: Project, say: Said) -> None:

@@ -179,8 +179,9 @@ def test_what_waits_is_discarded_when_told(recording: Project, capsys: Out) -> N
 
 def test_options_of_other_words_are_refused(recording: Project, capsys: Out) -> None:
     assert run(capsys, "spool", "send", "--to", CLOSED)[::2] == (
-        2, "kinetrum spool: --to does not go with 'spool send'; see --help.\n",
-    )  # fmt: skip
+        2,
+        "kinetrum spool: --to does not go with 'spool send'; see --help.\n",
+    )
     assert run(capsys, "spool", "discard", "--yes")[0] == 2
     assert run(capsys, "spool", "redirect", "--to", "bench-2")[0] == 2
 
@@ -190,18 +191,24 @@ def test_track_and_shell_commands_tell_why(recording: Project, capsys: Out, monk
     started = time.monotonic()
     done = subprocess.run(
         [sys.executable, "-m", "kinetrum.cli.main", "track", "-e", "elsewhere", "--", "true"],
-        capture_output=True, text=True, check=False,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert done.returncode == 0
     assert time.monotonic() - started < 8
     assert "not delivered yet: " in done.stderr
     assert "http://127.0.0.1:9 was not reached" in done.stderr
     assert done.stderr.count("kinetrum:") == 1
     ended = subprocess.run(
-        'export KINETRUM_RUN=$({0} begin elsewhere); {0} measure loss=1 --step 1; sleep 1.5; {0} end'.format(
+        "export KINETRUM_RUN=$({0} begin elsewhere); {0} measure loss=1 --step 1; sleep 1.5; {0} end".format(
             f"{sys.executable} -m kinetrum.cli.main"
-        ), shell=True, capture_output=True, text=True, check=False,
-    )  # fmt: skip
+        ),
+        shell=True,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert ended.returncode == 0
     assert ended.stderr.count("kinetrum:") == 1
     assert "was not reached" in ended.stderr

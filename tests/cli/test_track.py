@@ -33,9 +33,14 @@ def work(recording: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
 
 def kt(*words: str, stdin: str = "", **environment: str) -> subprocess.CompletedProcess[str]:
     return subprocess.run(
-        [*KINETRUM, *words], capture_output=True, text=True, timeout=55, check=False, input=stdin,
+        [*KINETRUM, *words],
+        capture_output=True,
+        text=True,
+        timeout=55,
+        check=False,
+        input=stdin,
         env=os.environ | environment,
-    )  # fmt: skip
+    )
 
 
 def track(*words: str, **environment: str) -> tuple[subprocess.CompletedProcess[str], kinetrum.RecordedRun]:
@@ -71,10 +76,36 @@ json.dump({"recall": 0.9}, open("final.json", "w"))
 os.makedirs("out"); open("out/net.bin", "w").write("net")
 """)
     done, run = track(
-        "-e", "frost-alarm", "--name", "unchanged", "--params", "settings.yaml", "--set", "opt.rate=0.1", "--set", "extra=a", "--seed", "7",
-        "--label", "purpose=test", "--goal", "recall=higher >= 0.8", "--metrics", "scores.csv", "--metrics", "final.json",
-        "--used", "nights=data.csv", "--generated", "net=out/*.bin", "--", sys.executable, "train.py", "--depth", "5",
-    )  # fmt: skip
+        "-e",
+        "frost-alarm",
+        "--name",
+        "unchanged",
+        "--params",
+        "settings.yaml",
+        "--set",
+        "opt.rate=0.1",
+        "--set",
+        "extra=a",
+        "--seed",
+        "7",
+        "--label",
+        "purpose=test",
+        "--goal",
+        "recall=higher >= 0.8",
+        "--metrics",
+        "scores.csv",
+        "--metrics",
+        "final.json",
+        "--used",
+        "nights=data.csv",
+        "--generated",
+        "net=out/*.bin",
+        "--",
+        sys.executable,
+        "train.py",
+        "--depth",
+        "5",
+    )
     assert (done.returncode, done.stdout) == (0, "training ['--depth', '5']\nfrom a child\n")
     assert (run.status, run.name, run.labels) == ("finished", "unchanged", {"purpose": "test"})
     assert run.params == {"depth": 5, "opt.rate": 0.1, "extra": "a", "seed": 7}
@@ -150,11 +181,14 @@ def test_of_a_mistyped_command_nothing_is_recorded(work: Path, words: list[str],
 @pytest.mark.parametrize(
     ("words", "part"),
     [
-        ([], "after --"), (["-e", "mistyped", "--used", "nothing/*", "--", "true"], "no file fits"),
-        (["--params", "none.toml", "--", "true"], "is not there"), (["--set", "depth", "--", "true"], "no KEY=VALUE"),
-        (["--leave-out", "colour", "--", "true"], "no part"), (["--goal", "x=sideways", "--", "true"], "goal"),
+        ([], "after --"),
+        (["-e", "mistyped", "--used", "nothing/*", "--", "true"], "no file fits"),
+        (["--params", "none.toml", "--", "true"], "is not there"),
+        (["--set", "depth", "--", "true"], "no KEY=VALUE"),
+        (["--leave-out", "colour", "--", "true"], "no part"),
+        (["--goal", "x=sideways", "--", "true"], "goal"),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_is_said_before_anything_runs(work: Path, words: list[str], part: str) -> None:
     done = kt("track", *words)
     assert done.returncode in {2, 3}
@@ -165,9 +199,12 @@ def test_what_is_wrong_is_said_before_anything_runs(work: Path, words: list[str]
 
 def begun_tracking(*words: str) -> subprocess.Popen[str]:
     process = subprocess.Popen(
-        [*KINETRUM, "track", "--grace", "1", "--", *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        [*KINETRUM, "track", "--grace", "1", "--", *words],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
         env=os.environ | {"PYTHONUNBUFFERED": "1", "PYTHONFAULTHANDLER": "1"},
-    )  # fmt: skip
+    )
     assert process.stdout is not None
     assert process.stdout.readline() == "ready\n"
     return process
@@ -214,9 +251,12 @@ def test_in_a_terminal_the_command_has_one_too(work: Path) -> None:
     )
     leader, follower = pty.openpty()
     process = subprocess.Popen(
-        [*KINETRUM, "track", "--", sys.executable, "-c", script], stdin=follower, stdout=follower, stderr=follower,
+        [*KINETRUM, "track", "--", sys.executable, "-c", script],
+        stdin=follower,
+        stdout=follower,
+        stderr=follower,
         start_new_session=True,
-    )  # fmt: skip
+    )
     os.close(follower)
     os.write(leader, b"Tomas\n")
     shown = b""
@@ -320,10 +360,12 @@ kt end
 @pytest.mark.parametrize(
     ("words", "status", "part"),
     [
-        (["set", "a=1"], 3, "KINETRUM_RUN"), (["measure", "loss=1"], 2, "--step"),
-        (["set", "--run", "0190a1b2-c3d4-7000-8000-0123456789ab", "a=1"], 3, "id"), (["end", "--run", "a b"], 2, "names no run"),
+        (["set", "a=1"], 3, "KINETRUM_RUN"),
+        (["measure", "loss=1"], 2, "--step"),
+        (["set", "--run", "0190a1b2-c3d4-7000-8000-0123456789ab", "a=1"], 3, "id"),
+        (["end", "--run", "a b"], 2, "names no run"),
     ],
-)  # fmt: skip
+)
 def test_shell_commands_say_what_is_missing(work: Path, words: list[str], status: int, part: str) -> None:
     done = kt(*words)
     assert done.returncode == status
@@ -362,8 +404,9 @@ def test_shell_commands_refuse_what_python_refuses(work: Path) -> None:
     for words in (("measure", "loss=1", "--step", "1"), ("result", "recall=1"), ("set", "a=1"), ("end",)):
         told = kt(words[0], "--run", run_id, *words[1:])
         assert (told.returncode, told.stderr) == (
-            1, f"kinetrum {words[0]}: This run is failed; 'kinetrum begin' begins another.\n"
-        )  # fmt: skip
+            1,
+            f"kinetrum {words[0]}: This run is failed; 'kinetrum begin' begins another.\n",
+        )
     found = kinetrum.open(run_id)
     assert isinstance(found, kinetrum.RecordedRun)
     assert (found.params, found.results, found.status) == ({"seed": 1, "depth": 6, "fold": 2}, {}, "failed")
@@ -371,8 +414,11 @@ def test_shell_commands_refuse_what_python_refuses(work: Path) -> None:
 
 def test_output_is_shown_and_followed(work: Path) -> None:
     script = "import time\nfor at in range(6): print('line', at, flush=True); time.sleep(0.4)"
-    process = subprocess.Popen([*KINETRUM, "track", "-e", "frost-alarm", "--", sys.executable, "-c", script],
-                               stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+    process = subprocess.Popen(
+        [*KINETRUM, "track", "-e", "frost-alarm", "--", sys.executable, "-c", script],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     wait_for(lambda: kt("show", "frost-alarm/1", "--follow", "--output").returncode == 0, 40)
     assert process.wait(30) == 0
     lines = [f"line {at}" for at in range(6)]

@@ -29,8 +29,10 @@ def test_what_is_recorded_in_one_carries_its_name(alone: Path) -> None:
             pass
     run.measure(loss=1.0)
     assert [(step, set(values)) for step, values in measured(alone)] == [
-        (0, {"training/loss"}), (7, {"training/loss"}), (0, {"loss"})
-    ]  # fmt: skip
+        (0, {"training/loss"}),
+        (7, {"training/loss"}),
+        (0, {"loss"}),
+    ]
     results = {
         one["key"]: one["value"] for record in records(alone) if record["op"] == "results" for one in record["results"]
     }
@@ -46,8 +48,11 @@ def test_the_block_ends_it_and_says_whether_it_failed(alone: Path) -> None:
         raise ZeroDivisionError
     told = [(one["name"], one["ended_at"] is not None, one["failed"]) for one in activities(alone)]
     assert told == [
-        ("preparing", False, False), ("preparing", True, False), ("training", False, False), ("training", True, True)
-    ]  # fmt: skip
+        ("preparing", False, False),
+        ("preparing", True, False),
+        ("training", False, False),
+        ("training", True, True),
+    ]
     # Both words of one are of the same, and its beginning does not move.
     first, second = activities(alone)[:2]
     assert (first["id"], first["started_at"]) == (second["id"], second["started_at"])

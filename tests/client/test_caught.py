@@ -85,9 +85,13 @@ def test_own_code_that_no_commit_has_is_named(work: Path) -> None:
     (work / "lib").mkdir()
     for name, text in (
         ("train.py", "import helper\nfrom lib import tools\n\ndef late():\n    import rare\n"),
-        ("helper.py", "import json\n"), ("rare.py", ""), ("unused.py", ""), ("lib/__init__.py", ""),
-        ("lib/tools.py", "from . import deep\n"), ("lib/deep.py", ""),
-    ):  # fmt: skip
+        ("helper.py", "import json\n"),
+        ("rare.py", ""),
+        ("unused.py", ""),
+        ("lib/__init__.py", ""),
+        ("lib/tools.py", "from . import deep\n"),
+        ("lib/deep.py", ""),
+    ):
         (work / name).write_text(text)
     git(work, "add", "train.py", "lib/__init__.py", "lib/tools.py")
     git(work, "commit", "-qm", "more")
@@ -102,7 +106,11 @@ def test_own_code_that_no_commit_has_is_named(work: Path) -> None:
     (work / ".venv/lib/site-packages").mkdir(parents=True)
     (work / ".venv/lib/site-packages/other.py").write_text("")
     assert untracked(modules=("unused.py", ".venv/lib/site-packages/other.py", "gone.py")) == [
-        "helper.py", "lib/deep.py", "rare.py", "unused.py"]  # fmt: skip
+        "helper.py",
+        "lib/deep.py",
+        "rare.py",
+        "unused.py",
+    ]
     # A file that git is told to ignore is as little in a commit.
     (work / ".gitignore").write_text("helper.py\n")
     assert "helper.py" in untracked()
@@ -222,7 +230,7 @@ def test_without_git_and_without_a_repository(tmp_path: Path, monkeypatch: pytes
         ({"BUILDKITE_BUILD_URL": "https://ci/a"}, {}),
         ({"SLURM_JOB_ID": "4711"}, {"job": "Slurm job 4711"}),
     ],
-)  # fmt: skip
+)
 def test_the_job_from_the_usual_variables(environment: dict[str, str], job: dict[str, str]) -> None:
     assert ci_job(environment) == job
 
@@ -272,9 +280,14 @@ def test_a_script_is_surrounded_by_itself(recording: Project, work: Path, tmp_pa
         "SECRET_OF_MINE": "do-not-record",
     }
     done = subprocess.run(
-        [sys.executable, "train.py", "--depth", "5"], cwd=work, env=os.environ | environment, capture_output=True,
-        text=True, timeout=50, check=True,
-    )  # fmt: skip
+        [sys.executable, "train.py", "--depth", "5"],
+        cwd=work,
+        env=os.environ | environment,
+        capture_output=True,
+        text=True,
+        timeout=50,
+        check=True,
+    )
     drain(tmp_path / "spool", 30)
     found = kinetrum.open(done.stdout.strip())
     assert isinstance(found, kinetrum.RecordedRun)
@@ -340,5 +353,8 @@ def test_what_was_not_delivered_is_kept_and_thinned(recording: Project) -> None:
 
 def test_lines_about_graphics_processors() -> None:
     assert read_gpus("45, 2048\n7, 100\nbroken\n") == {
-        "gpu 0 (%)": 45.0, "gpu 0 memory (bytes)": 2_147_483_648, "gpu 1 (%)": 7.0, "gpu 1 memory (bytes)": 104_857_600,
-    }  # fmt: skip
+        "gpu 0 (%)": 45.0,
+        "gpu 0 memory (bytes)": 2_147_483_648,
+        "gpu 1 (%)": 7.0,
+        "gpu 1 memory (bytes)": 104_857_600,
+    }

@@ -82,8 +82,10 @@ def test_inputs_are_found_before_anything_is_recorded(tmp_path: Path, monkeypatc
     (tmp_path / "we@3").write_text("a file of that name is a file")
     found = file_patterns.inputs_of(["nights=*.csv", "stations@2", "odd=we@3"])
     assert [(text, files and files.name, [file.path for file in paths]) for text, files, paths in found] == [
-        ("nights=*.csv", "nights", ["a.csv"]), ("stations@2", None, []), ("odd=we@3", "odd", ["we@3"]),
-    ]  # fmt: skip
+        ("nights=*.csv", "nights", ["a.csv"]),
+        ("stations@2", None, []),
+        ("odd=we@3", "odd", ["we@3"]),
+    ]
     with pytest.raises(InvalidInput, match="no file fits"):
         file_patterns.inputs_of(["*.csv", "none/*"])
 

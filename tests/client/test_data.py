@@ -277,9 +277,11 @@ def bucket(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
     thread = threading.Thread(target=server.serve_forever, daemon=True)
     thread.start()
     for key, value in {
-        "AWS_ENDPOINT_URL": f"http://127.0.0.1:{server.server_address[1]}", "AWS_ACCESS_KEY_ID": "k",
-        "AWS_SECRET_ACCESS_KEY": "s", "AWS_REGION": "orchard",
-    }.items():  # fmt: skip
+        "AWS_ENDPOINT_URL": f"http://127.0.0.1:{server.server_address[1]}",
+        "AWS_ACCESS_KEY_ID": "k",
+        "AWS_SECRET_ACCESS_KEY": "s",
+        "AWS_REGION": "orchard",
+    }.items():
         monkeypatch.setenv(key, value)
     yield root / "readings"
     server.shutdown()
@@ -296,7 +298,9 @@ def test_objects_are_fingerprinted_where_they_are(recording: Project, bucket: Pa
     version = opened("readings@1")
     assert version.by_reference
     assert [(entry["path"], entry["address"]) for entry in version.data["files"]] == [
-        ("2024/a.csv", "s3://readings/2024/a.csv"), ("2025/b.csv", "s3://readings/2025/b.csv")]  # fmt: skip
+        ("2024/a.csv", "s3://readings/2024/a.csv"),
+        ("2025/b.csv", "s3://readings/2025/b.csv"),
+    ]
     assert opened("one@1").files == ["b.csv"]
     problems = recording.service().get(f"/projects/{recording.name}/experiments/frost-alarm/runs/1")["problems"]
     assert "There is no object at or below s3://readings/nowhere" in problems[0]["text"]

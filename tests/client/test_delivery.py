@@ -166,8 +166,10 @@ def test_the_service_is_away_for_a_while_and_nothing_is_lost(tmp_path: Path) -> 
     url = control.up(home, 0)["url"]
     port = int(url.rpartition(":")[2])
     environment = {
-        "KINETRUM_URL": url, "KINETRUM_TOKEN": home.token.read_text().strip(), "KINETRUM_SPOOL": str(tmp_path / "spool-away"),
-    }  # fmt: skip
+        "KINETRUM_URL": url,
+        "KINETRUM_TOKEN": home.token.read_text().strip(),
+        "KINETRUM_SPOOL": str(tmp_path / "spool-away"),
+    }
     script = """
 import kinetrum, sys, time
 run = kinetrum.begin("away")

@@ -74,8 +74,11 @@ def test_columns_and_remarks(table: Project) -> None:
 
 
 def test_a_saved_view_read_in_code_and_terminal(table: Project) -> None:
-    body = {"name": "deep ones", "experiment": "frost-alarm",
-            "arrangement": {"q": "depth = 9", "cols": "recall,learner", "sort": "recall:asc", "group": "learner"}}  # fmt: skip
+    body = {
+        "name": "deep ones",
+        "experiment": "frost-alarm",
+        "arrangement": {"q": "depth = 9", "cols": "recall,learner", "sort": "recall:asc", "group": "learner"},
+    }
     table.service("contributor").call("PUT", table.path("views", new_id()), json=body)
     assert kinetrum.runs(view="deep ones").references == ["frost-alarm/4"]
     assert kinetrum.runs("depth = 5", view="deep ones").references == [f"frost-alarm/{number}" for number in (1, 2, 3)]
@@ -154,9 +157,7 @@ def test_an_answer_that_is_behind_says_so(recording: Project, monkeypatch: pytes
     service.close()
 
 
-@pytest.mark.parametrize(
-    ("lacking", "said"), [("pandas", r"kinetrum\[pandas\]"), ("pyarrow", r"kinetrum\[arrow\]")]
-)  # fmt: skip
+@pytest.mark.parametrize(("lacking", "said"), [("pandas", r"kinetrum\[pandas\]"), ("pyarrow", r"kinetrum\[arrow\]")])
 def test_a_missing_package_is_named_with_the_way_to_it(
     table: Project, monkeypatch: pytest.MonkeyPatch, lacking: str, said: str
 ) -> None:

@@ -208,9 +208,17 @@ with kinetrum.begin("falls-out") as run:
 
 @pytest.mark.parametrize(
     "child",
-    ["pass", "run.end()", "run.fail('by the child')", "sys.exit(3)", "raise ValueError", "os._exit(1)", "os.abort()",
-     "os.kill(os.getpid(), 15)"],
-)  # fmt: skip
+    [
+        "pass",
+        "run.end()",
+        "run.fail('by the child')",
+        "sys.exit(3)",
+        "raise ValueError",
+        "os._exit(1)",
+        "os.abort()",
+        "os.kill(os.getpid(), 15)",
+    ],
+)
 def test_a_child_never_ends_its_parents_run(recording: Project, tmp_path: Path, child: str) -> None:
     done = run_script(FALLS_OUT.format(child=child, parent="os.kill(os.getpid(), 9)", after=""))
     drain(tmp_path / "spool", 30)

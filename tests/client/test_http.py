@@ -27,13 +27,20 @@ def answer(status: int, body: Any, url: str = "http://service/x") -> httpx.Respo
 @pytest.mark.parametrize(
     ("status", "kind", "error"),
     [
-        (409, "unexpected-occupant", errors.UnexpectedOccupant), (409, "conflict", errors.Conflict),
-        (422, "invalid-input", errors.InvalidInput), (400, "broken-json", errors.InvalidInput), (404, "not-found", errors.NotFound),
-        (401, "not-signed-in", errors.NotSignedIn), (403, "not-allowed", errors.NotAllowed), (413, "too-large", errors.TooLarge),
-        (422, "damaged", errors.Damaged), (503, "unavailable", errors.Unavailable), (500, "internal", errors.Unavailable),
+        (409, "unexpected-occupant", errors.UnexpectedOccupant),
+        (409, "conflict", errors.Conflict),
+        (422, "invalid-input", errors.InvalidInput),
+        (400, "broken-json", errors.InvalidInput),
+        (404, "not-found", errors.NotFound),
+        (401, "not-signed-in", errors.NotSignedIn),
+        (403, "not-allowed", errors.NotAllowed),
+        (413, "too-large", errors.TooLarge),
+        (422, "damaged", errors.Damaged),
+        (503, "unavailable", errors.Unavailable),
+        (500, "internal", errors.Unavailable),
         (418, "something-new", errors.KinetrumError),
     ],
-)  # fmt: skip
+)
 def test_problems_become_errors(status: int, kind: str, error: type[errors.KinetrumError]) -> None:
     body = {
         "type": f"urn:kinetrum:problem:{kind}",
@@ -130,8 +137,7 @@ def test_files_of_a_folder(tmp_path: Path) -> None:
         assert [found.path for found in find_files(tmp_path / "a")] == ["b/two.csv", "linked.csv", "one.csv"]
     assert [found.path for found in find_files(tmp_path / "a" / "one.csv")] == ["one.csv"]
     known = fingerprint(tmp_path / "a" / "one.csv")
-    assert (known.size, known.sha256) == (
-        1, "6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b")  # fmt: skip
+    assert (known.size, known.sha256) == (1, "6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b")
 
 
 def test_a_file_that_is_being_written_is_no_output(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

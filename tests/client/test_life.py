@@ -26,14 +26,20 @@ def recorded(reference: str) -> kinetrum.RecordedRun:
 @pytest.mark.parametrize(
     ("end", "status", "reason"),
     [
-        ("", "finished", None), ("sys.exit()", "finished", None), ("sys.exit(0)", "finished", None),
-        ("sys.exit(3)", "failed", "exited with status 3"), ("sys.exit('no data')", "failed", "exited with status no data"),
-        ("1 / 0", "failed", "ZeroDivisionError"), ("raise KeyboardInterrupt", "stopped", "interrupted from the keyboard"),
-        ("os.kill(os.getpid(), signal.SIGTERM); time.sleep(20)", "stopped", "signal SIGTERM"), ("quiet()", "finished", None),
+        ("", "finished", None),
+        ("sys.exit()", "finished", None),
+        ("sys.exit(0)", "finished", None),
+        ("sys.exit(3)", "failed", "exited with status 3"),
+        ("sys.exit('no data')", "failed", "exited with status no data"),
+        ("1 / 0", "failed", "ZeroDivisionError"),
+        ("raise KeyboardInterrupt", "stopped", "interrupted from the keyboard"),
+        ("os.kill(os.getpid(), signal.SIGTERM); time.sleep(20)", "stopped", "signal SIGTERM"),
+        ("quiet()", "finished", None),
         ("argparse.ArgumentParser().parse_args(['--unknown'])", "failed", "exited with status 2"),
-        ("del run; gc.collect()", "stopped", "nothing refers to it"), ("thread()", "finished", None),
+        ("del run; gc.collect()", "stopped", "nothing refers to it"),
+        ("thread()", "finished", None),
     ],
-)  # fmt: skip
+)
 def test_how_a_script_ends(recording: Project, tmp_path: Path, end: str, status: str, reason: str | None) -> None:
     script = (
         """

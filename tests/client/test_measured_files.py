@@ -46,11 +46,15 @@ def test_forms(tmp_path: Path, name: str, text: str, points: list[Any], results:
 @pytest.mark.parametrize(
     ("name", "text", "part"),
     [
-        ("a.json", '{"recall": 0.', "no JSON"), ("a.json", "5", "neither"), ("a.json", '[1, "a"]', "neither"),
-        ("a.jsonl", '{"a": 1}\n{"a"\n', "line 2"), ("a.jsonl", "5\n", "no object"),
-        ("a.csv", "step,loss\nx,1\n", "row 1: the step 'x'"), ("a.csv", "step,loss\n1.5,1\n", "whole number"),
+        ("a.json", '{"recall": 0.', "no JSON"),
+        ("a.json", "5", "neither"),
+        ("a.json", '[1, "a"]', "neither"),
+        ("a.jsonl", '{"a": 1}\n{"a"\n', "line 2"),
+        ("a.jsonl", "5\n", "no object"),
+        ("a.csv", "step,loss\nx,1\n", "row 1: the step 'x'"),
+        ("a.csv", "step,loss\n1.5,1\n", "whole number"),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_read_says_where(tmp_path: Path, name: str, text: str, part: str) -> None:
     path = tmp_path / name
     path.write_text(text)

@@ -39,12 +39,21 @@ def test_images_of_every_sort(recording: Project, tmp_path: Path) -> None:
     shades = np.linspace(0, 1, 12).reshape(3, 4)
     with kinetrum.begin("frost-alarm") as run:
         run.media.images(
-            "sorts", [shades, (shades * 255).astype(np.uint8)[:, :, None], shades > 0.5, Image.new("CMYK", (5, 5)),
-                      figure, path, np.zeros((3, 4, 4), np.uint8)],
+            "sorts",
+            [
+                shades,
+                (shades * 255).astype(np.uint8)[:, :, None],
+                shades > 0.5,
+                Image.new("CMYK", (5, 5)),
+                figure,
+                path,
+                np.zeros((3, 4, 4), np.uint8),
+            ],
             captions=["a", "b", "c", "d", "e", "f", None],
-            boxes=[[(0, 1, 2, 2, "frost", 0.5)], *[None] * 6], masks=[{"truth": shades > 0.5}, *[{}] * 6],
+            boxes=[[(0, 1, 2, 2, "frost", 0.5)], *[None] * 6],
+            masks=[{"truth": shades > 0.5}, *[{}] * 6],
             classes={1: "frost"},
-        )  # fmt: skip
+        )
         for epoch in run.progress(range(2)):
             run.media.image("one", np.full((2, 2), epoch / 2), caption=f"epoch {epoch}")
     run.flush()
@@ -54,7 +63,14 @@ def test_images_of_every_sort(recording: Project, tmp_path: Path) -> None:
     assert [item["file"][3:] for item in kept.items] == [".png", ".png", ".png", ".png", ".png", ".jpg", ".png"]
     assert [item["caption"] for item in kept.items] == ["a", "b", "c", "d", "e", "f", ""]
     first = kept.items[0]
-    assert first["boxes"][0] | {"label": "", "score": 0} == {"x": 0, "y": 1, "width": 2, "height": 2, "label": "", "score": 0}  # fmt: skip
+    assert first["boxes"][0] | {"label": "", "score": 0} == {
+        "x": 0,
+        "y": 1,
+        "width": 2,
+        "height": 2,
+        "label": "",
+        "score": 0,
+    }
     assert pixels(kept.read("001.png")).tolist() == np.round(shades * 255).astype(int).tolist()
     assert pixels(kept.read(first["masks"][0]["file"])).tolist() == (shades > 0.5).astype(int).tolist()
     assert kept.read("006.jpg") == path.read_bytes()
@@ -119,7 +135,10 @@ def test_predictions_are_browsed_and_compared(recording: Project) -> None:
     assert (wrong.wrong, [row[0] for row in wrong]) == (1, ["b"])
     joined = kinetrum.join_rows(first, second, outcome="newly right")
     assert (joined.key, dict(joined.counts), [row[0] for row in joined]) == (
-        "row", {"newly right": 1, "both right": 3}, ["b"])  # fmt: skip
+        "row",
+        {"newly right": 1, "both right": 3},
+        ["b"],
+    )
     assert kinetrum.rows(first, sort="score:desc", limit=1)[0][0] == "c"
     with pytest.raises(errors.InvalidInput, match="no column 'scores'"):
         kinetrum.rows(first, where="scores > 1")
@@ -158,18 +177,27 @@ def test_plots_are_laid_over_in_the_order_named(recording: Project, tmp_path: Pa
 
 @pytest.mark.parametrize(
     ("give", "said"),
-    [(lambda m: m.image("x", np.zeros((2, 2, 2))), r"shape \(2, 2, 2\)"), (lambda m: m.image("x", np.full((2, 2), 3.5)), "from 3.5 to 3.5"),
-     (lambda m: m.image("x", np.full((2, 2), np.nan)), "nan"), (lambda m: m.images("x", []), "0 images"),
-     (lambda m: m.images("x", [np.zeros((2, 2))], captions=["a", "b"]), "1 images and 2 captions"),
-     (lambda m: m.image("x", np.zeros((2, 2)), boxes=[(1, 2)]), "width"),
-     (lambda m: m.image("x", np.zeros((2, 2)), masks={"t": np.zeros((3, 2), int)}), "its image"),
-     (lambda m: m.image("x", "none.png"), "no file none.png"), (lambda m: m.image("x", __file__), "ending"),
-     (lambda m: m.sound("x", np.zeros(9)), "need their rate"), (lambda m: m.sound("x", np.full(9, 2.0), rate=8), "beyond -1 to 1"),
-     (lambda m: m.video("x", np.zeros((2, 2))), "need their rate"), (lambda m: m.text("x", 3), "not int"),
-     (lambda m: m.text("x", "a" * 1_000_001), "over 1,000,000"), (lambda m: m.table("x", {"a": [1], "b": []}), "equal length"),
-     (lambda m: m.table("x", {"a": [1, 1]}, key="a"), "stands twice"), (lambda m: m.table("x", {"a": [1]}, key="b"), "key names 'b'"),
-     (lambda m: m.table("x", [1, 2]), "rows as mappings")],
-)  # fmt: skip
+    [
+        (lambda m: m.image("x", np.zeros((2, 2, 2))), r"shape \(2, 2, 2\)"),
+        (lambda m: m.image("x", np.full((2, 2), 3.5)), "from 3.5 to 3.5"),
+        (lambda m: m.image("x", np.full((2, 2), np.nan)), "nan"),
+        (lambda m: m.images("x", []), "0 images"),
+        (lambda m: m.images("x", [np.zeros((2, 2))], captions=["a", "b"]), "1 images and 2 captions"),
+        (lambda m: m.image("x", np.zeros((2, 2)), boxes=[(1, 2)]), "width"),
+        (lambda m: m.image("x", np.zeros((2, 2)), masks={"t": np.zeros((3, 2), int)}), "its image"),
+        (lambda m: m.image("x", "none.png"), "no file none.png"),
+        (lambda m: m.image("x", __file__), "ending"),
+        (lambda m: m.sound("x", np.zeros(9)), "need their rate"),
+        (lambda m: m.sound("x", np.full(9, 2.0), rate=8), "beyond -1 to 1"),
+        (lambda m: m.video("x", np.zeros((2, 2))), "need their rate"),
+        (lambda m: m.text("x", 3), "not int"),
+        (lambda m: m.text("x", "a" * 1_000_001), "over 1,000,000"),
+        (lambda m: m.table("x", {"a": [1], "b": []}), "equal length"),
+        (lambda m: m.table("x", {"a": [1, 1]}, key="a"), "stands twice"),
+        (lambda m: m.table("x", {"a": [1]}, key="b"), "key names 'b'"),
+        (lambda m: m.table("x", [1, 2]), "rows as mappings"),
+    ],
+)
 def test_what_does_not_fit_is_refused_and_nothing_is_kept(recording: Project, give: Any, said: str) -> None:
     with kinetrum.begin("frost-alarm") as run:
         with pytest.raises(errors.KinetrumError, match=said):

@@ -189,10 +189,14 @@ def test_many_cells_are_cut_at_the_beginning(shell: Shell) -> None:
 @pytest.mark.parametrize(
     ("first", "second", "same"),
     [
-        (("a", "x", 1), ("a", "y", 2), True), (("a", "x", 1), ("b", "x", 2), False), ((None, "x", 1), (None, "x", 2), True),
-        ((None, "x", 1), (None, "y", 2), False), (("a", "x", 1), ("a", "x", 1), False), ((None, "x", 1), ("a", "x", 2), True),
+        (("a", "x", 1), ("a", "y", 2), True),
+        (("a", "x", 1), ("b", "x", 2), False),
+        ((None, "x", 1), (None, "x", 2), True),
+        ((None, "x", 1), (None, "y", 2), False),
+        (("a", "x", 1), ("a", "x", 1), False),
+        ((None, "x", 1), ("a", "x", 2), True),
     ],
-)  # fmt: skip
+)
 def test_what_is_the_same_cell(first: Any, second: Any, same: bool) -> None:
     assert notebook_cells.Cell(*second).is_rerun_of(notebook_cells.Cell(*first)) is same
 

@@ -36,8 +36,10 @@ def test_an_evaluation_keeps_the_plots_of_its_task(recording: Project) -> None:
     plots = opened("frost-alarm/1").plots
     assert set(plots) == {
         *(f"holdout/{kind}" for kind in ("confusion", "roc", "precision_recall", "threshold", "calibration")),
-        "predicted", "residuals", "kinds/confusion",
-    }  # fmt: skip
+        "predicted",
+        "residuals",
+        "kinds/confusion",
+    }
     roc = plots["holdout/roc"]
     assert roc.numbers["area"] == pytest.approx(results["holdout/roc_auc"], abs=1e-12)
     assert roc.columns["threshold"][0] == float("inf")

@@ -81,15 +81,21 @@ print(run.id)
         ("with kinetrum.begin('e', output=False) as run: print('x')", []),
         ("with kinetrum.begin('e', leave_out=['output']) as run: print('x')", []),
         ("os.environ['KINETRUM_LEAVE_OUT'] = 'all'\nwith kinetrum.begin('e') as run: print('x')", []),
-        ("os.environ['KINETRUM_LEAVE_OUT'] = 'all'\nwith kinetrum.begin('e', leave_out=()) as run: print('x')", ["stdout x"]),
+        (
+            "os.environ['KINETRUM_LEAVE_OUT'] = 'all'\nwith kinetrum.begin('e', leave_out=()) as run: print('x')",
+            ["stdout x"],
+        ),
         # Side by side none of two can be meant; the one that asks is.
         ("with kinetrum.begin('e') as run, kinetrum.begin('e') as b: print('x')", []),
         ("with kinetrum.begin('e', output=True) as run, kinetrum.begin('e') as b: print('x')", ["stdout x"]),
         # Of nested runs the outermost takes it, and alone again the one that stays.
-        ("with kinetrum.begin('e') as run:\n  with run.child() as c: print('x')\n  print('y')", ["stdout x", "stdout y"]),
+        (
+            "with kinetrum.begin('e') as run:\n  with run.child() as c: print('x')\n  print('y')",
+            ["stdout x", "stdout y"],
+        ),
         ("with kinetrum.begin('e') as run:\n  with kinetrum.begin('e') as b: print('x')\n  print('y')", ["stdout y"]),
     ],
-)  # fmt: skip
+)
 def test_whose_output_it_is(recording: Project, tmp_path: Path, script: str, expected: list[str]) -> None:
     _, lines = printed(script + "\nprint(run.id)\n", tmp_path)
     assert lines == expected

@@ -105,9 +105,10 @@ def test_a_bare_name_never_stands_for_one_of_several(acting: As, tmp_path: Path)
     assert isinstance(recorded, kinetrum.RecordedRun)
     assert recorded.register("net", step=0, as_model="m").values["val_loss"] == 0.9
     for wrong, said in (
-        ({"step": 9}, "no net at step 9; it did at steps 0, 1, 2, 3, 4, 5"), ({"best": "speed"}, "no goal for 'speed'"),
+        ({"step": 9}, "no net at step 9; it did at steps 0, 1, 2, 3, 4, 5"),
+        ({"best": "speed"}, "no goal for 'speed'"),
         ({"step": 1, "best": "val_loss"}, "not by both"),
-    ):  # fmt: skip
+    ):
         with pytest.raises((errors.NotFound, errors.InvalidInput), match=said):
             kinetrum.register("net", run="ckpts/1", as_model="m", **wrong)  # type: ignore[arg-type]
     with pytest.raises(errors.InvalidInput, match="names one version already"):

@@ -113,7 +113,11 @@ def test_a_candidate_within_noise_a_better_one_and_the_way_back(acting: As, tmp_
     assert "rejected" in kinetrum.model("frost-alarm").warnings["production"]
     assert kinetrum.model("frost-alarm").roll_back("production", comment="back") == 1
     assert [entry["act"] for entry in kinetrum.model("frost-alarm").history()][:4] == [
-        "rolled back", "rejected", "promoted", "approved"]  # fmt: skip
+        "rolled back",
+        "rejected",
+        "promoted",
+        "approved",
+    ]
 
 
 def test_gates_on_scores_of_the_same_rows(acting: As, tmp_path: Path) -> None:
@@ -170,14 +174,21 @@ def test_an_overridden_gate_is_shown_from_then_on(acting: As, tmp_path: Path) ->
 def test_evidence_added_later(acting: As, recording: Project, tmp_path: Path) -> None:
     (tmp_path / "net.bin").write_bytes(b"bought")
     bought = kinetrum.register(
-        tmp_path / "net.bin", as_model="frost-alarm", origin="bought from a neighbour", metrics={"price": 3},
-        labels={"season": "spring"}, sample={"readings": np.zeros((3, 12), np.float32)}, sample_output=np.zeros(3),
-    )  # fmt: skip
+        tmp_path / "net.bin",
+        as_model="frost-alarm",
+        origin="bought from a neighbour",
+        metrics={"price": 3},
+        labels={"season": "spring"},
+        sample={"readings": np.zeros((3, 12), np.float32)},
+        sample_output=np.zeros(3),
+    )
     assert (bought.run, bought.values, bought.labels, bought.evidence) == (None, {"price": 3}, {"season": "spring"}, {})
     signature = bought.signature
     assert signature
     assert [one.text() for one in (*signature.inputs, *signature.outputs)] == [
-        "readings float32 [?, 12]", "output float64 [?]"]  # fmt: skip
+        "readings float32 [?, 12]",
+        "output float64 [?]",
+    ]
     (tmp_path / "holdout.csv").write_text("row,truth\n")
     kept = bought.add_evidence(
         "holdout",

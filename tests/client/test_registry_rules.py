@@ -206,7 +206,10 @@ def test_more_approvals_unseat_nobody_and_are_told_before(acting: As, tmp_path: 
     model = kinetrum.model("frost-alarm")
     told = model.preview_rules(approvals_needed=2)
     assert [(one["number"], one["before"], one["after"], one["stages"]) for one in told] == [
-        (3, "approved", "pending", []), (2, "approved", "pending", ["production"]), (1, "approved", "pending", [])]  # fmt: skip
+        (3, "approved", "pending", []),
+        (2, "approved", "pending", ["production"]),
+        (1, "approved", "pending", []),
+    ]
     with pytest.raises(
         errors.Conflict, match=r"version 3, version 2 \(stays on production\), version 1 .* no longer approved"
     ):

@@ -73,16 +73,35 @@ def test_evidence_by_command_line(acting: As, tmp_path: Path, capsys: pytest.Cap
     (tmp_path / "net.bin").write_bytes(b"x")
     (tmp_path / "sample.csv").write_text("minimum_c,cloud\n1.5,3\n2.5,4\n")
     status, out, _ = run(
-        capsys, "register", str(tmp_path / "net.bin"), "--as-model", "frost-alarm", "--origin", "a shelf",
-        "--sample", str(tmp_path / "sample.csv"), "--metric", "price=3", "--label", "season=spring", "--by-reference",
-    )  # fmt: skip
+        capsys,
+        "register",
+        str(tmp_path / "net.bin"),
+        "--as-model",
+        "frost-alarm",
+        "--origin",
+        "a shelf",
+        "--sample",
+        str(tmp_path / "sample.csv"),
+        "--metric",
+        "price=3",
+        "--label",
+        "season=spring",
+        "--by-reference",
+    )
     assert (status, "takes minimum_c float64 [?], cloud int64 [?]" in out) == (0, True)
     lines = ["row,truth,prediction", *(f"n{n},{n % 2},{(n + (n % 7 == 0)) % 2}" for n in range(200))]
     (tmp_path / "predictions.csv").write_text("\n".join(lines))
     status, out, _ = run(
-        capsys, "evidence", "frost-alarm@1", "--on", "spring nights", "--predictions", str(tmp_path / "predictions.csv"),
-        "--data", str(tmp_path / "sample.csv"),
-    )  # fmt: skip
+        capsys,
+        "evidence",
+        "frost-alarm@1",
+        "--on",
+        "spring nights",
+        "--predictions",
+        str(tmp_path / "predictions.csv"),
+        "--data",
+        str(tmp_path / "sample.csv"),
+    )
     assert status == 0
     assert "spring nights sha256:" in out
     assert "accuracy" in out

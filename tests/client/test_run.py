@@ -21,8 +21,11 @@ from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
 @pytest.fixture
 def alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
     """A spool that nobody delivers."""
-    for key, value in {"KINETRUM_SPOOL": str(tmp_path / "spool"), "KINETRUM_SENDER": "off",
-                       "KINETRUM_URL": "http://127.0.0.1:1"}.items():  # fmt: skip
+    for key, value in {
+        "KINETRUM_SPOOL": str(tmp_path / "spool"),
+        "KINETRUM_SENDER": "off",
+        "KINETRUM_URL": "http://127.0.0.1:1",
+    }.items():
         monkeypatch.setenv(key, value)
     monkeypatch.setattr(spool, "_writer", None)
     yield tmp_path / "spool"
@@ -50,13 +53,21 @@ def records(root: Path) -> list[dict[str, Any]]:
 def measured(root: Path) -> list[tuple[int, dict[str, float]]]:
     return [
         (record["step"], {key: value for key, value in record.items() if key not in {"op", "step", "time"}})
-        for record in records(root) if record["op"] == "point"
-    ]  # fmt: skip
+        for record in records(root)
+        if record["op"] == "point"
+    ]
 
 
 def test_begin_writes_everything_at_once(alone: Path) -> None:
-    run = kinetrum.begin("frost-alarm", project="orchard", name="first", params={"a": {"b": 1}, "x": math.nan}, seed=7,
-                         labels={"purpose": "test"}, goals={"recall": "higher >= 0.9"})  # fmt: skip
+    run = kinetrum.begin(
+        "frost-alarm",
+        project="orchard",
+        name="first",
+        params={"a": {"b": 1}, "x": math.nan},
+        seed=7,
+        labels={"purpose": "test"},
+        goals={"recall": "higher >= 0.9"},
+    )
     (begun,) = records(alone)
     assert begun["op"] == "begin"
     assert (begun["project"], begun["experiment"], begun["name"]) == ("orchard", "frost-alarm", "first")
@@ -76,9 +87,13 @@ def test_steps_go_on_after_the_last_one_of_each_metric(alone: Path) -> None:
     run.measure(recall=0.2)
     run.end()
     assert measured(alone) == [
-        (0, {"loss": 3.0}), (1, {"loss": 2.0}), (0, {"recall": 0.1}), (10, {"loss": 1.0}), (11, {"loss": 0.5}),
+        (0, {"loss": 3.0}),
+        (1, {"loss": 2.0}),
+        (0, {"recall": 0.1}),
+        (10, {"loss": 1.0}),
+        (11, {"loss": 0.5}),
         (1, {"recall": 0.2}),
-    ]  # fmt: skip
+    ]
 
 
 def test_a_dictionary_and_keywords(alone: Path) -> None:
@@ -119,11 +134,14 @@ def test_what_was_measured_last_is_known_in_later_segments_too(alone: Path, monk
 @pytest.mark.parametrize(
     ("given", "right"),
     [
-        (("loss", 0.5), "measure(loss=0.5)"), (("loss", 5), "measure(loss=5)"),
-        (("val/loss", 0.5), "measure({'val/loss': 0.5})"), ((0.5,), "measure(loss=0.5)"),
-        (("loss",), "measure(loss=0.3)"), (([0.5],), "measure(loss=0.3)"),
+        (("loss", 0.5), "measure(loss=0.5)"),
+        (("loss", 5), "measure(loss=5)"),
+        (("val/loss", 0.5), "measure({'val/loss': 0.5})"),
+        ((0.5,), "measure(loss=0.5)"),
+        (("loss",), "measure(loss=0.3)"),
+        (([0.5],), "measure(loss=0.3)"),
     ],
-)  # fmt: skip
+)
 def test_a_measure_without_a_name_is_answered_with_the_right_call(
     alone: Path, given: tuple[Any, ...], right: str
 ) -> None:
@@ -192,9 +210,14 @@ def test_progress_gives_steps_inside_its_loop_only(alone: Path) -> None:
     run.measure(loss=9)
     run.end()
     assert measured(alone) == [
-        (0, {"loss": 0}), (77, {"recall": 0}), (1, {"loss": 1}), (77, {"recall": 1}), (2, {"loss": 2}), (77, {"recall": 2}),
+        (0, {"loss": 0}),
+        (77, {"recall": 0}),
+        (1, {"loss": 1}),
+        (77, {"recall": 1}),
+        (2, {"loss": 2}),
+        (77, {"recall": 2}),
         (3, {"loss": 9}),
-    ]  # fmt: skip
+    ]
 
 
 def test_times_never_go_back(alone: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -224,10 +247,19 @@ def test_parameters_are_set_once(alone: Path) -> None:
 
 @pytest.mark.parametrize(
     "arguments",
-    [{"experiment": "Frost"}, {"experiment": ""}, {"experiment": "e", "params": [1]}, {"experiment": "e", "params": {"a": ["x" * 20_000]}},
-     {"experiment": "e", "name": " "}, {"experiment": "e", "goals": {"r": "up"}}, {"experiment": "e", "labels": {"a": 1}},
-     {"experiment": "e", "parent": "x"}, {"experiment": "e", "params": {"seed": 1}, "seed": 2}, {"experiment": "e", "url": "ftp://x"}],
-)  # fmt: skip
+    [
+        {"experiment": "Frost"},
+        {"experiment": ""},
+        {"experiment": "e", "params": [1]},
+        {"experiment": "e", "params": {"a": ["x" * 20_000]}},
+        {"experiment": "e", "name": " "},
+        {"experiment": "e", "goals": {"r": "up"}},
+        {"experiment": "e", "labels": {"a": 1}},
+        {"experiment": "e", "parent": "x"},
+        {"experiment": "e", "params": {"seed": 1}, "seed": 2},
+        {"experiment": "e", "url": "ftp://x"},
+    ],
+)
 def test_wrong_beginnings(alone: Path, arguments: dict[str, Any]) -> None:
     if arguments == {"experiment": ""}:
         arguments = {"experiment": " "}

@@ -60,22 +60,45 @@ class Pair(NamedTuple):
 
 def test_dataclasses_with_everything_in_them() -> None:
     assert as_settings(Plan(0.1)) == {
-        "rate": 0.1, "layers.0.units": 8, "layers.0.loss": "hinge", "layers.1.units": 16, "layers.1.loss": "hinge",
-        "folder": "out/a", "begun": "2026-04-01",
-    }  # fmt: skip
+        "rate": 0.1,
+        "layers.0.units": 8,
+        "layers.0.loss": "hinge",
+        "layers.1.units": 16,
+        "layers.1.loss": "hinge",
+        "folder": "out/a",
+        "begun": "2026-04-01",
+    }
 
 
 def test_models_namespaces_tuples_and_arrays_keep_types_and_order() -> None:
-    found = as_settings({
-        "options": Options(), "cli": argparse.Namespace(seed=3, verbose=True, func=print), "range": Pair(1, 2.0),
-        "scale": np.float32(0.5), "weights": np.array([1.5, 2.0]), "wait": datetime.timedelta(minutes=2),
-        "price": Decimal("1.25"), "names": {"b", "a"}, 5: None,
-    })  # fmt: skip
+    found = as_settings(
+        {
+            "options": Options(),
+            "cli": argparse.Namespace(seed=3, verbose=True, func=print),
+            "range": Pair(1, 2.0),
+            "scale": np.float32(0.5),
+            "weights": np.array([1.5, 2.0]),
+            "wait": datetime.timedelta(minutes=2),
+            "price": Decimal("1.25"),
+            "names": {"b", "a"},
+            5: None,
+        }
+    )
     assert found == {
-        "options.depth": 6, "options.inner.a": 0.5, "cli.seed": 3, "cli.verbose": True, "cli.func": "builtins.print",
-        "range.low": 1, "range.high": 2.0, "scale": 0.5, "weights": [1.5, 2.0], "wait": 120.0, "price": 1.25,
-        "names": ["a", "b"], "5": None,
-    }  # fmt: skip
+        "options.depth": 6,
+        "options.inner.a": 0.5,
+        "cli.seed": 3,
+        "cli.verbose": True,
+        "cli.func": "builtins.print",
+        "range.low": 1,
+        "range.high": 2.0,
+        "scale": 0.5,
+        "weights": [1.5, 2.0],
+        "wait": 120.0,
+        "price": 1.25,
+        "names": ["a", "b"],
+        "5": None,
+    }
     assert list(found)[:3] == ["options.depth", "options.inner.a", "cli.seed"]
     assert isinstance(found["range.high"], float)
     assert found["cli.verbose"] is True
@@ -99,10 +122,14 @@ def test_files_say_the_same_in_every_form(tmp_path: Path, name: str, text: str) 
 @pytest.mark.parametrize(
     ("name", "text", "said"),
     [
-        ("a.toml", "rate = \n", "line 1"), ("a.yaml", "a: [1\nb: 2\n", "line 2"), ("a.json", "{", "line 1"),
-        ("a.ini", "", "ends in none of"), ("a.json", "[1]", "holds something of type list"), ("a.yaml", "a: 1\na: 2\n", "duplicate"),
+        ("a.toml", "rate = \n", "line 1"),
+        ("a.yaml", "a: [1\nb: 2\n", "line 2"),
+        ("a.json", "{", "line 1"),
+        ("a.ini", "", "ends in none of"),
+        ("a.json", "[1]", "holds something of type list"),
+        ("a.yaml", "a: 1\na: 2\n", "duplicate"),
     ],
-)  # fmt: skip
+)
 def test_files_that_are_wrong_say_where(tmp_path: Path, name: str, text: str, said: str) -> None:
     (tmp_path / name).write_text(text)
     with pytest.raises(InvalidInput, match=said) as error:
@@ -139,22 +166,53 @@ def test_values_of_any_type_have_a_form() -> None:
     without_form: list[str] = []
     found = as_settings(
         {
-            "dtype": np.dtype("float32"), "kind": np.float32, "span": range(3), "raw": b"abc", "solver": Solver.FAST,
-            "other": Solver.OTHER, "path": Path("/a/b"), "day": datetime.date(2026, 4, 1), "share": Fraction(1, 4),
-            "id": uuid.UUID(int=5), "at": np.datetime64("2026-04-01"), "none": {}, ("a", 1): 2, True: 3,
-            "random": np.random.default_rng(1), "numbers": _numbers(), "thing": object(), "odd": Odd(),
-            "large": np.zeros((2_000, 3)), "cut": "x", "splits": KFold(3),
+            "dtype": np.dtype("float32"),
+            "kind": np.float32,
+            "span": range(3),
+            "raw": b"abc",
+            "solver": Solver.FAST,
+            "other": Solver.OTHER,
+            "path": Path("/a/b"),
+            "day": datetime.date(2026, 4, 1),
+            "share": Fraction(1, 4),
+            "id": uuid.UUID(int=5),
+            "at": np.datetime64("2026-04-01"),
+            "none": {},
+            ("a", 1): 2,
+            True: 3,
+            "random": np.random.default_rng(1),
+            "numbers": _numbers(),
+            "thing": object(),
+            "odd": Odd(),
+            "large": np.zeros((2_000, 3)),
+            "cut": "x",
+            "splits": KFold(3),
         },
         without_form,
-    )  # fmt: skip
+    )
     assert found == {
-        "dtype": "float32", "kind": "numpy.float32", "span": "range(0, 3)", "raw": f"sha256:{sha256(b'abc').hexdigest()}",
-        "solver": "fast", "other": "Solver.OTHER", "path": "/a/b", "day": "2026-04-01", "share": 0.25,
-        "id": "00000000-0000-0000-0000-000000000005", "at": "2026-04-01", "none": "{}", "(a, 1)": 2, "True": 3,
-        "random": "Generator(PCG64)", "numbers": "<generator object _numbers>", "thing": "<object object>",
-        "odd": f"<{__name__}.Odd>", "large": "array of 2000 × 3 float64", "cut": "x",
+        "dtype": "float32",
+        "kind": "numpy.float32",
+        "span": "range(0, 3)",
+        "raw": f"sha256:{sha256(b'abc').hexdigest()}",
+        "solver": "fast",
+        "other": "Solver.OTHER",
+        "path": "/a/b",
+        "day": "2026-04-01",
+        "share": 0.25,
+        "id": "00000000-0000-0000-0000-000000000005",
+        "at": "2026-04-01",
+        "none": "{}",
+        "(a, 1)": 2,
+        "True": 3,
+        "random": "Generator(PCG64)",
+        "numbers": "<generator object _numbers>",
+        "thing": "<object object>",
+        "odd": f"<{__name__}.Odd>",
+        "large": "array of 2000 × 3 float64",
+        "cut": "x",
         "splits": "KFold(n_splits=3, random_state=None, shuffle=False)",
-    }  # fmt: skip
+    }
     assert without_form == ["random", "numbers", "thing", "odd", "large", "splits"]
 
 
@@ -213,9 +271,21 @@ def test_the_same_object_has_the_same_text_in_every_process() -> None:
 
 @pytest.mark.parametrize(
     ("text", "value"),
-    [("5", 5), ("5.0", 5.0), ("-1e-3", -0.001), ("true", True), ("null", None), ("[1, 2]", [1, 2]), ("forest", "forest"),
-     ('"5"', "5"), ("", ""), ("{}", "{}"), ("Infinity", math.inf), ("01", "01")],
-)  # fmt: skip
+    [
+        ("5", 5),
+        ("5.0", 5.0),
+        ("-1e-3", -0.001),
+        ("true", True),
+        ("null", None),
+        ("[1, 2]", [1, 2]),
+        ("forest", "forest"),
+        ('"5"', "5"),
+        ("", ""),
+        ("{}", "{}"),
+        ("Infinity", math.inf),
+        ("01", "01"),
+    ],
+)
 def test_values_as_they_are_typed(text: str, value: Any) -> None:
     found = read_typed(text)
     assert found == value

@@ -40,9 +40,12 @@ class Cells(HTMLParser):
 def runs(recording: Project) -> Project:
     for number in range(6):
         with kinetrum.begin(
-            "frost-alarm", params={"depth": 3 + number // 3, "learner": "<b>boost</b>"}, seed=number % 3,
-            name=f"try {number}", goals={"recall": {"direction": "higher", "unit": "%"}},
-        ) as run:  # fmt: skip
+            "frost-alarm",
+            params={"depth": 3 + number // 3, "learner": "<b>boost</b>"},
+            seed=number % 3,
+            name=f"try {number}",
+            goals={"recall": {"direction": "higher", "unit": "%"}},
+        ) as run:
             run.result(recall=80 + number + number // 3, verdict="fine & good")
     run.flush()
     return recording
@@ -73,8 +76,9 @@ def test_a_run_a_table_and_groups(runs: Project, monkeypatch: pytest.MonkeyPatch
     cells = Cells(table.groups(columns=["recall", "learner"])._repr_html_())
     assert cells.rows[0] == ["runs", "latest run", "recall", "learner"]
     assert cells.rows[1:] == [
-        ["×3", "frost-alarm/3", "81 ± 1", "<b>boost</b>"], ["×3", "frost-alarm/6", "85 ± 1", "<b>boost</b>"]
-    ]  # fmt: skip
+        ["×3", "frost-alarm/3", "81 ± 1", "<b>boost</b>"],
+        ["×3", "frost-alarm/6", "85 ± 1", "<b>boost</b>"],
+    ]
     cells = Cells(table.groups("depth", ["recall"])._repr_html_())
     assert [row[:2] for row in cells.rows] == [["depth", "runs"], ["3", "×3"], ["4", "×3"]]
     monkeypatch.setattr(run_table, "_SHOWN", 4)

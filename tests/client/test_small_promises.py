@@ -38,8 +38,10 @@ def test_the_last_maintainer_stays(project: Project) -> None:
     others = [one["name"] for one in service.get(path) if one["role"] == "maintainer" and one["name"] != "a-maintainer"]
     for person in others:
         service.call("DELETE", f"{path}/{person}")
-    for act in (lambda: service.call("DELETE", f"{path}/a-maintainer"),
-                lambda: service.call("PUT", f"{path}/a-maintainer", json={"role": "viewer"})):  # fmt: skip
+    for act in (
+        lambda: service.call("DELETE", f"{path}/a-maintainer"),
+        lambda: service.call("PUT", f"{path}/a-maintainer", json={"role": "viewer"}),
+    ):
         with pytest.raises(
             errors.Conflict, match=r"A Maintainer is the last maintainer of .*; make somebody else a maintainer first"
         ):
@@ -64,7 +66,10 @@ def test_a_refusal_names_everything_that_is_wrong(project: Project, raw: httpx.C
 def test_the_interface_says_how_to_sign_in(raw: httpx.Client) -> None:
     schema = raw.get("/openapi.json").json()
     assert schema["components"]["securitySchemes"]["token"] == {
-        "type": "http", "scheme": "bearer", "description": "A client token."}  # fmt: skip
+        "type": "http",
+        "scheme": "bearer",
+        "description": "A client token.",
+    }
     for path, operations in schema["paths"].items():
         for operation in operations.values():
             assert ("security" in operation) is (path not in {"/api/v1/health", "/api/v1/session"}), path

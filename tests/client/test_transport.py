@@ -120,8 +120,9 @@ def test_a_machine_without_authorities_trusts_those_that_came_with_the_client(
     (tmp_path / "empty").mkdir()
     for name in ("SSL_CERT_FILE", "SSL_CERT_DIR"):
         monkeypatch.setenv(name, str(tmp_path / "empty" / "none"))
-    monkeypatch.setattr(ssl, "get_default_verify_paths", lambda: ssl.DefaultVerifyPaths(
-        None, str(tmp_path / "empty"), "", "", "", ""))  # type: ignore[attr-defined]  # fmt: skip
+    monkeypatch.setattr(
+        ssl, "get_default_verify_paths", lambda: ssl.DefaultVerifyPaths(None, str(tmp_path / "empty"), "", "", "", "")
+    )  # type: ignore[attr-defined]
     assert trust.context_for(None).cert_store_stats()["x509_ca"] > 50
 
 

@@ -12,10 +12,15 @@ from tests.conftest import PASSWORD, Instance, Project
 
 CHROMIUM = shutil.which("chromium")
 FLAGS = [
-    "--no-sandbox", "--disable-quic", "--disable-background-networking", "--disable-component-update",
-    "--disable-sync", "--no-first-run", "--disable-default-apps",
+    "--no-sandbox",
+    "--disable-quic",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+    "--disable-default-apps",
     "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.0.0.1",
-]  # fmt: skip
+]
 
 
 @pytest.fixture(scope="session")
@@ -77,10 +82,16 @@ def own_browser(
 ) -> Iterator[BrowserContext]:
     """A browser with a folder of its own, so that it keeps the console's code compiled from one test to the next."""
     made = driver.launch_persistent_context(
-        tmp_path_factory.mktemp("browser"), executable_path=CHROMIUM, args=FLAGS, base_url=instance.url,
-        viewport={"width": 1280, "height": 800}, locale="en-GB", timezone_id="UTC", reduced_motion="reduce",
+        tmp_path_factory.mktemp("browser"),
+        executable_path=CHROMIUM,
+        args=FLAGS,
+        base_url=instance.url,
+        viewport={"width": 1280, "height": 800},
+        locale="en-GB",
+        timezone_id="UTC",
+        reduced_motion="reduce",
         color_scheme="light",
-    )  # fmt: skip
+    )
     made.set_default_timeout(15_000)
     yield made
     made.close()

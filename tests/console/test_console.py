@@ -174,8 +174,9 @@ def test_a_run_that_records_grows_on_screen(visit: Visit, project: Project) -> N
     expect(rows.nth(0)).to_contain_text("0.987")
     record(project, 2)
     expect(rows).to_have_count(2, timeout=8_000)
-    project.service("contributor").call("POST", project.run_path(begun, "ending"),
-                                        json={"status": "failed", "reason": "out of memory", "ended_at": AT})  # fmt: skip
+    project.service("contributor").call(
+        "POST", project.run_path(begun, "ending"), json={"status": "failed", "reason": "out of memory", "ended_at": AT}
+    )
     expect(page.get_by_text("out of memory")).to_be_visible(timeout=8_000)
 
 
@@ -283,9 +284,11 @@ def test_addresses_that_lead_nowhere(visit: Visit, watch: Watch, project: Projec
     page = visit()
     watch.allowed |= {404, 422}
     for address, text in {
-        f"/{project.name}/e/nothing": "has no experiment", f"/{project.name}/models/nothing": "has no model",
-        f"/{project.name}/compare?run=a/1": "Select two or more", "/no-such-project": "There is no project",
-    }.items():  # fmt: skip
+        f"/{project.name}/e/nothing": "has no experiment",
+        f"/{project.name}/models/nothing": "has no model",
+        f"/{project.name}/compare?run=a/1": "Select two or more",
+        "/no-such-project": "There is no project",
+    }.items():
         page.goto(address)
         expect(page.get_by_role("alert")).to_contain_text(text)
 

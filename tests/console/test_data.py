@@ -59,10 +59,17 @@ def test_the_fault_in_the_data_is_found_by_comparing(visit: Visit, project: Proj
 
 
 def test_files_are_looked_into(visit: Visit, project: Project) -> None:
-    keep(project, "mixed", {
-        "deep/table.csv": FAULTY, "page.html": b"<script>document.title = 'taken over'</script>", "read.md": b"# Frost\n\n**cold**",
-        "bytes.bin": bytes(range(256)), "x.json": b'{"a": [1, 2]}',
-    })  # fmt: skip
+    keep(
+        project,
+        "mixed",
+        {
+            "deep/table.csv": FAULTY,
+            "page.html": b"<script>document.title = 'taken over'</script>",
+            "read.md": b"# Frost\n\n**cold**",
+            "bytes.bin": bytes(range(256)),
+            "x.json": b'{"a": [1, 2]}',
+        },
+    )
     page = visit("/data/mixed")
     expect(page.get_by_role("heading", level=1)).to_contain_text("mixed@1 is stored here: 5 files")
     files = page.get_by_role("table", name="Files")
@@ -195,10 +202,11 @@ def test_a_service_that_refuses_files_says_so_in_the_dialog(
     page.route(
         re.compile(r"/blobs/[0-9a-f]{64}$"),
         lambda route: route.fulfill(
-            status=422, content_type="application/problem+json",
+            status=422,
+            content_type="application/problem+json",
             body='{"type": "urn:kinetrum:problem:damaged", "title": "", "status": 422, "detail": "It changed."}',
         ),
-    )  # fmt: skip
+    )
     keep_chosen(page, files, "notes")
     expect(page.get_by_role("dialog").get_by_text("It changed.")).to_be_visible()
     assert project.service().get(project.path("artifacts")) == []

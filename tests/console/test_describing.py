@@ -175,8 +175,12 @@ def test_children_of_a_search(visit: Visit, project: Project) -> None:
 def curves(visit: Visit, project: Project) -> Page:
     begun = project.begin(goals={"recall": {"direction": "higher"}})
     steps = list(range(200))
-    group = {"keys": ["recall", "val/loss", "val/area"], "steps": steps, "times": [AT + 1_000_000 * step for step in steps],
-             "values": [[step / 200 for step in steps], [1 / (step + 1) for step in steps], [step % 7 for step in steps]]}  # fmt: skip
+    group = {
+        "keys": ["recall", "val/loss", "val/area"],
+        "steps": steps,
+        "times": [AT + 1_000_000 * step for step in steps],
+        "values": [[step / 200 for step in steps], [1 / (step + 1) for step in steps], [step % 7 for step in steps]],
+    }
     project.service("contributor").call(
         "POST", project.run_path(begun, "points"), params={"batch": new_id()}, json={"groups": [group]}
     )

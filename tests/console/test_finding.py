@@ -288,8 +288,11 @@ def test_a_long_table_is_read_as_it_is_scrolled(visit: Visit, project: Project) 
 def test_long_names_missing_values_nan_and_one_run(visit: Visit, project: Project, theme: str) -> None:
     add(project, 0.5, name="n" * 200, params={"k" * 250: "v" * 500, "depth": None, "list": [1, 2, 3]})
     begun = project.begin(params={"depth": 3}, labels={"a label": "x" * 500})
-    project.service("contributor").call("POST", project.run_path(begun, "results"), json={"results": [
-        {"id": new_id(), "key": "recall", "value": {"float": "NaN"}, "at": AT}]})  # fmt: skip
+    project.service("contributor").call(
+        "POST",
+        project.run_path(begun, "results"),
+        json={"results": [{"id": new_id(), "key": "recall", "value": {"float": "NaN"}, "at": AT}]},
+    )
     page = visit("/e/frost-alarm?sort=number")
     page.evaluate(f"() => localStorage.setItem('theme', '{theme}')")
     page.reload()

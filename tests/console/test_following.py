@@ -89,9 +89,15 @@ def test_code_packages_and_what_differs_from_the_run_before(visit: Visit, projec
         "address": "https://git.kestrelfold.example/f.git",
     }
     surround(project, first, code=code, packages={"numpy": "2.0", "scipy": "1.0"}, about={"command": "python train.py"})
-    surround(project, second, code={**code, "changed_files": 1}, difference="--- a\n+++ b\n-depth = 5\n+depth = 6",
-             packages={"numpy": "2.1", "scipy": "1.0"}, job={"job": "https://ci.kestrelfold.example/7"},
-             about={"command": "python train.py --depth 6"})  # fmt: skip
+    surround(
+        project,
+        second,
+        code={**code, "changed_files": 1},
+        difference="--- a\n+++ b\n-depth = 5\n+depth = 6",
+        packages={"numpy": "2.1", "scipy": "1.0"},
+        job={"job": "https://ci.kestrelfold.example/7"},
+        about={"command": "python train.py --depth 6"},
+    )
     page = visit("/e/frost-alarm/2")
     expect(page.get_by_text("4f2a9c1d4f2a")).to_be_visible()
     expect(page.get_by_role("link", name="https://ci.kestrelfold.example/7")).to_be_visible()
@@ -165,9 +171,24 @@ for at in range(40):
     time.sleep(0.25)
 """)
     process = subprocess.Popen(
-        [sys.executable, "-m", "kinetrum.cli.main", "track", "-e", "live", "--metrics", "scores.csv", "--", sys.executable, "train.py"],
-        cwd=tmp_path, env=os.environ.copy(), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        [
+            sys.executable,
+            "-m",
+            "kinetrum.cli.main",
+            "track",
+            "-e",
+            "live",
+            "--metrics",
+            "scores.csv",
+            "--",
+            sys.executable,
+            "train.py",
+        ],
+        cwd=tmp_path,
+        env=os.environ.copy(),
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     try:
         theirs.get_by_role("link", name="live", exact=True).click()
         theirs.get_by_role("link", name="1", exact=True).first.click()

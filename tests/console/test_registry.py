@@ -22,17 +22,35 @@ def candidate(project: Project, share_right: float, seed: int, net: int | None =
     service = project.service("contributor")
     predicted = guessed(share_right, seed).astype(int)
     recall = float(np.mean(predicted[TRUTH == 1]))
-    service.call("POST", project.run_path(begun, "results"), json={
-        "results": [{"id": new_id(), "key": "holdout/recall", "value": recall, "at": AT}]})  # fmt: skip
-    holdout = {"name": "holdout", "kind": "data", "role": "holdout", "by_reference": True, "address": "/data/holdout",
-               "files": [{"path": "holdout.csv", "size": 5, "sha256": "a" * 64}]}  # fmt: skip
+    service.call(
+        "POST",
+        project.run_path(begun, "results"),
+        json={"results": [{"id": new_id(), "key": "holdout/recall", "value": recall, "at": AT}]},
+    )
+    holdout = {
+        "name": "holdout",
+        "kind": "data",
+        "role": "holdout",
+        "by_reference": True,
+        "address": "/data/holdout",
+        "files": [{"path": "holdout.csv", "size": 5, "sha256": "a" * 64}],
+    }
     service.call("POST", project.run_path(begun, "used"), json={"id": new_id(), "at": 1, **holdout})
     project.generate(begun, f"net {net or seed}".encode())
     table = "row,truth,prediction\n" + "".join(f"{n},{TRUTH[n]},{predicted[n]}\n" for n in range(len(TRUTH)))
     file = {**project.upload(table.encode()), "path": "predictions.csv"}
-    service.call("POST", project.run_path(begun, "generated"), json={
-        "id": new_id(), "at": 1, "name": "frost-alarm-holdout-predictions", "kind": "table", "files": [file],
-        "about": {"key": "row"}})  # fmt: skip
+    service.call(
+        "POST",
+        project.run_path(begun, "generated"),
+        json={
+            "id": new_id(),
+            "at": 1,
+            "name": "frost-alarm-holdout-predictions",
+            "kind": "table",
+            "files": [file],
+            "about": {"key": "row"},
+        },
+    )
     service.call("POST", project.run_path(begun, "ending"), json={"status": "finished", "ended_at": AT})
 
 
@@ -155,9 +173,13 @@ def test_gates_by_a_form_are_the_same_text(visit: Visit, project: Project, watch
     page.get_by_role("button", name="Change").click()
     dialog = page.get_by_role("dialog")
     for kind, fields in (
-        ("bound", {"on data (none: its run)": "holdout", "at least": "0.9"}), ("better", {"on data": "holdout"}),
-        ("approvals", {"how many": "3"}), ("approvals", {"how many": "2"}), ("card", {}), ("recorded", {}),
-    ):  # fmt: skip
+        ("bound", {"on data (none: its run)": "holdout", "at least": "0.9"}),
+        ("better", {"on data": "holdout"}),
+        ("approvals", {"how many": "3"}),
+        ("approvals", {"how many": "2"}),
+        ("card", {}),
+        ("recorded", {}),
+    ):
         dialog.get_by_label("asks").select_option(kind)
         for name, text in fields.items():
             dialog.get_by_label(name, exact=True).fill(text)
@@ -275,8 +297,11 @@ def test_who_may_not_sees_why(visit: Visit, project: Project, role: str) -> None
 
 def test_an_artifact_that_no_run_made_is_registered_with_its_origin(visit: Visit, project: Project) -> None:
     file = project.upload(b"bought")
-    project.service("contributor").call("POST", project.path("artifacts", "bought-net", "versions"), json={
-        "id": new_id(), "at": 1, "kind": "model", "files": [file]})  # fmt: skip
+    project.service("contributor").call(
+        "POST",
+        project.path("artifacts", "bought-net", "versions"),
+        json={"id": new_id(), "at": 1, "kind": "model", "files": [file]},
+    )
     page = visit("/data/bought-net")
     page.get_by_role("button", name="Register a version").click()
     dialog = page.get_by_role("dialog")

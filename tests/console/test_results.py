@@ -20,7 +20,9 @@ ROC = {"fpr": [0, 0.2, 1], "tpr": [0, 0.8, 1], "threshold": [{"float": "Infinity
 DRAWN = {"mark": "line", "x": "fpr", "y": ["tpr"], "x_name": "false alarms", "y_name": "found", "diagonal": True}
 
 
-def plot(project: Project, begun: dict[str, Any], name: str, columns: dict[str, Any], view: dict[str, Any], **more: Any) -> None:  # fmt: skip
+def plot(
+    project: Project, begun: dict[str, Any], name: str, columns: dict[str, Any], view: dict[str, Any], **more: Any
+) -> None:
     body = {"id": new_id(), "at": 1, "name": name, "columns": columns, "view": view, **more}
     project.service("contributor").call("POST", project.run_path(begun, "plots"), json=body)
 
@@ -89,11 +91,27 @@ def test_images_step_by_step_with_boxes_and_masks(visit: Visit, project: Project
     mask = io.BytesIO()
     Image.new("L", (40, 20), 1).save(mask, "PNG")
     for step in (1, 5):
-        said = {"format": 1, "items": [
-            {"file": f"{at}.png", "caption": f"night {at} at {step}", "boxes": [{"x": 2, "y": 2, "width": 9, "height": 9, "label": "missed"}],
-             "masks": [{"name": "truth", "file": "mask.png", "classes": {"1": "frost"}}]} for at in range(3)]}  # fmt: skip
+        said = {
+            "format": 1,
+            "items": [
+                {
+                    "file": f"{at}.png",
+                    "caption": f"night {at} at {step}",
+                    "boxes": [{"x": 2, "y": 2, "width": 9, "height": 9, "label": "missed"}],
+                    "masks": [{"name": "truth", "file": "mask.png", "classes": {"1": "frost"}}],
+                }
+                for at in range(3)
+            ],
+        }
         files = {f"{at}.png": png((step, at * 50, 200)) for at in range(3)}
-        generate(project, begun, "maps", "image", {**files, "mask.png": mask.getvalue(), "items.json": json.dumps(said).encode()}, step)  # fmt: skip
+        generate(
+            project,
+            begun,
+            "maps",
+            "image",
+            {**files, "mask.png": mask.getvalue(), "items.json": json.dumps(said).encode()},
+            step,
+        )
     page = visit("/e/frost-alarm/1")
     figure = page.get_by_role("figure", name="image maps")
     figure.scroll_into_view_if_needed()

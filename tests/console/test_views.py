@@ -46,7 +46,9 @@ def test_points_of_the_lens_taken_along(visit: Visit, project: Project) -> None:
         page.get_by_role("button", name="Take along").click()
         page.get_by_role("menuitem", name="Points as CSV").click()
     assert [line.split(",")[:3] for line in taken.value.path().read_text().splitlines()[1:]] == [
-        ["frost-alarm/1", "loss", "0"], ["frost-alarm/1", "loss", "1"]]  # fmt: skip
+        ["frost-alarm/1", "loss", "0"],
+        ["frost-alarm/1", "loss", "1"],
+    ]
 
 
 def test_a_view_is_saved_changed_and_removed(visit: Visit, some: Project) -> None:

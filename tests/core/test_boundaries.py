@@ -115,9 +115,10 @@ class LongNames(Orchard):
     ("written", "nearest"),
     [
         ("isi", "of_Clear_nights, validation_precision_of_Foggy_nights, validation_precision_of_Rainy_nights."),
-        ("CLEAR", "of_Clear_nights."), ("clear", "of_Clear_nights."),
+        ("CLEAR", "of_Clear_nights."),
+        ("clear", "of_Clear_nights."),
     ],
-)  # fmt: skip
+)
 def test_a_piece_of_a_long_name_is_near_it(written: str, nearest: str) -> None:
     with pytest.raises(InvalidInput) as refused:
         settle(f"{written} = 1", LongNames())

@@ -66,12 +66,28 @@ STEADY, APART, WILD = [0.9, 0.901, 0.902], [0.8, 0.801, 0.803], [0.7, 0.9, 1.0]
 @pytest.mark.parametrize(
     ("left", "right", "said"),
     [
-        (group(1, STEADY, [1.0, 1.1, 1.2]), group(2, APART, [1.0, 1.1, 1.2]), "Run 1 is better than Run 2 on recall (+0.0997), beyond noise."),
-        (group(1, APART, [1.0, 1.1, 1.2]), group(2, STEADY, [1.1, 1.0, 1.3]), "Run 1 is worse than Run 2 on recall (−0.0997), beyond noise; loss (−0.0333 s) within noise."),
-        (group(1, STEADY, [5.0, 5.1, 5.2]), group(2, APART, [1.0, 1.1, 1.2]), "Run 1 is better on recall (+0.0997) and worse on loss (+4 s) than Run 2, beyond noise."),
-        (group(1, STEADY, [1.0] * 3), group(2, WILD, [1.0] * 3), "Run 1 and Run 2 are within noise of each other on recall (+0.0343)."),
+        (
+            group(1, STEADY, [1.0, 1.1, 1.2]),
+            group(2, APART, [1.0, 1.1, 1.2]),
+            "Run 1 is better than Run 2 on recall (+0.0997), beyond noise.",
+        ),
+        (
+            group(1, APART, [1.0, 1.1, 1.2]),
+            group(2, STEADY, [1.1, 1.0, 1.3]),
+            "Run 1 is worse than Run 2 on recall (−0.0997), beyond noise; loss (−0.0333 s) within noise.",
+        ),
+        (
+            group(1, STEADY, [5.0, 5.1, 5.2]),
+            group(2, APART, [1.0, 1.1, 1.2]),
+            "Run 1 is better on recall (+0.0997) and worse on loss (+4 s) than Run 2, beyond noise.",
+        ),
+        (
+            group(1, STEADY, [1.0] * 3),
+            group(2, WILD, [1.0] * 3),
+            "Run 1 and Run 2 are within noise of each other on recall (+0.0343).",
+        ),
     ],
-)  # fmt: skip
+)
 def test_the_sentence_of_two_groups(left: RunFacts, right: RunFacts, said: str) -> None:
     found = compare_runs([left, right], GOALS)
     assert found.headline.finding + found.headline.rest == said
@@ -98,10 +114,13 @@ def test_reasons_follow_what_other_runs_show() -> None:
     rows = [{"depth": depth, "learner": learner} for depth in (2, 4, 6) for learner in ("a", "b") for _ in range(4)]
     chance = np.random.default_rng(1)
     effects = effects_on([0.1 * float(row["depth"]) + chance.normal(0, 0.01) for row in rows], rows)  # type: ignore[arg-type]
-    factors = factors_of({
-        "setting": [("depth", 6, 2), ("learner", "a", "b"), ("new", 1, None)],
-        "data": [("nights", "nights@2", "nights@1")], "environment": [("host", "here", "there")],
-    })  # fmt: skip
+    factors = factors_of(
+        {
+            "setting": [("depth", 6, 2), ("learner", "a", "b"), ("new", 1, None)],
+            "data": [("nights", "nights@2", "nights@1")],
+            "environment": [("host", "here", "there")],
+        }
+    )
     found = reasons_for("recall", told(0.4, True), factors, effects)
     assert [reason.name for reason in found][:2] == ["depth", "nights"]
     assert found[0].expected == pytest.approx(0.4, abs=0.02)
@@ -170,8 +189,9 @@ def test_predictions_are_judged_on_the_rows_of_both() -> None:
     assert accuracy.left_out == 1
     numbers = judge_predictions(
         predictions(row=[1, 2], truth=[1.0, 2.0], prediction=[1.5, 2.5]),
-        predictions(row=[1, 2], truth=[1.0, 2.0], prediction=[2.0, 3.0]), "row",
-    )  # fmt: skip
+        predictions(row=[1, 2], truth=[1.0, 2.0], prediction=[2.0, 3.0]),
+        "row",
+    )
     assert [(one.measure, one.change) for one in select_measures(numbers, [])] == [("mae", -0.5), ("rmse", -0.5)]
     assert {one.measure for one in numbers} == {"mae", "rmse", "mse", "r2"}
 
@@ -226,12 +246,24 @@ def test_a_number_that_was_not_predicted_cannot_be_left_out() -> None:
 @pytest.mark.parametrize(
     ("left", "right", "why"),
     [
-        (predictions(row=[1], truth=[1], prediction=[1]), predictions(row=[2], truth=[1], prediction=[1]), "No row is in both"),
-        (predictions(row=[1], truth=[1], prediction=[1]), predictions(row=[1], truth=[2], prediction=[1]), "not of the same data"),
+        (
+            predictions(row=[1], truth=[1], prediction=[1]),
+            predictions(row=[2], truth=[1], prediction=[1]),
+            "No row is in both",
+        ),
+        (
+            predictions(row=[1], truth=[1], prediction=[1]),
+            predictions(row=[1], truth=[2], prediction=[1]),
+            "not of the same data",
+        ),
         (predictions(row=[1], truth=[1]), predictions(row=[1], truth=[1], prediction=[1]), "truth and prediction"),
-        (predictions(row=[1, 1], truth=[1, 1], prediction=[1, 1]), predictions(row=[1], truth=[1], prediction=[1]), "in several rows"),
+        (
+            predictions(row=[1, 1], truth=[1, 1], prediction=[1, 1]),
+            predictions(row=[1], truth=[1], prediction=[1]),
+            "in several rows",
+        ),
     ],
-)  # fmt: skip
+)
 def test_predictions_that_cannot_be_judged_say_why(left: pa.Table, right: pa.Table, why: str) -> None:
     with pytest.raises(InvalidInput, match=why):
         judge_predictions(left, right, "row")

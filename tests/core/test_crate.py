@@ -49,11 +49,15 @@ def version(name: str = "nights", number: int = 1, files: tuple[FileEntry, ...] 
 
 def run(status: str = "finished") -> RunRecord:
     doc = RunDoc(
-        params={"depth": 6, "rate": math.inf, "on": True, "none": None}, labels={"purpose": "candidate"},
-        about={"host": "bench-2"}, code={"commit": "c" * 40}, job={"scheduler": "slurm"},
+        params={"depth": 6, "rate": math.inf, "on": True, "none": None},
+        labels={"purpose": "candidate"},
+        about={"host": "bench-2"},
+        code={"commit": "c" * 40},
+        job={"scheduler": "slurm"},
         problems=[Problem("p", "A station was silent.", AT)],
-        activities=[Activity(IDS[3], "training", AT, AT + 5, False)], progress=Progress(3, 40, AT, AT + 5),
-    )  # fmt: skip
+        activities=[Activity(IDS[3], "training", AT, AT + 5, False)],
+        progress=Progress(3, 40, AT, AT + 5),
+    )
     results = [(IDS[5], "recall", 0.913, AT + 1), (IDS[6], "recall", 0.92, AT + 2)]
     doc.results["recall"] = Result(0.92, AT + 2)
     links = [
@@ -62,18 +66,35 @@ def run(status: str = "finished") -> RunRecord:
     ]
     notes = [NoteRecord(IDS[4], ILSE, "Trained on **frost**", AT)]
     return RunRecord(
-        IDS[0], "frost-alarm", 7, "überfits", status, None, ILSE, "bench-2", None, AT,
-        None if status == "running" else AT + 9, 60, doc, results, links, notes, {"diff": "+ a\n"},
-    )  # fmt: skip
+        IDS[0],
+        "frost-alarm",
+        7,
+        "überfits",
+        status,
+        None,
+        ILSE,
+        "bench-2",
+        None,
+        AT,
+        None if status == "running" else AT + 9,
+        60,
+        doc,
+        results,
+        links,
+        notes,
+        {"diff": "+ a\n"},
+    )
 
 
 def contents(**change: Any) -> Contents:
     fields: dict[str, Any] = {
-        "source": "instance a", "exported_at": "2026-11-23T10:00:00Z",
+        "source": "instance a",
+        "exported_at": "2026-11-23T10:00:00Z",
         "experiments": (ExperimentRecord("frost-alarm", "Nights", (make_goal("recall", "higher", None, 0.9),)),),
         "artifacts": (ArtifactRecord("nights", "data", "One row a night", {"team": "frost"}),),
-        "versions": (version(), version("net", 2, (entry("net.onnx", "c"),))), "runs": (IDS[0],),
-    }  # fmt: skip
+        "versions": (version(), version("net", 2, (entry("net.onnx", "c"),))),
+        "runs": (IDS[0],),
+    }
     return Contents(**fields | change)
 
 
@@ -115,14 +136,37 @@ def changed(data: dict[str, Any], path: str, value: Any) -> dict[str, Any]:
 @pytest.mark.parametrize(
     ("path", "value"),
     [
-        ("id", "x"), ("id", ...), ("status", "asleep"), ("number", 0), ("number", True), ("number", 2**31),
-        ("started_at", -1), ("started_at", 1.5), ("ended_at", "now"), ("experiment", "Frost Alarm"), ("by", None),
-        ("params", [1]), ("params", {"": 1}), ("params", {"a": {"b": 1}}), ("results.0", ["x"]), ("results.0.3", -1),
-        ("labels", {"": "x"}), ("links.0.relation", "likes"), ("links.0.name", "../up"), ("links.0.number", None),
-        ("links.1.step", "last"), ("links.1.step", 2**63), ("notes.0.by", "ilse"), ("activities.0.started_at", None),
-        ("progress", 5), ("lease_s", None), ("texts", 5), ("problems.0", {}), ("code", 5),
+        ("id", "x"),
+        ("id", ...),
+        ("status", "asleep"),
+        ("number", 0),
+        ("number", True),
+        ("number", 2**31),
+        ("started_at", -1),
+        ("started_at", 1.5),
+        ("ended_at", "now"),
+        ("experiment", "Frost Alarm"),
+        ("by", None),
+        ("params", [1]),
+        ("params", {"": 1}),
+        ("params", {"a": {"b": 1}}),
+        ("results.0", ["x"]),
+        ("results.0.3", -1),
+        ("labels", {"": "x"}),
+        ("links.0.relation", "likes"),
+        ("links.0.name", "../up"),
+        ("links.0.number", None),
+        ("links.1.step", "last"),
+        ("links.1.step", 2**63),
+        ("notes.0.by", "ilse"),
+        ("activities.0.started_at", None),
+        ("progress", 5),
+        ("lease_s", None),
+        ("texts", 5),
+        ("problems.0", {}),
+        ("code", 5),
     ],
-)  # fmt: skip
+)
 def test_a_run_that_is_no_good_is_refused_with_its_place(path: str, value: Any) -> None:
     with pytest.raises(errors.InvalidInput):
         read_run(changed(through_json(write_run(run())), path, value), "runs/x/run.json")
@@ -131,15 +175,31 @@ def test_a_run_that_is_no_good_is_refused_with_its_place(path: str, value: Any) 
 @pytest.mark.parametrize(
     ("path", "value"),
     [
-        ("format", 2), ("format", ...), ("runs", ["x"]), ("runs", None), ("experiments.0.name", "frost alarm"),
-        ("experiments.0.goals.0.direction", "up"), ("experiments.0.goals.0.bound", "high"),
-        ("experiments.0.goals.0.aggregate", "median"), ("artifacts.0.kind", ""), ("artifacts.0.kind", "x" * 41),
-        ("artifacts.0.name", "latest"), ("artifacts.0.labels", [1]), ("versions.0.digest", "f" * 64),
-        ("versions.0.files.0.0", "../up"), ("versions.0.files.0.0", "b.csv"), ("versions.0.files.0.1", -1),
-        ("versions.0.files.0.2", "short"), ("versions.0.files.0", ["a"]), ("versions.0.number", 0),
-        ("versions.0.about", 5), ("versions.0.made_at", None), ("versions", {}), ("versions.0.by.name", ...),
+        ("format", 2),
+        ("format", ...),
+        ("runs", ["x"]),
+        ("runs", None),
+        ("experiments.0.name", "frost alarm"),
+        ("experiments.0.goals.0.direction", "up"),
+        ("experiments.0.goals.0.bound", "high"),
+        ("experiments.0.goals.0.aggregate", "median"),
+        ("artifacts.0.kind", ""),
+        ("artifacts.0.kind", "x" * 41),
+        ("artifacts.0.name", "latest"),
+        ("artifacts.0.labels", [1]),
+        ("versions.0.digest", "f" * 64),
+        ("versions.0.files.0.0", "../up"),
+        ("versions.0.files.0.0", "b.csv"),
+        ("versions.0.files.0.1", -1),
+        ("versions.0.files.0.2", "short"),
+        ("versions.0.files.0", ["a"]),
+        ("versions.0.number", 0),
+        ("versions.0.about", 5),
+        ("versions.0.made_at", None),
+        ("versions", {}),
+        ("versions.0.by.name", ...),
     ],
-)  # fmt: skip
+)
 def test_a_list_that_is_no_good_is_refused(path: str, value: Any) -> None:
     data = changed(through_json(write_contents(contents())), path, value)
     if path == "versions":
@@ -186,7 +246,9 @@ def test_other_readers_are_told_what_is_in_it() -> None:
     assert action["startTime"].startswith("2026-")
     assert action["endTime"].endswith("Z")
     assert ([one["@id"] for one in action["object"]], [one["@id"] for one in action["result"]]) == (
-        ["artifacts/nights@1/"], ["artifacts/net@2/"])  # fmt: skip
+        ["artifacts/nights@1/"],
+        ["artifacts/net@2/"],
+    )
 
 
 def test_a_run_that_goes_on_has_no_end() -> None:

@@ -113,8 +113,12 @@ def items(*listed: Any, **more: Any) -> str:
 
 
 WRONG_ITEMS: list[tuple[str, str]] = [
-    ("{", "is no JSON"), ("[" * 100_000, "is no JSON"), ("[]", '"format": 1'), (items(format=2), '"format": 1'),
-    ('{"format": 1, "items": {}}', "list of items"), (items("001.png"), r"items\[0\] is an object that names its file"),
+    ("{", "is no JSON"),
+    ("[" * 100_000, "is no JSON"),
+    ("[]", '"format": 1'),
+    (items(format=2), '"format": 1'),
+    ('{"format": 1, "items": {}}', "list of items"),
+    (items("001.png"), r"items\[0\] is an object that names its file"),
     (items({"file": "a.png"}, {"caption": "x"}), r"items\[1\] is an object"),
     (items({"file": "a.png", "boxes": {}}), "boxes and masks in lists"),
     (items({"file": "a.png", "caption": 5}), r"items\[0\]\.caption is a printable text"),
@@ -128,7 +132,7 @@ WRONG_ITEMS: list[tuple[str, str]] = [
     (items({"file": "a.png", "masks": [{"file": "b.png", "classes": {"x": "sky"}}]}), "by whole numbers"),
     (items({"file": "a.png", "masks": [{"file": "b.png", "classes": {"300": "sky"}}]}), "beyond 0 to 255"),
     (items({"file": "a.png", "masks": [{"file": "b.png", "classes": []}]}), "names up to 256 classes"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("text", "told"), WRONG_ITEMS)

@@ -51,14 +51,16 @@ def test_two_classes_with_probabilities(weighted: bool) -> None:
     wanted = {
         "accuracy": metrics.accuracy_score(y, labels, **options),
         "balanced_accuracy": metrics.balanced_accuracy_score(y, labels, **options),
-        "precision": metrics.precision_score(y, labels, **options), "recall": metrics.recall_score(y, labels, **options),
+        "precision": metrics.precision_score(y, labels, **options),
+        "recall": metrics.recall_score(y, labels, **options),
         "specificity": metrics.recall_score(y, labels, pos_label=0, **options),
-        "f1": metrics.f1_score(y, labels, **options), "mcc": metrics.matthews_corrcoef(y, labels, **options),
+        "f1": metrics.f1_score(y, labels, **options),
+        "mcc": metrics.matthews_corrcoef(y, labels, **options),
         "roc_auc": metrics.roc_auc_score(y, scores[:, 1], **options),
         "average_precision": metrics.average_precision_score(y, scores[:, 1], **options),
         "log_loss": metrics.log_loss(y, scores, **options),
         "brier": metrics.brier_score_loss(y, scores[:, 1], **options),
-    }  # fmt: skip
+    }
     for given in (scores, scores[:, 1]):
         found = evaluate(y, given, weights=w)
         assert found.task == "classification"
@@ -71,8 +73,14 @@ def test_scores_that_are_no_probabilities_and_have_ties() -> None:
     x = x / x.max(axis=0)
     scores = np.round(LogisticRegression().fit(x[:300], y[:300]).decision_function(x), 0)
     found = evaluate(y, scores).results
-    compare(found, {"roc_auc": metrics.roc_auc_score(y, scores), "average_precision": metrics.average_precision_score(y, scores),
-                    "recall": metrics.recall_score(y, scores > 0)})  # fmt: skip
+    compare(
+        found,
+        {
+            "roc_auc": metrics.roc_auc_score(y, scores),
+            "average_precision": metrics.average_precision_score(y, scores),
+            "recall": metrics.recall_score(y, scores > 0),
+        },
+    )
     assert "log_loss" not in found
     assert found["threshold"] == 0.0
 
@@ -95,7 +103,7 @@ def test_several_classes(load: Any, weighted: bool) -> None:
         "f1_macro": metrics.f1_score(y, labels, average="macro", sample_weight=w),
         "f1_weighted": metrics.f1_score(y, labels, average="weighted", sample_weight=w),
         "log_loss": metrics.log_loss(y, scores, sample_weight=w),
-    }  # fmt: skip
+    }
     areas = [metrics.roc_auc_score(y == at, scores[:, at], sample_weight=w) for at in range(scores.shape[1])]
     wanted["roc_auc_macro"] = float(np.mean(areas))
     found = evaluate(y, scores, weights=w)
@@ -132,10 +140,11 @@ def test_regression(weighted: bool) -> None:
         "mae": metrics.mean_absolute_error(y, predicted, sample_weight=w),
         "mse": metrics.mean_squared_error(y, predicted, sample_weight=w),
         "rmse": metrics.root_mean_squared_error(y, predicted, sample_weight=w),
-        "r2": metrics.r2_score(y, predicted, sample_weight=w), "max_error": metrics.max_error(y, predicted),
+        "r2": metrics.r2_score(y, predicted, sample_weight=w),
+        "max_error": metrics.max_error(y, predicted),
         "explained_variance": metrics.explained_variance_score(y, predicted, sample_weight=w),
         "mape": metrics.mean_absolute_percentage_error(y, predicted, sample_weight=w),
-    }  # fmt: skip
+    }
     if not weighted:
         wanted["median_absolute_error"] = metrics.median_absolute_error(y, predicted)
     compare(found.results, wanted)
@@ -148,10 +157,11 @@ def test_ranking_by_tables_and_by_groups() -> None:
     relevance[:, 0] = 1
     found = evaluate(relevance, scores).results
     wanted = {
-        "ndcg": metrics.ndcg_score(relevance, scores), "ndcg_at_5": metrics.ndcg_score(relevance, scores, k=5),
+        "ndcg": metrics.ndcg_score(relevance, scores),
+        "ndcg_at_5": metrics.ndcg_score(relevance, scores, k=5),
         "ndcg_at_10": metrics.ndcg_score(relevance, scores, k=10),
         "mean_average_precision": metrics.label_ranking_average_precision_score((relevance > 0).astype(int), scores),
-    }  # fmt: skip
+    }
     compare(found, wanted)
     groups = np.repeat(np.arange(40), 12)
     order = random.permutation(480)
@@ -172,9 +182,12 @@ def test_several_labels_a_row(weighted: bool) -> None:
     said = (score > 0.5).astype(int)
     given = {"sample_weight": weights}
     wanted = {
-        "exact_match": metrics.accuracy_score(truth, said, **given), "hamming_loss": metrics.hamming_loss(truth, said, **given),
-        "labels": 5, "rows": 300, "threshold": 0.5,
-    }  # fmt: skip
+        "exact_match": metrics.accuracy_score(truth, said, **given),
+        "hamming_loss": metrics.hamming_loss(truth, said, **given),
+        "labels": 5,
+        "rows": 300,
+        "threshold": 0.5,
+    }
     for average in ("micro", "macro"):
         for name in ("precision", "recall", "f1"):
             measure = getattr(metrics, f"{name}_score")
@@ -265,17 +278,29 @@ def test_a_threshold_of_ones_own() -> None:
 @pytest.mark.parametrize(
     ("given", "said"),
     [
-        (([], []), "empty"), (([1, 0], [1]), "2 truths and 1 predictions"), (([0.5, math.nan], [1, 1]), "row 1"),
+        (([], []), "empty"),
+        (([1, 0], [1]), "2 truths and 1 predictions"),
+        (([0.5, math.nan], [1, 1]), "row 1"),
         (([0, 1, 2], [0.1, 0.2, 0.3], {"task": "classification"}), "here are 3"),
-        (([0, 1, 2], [[0.1, 0.9]] * 3), "2 columns and there are 3"), (([0, 1], [0, 1], {"task": "guess"}), "Unknown task .guess.. Choose one of: classification, multilabel, regression, ranking"),
-        (([0, 1], [0, 1], {"weights": [1]}), "1 weights"), (([0, 1], [0, 1], {"weights": [-1, 1]}), "zero or more"),
-        (([0, 1], [0.5, 0.6], {"positive": 7}), "not one of two"), (([0, 1], [0, 1], {"classes": [0]}), "lack"),
-        (([-1.0, 1.0], [0.1, 0.2], {"task": "ranking"}), "zero or more"), (([1, 0], [1, 2], {"groups": [1]}), "1 groups"),
-        (([["a", "b"], ["c"]], [1, 2]), "list of numbers"), ((["a", "b"], [[1.0]] * 2, {"task": "regression"}), "texts"),
-        (([[0, 1], [1, 0]], [1, 0]), "2 labels a row"), (([[0, 1], [1, 0]], [[1, 0]] * 2, {"classes": ["a"]}), "There are 2 labels"),
-        (([0, 1], [0, 1], {"task": "multilabel"}), "table of zeros and ones"), (([[0, 1]] * 2, [0, 1], {"task": "regression"}), "one value a row"),
+        (([0, 1, 2], [[0.1, 0.9]] * 3), "2 columns and there are 3"),
+        (
+            ([0, 1], [0, 1], {"task": "guess"}),
+            "Unknown task .guess.. Choose one of: classification, multilabel, regression, ranking",
+        ),
+        (([0, 1], [0, 1], {"weights": [1]}), "1 weights"),
+        (([0, 1], [0, 1], {"weights": [-1, 1]}), "zero or more"),
+        (([0, 1], [0.5, 0.6], {"positive": 7}), "not one of two"),
+        (([0, 1], [0, 1], {"classes": [0]}), "lack"),
+        (([-1.0, 1.0], [0.1, 0.2], {"task": "ranking"}), "zero or more"),
+        (([1, 0], [1, 2], {"groups": [1]}), "1 groups"),
+        (([["a", "b"], ["c"]], [1, 2]), "list of numbers"),
+        ((["a", "b"], [[1.0]] * 2, {"task": "regression"}), "texts"),
+        (([[0, 1], [1, 0]], [1, 0]), "2 labels a row"),
+        (([[0, 1], [1, 0]], [[1, 0]] * 2, {"classes": ["a"]}), "There are 2 labels"),
+        (([0, 1], [0, 1], {"task": "multilabel"}), "table of zeros and ones"),
+        (([[0, 1]] * 2, [0, 1], {"task": "regression"}), "one value a row"),
     ],
-)  # fmt: skip
+)
 def test_what_does_not_fit(given: Any, said: str) -> None:
     *columns, options = given if isinstance(given[-1], dict) else (*given, {})
     with pytest.raises(InvalidInput, match=said):

@@ -77,36 +77,50 @@ def test_gates_are_read_and_written_again() -> None:
     found = read_gates(WHOLE, STAGES)
     assert found["staging"] == (Card(("Purpose",)),)
     assert set(found["production"]) == {
-        Bound("recall", "holdout", 0.9, None), Better("recall", "holdout", 0.01, 0.99), Fresh("holdout", 30 * 86_400.0, "30d"),
-        Approvals(2), Card(("Purpose", "Limits")), HasSignature(True), Recorded(("data", "code", "committed")),
-    }  # fmt: skip
+        Bound("recall", "holdout", 0.9, None),
+        Better("recall", "holdout", 0.01, 0.99),
+        Fresh("holdout", 30 * 86_400.0, "30d"),
+        Approvals(2),
+        Card(("Purpose", "Limits")),
+        HasSignature(True),
+        Recorded(("data", "code", "committed")),
+    }
     assert read_gates(write_gates(found), STAGES) == found
     assert read_gates("", STAGES) == {}
 
 
 @pytest.mark.parametrize(
     ("text", "said"),
-    [("[production", "no TOML"), ("[prod]\napprovals = 1", "No stage is named 'prod'; the ladder is development"),
-     ("production = 3", r"production must be a table, as in \[production\]"),
-     ('[[production.better]]\nvalue = "r"\non = "h"\nfingerprint = "none"', r'fingerprint must be "recorded" or "any"'),
-     ("[production]\nspeed = 3", "production.speed is not a gate; the gates are approvals, better"),
-     ("[production]\napprovals = 0", "production.approvals must be a whole number from 1 to 20"),
-     ("[production]\napprovals = true", "production.approvals must be a whole number"),
-     ('[production]\ncard = "Purpose"', "production.card must be a list of section titles"),
-     ('[production]\nsignature = "fits"', 'production.signature must be "present" or "compatible"'),
-     ('[production]\nrecorded = ["weather"]', 'production.recorded must be a list of "data"'),
-     ('[production]\nbound = 3', r"production.bound must be tables, as in \[\[production.bound\]\]"),
-     ('[[production.bound]]\nvalue = "recall"', r"production.bound\[0\] needs at_least or at_most"),
-     ('[[production.bound]]\nat_least = 1', r"production.bound\[0\].value must be a text, as in value = \"recall\""),
-     ('[[production.bound]]\nvalue = "r"\nat_least = 2\nat_most = 1', "met by nothing"),
-     ('[[production.bound]]\nvalue = "r"\nat_least = "2"', r"production.bound\[0\].at_least must be a number"),
-     ('[[production.bound]]\nvalue = "r"\nat_leest = 2\nat_most = 3', r"production.bound\[0\].at_leest is no key"),
-     ('[[production.better]]\nvalue = "r"\non = "h"\nconfidence = 95', r"confidence must be a number from 0.5 to 0.9999"),
-     ('[[production.better]]\nvalue = "r"', r"production.better\[0\].on must be a text"),
-     ('[[production.better]]\nvalue = "r"\non = "h"\nby = -1', r"by must be a number, 0 or more"),
-     ('[[production.evidence]]\non = "h"\nwithin = "a month"', r"within must be a duration, as in \"12h\""),
-     ("x" * 20_001, "up to 20,000 characters")],
-)  # fmt: skip
+    [
+        ("[production", "no TOML"),
+        ("[prod]\napprovals = 1", "No stage is named 'prod'; the ladder is development"),
+        ("production = 3", r"production must be a table, as in \[production\]"),
+        (
+            '[[production.better]]\nvalue = "r"\non = "h"\nfingerprint = "none"',
+            r'fingerprint must be "recorded" or "any"',
+        ),
+        ("[production]\nspeed = 3", "production.speed is not a gate; the gates are approvals, better"),
+        ("[production]\napprovals = 0", "production.approvals must be a whole number from 1 to 20"),
+        ("[production]\napprovals = true", "production.approvals must be a whole number"),
+        ('[production]\ncard = "Purpose"', "production.card must be a list of section titles"),
+        ('[production]\nsignature = "fits"', 'production.signature must be "present" or "compatible"'),
+        ('[production]\nrecorded = ["weather"]', 'production.recorded must be a list of "data"'),
+        ("[production]\nbound = 3", r"production.bound must be tables, as in \[\[production.bound\]\]"),
+        ('[[production.bound]]\nvalue = "recall"', r"production.bound\[0\] needs at_least or at_most"),
+        ("[[production.bound]]\nat_least = 1", r"production.bound\[0\].value must be a text, as in value = \"recall\""),
+        ('[[production.bound]]\nvalue = "r"\nat_least = 2\nat_most = 1', "met by nothing"),
+        ('[[production.bound]]\nvalue = "r"\nat_least = "2"', r"production.bound\[0\].at_least must be a number"),
+        ('[[production.bound]]\nvalue = "r"\nat_leest = 2\nat_most = 3', r"production.bound\[0\].at_leest is no key"),
+        (
+            '[[production.better]]\nvalue = "r"\non = "h"\nconfidence = 95',
+            r"confidence must be a number from 0.5 to 0.9999",
+        ),
+        ('[[production.better]]\nvalue = "r"', r"production.better\[0\].on must be a text"),
+        ('[[production.better]]\nvalue = "r"\non = "h"\nby = -1', r"by must be a number, 0 or more"),
+        ('[[production.evidence]]\non = "h"\nwithin = "a month"', r"within must be a duration, as in \"12h\""),
+        ("x" * 20_001, "up to 20,000 characters"),
+    ],
+)
 def test_wrong_gates_say_where_and_what_would_be_right(text: str, said: str) -> None:
     with pytest.raises(InvalidInput, match=said):
         read_gates(text, STAGES)
@@ -155,34 +169,59 @@ def outcome(
 
 @pytest.mark.parametrize(
     ("gate", "changes", "met", "found"),
-    [(Bound("recall", "holdout", 0.95, None), {}, True, "0.95"), (Bound("recall", "holdout", 0.96, None), {}, False, "0.95"),
-     (Bound("recall", None, None, 0.94), {}, True, "0.94"), (Bound("recall", None, None, 0.93), {}, False, "0.94"),
-     (Bound("mae", None, None, 1.0), {}, False, "no number for mae; it has recall"),
-     (Bound("recall", "spring", 0.9, None), {}, False, "version 2 has no evidence on spring; it has holdout"),
-     (Bound("recall", None, 0.1, None), {"values": VersionValues({"recall": float("nan")})}, False, "nan"),
-     (Bound("recall", None, 0.1, None), {"values": VersionValues({"recall": "high"})}, False, "no number"),
-     (Bound("loss", None, None, 0.2), {"values": AT_STEP}, True, "it is 0.1 at step 56"),
-     (Bound("val", None, None, 0.2), {"values": AT_STEP}, False, "it is 0.3 at step 50, the latest before step 56"),
-     (Bound("recall", "holdout", 0.9, 0.95), {}, True, "0.95"), (Bound("recall", "holdout", None, 0.9499), {}, False, "0.95"),
-     # Evidence that does not say on which data counts where the gate takes any.
-     (Bound("recall", "holdout", 0.9, None), {"evidence": NO_PRINT}, False, "of version 2 on holdout has no fingerprint of the data"),
-     (Bound("recall", "holdout", 0.9, None, "any"), {"evidence": NO_PRINT}, True, "0.95"),
-     (Fresh("holdout", None, ""), {"evidence": NO_PRINT}, False, 'fingerprint = "any"'),
-     (Fresh("holdout", None, "", "any"), {"evidence": NO_PRINT}, True, "old"),
-     (Recorded(("data",)), {"uncommitted": True, "untracked": ("train.py",), "commit": None}, True, "all of it"),
-     (Recorded(("code",)), {"uncommitted": True, "untracked": ("train.py",)}, True, "all of it"),
-     (Recorded(("committed",)), {"untracked": ("train.py",)}, False, "no commit has train.py, which its run carried out"),
-     (Recorded(("committed",)), {"untracked": tuple("abcde")}, False, "no commit has a, b, c and 2 more"),
-     (Recorded(("committed",)), {"untracked": tuple("abc")}, False, "no commit has a, b, c, which"),
-     (Approvals(1), {}, True, "it has 1"), (Approvals(2), {}, False, "it has 1"),
-     (Card(("Purpose",)), {}, True, "all are written"),
-     (Card(("Purpose", "Limits")), {"missing_sections": lambda sections: ["Limits"]}, False, "Limits is not written"),
-     (HasSignature(False), {}, True, "known"), (HasSignature(False), {"incompatible": None}, False, "not known"),
-     (Recorded(("data", "code", "committed")), {}, True, "all of it"), (Recorded(("data",)), {"used_data": False}, False, "no data"),
-     (Recorded(("code",)), {"commit": None}, False, "no commit"), (Recorded(("committed",)), {"uncommitted": True}, False, "uncommitted changes"),
-     (Recorded(("code",)), {"from_run": False}, False, "no run made it"),
-     (Fresh("holdout", 60.0, "1m"), {}, True, "less than a minute"), (Fresh("spring", None, ""), {}, False, "no evidence on spring")],
-)  # fmt: skip
+    [
+        (Bound("recall", "holdout", 0.95, None), {}, True, "0.95"),
+        (Bound("recall", "holdout", 0.96, None), {}, False, "0.95"),
+        (Bound("recall", None, None, 0.94), {}, True, "0.94"),
+        (Bound("recall", None, None, 0.93), {}, False, "0.94"),
+        (Bound("mae", None, None, 1.0), {}, False, "no number for mae; it has recall"),
+        (Bound("recall", "spring", 0.9, None), {}, False, "version 2 has no evidence on spring; it has holdout"),
+        (Bound("recall", None, 0.1, None), {"values": VersionValues({"recall": float("nan")})}, False, "nan"),
+        (Bound("recall", None, 0.1, None), {"values": VersionValues({"recall": "high"})}, False, "no number"),
+        (Bound("loss", None, None, 0.2), {"values": AT_STEP}, True, "it is 0.1 at step 56"),
+        (Bound("val", None, None, 0.2), {"values": AT_STEP}, False, "it is 0.3 at step 50, the latest before step 56"),
+        (Bound("recall", "holdout", 0.9, 0.95), {}, True, "0.95"),
+        (Bound("recall", "holdout", None, 0.9499), {}, False, "0.95"),
+        # Evidence that does not say on which data counts where the gate takes any.
+        (
+            Bound("recall", "holdout", 0.9, None),
+            {"evidence": NO_PRINT},
+            False,
+            "of version 2 on holdout has no fingerprint of the data",
+        ),
+        (Bound("recall", "holdout", 0.9, None, "any"), {"evidence": NO_PRINT}, True, "0.95"),
+        (Fresh("holdout", None, ""), {"evidence": NO_PRINT}, False, 'fingerprint = "any"'),
+        (Fresh("holdout", None, "", "any"), {"evidence": NO_PRINT}, True, "old"),
+        (Recorded(("data",)), {"uncommitted": True, "untracked": ("train.py",), "commit": None}, True, "all of it"),
+        (Recorded(("code",)), {"uncommitted": True, "untracked": ("train.py",)}, True, "all of it"),
+        (
+            Recorded(("committed",)),
+            {"untracked": ("train.py",)},
+            False,
+            "no commit has train.py, which its run carried out",
+        ),
+        (Recorded(("committed",)), {"untracked": tuple("abcde")}, False, "no commit has a, b, c and 2 more"),
+        (Recorded(("committed",)), {"untracked": tuple("abc")}, False, "no commit has a, b, c, which"),
+        (Approvals(1), {}, True, "it has 1"),
+        (Approvals(2), {}, False, "it has 1"),
+        (Card(("Purpose",)), {}, True, "all are written"),
+        (
+            Card(("Purpose", "Limits")),
+            {"missing_sections": lambda sections: ["Limits"]},
+            False,
+            "Limits is not written",
+        ),
+        (HasSignature(False), {}, True, "known"),
+        (HasSignature(False), {"incompatible": None}, False, "not known"),
+        (Recorded(("data", "code", "committed")), {}, True, "all of it"),
+        (Recorded(("data",)), {"used_data": False}, False, "no data"),
+        (Recorded(("code",)), {"commit": None}, False, "no commit"),
+        (Recorded(("committed",)), {"uncommitted": True}, False, "uncommitted changes"),
+        (Recorded(("code",)), {"from_run": False}, False, "no run made it"),
+        (Fresh("holdout", 60.0, "1m"), {}, True, "less than a minute"),
+        (Fresh("spring", None, ""), {}, False, "no evidence on spring"),
+    ],
+)
 def test_a_gate_on_one_version(gate: Gate, changes: dict[str, object], met: bool, found: str) -> None:
     told = outcome(gate, facts(2, **changes))
     assert (told.met, found in told.found) == (met, True), told
@@ -207,20 +246,34 @@ def rows_verdict(left: float, right: float, low: float, high: float, measure: st
 
 @pytest.mark.parametrize(
     ("rows", "met", "said"),
-    [(rows_verdict(0.95, 0.90, 0.03, 0.07), True, "+0.05 [+0.03, +0.07] over 900 rows (paired t), better beyond noise"),
-     (rows_verdict(0.95, 0.90, 0.021, 0.07), True, "better beyond noise"),
-     # The whole gain lies above what is asked, not its middle alone; at the bound it does not.
-     (rows_verdict(0.95, 0.90, 0.02, 0.07), False, "better beyond noise, but not by more than 0.02"),
-     (rows_verdict(0.95, 0.90, 0.001, 0.1), False, "but not by more than 0.02"),
-     (rows_verdict(0.95, 0.92, -0.01, 0.07), False, "within noise"),
-     (rows_verdict(0.95, 0.92, 0.0, 0.06), False, "within noise"),
-     (rows_verdict(0.85, 0.92, -0.10, -0.04), False, "worse beyond noise"),
-     (rows_verdict(1.0, 1.1, -0.15, -0.05, "mae"), True, "+0.1 [+0.05, +0.15]"),
-     (rows_verdict(1.1, 1.0, 0.05, 0.15, "mae"), False, "worse beyond noise"),
-     (verdict_of("recall", 3, (1.0, 0.0), None, 0.95, 3), False, "3 rows are too few to tell; at least 6 are needed"),
-     (replace(rows_verdict(0.95, 0.90, 0.03, 0.07), left_out=100), False, "judged on 900 of the 1,000 rows of version 1 only"),
-     ("recall is not judged row by row", False, "not judged")],
-)  # fmt: skip
+    [
+        (
+            rows_verdict(0.95, 0.90, 0.03, 0.07),
+            True,
+            "+0.05 [+0.03, +0.07] over 900 rows (paired t), better beyond noise",
+        ),
+        (rows_verdict(0.95, 0.90, 0.021, 0.07), True, "better beyond noise"),
+        # The whole gain lies above what is asked, not its middle alone; at the bound it does not.
+        (rows_verdict(0.95, 0.90, 0.02, 0.07), False, "better beyond noise, but not by more than 0.02"),
+        (rows_verdict(0.95, 0.90, 0.001, 0.1), False, "but not by more than 0.02"),
+        (rows_verdict(0.95, 0.92, -0.01, 0.07), False, "within noise"),
+        (rows_verdict(0.95, 0.92, 0.0, 0.06), False, "within noise"),
+        (rows_verdict(0.85, 0.92, -0.10, -0.04), False, "worse beyond noise"),
+        (rows_verdict(1.0, 1.1, -0.15, -0.05, "mae"), True, "+0.1 [+0.05, +0.15]"),
+        (rows_verdict(1.1, 1.0, 0.05, 0.15, "mae"), False, "worse beyond noise"),
+        (
+            verdict_of("recall", 3, (1.0, 0.0), None, 0.95, 3),
+            False,
+            "3 rows are too few to tell; at least 6 are needed",
+        ),
+        (
+            replace(rows_verdict(0.95, 0.90, 0.03, 0.07), left_out=100),
+            False,
+            "judged on 900 of the 1,000 rows of version 1 only",
+        ),
+        ("recall is not judged row by row", False, "not judged"),
+    ],
+)
 def test_better_than_the_occupant(rows: RowsVerdict | str, met: bool, said: str) -> None:
     told = outcome(BETTER, facts(2), facts(1), lambda on, value, confidence: rows)
     assert (told.met, said in told.found) == (met, True), told
@@ -279,12 +332,15 @@ READINGS = Field("readings", "float32", (None, 12))
 
 @pytest.mark.parametrize(
     ("inputs", "said"),
-    [((READINGS,), []), ((Field("readings", "float32", ("rows", None)),), []),
-     ((Field("readings", "float64", (None, 12)),), ["input readings float32 [?, 12] became float64 [?, 12]"]),
-     ((Field("readings", "float32", (None, 13)),), ["input readings float32 [?, 12] became float32 [?, 13]"]),
-     ((Field("nights", "float32", (None, 12)),), ["input readings is missing", "input nights is new"]),
-     ((READINGS, Field("cloud", "float32", (None,))), ["input cloud is new"])],
-)  # fmt: skip
+    [
+        ((READINGS,), []),
+        ((Field("readings", "float32", ("rows", None)),), []),
+        ((Field("readings", "float64", (None, 12)),), ["input readings float32 [?, 12] became float64 [?, 12]"]),
+        ((Field("readings", "float32", (None, 13)),), ["input readings float32 [?, 12] became float32 [?, 13]"]),
+        ((Field("nights", "float32", (None, 12)),), ["input readings is missing", "input nights is new"]),
+        ((READINGS, Field("cloud", "float32", (None,))), ["input cloud is new"]),
+    ],
+)
 def test_what_fits_in_the_place_of_another(inputs: Sequence[Field], said: list[str]) -> None:
     old = Signature((READINGS,), (Field("frost", "int64", (None,)),), "onnx")
     assert incompatibilities(Signature(tuple(inputs), old.outputs, "sample"), old) == said
@@ -298,7 +354,11 @@ def test_a_signature_from_a_sample_comes_back_from_json() -> None:
     table = pandas.DataFrame({"minimum_c": [1.5, -2.0], "station": ["a", "b"], "cloud": [1, 2]})
     found = signature_of_sample(table, np.zeros((2, 3), np.float32))
     assert [one.text() for one in (*found.inputs, *found.outputs)] == [
-        "minimum_c float64 [?]", f"station {table['station'].dtype} [?]", "cloud int64 [?]", "output float32 [?, 3]"]  # fmt: skip
+        "minimum_c float64 [?]",
+        f"station {table['station'].dtype} [?]",
+        "cloud int64 [?]",
+        "output float32 [?, 3]",
+    ]
     assert signature_from_json(json.loads(json.dumps(found.to_json()))) == found
     named = signature_of_sample({"x": np.zeros((4, 2)), "names": ["a", "b"]})
     assert [one.text() for one in named.inputs] == ["x float64 [?, 2]", "names string [?]"]
@@ -323,9 +383,11 @@ def test_signatures_in_files() -> None:
     helper, kinds = onnx.helper, onnx.TensorProto
     node = helper.make_node("Relu", ["readings"], ["frost"])
     graph = helper.make_graph(
-        [node], "g", [helper.make_tensor_value_info("readings", kinds.FLOAT, ["rows", 12])],
+        [node],
+        "g",
+        [helper.make_tensor_value_info("readings", kinds.FLOAT, ["rows", 12])],
         [helper.make_tensor_value_info("frost", kinds.FLOAT, [None, 12])],
-    )  # fmt: skip
+    )
     found = read_signature("onnx", io.BytesIO(helper.make_model(graph).SerializeToString()))
     assert found == Signature(
         (Field("readings", "float32", ("rows", 12)),), (Field("frost", "float32", (None, 12)),), "onnx"
@@ -376,7 +438,8 @@ def test_the_first_sentence_of_a_review() -> None:
     assert "better recall on holdout" in named
     assert named.endswith("beyond noise at 95 %; but worse precision. No gate is asked.")
     assert review_sentence(1, "staging", None, "version 1 is pending", [], []) == (
-        "Version 1 would be the first on staging. It cannot be placed there: version 1 is pending.")  # fmt: skip
+        "Version 1 would be the first on staging. It cannot be placed there: version 1 is pending."
+    )
     assert review_sentence(1, "staging", 1, None, [], []) == "Version 1 stands on staging."
     assert "no rows" in beside_sentence(2, 1, [])
 
@@ -408,10 +471,16 @@ RULE = {"people": ["rex", "lea", "rex"], "experiment": "nightly"}
 
 @pytest.mark.parametrize(
     ("held", "person", "experiment", "refused"),
-    [({"people": ["rex"]}, "rex", "any", None), ({"people": ["rex"]}, "dana", "any", "added by rex alone, not by dana"),
-     ({"experiment": "nightly"}, "dana", "nightly", None), ({"experiment": "nightly"}, "dana", "mine", "runs of nightly alone, not of mine"),
-     (RULE, "lea", "nightly", None), (RULE, "lea", "mine", "of nightly alone"), (RULE, "dana", "nightly", "by rex or lea alone")],
-)  # fmt: skip
+    [
+        ({"people": ["rex"]}, "rex", "any", None),
+        ({"people": ["rex"]}, "dana", "any", "added by rex alone, not by dana"),
+        ({"experiment": "nightly"}, "dana", "nightly", None),
+        ({"experiment": "nightly"}, "dana", "mine", "runs of nightly alone, not of mine"),
+        (RULE, "lea", "nightly", None),
+        (RULE, "lea", "mine", "of nightly alone"),
+        (RULE, "dana", "nightly", "by rex or lea alone"),
+    ],
+)
 def test_evidence_is_bound_to_people_and_experiments(
     held: dict, person: str, experiment: str, refused: str | None
 ) -> None:
@@ -427,9 +496,16 @@ def test_evidence_is_bound_to_people_and_experiments(
 
 
 @pytest.mark.parametrize(
-    "held", [{"a": 3}, {"a": {"who": []}}, {"": {}}, {"a": {"experiment": "No Name"}}, {"a": {"people": ["p"] * 41}},
-             {str(at): {} for at in range(41)}],
-)  # fmt: skip
+    "held",
+    [
+        {"a": 3},
+        {"a": {"who": []}},
+        {"": {}},
+        {"a": {"experiment": "No Name"}},
+        {"a": {"people": ["p"] * 41}},
+        {str(at): {} for at in range(41)},
+    ],
+)
 def test_what_is_no_rule_on_evidence(held: dict) -> None:
     with pytest.raises(InvalidInput):
         read_rules(held)

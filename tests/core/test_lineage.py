@@ -66,7 +66,8 @@ def test_what_was_before_and_what_came_after() -> None:
     assert [node.reference for node in after][-2:] == ["net@1", "frost-alarm@1"]
     assert lineage_sentence(graph) == (
         "nights@1 came from 1 version and 1 run and led to 1 version, 2 runs and 1 model version. In use: "
-        "frost-alarm@1 on production now.")  # fmt: skip
+        "frost-alarm@1 on production now."
+    )
     alone = Graph("artifact:nights@1", (version("nights@1"),), ())
     assert lineage_sentence(alone) == "nights@1 came from nothing that was recorded and led to nothing yet."
 
@@ -145,5 +146,12 @@ def test_checkpoints_in_the_bin_are_folded_always() -> None:
 def test_references_are_sorted_by_their_numbers() -> None:
     given = ["e/10", "e/2", "nights@3", "nights@12", "e/1", "alpha2/1", "alpha10/1", "e"]
     assert sorted(given, key=by_numbers) == [
-        "alpha2/1", "alpha10/1", "e", "e/1", "e/2", "e/10", "nights@3", "nights@12",
-    ]  # fmt: skip
+        "alpha2/1",
+        "alpha10/1",
+        "e",
+        "e/1",
+        "e/2",
+        "e/10",
+        "nights@3",
+        "nights@12",
+    ]

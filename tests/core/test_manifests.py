@@ -29,12 +29,16 @@ def test_every_file_is_told_once() -> None:
     left = [entry("gone.csv", "a"), entry("old/kept.csv", "b"), entry("edited.csv", "c"), entry("equal.csv", "d")]
     right = [entry("new/kept.csv", "b"), entry("edited.csv", "e"), entry("equal.csv", "d"), entry("fresh.csv", "f")]
     assert findings(left, right) == {
-        "gone.csv": "only left", "old/kept.csv": "moved", "edited.csv": "changed", "equal.csv": "same",
+        "gone.csv": "only left",
+        "old/kept.csv": "moved",
+        "edited.csv": "changed",
+        "equal.csv": "same",
         "fresh.csv": "only right",
-    }  # fmt: skip
+    }
     pairs = compare_manifests(left, right)
     assert difference_sentence("nights@2", "nights@3", pairs) == (
-        "nights@2 and nights@3 differ in 4 of 5 files: 1 changed, 1 only in nights@3, 1 only in nights@2, 1 moved.")  # fmt: skip
+        "nights@2 and nights@3 differ in 4 of 5 files: 1 changed, 1 only in nights@3, 1 only in nights@2, 1 moved."
+    )
     assert "all 2 files equal" in difference_sentence("a@1", "b@1", compare_manifests(left[:2], left[:2]))
 
 
@@ -74,11 +78,18 @@ def test_the_digest_knows_content_alone() -> None:
 @pytest.mark.parametrize(
     ("path", "what"),
     [
-        ("../a", "does not stay inside"), ("/etc/passwd", "absolute"), ("a//b", "does not stay inside"), ("a\x00b", "control"),
-        ("a\nb", "control"), ("a\\b", "absolute"), ("x" * 4_000, "over 1000 bytes"), ("", "empty"), ("a/" + "x" * 300, "over 255 bytes"),
+        ("../a", "does not stay inside"),
+        ("/etc/passwd", "absolute"),
+        ("a//b", "does not stay inside"),
+        ("a\x00b", "control"),
+        ("a\nb", "control"),
+        ("a\\b", "absolute"),
+        ("x" * 4_000, "over 1000 bytes"),
+        ("", "empty"),
+        ("a/" + "x" * 300, "over 255 bytes"),
         ("a\udcffb", "UTF-8"),
     ],
-)  # fmt: skip
+)
 def test_odd_paths_are_refused(path: str, what: str) -> None:
     with pytest.raises(InvalidInput, match=what):
         check_manifest([entry(path)])
@@ -89,7 +100,8 @@ def test_tables_are_compared_by_their_columns() -> None:
     right = b"day,evening_c,note\n1,1.7,x\n2,2.7,z\n"
     found = compare_contents("station-09.csv", left, right)
     assert found.sentence == (
-        "station-09.csv differs in 2 of 3 columns: evening_c by -1.8 in all 2 rows, note in 1 of 2 rows.")  # fmt: skip
+        "station-09.csv differs in 2 of 3 columns: evening_c by -1.8 in all 2 rows, note in 1 of 2 rows."
+    )
     assert [(column.name, column.rows) for column in found.columns] == [("evening_c", 2), ("note", 1)]
     assert found.columns[0].mean == pytest.approx(-1.8)
     assert found.columns[1].mean is None

@@ -21,9 +21,14 @@ texts = st.text(st.characters(codec="utf-8", exclude_categories=["C", "Z"]), max
 sizes = st.floats(0, 1e6)
 boxes = st.builds(Box, sizes, sizes, sizes, sizes, texts, st.none() | st.floats(-1, 1))
 items = st.builds(
-    Item, texts.filter(bool), texts, st.lists(boxes, max_size=3).map(tuple),
-    st.lists(st.builds(Mask, texts, texts, st.dictionaries(st.integers(0, 255), texts, max_size=3)), max_size=2).map(tuple),
-)  # fmt: skip
+    Item,
+    texts.filter(bool),
+    texts,
+    st.lists(boxes, max_size=3).map(tuple),
+    st.lists(st.builds(Mask, texts, texts, st.dictionaries(st.integers(0, 255), texts, max_size=3)), max_size=2).map(
+        tuple
+    ),
+)
 
 
 @given(st.lists(items, max_size=4))
@@ -36,10 +41,18 @@ def test_items_are_read_back(given_items: list[Item]) -> None:
         assert read_items(text) == given_items
 
 
-@given(st.recursive(st.none() | st.booleans() | st.floats() | st.text(max_size=5),
-                    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(
-                        st.sampled_from(["format", "items", "file", "boxes", "masks", "x", "classes", "label"]), inner),
-                    max_leaves=12))  # fmt: skip
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.floats() | st.text(max_size=5),
+        lambda inner: (
+            st.lists(inner, max_size=3)
+            | st.dictionaries(
+                st.sampled_from(["format", "items", "file", "boxes", "masks", "x", "classes", "label"]), inner
+            )
+        ),
+        max_leaves=12,
+    )
+)
 @example({"format": None, "file": "", "boxes": [None]})
 @example({"format": None, "file": "", "boxes": ["1234"]})
 @settings(max_examples=150)
@@ -63,9 +76,22 @@ def test_masks_and_files_of_no_kind_are_no_items() -> None:
 
 def test_kinds_and_types_by_name() -> None:
     assert [kind_of(name) for name in ("a/B.PNG", "x.wav", "x.webm", "x.md", "x.csv.gz", "x.svg", "x.html", "x")] == [
-        "image", "sound", "video", "text", "table", None, None, None]  # fmt: skip
+        "image",
+        "sound",
+        "video",
+        "text",
+        "table",
+        None,
+        None,
+        None,
+    ]
     assert [type_of(name) for name in ("x.mp4", "x.svg", "x.html", "x.csv", "x.png.gz")] == [
-        "video/mp4", None, None, None, None]  # fmt: skip
+        "video/mp4",
+        None,
+        None,
+        None,
+        None,
+    ]
 
 
 def picture(mode: str, size: tuple[int, int], form: str = "PNG", **options: Any) -> io.BytesIO:
@@ -97,16 +123,27 @@ def bomb() -> bytes:
         return len(data).to_bytes(4, "big") + kind + data + zlib.crc32(kind + data).to_bytes(4, "big")
 
     head = (40_000).to_bytes(4, "big") * 2 + b"\x08\x00\x00\x00\x00"
-    return (b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(bytes(40_000_000)))
-            + chunk(b"IEND", b""))  # fmt: skip
+    return (
+        b"\x89PNG\r\n\x1a\n"
+        + chunk(b"IHDR", head)
+        + chunk(b"IDAT", zlib.compress(bytes(40_000_000)))
+        + chunk(b"IEND", b"")
+    )
 
 
 @pytest.mark.parametrize(
     "raw",
-    [b"", b"no picture", b"<svg xmlns='http://www.w3.org/2000/svg'><script>1</script></svg>", b"%!PS-Adobe-3.0 EPSF-3.0\n",
-     picture("RGB", (50, 50)).getvalue()[:60], bomb(), picture("RGB", (9, 9), "TIFF").getvalue()],
+    [
+        b"",
+        b"no picture",
+        b"<svg xmlns='http://www.w3.org/2000/svg'><script>1</script></svg>",
+        b"%!PS-Adobe-3.0 EPSF-3.0\n",
+        picture("RGB", (50, 50)).getvalue()[:60],
+        bomb(),
+        picture("RGB", (9, 9), "TIFF").getvalue(),
+    ],
     ids=["empty", "text", "svg", "postscript", "cut", "bomb", "tiff"],
-)  # fmt: skip
+)
 def test_what_is_no_picture_gives_none(raw: bytes) -> None:
     assert make_thumbnail(io.BytesIO(raw), 320) is None
 

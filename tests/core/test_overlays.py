@@ -24,8 +24,9 @@ def plot(view: View | None = None, numbers: dict[str, float] | None = None, **co
 def test_one_plot_names_its_series_by_what_differs() -> None:
     one = plot(x=[1, 2], hits=[0.5, 0.6], misses=[0.5, 0.4])
     assert [(each.name, each.x, each.y) for each in series_of([("e/1", one)])] == [
-        ("hits", (1, 2), (0.5, 0.6)), ("misses", (1, 2), (0.5, 0.4))
-    ]  # fmt: skip
+        ("hits", (1, 2), (0.5, 0.6)),
+        ("misses", (1, 2), (0.5, 0.4)),
+    ]
     single = plot(x=[1], hits=[0.5])
     assert [each.name for each in series_of([("e/1", single)])] == ["hits"]
 
@@ -35,8 +36,11 @@ def test_several_plots_are_named_first() -> None:
     assert [(each.name, each.of) for each in series_of([("e/1", one), ("e/2", two)])] == [("e/1", 0), ("e/2", 1)]
     wide = plot(x=[1], hits=[0.5], misses=[0.5])
     assert [each.name for each in series_of([("e/1", wide), ("e/2", wide)])] == [
-        "e/1 hits", "e/1 misses", "e/2 hits", "e/2 misses"
-    ]  # fmt: skip
+        "e/1 hits",
+        "e/1 misses",
+        "e/2 hits",
+        "e/2 misses",
+    ]
 
 
 def test_groups_are_series_of_their_own_in_their_order() -> None:
@@ -133,11 +137,14 @@ def test_a_table_chooses_its_axes() -> None:
 @pytest.mark.parametrize(
     ("columns", "options", "told"),
     [
-        ({}, {}, "at least one column"), ({"day": ["mo"]}, {}, "no column of numbers to draw"),
-        ({"x": [1]}, {"mark": "pie"}, "mark is 'pie'; it is one of line"), ({"x": [1]}, {"colour": "red"}, "takes no such thing"),
-        ({"x": [1]}, {"y": ["z"]}, "z"), ({"x": [1], "y": [1, 2]}, {}, "different lengths"),
+        ({}, {}, "at least one column"),
+        ({"day": ["mo"]}, {}, "no column of numbers to draw"),
+        ({"x": [1]}, {"mark": "pie"}, "mark is 'pie'; it is one of line"),
+        ({"x": [1]}, {"colour": "red"}, "takes no such thing"),
+        ({"x": [1]}, {"y": ["z"]}, "z"),
+        ({"x": [1], "y": [1, 2]}, {}, "different lengths"),
     ],
-)  # fmt: skip
+)
 def test_a_table_that_cannot_be_drawn_says_why(columns: dict[str, Any], options: dict[str, Any], told: str) -> None:
     with pytest.raises(InvalidInput, match=told):
         table_plot(columns, **options)

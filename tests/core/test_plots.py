@@ -217,7 +217,9 @@ def test_large_curves_are_thinned_within_their_bound() -> None:
     assert curve.rows <= 4_000
     precision, _, _ = metrics.precision_recall_curve(truth, score)
     assert (max(column(curve, "precision")), min(column(curve, "precision"))) == (
-        pytest.approx(precision.max()), pytest.approx(precision.min()))  # fmt: skip
+        pytest.approx(precision.max()),
+        pytest.approx(precision.min()),
+    )
 
 
 def test_a_large_cloud_is_gathered_within_its_bound() -> None:
@@ -265,12 +267,18 @@ def test_a_table_is_drawn_as_chosen() -> None:
 @pytest.mark.parametrize(
     ("changes", "told"),
     [
-        ({"x": "nobody"}, "x names the column 'nobody'; there are station, low_c"), ({"y": []}, "at least one"),
-        ({"mark": "pie"}, "one of line, steps"), ({"colour": "red"}, "has no 'colour'"), ({"y": 5}, "y names a column"),
-        ({"x_scale": "ln"}, "linear, log"), ({"title": "x" * 300}, "up to 200"), ({"title": "a\nb"}, "printable"),
-        ({"group": "nobody"}, "group names"), ({"share": "all"}, "count, row, column"),
+        ({"x": "nobody"}, "x names the column 'nobody'; there are station, low_c"),
+        ({"y": []}, "at least one"),
+        ({"mark": "pie"}, "one of line, steps"),
+        ({"colour": "red"}, "has no 'colour'"),
+        ({"y": 5}, "y names a column"),
+        ({"x_scale": "ln"}, "linear, log"),
+        ({"title": "x" * 300}, "up to 200"),
+        ({"title": "a\nb"}, "printable"),
+        ({"group": "nobody"}, "group names"),
+        ({"share": "all"}, "count, row, column"),
     ],
-)  # fmt: skip
+)
 def test_a_view_that_does_not_fit_is_refused(changes: dict[str, Any], told: str) -> None:
     plot = table_plot({"station": ["top", "wall"], "low_c": [-2.5, 1.0]})
     with pytest.raises(InvalidInput, match=told):
@@ -279,11 +287,22 @@ def test_a_view_that_does_not_fit_is_refused(changes: dict[str, Any], told: str)
 
 @pytest.mark.parametrize(
     "data",
-    [None, [], {}, {"columns": []}, {"columns": {"a": 5}}, {"columns": {"a": [1], "b": []}}, {"columns": {"": [1]}},
-     {"columns": {"a": [[1]]}, "view": {"x": "a", "y": ["a"]}}, {"columns": {"a": ["x" * 201]}},
-     {"columns": {"a": [1]}, "view": 5}, {"columns": {"a": [1]}, "view": {"x": "a", "y": ["a"]}, "numbers": {"n": "x"}},
-     {"columns": {"a": [1]}, "view": {"x": "a", "y": ["a"]}, "kind": 5}, {"columns": {"a": [{"b": 1}]}}],
-)  # fmt: skip
+    [
+        None,
+        [],
+        {},
+        {"columns": []},
+        {"columns": {"a": 5}},
+        {"columns": {"a": [1], "b": []}},
+        {"columns": {"": [1]}},
+        {"columns": {"a": [[1]]}, "view": {"x": "a", "y": ["a"]}},
+        {"columns": {"a": ["x" * 201]}},
+        {"columns": {"a": [1]}, "view": 5},
+        {"columns": {"a": [1]}, "view": {"x": "a", "y": ["a"]}, "numbers": {"n": "x"}},
+        {"columns": {"a": [1]}, "view": {"x": "a", "y": ["a"]}, "kind": 5},
+        {"columns": {"a": [{"b": 1}]}},
+    ],
+)
 def test_what_is_no_plot_is_refused(data: Any) -> None:
     with pytest.raises(InvalidInput):
         read_plot(data)
@@ -299,13 +318,19 @@ def test_too_much_is_refused_with_its_bound() -> None:
 @pytest.mark.parametrize(
     ("kind", "truth", "score", "options", "told"),
     [
-        ("pie", [1], [1], {}, "no kind of plot"), ("roc", [0, 1], ["a", "b"], {}, "of one kind"),
-        ("roc", [0, 1, 2], [0, 2, 1], {}, "takes scores"), ("roc", ["a", "b"], ["a", "b"], {}, "takes scores"), ("calibration", [0, 1], [0.2, 1.7], {}, "probabilities"),
-        ("calibration", [0, 1], [0.2, 0.7], {"bins": 0}, "whole number from 1"), ("calibration", [0, 1], [0.2, 0.7],
-        {"by": "luck"}, "equal width or equal count"), ("residuals", ["a"], [1.0], {}, "one number a row"),
-        ("roc", [0, 1], [0.5], {}, "2 truths and 1"), ("roc", [], [], {}, "empty"), ("roc", [0, 1], [0.1, math.nan], {}, "row 1"),
+        ("pie", [1], [1], {}, "no kind of plot"),
+        ("roc", [0, 1], ["a", "b"], {}, "of one kind"),
+        ("roc", [0, 1, 2], [0, 2, 1], {}, "takes scores"),
+        ("roc", ["a", "b"], ["a", "b"], {}, "takes scores"),
+        ("calibration", [0, 1], [0.2, 1.7], {}, "probabilities"),
+        ("calibration", [0, 1], [0.2, 0.7], {"bins": 0}, "whole number from 1"),
+        ("calibration", [0, 1], [0.2, 0.7], {"by": "luck"}, "equal width or equal count"),
+        ("residuals", ["a"], [1.0], {}, "one number a row"),
+        ("roc", [0, 1], [0.5], {}, "2 truths and 1"),
+        ("roc", [], [], {}, "empty"),
+        ("roc", [0, 1], [0.1, math.nan], {}, "row 1"),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_plotted_is_refused(kind: str, truth: Any, score: Any, options: Any, told: str) -> None:
     with pytest.raises(InvalidInput, match=told):
         make_plot(kind, truth, score, **options)

@@ -45,8 +45,9 @@ def test_merge_knows_no_order_and_no_repeats(rows: list, random, parts: int) -> 
     pieces = [made(shuffled[at::parts]) for at in range(parts)]
     assert bits(merge(pieces)) == bits(once)
     assert bits(merge([merge(pieces[:2]), *pieces[2:]])) == bits(once)
-    assert bits(once) == sorted({(s, t, struct.pack("<d", v)) for s, t, v in rows},
-                                key=lambda r: (r[0], r[1], struct.unpack("<Q", r[2])[0]))  # fmt: skip
+    assert bits(once) == sorted(
+        {(s, t, struct.pack("<d", v)) for s, t, v in rows}, key=lambda r: (r[0], r[1], struct.unpack("<Q", r[2])[0])
+    )
 
 
 @given(st.lists(point, min_size=1, max_size=40))

@@ -75,11 +75,12 @@ def test_models_tell_their_signature() -> None:
     from onnx import TensorProto, helper
 
     graph = helper.make_graph(
-        [helper.make_node("MatMul", ["x", "w"], ["y"])], "g",
+        [helper.make_node("MatMul", ["x", "w"], ["y"])],
+        "g",
         [helper.make_tensor_value_info("x", TensorProto.FLOAT, ["rows", 9])],
         [helper.make_tensor_value_info("y", TensorProto.FLOAT, ["rows", 2])],
         [helper.make_tensor("w", TensorProto.FLOAT, [9, 2], [0.0] * 18)],
-    )  # fmt: skip
+    )
     model = helper.make_model(graph, producer_name="orchard")
     found = read_apart("onnx", io.BytesIO(model.SerializeToString()), 0)
     assert found.rows == (("input", "x", "float", "rows × 9"), ("output", "y", "float", "rows × 2"))

@@ -10,10 +10,34 @@ from kinetrum.core.text.printed_lines import LINE_LIMIT, Fold, cleaned, plain, w
 
 UP, ERASE = "\x1b[A", "\x1b[K"
 pieces = st.lists(
-    st.sampled_from(["a", "bc", " ", "\n", "\ra\n", "plain\n", "\r", "\r\n", UP, "\x1b[2A", "\x1b[B", ERASE, "\x1b[2K", "\x08", "\x1b[32m",
-                     "\x1b[0m", "\x1b]0;title\x07", "ü", "✓", "\t", "\x1b[", "\x1b"]),
+    st.sampled_from(
+        [
+            "a",
+            "bc",
+            " ",
+            "\n",
+            "\ra\n",
+            "plain\n",
+            "\r",
+            "\r\n",
+            UP,
+            "\x1b[2A",
+            "\x1b[B",
+            ERASE,
+            "\x1b[2K",
+            "\x08",
+            "\x1b[32m",
+            "\x1b[0m",
+            "\x1b]0;title\x07",
+            "ü",
+            "✓",
+            "\t",
+            "\x1b[",
+            "\x1b",
+        ]
+    ),
     max_size=40,
-)  # fmt: skip
+)
 
 
 def lines_of(*texts: str) -> list[str]:

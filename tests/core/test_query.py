@@ -45,11 +45,18 @@ class Orchard:
     """Some runs that know recall, loss, val/loss, depth, learner, early, mixed, and the label purpose."""
 
     HELD: ClassVar = {
-        RECALL: Kinds.NUMBER, LOSS: Kinds.NUMBER | Kinds.SPECIAL, Key("value", "val/loss"): Kinds.NUMBER,
-        DEPTH: Kinds.NUMBER, LEARNER: Kinds.TEXT, Key("param", "loss"): Kinds.TEXT, Key("param", "early"): Kinds.SPECIAL,
-        Key("param", "mixed"): Kinds.NUMBER | Kinds.TEXT, Key("label", "purpose"): Kinds.TEXT,
-        Key("param", "two words"): Kinds.NUMBER, Key("param", "in"): Kinds.NUMBER,
-    }  # fmt: skip
+        RECALL: Kinds.NUMBER,
+        LOSS: Kinds.NUMBER | Kinds.SPECIAL,
+        Key("value", "val/loss"): Kinds.NUMBER,
+        DEPTH: Kinds.NUMBER,
+        LEARNER: Kinds.TEXT,
+        Key("param", "loss"): Kinds.TEXT,
+        Key("param", "early"): Kinds.SPECIAL,
+        Key("param", "mixed"): Kinds.NUMBER | Kinds.TEXT,
+        Key("label", "purpose"): Kinds.TEXT,
+        Key("param", "two words"): Kinds.NUMBER,
+        Key("param", "in"): Kinds.NUMBER,
+    }
 
     def kinds(self, key: Key) -> Kinds | None:
         if key.aggregate != "shown":
@@ -153,32 +160,82 @@ def test_where_a_name_is_several_things_the_answer_says_so() -> None:
 
 
 WRONG = {
-    "recall >": (9, "a name or value"), "recall": (7, "name like '*recall*'"), "recall == 0.9": (8, "Write = for equal"),
-    "depth = 1 depth = 2": (11, "“and”"), "depth = 1 && depth = 2": (11, "Write and"), "depth = 1 || depth = 2": (11, "Write or"),
-    "depth <> 3": (7, "Write != for different"), "recall => 0.9": (8, "Write >= for at least"),
-    "recall =< 0.9": (8, "Write <= for at most"), "metric:depth > 2": (1, "It is a parameter: write param:depth"),
-    "param:recall > 2": (1, "It is a result or metric: write metric:recall"), "(depth = 1": (11, ") is expected"), "depth = 1)": (10, "the end is expected"),
-    "depth in 4..": (13, "a name or value"), "depth in {1, 2": (15, "} or ,"), "learner = \"x": (11, "never closed"),
-    "learner = 'x": (11, "never closed"), "learner ~ x": (9, "Write like"), "not": (4, "a test"), "learner like": (13, "quoted text"),
-    "learner is null": (12, "Write = or !="), "within 7d": (8, "started within 7d"), "learner = hail storm": (16, "in quotes"),
-    ">= 3": (1, "a test"), "!has recall": (1, "Write not"), "depth = 1 and": (14, "a test"), "mode(depth) > 3": (5, "best(…)"),
-    "depth in {}": (11, "a name or value"), "depth 8": (7, "= != <"), "depth in [4, 8]": (10, "Write in {4, 8}"),
-    "depth between 4 and 8": (7, "Write in 4..8"), "depth = 1 or or depth = 2": (17, "= != <"), "learner contains x": (9, "like with"),
-    "dept = 5": (1, "Nearest: depth"), "DEPTH = 5": (1, "Nearest: depth"), "foo:bar = 3": (1, "no scope"),
-    "metric:depth = 5": (1, "not a result or metric"), "param:recall = 5": (1, "not a parameter"), "run:depth = 3": (1, "not a field"),
-    "learner > 3": (1, "holds texts"), "depth = deep": (9, "holds numbers"), "depth > deep": (9, "'deep' is none"),
-    "depth like 4*": (1, "like compares texts"), "depth in 8..4": (10, "lower end first"), "recall = nan": (10, "recall is nan"),
-    "min(depth) > 3": (1, "is none here"), "min(recall) > 3": (1, "is of metrics"), "min(lozz) > 3": (1, "Nearest: loss"),
-    "status = runing": (10, "Nearest: running"), "status > failed": (1, "is a text"), "name = [1]": (1, "a list is"),
-    "number = x": (10, "is none"), "started = yesterday": (11, "is no time"), "started > 2026-13-01": (11, "is no time"),
-    "started within week": (16, "no span of time"), "started in {2026-10-01}": (1, "within 7d"),
-    "depth within 7d": (1, "asked of started"), "duration within 7d": (1, "asked of started"), "duration > long": (12, "no span"),
-    "duration > 99999w": (12, "no span"), "id = xyz": (6, "hexadecimal"), "id like 3f*": (1, "Ask with ="), "commit > 3f2a": (1, "= or !="),
-    "parent = 3": (10, "names no run"), "parent = nights@3": (10, "names no run"), "parent like x*": (1, "Ask with ="),
-    "status is nan": (1, "never NaN"), "used frost-alarm/3": (6, "names no artifact"), "used sha256:12": (6, "at least 8"),
-    "used Nights": (6, "lowercase"), "used nights@3:a.csv": (6, "names no artifact"), "has plot:pie": (5, "no run searched keeps"),
-    "plot:roc = 3": (1, "has plot:roc"), "has dept": (5, "Nearest: depth"), "learner like '*a*b*c*d*e*f*g*h*i*j*k*'": (14, "at most 10"),
-}  # fmt: skip
+    "recall >": (9, "a name or value"),
+    "recall": (7, "name like '*recall*'"),
+    "recall == 0.9": (8, "Write = for equal"),
+    "depth = 1 depth = 2": (11, "“and”"),
+    "depth = 1 && depth = 2": (11, "Write and"),
+    "depth = 1 || depth = 2": (11, "Write or"),
+    "depth <> 3": (7, "Write != for different"),
+    "recall => 0.9": (8, "Write >= for at least"),
+    "recall =< 0.9": (8, "Write <= for at most"),
+    "metric:depth > 2": (1, "It is a parameter: write param:depth"),
+    "param:recall > 2": (1, "It is a result or metric: write metric:recall"),
+    "(depth = 1": (11, ") is expected"),
+    "depth = 1)": (10, "the end is expected"),
+    "depth in 4..": (13, "a name or value"),
+    "depth in {1, 2": (15, "} or ,"),
+    'learner = "x': (11, "never closed"),
+    "learner = 'x": (11, "never closed"),
+    "learner ~ x": (9, "Write like"),
+    "not": (4, "a test"),
+    "learner like": (13, "quoted text"),
+    "learner is null": (12, "Write = or !="),
+    "within 7d": (8, "started within 7d"),
+    "learner = hail storm": (16, "in quotes"),
+    ">= 3": (1, "a test"),
+    "!has recall": (1, "Write not"),
+    "depth = 1 and": (14, "a test"),
+    "mode(depth) > 3": (5, "best(…)"),
+    "depth in {}": (11, "a name or value"),
+    "depth 8": (7, "= != <"),
+    "depth in [4, 8]": (10, "Write in {4, 8}"),
+    "depth between 4 and 8": (7, "Write in 4..8"),
+    "depth = 1 or or depth = 2": (17, "= != <"),
+    "learner contains x": (9, "like with"),
+    "dept = 5": (1, "Nearest: depth"),
+    "DEPTH = 5": (1, "Nearest: depth"),
+    "foo:bar = 3": (1, "no scope"),
+    "metric:depth = 5": (1, "not a result or metric"),
+    "param:recall = 5": (1, "not a parameter"),
+    "run:depth = 3": (1, "not a field"),
+    "learner > 3": (1, "holds texts"),
+    "depth = deep": (9, "holds numbers"),
+    "depth > deep": (9, "'deep' is none"),
+    "depth like 4*": (1, "like compares texts"),
+    "depth in 8..4": (10, "lower end first"),
+    "recall = nan": (10, "recall is nan"),
+    "min(depth) > 3": (1, "is none here"),
+    "min(recall) > 3": (1, "is of metrics"),
+    "min(lozz) > 3": (1, "Nearest: loss"),
+    "status = runing": (10, "Nearest: running"),
+    "status > failed": (1, "is a text"),
+    "name = [1]": (1, "a list is"),
+    "number = x": (10, "is none"),
+    "started = yesterday": (11, "is no time"),
+    "started > 2026-13-01": (11, "is no time"),
+    "started within week": (16, "no span of time"),
+    "started in {2026-10-01}": (1, "within 7d"),
+    "depth within 7d": (1, "asked of started"),
+    "duration within 7d": (1, "asked of started"),
+    "duration > long": (12, "no span"),
+    "duration > 99999w": (12, "no span"),
+    "id = xyz": (6, "hexadecimal"),
+    "id like 3f*": (1, "Ask with ="),
+    "commit > 3f2a": (1, "= or !="),
+    "parent = 3": (10, "names no run"),
+    "parent = nights@3": (10, "names no run"),
+    "parent like x*": (1, "Ask with ="),
+    "status is nan": (1, "never NaN"),
+    "used frost-alarm/3": (6, "names no artifact"),
+    "used sha256:12": (6, "at least 8"),
+    "used Nights": (6, "lowercase"),
+    "used nights@3:a.csv": (6, "names no artifact"),
+    "has plot:pie": (5, "no run searched keeps"),
+    "plot:roc = 3": (1, "has plot:roc"),
+    "has dept": (5, "Nearest: depth"),
+    "learner like '*a*b*c*d*e*f*g*h*i*j*k*'": (14, "at most 10"),
+}
 
 
 @pytest.mark.parametrize("text", WRONG)
@@ -195,10 +252,11 @@ def test_wrong_queries_are_answered_with_column_and_help(text: str) -> None:
     ("text", "part"),
     [
         (" and ".join(["depth = 1"] * 101), "at most 100"),
-        ("not " * 31 + "depth = 1", "30 deep"), ("depth = 1 " * 500, "4,000"),
+        ("not " * 31 + "depth = 1", "30 deep"),
+        ("depth = 1 " * 500, "4,000"),
         (f"depth in {{{','.join(['1'] * 501)}}}", "at most 500"),
     ],
-)  # fmt: skip
+)
 def test_hostile_queries_are_bounded_and_say_so(text: str, part: str) -> None:
     with pytest.raises(QueryError, match=part):
         plan(text)
@@ -222,8 +280,39 @@ def test_any_text_is_read_or_refused_with_a_column(text: str) -> None:
     assert_column_of(lambda: parse_query(text), text)
 
 
-WORDS = ("depth", "recall", "=", "!=", ">", "in", "{", "}", "(", ")", "and", "or", "not", "4..8", "3", "'x'", "has", "like",
-         "is", "nan", "within", "7d", "used", "min(loss)", ",", "[", "]", "param:depth", "..", "started", "status")  # fmt: skip
+WORDS = (
+    "depth",
+    "recall",
+    "=",
+    "!=",
+    ">",
+    "in",
+    "{",
+    "}",
+    "(",
+    ")",
+    "and",
+    "or",
+    "not",
+    "4..8",
+    "3",
+    "'x'",
+    "has",
+    "like",
+    "is",
+    "nan",
+    "within",
+    "7d",
+    "used",
+    "min(loss)",
+    ",",
+    "[",
+    "]",
+    "param:depth",
+    "..",
+    "started",
+    "status",
+)
 
 
 @given(st.lists(st.sampled_from(WORDS), max_size=12).map(" ".join))
@@ -241,19 +330,29 @@ def test_sorting() -> None:
     goals = {"loss": Goal("loss", Direction.LOWER), "later": Goal("later", Direction.HIGHER)}
     assert read_sort("", Orchard(), goals) == [SortKey(Field("number"), True)]
     assert read_sort("recall,loss , depth:asc", Orchard(), goals) == [
-        SortKey(RECALL, True), SortKey(LOSS, False), SortKey(DEPTH, False),
-    ]  # fmt: skip
+        SortKey(RECALL, True),
+        SortKey(LOSS, False),
+        SortKey(DEPTH, False),
+    ]
     assert read_sort("min(loss):desc,'two words':asc,started,later", Orchard(), goals) == [
-        SortKey(Key("value", "loss", "min"), True), SortKey(Key("param", "two words"), False),
-        SortKey(Field("started"), True), SortKey(Key("value", "later"), True),
-    ]  # fmt: skip
+        SortKey(Key("value", "loss", "min"), True),
+        SortKey(Key("param", "two words"), False),
+        SortKey(Field("started"), True),
+        SortKey(Key("value", "later"), True),
+    ]
 
 
 @pytest.mark.parametrize(
     ("text", "part"),
-    [("dept", "Nearest: depth"), ("a,b,c,d,e", "at most 4"), ("mean(loss)", "best of a metric"), ("note", "not sorted by note"),
-     ("a b", "names nothing"), ("depth:up", "is nothing")],
-)  # fmt: skip
+    [
+        ("dept", "Nearest: depth"),
+        ("a,b,c,d,e", "at most 4"),
+        ("mean(loss)", "best of a metric"),
+        ("note", "not sorted by note"),
+        ("a b", "names nothing"),
+        ("depth:up", "is nothing"),
+    ],
+)
 def test_wrong_sorting(text: str, part: str) -> None:
     with pytest.raises(InvalidInput, match=part):
         read_sort(text, Orchard(), {})

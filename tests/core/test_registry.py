@@ -49,14 +49,21 @@ def approved(*numbers: int) -> dict[int, Standing]:
 @pytest.mark.parametrize(
     ("verdicts", "needed", "review"),
     [
-        ([], 1, Review.PENDING), ([YES], 1, Review.APPROVED), ([NO], 1, Review.REJECTED),
-        ([YES, NO], 1, Review.REJECTED), ([YES], 2, Review.PENDING),
-        ([YES, YES], 2, Review.APPROVED), ([], 0, Review.PENDING), ([YES, YES, YES], 2, Review.APPROVED),
+        ([], 1, Review.PENDING),
+        ([YES], 1, Review.APPROVED),
+        ([NO], 1, Review.REJECTED),
+        ([YES, NO], 1, Review.REJECTED),
+        ([YES], 2, Review.PENDING),
+        ([YES, YES], 2, Review.APPROVED),
+        ([], 0, Review.PENDING),
+        ([YES, YES, YES], 2, Review.APPROVED),
         # What was approved before the newest evidence came has to be approved again; a rejection stands.
-        ([OLD_YES], 1, Review.PENDING), ([OLD_YES, YES], 2, Review.PENDING), ([OLD_YES, YES], 1, Review.APPROVED),
+        ([OLD_YES], 1, Review.PENDING),
+        ([OLD_YES, YES], 2, Review.PENDING),
+        ([OLD_YES, YES], 1, Review.APPROVED),
         ([OLD_NO, YES], 1, Review.REJECTED),
     ],
-)  # fmt: skip
+)
 def test_review(verdicts: list[Given], needed: int, review: Review) -> None:
     assert review_of(verdicts, needed, renewed=True) is review
 
@@ -68,10 +75,15 @@ def test_a_model_may_let_older_approvals_count() -> None:
 
 @pytest.mark.parametrize(
     ("standing", "asked", "review"),
-    [(Standing(1, Review.PENDING, approvals=1), 1, Review.APPROVED), (Standing(1, Review.PENDING, approvals=1), 2, Review.PENDING),
-     (Standing(1, Review.PENDING, approvals=0), 1, Review.PENDING), (Standing(1, Review.PENDING, approvals=0), 0, Review.APPROVED),
-     (Standing(1, Review.REJECTED, approvals=3), 1, Review.REJECTED), (Standing(1, Review.APPROVED), 5, Review.APPROVED)],
-)  # fmt: skip
+    [
+        (Standing(1, Review.PENDING, approvals=1), 1, Review.APPROVED),
+        (Standing(1, Review.PENDING, approvals=1), 2, Review.PENDING),
+        (Standing(1, Review.PENDING, approvals=0), 1, Review.PENDING),
+        (Standing(1, Review.PENDING, approvals=0), 0, Review.APPROVED),
+        (Standing(1, Review.REJECTED, approvals=3), 1, Review.REJECTED),
+        (Standing(1, Review.APPROVED), 5, Review.APPROVED),
+    ],
+)
 def test_an_occupant_keeps_the_standing_of_the_rules_by_which_it_was_placed(
     standing: Standing, asked: int, review: Review
 ) -> None:
@@ -82,17 +94,27 @@ def test_an_occupant_keeps_the_standing_of_the_rules_by_which_it_was_placed(
 
 @pytest.mark.parametrize(
     ("standing", "fault"),
-    [(Standing(3, Review.APPROVED), None), (Standing(3, Review.PENDING), None), (Standing(3, Review.REJECTED), "version 3 is rejected"),
-     (Standing(3, Review.APPROVED, retired=True), "version 3 is retired"),
-     (Standing(3, Review.REJECTED, damaged=True), "the stored files of version 3 are damaged")],
-)  # fmt: skip
+    [
+        (Standing(3, Review.APPROVED), None),
+        (Standing(3, Review.PENDING), None),
+        (Standing(3, Review.REJECTED), "version 3 is rejected"),
+        (Standing(3, Review.APPROVED, retired=True), "version 3 is retired"),
+        (Standing(3, Review.REJECTED, damaged=True), "the stored files of version 3 are damaged"),
+    ],
+)
 def test_what_is_wrong_with_a_version_that_is_fetched(standing: Standing, fault: str | None) -> None:
     assert fault_of(standing) == fault
 
 
 def test_the_newest_is_the_newest_approved_one() -> None:
-    held = [Standing(1, Review.APPROVED), Standing(2, Review.APPROVED), Standing(3, Review.APPROVED, retired=True),
-            Standing(4, Review.PENDING), Standing(5, Review.REJECTED), Standing(6, Review.APPROVED, damaged=True)]  # fmt: skip
+    held = [
+        Standing(1, Review.APPROVED),
+        Standing(2, Review.APPROVED),
+        Standing(3, Review.APPROVED, retired=True),
+        Standing(4, Review.PENDING),
+        Standing(5, Review.REJECTED),
+        Standing(6, Review.APPROVED, damaged=True),
+    ]
     assert newest_approved(held) == 2
     assert newest_approved(held[3:]) is None
 
@@ -114,9 +136,13 @@ def test_promotion_pushes_and_keeps_what_was_below() -> None:
 
 @pytest.mark.parametrize(
     "standing",
-    [Standing(2, Review.PENDING), Standing(2, Review.REJECTED), Standing(2, Review.APPROVED, retired=True),
-     Standing(2, Review.APPROVED, damaged=True)],
-)  # fmt: skip
+    [
+        Standing(2, Review.PENDING),
+        Standing(2, Review.REJECTED),
+        Standing(2, Review.APPROVED, retired=True),
+        Standing(2, Review.APPROVED, damaged=True),
+    ],
+)
 def test_what_cannot_stand_is_not_promoted(standing: Standing) -> None:
     with pytest.raises(Conflict, match="was not promoted"):
         promote((), PRODUCTION, Stay(2), standing, None, "frost-alarm")

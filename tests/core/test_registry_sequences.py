@@ -87,9 +87,11 @@ class Models(RuleBasedStateMachine):
         stage = self.named(name)
         expect = self.occupant(name) if seen else other
         allowed = (
-            stage is not None and expect == self.occupant(name) and number != self.occupant(name)
+            stage is not None
+            and expect == self.occupant(name)
+            and number != self.occupant(name)
             and self.may_stand(stage, number)
-        )  # fmt: skip
+        )
         before = self.stacks.get(name, ())
         try:
             found = rules.find_stage(self.ladder, name, "m")

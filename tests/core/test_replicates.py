@@ -20,9 +20,16 @@ def test_what_makes_replicates() -> None:
     same = [doc(depth=5.0, seed=2), doc(seed="x", depth=5), doc(depth=5)]
     assert {replicate_mark(other) for other in same} == {mark}
     others = [
-        doc(depth=6), doc(depth=5, rate=1), doc(depth=True), doc(depth="5"), doc(depth=5, data="other"),
-        doc(depth=5, role="holdout"), doc(depth=5, commit="b"), doc(depth=5, difference="sha"), doc(depth=5, data=""),
-    ]  # fmt: skip
+        doc(depth=6),
+        doc(depth=5, rate=1),
+        doc(depth=True),
+        doc(depth="5"),
+        doc(depth=5, data="other"),
+        doc(depth=5, role="holdout"),
+        doc(depth=5, commit="b"),
+        doc(depth=5, difference="sha"),
+        doc(depth=5, data=""),
+    ]
     marks = [replicate_mark(other) for other in others]
     assert len({mark, *marks}) == len(others) + 1
 

@@ -38,11 +38,12 @@ def test_every_form_is_read_alike() -> None:
     packed = io.BytesIO()
     parquet.write_table(pa.table(columns), packed)
     forms = {
-        "t.parquet": packed.getvalue(), "t.csv": b"row,n,x,yes\na,1,0.5,true\nb,,nan,false\n",
+        "t.parquet": packed.getvalue(),
+        "t.csv": b"row,n,x,yes\na,1,0.5,true\nb,,nan,false\n",
         "t.tsv": b"row\tn\tx\tyes\na\t1\t0.5\ttrue\nb\t\tnan\tfalse\n",
         "t.jsonl": b'{"row": "a", "n": 1, "x": 0.5, "yes": true}\n{"row": "b", "n": null, "x": NaN, "yes": false}\n',
         "t.csv.gz": gzip.compress(b"row;n;x;yes\r\na;1;0.5;True\r\nb;;nan;False\r\n"),
-    }  # fmt: skip
+    }
     for name, raw in forms.items():
         page = select_rows(table(raw, name), Asked())
         assert page.columns == [("row", "text"), ("n", "number"), ("x", "number"), ("yes", "true or false")], name
@@ -71,9 +72,13 @@ def test_what_was_predicted_wrong() -> None:
 
 @pytest.mark.parametrize(
     ("where", "said"),
-    [("scor > 1", "no column 'scor'; score"), ("score > high", "compares numbers"), ("score =", "one condition"),
-     ("truth = frost", "holds numbers; 'frost' is none")],
-)  # fmt: skip
+    [
+        ("scor > 1", "no column 'scor'; score"),
+        ("score > high", "compares numbers"),
+        ("score =", "one condition"),
+        ("truth = frost", "holds numbers; 'frost' is none"),
+    ],
+)
 def test_a_condition_that_does_not_fit_is_told(where: str, said: str) -> None:
     with pytest.raises(InvalidInput, match=said):
         select_rows(table(PREDICTIONS), Asked(where=[where]))
@@ -84,16 +89,30 @@ def test_two_versions_row_by_row() -> None:
     assert page.key == "row"
     assert page.counts == {"newly wrong": 1, "newly right": 1, "both right": 1, "only left": 1, "only right": 1}
     assert [(row[0], row[1]) for row in page.rows] == [
-        ("a", "newly wrong"), ("b", "newly right"), ("c", "both right"), ("d", "only left"), ("e", "only right"),
-    ]  # fmt: skip
+        ("a", "newly wrong"),
+        ("b", "newly right"),
+        ("c", "both right"),
+        ("d", "only left"),
+        ("e", "only right"),
+    ]
     only = join_tables(table(PREDICTIONS), table(LATER), "row", ["newly wrong"], Asked())
     assert (only.total, only.of, only.counts) == (1, 5, page.counts)
     assert [name for name, _ in only.columns] == [
-        "row", "outcome", "truth", "prediction left", "prediction right", "score left", "score right"]  # fmt: skip
+        "row",
+        "outcome",
+        "truth",
+        "prediction left",
+        "prediction right",
+        "score left",
+        "score right",
+    ]
 
 
 def test_numbers_come_nearer_or_farther_and_tables_change() -> None:
-    before, after = b"row,truth,prediction\na,1.5,1.0\nb,2.5,2.0\nc,3.5,3.0\n", b"row,truth,prediction\na,1.5,1.25\nb,2.5,9.0\nc,3.5,4.0\n"  # fmt: skip
+    before, after = (
+        b"row,truth,prediction\na,1.5,1.0\nb,2.5,2.0\nc,3.5,3.0\n",
+        b"row,truth,prediction\na,1.5,1.25\nb,2.5,9.0\nc,3.5,4.0\n",
+    )
     counts = join_tables(table(before), table(after), None, [], Asked()).counts
     assert counts == {"farther": 1, "nearer": 1, "as near": 1}
     left, right = b"id,x,y\na,1,q\nb,nan,q\nc,,q\nd,5,q\n", b"id,x,y\na,1,q\nb,nan,q\nc,,q\nd,6,q\n"
@@ -109,25 +128,33 @@ def test_the_outcomes_are_those_of_a_plain_loop(
     left: dict[int, tuple[int, int]], right: dict[int, tuple[int, int]]
 ) -> None:
     def made(rows: dict[int, tuple[int, int]]) -> Any:
-        return pa.table({"key": list(rows), "truth": [a for a, _ in rows.values()],
-                         "prediction": [b for _, b in rows.values()]})  # fmt: skip
+        return pa.table(
+            {"key": list(rows), "truth": [a for a, _ in rows.values()], "prediction": [b for _, b in rows.values()]}
+        )
 
     found = {row[0]: row[1] for row in join_tables(made(left), made(right), "key", [], Asked()).rows}
     words = {(0, 0): "both right", (0, 1): "newly wrong", (1, 0): "newly right", (1, 1): "both wrong"}
     expected = {
-        key: "only right" if key not in left else "only left" if key not in right
+        key: "only right"
+        if key not in left
+        else "only left"
+        if key not in right
         else words[int(left[key][0] != left[key][1]), int(right[key][0] != right[key][1])]
         for key in {*left, *right}
-    }  # fmt: skip
+    }
     assert found == expected
     assert set(found.values()) <= set(OUTCOMES)
 
 
 @pytest.mark.parametrize(
     ("right", "key", "said"),
-    [(b"row,x\na,1\na,2\n", "row", "'a' in several rows in the right"), (b"other\n1\n", None, "No column tells"),
-     (b"row\na\n", "none", "no column 'none'"), (b"row,x\n,1\nb,2\n", "row", "missing in some rows")],
-)  # fmt: skip
+    [
+        (b"row,x\na,1\na,2\n", "row", "'a' in several rows in the right"),
+        (b"other\n1\n", None, "No column tells"),
+        (b"row\na\n", "none", "no column 'none'"),
+        (b"row,x\n,1\nb,2\n", "row", "missing in some rows"),
+    ],
+)
 def test_a_key_that_tells_nothing_apart_is_refused(right: bytes, key: str | None, said: str) -> None:
     with pytest.raises(InvalidInput, match=said):
         join_tables(table(PREDICTIONS), table(right), key, [], Asked())
@@ -135,12 +162,22 @@ def test_a_key_that_tells_nothing_apart_is_refused(right: bytes, key: str | None
 
 @pytest.mark.parametrize(
     ("name", "raw"),
-    [("t.csv", b""), ("t.csv", b"a,b\n1\n"), ("t.csv", b"\xff\xfe\x00\x01" * 50), ("t.parquet", b"PAR1" + bytes(80)),
-     ("t.parquet", b"no"), ("t.jsonl", b"{"), ("t.jsonl", b"[1]\n"), ("t.csv.gz", b"no gzip"), ("t.png", b"a\n1\n"),
-     ("t.csv.gz", gzip.compress(b"a\n" + b"1\n" * 999, mtime=0)[:-9]), ("t.csv", b'a\n"' + b"x" * 5_000_000)],
+    [
+        ("t.csv", b""),
+        ("t.csv", b"a,b\n1\n"),
+        ("t.csv", b"\xff\xfe\x00\x01" * 50),
+        ("t.parquet", b"PAR1" + bytes(80)),
+        ("t.parquet", b"no"),
+        ("t.jsonl", b"{"),
+        ("t.jsonl", b"[1]\n"),
+        ("t.csv.gz", b"no gzip"),
+        ("t.png", b"a\n1\n"),
+        ("t.csv.gz", gzip.compress(b"a\n" + b"1\n" * 999, mtime=0)[:-9]),
+        ("t.csv", b'a\n"' + b"x" * 5_000_000),
+    ],
     # By number: bytes make long names, and workers have to agree on them.
     ids=range(11),
-)  # fmt: skip
+)
 def test_no_table_is_told(name: str, raw: bytes) -> None:
     with pytest.raises(KinetrumError, match=r"cannot be read|no table|is empty"):
         select_rows(table(raw, name), Asked())

@@ -32,9 +32,15 @@ def test_the_smallest_size_is_that_of_the_sign_test(confidence: float, fewest: i
 
 @pytest.mark.parametrize(
     ("measure", "low", "high", "outcome"),
-    [("recall", 0.01, 0.2, Outcome.BETTER), ("recall", -0.2, -0.01, Outcome.WORSE), ("recall", 0.0, 0.2, Outcome.WITHIN_NOISE),
-     ("recall", -0.2, 0.0, Outcome.WITHIN_NOISE), ("mae", 0.01, 0.2, Outcome.WORSE), ("mae", -0.2, -0.01, Outcome.BETTER)],
-)  # fmt: skip
+    [
+        ("recall", 0.01, 0.2, Outcome.BETTER),
+        ("recall", -0.2, -0.01, Outcome.WORSE),
+        ("recall", 0.0, 0.2, Outcome.WITHIN_NOISE),
+        ("recall", -0.2, 0.0, Outcome.WITHIN_NOISE),
+        ("mae", 0.01, 0.2, Outcome.WORSE),
+        ("mae", -0.2, -0.01, Outcome.BETTER),
+    ],
+)
 def test_the_outcome_is_the_intervals(measure: str, low: float, high: float, outcome: Outcome) -> None:
     verdict = verdict_of(measure, 50, (0.9, 0.8), Interval(low, high, 0.5, "paired t"), 0.95, 50)
     assert (verdict.outcome, verdict.beyond) == (outcome, outcome in {Outcome.BETTER, Outcome.WORSE})
@@ -75,15 +81,21 @@ def test_under_twenty_rows_every_flip_of_signs_is_counted() -> None:
         differences = chance.normal(0.5, 1.0, rows)
         found = mean_interval(differences, 0.95)
         assert found is not None
-        means = np.sort([
-            np.mean([d for d, kept in zip(differences, chosen, strict=True) if kept])
-            for chosen in product((False, True), repeat=rows) if any(chosen)
-        ])  # fmt: skip
+        means = np.sort(
+            [
+                np.mean([d for d, kept in zip(differences, chosen, strict=True) if kept])
+                for chosen in product((False, True), repeat=rows)
+                if any(chosen)
+            ]
+        )
         cut = int(0.025 * 2**rows)
         assert found.low <= means[cut - 1] and found.high >= means[-cut]
         p = stats.permutation_test(
-            (differences, np.zeros(rows)), lambda a, b: np.mean(a - b), permutation_type="samples", n_resamples=np.inf,
-        ).pvalue  # fmt: skip
+            (differences, np.zeros(rows)),
+            lambda a, b: np.mean(a - b),
+            permutation_type="samples",
+            n_resamples=np.inf,
+        ).pvalue
         assert (means[cut - 1] > 0 or means[-cut] < 0) == (p <= 0.05)
 
 
@@ -137,8 +149,14 @@ def test_tangos_interval_solves_its_own_equation(rows: int, left: int, right: in
     """The ends are where the score is critical, with the constrained estimate found by plain maximisation."""
     # 1.96, or the largest score of as many rows that differ with which the exact test does not tell them apart.
     apart = left + right
-    scores = [(abs(apart - 2 * fewer) / math.sqrt(apart), stats.binomtest(fewer, apart).pvalue > 0.05)
-              for fewer in range(apart + 1)] if apart else []  # fmt: skip
+    scores = (
+        [
+            (abs(apart - 2 * fewer) / math.sqrt(apart), stats.binomtest(fewer, apart).pvalue > 0.05)
+            for fewer in range(apart + 1)
+        ]
+        if apart
+        else []
+    )
     critical = max([stats.norm.ppf(0.975), *(score for score, within in scores if within)])
     critical = min([critical, *(score for score, within in scores if not within)])
     found = share_interval(Pairs(rows, left, right), 0.95)
@@ -213,8 +231,10 @@ def counts_of(truth: np.ndarray, left: np.ndarray, right: np.ndarray) -> Counts:
 
 
 SCORES: dict[str, Callable[..., Any]] = {
-    "precision": metrics.precision_score, "f1": metrics.f1_score, "mcc": metrics.matthews_corrcoef,
-}  # fmt: skip
+    "precision": metrics.precision_score,
+    "f1": metrics.f1_score,
+    "mcc": metrics.matthews_corrcoef,
+}
 
 
 @pytest.mark.parametrize("name", SCORES)
@@ -309,9 +329,12 @@ def test_measures_are_those_of_scikit_learn() -> None:
     truth, left, right = noisy(1)
     said = [(score > 0.5).astype(object) for score in (left, right)]
     wanted: dict[str, Any] = {
-        "accuracy": metrics.accuracy_score, "recall": metrics.recall_score, "balanced_accuracy": metrics.balanced_accuracy_score,
-        "specificity": lambda truth, said: metrics.recall_score(truth, said, pos_label=False), **SCORES,
-    }  # fmt: skip
+        "accuracy": metrics.accuracy_score,
+        "recall": metrics.recall_score,
+        "balanced_accuracy": metrics.balanced_accuracy_score,
+        "specificity": lambda truth, said: metrics.recall_score(truth, said, pos_label=False),
+        **SCORES,
+    }
     found = {one.measure: one for one in compare_classes(truth.astype(object), *said, True)}
     assert found.keys() == wanted.keys()
     for name, measure in wanted.items():
@@ -398,9 +421,14 @@ def rare(count: int) -> Make:
 
 WORLDS = [
     *[(make, rows, 0.95) for make in (numbers, classes) for rows in (1, 2, 3, 5, 6, 8, 12, 20, 30)],
-    (numbers, 100, 0.95), (classes, 100, 0.95), (classes, 1_000, 0.95), (numbers, 1_000, 0.95), (numbers, 30, 0.8), (classes, 30, 0.8),
+    (numbers, 100, 0.95),
+    (classes, 100, 0.95),
+    (classes, 1_000, 0.95),
+    (numbers, 1_000, 0.95),
+    (numbers, 30, 0.8),
+    (classes, 30, 0.8),
     *[(rare(count), rows, 0.95) for count, rows in ((1, 30), (2, 32), (5, 55), (6, 40), (10, 100))],
-]  # fmt: skip
+]
 
 
 @pytest.mark.worlds
@@ -433,7 +461,9 @@ def test_no_confidence_is_offered_that_the_method_cannot_resolve(confidence: flo
     """However many rows there are: more rows never make a verdict weaker."""
     chance = np.random.default_rng(9)
     wrong = sum(
-        verdict.beyond for rows in (20, 300) for _ in range(200)
+        verdict.beyond
+        for rows in (20, 300)
+        for _ in range(200)
         for verdict in (*classes(chance, rows, confidence), *numbers(chance, rows, confidence))
-    )  # fmt: skip
+    )
     assert wrong <= most

@@ -24,21 +24,35 @@ HIGHER, LOWER = Goal("recall", Direction.HIGHER), Goal("loss", Direction.LOWER)
 @pytest.mark.parametrize(
     ("text", "goal"),
     [
-        ("higher", Goal("k", Direction.HIGHER)), ("lower", Goal("k", Direction.LOWER)),
+        ("higher", Goal("k", Direction.HIGHER)),
+        ("lower", Goal("k", Direction.LOWER)),
         ("higher >= 0.9", Goal("k", Direction.HIGHER, bound=0.9)),
-        ("lower <= 8 %", Goal("k", Direction.LOWER, "%", 8.0)), ("lower s", Goal("k", Direction.LOWER, "s")),
+        ("lower <= 8 %", Goal("k", Direction.LOWER, "%", 8.0)),
+        ("lower s", Goal("k", Direction.LOWER, "s")),
         ({"direction": "higher", "aggregate": "last", "unit": "°C"}, Goal("k", Direction.HIGHER, "°C", None, "last")),
     ],
-)  # fmt: skip
+)
 def test_goals_are_read(text: object, goal: Goal) -> None:
     assert read_goal("k", text) == goal
 
 
 @pytest.mark.parametrize(
     "text",
-    ["", "up", "higher <= 3", "lower >= 3", "higher >=", "higher >= x", 3, {}, {"direction": "higher", "x": 1},
-     {"direction": "higher", "aggregate": "median"}, {"direction": "higher", "bound": math.inf}, "lower " + "u" * 21],
-)  # fmt: skip
+    [
+        "",
+        "up",
+        "higher <= 3",
+        "lower >= 3",
+        "higher >=",
+        "higher >= x",
+        3,
+        {},
+        {"direction": "higher", "x": 1},
+        {"direction": "higher", "aggregate": "median"},
+        {"direction": "higher", "bound": math.inf},
+        "lower " + "u" * 21,
+    ],
+)
 def test_wrong_goals_are_refused(text: object) -> None:
     with pytest.raises(InvalidInput):
         read_goal("k", text)
@@ -66,13 +80,18 @@ def test_what_stands_for_a_metric() -> None:
 @pytest.mark.parametrize(
     ("text", "name", "operator", "value", "scope"),
     [
-        ("recall >= 0.9", "recall", ">=", 0.9, None), ("depth=5", "depth", "=", 5, None),
-        ("param:learner = forest", "learner", "=", "forest", "param"), ('name = "a b"', "name", "=", "a b", None),
-        ("'val loss' < -1e3", "val loss", "<", -1000.0, None), ("early != true", "early", "!=", True, None),
-        ("x = null", "x", "=", None, None), ("metric:val/loss<0.2", "val/loss", "<", 0.2, "metric"),
-        ("x = 'true'", "x", "=", "true", None), ("x = nan", "x", "=", "nan", None),
+        ("recall >= 0.9", "recall", ">=", 0.9, None),
+        ("depth=5", "depth", "=", 5, None),
+        ("param:learner = forest", "learner", "=", "forest", "param"),
+        ('name = "a b"', "name", "=", "a b", None),
+        ("'val loss' < -1e3", "val loss", "<", -1000.0, None),
+        ("early != true", "early", "!=", True, None),
+        ("x = null", "x", "=", None, None),
+        ("metric:val/loss<0.2", "val/loss", "<", 0.2, "metric"),
+        ("x = 'true'", "x", "=", "true", None),
+        ("x = nan", "x", "=", "nan", None),
     ],
-)  # fmt: skip
+)
 def test_conditions(text: str, name: str, operator: str, value: object, scope: str | None) -> None:
     found = parse_condition(text)
     assert found is not None
@@ -102,10 +121,22 @@ def facts(reference: str, params: dict, values: dict, **more: object) -> RunFact
 
 def test_comparison_of_two() -> None:
     found = compare_runs(
-        [facts("e/1", {"depth": 6, "rate": 0.1}, {"recall": 0.91, "loss": 0.2, "note": "a"}, inputs={"nights": "nights@4"}),
-         facts("e/2", {"depth": 6.0, "rate": 0.2, "new": None}, {"recall": 0.88, "loss": 0.3, "note": "a"}, inputs={"nights": "nights@3"})],
+        [
+            facts(
+                "e/1",
+                {"depth": 6, "rate": 0.1},
+                {"recall": 0.91, "loss": 0.2, "note": "a"},
+                inputs={"nights": "nights@4"},
+            ),
+            facts(
+                "e/2",
+                {"depth": 6.0, "rate": 0.2, "new": None},
+                {"recall": 0.88, "loss": 0.3, "note": "a"},
+                inputs={"nights": "nights@3"},
+            ),
+        ],
         {"recall": HIGHER, "loss": LOWER},
-    )  # fmt: skip
+    )
     assert [row.key for row in found.settings] == ["rate", "new"]
     assert found.settings[1].present == [False, True]
     assert found.settings_equal == 1
@@ -191,8 +222,14 @@ def test_paths_that_climb_or_confuse_are_refused(path: object) -> None:
 def test_manifests_are_sorted_and_checked() -> None:
     files = [FileEntry("b.csv", 2, B), FileEntry("a/x.csv", 1, A)]
     assert [entry.path for entry in check_manifest(files)] == ["a/x.csv", "b.csv"]
-    for wrong in ([], [files[0], files[0]], [FileEntry("a", 1, A), FileEntry("a/b", 1, A)], [FileEntry("a", -1, A)],
-                  [FileEntry("a", 1, "A" * 64)], [FileEntry("a", 1, "a" * 63)]):  # fmt: skip
+    for wrong in (
+        [],
+        [files[0], files[0]],
+        [FileEntry("a", 1, A), FileEntry("a/b", 1, A)],
+        [FileEntry("a", -1, A)],
+        [FileEntry("a", 1, "A" * 64)],
+        [FileEntry("a", 1, "a" * 63)],
+    ):
         with pytest.raises(InvalidInput):
             check_manifest(wrong)
 
@@ -200,19 +237,28 @@ def test_manifests_are_sorted_and_checked() -> None:
 def test_the_digest_depends_on_path_size_and_content_alone() -> None:
     files = [FileEntry("b", 2, B), FileEntry("a", 1, A)]
     assert digest_of(files) == digest_of(files[::-1])
-    different = {digest_of([FileEntry("a", 1, A)]), digest_of([FileEntry("b", 1, A)]), digest_of([FileEntry("a", 2, A)]),
-                 digest_of([FileEntry("a", 1, B)])}  # fmt: skip
+    different = {
+        digest_of([FileEntry("a", 1, A)]),
+        digest_of([FileEntry("b", 1, A)]),
+        digest_of([FileEntry("a", 2, A)]),
+        digest_of([FileEntry("a", 1, B)]),
+    }
     assert len(different) == 4
 
 
 def test_a_document_comes_back() -> None:
     stats = stats_of(points_of([0, 5], [1, 2], [1.0, math.nan]))
     doc = RunDoc(
-        params={"depth": 6, "x": math.nan, "l": [1, None]}, results={"recall": Result(0.9, 5), "v": Result("ok", 6)},
-        stats={"loss": stats}, sketches={"loss": [(0, 1.0), (5, math.nan)]}, used=[Link("nights", 3, A, "train")],
-        generated=[Link("net", 1, B, None, 7, "model")], problems=[Problem("u", "text", 9)], labels={"a": "b"},
+        params={"depth": 6, "x": math.nan, "l": [1, None]},
+        results={"recall": Result(0.9, 5), "v": Result("ok", 6)},
+        stats={"loss": stats},
+        sketches={"loss": [(0, 1.0), (5, math.nan)]},
+        used=[Link("nights", 3, A, "train")],
+        generated=[Link("net", 1, B, None, 7, "model")],
+        problems=[Problem("u", "text", 9)],
+        labels={"a": "b"},
         about={"python": "3.11"},
-    )  # fmt: skip
+    )
     back = unpack_doc(pack(doc))
     assert back.results == doc.results
     assert back.used == doc.used
@@ -236,9 +282,17 @@ def test_a_result_stands_before_the_metric_of_its_key() -> None:
 
 @pytest.mark.parametrize(
     ("value", "forms"),
-    [(5, (5.0, None)), (0.5, (0.5, None)), (True, (None, "\x01true")), (None, (None, "\x01null")), ("abc", (None, "abc")),
-     (math.nan, (None, "\x01NaN")), (2**53 - 1, (float(2**53 - 1), None)), (2**53 + 1, (float(2**53), f"\x03{2**53 + 1}"))],
-)  # fmt: skip
+    [
+        (5, (5.0, None)),
+        (0.5, (0.5, None)),
+        (True, (None, "\x01true")),
+        (None, (None, "\x01null")),
+        ("abc", (None, "abc")),
+        (math.nan, (None, "\x01NaN")),
+        (2**53 - 1, (float(2**53 - 1), None)),
+        (2**53 + 1, (float(2**53), f"\x03{2**53 + 1}")),
+    ],
+)
 def test_index_forms(value: object, forms: tuple) -> None:
     assert index_forms(value) == forms  # type: ignore[arg-type]
 

@@ -12,17 +12,23 @@ from kinetrum.core.text.directives import Said, read_said
     ("line", "said"),
     [
         ("kinetrum: set depth=6 learner=forest", Said("set", {"depth": 6, "learner": "forest"})),
-        ("  kinetrum: measure step=3 loss=0.31 val/loss=NaN", Said("measure", {"loss": 0.31, "val/loss": "nan"}, None, 3)),
+        (
+            "  kinetrum: measure step=3 loss=0.31 val/loss=NaN",
+            Said("measure", {"loss": 0.31, "val/loss": "nan"}, None, 3),
+        ),
         ("kinetrum: measure loss=1e-3", Said("measure", {"loss": 0.001})),
         ('kinetrum: result verdict="ready for review"', Said("result", {"verdict": "ready for review"})),
         ("kinetrum: progress 3/40", Said("progress", {}, "3/40")),
-        ("kinetrum: used data/n.csv name=nights role=train", Said("used", {"name": "nights", "role": "train"}, "data/n.csv")),
+        (
+            "kinetrum: used data/n.csv name=nights role=train",
+            Said("used", {"name": "nights", "role": "train"}, "data/n.csv"),
+        ),
         ("kinetrum: generated 'a b.txt' step=4", Said("generated", {}, "a b.txt", 4)),
         ("say kinetrum: set a=1", None),
         ("kinetrum:set a=1", None),
         ("kinetrum is nice", None),
     ],
-)  # fmt: skip
+)
 def test_lines_that_are_read(line: str, said: Said | None) -> None:
     found = read_said(line)
     if said and said.values.get("val/loss") == "nan":

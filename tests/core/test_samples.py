@@ -21,12 +21,22 @@ def test_columns_that_fit_are_taken_as_they_are() -> None:
 @pytest.mark.parametrize(
     ("samples", "told"),
     [
-        (None, "columns"), ([], "columns"), ({"at": 5}, "columns"), ({}, "'at'"), ({"at": []}, "'at'"),
-        ({"at": [1.5]}, "'at'"), ({"at": [True]}, "'at'"), ({"at": [-1]}, "'at'"), ({"at": [2**60]}, "'at'"),
-        ({"at": [None]}, "'at'"), ({"at": [1], "cpu": []}, "0 samples, 'at' has 1"), ({"at": [1], "cpu": ["5"]}, "no number"),
-        ({"at": [1], "cpu": [True]}, "no number"), ({"at": [1], "cpu": [[1]]}, "no number"),
+        (None, "columns"),
+        ([], "columns"),
+        ({"at": 5}, "columns"),
+        ({}, "'at'"),
+        ({"at": []}, "'at'"),
+        ({"at": [1.5]}, "'at'"),
+        ({"at": [True]}, "'at'"),
+        ({"at": [-1]}, "'at'"),
+        ({"at": [2**60]}, "'at'"),
+        ({"at": [None]}, "'at'"),
+        ({"at": [1], "cpu": []}, "0 samples, 'at' has 1"),
+        ({"at": [1], "cpu": ["5"]}, "no number"),
+        ({"at": [1], "cpu": [True]}, "no number"),
+        ({"at": [1], "cpu": [[1]]}, "no number"),
     ],
-)  # fmt: skip
+)
 def test_columns_that_do_not_fit_are_refused(samples: Any, told: str) -> None:
     with pytest.raises(errors.InvalidInput, match=told):
         check_samples(samples)

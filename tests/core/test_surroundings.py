@@ -13,8 +13,11 @@ from kinetrum.core.compare.environment import Change, changes, code_change, code
 @pytest.mark.parametrize(
     ("code", "texts", "state"),
     [
-        ({}, {}, None), ({}, {"packages": "a"}, None), ({}, {"script": "a"}, "unversioned"),
-        ({"entry": "train.py"}, {"script": "a"}, "unversioned"), ({"entry": "train.py"}, {}, "unversioned"),
+        ({}, {}, None),
+        ({}, {"packages": "a"}, None),
+        ({}, {"script": "a"}, "unversioned"),
+        ({"entry": "train.py"}, {"script": "a"}, "unversioned"),
+        ({"entry": "train.py"}, {}, "unversioned"),
         ({"commit": "4f", "changed_files": 0, "untracked_code": []}, {"packages": "a"}, "clean"),
         ({"commit": "4f", "changed_files": 1, "untracked_code": []}, {}, "changed"),
         ({"commit": "4f", "changed_files": 0, "untracked_code": ["a.py"]}, {}, "changed"),
@@ -22,7 +25,7 @@ from kinetrum.core.compare.environment import Change, changes, code_change, code
         ({"commit": "4f", "changed_files": 0}, {"script": "a"}, "changed"),
         ({"commit": None, "changed_files": 0}, {}, "changed"),
     ],
-)  # fmt: skip
+)
 def test_whether_code_can_be_had_again(code: dict[str, object], texts: dict[str, str], state: str | None) -> None:
     assert code_state(code, texts) == state
 
@@ -60,9 +63,15 @@ def test_the_difference_of_two_texts_names_both() -> None:
 
 @pytest.mark.parametrize(
     ("done", "total", "since", "at", "end"),
-    [(10, 40, 0, 100, 400), (40, 40, 0, 100, 100), (0, 40, 0, 100, None), (5, None, 0, 9, None), (5, 10, 9, 9, None),
-     (11, 10, 0, 9, None)],
-)  # fmt: skip
+    [
+        (10, 40, 0, 100, 400),
+        (40, 40, 0, 100, 100),
+        (0, 40, 0, 100, None),
+        (5, None, 0, 9, None),
+        (5, 10, 9, 9, None),
+        (11, 10, 0, 9, None),
+    ],
+)
 def test_the_end_at_the_pace_so_far(done: int, total: int | None, since: int, at: int, end: int | None) -> None:
     assert expected_end(done, total, since, at) == end
 

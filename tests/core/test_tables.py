@@ -68,8 +68,10 @@ def test_parquet(rows: list[dict[str, Any]]) -> None:
         if present and all(isinstance(value, str) for value in present):
             assert [value for value in back if value is not None] == present
         elif str(found.schema.field(key).type) == "string":
-            assert all(alike(from_json(json.loads(text)), value) for text, value in zip(
-                [text for text in back if text is not None], present, strict=True))  # fmt: skip
+            assert all(
+                alike(from_json(json.loads(text)), value)
+                for text, value in zip([text for text in back if text is not None], present, strict=True)
+            )
 
 
 def test_forms_are_checked() -> None:

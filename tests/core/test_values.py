@@ -129,8 +129,18 @@ def test_flatten() -> None:
 
 @pytest.mark.parametrize(
     ("value", "text"),
-    [(5, "5"), (5.0, "5"), (0.1, "0.1"), (math.nan, "NaN"), (-math.inf, "-Infinity"), (True, "true"), (None, "null"),
-     (1 / 3, "0.333333"), ([1, "a"], "[1, a]"), (1e20, "1e+20")],
-)  # fmt: skip
+    [
+        (5, "5"),
+        (5.0, "5"),
+        (0.1, "0.1"),
+        (math.nan, "NaN"),
+        (-math.inf, "-Infinity"),
+        (True, "true"),
+        (None, "null"),
+        (1 / 3, "0.333333"),
+        ([1, "a"], "[1, a]"),
+        (1e20, "1e+20"),
+    ],
+)
 def test_show(value: object, text: str) -> None:
     assert show(value) == text  # type: ignore[arg-type]

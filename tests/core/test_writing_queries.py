@@ -27,13 +27,17 @@ from kinetrum.core.query.writing import (
 )
 from tests.core.test_query import Orchard
 
-names = st.text(st.characters(blacklist_categories=["Cc", "Cs"], blacklist_characters="\"'`"), min_size=1, max_size=20).filter(
-    lambda name: name == name.strip()
-)  # fmt: skip
+names = st.text(
+    st.characters(blacklist_categories=["Cc", "Cs"], blacklist_characters="\"'`"), min_size=1, max_size=20
+).filter(lambda name: name == name.strip())
 values = st.one_of(
-    st.booleans(), st.none(), st.integers(-(2**70), 2**70), st.floats(allow_nan=False, allow_infinity=False), names,
+    st.booleans(),
+    st.none(),
+    st.integers(-(2**70), 2**70),
+    st.floats(allow_nan=False, allow_infinity=False),
+    names,
     st.lists(st.integers() | names | st.booleans(), max_size=3),
-)  # fmt: skip
+)
 
 
 @given(names)
@@ -75,13 +79,17 @@ def test_tests_are_joined_without_changing_what_was_asked() -> None:
     assert both("recall > 0.9 or depth = 2", "depth = 3") == "(recall > 0.9 or depth = 2) and depth = 3"
 
 
-@pytest.mark.parametrize(("query", "settled"), [
-    ("recall >= 0.9 and depth in 4..8", "metric:recall >= 0.9 and param:depth in 4..8"),
-    ("not (depth = 3 or purpose = x)", "not (param:depth = 3 or label:purpose = x)"),
-    ("status = failed and has recall", "status = failed and has metric:recall"),
-    ('"two words" = 3\nand min(loss) < 1', 'param:"two words" = 3 and min(loss) < 1'),
-    ("param:loss = hinge and used nights@3", "param:loss = hinge and used nights@3"), ("", ""),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("query", "settled"),
+    [
+        ("recall >= 0.9 and depth in 4..8", "metric:recall >= 0.9 and param:depth in 4..8"),
+        ("not (depth = 3 or purpose = x)", "not (param:depth = 3 or label:purpose = x)"),
+        ("status = failed and has recall", "status = failed and has metric:recall"),
+        ('"two words" = 3\nand min(loss) < 1', 'param:"two words" = 3 and min(loss) < 1'),
+        ("param:loss = hinge and used nights@3", "param:loss = hinge and used nights@3"),
+        ("", ""),
+    ],
+)
 def test_names_are_settled(query: str, settled: str) -> None:
     assert resolved_query(query, Orchard()) == settled
     assert settle(settled, Orchard())[0] == settle(query, Orchard())[0]

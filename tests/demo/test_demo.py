@@ -74,8 +74,11 @@ def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
     assert [activity["name"] for activity in best["activities"]] == ["preparing", "training", "exporting"]
     output = demo.service.get(f"/projects/orchard/experiments/frost-alarm/runs/{best['number']}/output")
     assert "nights to train on" in output["lines"][0]["text"]
-    tracked = [run for run in demo.service.get("/projects/orchard/experiments/gap-filling/runs")["rows"]
-               if run["name"] == scenario.OUTSIDE]  # fmt: skip
+    tracked = [
+        run
+        for run in demo.service.get("/projects/orchard/experiments/gap-filling/runs")["rows"]
+        if run["name"] == scenario.OUTSIDE
+    ]
     assert [run["values"]["rmse"] < 1 for run in tracked] == [True, True]
     around = demo.service.get(
         f"/projects/orchard/experiments/gap-filling/runs/{tracked[0]['number']}/surroundings", against="previous"
@@ -95,28 +98,43 @@ def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
     assert [event["act"] for event in model["events"]].count("roll back") == 1
     assert len(demo.service.get("/projects/orchard/journal", subject="frost-alarm")) == 25
     told = {
-        number: next(check for check in demo.service.get(
-            f"/projects/orchard/models/frost-alarm/versions/{number}/gates/production")["checks"] if check["kind"] == "better")
+        number: next(
+            check
+            for check in demo.service.get(f"/projects/orchard/models/frost-alarm/versions/{number}/gates/production")[
+                "checks"
+            ]
+            if check["kind"] == "better"
+        )
         for number in (4, 5)
-    }  # fmt: skip
+    }
     # The demo of tests is trained on less: there both may be within noise.
     assert told[4]["found"].endswith("within noise")
     assert told[5]["figures"]["gain"] > told[4]["figures"]["gain"] > 0
     assert [fetch["asked"] for fetch in demo.service.get("/projects/orchard/models/frost-alarm/fetches")] == [
-        "lead", "production"]  # fmt: skip
+        "lead",
+        "production",
+    ]
     nights = demo.service.get("/projects/orchard/artifacts/nights/versions")
     assert [version["number"] for version in nights] == [4, 3, 2, 1]
     assert not any(version["by_reference"] for version in nights)
     assert {row["name"] for row in demo.service.get("/projects/orchard/experiments")} == {
-        "frost-alarm", "dawn-minimum", "gap-filling", readings.EXPERIMENT, "rules-of-thumb"}  # fmt: skip
+        "frost-alarm",
+        "dawn-minimum",
+        "gap-filling",
+        readings.EXPERIMENT,
+        "rules-of-thumb",
+    }
     fault = demo.service.get("/projects/orchard/differences", left="nights@2", right="nights@3")
     assert [pair["right"]["path"] for pair in fault["pairs"]] == ["2024-spring/station-09.csv"]
     inside = demo.service.get(
-        "/projects/orchard/differences/file", left="nights@2:2024-spring/station-09.csv",
+        "/projects/orchard/differences/file",
+        left="nights@2:2024-spring/station-09.csv",
         right="nights@3:2024-spring/station-09.csv",
-    )  # fmt: skip
+    )
     assert [(column["name"], round(column["mean"], 2)) for column in inside["columns"]] == [
-        ("evening_c", -1.8), ("minimum_c", -1.8)]  # fmt: skip
+        ("evening_c", -1.8),
+        ("minimum_c", -1.8),
+    ]
     moved = demo.service.get("/projects/orchard/differences", left="nights@3", right="nights@4")
     assert {count["finding"] for count in moved["counts"] if count["files"]} == {"moved"}
     behind = demo.service.get("/projects/orchard/lineage", of="frost-alarm@production", way="back")

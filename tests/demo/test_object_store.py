@@ -58,9 +58,14 @@ def test_objects_come_whole_in_parts_and_by_head(address: str) -> None:
 
 @pytest.mark.parametrize(
     ("path", "code"),
-    [("nowhere/a.csv", "NoSuchBucket"), ("readings/none.csv", "NoSuchKey"), ("readings/%2e%2e/%2e%2e/secret.txt", "NoSuchKey"),
-     ("%2e%2e/secret.txt", "NoSuchBucket"), ("readings/2024", "NoSuchKey")],
-)  # fmt: skip
+    [
+        ("nowhere/a.csv", "NoSuchBucket"),
+        ("readings/none.csv", "NoSuchKey"),
+        ("readings/%2e%2e/%2e%2e/secret.txt", "NoSuchKey"),
+        ("%2e%2e/secret.txt", "NoSuchBucket"),
+        ("readings/2024", "NoSuchKey"),
+    ],
+)
 def test_what_is_not_there_is_an_error_of_the_protocol(address: str, path: str, code: str) -> None:
     answer = httpx.get(f"{address}/{path}")
     assert answer.status_code == 404
@@ -70,9 +75,14 @@ def test_what_is_not_there_is_an_error_of_the_protocol(address: str, path: str, 
 
 def test_a_client_of_the_protocol_understands_it(address: str) -> None:
     store = S3Store(
-        "readings", endpoint=address, access_key_id="k", secret_access_key="s", region="orchard",
-        client_options={"allow_http": True}, virtual_hosted_style_request=False,
-    )  # fmt: skip
+        "readings",
+        endpoint=address,
+        access_key_id="k",
+        secret_access_key="s",
+        region="orchard",
+        client_options={"allow_http": True},
+        virtual_hosted_style_request=False,
+    )
     listed = [item["path"] for batch in obstore.list(store) for item in batch]
     assert listed == ["2024/a.csv", "2025/b & ü.csv"]
     assert bytes(obstore.get(store, "2025/b & ü.csv").bytes()) == b"3,4\n"

@@ -169,4 +169,9 @@ def test_the_media_of_the_documents(recording: Project) -> None:
     for block in (recorded, seen, "import kinetrum\n" + rows):
         exec(block, space)
     assert set(space["media"]) == {  # type: ignore[call-overload]
-        "night-maps", "alarm", "report", "by-station", "frost-alarm-holdout-predictions"}  # fmt: skip
+        "night-maps",
+        "alarm",
+        "report",
+        "by-station",
+        "frost-alarm-holdout-predictions",
+    }

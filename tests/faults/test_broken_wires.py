@@ -182,9 +182,11 @@ def test_a_sender_killed_amid_an_upload_delivers_one_version(project: Project, w
     # Slow enough that the kill meets the upload: the wire breaks again and again while bytes get through.
     wire.cut_up, wire.breaks = 9 * MB, 10_000
     environment = {
-        "KINETRUM_URL": wire.url, "KINETRUM_TOKEN": project.tokens["contributor"], "KINETRUM_PROJECT": project.name,
+        "KINETRUM_URL": wire.url,
+        "KINETRUM_TOKEN": project.tokens["contributor"],
+        "KINETRUM_PROJECT": project.name,
         "KINETRUM_SPOOL": str(spool),
-    }  # fmt: skip
+    }
     killed = threading.Event()
 
     def kill() -> None:

@@ -86,9 +86,15 @@ def state(project: Project) -> dict[str, Any]:
 def carry_out(project: Project, act: str, uid: str, killed: bool) -> subprocess.CompletedProcess[str]:
     instance: Instance = project.instance
     told = {
-        "port": database_port(instance), "password": instance.home.secret("database_service"), "person": "a-maintainer",
-        "project": project.name, "uid": uid, "act": act, "killed": killed, "store": str(instance.home.folder / "store"),
-    }  # fmt: skip
+        "port": database_port(instance),
+        "password": instance.home.secret("database_service"),
+        "person": "a-maintainer",
+        "project": project.name,
+        "uid": uid,
+        "act": act,
+        "killed": killed,
+        "store": str(instance.home.folder / "store"),
+    }
     return subprocess.run(
         [sys.executable, "-c", ACT, json.dumps(told)], capture_output=True, text=True, check=False, timeout=60
     )
@@ -174,7 +180,7 @@ def test_two_reviewers_at_once(project: Project) -> None:
     )
     assert at_once(
         lambda: project.verdict(1, "approve", "approver"), lambda: project.verdict(1, "approve", "maintainer")
-    ) == ["done", "done"]  # fmt: skip
+    ) == ["done", "done"]
     version = project.service().get(project.path("models", "frost-alarm", "versions", "1"))
     assert (version["review"], len(version["verdicts"])) == ("approved", 2)
     at_once(lambda: project.verdict(1, "approve", "approver"), lambda: project.verdict(1, "reject", "maintainer"))
@@ -204,8 +210,11 @@ def test_a_stage_is_occupied_while_it_is_removed(project: Project) -> None:
 def test_the_run_and_the_rows_of_a_version_cannot_be_purged(project: Project) -> None:
     candidate(project, 0.9, 1)
     service = project.service("maintainer")
-    service.call("POST", project.path("models", "frost-alarm", "versions"), json={
-        "id": new_id(), "artifact": "frost-net", "run": "frost-alarm/1"})  # fmt: skip
+    service.call(
+        "POST",
+        project.path("models", "frost-alarm", "versions"),
+        json={"id": new_id(), "artifact": "frost-net", "run": "frost-alarm/1"},
+    )
     things = ["frost-alarm/1", "frost-alarm-holdout-predictions@1"]
     # An earlier artifact version is not the run's any more once another comes; these rest under the version all the same.
     service.call("POST", project.path("bin"), json={"things": ["frost-alarm/1"]})
@@ -224,8 +233,11 @@ def test_the_run_and_the_rows_of_a_version_cannot_be_purged(project: Project) ->
 def test_evidence_whose_bytes_are_gone_does_not_pass_a_gate(project: Project) -> None:
     for share, seed in ((0.9, 1), (0.97, 2)):
         candidate(project, share, seed)
-        project.service("contributor").call("POST", project.path("models", "frost-alarm", "versions"), json={
-            "id": new_id(), "artifact": "frost-net", "run": f"frost-alarm/{seed}"})  # fmt: skip
+        project.service("contributor").call(
+            "POST",
+            project.path("models", "frost-alarm", "versions"),
+            json={"id": new_id(), "artifact": "frost-net", "run": f"frost-alarm/{seed}"},
+        )
         project.verdict(seed, "approve")
     project.place("promotions", "production", version=1, expect=None)
     service = project.service("maintainer")

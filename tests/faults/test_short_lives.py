@@ -35,11 +35,14 @@ def test_each_of_many_short_lives_arrives_from_where_it_was_told_to_write(record
     for wave in range(WAVES):
         processes = [
             subprocess.Popen(
-                [sys.executable, "-c", ONE, str(wave * AT_ONCE + at)], stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-                text=True, env=environment,
+                [sys.executable, "-c", ONE, str(wave * AT_ONCE + at)],
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                text=True,
+                env=environment,
             )
             for at in range(AT_ONCE)
-        ]  # fmt: skip
+        ]
         for process in processes:
             out, err = process.communicate(timeout=50)
             assert (process.returncode, err) == (0, "")

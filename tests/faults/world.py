@@ -161,9 +161,11 @@ class World:
         self.token = self.home.token.read_text().strip()
         self.wire = Wire(self.url)
         self.environment = os.environ | {
-            "KINETRUM_URL": self.wire.start(), "KINETRUM_TOKEN": self.token, "KINETRUM_SPOOL": str(self.root),
+            "KINETRUM_URL": self.wire.start(),
+            "KINETRUM_TOKEN": self.token,
+            "KINETRUM_SPOOL": str(self.root),
             "KINETRUM_PROJECT": "main",
-        }  # fmt: skip
+        }
         self.keeper = json.loads(self.home.state.read_text())["pid"]
         self.notes: list[Path] = []
         self.running: list[subprocess.Popen[bytes]] = []

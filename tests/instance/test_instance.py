@@ -121,13 +121,19 @@ def test_a_missing_database_server_is_said_plainly(tmp_path: Path, monkeypatch: 
 
 def test_the_command_starts_and_stops_one(tmp_path: Path) -> None:
     environment = os.environ | {
-        "KINETRUM_HOME": str(tmp_path / "home"), "KINETRUM_CONNECTIONS": str(tmp_path / "connections.json"),
+        "KINETRUM_HOME": str(tmp_path / "home"),
+        "KINETRUM_CONNECTIONS": str(tmp_path / "connections.json"),
         "KINETRUM_SPOOL": str(tmp_path / "spool"),
-    }  # fmt: skip
+    }
 
     def run(*arguments: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run([sys.executable, "-m", "kinetrum.cli.main", *arguments], env=environment,
-                              capture_output=True, text=True, check=False)  # fmt: skip
+        return subprocess.run(
+            [sys.executable, "-m", "kinetrum.cli.main", *arguments],
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
 
     assert run("status").returncode == 1
     up = run("up", "--port", "0")
@@ -185,8 +191,10 @@ def test_the_wheel_contains_the_console_and_the_migrations(tmp_path: Path) -> No
 
     done = subprocess.run(
         [sys.executable, "-m", "build", "--wheel", "--no-isolation", "--outdir", str(tmp_path), str(ROOT)],
-        capture_output=True, text=True, check=False,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert done.returncode == 0, done.stdout + done.stderr
     (wheel,) = tmp_path.glob("*.whl")
     names = zipfile.ZipFile(wheel).namelist()

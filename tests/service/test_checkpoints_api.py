@@ -15,8 +15,15 @@ AT = 1_790_000_000_000_000
 
 def checkpoint(project: Project, begun: dict[str, Any], step: int | None, keep: str, text: str = "") -> str:
     content = (text or f"{begun['id']} of step {step}").encode()
-    body = {"id": new_id(), "at": AT, "name": "net", "kind": "model", "step": step, "keep": keep,
-            "files": [project.upload(content)]}  # fmt: skip
+    body = {
+        "id": new_id(),
+        "at": AT,
+        "name": "net",
+        "kind": "model",
+        "step": step,
+        "keep": keep,
+        "files": [project.upload(content)],
+    }
     made = project.service("contributor").call("POST", project.run_path(begun, "generated"), json=body)
     return str(made["reference"])
 

@@ -68,8 +68,10 @@ def test_what_two_runs_generated_goes_with_the_later_of_them(project: Project) -
     assert sorted(told["versions"]) == ["frost-net@1", "frost-net@2"]
     done = purge(project)
     assert (sorted(done["versions"]), done["size_bytes"], done["kept"]) == (
-        ["frost-net@1", "frost-net@2"], len(shared) + len(alone), []
-    )  # fmt: skip
+        ["frost-net@1", "frost-net@2"],
+        len(shared) + len(alone),
+        [],
+    )
     assert not stored(project, shared).exists()
     assert not stored(project, alone).exists()
     # One more purge finds nothing, and restoring is refused.

@@ -88,8 +88,25 @@ def take_in(service: Service, place: str, raw: bytes) -> dict[str, Any]:
 
 def plain(run: dict[str, Any]) -> dict[str, Any]:
     """What of a run is the same wherever it is."""
-    keys = ("reference", "id", "name", "status", "started_at", "ended_at", "labels", "params", "values", "results", "about", "metrics",
-            "parent", "activities", "output_lines", "host", "goals")  # fmt: skip
+    keys = (
+        "reference",
+        "id",
+        "name",
+        "status",
+        "started_at",
+        "ended_at",
+        "labels",
+        "params",
+        "values",
+        "results",
+        "about",
+        "metrics",
+        "parent",
+        "activities",
+        "output_lines",
+        "host",
+        "goals",
+    )
     found = {key: run[key] for key in keys}
     found["links"] = [
         {key: link[key] for key in ("name", "version", "digest", "role", "step", "activity")}
@@ -117,12 +134,19 @@ def test_everything_comes_back_the_same(recording: Project, elsewhere: Service, 
     assert json.dumps(plain(here), sort_keys=True) == json.dumps(plain(there), sort_keys=True)
     assert there["imported_from"].endswith("(frost-alarm/2, by A Contributor)")
     for metric in here["metric_names"]:
-        points = [service.get(path, metric=metric) for service, path in (
-            (recording.service(), recording.path("experiments", "frost-alarm", "runs", "2", "points")), (elsewhere, f"{place}/experiments/frost-alarm/runs/2/points"))]  # fmt: skip
+        points = [
+            service.get(path, metric=metric)
+            for service, path in (
+                (recording.service(), recording.path("experiments", "frost-alarm", "runs", "2", "points")),
+                (elsewhere, f"{place}/experiments/frost-alarm/runs/2/points"),
+            )
+        ]
         assert json.dumps(points[0]) == json.dumps(points[1])
     for name in ("holdout/roc", "lows"):
-        kept = [service.get(f"{path}/plots", run="frost-alarm/2", name=name)["plots"] for service, path in (
-            (recording.service(), recording.path()), (elsewhere, place))]  # fmt: skip
+        kept = [
+            service.get(f"{path}/plots", run="frost-alarm/2", name=name)["plots"]
+            for service, path in ((recording.service(), recording.path()), (elsewhere, place))
+        ]
         assert kept[0] == kept[1]
     history = elsewhere.get(f"{place}/experiments/frost-alarm/runs/2/results")
     assert [row["value"] for row in history if row["key"] == "recall"] == [0.913, 0.92]
@@ -244,9 +268,18 @@ def elsewhere_in_archive(content: bytes) -> bytes:
         ({"net__onnx": b"another length"}, "has not the 18 bytes"),
         ({"net__onnx": b"weightS of the net"}, "nothing was kept"),
         ({"net__onnx": None}, "lacks artifacts/net@1/net.onnx"),
-        ({"run__json": lambda content: data_of(content, lambda data: data.update(status="asleep"))}, "'asleep' is no status"),
-        ({"run__json": lambda content: data_of(content, lambda data: data.update(started_at=-1))}, "no time in microseconds"),
-        ({"run__json": lambda content: data_of(content, lambda data: data["links"][0].update(name="other"))}, "lacks other@1"),
+        (
+            {"run__json": lambda content: data_of(content, lambda data: data.update(status="asleep"))},
+            "'asleep' is no status",
+        ),
+        (
+            {"run__json": lambda content: data_of(content, lambda data: data.update(started_at=-1))},
+            "no time in microseconds",
+        ),
+        (
+            {"run__json": lambda content: data_of(content, lambda data: data["links"][0].update(name="other"))},
+            "lacks other@1",
+        ),
         ({"run__json": lambda content: data_of(content, lambda data: data.update(id="x"))}, "no good at runs/"),
         ({"points__csv": b"metric,step,time_us,value\nloss,one,2,3\n"}, "Line 2 of runs/"),
         ({"points__csv": b"metric,step,time_us,value\nloss,1,2\n"}, "is no point"),
@@ -259,10 +292,32 @@ def elsewhere_in_archive(content: bytes) -> bytes:
         ({"archive__json": b"[" * 200_000}, "cannot be read"),
         ({"plots__jsonl": b'{"id": "x"}\n'}, "Line 1 of .* is no plot"),
     ],
-    ids=["climbs", "outside", "later format", "no object", "no json", "no list", "length", "digest", "no file", "status",
-         "time", "link", "id", "points", "short point", "no line", "deep", "long line", "no text", "uneven", "no numbers",
-         "deep list", "no plot"],
-)  # fmt: skip
+    ids=[
+        "climbs",
+        "outside",
+        "later format",
+        "no object",
+        "no json",
+        "no list",
+        "length",
+        "digest",
+        "no file",
+        "status",
+        "time",
+        "link",
+        "id",
+        "points",
+        "short point",
+        "no line",
+        "deep",
+        "long line",
+        "no text",
+        "uneven",
+        "no numbers",
+        "deep list",
+        "no plot",
+    ],
+)
 def test_bad_archives(recording: Project, elsewhere: Service, tmp_path: Path, what: dict[str, Any], told: str) -> None:
     story(recording, tmp_path)
     raw = export(recording, "frost-alarm/2")

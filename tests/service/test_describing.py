@@ -76,9 +76,14 @@ def test_notes_with_author_and_time(project: Project) -> None:
 def test_notes_on_all_that_has_them(project: Project) -> None:
     project.registered(2)
     things = [
-        f"project:{project.name}", "experiment:frost-alarm", "frost-alarm/1", "artifact:frost-net", "frost-net@1",
-        "model:frost-alarm", "frost-alarm@2",
-    ]  # fmt: skip
+        f"project:{project.name}",
+        "experiment:frost-alarm",
+        "frost-alarm/1",
+        "artifact:frost-net",
+        "frost-net@1",
+        "model:frost-alarm",
+        "frost-alarm@2",
+    ]
     service, body = project.service("contributor"), {"id": new_id(), "things": things, "text": "see the **hail** night"}
     for _ in range(2):
         assert sorted(service.call("POST", project.path("notes"), json=body)["references"]) == sorted(things)
@@ -93,9 +98,12 @@ def test_notes_on_all_that_has_them(project: Project) -> None:
     with pytest.raises(errors.NotFound, match="has no note"):
         service.call("DELETE", project.path("notes", note["id"]), params={"of": "model:frost-alarm"})
     for wrong, why in (
-        ("model:nothing", "has no model 'nothing'; it has frost-alarm"), ("frost-alarm@9", "the newest is 2"),
-        ("frost-net@1:frost.onnx", "names no version"), ("project:other", "is not this project"), ("station", "ends in station"),
-    ):  # fmt: skip
+        ("model:nothing", "has no model 'nothing'; it has frost-alarm"),
+        ("frost-alarm@9", "the newest is 2"),
+        ("frost-net@1:frost.onnx", "names no version"),
+        ("project:other", "is not this project"),
+        ("station", "ends in station"),
+    ):
         with pytest.raises(errors.KinetrumError, match=why):
             service.call(
                 "POST", project.path("notes"), json=body | {"id": new_id(), "things": ["frost-alarm/1", wrong]}

@@ -23,9 +23,7 @@ def sha(content: bytes) -> str:
     return hashlib.sha256(content).hexdigest()
 
 
-def keep(
-    project: Project, name: str, contents: dict[str, bytes], sent: bool = False, **fields: Any
-) -> dict[str, Any]:  # fmt: skip
+def keep(project: Project, name: str, contents: dict[str, bytes], sent: bool = False, **fields: Any) -> dict[str, Any]:
     """Upload files, unless they were sent already, and make a version of them."""
     service = project.service("contributor")
     files = []
@@ -228,7 +226,9 @@ def test_who_used_exactly_this(project: Project, raw: httpx.Client) -> None:
     found = raw.get(project.path("uses"), params={"digest": digest["digest"][:10]}).json()
     assert found["exact"] is True
     assert {(use["version"], use["run"]["run"], use["run"]["role"]) for use in found["uses"]} == {
-        ("nights@1", mine["reference"], "train"), ("copy-of-nights@1", other["reference"], "train")}  # fmt: skip
+        ("nights@1", mine["reference"], "train"),
+        ("copy-of-nights@1", other["reference"], "train"),
+    }
     file = raw.get(project.path("uses"), params={"digest": f"sha256:{sha(b'1')}"}).json()
     assert (file["exact"], len(file["uses"])) == (False, 2)
     assert raw.get(project.path("uses"), params={"digest": "f" * 20}).status_code == 404

@@ -26,8 +26,13 @@ def add(project: Project, results: dict[str, Any], **fields: Any) -> dict[str, A
 def table(project: Project) -> Project:
     goals = {"recall": {"direction": "higher"}, "fit_seconds": {"direction": "lower", "unit": "s"}}
     for seed, recall in enumerate((0.90, 0.92, 0.94)):
-        add(project, {"recall": recall, "fit_seconds": 2.0}, goals=goals,
-            params={"learner": "forest", "depth": 5, "seed": seed}, labels={"purpose": "candidate"})  # fmt: skip
+        add(
+            project,
+            {"recall": recall, "fit_seconds": 2.0},
+            goals=goals,
+            params={"learner": "forest", "depth": 5, "seed": seed},
+            labels={"purpose": "candidate"},
+        )
     for seed, recall in enumerate((0.80, {"float": "NaN"})):
         add(project, {"recall": recall, "fit_seconds": 1.0}, params={"learner": "boost", "depth": 6, "seed": seed})
     add(project, {"fit_seconds": 3.0}, name="odd one")
@@ -88,8 +93,24 @@ def test_replicates_are_one_line_with_mean_and_spread(table: Project) -> None:
     assert found[2]["cells"][0] is None
 
 
-@pytest.mark.parametrize("by", ["replicates", "learner", "depth", "status", "author", "name", "label:purpose", "recall",
-                                "seed", "host", "commit", "parent", "experiment"])  # fmt: skip
+@pytest.mark.parametrize(
+    "by",
+    [
+        "replicates",
+        "learner",
+        "depth",
+        "status",
+        "author",
+        "name",
+        "label:purpose",
+        "recall",
+        "seed",
+        "host",
+        "commit",
+        "parent",
+        "experiment",
+    ],
+)
 def test_every_group_finds_its_runs_again(table: Project, by: str) -> None:
     found = groups(table, by, query="fit_seconds > 0 or recall > 0")
     assert sum(group["runs"] for group in found) == 6
@@ -111,10 +132,16 @@ def test_groups_come_in_the_order_of_their_means_and_page_by_page(table: Project
     assert values[-1] is None
 
 
-@pytest.mark.parametrize(("by", "message"), [
-    ("depht", "Nearest: depth"), ("note", "no column"), ("started", "are not grouped by started"),
-    ("min(recall)", "is of metrics"), ("", "names nothing"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("by", "message"),
+    [
+        ("depht", "Nearest: depth"),
+        ("note", "no column"),
+        ("started", "are not grouped by started"),
+        ("min(recall)", "is of metrics"),
+        ("", "names nothing"),
+    ],
+)
 def test_what_runs_are_not_grouped_by(table: Project, by: str, message: str) -> None:
     with pytest.raises(errors.InvalidInput, match=message.replace("(", r"\(")):
         groups(table, by)
@@ -205,11 +232,23 @@ def test_offers_while_a_query_is_written(table: Project) -> None:
 
 def test_offers_of_data_and_plots(table: Project) -> None:
     service = table.service("contributor")
-    service.call("POST", table.path(*PATH, "runs", "1", "used"), json={
-        "id": new_id(), "at": AT, "name": "nights", "by_reference": True, "files": [{"path": "a", "size": 1, "sha256": "a" * 64}]})  # fmt: skip
+    service.call(
+        "POST",
+        table.path(*PATH, "runs", "1", "used"),
+        json={
+            "id": new_id(),
+            "at": AT,
+            "name": "nights",
+            "by_reference": True,
+            "files": [{"path": "a", "size": 1, "sha256": "a" * 64}],
+        },
+    )
     assert offered(table, "used ") == ["nights@1", "nights"]
-    table.service("contributor").call("POST", table.path(*PATH, "runs", "1", "plots"), json={
-        "id": new_id(), "at": AT, "name": "held-out/roc", "columns": {"a": [1]}, "view": {"x": "a", "y": ["a"]}})  # fmt: skip
+    table.service("contributor").call(
+        "POST",
+        table.path(*PATH, "runs", "1", "plots"),
+        json={"id": new_id(), "at": AT, "name": "held-out/roc", "columns": {"a": [1]}, "view": {"x": "a", "y": ["a"]}},
+    )
     assert offered(table, "has plot:") == ["plot:held-out/roc"]
     found = service.get(table.path(*PATH, "runs"), query="used nights and has plot:held-out/roc")
     assert [row["number"] for row in found["rows"]] == [1]

@@ -60,8 +60,10 @@ def test_writers_and_streams_do_not_mix_their_lines(project: Project) -> None:
     send(project, begun, first, (4, "ing\n"), stream="stderr")
     page = read(project, begun)
     assert [(line["stream"], line["text"]) for line in page["lines"]] == [
-        ("stdout", "one a"), ("stdout", "two b"), ("stderr", "warning"),
-    ]  # fmt: skip
+        ("stdout", "one a"),
+        ("stdout", "two b"),
+        ("stderr", "warning"),
+    ]
     assert texts(read(project, begun, stream="stderr")) == ["warning"]
 
 
@@ -117,12 +119,13 @@ def test_of_gigabytes_head_and_tail_are_kept(project: Project, monkeypatch: pyte
 @pytest.mark.parametrize(
     ("body", "field"),
     [
-        ({"writer": "x", "pieces": []}, "writer"), ({"writer": new_id(), "pieces": []}, "pieces"),
+        ({"writer": "x", "pieces": []}, "writer"),
+        ({"writer": new_id(), "pieces": []}, "pieces"),
         ({"writer": new_id(), "pieces": [{"position": 0, "at": 1, "stream": "stdout", "text": ""}]}, "position"),
         ({"writer": new_id(), "pieces": [{"position": 1, "at": 1, "stream": "stdin", "text": ""}]}, "stream"),
         ({"writer": "g" * 36, "pieces": [{"position": 1, "at": 1, "stream": "stdout", "text": ""}]}, "writer"),
     ],
-)  # fmt: skip
+)
 def test_output_that_is_wrong_is_refused(project: Project, body: dict[str, Any], field: str) -> None:
     begun = project.begin()
     with pytest.raises(errors.InvalidInput) as caught:
@@ -135,8 +138,11 @@ def test_surroundings_and_what_differs(project: Project) -> None:
     child = project.begin(parent=parent["id"])
     service = project.service("contributor")
     code = {"commit": "a" * 40, "branch": "main"}
-    service.call("PUT", project.run_path(parent, "surroundings"),
-                 json={"code": code, "packages": {"numpy": "1"}, "about": {"python": "3.11"}})  # fmt: skip
+    service.call(
+        "PUT",
+        project.run_path(parent, "surroundings"),
+        json={"code": code, "packages": {"numpy": "1"}, "about": {"python": "3.11"}},
+    )
     body = {
         "code": {**code, "commit": "b" * 40},
         "packages": {"numpy": "2"},
@@ -162,14 +168,18 @@ def test_surroundings_and_what_differs(project: Project) -> None:
 @pytest.mark.parametrize(
     ("path", "body"),
     [
-        ("resources", {"id": new_id(), "samples": {}}), ("resources", {"id": new_id(), "samples": {"at": [1], "cpu": [1, 2]}}),
-        ("resources", {"id": new_id(), "samples": {"at": [None]}}), ("surroundings", {"environment": {"A": "b"}}),
-        ("surroundings", {"packages": {f"p{at}": "1" for at in range(5_001)}}), ("surroundings", {"difference": "x" * 2_100_000}),
+        ("resources", {"id": new_id(), "samples": {}}),
+        ("resources", {"id": new_id(), "samples": {"at": [1], "cpu": [1, 2]}}),
+        ("resources", {"id": new_id(), "samples": {"at": [None]}}),
+        ("surroundings", {"environment": {"A": "b"}}),
+        ("surroundings", {"packages": {f"p{at}": "1" for at in range(5_001)}}),
+        ("surroundings", {"difference": "x" * 2_100_000}),
         ("activities/0190a1b2-c3d4-7000-8000-0123456789ab", {"name": "Training", "started_at": 1}),
         ("activities/0190a1b2-c3d4-7000-8000-0123456789ab", {"name": "training", "started_at": 5, "ended_at": 4}),
-        ("activities/x", {"name": "training", "started_at": 5}), ("progress", {"done": -1, "since": 1, "at": 1}),
+        ("activities/x", {"name": "training", "started_at": 5}),
+        ("progress", {"done": -1, "since": 1, "at": 1}),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_changes_nothing(project: Project, path: str, body: dict[str, Any]) -> None:
     begun = project.begin()
     before = project.service().get(project.run_path(begun))
@@ -206,8 +216,9 @@ def test_activities_and_progress_whatever_order_they_arrive_in(project: Project)
     service.call("PUT", project.run_path(begun, "progress"), json={"done": 1, "total": 40, "since": AT, "at": AT + 1})
     found = service.get(project.run_path(begun))
     assert [(one["name"], one["ended_at"], one["failed"]) for one in found["activities"]] == [
-        ("preparing", None, False), ("training", 9, True),
-    ]  # fmt: skip
+        ("preparing", None, False),
+        ("training", 9, True),
+    ]
     assert (found["progress"]["done"], found["progress"]["expected_end"]) == (30, "2026-09-21T14:14:00.000000Z")
 
 
@@ -232,16 +243,25 @@ def test_today_is_each_persons_own(project: Project) -> None:
     assert viewer.get("/today")["waiting"] == []
     noor.call("PUT", project.path("models", "frost-alarm", "versions", "1", "verdict"), json={"verdict": "approve"})
     project.place("promotions", "staging", version=1, expect=None)
-    things = ["frost-alarm@1", "model:frost-alarm", "frost-net@1", "artifact:frost-net", running["reference"],
-              "experiment:frost-alarm", f"project:{project.name}"]  # fmt: skip
+    things = [
+        "frost-alarm@1",
+        "model:frost-alarm",
+        "frost-net@1",
+        "artifact:frost-net",
+        running["reference"],
+        "experiment:frost-alarm",
+        f"project:{project.name}",
+    ]
     for thing in things:
         body = {"id": new_id(), "things": [thing], "text": f"of {thing}"}
         project.service("contributor").call("POST", project.path("notes"), json=body)
     found = noor.get("/today")
     assert [(one["kind"], one["reference"], one["text"]) for one in reversed(found["notes"])] == [
-        (kind, thing, f"of {thing}") for kind, thing in
-        zip(["model", "model", "artifact", "artifact", "run", "experiment", "project"], things, strict=True)
-    ]  # fmt: skip
+        (kind, thing, f"of {thing}")
+        for kind, thing in zip(
+            ["model", "model", "artifact", "artifact", "run", "experiment", "project"], things, strict=True
+        )
+    ]
     assert found["waiting"] == []
     assert [(one["act"], one["stage"], one["after"]) for one in found["stage_changes"]] == [("promote", "staging", 1)]
     project.service().call("DELETE", project.path("members", noor.get("/session")["name"]))

@@ -63,7 +63,7 @@ def test_every_answer_holds_what_was_recorded_before(project: Project, both: lis
 @pytest.mark.parametrize(
     ("path", "said"),
     [("facets", "loss"), ("groups?by=depth", "1.5"), ("table?form=csv&column=loss", "1.5"), ("offers?text=lo", "loss")],
-)  # fmt: skip
+)
 def test_a_single_point_is_in_the_first_answer_of_any_kind(project: Project, path: str, said: str) -> None:
     service = project.service("contributor")
     begun = project.begin(goals=GOAL, params={"depth": 1})

@@ -22,18 +22,47 @@ EXAMPLES = 12
 # Reads all that the tests before have stored, at every call.
 FEWER = {"check_store": 4}
 leaves = (
-    st.none() | st.booleans() | st.integers() | st.integers(-(2**70), 2**70) | st.floats() | st.text(max_size=12)
-    | st.sampled_from(["NaN", "Infinity", "", " ", "\x00", "a" * 300, "../../x", "frost-alarm/1", "nights@1", "production"])
-)  # fmt: skip
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.integers(-(2**70), 2**70)
+    | st.floats()
+    | st.text(max_size=12)
+    | st.sampled_from(
+        ["NaN", "Infinity", "", " ", "\x00", "a" * 300, "../../x", "frost-alarm/1", "nights@1", "production"]
+    )
+)
 anything = st.recursive(
     leaves,
     lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(max_size=8), inner, max_size=4),
     max_leaves=10,
 )
 words = st.sampled_from(
-    ["1", "0", "-1", "99999999999999999999", "last", "best:recall", "best:", "lead", "latest", "production", "frost-alarm",
-     "Frost", "nights", "ä", "a b", "%00", "'; DROP TABLE run; --", "null", "..", "x" * 300, "🍎", uuid7(1, b"0123456789")]
-) | st.text(min_size=1, max_size=12)  # fmt: skip
+    [
+        "1",
+        "0",
+        "-1",
+        "99999999999999999999",
+        "last",
+        "best:recall",
+        "best:",
+        "lead",
+        "latest",
+        "production",
+        "frost-alarm",
+        "Frost",
+        "nights",
+        "ä",
+        "a b",
+        "%00",
+        "'; DROP TABLE run; --",
+        "null",
+        "..",
+        "x" * 300,
+        "🍎",
+        uuid7(1, b"0123456789"),
+    ]
+) | st.text(min_size=1, max_size=12)
 
 
 def operations() -> list[tuple[str, str, str, dict[str, Any]]]:

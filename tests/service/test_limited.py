@@ -62,8 +62,10 @@ def test_one_that_ended_while_it_waited_is_replaced(table: Path) -> None:
 def test_one_that_breaks_as_it_is_asked_is_asked_anew(table: Path) -> None:
     """It was alive when it was looked at, and ends without an answer."""
     breaking = subprocess.Popen(
-        [sys.executable, "-c", "import sys; sys.stdin.read(); sys.exit(3)"], stdin=subprocess.PIPE, stdout=subprocess.PIPE
-    )  # fmt: skip
+        [sys.executable, "-c", "import sys; sys.stdin.read(); sys.exit(3)"],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+    )
     with runner._lock:
         runner._waiting["rows"] = breaking
     assert rows_of(runner.run_limited("rows", [table], ASKED)) == [["a", 1], ["b", 2]]

@@ -48,9 +48,14 @@ def test_an_artifact_leads_back_to_raw_files_and_forward_to_all_made_of_it(proje
     path = project.path("lineage")
     found = raw.get(path, params={"of": "nights@1"}).json()
     assert steps(found) == {
-        "readings@1": -2, named["making"]: -1, "nights@1": 0, named["first"]: 1, named["second"]: 1, "net@1": 2,
+        "readings@1": -2,
+        named["making"]: -1,
+        "nights@1": 0,
+        named["first"]: 1,
+        named["second"]: 1,
+        "net@1": 2,
         "frost-alarm@1": 3,
-    }  # fmt: skip
+    }
     assert (found["start"], found["count"], found["cut"]) == ("artifact:nights@1", 7, False)
     edges = {(edge["source"], edge["target"]): edge for edge in found["edges"]}
     reading = edges["artifact:readings@1", f"run:{named['making']}"]
@@ -89,9 +94,17 @@ def test_every_kind_of_thing_has_a_lineage(project: Project, raw: httpx.Client) 
 
 @pytest.mark.parametrize(
     ("of", "status"),
-    [("nights@9", 404), ("nobody@1", 404), ("frost-alarm/99", 404), ("readings@1:none.csv", 404),
-     ("sha256:zz", 422), (f"sha256:{'a' * 64}", 404), ("frost-alarm/1:loss", 422), ("", 422)],
-)  # fmt: skip
+    [
+        ("nights@9", 404),
+        ("nobody@1", 404),
+        ("frost-alarm/99", 404),
+        ("readings@1:none.csv", 404),
+        ("sha256:zz", 422),
+        (f"sha256:{'a' * 64}", 404),
+        ("frost-alarm/1:loss", 422),
+        ("", 422),
+    ],
+)
 def test_what_has_none_is_told(project: Project, raw: httpx.Client, of: str, status: int) -> None:
     story(project)
     answer = raw.get(project.path("lineage"), params={"of": of})
@@ -147,7 +160,7 @@ def test_prov_says_the_same_and_refers_to_nothing_that_is_not_in_it(project: Pro
     pairs = [
         {(use["prov:activity"], use["prov:entity"]) for use in found["used"].values()}
         for found in (again, answer.json())
-    ]  # fmt: skip
+    ]
     assert pairs[0] == pairs[1]
     assert len(pairs[0]) == 3
 

@@ -72,7 +72,11 @@ def test_a_feed_of_everything_that_happened(project: Project) -> None:
     feed = ElementTree.fromstring(answer.content)
     entries = feed.findall(f"{ATOM}entry")
     assert [entry.findtext(f"{ATOM}title") for entry in entries] == [
-        "promoted frost-alarm@1", "approved frost-alarm@1", "registered frost-alarm@1", "made the model frost-alarm"]  # fmt: skip
+        "promoted frost-alarm@1",
+        "approved frost-alarm@1",
+        "registered frost-alarm@1",
+        "made the model frost-alarm",
+    ]
     assert entries[0].findtext(f"{ATOM}content") == "production: none → 1. go <b>now</b> &"
     assert entries[0].findtext(f"{ATOM}author/{ATOM}name") == "A Approver"
     # RFC 4287: an id, a title and when for the feed and for each entry, and ids never repeat.
@@ -83,9 +87,16 @@ def test_a_feed_of_everything_that_happened(project: Project) -> None:
     assert stranger.status_code == 404
 
 
-WRONG: list[tuple[dict[str, Any], str | None]] = [({"values": {"": 1}}, None), ({"values": {"x": {"float": "much"}}}, None), ({"labels": {"a": "x" * 10_000}}, "a"),
-     ({"signature": {"inputs": 3}}, "signature.inputs"), ({"origin": "x" * 2_001}, None),
-     ({"labels": {"a'b": "x"}}, None), ({"artifact": "frost-net@1:net.onnx"}, "artifact"), ({"run": "nothing"}, "run")]  # fmt: skip
+WRONG: list[tuple[dict[str, Any], str | None]] = [
+    ({"values": {"": 1}}, None),
+    ({"values": {"x": {"float": "much"}}}, None),
+    ({"labels": {"a": "x" * 10_000}}, "a"),
+    ({"signature": {"inputs": 3}}, "signature.inputs"),
+    ({"origin": "x" * 2_001}, None),
+    ({"labels": {"a'b": "x"}}, None),
+    ({"artifact": "frost-net@1:net.onnx"}, "artifact"),
+    ({"run": "nothing"}, "run"),
+]
 
 
 def test_what_cannot_be_registered_changes_nothing(project: Project) -> None:

@@ -70,10 +70,14 @@ def story(acting: As, recording: Project, tmp_path: Path) -> Project:
     acting("maintainer")
     service = recording.service("maintainer")
     for reference, text in (
-        (f"project:{recording.name}", "of the project"), ("experiment:frost-alarm", "of the experiment"),
-        ("artifact:frost-net", "of the artifact"), ("frost-net@1", "of its version"),
-        ("model:frost-alarm", "of the model"), ("frost-alarm@1", "of version 1"), ("frost-alarm/1", "of the run"),
-    ):  # fmt: skip
+        (f"project:{recording.name}", "of the project"),
+        ("experiment:frost-alarm", "of the experiment"),
+        ("artifact:frost-net", "of the artifact"),
+        ("frost-net@1", "of its version"),
+        ("model:frost-alarm", "of the model"),
+        ("frost-alarm@1", "of version 1"),
+        ("frost-alarm/1", "of the run"),
+    ):
         service.call("POST", recording.path("notes"), json={"things": [reference], "text": text, "id": new_id()})
     view = {
         "experiment": "frost-alarm",
@@ -95,18 +99,36 @@ def story_of(service: Service, place: str) -> dict[str, Any]:
     details = [service.get(f"{place}/models/frost-alarm/versions/{number}") for number in (1, 2)]
     experiment = service.get(f"{place}/experiments/frost-alarm")
     return {
-        **{key: model[key] for key in ("purpose", "labels", "card", "card_sections", "gates", "approvals_needed",
-                                       "second_pair", "renewed_approvals", "evidence_rules", "created_at")},
+        **{
+            key: model[key]
+            for key in (
+                "purpose",
+                "labels",
+                "card",
+                "card_sections",
+                "gates",
+                "approvals_needed",
+                "second_pair",
+                "renewed_approvals",
+                "evidence_rules",
+                "created_at",
+            )
+        },
         "stages": [(stage["name"], stage["occupant"], stage["asks_approved"]) for stage in model["stages"]],
         "versions": [{key: one[key] for key in version_keys} for one in model["versions"]],
         "files": [one["artifact"]["reference"] + one["artifact"]["digest"] for one in model["versions"]],
         "events": [{key: event[key] for key in event_keys} for event in model["events"]],
-        "evidence": [[(one["id"], one["on"], one["digest"], one["run"], one["rows"], one["results"], one["at"])
-                      for one in detail["evidence"]] for detail in details],
+        "evidence": [
+            [
+                (one["id"], one["on"], one["digest"], one["run"], one["rows"], one["results"], one["at"])
+                for one in detail["evidence"]
+            ]
+            for detail in details
+        ],
         "experiment": (experiment["description"], experiment["labels"], experiment["seeds"]),
         "views": [(view["name"], view["experiment"], view["arrangement"]) for view in service.get(f"{place}/views")],
         "runs": service.get(f"{place}/experiments/frost-alarm/runs")["count"],
-    }  # fmt: skip
+    }
 
 
 def notes_of(service: Service, place: str, reference: str) -> list[tuple[str, str, str | None]]:
@@ -150,8 +172,15 @@ def test_nobody_is_spoken_for(story: Project, elsewhere: Service) -> None:
     run = elsewhere.get(f"{place}/experiments/frost-alarm/runs/1")
     assert (run["author"], run["imported_from"].endswith("(frost-alarm/1, by A Contributor)")) == ("Root", True)
     name = place.rpartition("/")[2]
-    for reference in (f"project:{name}", "experiment:frost-alarm", "artifact:frost-net", "frost-net@1",
-                      "model:frost-alarm", "frost-alarm@1", "frost-alarm/1"):  # fmt: skip
+    for reference in (
+        f"project:{name}",
+        "experiment:frost-alarm",
+        "artifact:frost-net",
+        "frost-net@1",
+        "model:frost-alarm",
+        "frost-alarm@1",
+        "frost-alarm/1",
+    ):
         if not reference.startswith("project"):
             ((author, text, origin),) = notes_of(elsewhere, place, reference)
             assert text.startswith("of ")
@@ -169,12 +198,22 @@ def test_the_same_people_are_an_administrators_word(story: Project, elsewhere: S
     place = fresh(elsewhere)
     maintainer = token_of(elsewhere, place, "mona", "maintainer")
     with pytest.raises(errors.NotAllowed, match="An administrator says that the people"):
-        maintainer.call("POST", f"{place}/imports", params={"same_people": True}, content=raw,
-                        headers={"Content-Type": "application/zip"})  # fmt: skip
+        maintainer.call(
+            "POST",
+            f"{place}/imports",
+            params={"same_people": True},
+            content=raw,
+            headers={"Content-Type": "application/zip"},
+        )
     maintainer.close()
     assert elsewhere.get(f"{place}/experiments") == []
-    elsewhere.call("POST", f"{place}/imports", params={"same_people": True}, content=raw,
-                   headers={"Content-Type": "application/zip"})  # fmt: skip
+    elsewhere.call(
+        "POST",
+        f"{place}/imports",
+        params={"same_people": True},
+        content=raw,
+        headers={"Content-Type": "application/zip"},
+    )
     # Verdicts count for nothing even then.
     assert elsewhere.get(f"{place}/models/frost-alarm/versions/1")["review"] == "pending"
 
@@ -269,7 +308,7 @@ BAD: dict[str, tuple[Callable[[dict[str, Any]], Any], str]] = {
     "many views": (lambda data: data.update(views=data["views"] * 2_001), "It has 2,001 views"),
     "labels": (lambda data: data.update(labels=[1]), "AttributeError"),
     "a list": (lambda data: model_of(data).update(evidence="all"), "A list is needed"),
-}  # fmt: skip
+}
 
 
 made: list[bytes] = []
@@ -345,8 +384,13 @@ def test_an_empty_project_moves_too(project: Project, elsewhere: Service) -> Non
     place = fresh(elsewhere)
     done = take_in(elsewhere, place, whole(project))
     assert {key: done[key] for key in ("runs", "versions", "models", "views", "known", "remarks")} == {
-        "runs": {}, "versions": {}, "models": {}, "views": [], "known": [], "remarks": [],
-    }  # fmt: skip
+        "runs": {},
+        "versions": {},
+        "models": {},
+        "views": [],
+        "known": [],
+        "remarks": [],
+    }
 
 
 def test_an_outsider_exports_and_imports_nothing(project: Project, elsewhere: Service) -> None:

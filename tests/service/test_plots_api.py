@@ -39,7 +39,13 @@ def test_a_plot_is_kept_as_it_was_given(project: Project) -> None:
         "Thinned.",
     )
     assert plot["view"] == VIEW | {
-        "group": None, "x_name": "", "x_scale": "linear", "y_scale": "linear", "share": "count", "diagonal": False}  # fmt: skip
+        "group": None,
+        "x_name": "",
+        "x_scale": "linear",
+        "y_scale": "linear",
+        "share": "count",
+        "diagonal": False,
+    }
     assert plot["declared"] is False
 
 
@@ -74,7 +80,8 @@ def test_how_it_is_drawn_is_declared_anew(project: Project) -> None:
     service, path = project.service("contributor"), project.run_path(begun, "plots")
     changed = service.call("PATCH", path, json={"name": "lows", "view": {"group": "station", "y_scale": "log"}})
     assert {(row["view"]["group"], row["view"]["y_scale"], row["view"]["title"]) for row in changed} == {
-        ("station", "log", "Lows")}  # fmt: skip
+        ("station", "log", "Lows")
+    }
     # A later step is drawn as the earlier ones were declared, where its columns allow.
     add(project, begun, step=3)
     add(project, begun, step=4, columns={"day": [1], "low_c": [1]})
@@ -101,13 +108,21 @@ def test_how_it_is_drawn_is_declared_anew(project: Project) -> None:
 @pytest.mark.parametrize(
     ("change", "field"),
     [
-        ({"columns": {"day": [1], "low_c": [1, 2]}}, "columns"), ({"columns": {"day": [[1]], "low_c": [1]}}, "columns"),
-        ({"columns": {}}, "view.x"), ({"view": {"x": "day"}}, "view.y"), ({"view": {**VIEW, "mark": "cake"}}, "view.mark"),
-        ({"numbers": {"area": "much"}}, "numbers"), ({"name": ""}, None), ({"name": "a\nb"}, None),
-        ({"columns": {f"c{at}": [1] for at in range(41)}}, "columns"), ({"step": 2**63}, None),
-        ({"columns": LOWS | {"low_c": [0] * 100_001}}, "columns"), ({"id": "x"}, None), ({"note": "x" * 2_001}, "note"),
+        ({"columns": {"day": [1], "low_c": [1, 2]}}, "columns"),
+        ({"columns": {"day": [[1]], "low_c": [1]}}, "columns"),
+        ({"columns": {}}, "view.x"),
+        ({"view": {"x": "day"}}, "view.y"),
+        ({"view": {**VIEW, "mark": "cake"}}, "view.mark"),
+        ({"numbers": {"area": "much"}}, "numbers"),
+        ({"name": ""}, None),
+        ({"name": "a\nb"}, None),
+        ({"columns": {f"c{at}": [1] for at in range(41)}}, "columns"),
+        ({"step": 2**63}, None),
+        ({"columns": LOWS | {"low_c": [0] * 100_001}}, "columns"),
+        ({"id": "x"}, None),
+        ({"note": "x" * 2_001}, "note"),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_good_is_refused_whole(project: Project, raw: httpx.Client, change: Any, field: str | None) -> None:
     begun = project.begin()
     body = {"id": new_id(), "at": AT, "name": "lows", "columns": LOWS, "view": VIEW, **change}

@@ -43,11 +43,12 @@ def table_bytes(rows: int) -> bytes:
 
 def network_bytes() -> bytes:
     graph = helper.make_graph(
-        [helper.make_node("MatMul", ["x", "w"], ["z"]), helper.make_node("Relu", ["z"], ["y"])], "frost",
+        [helper.make_node("MatMul", ["x", "w"], ["z"]), helper.make_node("Relu", ["z"], ["y"])],
+        "frost",
         [helper.make_tensor_value_info("x", TensorProto.FLOAT, ["nights", 9])],
         [helper.make_tensor_value_info("y", TensorProto.FLOAT, ["nights", 2])],
         [helper.make_tensor("w", TensorProto.FLOAT, [9, 2], [0.5] * 18)],
-    )  # fmt: skip
+    )
     written: bytes = helper.make_model(graph, producer_name="orchard").SerializeToString()
     assert onnx.load_model_from_string(written).graph.name == "frost"
     return written
@@ -71,11 +72,21 @@ def tar_bytes() -> bytes:
 
 
 def test_texts_and_tables(project: Project, raw: httpx.Client) -> None:
-    keep(project, "things", {
-        "notes.md": "# Nights\n\n- cold *ü*\n".encode(), "train.py": b"import kinetrum\n", "a.csv": b"day,low\n1,-2.5\n",
-        "a.json": b'{"low": [-2.5]}', "lines.jsonl": b'{"day": 1}\n{"day": 2}\n', "t.tsv": b"day\tlow\n1\t-2.5\n",
-        "n.parquet": table_bytes(1_000), "odd.bin": bytes(range(256)), "none.txt": b"",
-    })  # fmt: skip
+    keep(
+        project,
+        "things",
+        {
+            "notes.md": "# Nights\n\n- cold *ü*\n".encode(),
+            "train.py": b"import kinetrum\n",
+            "a.csv": b"day,low\n1,-2.5\n",
+            "a.json": b'{"low": [-2.5]}',
+            "lines.jsonl": b'{"day": 1}\n{"day": 2}\n',
+            "t.tsv": b"day\tlow\n1\t-2.5\n",
+            "n.parquet": table_bytes(1_000),
+            "odd.bin": bytes(range(256)),
+            "none.txt": b"",
+        },
+    )
     assert look(raw, project, "notes.md")["kind"] == "markdown"
     code = look(raw, project, "train.py")
     assert (code["kind"], code["language"], code["text"]) == ("text", "Python", "import kinetrum\n")
@@ -94,10 +105,17 @@ def test_texts_and_tables(project: Project, raw: httpx.Client) -> None:
 def test_models_arrays_and_archives(project: Project, raw: httpx.Client) -> None:
     array = io.BytesIO()
     np.save(array, np.arange(6.0).reshape(2, 3))
-    keep(project, "things", {
-        "net.onnx": network_bytes(), "net.safetensors": save_safetensors({"w": np.zeros((3, 4), np.float32)}),
-        "a.zip": zip_bytes(), "a.tar.gz": tar_bytes(), "a.npy": array.getvalue(),
-    })  # fmt: skip
+    keep(
+        project,
+        "things",
+        {
+            "net.onnx": network_bytes(),
+            "net.safetensors": save_safetensors({"w": np.zeros((3, 4), np.float32)}),
+            "a.zip": zip_bytes(),
+            "a.tar.gz": tar_bytes(),
+            "a.npy": array.getvalue(),
+        },
+    )
     network = look(raw, project, "net.onnx")
     assert network["kind"] == "model"
     assert ["input", "x", "float", "nights × 9"] in network["rows"]
@@ -114,13 +132,18 @@ def test_models_arrays_and_archives(project: Project, raw: httpx.Client) -> None
 @pytest.mark.parametrize(
     ("path", "content"),
     [
-        ("cut.parquet", table_bytes(50)[:-20]), ("cut.zip", zip_bytes()[:40]), ("cut.tar.gz", tar_bytes()[:-9]),
-        ("lies.safetensors", struct.pack("<Q", 2**60) + b"{}"), ("lies.onnx", b"\xff" * 400),
-        ("deep.json", b"[" * 200_000), ("wide.csv", b"," * 200_000), ("lies.npy", b"\x93NUMPY\x01\x00\xff\xff{'descr"),
+        ("cut.parquet", table_bytes(50)[:-20]),
+        ("cut.zip", zip_bytes()[:40]),
+        ("cut.tar.gz", tar_bytes()[:-9]),
+        ("lies.safetensors", struct.pack("<Q", 2**60) + b"{}"),
+        ("lies.onnx", b"\xff" * 400),
+        ("deep.json", b"[" * 200_000),
+        ("wide.csv", b"," * 200_000),
+        ("lies.npy", b"\x93NUMPY\x01\x00\xff\xff{'descr"),
     ],
     # Archives have the time in them; names of tests may not, or workers do not agree on them.
     ids=["parquet", "zip", "tar", "safetensors", "onnx", "json", "csv", "npy"],
-)  # fmt: skip
+)
 def test_what_cannot_be_read_is_told(project: Project, raw: httpx.Client, path: str, content: bytes) -> None:
     keep(project, "things", {path: content})
     found = look(raw, project, path)
@@ -162,8 +185,13 @@ def test_nothing_to_show(project: Project, raw: httpx.Client) -> None:
         assert answer.status_code in {status, 422}, answer.text
         assert answer.json()["detail"]
     digest = "a" * 64
-    body = {"id": "0197c0de-0000-7000-8000-000000000001", "at": 1, "by_reference": True, "address": "/data/a.csv",
-            "files": [{"path": "a.csv", "size": 1, "sha256": digest}]}  # fmt: skip
+    body = {
+        "id": "0197c0de-0000-7000-8000-000000000001",
+        "at": 1,
+        "by_reference": True,
+        "address": "/data/a.csv",
+        "files": [{"path": "a.csv", "size": 1, "sha256": digest}],
+    }
     assert raw.post(project.path("artifacts", "elsewhere", "versions"), json=body).status_code == 200
     answer = raw.get(project.path("artifacts", "elsewhere", "versions", "1", "preview"), params={"path": "a.csv"})
     assert answer.status_code == 409

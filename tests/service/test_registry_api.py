@@ -148,13 +148,16 @@ def test_wrong_registrations(project: Project) -> None:
     service.call("POST", project.path("artifacts", "found", "versions"), json=content([project.upload(b"found")]))
     path = project.path("models", "frost-alarm", "versions")
     wrong: list[tuple[dict[str, Any], type[errors.KinetrumError]]] = [
-        ({"artifact": "nothing@1"}, errors.NotFound), ({"artifact": "frost-net@9"}, errors.NotFound),
-        ({"artifact": "frost-net"}, errors.InvalidInput), ({"artifact": "found@1"}, errors.InvalidInput),
+        ({"artifact": "nothing@1"}, errors.NotFound),
+        ({"artifact": "frost-net@9"}, errors.NotFound),
+        ({"artifact": "frost-net"}, errors.InvalidInput),
+        ({"artifact": "found@1"}, errors.InvalidInput),
         ({"artifact": "found@1", "run": begun["reference"]}, errors.Conflict),
         ({"artifact": "frost-net", "run": "frost-alarm/99"}, errors.NotFound),
         ({"artifact": "other", "run": begun["reference"]}, errors.NotFound),
-        ({"artifact": "frost-net@1", "comment": "x" * 4001}, errors.InvalidInput), ({"artifact": "A B"}, errors.InvalidInput),
-    ]  # fmt: skip
+        ({"artifact": "frost-net@1", "comment": "x" * 4001}, errors.InvalidInput),
+        ({"artifact": "A B"}, errors.InvalidInput),
+    ]
     for body, kind in wrong:
         with pytest.raises(kind):
             service.call("POST", path, json={"id": new_id(), **body})
@@ -195,7 +198,11 @@ def test_promotion_roll_back_and_demotion(project: Project) -> None:
     model = project.place("rollbacks", "production", expect=3)
     assert model["stages"][2]["occupant"] == 1
     assert [(event["act"], event["before"], event["after"]) for event in model["events"]] == [
-        ("promote", None, 1), ("promote", 1, 2), ("promote", 2, 3), ("roll back", 3, 1)]  # fmt: skip
+        ("promote", None, 1),
+        ("promote", 1, 2),
+        ("promote", 2, 3),
+        ("roll back", 3, 1),
+    ]
     with pytest.raises(errors.Conflict, match="No other version"):
         project.place("rollbacks", "production", expect=1)
     model = project.place("demotions", "production", expect=1)
@@ -284,9 +291,17 @@ def test_versions_that_are_not_there(project: Project, which: str) -> None:
 
 
 @pytest.mark.parametrize(
-    "fields", [{"version": "x"}, {"version": 1, "expect": "none"}, {"version": 1}, {"expect": None}, {"version": 1, "expect": None, "force": True},
-               {"version": 1, "expect": None, "id": "x"}, {"version": 99, "expect": None}],
-)  # fmt: skip
+    "fields",
+    [
+        {"version": "x"},
+        {"version": 1, "expect": "none"},
+        {"version": 1},
+        {"expect": None},
+        {"version": 1, "expect": None, "force": True},
+        {"version": 1, "expect": None, "id": "x"},
+        {"version": 99, "expect": None},
+    ],
+)
 def test_wrong_promotions_change_nothing(project: Project, fields: dict[str, Any]) -> None:
     project.registered()
     with pytest.raises((errors.InvalidInput, errors.NotFound)):

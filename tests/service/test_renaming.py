@@ -142,9 +142,10 @@ def test_a_model_under_another_name(project: Project, tmp_path: Path) -> None:
         assert "model" in service.get(project.path("names", name))["things"]
     # What is registered under the earlier name is the next version of the same model, and no artifact takes the name.
     again = service.call(
-        "POST", project.path("models", "frost-alarm", "versions"),
+        "POST",
+        project.path("models", "frost-alarm", "versions"),
         json={"id": new_id(), "artifact": "frost-net@1", "origin": "again"},
-    )  # fmt: skip
+    )
     assert again["reference"] == "bell@3"
     assert [one["name"] for one in service.get(project.path("models"))["models"]] == ["bell"]
     acts = service.get(project.path("journal"), subject="bell")

@@ -41,7 +41,8 @@ def test_two_deliberate_acts(project: Project) -> None:
     keep(project, "nights", {"a": new, "s": shared})
     assert purge(project)["versions"] == []
     assert purge(project, "nights@1", only_tell=True)["kept"] == [
-        {"reference": "nights@1", "why": "is not in the bin; put it there first"}]  # fmt: skip
+        {"reference": "nights@1", "why": "is not in the bin; put it there first"}
+    ]
     put_away(project, "nights@1")
     service = project.service()
     assert service.get(project.path("artifacts", "nights", "versions", "latest"))["number"] == 2
@@ -166,8 +167,14 @@ def test_a_whole_artifact_goes_by_its_name(project: Project) -> None:
 
 
 def test_what_is_by_reference_is_purged_as_a_record_alone(project: Project) -> None:
-    body = {"id": new_id(), "at": 1, "kind": "data", "by_reference": True, "address": "/data/nights",
-            "files": [{"path": "a", "size": 5_000_000_000, "sha256": sha(unique("far"))}]}  # fmt: skip
+    body = {
+        "id": new_id(),
+        "at": 1,
+        "kind": "data",
+        "by_reference": True,
+        "address": "/data/nights",
+        "files": [{"path": "a", "size": 5_000_000_000, "sha256": sha(unique("far"))}],
+    }
     service = project.service("contributor")
     service.call("POST", project.path("artifacts", "nights", "versions"), json=body)
     put_away(project, "nights@1")
@@ -219,8 +226,9 @@ def test_what_names_nothing_is_refused_whole(project: Project, things: list[str]
     keep(project, "nights", {"a": unique("stays")})
     for path in ("bin", "purges"):
         with pytest.raises((errors.NotFound, errors.InvalidInput)):
-            project.service("maintainer").call("POST", project.path(path), json={"things": [*things, "nights@1"][: 1_001]
-                                                                                 if things else []})  # fmt: skip
+            project.service("maintainer").call(
+                "POST", project.path(path), json={"things": [*things, "nights@1"][:1_001] if things else []}
+            )
     assert project.service().get(project.path("artifacts", "nights", "versions", "1"))["binned_at"] is None
 
 

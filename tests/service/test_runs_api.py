@@ -24,15 +24,27 @@ def points(count: int, *keys: str, start: int = 0) -> dict[str, Any]:
 def test_a_run_from_begin_to_end(project: Project) -> None:
     service = project.service("contributor")
     begun = project.begin(
-        name="first", params={"depth": 6, "x": {"float": "NaN"}, "l": [1, None]}, labels={"purpose": "test"},
-        goals={"recall": {"direction": "higher", "bound": 0.9, "unit": "%"}}, host="bench-2", about={"python": "3.11"},
-    )  # fmt: skip
+        name="first",
+        params={"depth": 6, "x": {"float": "NaN"}, "l": [1, None]},
+        labels={"purpose": "test"},
+        goals={"recall": {"direction": "higher", "bound": 0.9, "unit": "%"}},
+        host="bench-2",
+        about={"python": "3.11"},
+    )
     assert begun["reference"] == "frost-alarm/1"
     service.call(
         "POST", project.run_path(begun, "points"), params={"batch": new_id()}, json=points(10, "loss", "recall")
     )
-    service.call("POST", project.run_path(begun, "results"), json={"results": [
-        {"id": new_id(), "key": "recall", "value": 0.95, "at": AT}, {"id": new_id(), "key": "verdict", "value": "ready", "at": AT}]})  # fmt: skip
+    service.call(
+        "POST",
+        project.run_path(begun, "results"),
+        json={
+            "results": [
+                {"id": new_id(), "key": "recall", "value": 0.95, "at": AT},
+                {"id": new_id(), "key": "verdict", "value": "ready", "at": AT},
+            ]
+        },
+    )
     service.call("POST", project.run_path(begun, "ending"), json={"status": "finished", "ended_at": AT + 5_000_000})
     run = wait_for(lambda: (r := service.get(project.run_path(begun))) and r["metrics"] and r)
     assert run["params"] == {"depth": 6, "x": {"float": "NaN"}, "l": [1, None]}
@@ -44,7 +56,11 @@ def test_a_run_from_begin_to_end(project: Project) -> None:
     assert run["metrics"]["recall"]["best_step"] == 9
     assert run["goals"] == [{"key": "recall", "direction": "higher", "unit": "%", "bound": 0.9, "aggregate": "best"}]
     assert (run["name"], run["host"], run["labels"], run["about"]) == (
-        "first", "bench-2", {"purpose": "test"}, {"python": "3.11"})  # fmt: skip
+        "first",
+        "bench-2",
+        {"purpose": "test"},
+        {"python": "3.11"},
+    )
     assert run["started_at"] == "2026-09-21T14:13:20.000000Z"
     assert run["ended_at"] == "2026-09-21T14:13:25.000000Z"
     back = service.get(project.run_path(begun, "points"), metric="loss")
@@ -165,9 +181,19 @@ def test_pages_are_linked(table: Project, raw: httpx.Client) -> None:
 
 @pytest.mark.parametrize(
     "params",
-    [{"query": "recall >>"}, {"query": "nothing = 1"}, {"sort": "nothing"}, {"cursor": "x"}, {"cursor": "////"}, {"limit": 0},
-     {"limit": 501}, {"limit": "x"}, {"sort": "recall,recall,recall,recall,recall"}, {"query": "x" * 4001}],
-)  # fmt: skip
+    [
+        {"query": "recall >>"},
+        {"query": "nothing = 1"},
+        {"sort": "nothing"},
+        {"cursor": "x"},
+        {"cursor": "////"},
+        {"limit": 0},
+        {"limit": 501},
+        {"limit": "x"},
+        {"sort": "recall,recall,recall,recall,recall"},
+        {"query": "x" * 4001},
+    ],
+)
 def test_wrong_questions(table: Project, params: dict[str, Any]) -> None:
     with pytest.raises(errors.InvalidInput):
         listed(table, **params)
@@ -181,8 +207,11 @@ def test_runs_are_found_by_every_kind_of_reference(table: Project) -> None:
     assert service.get(table.path("experiments", "frost-alarm", "runs", "last"))["number"] == 3
     with pytest.raises(errors.NotFound, match="No finished run"):
         service.get(table.path("experiments", "frost-alarm", "runs", "best:recall"))
-    table.service("contributor").call("POST", table.path("experiments", "frost-alarm", "runs", "2", "ending"),
-                                      json={"status": "finished", "ended_at": AT})  # fmt: skip
+    table.service("contributor").call(
+        "POST",
+        table.path("experiments", "frost-alarm", "runs", "2", "ending"),
+        json={"status": "finished", "ended_at": AT},
+    )
     assert service.get(table.path("experiments", "frost-alarm", "runs", "best:recall"))["number"] == 2
     for wrong, kind in (("99", errors.NotFound), ("best:loss", errors.NotFound), ("first", errors.InvalidInput)):
         with pytest.raises(kind):
@@ -220,13 +249,23 @@ def test_children_know_their_parent(project: Project) -> None:
 
 
 BAD_BEGINNINGS: list[dict[str, Any]] = [
-    {}, {"started_at": "now"}, {"started_at": -1}, {"started_at": 2**60}, {"started_at": AT, "unknown": 1},
-    {"started_at": AT, "params": {"a": {"b": 1}}}, {"started_at": AT, "params": {"": 1}}, {"started_at": AT, "params": [1]},
-    {"started_at": AT, "params": {"k" * 251: 1}}, {"started_at": AT, "name": "x" * 201}, {"started_at": AT, "name": "\n"},
-    {"started_at": AT, "goals": {"r": {"direction": "up"}}}, {"started_at": AT, "parent": "x"},
-    {"started_at": AT, "labels": {"a": 1}}, {"started_at": AT, "params": {"a": "x" * 20_000}},
+    {},
+    {"started_at": "now"},
+    {"started_at": -1},
+    {"started_at": 2**60},
+    {"started_at": AT, "unknown": 1},
+    {"started_at": AT, "params": {"a": {"b": 1}}},
+    {"started_at": AT, "params": {"": 1}},
+    {"started_at": AT, "params": [1]},
+    {"started_at": AT, "params": {"k" * 251: 1}},
+    {"started_at": AT, "name": "x" * 201},
+    {"started_at": AT, "name": "\n"},
+    {"started_at": AT, "goals": {"r": {"direction": "up"}}},
+    {"started_at": AT, "parent": "x"},
+    {"started_at": AT, "labels": {"a": 1}},
+    {"started_at": AT, "params": {"a": "x" * 20_000}},
     {"started_at": AT, "lease_s": 0},
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("body", BAD_BEGINNINGS)
@@ -246,7 +285,10 @@ def test_wrong_names_of_experiments(project: Project, experiment: str) -> None:
 
 
 BAD_POINTS: list[Any] = [
-    [], {}, {"groups": [{}]}, {"groups": [{"keys": ["a"], "steps": [1], "times": [1], "values": []}]},
+    [],
+    {},
+    {"groups": [{}]},
+    {"groups": [{"keys": ["a"], "steps": [1], "times": [1], "values": []}]},
     {"groups": [{"keys": ["a"], "steps": [1], "times": [], "values": [[1]]}]},
     {"groups": [{"keys": ["a"], "steps": [1.5], "times": [1], "values": [[1]]}]},
     {"groups": [{"keys": ["a"], "steps": [2**63], "times": [1], "values": [[1]]}]},
@@ -254,7 +296,7 @@ BAD_POINTS: list[Any] = [
     {"groups": [{"keys": ["a"], "steps": [1], "times": [1], "values": [[None]]}]},
     {"groups": [{"keys": ["a", "a"], "steps": [1], "times": [1], "values": [[1], [1]]}]},
     {"groups": [{"keys": ["a\n"], "steps": [1], "times": [1], "values": [[1]]}]},
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("body", BAD_POINTS)

@@ -26,12 +26,18 @@ def png(colour: tuple[int, int, int], size: tuple[int, int] = (40, 20)) -> bytes
     return raw.getvalue()
 
 
-def generate(project: Project, begun: dict[str, Any], name: str, kind: str, files: dict[str, bytes], step: int | None = None) -> dict[str, Any]:  # fmt: skip
+def generate(
+    project: Project, begun: dict[str, Any], name: str, kind: str, files: dict[str, bytes], step: int | None = None
+) -> dict[str, Any]:
     """Send files and record them as what a run kept at a step."""
     service = project.service("contributor")
     for content in files.values():
-        service.call("PUT", project.path(f"blobs/{sha(content)}"), content=content,
-                     headers={"Content-Type": "application/octet-stream"})  # fmt: skip
+        service.call(
+            "PUT",
+            project.path(f"blobs/{sha(content)}"),
+            content=content,
+            headers={"Content-Type": "application/octet-stream"},
+        )
     listed = [{"path": path, "size": len(content), "sha256": sha(content)} for path, content in files.items()]
     body = {"id": new_id(), "at": 1, "name": name, "kind": kind, "files": listed, "step": step}
     found: dict[str, Any] = service.call("POST", project.run_path(begun, "generated"), json=body)
@@ -49,7 +55,10 @@ def test_what_runs_kept_by_name_and_step(project: Project) -> None:
     (maps,) = kept["media"]
     assert (maps["name"], maps["kind"]) == ("maps", "image")
     assert [(step["run"], step["step"], step["version"]) for step in maps["steps"]] == [
-        (second["reference"], 2, 3), (first["reference"], 1, 1), (first["reference"], 2, 2)]  # fmt: skip
+        (second["reference"], 2, 3),
+        (first["reference"], 1, 1),
+        (first["reference"], 2, 2),
+    ]
 
 
 def test_a_name_that_began_as_something_else_is_seen_too(project: Project) -> None:
@@ -61,11 +70,23 @@ def test_a_name_that_began_as_something_else_is_seen_too(project: Project) -> No
 
 
 def test_items_with_captions_boxes_and_masks(project: Project) -> None:
-    said = {"format": 1, "items": [
-        {"file": "b.png", "caption": "the coldest", "boxes": [{"x": 1, "y": 2, "width": 3, "height": 4, "label": "frost"}],
-         "masks": [{"name": "truth", "file": "b.mask.png", "classes": {"1": "frost"}}]}]}  # fmt: skip
-    files = {"a.png": png((1, 1, 1)), "b.png": png((2, 2, 2)), "b.mask.png": png((0, 0, 0)),
-             "items.json": json.dumps(said).encode()}  # fmt: skip
+    said = {
+        "format": 1,
+        "items": [
+            {
+                "file": "b.png",
+                "caption": "the coldest",
+                "boxes": [{"x": 1, "y": 2, "width": 3, "height": 4, "label": "frost"}],
+                "masks": [{"name": "truth", "file": "b.mask.png", "classes": {"1": "frost"}}],
+            }
+        ],
+    }
+    files = {
+        "a.png": png((1, 1, 1)),
+        "b.png": png((2, 2, 2)),
+        "b.mask.png": png((0, 0, 0)),
+        "items.json": json.dumps(said).encode(),
+    }
     keep(project, "pictures", files)
     found = project.service("viewer").get(project.path("artifacts/pictures/versions/1/items"))
     assert [item["file"] for item in found["items"]] == ["b.png", "a.png"]
@@ -115,12 +136,22 @@ def test_what_is_no_image_is_told(project: Project, path: str, content: bytes) -
 
 
 def test_only_what_browsers_show_safely_is_named(project: Project) -> None:
-    contents = {"a.svg": b"<svg/>", "a.html": b"<script>1</script>", "a.mp4": b"no video", "a.wav": b"RIFF", "a.png": png((1, 1, 1))}  # fmt: skip
+    contents = {
+        "a.svg": b"<svg/>",
+        "a.html": b"<script>1</script>",
+        "a.mp4": b"no video",
+        "a.wav": b"RIFF",
+        "a.png": png((1, 1, 1)),
+    }
     keep(project, "forms", contents)
     types = {path: raw_get(project, f"artifacts/forms/versions/1/files/{path}", show="true") for path in contents}
     assert {path: answer.headers["content-type"] for path, answer in types.items()} == {
-        "a.svg": "application/octet-stream", "a.html": "application/octet-stream", "a.mp4": "video/mp4",
-        "a.wav": "audio/wav", "a.png": "image/png"}  # fmt: skip
+        "a.svg": "application/octet-stream",
+        "a.html": "application/octet-stream",
+        "a.mp4": "video/mp4",
+        "a.wav": "audio/wav",
+        "a.png": "image/png",
+    }
     assert all("sandbox" in answer.headers["content-security-policy"] for answer in types.values())
     assert all(answer.headers["x-content-type-options"] == "nosniff" for answer in types.values())
 
@@ -147,13 +178,19 @@ def test_rows_of_two_versions(project: Project) -> None:
 
 @pytest.mark.parametrize(
     ("asked", "error", "said"),
-    [({"of": "guesses@1", "where": ["scor > 1"]}, errors.InvalidInput, "no column 'scor'"),
-     ({"of": "guesses@7"}, errors.NotFound, "no version guesses@7"), ({"of": "guesses"}, errors.InvalidInput, "names no table"),
-     ({"of": "guesses@1:none.csv"}, errors.NotFound, "no file 'none.csv'"),
-     ({"of": "two@1"}, errors.InvalidInput, "2 tables; name one"), ({"of": "bad@1"}, errors.InvalidInput, "cannot be read"),
-     ({"of": "bomb@1"}, errors.TooLarge, "MiB unpacked")],
-)  # fmt: skip
-def test_rows_that_cannot_be_read_say_why(project: Project, asked: dict[str, Any], error: type[Exception], said: str) -> None:  # fmt: skip
+    [
+        ({"of": "guesses@1", "where": ["scor > 1"]}, errors.InvalidInput, "no column 'scor'"),
+        ({"of": "guesses@7"}, errors.NotFound, "no version guesses@7"),
+        ({"of": "guesses"}, errors.InvalidInput, "names no table"),
+        ({"of": "guesses@1:none.csv"}, errors.NotFound, "no file 'none.csv'"),
+        ({"of": "two@1"}, errors.InvalidInput, "2 tables; name one"),
+        ({"of": "bad@1"}, errors.InvalidInput, "cannot be read"),
+        ({"of": "bomb@1"}, errors.TooLarge, "MiB unpacked"),
+    ],
+)
+def test_rows_that_cannot_be_read_say_why(
+    project: Project, asked: dict[str, Any], error: type[Exception], said: str
+) -> None:
     keep(project, "guesses", {"p.csv": TABLE})
     keep(project, "two", {"a.csv": TABLE, "b.csv": LATER})
     keep(project, "bad", {"a.parquet": b"PAR1 no PAR1"})
@@ -166,8 +203,13 @@ def test_rows_that_cannot_be_read_say_why(project: Project, asked: dict[str, Any
 
 def test_a_plot_is_drawn_otherwise_for_once(project: Project) -> None:
     begun = project.begin()
-    body = {"id": new_id(), "at": 1, "name": "lows", "columns": {"day": ["mon", "tue"], "a": [1, None], "b": [3, 4]},
-            "view": {"x": "day", "y": ["a"], "mark": "bars"}}  # fmt: skip
+    body = {
+        "id": new_id(),
+        "at": 1,
+        "name": "lows",
+        "columns": {"day": ["mon", "tue"], "a": [1, None], "b": [3, 4]},
+        "view": {"x": "day", "y": ["a"], "mark": "bars"},
+    }
     project.service("contributor").call("POST", project.run_path(begun, "plots"), json=body)
     get = project.service("viewer").get
     asked = {"run": [begun["reference"]], "name": "lows", "columns": False}

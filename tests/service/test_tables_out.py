@@ -17,8 +17,17 @@ from pyarrow import parquet
 from kinetrum.core.rows.tables import ColumnType
 from tests.conftest import Project, new_id, wait_for
 
-PARAMS = {"depth": 6, "rate": 1e-3, "whole": 5.0, "on": True, "none": None, "name": "a, \"b\"\nc", "huge": 2**70,
-          "nan": {"float": "NaN"}, "units": [1, 2.5, "x"]}  # fmt: skip
+PARAMS = {
+    "depth": 6,
+    "rate": 1e-3,
+    "whole": 5.0,
+    "on": True,
+    "none": None,
+    "name": 'a, "b"\nc',
+    "huge": 2**70,
+    "nan": {"float": "NaN"},
+    "units": [1, 2.5, "x"],
+}
 
 
 def fetch(project: Project, path: str, **params: Any) -> httpx.Response:
@@ -43,9 +52,16 @@ def test_runs_as_csv(table: Project) -> None:
     assert [row["run"] for row in rows] == ["frost-alarm/1", "frost-alarm/2", "frost-alarm/3"]
     first = rows[0]
     assert {key: first[f"param:{key}"] for key in PARAMS} == {
-        "depth": "6", "rate": "0.001", "whole": "5.0", "on": "true", "none": "null", "name": PARAMS["name"],
-        "huge": str(2**70), "nan": "NaN", "units": '[1, 2.5, "x"]',
-    }  # fmt: skip
+        "depth": "6",
+        "rate": "0.001",
+        "whole": "5.0",
+        "on": "true",
+        "none": "null",
+        "name": PARAMS["name"],
+        "huge": str(2**70),
+        "nan": "NaN",
+        "units": '[1, 2.5, "x"]',
+    }
     assert float(rows[1]["metric:recall"]) == 1.1
     assert rows[2]["param:rate"] == ""
 
@@ -159,13 +175,28 @@ def test_a_long_metric_comes_whole_while_it_grows(project: Project) -> None:
 
 @pytest.mark.parametrize(
     ("values", "kind", "mixed"),
-    [([1, 2], "int64", False), ([1, 2.5], "double", False), ([True], "bool", False), (["a"], "string", False),
-     ([], "string", False), ([1, "a"], "string", True), ([True, 1], "string", True), ([2**70], "string", True),
-     ([[1]], "list of int64", False), ([None, 3], "int64", False), ([[1], [2.5]], "list of double", False),
-     ([["a"], []], "list of string", False), ([[]], "list of string", False), ([[True]], "list of bool", False),
-     ([[1], ["a"]], "string", True), ([[1], 2], "string", True), ([[[1]]], "string", True), ([[None, 1]], "string", True),
-     ([[2**70]], "string", True)],
-)  # fmt: skip
+    [
+        ([1, 2], "int64", False),
+        ([1, 2.5], "double", False),
+        ([True], "bool", False),
+        (["a"], "string", False),
+        ([], "string", False),
+        ([1, "a"], "string", True),
+        ([True, 1], "string", True),
+        ([2**70], "string", True),
+        ([[1]], "list of int64", False),
+        ([None, 3], "int64", False),
+        ([[1], [2.5]], "list of double", False),
+        ([["a"], []], "list of string", False),
+        ([[]], "list of string", False),
+        ([[True]], "list of bool", False),
+        ([[1], ["a"]], "string", True),
+        ([[1], 2], "string", True),
+        ([[[1]]], "string", True),
+        ([[None, 1]], "string", True),
+        ([[2**70]], "string", True),
+    ],
+)
 def test_column_types(values: list[Any], kind: str, mixed: bool) -> None:
     found = ColumnType(set())
     for value in values:

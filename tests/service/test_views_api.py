@@ -11,8 +11,16 @@ from kinetrum.core.base import errors
 from tests.conftest import Project, new_id, wait_for
 from tests.service.test_finding_api import AT, PATH, add
 
-ARRANGED = {"q": "recall >= 0.5 and depth = 5", "sort": "recall,started:asc", "cols": "recall,depth,min(loss)",
-            "group": "depth", "pin": "recall", "wide": "recall~120", "sel": "1~1", "smooth": "0.5"}  # fmt: skip
+ARRANGED = {
+    "q": "recall >= 0.5 and depth = 5",
+    "sort": "recall,started:asc",
+    "cols": "recall,depth,min(loss)",
+    "group": "depth",
+    "pin": "recall",
+    "wide": "recall~120",
+    "sel": "1~1",
+    "smooth": "0.5",
+}
 
 
 @pytest.fixture
@@ -35,17 +43,25 @@ def save(place: Project, role: str = "contributor", uid: str | None = None, **fi
 def test_a_view_settles_its_names(place: Project) -> None:
     view = save(place)
     assert view["arrangement"] == {
-        **ARRANGED, "q": "metric:recall >= 0.5 and param:depth = 5", "sort": "metric:recall,started:asc",
-        "cols": "metric:recall,param:depth,min(metric:loss)", "group": "param:depth", "pin": "metric:recall",
+        **ARRANGED,
+        "q": "metric:recall >= 0.5 and param:depth = 5",
+        "sort": "metric:recall,started:asc",
+        "cols": "metric:recall,param:depth,min(metric:loss)",
+        "group": "param:depth",
+        "pin": "metric:recall",
         "wide": "metric:recall~120",
-    }  # fmt: skip
+    }
     lens = save(
         place,
         arrangement={"lens": "parallel", "axes": "depth,recall", "logs": "none", "lx": "depth", "split": "secret"},
     )
     assert lens["arrangement"] == {
-        "lens": "parallel", "axes": "param:depth,metric:recall", "logs": "none", "lx": "param:depth",
-        "split": "param:secret"}  # fmt: skip
+        "lens": "parallel",
+        "axes": "param:depth,metric:recall",
+        "logs": "none",
+        "lx": "param:depth",
+        "split": "param:secret",
+    }
     # Later a result takes the parameter's name; the view still asks the parameter.
     add(place, {"depth": 1}, params={"depth": 5})
     found = place.service("viewer").get(place.path(*PATH, "runs"), query=view["arrangement"]["q"])
@@ -54,8 +70,10 @@ def test_a_view_settles_its_names(place: Project) -> None:
 
 def test_views_of_ones_own_and_of_the_project(place: Project) -> None:
     own, shared = save(place), save(place, name="for all", shared=True)
-    names = {role: [view["name"] for view in place.service(role).get(place.path("views"))]
-             for role in ("contributor", "viewer", "maintainer")}  # fmt: skip
+    names = {
+        role: [view["name"] for view in place.service(role).get(place.path("views"))]
+        for role in ("contributor", "viewer", "maintainer")
+    }
     assert names == {"contributor": ["good ones", "for all"], "viewer": ["for all"], "maintainer": ["for all"]}
     # A viewer keeps views for themselves, and changes nobody else's.
     assert save(place, "viewer", name="mine")["mine"] is True
@@ -79,11 +97,17 @@ def test_saving_over_what_another_saved_is_refused(place: Project) -> None:
         place.service("contributor").call("DELETE", place.path("views", view["id"]))
 
 
-@pytest.mark.parametrize(("fields", "message"), [
-    ({"name": ""}, "1 to 100"), ({"name": "a\nb"}, "1 to 100"), ({"arrangement": {"q": "dept = 3"}}, "Nearest: depth"),
-    ({"arrangement": {"q": "depth ="}}, "Column"), ({"arrangement": {"sel": "x" * 9_000}}, "8"),
-    ({"experiment": "frost"}, "no experiment"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("fields", "message"),
+    [
+        ({"name": ""}, "1 to 100"),
+        ({"name": "a\nb"}, "1 to 100"),
+        ({"arrangement": {"q": "dept = 3"}}, "Nearest: depth"),
+        ({"arrangement": {"q": "depth ="}}, "Column"),
+        ({"arrangement": {"sel": "x" * 9_000}}, "8"),
+        ({"experiment": "frost"}, "no experiment"),
+    ],
+)
 def test_views_that_cannot_be(place: Project, fields: dict[str, Any], message: str) -> None:
     with pytest.raises((errors.InvalidInput, errors.NotFound), match=message):
         save(place, **fields)

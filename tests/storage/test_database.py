@@ -37,8 +37,9 @@ def test_tables_are_those_of_the_migrations(db: None) -> None:
                 continue
             rows = query(
                 "SELECT column_name, is_nullable FROM information_schema.columns WHERE table_schema = %s AND table_name = %s",
-                DATABASE, table._meta.table_name,
-            )  # fmt: skip
+                DATABASE,
+                table._meta.table_name,
+            )
             known = {name: field.null for name, field in table._meta.fields.items()}
             assert known == {name: nullable == "YES" for name, nullable in rows}, table
 

@@ -31,10 +31,14 @@ def test_of_a_runs_changes_the_last_is_told_and_of_acts_every_one(place: Place) 
     events.tell_act(place.project_id, "frost-alarm", "promoted")
     assert told(before) == []
     assert events.stamp() == 4
-    assert sorted(told(before)) == sorted([
-        ("run", run.reference, "running"), ("output", run.reference, "running"), ("journal", "frost-alarm", "promoted"),
-        ("journal", "frost-alarm", "promoted"),
-    ])  # fmt: skip
+    assert sorted(told(before)) == sorted(
+        [
+            ("run", run.reference, "running"),
+            ("output", run.reference, "running"),
+            ("journal", "frost-alarm", "promoted"),
+            ("journal", "frost-alarm", "promoted"),
+        ]
+    )
     assert events.stamp() == 0
 
 

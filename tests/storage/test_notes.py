@@ -19,13 +19,16 @@ def ids(project: Project) -> dict[tuple[str, int], str]:
         " JOIN artifact a ON a.project_id = p.project_id JOIN artifact_version v ON v.artifact_id = a.artifact_id"
         " AND v.number = 1 JOIN model m ON m.project_id = p.project_id WHERE p.name = %s",
         project.name,
-    )  # fmt: skip
+    )
     return {
-        ("project", project_id): f"project:{project.name}", ("experiment", experiment_id): "experiment:frost-alarm",
-        ("run", run_id): "frost-alarm/1", ("artifact", artifact_id): "artifact:frost-net",
-        ("artifact@", version_id): "frost-net@1", ("model", model_id): "model:frost-alarm",
+        ("project", project_id): f"project:{project.name}",
+        ("experiment", experiment_id): "experiment:frost-alarm",
+        ("run", run_id): "frost-alarm/1",
+        ("artifact", artifact_id): "artifact:frost-net",
+        ("artifact@", version_id): "frost-net@1",
+        ("model", model_id): "model:frost-alarm",
         ("model@", model_id * notes.VERSIONS_PER_MODEL + 2): "frost-alarm@2",
-    }  # fmt: skip
+    }
 
 
 def test_every_kind_has_its_reference(project: Project) -> None:
@@ -52,8 +55,12 @@ def test_versions_of_different_models_are_different_things(project: Project) -> 
     project.registered(1)
     project.registered(1, "dawn-minimum")
     with connection():
-        models = [row[0] for row in query(
-            "SELECT m.model_id FROM model m JOIN project p USING (project_id) WHERE p.name = %s ORDER BY m.name", project.name
-        )]  # fmt: skip
+        models = [
+            row[0]
+            for row in query(
+                "SELECT m.model_id FROM model m JOIN project p USING (project_id) WHERE p.name = %s ORDER BY m.name",
+                project.name,
+            )
+        ]
         things = [("model@", model * notes.VERSIONS_PER_MODEL + 1) for model in models]
         assert [notes.references_of(things)[thing] for thing in things] == ["dawn-minimum@1", "frost-alarm@1"]

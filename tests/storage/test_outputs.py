@@ -24,8 +24,9 @@ def append(run_id: int, writer: bytes, position: int, found: list[Line], fold: F
 def everything(run_id: int) -> list[tuple[int, str]]:
     return [
         (item.number, item.line.text)
-        for first, _ in outputs.blocks_from(run_id, 0) for item in outputs.read_block(run_id, first)
-    ]  # fmt: skip
+        for first, _ in outputs.blocks_from(run_id, 0)
+        for item in outputs.read_block(run_id, first)
+    ]
 
 
 def test_small_pieces_make_one_block(place: Place) -> None:
@@ -80,8 +81,9 @@ def test_the_middle_goes_and_numbers_stay(place: Place, small: None) -> None:
     kept = everything(run_id)
     assert extent.next_line == 1_000
     assert extent.kept_bytes <= 2_000 + 4_000 + 500
-    assert extent.kept_bytes == sum(size for (size,) in query(
-        "SELECT size_bytes FROM output_block WHERE run_id = %s", run_id))  # fmt: skip
+    assert extent.kept_bytes == sum(
+        size for (size,) in query("SELECT size_bytes FROM output_block WHERE run_id = %s", run_id)
+    )
     assert [number for number, _ in kept] == [*range(extent.head_end), *range(extent.tail_begin, 1_000)]
     assert all(text.startswith(f"{number} ") for number, text in kept)
     assert extent.left_out == extent.tail_begin - extent.head_end > 500

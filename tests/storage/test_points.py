@@ -68,8 +68,10 @@ def test_what_waits_is_known_by_project_up_to_a_batch(place: Place) -> None:
 
 
 @settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(st.lists(st.tuples(st.integers(0, 60), st.integers(0, 3)), min_size=1, max_size=80, unique=True),
-       st.randoms(use_true_random=False))  # fmt: skip
+@given(
+    st.lists(st.tuples(st.integers(0, 60), st.integers(0, 3)), min_size=1, max_size=80, unique=True),
+    st.randoms(use_true_random=False),
+)
 def test_order_of_arrival_does_not_matter(place: Place, monkeypatch_chunks: None, rows: list, random) -> None:
     found = []
     for _ in range(2):
@@ -89,7 +91,9 @@ def test_order_of_arrival_does_not_matter(place: Place, monkeypatch_chunks: None
         series = points.read_points(run.run_id, "loss")
         chunks = query(
             "SELECT c.first_step, c.last_step FROM point_chunk c JOIN series s USING (series_id) WHERE s.run_id = %s"
-            " ORDER BY c.first_step", run.run_id)  # fmt: skip
+            " ORDER BY c.first_step",
+            run.run_id,
+        )
         for (_, last), (first, _) in zip(chunks, chunks[1:], strict=False):
             assert last < first
         found.append((series.steps.tolist(), series.times.tolist(), series.values.tolist()))

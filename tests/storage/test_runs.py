@@ -51,13 +51,27 @@ def some(place: Place) -> Place:
 @pytest.mark.parametrize(
     ("text", "numbers"),
     [
-        ("depth = 5", [1, 2]), ("depth >= 5", [1, 2, 3]), ("depth < 8", [1, 2]), ("depth != 5", [3]),
-        ("learner = forest", [1]), ("learner != forest", [2, 3]), (f"learner = {'x' * 200}", [3]),
-        (f"learner = {'x' * 199}", []), ("early = true", [1]), ("early = 1", [3]), ("early != true", [2, 3]),
-        ("param:note = 'true'", [3]), ("param:note = true", [3]), (f"big = {2**53 + 1}", [1]), (f"big = {2**53}", [2]),
-        ("param:depth = 8", [3]), ("status = running", [1, 2, 3, 4]), ("number > 2", [3, 4]), ("host = host", [1, 2, 3, 4]),
+        ("depth = 5", [1, 2]),
+        ("depth >= 5", [1, 2, 3]),
+        ("depth < 8", [1, 2]),
+        ("depth != 5", [3]),
+        ("learner = forest", [1]),
+        ("learner != forest", [2, 3]),
+        (f"learner = {'x' * 200}", [3]),
+        (f"learner = {'x' * 199}", []),
+        ("early = true", [1]),
+        ("early = 1", [3]),
+        ("early != true", [2, 3]),
+        ("param:note = 'true'", [3]),
+        ("param:note = true", [3]),
+        (f"big = {2**53 + 1}", [1]),
+        (f"big = {2**53}", [2]),
+        ("param:depth = 8", [3]),
+        ("status = running", [1, 2, 3, 4]),
+        ("number > 2", [3, 4]),
+        ("host = host", [1, 2, 3, 4]),
     ],
-)  # fmt: skip
+)
 def test_conditions(some: Place, text: str, numbers: list[int]) -> None:
     assert ask(some, text) == numbers
 

@@ -121,10 +121,13 @@ def _whoami(given: argparse.Namespace) -> int:
         raise NotSignedIn(f"No token is known for {session.connection.url}; 'kinetrum connect' gets one.")
     projects = session.service.get("/projects")
     data = {
-        "name": me["name"], "full_name": me["full_name"], "administrator": me["is_admin"],
-        "url": session.connection.url, "project": session.project,
+        "name": me["name"],
+        "full_name": me["full_name"],
+        "administrator": me["is_admin"],
+        "url": session.connection.url,
+        "project": session.project,
         "roles": {project["name"]: project["role"] for project in projects},
-    }  # fmt: skip
+    }
     if given.json:
         output.print_json(data)
         return 0
@@ -146,9 +149,11 @@ def _people(given: argparse.Namespace) -> int:
 
 def _add_person(given: argparse.Namespace) -> int:
     body = {
-        "name": given.name, "full_name": given.full_name, "password": _secret_from_input("Password"),
+        "name": given.name,
+        "full_name": given.full_name,
+        "password": _secret_from_input("Password"),
         "is_admin": given.administrator,
-    }  # fmt: skip
+    }
     _session().service.call("POST", "/people", json=body)
     print(f"{given.full_name} can sign in as {given.name}; give a role with 'kinetrum admin role {given.name} ROLE'.")
     return 0

@@ -11,7 +11,9 @@ def add_common(parser: argparse.ArgumentParser, run: Any) -> None:
     parser.add_argument("--project", help="the project, where it is not the one that references name or imply")
     parser.add_argument("--json", action="store_true", help="print what the service answers")
     parser.add_argument(
-        "--wait", dest="waits_to_the_end", action="store_true",
+        "--wait",
+        dest="waits_to_the_end",
+        action="store_true",
         help="wait up to two minutes for what this machine recorded and cannot be delivered just now",
-    )  # fmt: skip
+    )
     parser.set_defaults(run=run)

@@ -27,9 +27,11 @@ room for good. Without a reference the bin is listed.
 def add_commands(commands: Any) -> None:
     """Add this command to the parser."""
     bin_ = commands.add_parser(
-        "bin", help="put runs and versions out of sight, list what is there, take them out again", description=_ABOUT,
+        "bin",
+        help="put runs and versions out of sight, list what is there, take them out again",
+        description=_ABOUT,
         formatter_class=argparse.RawDescriptionHelpFormatter,
-    )  # fmt: skip
+    )
     bin_.add_argument(
         "refs",
         nargs="*",
@@ -73,9 +75,17 @@ def _list(given: argparse.Namespace) -> int:
     if given.json:
         output.print_json(found)
     elif found:
-        rows = [[thing["reference"], output.clean(thing["name"] or ""), thing["status"], thing["author"],
-                 moment(thing["binned_at"]), output.clean(thing["reason"] or thing["binned_by"] or "")]
-                for thing in found]  # fmt: skip
+        rows = [
+            [
+                thing["reference"],
+                output.clean(thing["name"] or ""),
+                thing["status"],
+                thing["author"],
+                moment(thing["binned_at"]),
+                output.clean(thing["reason"] or thing["binned_by"] or ""),
+            ]
+            for thing in found
+        ]
         output.print_table(["what", "name", "", "made by", "binned", "by or because"], rows)
     else:
         print("The bin is empty.")

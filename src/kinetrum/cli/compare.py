@@ -125,11 +125,18 @@ def _show_rows(judged: list[dict[str, Any]]) -> None:
     if told:
         print_section("On the same rows")
         rows = [
-            [difference["measure"], f"{difference['rows']:,}", number(difference["left"]), number(difference["right"]),
-             _signed(difference["change"]), f"{_signed(difference['low'])} to {_signed(difference['high'])}",
-             on_rows(difference), difference["method"]]
+            [
+                difference["measure"],
+                f"{difference['rows']:,}",
+                number(difference["left"]),
+                number(difference["right"]),
+                _signed(difference["change"]),
+                f"{_signed(difference['low'])} to {_signed(difference['high'])}",
+                on_rows(difference),
+                difference["method"],
+            ]
             for _, difference in told
-        ]  # fmt: skip
+        ]
         output.print_table(["measure", "rows", "first", "second", "change", "95 % interval", "", "by"], rows, keep=3)
     for one in judged:
         if one["note"]:
@@ -159,10 +166,15 @@ def _effects(given: argparse.Namespace) -> int:
         return 0
     output.say(output.clean(found["sentence"]), "strong")
     rows = [
-        [output.clean(effect["factor"]), f"{effect['share']:.0%}", _certainty(effect),
-         "" if effect["rank"] is None else f"{effect['rank']:+.2f}", _levels(effect["levels"])]
+        [
+            output.clean(effect["factor"]),
+            f"{effect['share']:.0%}",
+            _certainty(effect),
+            "" if effect["rank"] is None else f"{effect['rank']:+.2f}",
+            _levels(effect["levels"]),
+        ]
         for effect in found["effects"]
-    ]  # fmt: skip
+    ]
     if rows:
         print()
         output.print_table(["factor", "share", "", "rank", f"mean {found['key']} (runs)"], rows, keep=4)

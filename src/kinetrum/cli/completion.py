@@ -48,9 +48,11 @@ complete -c kinetrum -a '(kinetrum completion --line (commandline -cp) 2>/dev/nu
 def add_commands(commands: Any) -> None:
     """Add this command to the parser."""
     completion = commands.add_parser(
-        "completion", help="print what makes bash, zsh or fish complete words", description=_ABOUT,
+        "completion",
+        help="print what makes bash, zsh or fish complete words",
+        description=_ABOUT,
         formatter_class=argparse.RawDescriptionHelpFormatter,
-    )  # fmt: skip
+    )
     completion.add_argument("shell", nargs="?", choices=[*SCRIPTS], help="the shell")
     completion.add_argument("--line", help="print what may come at the end of this line; for the shells")
     completion.add_argument("--breaks", default="", help="signs at which the shell divides words; for the shells")
@@ -164,9 +166,12 @@ def _from_service(action: argparse.Action, words: list[str], begun: str) -> list
 
 def _named(offers: _Offers, action: argparse.Action, begun: str) -> list[str]:
     asked: dict[str, Callable[[str], list[str]]] = {
-        "experiment": offers.experiments, "project": offers.projects, "query": offers.of_query, "model": offers.models,
+        "experiment": offers.experiments,
+        "project": offers.projects,
+        "query": offers.of_query,
+        "model": offers.models,
         **dict.fromkeys(_KEYS, offers.keys),
-    }  # fmt: skip
+    }
     if action.dest in asked:
         return asked[action.dest](begun)
     name = str(action.metavar or action.dest).upper()
@@ -230,11 +235,17 @@ class _Offers:
             return self._runs(begun.partition("/")[0])
         if "@" in begun:
             return self._versions(begun.partition("@")[0])
-        return [
-            *(f"{name}/" for name in self.experiments("")),
-            *(f"{name}@" for name in (*self.models(""), *self.artifacts())),
-            "artifact:", "experiment:", "model:",
-        ] if ":" not in begun else self._whole(begun)  # fmt: skip
+        return (
+            [
+                *(f"{name}/" for name in self.experiments("")),
+                *(f"{name}@" for name in (*self.models(""), *self.artifacts())),
+                "artifact:",
+                "experiment:",
+                "model:",
+            ]
+            if ":" not in begun
+            else self._whole(begun)
+        )
 
     def _runs(self, experiment: str) -> list[str]:
         page = self._service.get(self._path("experiments", experiment, "runs"), limit=_RUNS_OFFERED)

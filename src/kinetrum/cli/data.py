@@ -41,9 +41,12 @@ def add_commands(commands: Any) -> None:
     )
     fetch.add_argument("--locked", metavar="FILE", help="fetch exactly the versions of a file that kinetrum lock wrote")
     fetch.add_argument(
-        "-o", "--output", default=".", metavar="DIR",
+        "-o",
+        "--output",
+        default=".",
+        metavar="DIR",
         help="of a model's version a folder for it alone: a later fetch takes its place in one step",
-    )  # fmt: skip
+    )
     fetch.add_argument("--keep", type=int, default=0, metavar="N", help="so many earlier ones stay, as DIR.earlier-1 …")
     fetch.add_argument("--replace", action="store_true", help="write the files in place; what else is in DIR stays")
     fetch.add_argument(
@@ -129,11 +132,18 @@ def _artifacts(given: argparse.Namespace) -> int:
     output.print_table(
         ["version", "kind", "", "files", "size", "made", "digest"],
         [
-            [row["reference"], row["kind"], _state(row), f"{row['file_count']:,}", size_text(row["size_bytes"]),
-             moment(row["created_at"]), row["digest"][:12]]
+            [
+                row["reference"],
+                row["kind"],
+                _state(row),
+                f"{row['file_count']:,}",
+                size_text(row["size_bytes"]),
+                moment(row["created_at"]),
+                row["digest"][:12],
+            ]
             for row in rows
         ],
-    )  # fmt: skip
+    )
     return 0
 
 
@@ -174,10 +184,16 @@ def _print_checkpoints(artifact: dict[str, Any], sort: str | None) -> int:
         one = made.get(row["number"], {"run": "", "step": None, "values": {}})
         about = ", ".join(f"{key}={value}" for key, value in row["about"].items())
         rows.append(
-            [row["reference"], one["run"], "" if one["step"] is None else str(one["step"]),
-             *(output.number(one["values"][key]) if key in one["values"] else "–" for key in keys[:6]),
-             size_text(row["size_bytes"]), _state(row), output.short(output.clean(about), 40)]
-        )  # fmt: skip
+            [
+                row["reference"],
+                one["run"],
+                "" if one["step"] is None else str(one["step"]),
+                *(output.number(one["values"][key]) if key in one["values"] else "–" for key in keys[:6]),
+                size_text(row["size_bytes"]),
+                _state(row),
+                output.short(output.clean(about), 40),
+            ]
+        )
     output.print_table(["version", "run", "step", *keys[:6], "size", "", "metadata"], rows)
     return 0
 
@@ -297,10 +313,13 @@ def _print_inside(found: dict[str, Any], limit: int) -> None:
     if found["columns"]:
         print()
         rows = [
-            [output.clean(column["name"]), f"{column['rows']:,}",
-             *(signed(column[key]) for key in ("mean", "least", "most"))]
+            [
+                output.clean(column["name"]),
+                f"{column['rows']:,}",
+                *(signed(column[key]) for key in ("mean", "least", "most")),
+            ]
             for column in found["columns"]
-        ]  # fmt: skip
+        ]
         output.print_table(["column", "rows", "on average", "least", "most"], rows)
     lines = found["text"].split("\n") if found["text"] else []
     if lines:
@@ -344,11 +363,17 @@ def _uses(given: argparse.Namespace) -> int:
     print(paint(found["what"], "quiet"))
     if found["uses"]:
         rows = [
-            [use["run"]["run"], output.clean(use["run"]["name"] or ""), use["run"]["relation"],
-             use["run"]["role"] or use["run"]["activity"] or "", use["version"], use["run"]["author"],
-             moment(use["run"]["at"])]
+            [
+                use["run"]["run"],
+                output.clean(use["run"]["name"] or ""),
+                use["run"]["relation"],
+                use["run"]["role"] or use["run"]["activity"] or "",
+                use["version"],
+                use["run"]["author"],
+                moment(use["run"]["at"]),
+            ]
             for use in found["uses"]
-        ]  # fmt: skip
+        ]
         output.print_table(["run", "name", "", "as", "version", "by", "when"], rows)
     return 0
 
@@ -369,8 +394,9 @@ def _check(given: argparse.Namespace) -> int:
     how = "by size and last change only" if given.quick else "every byte compared"
     counts = ", ".join(
         f"{sum(file.state == state for file in found):,} {state}"
-        for state in _STATE_TONES if any(file.state == state for file in found)
-    )  # fmt: skip
+        for state in _STATE_TONES
+        if any(file.state == state for file in found)
+    )
     print(f"{paint(version.reference, 'strong')}: {counts} ({how}).")
     for file in wrong:
         detail = f"  {file.detail}" if file.detail else ""
@@ -421,7 +447,9 @@ def _how(edge: dict[str, Any], node: str) -> str:
     other = (edge["target"] if edge["source"] == node else edge["source"]).partition(":")[2]
     as_ = f" as {edge['role']}" if edge["role"] else ""
     words = {
-        "used": ("used by", "used"), "generated": ("generated", "generated by"),
-        "registered": ("registered as", "registered from"), "began": ("began", "under"),
-    }[edge["relation"]]  # fmt: skip
+        "used": ("used by", "used"),
+        "generated": ("generated", "generated by"),
+        "registered": ("registered as", "registered from"),
+        "began": ("began", "under"),
+    }[edge["relation"]]
     return f"{words[0] if edge['source'] == node else words[1]} {other}{as_}"

@@ -21,9 +21,11 @@ def add_commands(commands: Any) -> None:
     add_common(label, _label)
     note = commands.add_parser("note", help="put a note on runs, versions, models and the like, or read those of one")
     note.add_argument(
-        "refs", nargs="+", metavar="REF",
+        "refs",
+        nargs="+",
+        metavar="REF",
         help="frost-alarm/42, frost-alarm@2, nights@3; project:, experiment:, artifact:, model: and a name",
-    )  # fmt: skip
+    )
     note.add_argument("-m", "--message", metavar="TEXT", help="Markdown; - reads it from standard input")
     note.add_argument("--remove", metavar="ID", help="remove the note whose id, shown with each, this is")
     add_common(note, _note)
@@ -263,9 +265,15 @@ def _goal(given: argparse.Namespace) -> int:
         output.print_json(goals)
         return 0
     rows = [
-        [key, f"{goal['direction']} is better", "" if goal["bound"] is None else f"{goal['bound']:g}",
-         goal["unit"] or "", goal["aggregate"]] for key, goal in goals.items()
-    ]  # fmt: skip
+        [
+            key,
+            f"{goal['direction']} is better",
+            "" if goal["bound"] is None else f"{goal['bound']:g}",
+            goal["unit"] or "",
+            goal["aggregate"],
+        ]
+        for key, goal in goals.items()
+    ]
     if rows:
         output.print_table(["key", "goal", "bound", "unit", "shown of a metric"], rows)
     else:

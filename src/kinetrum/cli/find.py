@@ -27,10 +27,15 @@ def _find(given: argparse.Namespace) -> int:
         output.print_json(found)
     elif found:
         rows = [
-            [one["kind"], output.clean(one["reference"]), output.clean(one["title"] or ""),
-             output.clean(one["about"] or ""), one["project"]]
+            [
+                one["kind"],
+                output.clean(one["reference"]),
+                output.clean(one["title"] or ""),
+                output.clean(one["about"] or ""),
+                one["project"],
+            ]
             for one in found
-        ]  # fmt: skip
+        ]
         output.print_table(["what", "reference", "title", "about", "project"], rows, keep=2)
     else:
         print(f"Nothing is named like {' '.join(given.words)!r}.")

@@ -130,9 +130,12 @@ def show_code(run: RecordedRun, given: argparse.Namespace) -> int:
 def _show_differences(found: dict[str, Any]) -> None:
     print(paint(f"Against {found['against']}", "strong"))
     words = {
-        "same": "the same code", "unknown": "whether the code differs is not known", None: "",
-        "other commit": "another commit", "other uncommitted changes": "the same commit, other uncommitted changes",
-    }  # fmt: skip
+        "same": "the same code",
+        "unknown": "whether the code differs is not known",
+        None: "",
+        "other commit": "another commit",
+        "other uncommitted changes": "the same commit, other uncommitted changes",
+    }
     print(f"code: {words[found['code_change']]}")
     here, there = found["code"] or {}, found["against_code"] or {}
     if here.get("commit") != there.get("commit"):
@@ -140,8 +143,9 @@ def _show_differences(found: dict[str, Any]) -> None:
     for title, key in (("Packages", "package_changes"), ("Surroundings", "about_changes")):
         if found[key]:
             print(f"\n{paint(title, 'strong')}")
-            rows = [[row["name"], output.clean(row["there"] or "–"), output.clean(row["here"] or "–")]
-                    for row in found[key]]  # fmt: skip
+            rows = [
+                [row["name"], output.clean(row["there"] or "–"), output.clean(row["here"] or "–")] for row in found[key]
+            ]
             output.print_table(["", found["against"], "here"], rows, keep=3)
     if found["code_change_text"]:
         print(f"\n{paint('Code', 'strong')}")

@@ -48,13 +48,17 @@ def add_commands(commands: Any) -> None:
         "--second-pair", choices=["yes", "no"], help="whether who registered a version may not approve it"
     )
     rules.add_argument(
-        "--renewed-approvals", choices=["yes", "no"],
+        "--renewed-approvals",
+        choices=["yes", "no"],
         help="whether approvals older than the newest evidence have to be given again",
-    )  # fmt: skip
+    )
     rules.add_argument(
-        "--evidence", action="append", default=[], metavar="DATA=PERSON+PERSON|experiment:NAME|anybody",
+        "--evidence",
+        action="append",
+        default=[],
+        metavar="DATA=PERSON+PERSON|experiment:NAME|anybody",
         help="who alone adds evidence on named data, or of which experiment its run is",
-    )  # fmt: skip
+    )
     rules.add_argument("--yes", action="store_true", help="do not ask where approved versions would no longer be")
     rules.add_argument("--sections", metavar="A,B", help="sections that the card requires")
     rules.add_argument("--json", action="store_true")
@@ -115,9 +119,7 @@ def _evidence(given: argparse.Namespace) -> int:
         if not given.on:
             raise InvalidInput("Evidence on what? Name the data: --on holdout.", field="on")
         truth, score, rows = _predictions(given.predictions) if given.predictions else (None, None, None)
-        version.add_evidence(
-            given.on, run=given.of_run, y_true=truth, y_score=score, rows=rows, data=given.data
-        )  # fmt: skip
+        version.add_evidence(given.on, run=given.of_run, y_true=truth, y_score=score, rows=rows, data=given.data)
     if given.json:
         output.print_json(version.data["evidence"])
         return 0
@@ -183,7 +185,8 @@ def _rules(given: argparse.Namespace) -> int:
         output.print_json(data)
         return 0
     rows = [
-        ["purpose", output.clean(data["purpose"]) or "none said"], ["ask", f"{data['person']} ({data['person_name']})"],
+        ["purpose", output.clean(data["purpose"]) or "none said"],
+        ["ask", f"{data['person']} ({data['person_name']})"],
         ["approvals needed", str(data["approvals_needed"])],
         ["second pair of eyes", "yes" if data["second_pair"] else "no"],
         ["new evidence", "asks for approvals again" if data["renewed_approvals"] else "leaves approvals as they are"],
@@ -192,7 +195,7 @@ def _rules(given: argparse.Namespace) -> int:
         ["still to be written", ", ".join(data["missing_sections"]) or "nothing"],
         ["labels", ", ".join(f"{key}={text}" for key, text in data["labels"].items()) or "none"],
         ["image", data["image"] or "none"],
-    ]  # fmt: skip
+    ]
     output.print_table(["rule", ""], rows)
     return 0
 
@@ -202,10 +205,15 @@ def _change_rules(model: Any, given: argparse.Namespace) -> None:
     sections = None if given.sections is None else [part.strip() for part in given.sections.split(",")]
     second, renewed = (None if word is None else word == "yes" for word in (given.second_pair, given.renewed_approvals))
     evidence = {**model.evidence_rules, **dict(map(_bound, given.evidence))} if given.evidence else None
-    turned = [] if given.yes else [
-        one for one in model.preview_rules(approvals_needed=given.approvals, renewed_approvals=renewed)
-        if one["before"] == "approved"
-    ]  # fmt: skip
+    turned = (
+        []
+        if given.yes
+        else [
+            one
+            for one in model.preview_rules(approvals_needed=given.approvals, renewed_approvals=renewed)
+            if one["before"] == "approved"
+        ]
+    )
     if turned:
         print("With these rules no longer approved, and not to be placed until approved again:")
         for one in turned:
@@ -214,9 +222,13 @@ def _change_rules(model: Any, given: argparse.Namespace) -> None:
         if not output.confirmed("Change the rules?"):
             raise InvalidInput("Nothing was changed; --yes changes the rules without asking.", field="yes")
     model.rule(
-        approvals_needed=given.approvals, second_pair=second, card_sections=sections, renewed_approvals=renewed,
-        evidence=evidence, confirmed=given.yes or bool(turned),
-    )  # fmt: skip
+        approvals_needed=given.approvals,
+        second_pair=second,
+        card_sections=sections,
+        renewed_approvals=renewed,
+        evidence=evidence,
+        confirmed=given.yes or bool(turned),
+    )
 
 
 def _bound(text: str) -> tuple[str, dict[str, Any]]:
@@ -250,10 +262,15 @@ def _ladder(given: argparse.Namespace) -> int:
         output.print_json(found.data["stages"])
         return 0
     rows = [
-        [stage["name"], str(stage["occupant"] or "–"), "an approved version" if stage["asks_approved"] else "nothing",
-         ", ".join(stage["placers"]) or f"{stage['least_role']}s", stage["why_not"] or "you may place here"]
+        [
+            stage["name"],
+            str(stage["occupant"] or "–"),
+            "an approved version" if stage["asks_approved"] else "nothing",
+            ", ".join(stage["placers"]) or f"{stage['least_role']}s",
+            stage["why_not"] or "you may place here",
+        ]
         for stage in reversed(found.data["stages"])
-    ]  # fmt: skip
+    ]
     output.print_table(["stage", "version", "asks", "placed by", ""], rows)
     return 0
 
@@ -293,8 +310,15 @@ def _fetches(given: argparse.Namespace) -> int:
         print(f"Nobody has fetched a version of {given.model} yet.")
         return 0
     rows = [
-        [str(one["number"]), one["asked"], one["person"], f"{one['fetches']:,}", moment(one["first_at"]),
-         moment(one["last_at"])] for one in found
-    ]  # fmt: skip
+        [
+            str(one["number"]),
+            one["asked"],
+            one["person"],
+            f"{one['fetches']:,}",
+            moment(one["first_at"]),
+            moment(one["last_at"]),
+        ]
+        for one in found
+    ]
     output.print_table(["version", "asked for", "by", "fetches", "since", "last"], rows)
     return 0

@@ -16,10 +16,14 @@ def print_groups(session: Any, experiment: str | None, given: argparse.Namespace
     from kinetrum.client.reading.table_export import table_path
 
     page = session.service.get(
-        f"{table_path(session.project, experiment)}/groups", by=given.group, query=given.query, sort=given.sort,
+        f"{table_path(session.project, experiment)}/groups",
+        by=given.group,
+        query=given.query,
+        sort=given.sort,
         pareto=given.pareto,
-        limit=max(1, min(given.limit, 500)), column=named_columns(given.columns or "") or None,
-    )  # fmt: skip
+        limit=max(1, min(given.limit, 500)),
+        column=named_columns(given.columns or "") or None,
+    )
     if given.json:
         output.print_json(page)
         return 0
@@ -33,8 +37,13 @@ def print_groups(session: Any, experiment: str | None, given: argparse.Namespace
     kept = [at for at in range(len(heads)) if at < 3 or any(row[at] != "–" for row in rows)]
     output.print_table([heads[at] for at in kept], [[row[at] for at in kept] for row in rows], keep=2)
     total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
-    print(paint(f"{len(rows)} of {total} groups by {given.group}; mean ± standard deviation over their runs, "
-                "of settings from … to", "quiet"))  # fmt: skip
+    print(
+        paint(
+            f"{len(rows)} of {total} groups by {given.group}; mean ± standard deviation over their runs, "
+            "of settings from … to",
+            "quiet",
+        )
+    )
     return 0
 
 

@@ -7,8 +7,22 @@ from collections.abc import Iterator
 
 GROUPS = (
     ("a service", ("up", "down", "status", "serve", "connect", "whoami", "admin", "completion")),
-    ("record", ("track", "begin", "set", "measure", "result", "used", "generated", "activity", "end",
-                "shell-recorder", "spool")),
+    (
+        "record",
+        (
+            "track",
+            "begin",
+            "set",
+            "measure",
+            "result",
+            "used",
+            "generated",
+            "activity",
+            "end",
+            "shell-recorder",
+            "spool",
+        ),
+    ),
     ("find and look", ("find", "runs", "views", "show", "media", "rows", "points", "plot", "history")),
     ("compare", ("compare", "effects")),
     (
@@ -18,10 +32,25 @@ GROUPS = (
     ("data and files", ("keep", "artifacts", "fetch", "diff", "check", "uses", "lineage", "export", "import")),
     (
         "models",
-        ("models", "register", "review", "promote", "demote", "rollback", "retire", "lead", "gates", "evidence",
-         "card", "rules", "ladder", "lock", "fetches"),
+        (
+            "models",
+            "register",
+            "review",
+            "promote",
+            "demote",
+            "rollback",
+            "retire",
+            "lead",
+            "gates",
+            "evidence",
+            "card",
+            "rules",
+            "ladder",
+            "lock",
+            "fetches",
+        ),
     ),
-)  # fmt: skip
+)
 
 EXAMPLES: dict[str, tuple[str, ...]] = {
     "up": ("kinetrum up", "kinetrum up --port 8080"),
@@ -95,11 +124,12 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "storage": ("kinetrum storage",),
     "purge": ("kinetrum purge", "kinetrum purge --yes"),
     "export": (
-        "kinetrum export experiment:frost-alarm -o frost.zip", "kinetrum export --project orchard -o orchard.zip",
+        "kinetrum export experiment:frost-alarm -o frost.zip",
+        "kinetrum export --project orchard -o orchard.zip",
         "kinetrum export --everything -o all",
     ),
     "import": ("kinetrum import frost.zip", "kinetrum import all"),
-}  # fmt: skip
+}
 
 # By the name of the argument, and for one command by both.
 SHARED = {

@@ -36,8 +36,16 @@ def _history(given: argparse.Namespace) -> int:
         print(f"Nothing is told of {given.model}.")
     rows = []
     for entry in entries:
-        rows.append([moment(entry["at"]), entry["person"] or "", entry["act"], entry["subject"],
-                     output.short(_change(entry), 60), output.short(entry["comment"], 60)])  # fmt: skip
+        rows.append(
+            [
+                moment(entry["at"]),
+                entry["person"] or "",
+                entry["act"],
+                entry["subject"],
+                output.short(_change(entry), 60),
+                output.short(entry["comment"], 60),
+            ]
+        )
     if rows:
         output.print_table(["when", "who", "act", "what", "change", "comment"], rows)
     return 0

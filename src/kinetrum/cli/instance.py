@@ -107,8 +107,10 @@ def _serve(given: argparse.Namespace) -> int:
     if given.database and "@" in given.database:
         output.note("The database's password stands in the list of processes; KINETRUM_DATABASE keeps it out of there.")
     settings = {
-        "KINETRUM_DATABASE": given.database, "KINETRUM_STORE": given.store, "KINETRUM_HOST": given.host,
+        "KINETRUM_DATABASE": given.database,
+        "KINETRUM_STORE": given.store,
+        "KINETRUM_HOST": given.host,
         "KINETRUM_PORT": str(given.port),
-    }  # fmt: skip
+    }
     environment = os.environ | {key: value for key, value in settings.items() if value}
     return subprocess.run([sys.executable, "-m", "kinetrum.instance.serve"], env=environment, check=False).returncode

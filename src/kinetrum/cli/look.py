@@ -98,9 +98,16 @@ def _show_experiment(data: dict[str, Any]) -> None:
         print_section("Goals")
         output.print_table(
             ["value", "better", "bound", "unit"],
-            [[goal["key"], goal["direction"], number(goal["bound"]) if goal["bound"] is not None else "",
-              goal["unit"] or ""] for goal in data["goals"]],
-        )  # fmt: skip
+            [
+                [
+                    goal["key"],
+                    goal["direction"],
+                    number(goal["bound"]) if goal["bound"] is not None else "",
+                    goal["unit"] or "",
+                ]
+                for goal in data["goals"]
+            ],
+        )
     print(paint(f"kinetrum runs -e {data['name']} lists its runs", "quiet"))
 
 
@@ -147,10 +154,15 @@ def _show_run(run: dict[str, Any]) -> None:
             # Most runs name no activities.
             named = ["activity"] if any(link["activity"] for link in run[key]) else []
             rows = [
-                [link["reference"], link["kind"], link["role"] or "", *[link["activity"] or "" for _ in named],
-                 link["digest"][:12]]
+                [
+                    link["reference"],
+                    link["kind"],
+                    link["role"] or "",
+                    *[link["activity"] or "" for _ in named],
+                    link["digest"][:12],
+                ]
                 for link in run[key]
-            ]  # fmt: skip
+            ]
             output.print_table(["artifact", "kind", "role", *named, "digest"], rows)
     if run["activities"]:
         from kinetrum.cli.following import activity_rows
@@ -172,10 +184,14 @@ def _show_run(run: dict[str, Any]) -> None:
 def _show_children(run: dict[str, Any]) -> None:
     keys = [goal["key"] for goal in run["goals"]]
     rows = [
-        [child["reference"], output.clean(child["name"] or ""), child["status"],
-         *[number(child["values"][key]) if key in child["values"] else "–" for key in keys]]
+        [
+            child["reference"],
+            output.clean(child["name"] or ""),
+            child["status"],
+            *[number(child["values"][key]) if key in child["values"] else "–" for key in keys],
+        ]
         for child in run["children"]
-    ]  # fmt: skip
+    ]
     output.print_table(["run", "name", "status", *[_goal_mark(run["goals"], key) for key in keys]], rows)
 
 
@@ -193,9 +209,12 @@ def _result_row(run: dict[str, Any], key: str) -> list[str]:
             text += f", {'≥' if goal['direction'] == 'higher' else '≤'} {goal['bound']:g}"
     unit = f" {goal['unit']}" if goal and goal["unit"] else ""
     return [
-        key, number(run["values"][key]) + unit, text, f"{metric['count']:,}" if metric else "",
+        key,
+        number(run["values"][key]) + unit,
+        text,
+        f"{metric['count']:,}" if metric else "",
         str(metric["best_step"]) if metric and metric["best_step"] is not None else "",
-    ]  # fmt: skip
+    ]
 
 
 def _print_said(word: str, said: dict[str, Any]) -> None:
@@ -205,8 +224,15 @@ def _print_said(word: str, said: dict[str, Any]) -> None:
 
 def _show_artifact(version: dict[str, Any]) -> None:
     state = "by reference" if version["by_reference"] else "stored"
-    marks = [mark for mark, there in (("damaged", version["damaged"]), ("in the bin", version["binned_at"]),
-                                      ("purged", version["purged_at"])) if there]  # fmt: skip
+    marks = [
+        mark
+        for mark, there in (
+            ("damaged", version["damaged"]),
+            ("in the bin", version["binned_at"]),
+            ("purged", version["purged_at"]),
+        )
+        if there
+    ]
     tail = paint(f"  {', '.join(marks)}", "bad") if marks else ""
     print(f"{paint(version['reference'], 'strong')}  {version['kind']}, {state}{tail}")
     files = f"{version['file_count']:,} file{'' if version['file_count'] == 1 else 's'}"
@@ -242,8 +268,7 @@ def _show_version(version: dict[str, Any]) -> None:
     stages = f"  on {', '.join(version['stages'])}" if version["stages"] else ""
     marks = "".join(f"  {mark}" for mark in ("retired", "damaged") if version[mark])
     review = paint(version["review"], _review_tone(version["review"]))
-    print(paint(version["reference"], "strong") + f"  {review}{stages}"
-          + paint(marks, "bad"))  # fmt: skip
+    print(paint(version["reference"], "strong") + f"  {review}{stages}" + paint(marks, "bad"))
     print(
         f"registered {moment(version['registered_at'])} by {version['registered_by']}: "
         + output.clean(version["comment"])

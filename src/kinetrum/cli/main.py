@@ -55,8 +55,13 @@ Record training runs, compare them, version models and promote them.
   kinetrum fetch frost-alarm@production -o deploy/
 """
 _STATUSES: list[tuple[type[KinetrumError], int]] = [
-    (NotFound, 3), (NotSignedIn, 4), (NotAllowed, 4), (Unavailable, 5), (InvalidInput, 2), (KinetrumError, 1),
-]  # fmt: skip
+    (NotFound, 3),
+    (NotSignedIn, 4),
+    (NotAllowed, 4),
+    (Unavailable, 5),
+    (InvalidInput, 2),
+    (KinetrumError, 1),
+]
 
 
 class _Listed:

@@ -14,9 +14,14 @@ _COLOURS = {"good": "36", "bad": "31", "quiet": "2", "strong": "1"}
 # What a cut text keeps at least.
 _LEAST_TEXT = 24
 _STATUS_COLOURS = {
-    "failed": "bad", "lost": "bad", "running": "good", "rejected": "bad", "approved": "good", "better": "good",
+    "failed": "bad",
+    "lost": "bad",
+    "running": "good",
+    "rejected": "bad",
+    "approved": "good",
+    "better": "good",
     "worse": "bad",
-}  # fmt: skip
+}
 
 
 def coloured() -> bool:
@@ -152,9 +157,7 @@ def wrapped(text: str, indent: str = "") -> str:
         return text
     import textwrap
 
-    return textwrap.fill(
-        text, max(20, room), subsequent_indent=indent, break_long_words=False, break_on_hyphens=False
-    )  # fmt: skip
+    return textwrap.fill(text, max(20, room), subsequent_indent=indent, break_long_words=False, break_on_hyphens=False)
 
 
 def say(text: str, tone: str | None = None, indent: str = "") -> None:
@@ -164,7 +167,7 @@ def say(text: str, tone: str | None = None, indent: str = "") -> None:
 
 def print_table(
     heads: Sequence[str], rows: Sequence[Sequence[str]], *, keep: int = 1, fit: bool = True, spare: int = 0
-) -> None:  # fmt: skip
+) -> None:
     """Print an aligned table.
 
     Where it does not fit, long texts are cut first; then columns are left out from the right, and counted. The `spare`
@@ -204,8 +207,10 @@ def _without_spare(columns: list[list[str]], spare: int) -> list[list[str]]:
         return found
     for at in range(spare, 0, -1):
         least = [max(width_of(cell) for cell in column) for column in found[: at + 2]]
-        texts = [min(width, _LEAST_TEXT) if not is_numeric(column[1:]) else width
-                 for width, column in zip(least, found, strict=False)]  # fmt: skip
+        texts = [
+            min(width, _LEAST_TEXT) if not is_numeric(column[1:]) else width
+            for width, column in zip(least, found, strict=False)
+        ]
         if sum(texts) + 2 * (len(texts) - 1) <= room:
             break
         del found[at]

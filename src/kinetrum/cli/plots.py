@@ -89,10 +89,15 @@ def _list(run: RecordedRun, as_json: bool) -> int:
         print(f"{run.reference} has no plots.")
         return 0
     table = [
-        [output.clean(row["name"]), row["kind"], "" if row["step"] is None else str(row["step"]), f"{row['rows']:,}",
-         "  ".join(f"{output.clean(key)} {number(value)}" for key, value in list(row["numbers"].items())[:1])]
+        [
+            output.clean(row["name"]),
+            row["kind"],
+            "" if row["step"] is None else str(row["step"]),
+            f"{row['rows']:,}",
+            "  ".join(f"{output.clean(key)} {number(value)}" for key, value in list(row["numbers"].items())[:1]),
+        ]
         for row in rows
-    ]  # fmt: skip
+    ]
     output.print_table(["plot", "kind", "step", "rows", "says"], table, keep=2)
     return 0
 
@@ -146,12 +151,19 @@ def _show_matrix(label: str, plot: Plot) -> None:
     widest = [max(map(len, column)) + 2 for column in zip(_head(names), *rows, strict=True)]
     if len(names) > _CLASSES_SHOWN or sum(widest) > output.terminal_width():
         pairs = sorted(
-            ((cells[down][across], names[down], names[across]) for down in range(len(names))
-             for across in range(len(names)) if down != across and cells[down][across]), reverse=True,
-        )  # fmt: skip
+            (
+                (cells[down][across], names[down], names[across])
+                for down in range(len(names))
+                for across in range(len(names))
+                if down != across and cells[down][across]
+            ),
+            reverse=True,
+        )
         print(f"{len(names)} classes; the most frequent confusions:")
-        output.print_table(["truth", "prediction", "rows"], [[output.clean(a), output.clean(b), f"{count:g}"]
-                                                            for count, a, b in pairs[:_CLASSES_SHOWN]])  # fmt: skip
+        output.print_table(
+            ["truth", "prediction", "rows"],
+            [[output.clean(a), output.clean(b), f"{count:g}"] for count, a, b in pairs[:_CLASSES_SHOWN]],
+        )
         return
     output.print_table(_head(names), rows, fit=False)
 

@@ -106,10 +106,17 @@ def show_model(model: dict[str, Any]) -> None:
     output.print_table(["stage", "version", "", ""], rows)
     print()
     rows = [
-        [str(v["number"]), v["review"], ", ".join(v["stages"]), _source_of(v), moment(v["registered_at"]),
-         v["registered_by"], output.short(v["comment"], 40)]
+        [
+            str(v["number"]),
+            v["review"],
+            ", ".join(v["stages"]),
+            _source_of(v),
+            moment(v["registered_at"]),
+            v["registered_by"],
+            output.short(v["comment"], 40),
+        ]
         for v in model["versions"]
-    ]  # fmt: skip
+    ]
     output.print_table(["version", "review", "on", "run", "registered", "by", "comment"], rows)
 
 
@@ -131,11 +138,17 @@ def _models(given: argparse.Namespace) -> int:
     for model in found:
         marks = {name: " !" for name in model.warnings}
         rows.append(
-            [model.name, *([model.project] if given.everywhere else []),
-             *[f"{model.stages.get(stage) or '–'}{marks.get(stage, '')}" for stage in stages], str(model.lead or "–"),
-             str(model.data["reviews"]["pending"]), str(model.data["versions"]), model.person,
-             output.short(model.purpose, 50)]
-        )  # fmt: skip
+            [
+                model.name,
+                *([model.project] if given.everywhere else []),
+                *[f"{model.stages.get(stage) or '–'}{marks.get(stage, '')}" for stage in stages],
+                str(model.lead or "–"),
+                str(model.data["reviews"]["pending"]),
+                str(model.data["versions"]),
+                model.person,
+                output.short(model.purpose, 50),
+            ]
+        )
     output.print_table(["model", *where, *stages, "lead", "pending", "versions", "ask", "purpose"], rows)
     for model in found:
         for stage, warning in model.warnings.items():
@@ -182,11 +195,19 @@ def _register(given: argparse.Namespace) -> int:
     from kinetrum.client.registry.registration import register
 
     version = register(
-        given.what, as_model=given.as_model, run=given.of_run, step=given.step, best=given.best, origin=given.origin,
+        given.what,
+        as_model=given.as_model,
+        run=given.of_run,
+        step=given.step,
+        best=given.best,
+        origin=given.origin,
         comment=given.comment,
-        labels=_pairs(given.label, "--label"), metrics=_numbers(given.metric), sample=_sample(given.sample),
-        upload=not given.by_reference, project=given.project,
-    )  # fmt: skip
+        labels=_pairs(given.label, "--label"),
+        metrics=_numbers(given.metric),
+        sample=_sample(given.sample),
+        upload=not given.by_reference,
+        project=given.project,
+    )
     if given.json:
         output.print_json(version.data)
         return 0

@@ -75,8 +75,9 @@ def _list(reference: str, found: RecordedMedia, as_json: bool) -> int:
     for row in listed:
         steps = [step["step"] for step in row["steps"] if step["step"] is not None]
         said = f"{min(steps):,} to {max(steps):,}" if len(set(steps)) > 1 else "".join(map(str, steps[:1]))
-        rows.append([output.clean(row["name"]), row["kind"], said, f"{output.clean(row['name'])}@"
-                     f"{row['steps'][-1]['version']}"])  # fmt: skip
+        rows.append(
+            [output.clean(row["name"]), row["kind"], said, f"{output.clean(row['name'])}@{row['steps'][-1]['version']}"]
+        )
     output.print_table(["name", "kind", "steps", "last version"], rows, keep=2)
     return 0
 
@@ -93,11 +94,16 @@ def _show(kept: KeptMedia, steps: list[int]) -> None:
         _show_rows(kept.rows(limit=20))
         return
     table = [
-        [output.clean(item["file"]), item["type"] or item["kind"] or "", size_text(item["size"]),
-         str(len(item["boxes"]) or ""), ", ".join(output.clean(mask["name"]) for mask in item["masks"]),
-         output.clean(item["caption"])]
+        [
+            output.clean(item["file"]),
+            item["type"] or item["kind"] or "",
+            size_text(item["size"]),
+            str(len(item["boxes"]) or ""),
+            ", ".join(output.clean(mask["name"]) for mask in item["masks"]),
+            output.clean(item["caption"]),
+        ]
         for item in kept.items[:_SHOWN]
-    ]  # fmt: skip
+    ]
     output.print_table(["file", "type", "size", "boxes", "masks", "caption"], table, keep=2)
     if len(kept.items) > _SHOWN:
         print(f"{len(kept.items) - _SHOWN} more; -o DIR saves all.")
@@ -108,9 +114,16 @@ def _show(kept: KeptMedia, steps: list[int]) -> None:
 def _rows(given: argparse.Namespace) -> int:
     found = _asked(given)
     if given.json:
-        output.print_json({"columns": list(found.columns), "rows": [list(row) for row in found.rows],
-                           "total": found.total, "of": found.of, "wrong": found.wrong,
-                           "counts": dict(found.counts)})  # fmt: skip
+        output.print_json(
+            {
+                "columns": list(found.columns),
+                "rows": [list(row) for row in found.rows],
+                "total": found.total,
+                "of": found.of,
+                "wrong": found.wrong,
+                "counts": dict(found.counts),
+            }
+        )
         return 0
     if given.csv:
         _write_csv(found, given.csv)
@@ -122,8 +135,13 @@ def _rows(given: argparse.Namespace) -> int:
 def _asked(given: argparse.Namespace) -> Rows:
     from kinetrum.client.data.rows import join_rows, rows
 
-    asked = {"where": given.where, "find": given.find, "sort": given.sort, "limit": given.limit,
-             "project": given.project}  # fmt: skip
+    asked = {
+        "where": given.where,
+        "find": given.find,
+        "sort": given.sort,
+        "limit": given.limit,
+        "project": given.project,
+    }
     table = _table(given.ref, given)
     if given.other is None:
         if given.key or given.outcome:
@@ -155,8 +173,9 @@ def _show_rows(found: Rows) -> None:
 
         output.print_table(
             [output.clean(name) for name in found.columns],
-            [["" if value is None else output.clean(show(value)) for value in row] for row in found.rows], keep=3,
-        )  # fmt: skip
+            [["" if value is None else output.clean(show(value)) for value in row] for row in found.rows],
+            keep=3,
+        )
     if found.total > len(found.rows):
         print(f"{found.total - len(found.rows):,} more; --limit shows more of them, --csv writes them.")
 

@@ -78,9 +78,14 @@ def _show_on_data(part: dict[str, Any], number: int, other: int | None) -> None:
         held = [output.number(side[key]) if key in side else "–" for side in sides]
         rows.append([key, held[0], *([held[1]] if other else []), *(_judged(one) if told else [])])
     output.print_table(
-        ["result", f"version {number}", *([f"version {other}"] if other else []),
-         *(["on the same rows", "95 % interval", "", "by"] if told else [])], rows
-    )  # fmt: skip
+        [
+            "result",
+            f"version {number}",
+            *([f"version {other}"] if other else []),
+            *(["on the same rows", "95 % interval", "", "by"] if told else []),
+        ],
+        rows,
+    )
     if part["note"]:
         print(paint(output.clean(part["note"]), "quiet"))
 
@@ -94,8 +99,10 @@ def _judged(one: dict[str, Any] | None) -> list[str]:
     known = one["low"] is not None and one["high"] is not None
     return [
         "" if one["change"] is None else signed(one["change"]),
-        f"{signed(one['low'])} to {signed(one['high'])}" if known else "", on_rows(one), one["method"],
-    ]  # fmt: skip
+        f"{signed(one['low'])} to {signed(one['high'])}" if known else "",
+        on_rows(one),
+        one["method"],
+    ]
 
 
 def on_rows(verdict: dict[str, Any]) -> str:

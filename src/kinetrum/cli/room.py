@@ -39,20 +39,34 @@ def _storage(given: argparse.Namespace) -> int:
     if given.json:
         output.print_json(found)
         return 0
-    print(f"{paint(size_text(found['size_bytes']), 'strong')} in {found['files']:,} stored files; "
-          f"{size_text(found['disk_free_bytes'])} free on the service's disk.")  # fmt: skip
+    print(
+        f"{paint(size_text(found['size_bytes']), 'strong')} in {found['files']:,} stored files; "
+        f"{size_text(found['disk_free_bytes'])} free on the service's disk."
+    )
     if found["binned_runs"] or found["binned_versions"]:
-        print(f"In the bin: {found['binned_runs']} runs, {found['binned_versions']} versions; "
-              f"kinetrum purge would free {size_text(found['frees_bytes'])} of files.")  # fmt: skip
+        print(
+            f"In the bin: {found['binned_runs']} runs, {found['binned_versions']} versions; "
+            f"kinetrum purge would free {size_text(found['frees_bytes'])} of files."
+        )
     for title, rows, what in (
-        ("Artifacts", found["artifacts"], "versions"), ("Experiments", found["experiments"], "runs"),
-    ):  # fmt: skip
+        ("Artifacts", found["artifacts"], "versions"),
+        ("Experiments", found["experiments"], "runs"),
+    ):
         print_section(title)
         output.print_table(
             [title[:-1].lower(), what, "files", "size", "held by it alone", "in the bin"],
-            [[row["name"], f"{row['things']:,}", f"{row['files']:,}", size_text(row["size_bytes"]),
-              size_text(row["alone_bytes"]), f"{row['binned']:,}"] for row in rows],
-        )  # fmt: skip
+            [
+                [
+                    row["name"],
+                    f"{row['things']:,}",
+                    f"{row['files']:,}",
+                    size_text(row["size_bytes"]),
+                    size_text(row["alone_bytes"]),
+                    f"{row['binned']:,}",
+                ]
+                for row in rows
+            ],
+        )
     print(paint("A file that several hold counts in each of them, and once in the whole.", "quiet"))
     return 0
 
@@ -107,8 +121,10 @@ def _check_store(given: argparse.Namespace) -> int:
     if given.json:
         output.print_json({"checked": last, "faults": faults, "repaired": repaired})
         return 1 if bad else 0
-    print(f"{last['files']:,} stored files of {size_text(last['size_bytes'])} were read; "
-          + _verdict(bad, repaired, faults))  # fmt: skip
+    print(
+        f"{last['files']:,} stored files of {size_text(last['size_bytes'])} were read; "
+        + _verdict(bad, repaired, faults)
+    )
     return 1 if bad else 0
 
 
@@ -125,5 +141,7 @@ def _print_fault(fault: dict[str, Any], removed: bool) -> None:
     held = f", held by {', '.join(fault['held_by'][:6])}{' …' if len(fault['held_by']) > 6 else ''}"
     word = f"{fault['state']}{', removed' if fault['state'] == 'orphaned' and removed else ''}"
     tone = "good" if fault["state"] == "whole again" else "bad"
-    print(f"{paint(word, tone)}  sha256:{fault['sha256'][:16]}…  {size_text(fault['size_bytes'])}"
-          + (held if fault["held_by"] else ""))  # fmt: skip
+    print(
+        f"{paint(word, tone)}  sha256:{fault['sha256'][:16]}…  {size_text(fault['size_bytes'])}"
+        + (held if fault["held_by"] else "")
+    )

@@ -18,17 +18,29 @@ _SHOWN = {"started": "started_at", "ended": "ended_at", "parent": "parent_id"}
 def add_commands(commands: Any) -> None:
     """Add this group to the parser."""
     runs = commands.add_parser("runs", help="table of the runs that fit a query, or of the experiments")
-    runs.add_argument("query", nargs="?", default="", metavar="QUERY",
-                      help="in quotes: 'recall >= 0.9 and learner = forest'")  # fmt: skip
+    runs.add_argument(
+        "query", nargs="?", default="", metavar="QUERY", help="in quotes: 'recall >= 0.9 and learner = forest'"
+    )
     runs.add_argument("-e", "--experiment", help="of this experiment; else of the whole project")
     runs.add_argument("--sort", default="", help="keys, the strongest first: recall,fit_seconds:asc")
-    runs.add_argument("--columns", help="what to show, separated by commas: recall,min(loss),param:depth,duration; "
-                      "without it what differs")  # fmt: skip
+    runs.add_argument(
+        "--columns",
+        help="what to show, separated by commas: recall,min(loss),param:depth,duration; without it what differs",
+    )
     runs.add_argument("--group", metavar="COLUMN", help="a line for each value of a column: mean ± spread and count")
-    runs.add_argument("--replicates", dest="group", action="store_const", const="replicates",
-                      help="a line for runs that are the same but for the seed")  # fmt: skip
-    runs.add_argument("--pareto", default="", metavar="GOALS",
-                      help="only runs that no other beats in all of two or three goals: recall,loss")  # fmt: skip
+    runs.add_argument(
+        "--replicates",
+        dest="group",
+        action="store_const",
+        const="replicates",
+        help="a line for runs that are the same but for the seed",
+    )
+    runs.add_argument(
+        "--pareto",
+        default="",
+        metavar="GOALS",
+        help="only runs that no other beats in all of two or three goals: recall,loss",
+    )
     runs.add_argument("--view", metavar="NAME", help="query, columns, sort and groups of a saved view")
     runs.add_argument("--series", metavar="METRICS", help="with a form: every point of these metrics of all the runs")
     runs.add_argument("--limit", type=int, default=50)
@@ -59,10 +71,16 @@ def _views(given: argparse.Namespace) -> int:
         print("No views are saved here; the console saves them, under Views.")
         return 0
     rows = [
-        [output.clean(view["name"]), view["experiment"] or "", "the project" if view["shared"] else "mine",
-         view["author"], moment(view["saved_at"]), output.clean(view["arrangement"].get("q", ""))]
+        [
+            output.clean(view["name"]),
+            view["experiment"] or "",
+            "the project" if view["shared"] else "mine",
+            view["author"],
+            moment(view["saved_at"]),
+            output.clean(view["arrangement"].get("q", "")),
+        ]
         for view in found
-    ]  # fmt: skip
+    ]
     output.print_table(["view", "experiment", "of", "saved by", "at", "query"], rows, keep=3)
     return 0
 
@@ -118,10 +136,13 @@ def _read_page(session: Any, chosen: str | None, given: argparse.Namespace) -> A
     sort = given.sort or ("" if chosen else _LATEST)
     try:
         return session.service.get(
-            f"{table_path(session.project, chosen)}/runs", query=given.query, sort=sort,
-            limit=max(1, min(given.limit, 500)), column=named_columns(given.columns or "") or None,
+            f"{table_path(session.project, chosen)}/runs",
+            query=given.query,
+            sort=sort,
+            limit=max(1, min(given.limit, 500)),
+            column=named_columns(given.columns or "") or None,
             pareto=given.pareto,
-        )  # fmt: skip
+        )
     except InvalidInput:
         experiments = session.service.get(f"{table_path(session.project, None)}/experiments")
         if given.query not in {experiment["name"] for experiment in experiments}:
@@ -202,9 +223,10 @@ def _leading_columns(page: dict[str, Any]) -> list[dict[str, Any]]:
     ordered = [key for key in goals if key in values] + [key for key in values if key not in goals]
     # Settings of searches (where they look, and how long) are no settings of what was tried.
     differing = [
-        column["name"] for column in page["columns"]
+        column["name"]
+        for column in page["columns"]
         if column["scope"] == "param" and column["differs"] and not column["name"].startswith(("space.", "budget."))
-    ]  # fmt: skip
+    ]
     leading = ordered[: max(1, len(goals))]
     named = [("value", key) for key in leading] + [("param", key) for key in differing]
     named += [("value", key) for key in ordered if key not in leading]

@@ -17,9 +17,12 @@ def add_commands(commands: Any) -> None:
     add_beginning(begin)
     begin.add_argument("--parent", metavar="ID", help="id of the run that this one is under")
     begin.add_argument(
-        "--lease", type=int, default=_DAY_S, metavar="SECONDS",
+        "--lease",
+        type=int,
+        default=_DAY_S,
+        metavar="SECONDS",
         help="silence that makes the run lost; a day by default, since no process lives as long as the run",
-    )  # fmt: skip
+    )
     begin.set_defaults(run=_begin)
     for word, what in (("set", "set parameters of the run"), ("result", "record final values of the run")):
         parser = _command(commands, word, what)
@@ -61,12 +64,24 @@ def add_beginning(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--project")
     parser.add_argument("--name", help="a name for the run")
     parser.add_argument("--params", metavar="FILE", help="parameters from a TOML, YAML or JSON file")
-    parser.add_argument("--set", dest="settings", action="append", default=[], metavar="KEY=VALUE",
-                        help="a parameter; may be repeated; none that the file says otherwise")  # fmt: skip
+    parser.add_argument(
+        "--set",
+        dest="settings",
+        action="append",
+        default=[],
+        metavar="KEY=VALUE",
+        help="a parameter; may be repeated; none that the file says otherwise",
+    )
     parser.add_argument("--seed", type=int)
     parser.add_argument("--label", dest="labels", action="append", default=[], metavar="KEY=TEXT")
-    parser.add_argument("--goal", dest="goals", action="append", default=[], metavar="KEY=GOAL",
-                        help="such as 'recall=higher >= 0.9' or 'fit_seconds=lower s'")  # fmt: skip
+    parser.add_argument(
+        "--goal",
+        dest="goals",
+        action="append",
+        default=[],
+        metavar="KEY=GOAL",
+        help="such as 'recall=higher >= 0.9' or 'fit_seconds=lower s'",
+    )
     parser.add_argument("--leave-out", metavar="PARTS", help="what is not caught, such as output,code; or all")
 
 
@@ -90,9 +105,13 @@ def beginning_of(given: argparse.Namespace, options: dict[str, Any] | None = Non
         _check_option(key, said[key], params[key])
     goals = dict(_text_pair(text) for text in given.goals)
     return {
-        "project": given.project, "name": given.name, "params": params, "seed": given.seed,
-        "labels": dict(_text_pair(text) for text in given.labels), "goals": goals,
-    }  # fmt: skip
+        "project": given.project,
+        "name": given.name,
+        "params": params,
+        "seed": given.seed,
+        "labels": dict(_text_pair(text) for text in given.labels),
+        "goals": goals,
+    }
 
 
 def _together(file: str | None, read: dict[str, Any], said: dict[str, Any]) -> dict[str, Any]:
@@ -139,9 +158,13 @@ def _begin(given: argparse.Namespace) -> int:
     # What this process is told of itself says nothing of the run: the shell's command is not known.
     left_out = parts_left_out(given.leave_out) | {"command", "packages", "resources", "output"}
     run = begin(
-        given.experiment, parent=given.parent, lease_s=given.lease, output=False, leave_out=left_out,
+        given.experiment,
+        parent=given.parent,
+        lease_s=given.lease,
+        output=False,
+        leave_out=left_out,
         **beginning_of(given),
-    )  # fmt: skip
+    )
     if run._looking is not None:
         run._looking.finish()
     keep_address(spool.current_writer().root, run._address)

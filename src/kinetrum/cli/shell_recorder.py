@@ -28,9 +28,11 @@ exit status is 1 then.
 def add_commands(commands: Any) -> None:
     """Add this command to the parser."""
     recorder = commands.add_parser(
-        "shell-recorder", help="record what a shell writes line by line, quicker than a command for each",
-        description=_ABOUT, formatter_class=argparse.RawDescriptionHelpFormatter,
-    )  # fmt: skip
+        "shell-recorder",
+        help="record what a shell writes line by line, quicker than a command for each",
+        description=_ABOUT,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
     recorder.add_argument("-e", "--experiment", help="the experiment")
     add_beginning(recorder)
     recorder.set_defaults(run=_shell_recorder)

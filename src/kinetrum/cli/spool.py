@@ -31,9 +31,11 @@ when it is tried next.
 def add_commands(commands: Any) -> None:
     """Add this command to the parser."""
     spool = commands.add_parser(
-        "spool", help="what this machine recorded and the service has not acknowledged, and why",
-        description=_ABOUT, formatter_class=argparse.RawDescriptionHelpFormatter,
-    )  # fmt: skip
+        "spool",
+        help="what this machine recorded and the service has not acknowledged, and why",
+        description=_ABOUT,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
     spool.add_argument(
         "act",
         nargs="?",
@@ -52,8 +54,12 @@ def add_commands(commands: Any) -> None:
 
 
 def _spool(given: argparse.Namespace) -> int:
-    allowed = {"list": (), "send": ("refused", "from_host"), "redirect": ("to", "of"),
-               "discard": ("of", "waiting", "yes")}  # fmt: skip
+    allowed = {
+        "list": (),
+        "send": ("refused", "from_host"),
+        "redirect": ("to", "of"),
+        "discard": ("of", "waiting", "yes"),
+    }
     for option in ("refused", "from_host", "to", "of", "waiting", "yes"):
         if getattr(given, option) and option not in allowed[given.act]:
             raise InvalidInput(f"--{option.replace('_', '-')} does not go with 'spool {given.act}'; see --help.")
@@ -74,9 +80,17 @@ def _list(given: argparse.Namespace) -> int:
         output.print_json({"waiting": [asdict(item) for _, item in waiting], "set_aside": refused})
         return 0
     if waiting:
-        rows = [[item.writer[-12:], "recording" if item.alive else "ended", str(item.records), str(item.points),
-                 ", ".join(run[-10:] for run in item.runs[:4]), ", ".join(item.addresses)]
-                for _, item in waiting]  # fmt: skip
+        rows = [
+            [
+                item.writer[-12:],
+                "recording" if item.alive else "ended",
+                str(item.records),
+                str(item.points),
+                ", ".join(run[-10:] for run in item.runs[:4]),
+                ", ".join(item.addresses),
+            ]
+            for _, item in waiting
+        ]
         output.print_table(["writer", "", "records", "points", "runs", "to"], rows)
     else:
         print("Nothing waits.")

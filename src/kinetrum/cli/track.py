@@ -30,24 +30,44 @@ _WAIT_S = 10.0
 def add_commands(commands: Any) -> None:
     """Add this command to the parser."""
     track = commands.add_parser(
-        "track", help="run any command as a recorded run: kinetrum track -- python train.py", description=_ABOUT,
+        "track",
+        help="run any command as a recorded run: kinetrum track -- python train.py",
+        description=_ABOUT,
         formatter_class=argparse.RawDescriptionHelpFormatter,
-    )  # fmt: skip
+    )
     track.add_argument("-e", "--experiment")
     add_beginning(track)
-    track.add_argument("--args", action="store_true",
-                       help="record the command's options as parameters: --max-iter 500 as arg.max-iter")  # fmt: skip
-    track.add_argument("--metrics", action="append", default=[], metavar="FILE",
-                       help="a file the command writes: CSV, JSON or JSON Lines; may be repeated")  # fmt: skip
-    track.add_argument("--step", metavar="COLUMN",
-                       help="column of --metrics that is the step; else step, epoch, iteration or round")  # fmt: skip
-    track.add_argument("--plot", action="append", default=[], metavar="[NAME=]FILE[:X,Y]",
-                       help="CSV or JSON of curve points that becomes a plot at the end; may be repeated")  # fmt: skip
+    track.add_argument(
+        "--args", action="store_true", help="record the command's options as parameters: --max-iter 500 as arg.max-iter"
+    )
+    track.add_argument(
+        "--metrics",
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="a file the command writes: CSV, JSON or JSON Lines; may be repeated",
+    )
+    track.add_argument(
+        "--step", metavar="COLUMN", help="column of --metrics that is the step; else step, epoch, iteration or round"
+    )
+    track.add_argument(
+        "--plot",
+        action="append",
+        default=[],
+        metavar="[NAME=]FILE[:X,Y]",
+        help="CSV or JSON of curve points that becomes a plot at the end; may be repeated",
+    )
     track.add_argument("--used", action="append", default=[], metavar="[NAME=]GLOB", help="inputs; or nights@3")
-    track.add_argument("--generated", action="append", default=[], metavar="[NAME=]GLOB",
-                       help="outputs, uploaded at the end")  # fmt: skip
-    track.add_argument("--grace", type=float, default=10.0, metavar="SECONDS",
-                       help="time to end after a signal, before the command is killed")  # fmt: skip
+    track.add_argument(
+        "--generated", action="append", default=[], metavar="[NAME=]GLOB", help="outputs, uploaded at the end"
+    )
+    track.add_argument(
+        "--grace",
+        type=float,
+        default=10.0,
+        metavar="SECONDS",
+        help="time to end after a signal, before the command is killed",
+    )
     track.add_argument("command_words", nargs=argparse.REMAINDER, metavar="-- COMMAND …")
     track.set_defaults(run=_track)
 
@@ -64,8 +84,10 @@ def _track(given: argparse.Namespace) -> int:
     if shutil.which(words[0]) is None:
         # Nothing is recorded of a command that was mistyped.
         there = Path(words[0]).exists()
-        print(f"kinetrum track: {words[0]!r} {'cannot be run; is it executable?' if there else 'is no command here.'}",
-              file=sys.stderr)  # fmt: skip
+        print(
+            f"kinetrum track: {words[0]!r} {'cannot be run; is it executable?' if there else 'is no command here.'}",
+            file=sys.stderr,
+        )
         return 126 if there else 127
     with blocked_signals():
         return _run(given, words)

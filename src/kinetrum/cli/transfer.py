@@ -16,20 +16,30 @@ def add_commands(commands: Any) -> None:
     export = commands.add_parser(
         "export", help="a run, an experiment, an artifact, a project or everything as archives (RO-Crate)"
     )
-    export.add_argument("ref", metavar="REF", nargs="?",
-                        help="frost-alarm/42, experiment:frost-alarm, artifact:nights, nights@3; "
-                             "without it the whole project")  # fmt: skip
-    export.add_argument("--everything", action="store_true",
-                        help="every project that you may see, each as an archive in the folder of -o")  # fmt: skip
-    export.add_argument("-o", "--output", required=True, metavar="FILE",
-                        help="the archive to write; with --everything a folder")  # fmt: skip
+    export.add_argument(
+        "ref",
+        metavar="REF",
+        nargs="?",
+        help="frost-alarm/42, experiment:frost-alarm, artifact:nights, nights@3; without it the whole project",
+    )
+    export.add_argument(
+        "--everything",
+        action="store_true",
+        help="every project that you may see, each as an archive in the folder of -o",
+    )
+    export.add_argument(
+        "-o", "--output", required=True, metavar="FILE", help="the archive to write; with --everything a folder"
+    )
     export.add_argument("--without-files", action="store_true", help="leave out the bytes of stored files")
     export.add_argument("--license", default="", help="what others may do with it, for the archive's description")
     add_common(export, _export)
     import_ = commands.add_parser("import", help="take archives in, with their identities and times; twice is fine")
     import_.add_argument("path", metavar="FILE", help="an archive, or the folder of export --everything")
-    import_.add_argument("--same-people", action="store_true",
-                         help="for administrators: its people are the accounts of the same names here")  # fmt: skip
+    import_.add_argument(
+        "--same-people",
+        action="store_true",
+        help="for administrators: its people are the accounts of the same names here",
+    )
     add_common(import_, _import)
 
 
@@ -47,16 +57,25 @@ def _export(given: argparse.Namespace) -> int:
             field="ref",
         )
     else:
-        size = export(given.ref, given.output, with_files=not given.without_files, license_text=given.license,
-                      project=given.project)  # fmt: skip
+        size = export(
+            given.ref,
+            given.output,
+            with_files=not given.without_files,
+            license_text=given.license,
+            project=given.project,
+        )
         if given.json:
             output.print_json({"path": given.output, "size_bytes": size})
         else:
             print(f"{given.output}: {output.size_text(size)}.")
         return 0
     if given.json:
-        output.print_json({name: {"path": str(Path(given.output) / f"{name}.zip"), "size_bytes": size}
-                           for name, size in sizes.items()})  # fmt: skip
+        output.print_json(
+            {
+                name: {"path": str(Path(given.output) / f"{name}.zip"), "size_bytes": size}
+                for name, size in sizes.items()
+            }
+        )
         return 0
     for name, size in sizes.items():
         print(f"{Path(given.output) / name}.zip: {output.size_text(size)}.")
@@ -74,8 +93,9 @@ def _import(given: argparse.Namespace) -> int:
             _tell(found, "")
         return 0
     if given.project:
-        raise InvalidInput("A folder's archives go to the projects of their names; leave out --project.",
-                           field="project")  # fmt: skip
+        raise InvalidInput(
+            "A folder's archives go to the projects of their names; leave out --project.", field="project"
+        )
     done = import_everything(given.path, same_people=given.same_people)
     if given.json:
         output.print_json(done)
@@ -87,10 +107,11 @@ def _import(given: argparse.Namespace) -> int:
 
 def _tell(found: dict[str, Any], project: str) -> None:
     counts = [
-        _counted(len(found["runs"]), "run"), _counted(len(found["versions"]), "artifact version"),
+        _counted(len(found["runs"]), "run"),
+        _counted(len(found["versions"]), "artifact version"),
         *([_counted(len(found["models"]), "model version")] if found["models"] else []),
         *([_counted(len(found["views"]), "view")] if found["views"] else []),
-    ]  # fmt: skip
+    ]
     brought = f"{', '.join(counts[:-1])} and {counts[-1]}"
     known = f"; {len(found['known'])} were here already" if found["known"] else ""
     print(f"{project}{brought} imported from {output.clean(found['source'])}{known}.")

@@ -33,8 +33,11 @@ def _start_object_store(home: Home) -> str:
         port = told.read_text().strip().rpartition(":")[2] if told.exists() else "0"
         process = subprocess.Popen(
             [sys.executable, "-m", "kinetrum.demo.object_store", str(root), port],
-            stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, start_new_session=True, text=True,
-        )  # fmt: skip
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            start_new_session=True,
+            text=True,
+        )
         if process.stdout is not None:
             told.write_text(process.stdout.readline())
             process.stdout.close()
@@ -50,8 +53,12 @@ def _start_slow_training(home: Home, demo: Demo) -> None:
     with demo.as_person("tomas"), home.log.open("ab") as log:
         process = subprocess.Popen(
             [sys.executable, "-m", "kinetrum.demo.slow", str(demo.folder)],
-            stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, env=os.environ.copy(),
-        )  # fmt: skip
+            stdin=subprocess.DEVNULL,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+            env=os.environ.copy(),
+        )
     pid_file.write_text(str(process.pid))
     process.returncode = 0
 

@@ -15,13 +15,17 @@ from kinetrum.demo.training import FROST_GOALS, Plan, _rounds, _scores, _split
 from kinetrum.demo.weather import Nights, read_nights
 
 CUT_OFF = Plan(
-    "cut off by a thunderstorm", {"learner": "logistic", "rate": 0.4, "rounds": 30, "weight": 2, "threshold": 0.5},
-    FIRST, "tomas",
-)  # fmt: skip
+    "cut off by a thunderstorm",
+    {"learner": "logistic", "rate": 0.4, "rounds": 30, "weight": 2, "threshold": 0.5},
+    FIRST,
+    "tomas",
+)
 TWO_MINDS = Plan(
-    "two workers, two thresholds", {"learner": "logistic", "rate": 0.4, "rounds": 20, "weight": 2, "threshold": 0.5},
-    FIRST, "tomas",
-)  # fmt: skip
+    "two workers, two thresholds",
+    {"learner": "logistic", "rate": 0.4, "rounds": 20, "weight": 2, "threshold": 0.5},
+    FIRST,
+    "tomas",
+)
 
 
 def run_away_from(folder: Path) -> None:

@@ -59,11 +59,29 @@ def track(demo: Demo) -> None:
 
 def _run(folder: Path, *arguments: str) -> None:
     words = [
-        sys.executable, "-m", "kinetrum.cli.main", "track", "-e", "gap-filling", "--project", PROJECT, "--name",
+        sys.executable,
+        "-m",
+        "kinetrum.cli.main",
+        "track",
+        "-e",
+        "gap-filling",
+        "--project",
+        PROJECT,
+        "--name",
         OUTSIDE,
-        "--metrics", "out/scores.csv", "--step", "reach", "--used", "nights@2",
-        "--generated", "hidden=out/*.npy", "--", "python", "neighbours.py", *arguments,
-    ]  # fmt: skip
+        "--metrics",
+        "out/scores.csv",
+        "--step",
+        "reach",
+        "--used",
+        "nights@2",
+        "--generated",
+        "hidden=out/*.npy",
+        "--",
+        "python",
+        "neighbours.py",
+        *arguments,
+    ]
     path = f"{Path(sys.executable).parent}{os.pathsep}{os.environ.get('PATH', os.defpath)}"
     done = subprocess.run(
         words, cwd=folder, check=False, capture_output=True, text=True, env=os.environ | {"PATH": path}

@@ -96,10 +96,14 @@ def _write_report(folder: Path, data: str, nights: Path) -> Path:
     found = read_nights(nights)
     order = found.minimum_c.argsort()[:60]
     rows: list[dict[str, Any]] = [
-        {"season": int(found.season[at]), "station": int(found.station[at]), "day": int(found.features[at, 8]),
-         "minimum_c": round(float(found.minimum_c[at]), 2)}
+        {
+            "season": int(found.season[at]),
+            "station": int(found.station[at]),
+            "day": int(found.features[at, 8]),
+            "minimum_c": round(float(found.minimum_c[at]), 2),
+        }
         for at in order
-    ]  # fmt: skip
+    ]
     with (folder / "coldest.csv").open("w", newline="") as file:
         out = csv.DictWriter(file, list(rows[0]))
         out.writeheader()

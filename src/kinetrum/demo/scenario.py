@@ -8,9 +8,11 @@ from typing import Any
 from kinetrum.demo.training import Plan
 
 PEOPLE = (
-    ("ilse", "Ilse Varga", "contributor"), ("tomas", "Tomas Reyl", "contributor"), ("noor", "Noor Adair", "approver"),
+    ("ilse", "Ilse Varga", "contributor"),
+    ("tomas", "Tomas Reyl", "contributor"),
+    ("noor", "Noor Adair", "approver"),
     ("wren", "Wren Okell", "maintainer"),
-)  # fmt: skip
+)
 PROJECT = "orchard"
 FIRST, SECOND, THIRD, MOVED = "nights-2024", "nights-2026", "nights-corrected", "nights-by-year"
 DATA: dict[str, tuple[tuple[int, ...], bool]] = {
@@ -83,20 +85,36 @@ GAPS = [
 SLOW = Plan("slow and long", _boost(depth=2, weight=5, rate=0.02, rounds=400), THIRD, "tomas")
 # What people noted on runs, by the run's name: who, and what.
 NOTES = {
-    "rate too large": ("tomas", "Runs away to NaN after some rounds: the rate grows with the weights.\n\n"
-                       "- **Do not** go over 100 with this learner\n- `weight` has nothing to do with it"),
-    "shallow and slow": ("ilse", "Trained after **station 9 was corrected** (`nights@3`). Compare with *five seeds*"
-                         " only for the upper rows; below, the two agree."),
-    "two workers, two thresholds": ("tomas", "The second worker read an older `settings.toml`. What it measured is"
-                                    " with its own threshold."),
-}  # fmt: skip
+    "rate too large": (
+        "tomas",
+        "Runs away to NaN after some rounds: the rate grows with the weights.\n\n"
+        "- **Do not** go over 100 with this learner\n- `weight` has nothing to do with it",
+    ),
+    "shallow and slow": (
+        "ilse",
+        "Trained after **station 9 was corrected** (`nights@3`). Compare with *five seeds*"
+        " only for the upper rows; below, the two agree.",
+    ),
+    "two workers, two thresholds": (
+        "tomas",
+        "The second worker read an older `settings.toml`. What it measured is with its own threshold.",
+    ),
+}
 # What people noted on models and versions: who, on what, and what.
 REGISTRY_NOTES = [
-    ("noor", "model:frost-alarm", "Before each review I listen to the **four coldest nights** of 2026 with the watch: "
-                                  "every alarm in vain costs a start of all three pumps."),
-    ("ilse", "frost-alarm@5", "Recall went up most at *station 9*, whose readings were corrected in `nights@3`; "
-                              "at the other stations it is what version 3 had."),
-]  # fmt: skip
+    (
+        "noor",
+        "model:frost-alarm",
+        "Before each review I listen to the **four coldest nights** of 2026 with the watch: "
+        "every alarm in vain costs a start of all three pumps.",
+    ),
+    (
+        "ilse",
+        "frost-alarm@5",
+        "Recall went up most at *station 9*, whose readings were corrected in `nights@3`; "
+        "at the other stations it is what version 3 had.",
+    ),
+]
 OUTSIDE = "a script of its own"
 GATES = """\
 # What a version must meet to ring the bell at night.

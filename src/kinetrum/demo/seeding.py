@@ -210,8 +210,14 @@ def _deliver() -> None:
 def _jobs() -> list[tuple[str, Callable[..., None], Plan, str | None]]:
     """List the runs in the order in which the data came: a season added, then a station corrected."""
     frost, dawn = training.train_frost_alarm, training.train_dawn_minimum
-    plans = [*scenario.BASELINE, *scenario.FORESTS, *scenario.REPLICATES, *scenario.SINGLE[:1], *scenario.BETTER,
-             *scenario.SINGLE[1:]]  # fmt: skip
+    plans = [
+        *scenario.BASELINE,
+        *scenario.FORESTS,
+        *scenario.REPLICATES,
+        *scenario.SINGLE[:1],
+        *scenario.BETTER,
+        *scenario.SINGLE[1:],
+    ]
     jobs: list[tuple[str, Callable[..., None], Plan, str | None]] = [
         ("frost-alarm", frost, plan, None) for plan in plans
     ]
@@ -274,8 +280,11 @@ def tell_the_registry(demo: Demo) -> None:
 def _rule(demo: Demo) -> None:
     with demo.as_person("wren"):
         alarm = kinetrum.model("frost-alarm")
-        alarm.describe(purpose="Will it freeze at dawn? Rings the night watch before it does.", owner="ilse",
-                       labels={"season": "blossom", "site": "slope"})  # fmt: skip
+        alarm.describe(
+            purpose="Will it freeze at dawn? Rings the night watch before it does.",
+            owner="ilse",
+            labels={"season": "blossom", "site": "slope"},
+        )
         alarm.rule(card_sections=["Purpose", "Limits"])
         alarm.set_gates(scenario.GATES)
     with demo.as_person("ilse"):

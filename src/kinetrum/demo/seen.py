@@ -32,9 +32,7 @@ def row_names(nights: Nights) -> list[str]:
 def _weights() -> NDArray[np.float64]:
     """Return how much each station counts at each place of the map: by distance, height more than breadth."""
     down, across = np.mgrid[0:HEIGHT, 0:WIDTH]
-    distance = [
-        np.hypot((down - y) * 1.6, across - x) + 1.5 for x, y in zip(_ACROSS, _DOWN, strict=True)
-    ]  # fmt: skip
+    distance = [np.hypot((down - y) * 1.6, across - x) + 1.5 for x, y in zip(_ACROSS, _DOWN, strict=True)]
     close = np.stack(distance) ** -2.2
     found: NDArray[np.float64] = close / close.sum(axis=0)
     return found
@@ -71,9 +69,14 @@ def keep_maps(run: Run, held: Nights, chance: NDArray[np.float64], threshold: fl
             f"night {day} of {int(held.season[0])}: {missed} missed, {len(boxes[-1]) - missed} false alarms"
         )
     run.media.images(
-        "worst-nights", maps, captions=captions, boxes=boxes, masks=masks,
-        classes={1: "frost at dawn", 2: "alarm given"}, step=step,
-    )  # fmt: skip
+        "worst-nights",
+        maps,
+        captions=captions,
+        boxes=boxes,
+        masks=masks,
+        classes={1: "frost at dawn", 2: "alarm given"},
+        step=step,
+    )
 
 
 def _boxes(given: NDArray[np.float64], frost: NDArray[np.bool_], threshold: float) -> list[tuple[Any, ...]]:
@@ -88,23 +91,40 @@ def _boxes(given: NDArray[np.float64], frost: NDArray[np.bool_], threshold: floa
 def keep_the_rest(run: Run, held: Nights, chance: NDArray[np.float64], threshold: float) -> None:
     """Keep what is told once, at the end: a film, a tone, a report, each station's score and each row's prediction."""
     alarm = chance >= threshold
-    run.media.video("season-film", [_map_of(_of_night(held, chance, day)) for day in range(FILM_NIGHTS)],
-                    rate=FILM_RATE, caption=f"chance of frost, {FILM_NIGHTS} nights")  # fmt: skip
+    run.media.video(
+        "season-film",
+        [_map_of(_of_night(held, chance, day)) for day in range(FILM_NIGHTS)],
+        rate=FILM_RATE,
+        caption=f"chance of frost, {FILM_NIGHTS} nights",
+    )
     coldest = [float(_of_night(held, chance, day).max()) for day in range(FILM_NIGHTS)]
     run.media.sound(
         "season-tone", _tone(coldest), rate=8_000, caption="one note a night, higher where frost is likelier"
     )
     table = _by_station(held, alarm)
     run.media.table("by-station", table, key="station")
-    run.plot.table("wrong-by-station", table, x="station", y=["missed", "false_alarms"], mark="bars",
-                   y_name="nights", title="Nights taken wrong")  # fmt: skip
+    run.plot.table(
+        "wrong-by-station",
+        table,
+        x="station",
+        y=["missed", "false_alarms"],
+        mark="bars",
+        y_name="nights",
+        title="Nights taken wrong",
+    )
     run.media.text("night-watch-report", _report(table, held, alarm), markdown=True)
     run.media.table(
         "frost-alarm-held-out-predictions",
-        {"row": row_names(held), "truth": held.frost, "prediction": alarm, "score": np.round(chance, 6),
-         "station": [STATIONS[number - 1][0] for number in held.station],
-         "minimum_c": np.round(held.minimum_c, 2)}, key="row",
-    )  # fmt: skip
+        {
+            "row": row_names(held),
+            "truth": held.frost,
+            "prediction": alarm,
+            "score": np.round(chance, 6),
+            "station": [STATIONS[number - 1][0] for number in held.station],
+            "minimum_c": np.round(held.minimum_c, 2),
+        },
+        key="row",
+    )
 
 
 def _tone(chances: Sequence[float]) -> NDArray[np.float64]:

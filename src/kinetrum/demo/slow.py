@@ -34,9 +34,14 @@ def main() -> None:
         with kinetrum.begin("frost-alarm", name=SLOW.name, params=params, seed=SLOW.seed, goals=FROST_GOALS) as run:
             run.used(folder / SLOW.data, name="nights", role="train")
             model = GradientBoostingClassifier(
-                n_estimators=1, learning_rate=params["rate"], max_depth=params["depth"], subsample=0.6,
-                max_features=0.6, warm_start=True, random_state=SLOW.seed,
-            )  # fmt: skip
+                n_estimators=1,
+                learning_rate=params["rate"],
+                max_depth=params["depth"],
+                subsample=0.6,
+                max_features=0.6,
+                warm_start=True,
+                random_state=SLOW.seed,
+            )
             print(f"{len(train.frost):,} nights to train on, {len(held.frost):,} held out")  # noqa: T201
             for rounds in run.progress(range(1, params["rounds"] + 1), desc="rounds", disable=False, ncols=70):
                 model.set_params(n_estimators=rounds)

@@ -91,9 +91,13 @@ def _rounds(plan: Plan, train: Nights, held: Nights, model_out: list[Any]) -> It
     weight = np.where(train.frost, params["weight"], 1.0)
     if params["learner"] == "boost":
         model = GradientBoostingClassifier(
-            n_estimators=params["rounds"], learning_rate=params["rate"], max_depth=params["depth"], subsample=0.6,
-            max_features=0.6, random_state=plan.seed,
-        ).fit(train.features, train.frost, sample_weight=weight)  # fmt: skip
+            n_estimators=params["rounds"],
+            learning_rate=params["rate"],
+            max_depth=params["depth"],
+            subsample=0.6,
+            max_features=0.6,
+            random_state=plan.seed,
+        ).fit(train.features, train.frost, sample_weight=weight)
         model_out.append(model)
         for rounds, chance in enumerate(model.staged_predict_proba(held.features), 1):
             if rounds % 2 == 0 or rounds == params["rounds"]:
@@ -170,10 +174,14 @@ def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | No
     """Train one classifier: will it freeze at dawn?"""
     train, held = _split(nights)
     with kinetrum.begin(
-        "frost-alarm", name=plan.name or None, params=plan.params, seed=plan.seed, goals=FROST_GOALS,
+        "frost-alarm",
+        name=plan.name or None,
+        params=plan.params,
+        seed=plan.seed,
+        goals=FROST_GOALS,
         labels=plan.labels,
         parent=parent,
-    ) as run:  # fmt: skip
+    ) as run:
         with run.activity("preparing") as preparing:
             preparing.used(folder / plan.data, name="nights", role="train")
             preparing.used(folder / "stations.csv", name="stations")
@@ -222,9 +230,12 @@ def train_dawn_minimum(plan: Plan, folder: Path, nights: Nights) -> None:
                 model.fit(train.features, train.minimum_c)
             else:
                 model = GradientBoostingRegressor(
-                    n_estimators=plan.params["rounds"], max_depth=plan.params["depth"],
-                    learning_rate=plan.params["rate"], subsample=0.6, random_state=plan.seed,
-                ).fit(train.features, train.minimum_c)  # fmt: skip
+                    n_estimators=plan.params["rounds"],
+                    max_depth=plan.params["depth"],
+                    learning_rate=plan.params["rate"],
+                    subsample=0.6,
+                    random_state=plan.seed,
+                ).fit(train.features, train.minimum_c)
                 for step, guess in enumerate(model.staged_predict(held.features)):
                     run.measure(mae=mean_absolute_error(held.minimum_c, guess), step=step)
         guess = model.predict(held.features)

@@ -14,11 +14,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 STATIONS = (
-    ("Top Wall", 212, 0.02), ("Ridge Tree", 205, 0.05), ("Wind Gap", 196, 0.03), ("High Press", 188, 0.12),
-    ("East Brow", 180, 0.15), ("Upper Gate", 171, 0.22), ("Quince Walk", 163, 0.28), ("Long Bank", 155, 0.35),
-    ("Pond Side", 148, 0.52), ("Stone Row", 141, 0.48), ("Alder Dip", 133, 0.70), ("Gate Field", 127, 0.62),
-    ("Mill Bend", 121, 0.78), ("Lower Hollow", 114, 0.97),
-)  # fmt: skip
+    ("Top Wall", 212, 0.02),
+    ("Ridge Tree", 205, 0.05),
+    ("Wind Gap", 196, 0.03),
+    ("High Press", 188, 0.12),
+    ("East Brow", 180, 0.15),
+    ("Upper Gate", 171, 0.22),
+    ("Quince Walk", 163, 0.28),
+    ("Long Bank", 155, 0.35),
+    ("Pond Side", 148, 0.52),
+    ("Stone Row", 141, 0.48),
+    ("Alder Dip", 133, 0.70),
+    ("Gate Field", 127, 0.62),
+    ("Mill Bend", 121, 0.78),
+    ("Lower Hollow", 114, 0.97),
+)
 FEATURES = ("evening_c", "humidity", "cloud", "wind_ms", "dew_c", "height_m", "hollow", "fall_c", "day")
 NIGHTS_A_SEASON = 64
 FAULTY_STATION, FAULT_C = 9, 1.8
@@ -62,22 +72,35 @@ def _season(year: int) -> Nights:
         noise = random.normal(0, 1.0, days.size)
         minima.append(np.maximum(warm - radiated - pooled + 0.25 * wind + noise, dew - 4.5))
         stations.append(np.full(days.size, number))
-        columns = (warm, humidity, cloud, wind, dew, np.full(days.size, float(height)),
-                   np.full(days.size, hollow), fall, days)  # fmt: skip
+        columns = (
+            warm,
+            humidity,
+            cloud,
+            wind,
+            dew,
+            np.full(days.size, float(height)),
+            np.full(days.size, hollow),
+            fall,
+            days,
+        )
         rows.append(np.column_stack(columns))
     return Nights(
-        np.concatenate(rows), np.concatenate(minima), np.concatenate(stations),
+        np.concatenate(rows),
+        np.concatenate(minima),
+        np.concatenate(stations),
         np.full(NIGHTS_A_SEASON * len(STATIONS), year),
-    )  # fmt: skip
+    )
 
 
 def make_nights(years: tuple[int, ...], faulty: bool) -> Nights:
     """Make all nights of some blossom seasons; with the fault, station 9 read 1.8 °C too warm in 2024."""
     parts = [_season(year) for year in years]
     nights = Nights(
-        np.concatenate([part.features for part in parts]), np.concatenate([part.minimum_c for part in parts]),
-        np.concatenate([part.station for part in parts]), np.concatenate([part.season for part in parts]),
-    )  # fmt: skip
+        np.concatenate([part.features for part in parts]),
+        np.concatenate([part.minimum_c for part in parts]),
+        np.concatenate([part.station for part in parts]),
+        np.concatenate([part.season for part in parts]),
+    )
     if faulty:
         wrong = (nights.station == FAULTY_STATION) & (nights.season == 2024)
         nights.features[wrong, 0] += FAULT_C

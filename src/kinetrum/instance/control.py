@@ -33,10 +33,12 @@ def status(home: Home) -> dict[str, Any]:
     """Describe the instance: running, address, folder, where the first password stands."""
     state = home.read_state() if is_running(home) else None
     return {
-        "running": bool(state and "url" in state), "url": (state or {}).get("url"), "folder": str(home.folder),
+        "running": bool(state and "url" in state),
+        "url": (state or {}).get("url"),
+        "folder": str(home.folder),
         "log": str(home.log),
         "first_account": str(home.first_password) if home.first_password.exists() else None,
-    }  # fmt: skip
+    }
 
 
 def up(home: Home, port: int) -> dict[str, Any]:
@@ -48,8 +50,11 @@ def up(home: Home, port: int) -> dict[str, Any]:
     with home.log.open("ab") as log:
         keeper = subprocess.Popen(
             [sys.executable, "-m", "kinetrum.instance.keeper", str(home.folder), str(port)],
-            stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True,
-        )  # fmt: skip
+            stdin=subprocess.DEVNULL,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+        )
     found = _wait(home, keeper)
     keeper.returncode = 0  # It goes on after this process, which does not wait for it.
     state = home.read_state() or {}

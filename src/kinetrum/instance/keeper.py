@@ -95,14 +95,21 @@ class Keeper:
 
     def _start_service(self, lock: int) -> str | None:
         environment = os.environ | {
-            "KINETRUM_DATABASE": self.server.url(SERVICE), "KINETRUM_STORE": str(self.home.store),
-            "KINETRUM_HOST": "127.0.0.1", "KINETRUM_PORT": str(self.port),
-        }  # fmt: skip
+            "KINETRUM_DATABASE": self.server.url(SERVICE),
+            "KINETRUM_STORE": str(self.home.store),
+            "KINETRUM_HOST": "127.0.0.1",
+            "KINETRUM_PORT": str(self.port),
+        }
         with self.home.log.open("ab") as log_file:
             self.service = subprocess.Popen(
-                [sys.executable, "-m", "kinetrum.service.main"], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-                stderr=log_file, start_new_session=True, pass_fds=(lock,), env=environment,
-            )  # fmt: skip
+                [sys.executable, "-m", "kinetrum.service.main"],
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.PIPE,
+                stderr=log_file,
+                start_new_session=True,
+                pass_fds=(lock,),
+                env=environment,
+            )
         if self.service.stdout is None:
             return None
         line = self.service.stdout.readline()

@@ -91,10 +91,19 @@ max-connections=300
         shutil.rmtree(part, ignore_errors=True)
         user = getpass.getuser()
         made = subprocess.run(
-            [_tool("mariadb-install-db"), f"--defaults-file={config}", f"--datadir={part}", f"--user={user}",
-             "--auth-root-authentication-method=socket", f"--auth-root-socket-user={user}", "--skip-test-db"],
-            capture_output=True, text=True, check=False,
-        )  # fmt: skip
+            [
+                _tool("mariadb-install-db"),
+                f"--defaults-file={config}",
+                f"--datadir={part}",
+                f"--user={user}",
+                "--auth-root-authentication-method=socket",
+                f"--auth-root-socket-user={user}",
+                "--skip-test-db",
+            ],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         if made.returncode:
             raise Unavailable(f"MariaDB could not make its data folder: {(made.stderr or made.stdout)[-600:]}")
         part.rename(self.home.database)
@@ -118,17 +127,30 @@ max-connections=300
         accounts = self._accounts()
         with self.home.log.open("ab") as log:
             self.process = subprocess.Popen(
-                [_tool("mariadbd"), f"--defaults-file={config}", f"--user={getpass.getuser()}",
-                 f"--init-file={accounts}"],
-                stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, pass_fds=pass_fds,
-            )  # fmt: skip
+                [
+                    _tool("mariadbd"),
+                    f"--defaults-file={config}",
+                    f"--user={getpass.getuser()}",
+                    f"--init-file={accounts}",
+                ],
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+                pass_fds=pass_fds,
+            )
         give_up = time.monotonic() + _START_S
         while time.monotonic() < give_up:
             if self.process.poll() is not None:
                 raise Unavailable(f"MariaDB ended at once; {self.home.log} says why.")
             try:
-                pymysql.connect(host="127.0.0.1", port=self.port, user=OWNER, database=DATABASE,
-                                password=self.home.secret("database_owner")).close()  # fmt: skip
+                pymysql.connect(
+                    host="127.0.0.1",
+                    port=self.port,
+                    user=OWNER,
+                    database=DATABASE,
+                    password=self.home.secret("database_owner"),
+                ).close()
             except pymysql.MySQLError:
                 time.sleep(0.05)
             else:

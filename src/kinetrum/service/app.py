@@ -71,12 +71,28 @@ _OPEN = frozenset({f"{API}/health", f"{API}/session"})
 _READS, _ACTS = [Depends(read_up_to_date)], [Depends(act_up_to_date)]
 # Answers are made of what was recorded, and so are some acts, so that comes in first.
 _ROUTES: tuple[tuple[Any, list[Any]], ...] = (
-    (health_routes, []), (account_routes, []), (export_routes, _READS), (search_routes, _READS),
-    (comparison_routes, _ACTS), (run_routes, _READS), (description_routes, _READS), (environment_routes, _READS),
-    (blob_routes, []), (artifact_routes, _ACTS), (file_routes, _READS), (lineage_routes, _READS), (plot_routes, _READS),
-    (media_routes, _READS), (disk_routes, _ACTS), (archive_routes, _READS), (model_routes, _ACTS),
-    (version_routes, _ACTS), (live_routes, []), (today_routes, _READS), (view_routes, []),
-)  # fmt: skip
+    (health_routes, []),
+    (account_routes, []),
+    (export_routes, _READS),
+    (search_routes, _READS),
+    (comparison_routes, _ACTS),
+    (run_routes, _READS),
+    (description_routes, _READS),
+    (environment_routes, _READS),
+    (blob_routes, []),
+    (artifact_routes, _ACTS),
+    (file_routes, _READS),
+    (lineage_routes, _READS),
+    (plot_routes, _READS),
+    (media_routes, _READS),
+    (disk_routes, _ACTS),
+    (archive_routes, _READS),
+    (model_routes, _ACTS),
+    (version_routes, _ACTS),
+    (live_routes, []),
+    (today_routes, _READS),
+    (view_routes, []),
+)
 
 
 def make_app(blob_folder: Path) -> FastAPI:
@@ -94,10 +110,16 @@ def make_app(blob_folder: Path) -> FastAPI:
         disconnect()
 
     app = FastAPI(
-        title="Kinetrum", version=version("kinetrum"), lifespan=life, openapi_url=f"{API}/openapi.json",
-        docs_url=None, redoc_url=None, generate_unique_id_function=_operation_id, responses=_RESPONSES,
+        title="Kinetrum",
+        version=version("kinetrum"),
+        lifespan=life,
+        openapi_url=f"{API}/openapi.json",
+        docs_url=None,
+        redoc_url=None,
+        generate_unique_id_function=_operation_id,
+        responses=_RESPONSES,
         description="Record training runs, compare them, version models and promote them.",
-    )  # fmt: skip
+    )
     app.state.blobs = blobs
     app.state.broker = Broker()
     problems.install(app)

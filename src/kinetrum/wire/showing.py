@@ -8,9 +8,18 @@ from kinetrum.wire.base import Out
 
 MediaKind = Literal["image", "sound", "video", "text", "table"]
 Outcome = Literal[
-    "newly wrong", "newly right", "both wrong", "both right", "farther", "nearer", "as near", "changed", "same",
-    "only left", "only right",
-]  # fmt: skip
+    "newly wrong",
+    "newly right",
+    "both wrong",
+    "both right",
+    "farther",
+    "nearer",
+    "as near",
+    "changed",
+    "same",
+    "only left",
+    "only right",
+]
 
 
 class KeptStep(Out):

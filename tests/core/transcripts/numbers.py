@@ -61,10 +61,17 @@ def line(count: int, seed: int = 0, odd: bool = False) -> Points:
 
 
 SERIES = {
-    "none": no_points(), "one": line(1), "two": line(2, 5), "odd": line(40, 1, True), "many": line(700, 2), "nan": points_of([1, 2, 3], [1, 2, 3], [NAN, NAN, NAN]),
-    "twice": points_of([1, 1, 2, 2, 2, 9], [5, 7, 1, 3, 2, 0], [1.0, 2.0, -0.0, 0.0, NAN, INF]), "back": points_of([9, -4, 3, 3], [1, 2, 3, 3], [1.5, -2.5, 3.5, 3.5]), "flat": points_of(range(30), range(30), [2.0] * 30),
+    "none": no_points(),
+    "one": line(1),
+    "two": line(2, 5),
+    "odd": line(40, 1, True),
+    "many": line(700, 2),
+    "nan": points_of([1, 2, 3], [1, 2, 3], [NAN, NAN, NAN]),
+    "twice": points_of([1, 1, 2, 2, 2, 9], [5, 7, 1, 3, 2, 0], [1.0, 2.0, -0.0, 0.0, NAN, INF]),
+    "back": points_of([9, -4, 3, 3], [1, 2, 3, 3], [1.5, -2.5, 3.5, 3.5]),
+    "flat": points_of(range(30), range(30), [2.0] * 30),
     "huge": points_of([-(2**62), 0, 2**62], [0, 1, 2], [1e308, -1e308, 5e-324]),
-}  # fmt: skip
+}
 
 
 def rows_of(points: Points) -> list[Any]:
@@ -129,16 +136,30 @@ def points() -> Asked:
 
 def group(**changes: Any) -> Group:
     held: dict[str, Any] = {
-        "keys": ("loss", "val/loss"), "steps": np.array([1, 2, 5]), "times": np.array([10, 20, 20]), "values": np.array([[0.5, NAN, -INF], [1.0, 2.0, 3.0]]),
-    }  # fmt: skip
+        "keys": ("loss", "val/loss"),
+        "steps": np.array([1, 2, 5]),
+        "times": np.array([10, 20, 20]),
+        "values": np.array([[0.5, NAN, -INF], [1.0, 2.0, 3.0]]),
+    }
     return Group(**{**held, **changes})
 
 
 GROUPS = {
-    "plain": lambda: group(), "no column": lambda: group(keys=(), values=np.empty((0, 3))), "no points": lambda: group(steps=np.array([], dtype=np.int64), times=np.array([], dtype=np.int64), values=np.empty((2, 0))),
-    "short times": lambda: group(times=np.array([10])), "a row too few": lambda: group(values=np.array([[1.0, 2.0, 3.0]])), "short rows": lambda: group(values=np.array([[1.0], [2.0]])), "a key twice": lambda: group(keys=("loss", "loss")), "a bad key": lambda: group(keys=("loss", "a\nb")),
-    "an empty key": lambda: group(keys=("", "loss")), "steps backwards": lambda: group(steps=np.array([5, 2, 1])), "a huge step": lambda: group(steps=np.array([1, 2, 2**62 + 1])), "times before 1970": lambda: group(times=np.array([-1, 20, 30])),
-}  # fmt: skip
+    "plain": lambda: group(),
+    "no column": lambda: group(keys=(), values=np.empty((0, 3))),
+    "no points": lambda: group(
+        steps=np.array([], dtype=np.int64), times=np.array([], dtype=np.int64), values=np.empty((2, 0))
+    ),
+    "short times": lambda: group(times=np.array([10])),
+    "a row too few": lambda: group(values=np.array([[1.0, 2.0, 3.0]])),
+    "short rows": lambda: group(values=np.array([[1.0], [2.0]])),
+    "a key twice": lambda: group(keys=("loss", "loss")),
+    "a bad key": lambda: group(keys=("loss", "a\nb")),
+    "an empty key": lambda: group(keys=("", "loss")),
+    "steps backwards": lambda: group(steps=np.array([5, 2, 1])),
+    "a huge step": lambda: group(steps=np.array([1, 2, 2**62 + 1])),
+    "times before 1970": lambda: group(times=np.array([-1, 20, 30])),
+}
 
 
 def frames() -> Iterator[tuple[str, bytes]]:
@@ -237,10 +258,21 @@ def halves(count: int, seed: int) -> list[float]:
 def runs() -> Asked:
     for one, two, candidates, noise in product((1, 2, 5), (1, 2, 4), (1, 10), (None, 0.5)):
         left, right = halves(one, 1), halves(two, 3)
-        yield f"{one} runs against {two}, {candidates} candidates, noise {noise}", lambda left=left, right=right, candidates=candidates, noise=noise: difference_of(
-            [(None, n) for n in left], [(None, n) for n in right], candidates=candidates, noise=noise)  # fmt: skip
-        yield f"{one} runs against {two}, by seed, {candidates} candidates", lambda left=left, right=right, candidates=candidates: difference_of(
-            [(str(at), n) for at, n in enumerate(left)], [(str(at), n) for at, n in enumerate(right)], candidates=candidates, confidence=0.9)  # fmt: skip
+        yield (
+            f"{one} runs against {two}, {candidates} candidates, noise {noise}",
+            lambda left=left, right=right, candidates=candidates, noise=noise: difference_of(
+                [(None, n) for n in left], [(None, n) for n in right], candidates=candidates, noise=noise
+            ),
+        )
+        yield (
+            f"{one} runs against {two}, by seed, {candidates} candidates",
+            lambda left=left, right=right, candidates=candidates: difference_of(
+                [(str(at), n) for at, n in enumerate(left)],
+                [(str(at), n) for at, n in enumerate(right)],
+                candidates=candidates,
+                confidence=0.9,
+            ),
+        )
     for left, right in (
         ([1.0, 1.0], [2.0, 2.0]),
         ([1.0, 1.0], [1.0, 1.0]),
@@ -252,8 +284,16 @@ def runs() -> Asked:
             f"{left} against {right}",
             lambda left=left, right=right: difference_of([(None, n) for n in left], [(None, n) for n in right]),
         )
-    for left, right in (([("1", 1.0), ("2", 2.0)], [("2", 1.0), ("1", 5.0)]), ([("1", 1.0), ("1", 2.0)], [("1", 1.0)]), ([("1", 1.0)], [("1", 1.0), ("1", 1.0)]), ([(None, 1.0)], [(None, 2.0)]), ([("1", 1.0)], [("2", 1.0)]),
-                        ([("1", 1.0), (None, 3.0)], [("1", 1.0), (None, 2.0)]), ([("1", 1.0)], [("1", 1.0), ("2", 2.0)]), ([], [])):  # fmt: skip
+    for left, right in (
+        ([("1", 1.0), ("2", 2.0)], [("2", 1.0), ("1", 5.0)]),
+        ([("1", 1.0), ("1", 2.0)], [("1", 1.0)]),
+        ([("1", 1.0)], [("1", 1.0), ("1", 1.0)]),
+        ([(None, 1.0)], [(None, 2.0)]),
+        ([("1", 1.0)], [("2", 1.0)]),
+        ([("1", 1.0), (None, 3.0)], [("1", 1.0), (None, 2.0)]),
+        ([("1", 1.0)], [("1", 1.0), ("2", 2.0)]),
+        ([], []),
+    ):
         yield f"paired {left} {right}", lambda left=left, right=right: paired_by_seed(left, right)
     for change, deviation, confidence, sides in product(
         (0.0, 0.01, 0.5, -2.0, INF, NAN), (None, 0.0, 0.1, 1.0), (0.95, 0.99), (1, 2)
@@ -291,8 +331,21 @@ def runs() -> Asked:
             f"{counts} alike",
             lambda groups=groups, base=base: (vary_alike(groups, base), pooled_error([*groups, base])),
         )
-        yield f"{counts} at once", lambda groups=groups, base=base: [
-            (one.change, round(one.low or 0, 5), round(one.high or 0, 5), one.probability, one.beyond, one.method, one.needed) for one in differences_at_once(groups, base, 0.9) or []]  # fmt: skip
+        yield (
+            f"{counts} at once",
+            lambda groups=groups, base=base: [
+                (
+                    one.change,
+                    round(one.low or 0, 5),
+                    round(one.high or 0, 5),
+                    one.probability,
+                    one.beyond,
+                    one.method,
+                    one.needed,
+                )
+                for one in differences_at_once(groups, base, 0.9) or []
+            ],
+        )
 
 
 def labels(count: int, seed: int, wrong: int) -> tuple[np.ndarray, np.ndarray]:
@@ -361,8 +414,21 @@ def verdicts() -> Asked:
             f"mean over {classes}",
             lambda classes=classes: mean_share_interval([Pairs(*one) for one in classes], 0.95),
         )
-    for name, given, confidence in product(RATIOS, ((40, 20, 11, 6, 0, 2, 0, 0), (40, 20, 12, 5, 0, 2, 0, 0), (40, 20, 9, 3, 4, 2, 5, 1), (300, 90, 60, 9, 5, 20, 11, 4), (12, 3, 1, 1, 0, 1, 1, 0), (12, 12, 6, 3, 1, 0, 0, 0),
-                                                    (30, 9, 0, 0, 0, 0, 0, 0), (30, 9, 5, 0, 0, 3, 0, 0), (9_000, 4_000, 1_000, 900, 800, 700, 900, 850)), (0.8, 0.95)):  # fmt: skip
+    for name, given, confidence in product(
+        RATIOS,
+        (
+            (40, 20, 11, 6, 0, 2, 0, 0),
+            (40, 20, 12, 5, 0, 2, 0, 0),
+            (40, 20, 9, 3, 4, 2, 5, 1),
+            (300, 90, 60, 9, 5, 20, 11, 4),
+            (12, 3, 1, 1, 0, 1, 1, 0),
+            (12, 12, 6, 3, 1, 0, 0, 0),
+            (30, 9, 0, 0, 0, 0, 0, 0),
+            (30, 9, 5, 0, 0, 3, 0, 0),
+            (9_000, 4_000, 1_000, 900, 800, 700, 900, 850),
+        ),
+        (0.8, 0.95),
+    ):
         yield (
             f"{name} of {given} at {confidence}",
             lambda name=name, given=given, confidence=confidence: (

@@ -87,11 +87,17 @@ def choose(actor: Actor, project: str, reference: str | None, with_files: bool, 
     records = [_version(row, with_files, sources) for row in sorted(versions, key=lambda row: (row.name, row.number))]
     things = {row.name: artifacts.artifact_named(place.project_id, row.name) for row in versions}
     contents = Contents(
-        f"{instance}/{project}", iso(now()) or "", tuple(_experiment(place, name) for name in sorted(experiments)),
-        tuple(ArtifactRecord(thing.name, thing.kind, thing.description, thing.labels)
-              for _, thing in sorted(things.items()) if thing), tuple(records),
+        f"{instance}/{project}",
+        iso(now()) or "",
+        tuple(_experiment(place, name) for name in sorted(experiments)),
+        tuple(
+            ArtifactRecord(thing.name, thing.kind, thing.description, thing.labels)
+            for _, thing in sorted(things.items())
+            if thing
+        ),
+        tuple(records),
         tuple(id_text(run.uid) for run in found_runs),
-    )  # fmt: skip
+    )
     ids = [run.run_id for run in found_runs]
     told = record_project(actor, place, versions, set(ids)) if whole else None
     return Chosen(reference, ids, contents, sources, told)
@@ -161,10 +167,19 @@ def _version(row: VersionRow, with_files: bool, sources: dict[str, str]) -> Vers
         for entry in entries:
             inside[entry.sha256] = sources.setdefault(entry.sha256, folder_of(row.name, row.number) + entry.path)
     return VersionRecord(
-        row.name, row.kind, row.number, row.digest, row.by_reference, row.address,
+        row.name,
+        row.kind,
+        row.number,
+        row.digest,
+        row.by_reference,
+        row.address,
         _by(row.created_by, row.imported_from),
-        to_micros(row.created_at), entries, inside, row.about, row.labels,
-    )  # fmt: skip
+        to_micros(row.created_at),
+        entries,
+        inside,
+        row.about,
+        row.labels,
+    )
 
 
 def pack(actor: Actor, store: BlobStore, project: str, chosen: Chosen, license_text: str) -> Iterator[bytes]:
@@ -205,16 +220,27 @@ def _run(run_id: int) -> RunRecord:
     doc = runs.load_doc(run_id)
     kept = {name: texts.read_text(run.project_id, digest) for name, digest in doc.texts.items()}
     return RunRecord(
-        id_text(run.uid), run.experiment, run.number, run.name, run.status, run.reason,
-        _by(run.author_id, run.imported_from), run.host,
-        id_text(run.parent_uid) if run.parent_uid else None, to_micros(run.started_at),
-        to_micros(run.ended_at) if run.ended_at else None, run.lease_s, doc,
+        id_text(run.uid),
+        run.experiment,
+        run.number,
+        run.name,
+        run.status,
+        run.reason,
+        _by(run.author_id, run.imported_from),
+        run.host,
+        id_text(run.parent_uid) if run.parent_uid else None,
+        to_micros(run.started_at),
+        to_micros(run.ended_at) if run.ended_at else None,
+        run.lease_s,
+        doc,
         [
             (id_text(row.uid), row.key, from_json(json.loads(row.value), row.key), to_micros(row.recorded_at))
             for row in result_records.results_of(run_id)
         ],
-        _links(run_id), _notes(run_id), {name: text for name, text in kept.items() if text is not None},
-    )  # fmt: skip
+        _links(run_id),
+        _notes(run_id),
+        {name: text for name, text in kept.items() if text is not None},
+    )
 
 
 def _links(run_id: int) -> list[LinkRecord]:
@@ -222,11 +248,19 @@ def _links(run_id: int) -> list[LinkRecord]:
     versions = {row.version_id: row for row in artifacts.versions_by_ids(sorted({link.version_id for link in found}))}
     return [
         LinkRecord(
-            id_text(link.uid), link.relation, versions[link.version_id].name, versions[link.version_id].number,
-            to_micros(link.recorded_at), link.role, link.step, link.activity, link.keep,
+            id_text(link.uid),
+            link.relation,
+            versions[link.version_id].name,
+            versions[link.version_id].number,
+            to_micros(link.recorded_at),
+            link.role,
+            link.step,
+            link.activity,
+            link.keep,
         )
-        for link in found if versions[link.version_id].purged_at is None
-    ]  # fmt: skip
+        for link in found
+        if versions[link.version_id].purged_at is None
+    ]
 
 
 def _notes(run_id: int) -> list[NoteRecord]:

@@ -58,15 +58,23 @@ def record_project(actor: Actor, place: Place, versions: list[VersionRow], of_ru
     """
     names = _Names(versions)
     return ProjectRecord(
-        place.project.name, place.project.description, dict(place.project.labels),
+        place.project.name,
+        place.project.description,
+        dict(place.project.labels),
         tuple(
-            ViewRecord(id_text(view.uid), view.experiment, view.name, view.shared, view.arrangement,
-                       names.person(view.author_id))
+            ViewRecord(
+                id_text(view.uid),
+                view.experiment,
+                view.name,
+                view.shared,
+                view.arrangement,
+                names.person(view.author_id),
+            )
             for view in views.views_of(place.project_id, actor.person_id, None)
         ),
         tuple(_notes(place, names)),
         tuple(_model(model, names, of_runs) for model in _models(place)),
-    )  # fmt: skip
+    )
 
 
 def artifact_versions_of_models(place: Place) -> set[int]:
@@ -107,31 +115,57 @@ def _model(model: ModelRow, names: _Names, of_runs: set[int]) -> ModelRecord:
     judged = model_records.evidence_of(model_id)
     uids = _run_uids({row.run_id for row in (*rows, *judged) if row.run_id in of_runs})
     return ModelRecord(
-        name=model.name, purpose=model.purpose, approvals_needed=model.approvals_needed,
-        second_pair=model.second_pair, renewed_approvals=model.renewed_approvals, card=model.card,
-        card_sections=tuple(model.card_sections), gates=model.gates, evidence_rules=model.evidence_rules,
-        owner=names.account(model.owner_id), labels=model.labels, image=model.image, lead=model.lead_number,
-        by=names.person(model.created_by, model_records.origin_of_model(model_id)), made_at=to_micros(model.created_at),
-        ladder=models.ladder_of(model_id), versions=tuple(_version(row, names, uids) for row in rows),
+        name=model.name,
+        purpose=model.purpose,
+        approvals_needed=model.approvals_needed,
+        second_pair=model.second_pair,
+        renewed_approvals=model.renewed_approvals,
+        card=model.card,
+        card_sections=tuple(model.card_sections),
+        gates=model.gates,
+        evidence_rules=model.evidence_rules,
+        owner=names.account(model.owner_id),
+        labels=model.labels,
+        image=model.image,
+        lead=model.lead_number,
+        by=names.person(model.created_by, model_records.origin_of_model(model_id)),
+        made_at=to_micros(model.created_at),
+        ladder=models.ladder_of(model_id),
+        versions=tuple(_version(row, names, uids) for row in rows),
         stays=tuple(
             StayRecord(row.stage, row.number, to_micros(row.placed_at)) for row in model_records.stays_of(model_id)
         ),
         events=tuple(_event(row, names) for row in model_records.events_of(model_id)),
         verdicts=(
-            *(VerdictRecord(row.number, Person("imported", row.said_by), row.approves, row.comment,
-                            to_micros(row.given_at)) for row in model_records.imported_verdicts_of(model_id)),
-            *(VerdictRecord(row.number, names.person(row.person_id), bool(row.approves), row.comment,
-                            to_micros(row.given_at)) for row in model_records.verdicts_of(model_id)),
+            *(
+                VerdictRecord(
+                    row.number, Person("imported", row.said_by), row.approves, row.comment, to_micros(row.given_at)
+                )
+                for row in model_records.imported_verdicts_of(model_id)
+            ),
+            *(
+                VerdictRecord(
+                    row.number, names.person(row.person_id), bool(row.approves), row.comment, to_micros(row.given_at)
+                )
+                for row in model_records.verdicts_of(model_id)
+            ),
         ),
         evidence=tuple(
             EvidenceRecord(
-                id_text(row.uid), row.number, row.data_name, row.data_digest, uids[row.run_id],
-                names.version(row.rows_version), json.loads(row.results),
-                names.person(row.created_by, row.imported_from), to_micros(row.created_at),
+                id_text(row.uid),
+                row.number,
+                row.data_name,
+                row.data_digest,
+                uids[row.run_id],
+                names.version(row.rows_version),
+                json.loads(row.results),
+                names.person(row.created_by, row.imported_from),
+                to_micros(row.created_at),
             )
-            for row in judged if row.run_id in uids
+            for row in judged
+            if row.run_id in uids
         ),
-    )  # fmt: skip
+    )
 
 
 def _run_uids(run_ids: set[int]) -> dict[int, str]:
@@ -141,18 +175,35 @@ def _run_uids(run_ids: set[int]) -> dict[int, str]:
 def _version(row: Any, names: _Names, uids: dict[int, str]) -> ModelVersionRecord:
     signature = json.loads(row.signature) if row.signature else None
     return ModelVersionRecord(
-        id_text(row.uid), row.number, names.version(row.version_id), uids.get(row.run_id), row.origin, row.comment,
-        bool(row.retired), names.person(row.created_by, row.imported_from), to_micros(row.created_at),
-        json.loads(row.labels), json.loads(row.added_values), signature, row.step,
-    )  # fmt: skip
+        id_text(row.uid),
+        row.number,
+        names.version(row.version_id),
+        uids.get(row.run_id),
+        row.origin,
+        row.comment,
+        bool(row.retired),
+        names.person(row.created_by, row.imported_from),
+        to_micros(row.created_at),
+        json.loads(row.labels),
+        json.loads(row.added_values),
+        signature,
+        row.step,
+    )
 
 
 def _event(row: Any, names: _Names) -> EventRecord:
     return EventRecord(
-        id_text(row.uid), row.act, row.stage, row.before_number, row.after_number,
-        names.person(row.person_id, row.imported_from), row.comment, to_micros(row.at),
-        [_finite(check) for check in json.loads(row.checks)] if row.checks else None, row.override_reason,
-    )  # fmt: skip
+        id_text(row.uid),
+        row.act,
+        row.stage,
+        row.before_number,
+        row.after_number,
+        names.person(row.person_id, row.imported_from),
+        row.comment,
+        to_micros(row.at),
+        [_finite(check) for check in json.loads(row.checks)] if row.checks else None,
+        row.override_reason,
+    )
 
 
 def _finite(check: dict[str, Any]) -> dict[str, Any]:

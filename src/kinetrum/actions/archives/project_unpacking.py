@@ -103,25 +103,35 @@ def _take_view(origin: Origin, project: str, view: ViewRecord, done: Told) -> No
         done.remarks.append(f"The view {view.name!r} is of {view.experiment}, which is not here; it was left out.")
         return
     views.save_view(
-        id_bytes(view.uid), place.project_id, row.experiment_id if row else None, view.name, view.shared,
-        origin.actor.person_id, dict(view.arrangement), 1,
-    )  # fmt: skip
+        id_bytes(view.uid),
+        place.project_id,
+        row.experiment_id if row else None,
+        view.name,
+        view.shared,
+        origin.actor.person_id,
+        dict(view.arrangement),
+        1,
+    )
     done.views.append(view.name)
 
 
 @transaction
-def _take_notes(
-    origin: Origin, project: str, found: tuple[ThingNote, ...], numbers: Numbers, done: Told
-) -> None:  # fmt: skip
+def _take_notes(origin: Origin, project: str, found: tuple[ThingNote, ...], numbers: Numbers, done: Told) -> None:
     place = enter(origin.actor, project, Act.DESCRIBE)
     for one in found:
         subject = _subject(place, one, numbers, done)
         if subject is not None:
             note = one.note
             notes.add_imported(
-                place.project_id, one.kind, subject, id_bytes(note.uid), origin.person_id(note.by), note.text,
-                from_micros(note.at), origin.words(note.by),
-            )  # fmt: skip
+                place.project_id,
+                one.kind,
+                subject,
+                id_bytes(note.uid),
+                origin.person_id(note.by),
+                note.text,
+                from_micros(note.at),
+                origin.words(note.by),
+            )
 
 
 def _subject(place: Place, one: ThingNote, numbers: Numbers, done: Told) -> int | None:
@@ -163,9 +173,13 @@ def _take_model(origin: Origin, project: str, record: ModelRecord, numbers: Numb
         done.remarks += _model_differences(row, record, added)
     if added:
         journal.append(
-            place.project_id, origin.actor.person_id, "imported", row.name,
-            after={"from": origin.source, "versions": len(added)}, origin=origin.actor.origin,
-        )  # fmt: skip
+            place.project_id,
+            origin.actor.person_id,
+            "imported",
+            row.name,
+            after={"from": origin.source, "versions": len(added)},
+            origin=origin.actor.origin,
+        )
 
 
 def _make_model(origin: Origin, place: Place, record: ModelRecord, done: Told) -> ModelRow:
@@ -174,12 +188,23 @@ def _make_model(origin: Origin, place: Place, record: ModelRecord, done: Told) -
     if record.owner and not member:
         done.remarks.append(f"{record.name}: the person to ask, {record.owner}, is no member here; it is the importer.")
     model_id = model_records.add_model(
-        place.project_id, record.name, record.ladder, origin.actor.person_id, from_micros(record.made_at),
-        origin.words(record.by), purpose=record.purpose, approvals_needed=record.approvals_needed,
-        second_pair=record.second_pair, renewed_approvals=record.renewed_approvals, card=record.card,
-        card_sections=list(record.card_sections), gates=record.gates, evidence_rules=dict(record.evidence_rules),
-        labels=dict(record.labels), owner_id=owner.person_id if owner and member else origin.actor.person_id,
-    )  # fmt: skip
+        place.project_id,
+        record.name,
+        record.ladder,
+        origin.actor.person_id,
+        from_micros(record.made_at),
+        origin.words(record.by),
+        purpose=record.purpose,
+        approvals_needed=record.approvals_needed,
+        second_pair=record.second_pair,
+        renewed_approvals=record.renewed_approvals,
+        card=record.card,
+        card_sections=list(record.card_sections),
+        gates=record.gates,
+        evidence_rules=dict(record.evidence_rules),
+        labels=dict(record.labels),
+        owner_id=owner.person_id if owner and member else origin.actor.person_id,
+    )
     done.remarks += _absent_people(record)
     return models.model_by_id(model_id)
 
@@ -195,9 +220,7 @@ def _absent_people(record: ModelRecord) -> list[str]:
     return [f"{record.name}: its rules name {' and '.join(absent)}, who {verb} no account here; change the rules."]
 
 
-def _add_versions(
-    origin: Origin, row: ModelRow, record: ModelRecord, numbers: Numbers, done: Told
-) -> dict[int, int]:  # fmt: skip
+def _add_versions(origin: Origin, row: ModelRow, record: ModelRecord, numbers: Numbers, done: Told) -> dict[int, int]:
     """Add the versions that the model lacks; returns numbers here by numbers there."""
     taken = {version.number for version in models.versions_of_model(row.model_id)}
     added: dict[int, int] = {}
@@ -225,16 +248,25 @@ def _add_version(origin: Origin, model_id: int, number: int, version: ModelVersi
     run = runs.run_by_uid(id_bytes(version.run)) if version.run else None
     told = version.origin or (None if run else f"imported from {origin.source}")
     model_records.add_version(
-        model_id, number, id_bytes(version.uid), files, run.run_id if run else None, origin.actor.person_id,
-        from_micros(version.made_at), origin.words(version.by), origin=told, comment=version.comment,
-        retired=version.retired, labels=dict(version.labels), added_values=dict(version.values),
-        signature=None if version.signature is None else dict(version.signature), step=version.step,
-    )  # fmt: skip
+        model_id,
+        number,
+        id_bytes(version.uid),
+        files,
+        run.run_id if run else None,
+        origin.actor.person_id,
+        from_micros(version.made_at),
+        origin.words(version.by),
+        origin=told,
+        comment=version.comment,
+        retired=version.retired,
+        labels=dict(version.labels),
+        added_values=dict(version.values),
+        signature=None if version.signature is None else dict(version.signature),
+        step=version.step,
+    )
 
 
-def _add_findings(
-    origin: Origin, model_id: int, record: ModelRecord, numbers: Numbers, added: dict[int, int]
-) -> None:  # fmt: skip
+def _add_findings(origin: Origin, model_id: int, record: ModelRecord, numbers: Numbers, added: dict[int, int]) -> None:
     """Add the evidence and the verdicts of the versions that were added."""
     for found in record.evidence:
         if found.number in added:
@@ -254,9 +286,18 @@ def _add_evidence(origin: Origin, model_id: int, number: int, found: EvidenceRec
         return
     rows = numbers.get(found.rows) if found.rows else None
     model_records.add_evidence(
-        model_id, id_bytes(found.uid), number, found.on, found.digest, run.run_id, rows[0] if rows else None,
-        dict(found.results), origin.actor.person_id, from_micros(found.at), origin.words(found.by),
-    )  # fmt: skip
+        model_id,
+        id_bytes(found.uid),
+        number,
+        found.on,
+        found.digest,
+        run.run_id,
+        rows[0] if rows else None,
+        dict(found.results),
+        origin.actor.person_id,
+        from_micros(found.at),
+        origin.words(found.by),
+    )
 
 
 def _place(origin: Origin, row: ModelRow, record: ModelRecord, added: dict[int, int], done: Told) -> None:
@@ -265,15 +306,25 @@ def _place(origin: Origin, row: ModelRow, record: ModelRecord, added: dict[int, 
     for stay in record.stays:
         if stay.number in added:
             depth = depths.get(stay.stage, 0)
-            model_records.add_stay(row.model_id, stay.stage, depth, added[stay.number], origin.actor.person_id,
-                           from_micros(stay.at))  # fmt: skip
+            model_records.add_stay(
+                row.model_id, stay.stage, depth, added[stay.number], origin.actor.person_id, from_micros(stay.at)
+            )
             depths[stay.stage] = depth + 1
     for event in record.events:
         model_records.add_event(
-            row.model_id, id_bytes(event.uid), event.act, event.stage, added.get(event.before or 0),
-            added.get(event.after or 0), origin.actor.person_id, event.comment, from_micros(event.at), event.checks,
-            event.override_reason, origin.words(event.by),
-        )  # fmt: skip
+            row.model_id,
+            id_bytes(event.uid),
+            event.act,
+            event.stage,
+            added.get(event.before or 0),
+            added.get(event.after or 0),
+            origin.actor.person_id,
+            event.comment,
+            from_micros(event.at),
+            event.checks,
+            event.override_reason,
+            origin.words(event.by),
+        )
     changes = {"lead_number": added.get(record.lead or 0), "image": _image(record)}
     there = {name: value for name, value in changes.items() if value is not None}
     if there:
@@ -297,14 +348,22 @@ def _image(record: ModelRecord) -> str | None:
 def _model_differences(row: ModelRow, record: ModelRecord, added: dict[int, int]) -> list[str]:
     """Say in what a model that is here already differs from what it is there."""
     pairs = {
-        "purpose": (record.purpose, row.purpose), "card": (record.card, row.card), "gates": (record.gates, row.gates),
-        "labels": (dict(record.labels), row.labels), "ladder": (record.ladder, models.ladder_of(row.model_id)),
+        "purpose": (record.purpose, row.purpose),
+        "card": (record.card, row.card),
+        "gates": (record.gates, row.gates),
+        "labels": (dict(record.labels), row.labels),
+        "ladder": (record.ladder, models.ladder_of(row.model_id)),
         "rules": (
-            (record.approvals_needed, record.second_pair, record.renewed_approvals, list(record.card_sections),
-             dict(record.evidence_rules)),
+            (
+                record.approvals_needed,
+                record.second_pair,
+                record.renewed_approvals,
+                list(record.card_sections),
+                dict(record.evidence_rules),
+            ),
             (row.approvals_needed, row.second_pair, row.renewed_approvals, row.card_sections, row.evidence_rules),
         ),
-    }  # fmt: skip
+    }
     differing = [name for name, (there, here) in pairs.items() if there != here]
     told = [f"{record.name}: {' and '.join(differing)} differ there and stay as they are here."] if differing else []
     here = {stage: stack[-1].number for stage, stack in models.stacks_of(row.model_id).items() if stack}

@@ -77,9 +77,7 @@ class _Opened:
     project: ProjectRecord | None
 
 
-def import_archive(
-    actor: Actor, store: BlobStore, project: str, path: Path, same_people: bool = False
-) -> Imported:  # fmt: skip
+def import_archive(actor: Actor, store: BlobStore, project: str, path: Path, same_people: bool = False) -> Imported:
     """Take an archive into a project. Raises InvalidInput that names the place in the archive, keeping nothing.
 
     Everything becomes the importer's, with who is said to have done it in words; with `same_people`, which takes an
@@ -98,9 +96,7 @@ def import_archive(
             numbers = {}
             _begin(actor, project, opened, done)
             for version in opened.contents.versions:
-                numbers[version.name, version.number] = _take_version(
-                    origin, project, version, opened.contents, done
-                )  # fmt: skip
+                numbers[version.name, version.number] = _take_version(origin, project, version, opened.contents, done)
             for run in opened.runs:
                 _take_run(origin, project, run.uid, opened, numbers, done)
             if opened.project is not None:
@@ -115,9 +111,7 @@ def _read(archive: zipfile.ZipFile) -> _Opened:
     """Read and check all that is said; of files only that they are there with the size that is said of them."""
     contents = read_contents(read_json(archive, ARCHIVE))
     # All of what thousands of runs say would fill the memory: it is read again when each is taken in.
-    found = [
-        replace(_read_run(archive, uid), doc=RunDoc(), results=[], notes=[], texts={}) for uid in contents.runs
-    ]  # fmt: skip
+    found = [replace(_read_run(archive, uid), doc=RunDoc(), results=[], notes=[], texts={}) for uid in contents.runs]
     project = read_project(read_json(archive, PROJECT)) if PROJECT in archive.NameToInfo else None
     listed = {(version.name, version.number) for version in contents.versions}
     experiments = {experiment.name for experiment in contents.experiments}
@@ -143,8 +137,12 @@ def _read_run(archive: zipfile.ZipFile, uid: str) -> RunRecord:
 
 def _read_through(archive: zipfile.ZipFile, folder: str) -> None:
     """Read what is too much to hold once before anything is kept, so that a fault in it leaves nothing behind."""
-    for member, reader in (("points.csv", read_points), ("output.jsonl", read_output), ("machine.jsonl", read_machine),
-                           ("plots.jsonl", read_plots)):  # fmt: skip
+    for member, reader in (
+        ("points.csv", read_points),
+        ("output.jsonl", read_output),
+        ("machine.jsonl", read_machine),
+        ("plots.jsonl", read_plots),
+    ):
         for _ in reader(archive, f"{folder}{member}"):
             pass
 
@@ -274,10 +272,18 @@ def _take_version(
     # Without its bytes it can only be a version by reference: they are where it came from.
     address = version.address if version.by_reference else None if stored else f"{contents.source}/{version.reference}"
     version_id = artifacts.add_version(
-        row.artifact_id, number, version.digest, not stored, address, origin.person_id(version.by),
-        dict(version.about), dict(version.labels), manifests.pack_places(version.files), made_at,
+        row.artifact_id,
+        number,
+        version.digest,
+        not stored,
+        address,
+        origin.person_id(version.by),
+        dict(version.about),
+        dict(version.labels),
+        manifests.pack_places(version.files),
+        made_at,
         origin.words(version.by, version.reference),
-    )  # fmt: skip
+    )
     reference = f"{version.name}@{number}"
     done.versions[version.reference] = reference
     if number != version.number:
@@ -288,9 +294,13 @@ def _take_version(
 
 
 def _take_run(
-    origin: Origin, project: str, uid: str, opened: _Opened, numbers: dict[tuple[str, int], tuple[int, int]],
+    origin: Origin,
+    project: str,
+    uid: str,
+    opened: _Opened,
+    numbers: dict[tuple[str, int], tuple[int, int]],
     done: Imported,
-) -> None:  # fmt: skip
+) -> None:
     record = _read_run(opened.archive, uid)
     run_id, complete = _make_run(origin, project, record, opened.contents, numbers, done)
     if complete:
@@ -308,9 +318,13 @@ def _take_run(
 
 @transaction
 def _make_run(
-    origin: Origin, project: str, record: RunRecord, contents: Contents,
-    numbers: dict[tuple[str, int], tuple[int, int]], done: Imported,
-) -> tuple[int, bool]:  # fmt: skip
+    origin: Origin,
+    project: str,
+    record: RunRecord,
+    contents: Contents,
+    numbers: dict[tuple[str, int], tuple[int, int]],
+    done: Imported,
+) -> tuple[int, bool]:
     """Make the run's row and document; returns its id, and whether it was here complete already."""
     actor = origin.actor
     place = enter(actor, project, Act.RECORD)
@@ -329,17 +343,26 @@ def _make_run(
         raise Conflict(f"The experiment {record.experiment} vanished.")
     number = projects.take_run_number(experiment.experiment_id, record.number)
     run_id = runs.add_run(
-        uid, experiment.experiment_id, number, record.name, origin.person_id(record.by), record.host,
-        id_bytes(record.parent) if record.parent else None, from_micros(record.started_at), max(1, record.lease_s),
-    )  # fmt: skip
+        uid,
+        experiment.experiment_id,
+        number,
+        record.name,
+        origin.person_id(record.by),
+        record.host,
+        id_bytes(record.parent) if record.parent else None,
+        from_micros(record.started_at),
+        max(1, record.lease_s),
+    )
     running = record.status == "running"
     ended = record.ended_at or record.started_at
     was = f"{record.experiment}/{record.number}"
     runs.set_imported(
-        run_id, "stopped" if running else record.status,
-        "was still running when it was exported" if running else record.reason, from_micros(ended),
+        run_id,
+        "stopped" if running else record.status,
+        "was still running when it was exported" if running else record.reason,
+        from_micros(ended),
         origin.words(record.by, was),
-    )  # fmt: skip
+    )
     run = runs.run_by_id(run_id)
     doc = record.doc
     doc.texts = {name: texts.keep_text(place.project_id, text) for name, text in record.texts.items()}
@@ -353,11 +376,23 @@ def _make_run(
     runs.save_doc(run, doc, goals, params=doc.params, values=doc.results)
     for note in record.notes:
         notes.add_imported(
-            place.project_id, "run", run_id, id_bytes(note.uid), origin.person_id(note.by), note.text,
-            from_micros(note.at), origin.words(note.by),
-        )  # fmt: skip
-    journal.append(place.project_id, actor.person_id, "imported", run.subject, after={"from": run.imported_from},
-                   origin=actor.origin)  # fmt: skip
+            place.project_id,
+            "run",
+            run_id,
+            id_bytes(note.uid),
+            origin.person_id(note.by),
+            note.text,
+            from_micros(note.at),
+            origin.words(note.by),
+        )
+    journal.append(
+        place.project_id,
+        actor.person_id,
+        "imported",
+        run.subject,
+        after={"from": run.imported_from},
+        origin=actor.origin,
+    )
     done.runs[was] = run.reference
     if number != record.number:
         done.remarks.append(f"{was} arrived as {run.reference}: its number is taken here.")
@@ -371,17 +406,30 @@ def _plain(value: Any) -> Any:
 
 
 def _add_links(
-    run_id: int, records: list[LinkRecord], numbers: dict[tuple[str, int], tuple[int, int]], used: list[Link],
-    generated: list[Link], contents: Contents,
-) -> None:  # fmt: skip
+    run_id: int,
+    records: list[LinkRecord],
+    numbers: dict[tuple[str, int], tuple[int, int]],
+    used: list[Link],
+    generated: list[Link],
+    contents: Contents,
+) -> None:
     versions = {(version.name, version.number): version for version in contents.versions}
     for record in records:
         version_id, number = numbers[record.name, record.number]
         version = versions[record.name, record.number]
-        links.add_link(LinkRow(
-            run_id, id_bytes(record.uid), version_id, record.relation, record.role, record.step,
-            from_micros(record.at), record.activity, None,
-        ))  # fmt: skip
+        links.add_link(
+            LinkRow(
+                run_id,
+                id_bytes(record.uid),
+                version_id,
+                record.relation,
+                record.role,
+                record.step,
+                from_micros(record.at),
+                record.activity,
+                None,
+            )
+        )
         (used if record.relation == "used" else generated).append(
             Link(record.name, number, version.digest, record.role, record.step, version.kind, record.activity)
         )
@@ -432,7 +480,10 @@ def _finish(actor: Actor, project: str, done: Imported) -> None:
     place: Place = enter(actor, project, Act.RECORD)
     if done.runs or done.versions or done.models or done.views:
         journal.append(
-            place.project_id, actor.person_id, "imported an archive", f"archive:{done.source}"[:400],
+            place.project_id,
+            actor.person_id,
+            "imported an archive",
+            f"archive:{done.source}"[:400],
             after={"runs": len(done.runs), "versions": len(done.versions), "models": len(done.models)},
             origin=actor.origin,
-        )  # fmt: skip
+        )

@@ -105,10 +105,16 @@ def _groups_of(views: list[RunView]) -> list[list[RunView]]:
     others = sorted({run_id for run_ids in ids.values() for run_id in run_ids} - here)
     known = {view.run.run_id: view for view in [*views, *views_of(runs.runs_by_ids(others))]}
     return [
-        [view, *(known[run_id] for run_id in ids.get((view.run.experiment_id, mark or ""), ())
-                 if run_id != view.run.run_id)]
+        [
+            view,
+            *(
+                known[run_id]
+                for run_id in ids.get((view.run.experiment_id, mark or ""), ())
+                if run_id != view.run.run_id
+            ),
+        ]
         for view, mark in zip(views, marks, strict=True)
-    ]  # fmt: skip
+    ]
 
 
 @snapshot
@@ -160,11 +166,12 @@ def _facts(view: RunView, group: list[RunView], same_experiment: bool, grouped: 
         metrics=view.metrics,
         replicates=tuple(
             Replicate(one.run.reference, _seed(one.doc), one.values, _costs(one, in_detail))
-            for one in group if len(group) > 1
+            for one in group
+            if len(group) > 1
         ),
         surroundings=surroundings_of(view),
         costs=_costs(view, in_detail),
-    )  # fmt: skip
+    )
 
 
 def _of_search(view: RunView) -> tuple[dict[str, Value], int]:

@@ -153,10 +153,13 @@ def read_judged_rows(actor: Actor, store: BlobStore, project: str, left: str, ri
     """Compare two runs on the rows whose predictions both kept: exact tests and intervals, pair by pair."""
     sides = _sides(actor, project, left, right)
     kept = [
-        {link.name: VersionRef(link.name, str(link.version))
-         for link in side.doc.generated if link.kind == "table" and link.name.endswith(_PREDICTIONS)}
+        {
+            link.name: VersionRef(link.name, str(link.version))
+            for link in side.doc.generated
+            if link.kind == "table" and link.name.endswith(_PREDICTIONS)
+        }
         for side in sides
-    ]  # fmt: skip
+    ]
     goals = {key.rsplit("/", 1)[-1] for side in sides for key in side.goals}
     found = []
     for name in sorted(kept[0].keys() & kept[1].keys()):

@@ -103,10 +103,14 @@ def describe_artifact(
     if (text, fresh) != (row.description, row.labels):
         artifacts.describe_artifact(row.artifact_id, text, fresh)
         journal.append(
-            place.project_id, actor.person_id, "described", f"artifact:{name}",
+            place.project_id,
+            actor.person_id,
+            "described",
+            f"artifact:{name}",
             before={"description": row.description, "labels": row.labels},
-            after={"description": text, "labels": fresh}, origin=actor.origin,
-        )  # fmt: skip
+            after={"description": text, "labels": fresh},
+            origin=actor.origin,
+        )
     return find_artifact(place, name)
 
 
@@ -121,9 +125,14 @@ def label_version(actor: Actor, project: str, name: str, which: str, labels: dic
     if fresh != version.labels:
         artifacts.set_labels(version.version_id, fresh)
         journal.append(
-            place.project_id, actor.person_id, "labelled", version.reference, before=version.labels, after=fresh,
+            place.project_id,
+            actor.person_id,
+            "labelled",
+            version.reference,
+            before=version.labels,
+            after=fresh,
             origin=actor.origin,
-        )  # fmt: skip
+        )
     return artifacts.version_by_id(version.version_id)
 
 
@@ -154,12 +163,21 @@ def runs_of_versions(version_ids: Sequence[int]) -> list[RunOfVersion]:
     names = people.full_names()
     return [
         RunOfVersion(
-            link.relation, run.reference, run.status, names.get(run.author_id, ""), run.name, link.role, link.step,
-            link.activity, link.recorded_at.isoformat(timespec="microseconds") + "Z", run.purged_at is not None,
+            link.relation,
+            run.reference,
+            run.status,
+            names.get(run.author_id, ""),
+            run.name,
+            link.role,
+            link.step,
+            link.activity,
+            link.recorded_at.isoformat(timespec="microseconds") + "Z",
+            run.purged_at is not None,
             run.run_id,
         )
-        for link in found if (run := known.get(link.run_id)) is not None
-    ]  # fmt: skip
+        for link in found
+        if (run := known.get(link.run_id)) is not None
+    ]
 
 
 @dataclass(frozen=True)

@@ -59,11 +59,16 @@ def read_usage(actor: Actor, store: BlobStore, project: str) -> Usage:
     registered = artifacts.models_on([row.version_id for row in binned])
     free = [row.version_id for row in binned if row.version_id not in registered]
     return Usage(
-        files, size, disk_usage.room_of_artifacts(place.project_id), disk_usage.room_of_experiments(place.project_id),
-        len(runs.binned_runs(place.project_id, LISTED)), len(binned),
-        blob_rows.only_held_by(place.project_id, free)[1], shutil.disk_usage(store.folder).free,
+        files,
+        size,
+        disk_usage.room_of_artifacts(place.project_id),
+        disk_usage.room_of_experiments(place.project_id),
+        len(runs.binned_runs(place.project_id, LISTED)),
+        len(binned),
+        blob_rows.only_held_by(place.project_id, free)[1],
+        shutil.disk_usage(store.folder).free,
         permits(place.role, Act.PURGE),
-    )  # fmt: skip
+    )
 
 
 @snapshot
@@ -124,9 +129,13 @@ def preview_purge(actor: Actor, project: str, references: Sequence[str] | None, 
         free_versions += artifacts.versions_by_ids([found for found in only if found not in known])
     files, size = blob_rows.only_held_by(place.project_id, [row.version_id for row in free_versions])
     return Purge(
-        [run.reference for run in free_runs], [row.reference for row in free_versions], kept, files, size,
+        [run.reference for run in free_runs],
+        [row.reference for row in free_versions],
+        kept,
+        files,
+        size,
         disk_usage.recorded_bytes([run.run_id for run in free_runs]),
-    )  # fmt: skip
+    )
 
 
 def purge(
@@ -144,13 +153,19 @@ def purge(
         if reference not in gone:
             gone.update(_purge_one(actor, project, reference, keep_files))
     uploads.remove_released(store)
-    left = [(reference, "was taken out of the bin meanwhile")
-            for reference in (*planned.runs, *planned.versions) if reference not in gone]  # fmt: skip
+    left = [
+        (reference, "was taken out of the bin meanwhile")
+        for reference in (*planned.runs, *planned.versions)
+        if reference not in gone
+    ]
     return Purge(
         [reference for reference in planned.runs if reference in gone],
-        [reference for reference in planned.versions if reference in gone], [*planned.kept, *left], planned.files,
-        planned.size_bytes, planned.recorded_bytes,
-    )  # fmt: skip
+        [reference for reference in planned.versions if reference in gone],
+        [*planned.kept, *left],
+        planned.files,
+        planned.size_bytes,
+        planned.recorded_bytes,
+    )
 
 
 @transaction
@@ -177,7 +192,11 @@ def _purge_one(actor: Actor, project: str, reference: str, keep_files: bool) -> 
             digests = {entry.sha256 for entry in manifests.load_manifest(row.digest)}
             blob_rows.let_go(place.project_id, digests)
         journal.append(
-            place.project_id, actor.person_id, "purged", row.reference, before={"digest": row.digest},
+            place.project_id,
+            actor.person_id,
+            "purged",
+            row.reference,
+            before={"digest": row.digest},
             origin=actor.origin,
-        )  # fmt: skip
+        )
     return [*(run.reference for run in free_runs), *(row.reference for row in free_versions)]

@@ -65,11 +65,22 @@ class _Walk:
 
     def _run(self, run: Run) -> Node:
         return Node(
-            f"run:{run.reference}", "run", run.reference, run.experiment, run.status, run.purged_at is not None,
-            at=iso(run.started_at) or "", person=self.people.get(run.author_id, ""),
-            extra={"startTime": iso(run.started_at), "endTime": iso(run.ended_at), "name": run.name,
-                   "status": run.status, "host": run.host},
-        )  # fmt: skip
+            f"run:{run.reference}",
+            "run",
+            run.reference,
+            run.experiment,
+            run.status,
+            run.purged_at is not None,
+            at=iso(run.started_at) or "",
+            person=self.people.get(run.author_id, ""),
+            extra={
+                "startTime": iso(run.started_at),
+                "endTime": iso(run.ended_at),
+                "name": run.name,
+                "status": run.status,
+                "host": run.host,
+            },
+        )
 
     def version_nodes(self, version_ids: Iterable[int]) -> dict[int, str]:
         """Add versions as nodes, unless something stands for them; returns the names of all that were met so far."""
@@ -83,11 +94,22 @@ class _Walk:
     def _version(self, row: VersionRow) -> Node:
         detail = BINNED if row.binned_at and not row.purged_at else "by reference" if row.by_reference else ""
         return Node(
-            f"artifact:{row.reference}", "artifact", row.reference, row.name, detail, row.purged_at is not None,
-            at=iso(row.created_at) or "", person=self.people.get(row.created_by, ""),
-            extra={"sha256": row.digest, "files": row.file_count, "bytes": row.size_bytes, "address": row.address,
-                   "kind": row.kind},
-        )  # fmt: skip
+            f"artifact:{row.reference}",
+            "artifact",
+            row.reference,
+            row.name,
+            detail,
+            row.purged_at is not None,
+            at=iso(row.created_at) or "",
+            person=self.people.get(row.created_by, ""),
+            extra={
+                "sha256": row.digest,
+                "files": row.file_count,
+                "bytes": row.size_bytes,
+                "address": row.address,
+                "kind": row.kind,
+            },
+        )
 
     def link_edges(self, found: Iterable[LinkRow], run_names: dict[int, str], version_names: dict[int, str]) -> None:
         for link in found:
@@ -96,9 +118,16 @@ class _Walk:
                 continue
             source, target = (version, run) if link.relation == "used" else (run, version)
             self.add_edge(
-                Edge(source, target, "used" if link.relation == "used" else "generated", link.role, link.activity,
-                     link.step, iso(link.recorded_at) or "")
-            )  # fmt: skip
+                Edge(
+                    source,
+                    target,
+                    "used" if link.relation == "used" else "generated",
+                    link.role,
+                    link.activity,
+                    link.step,
+                    iso(link.recorded_at) or "",
+                )
+            )
 
     def go(self, level: _Level, back: bool) -> None:
         """Follow one way until nothing new comes or the limit is reached."""
@@ -147,8 +176,9 @@ class _Walk:
                 self.add_edge(Edge(names[version_id], model_names[model], "registered"))
         return _Level(
             {link.run_id for link in users} | {child for _, child in children},
-            {link.version_id for link in made}, {model for model, _ in registered},
-        )  # fmt: skip
+            {link.version_id for link in made},
+            {model for model, _ in registered},
+        )
 
     def _family(self, pairs: Iterable[tuple[int, int]], names: dict[int, str]) -> None:
         for parent, child in pairs:
@@ -167,11 +197,21 @@ class _Walk:
                 name = f"model:{row.name}@{version.number}"
                 names[key] = name
                 stages = tuple(occupied.get(version.number, ()))
-                self.nodes.setdefault(name, Node(
-                    name, "model", f"{row.name}@{version.number}", row.name, "", False, stages,
-                    at=iso(version.created_at) or "", person=self.people.get(version.created_by, ""),
-                    extra={"comment": version.comment, "stages": ", ".join(stages)},
-                ))  # fmt: skip
+                self.nodes.setdefault(
+                    name,
+                    Node(
+                        name,
+                        "model",
+                        f"{row.name}@{version.number}",
+                        row.name,
+                        "",
+                        False,
+                        stages,
+                        at=iso(version.created_at) or "",
+                        person=self.people.get(version.created_by, ""),
+                        extra={"comment": version.comment, "stages": ", ".join(stages)},
+                    ),
+                )
         return names
 
 
@@ -187,9 +227,10 @@ def _artifacts_of_models(wanted: set[tuple[int, int]]) -> list[tuple[tuple[int, 
     found = []
     for model_id in {model for model, _ in wanted}:
         found += [
-            ((model_id, row.number), row.version_id) for row in models.versions_of_model(model_id)
+            ((model_id, row.number), row.version_id)
+            for row in models.versions_of_model(model_id)
             if (model_id, row.number) in wanted
-        ]  # fmt: skip
+        ]
     return found
 
 
@@ -265,8 +306,12 @@ def _file_node(place: Place, walk: _Walk, sha256: str, reference: str, size: int
     name = f"file:{reference}"
     told = ", ".join(row.reference for row in holders[:20])
     walk.nodes[name] = Node(
-        name, "file", reference, reference.partition("@")[0], f"in {len(holders)} version{'s'[: len(holders) != 1]}",
+        name,
+        "file",
+        reference,
+        reference.partition("@")[0],
+        f"in {len(holders)} version{'s'[: len(holders) != 1]}",
         extra={"sha256": sha256, "bytes": size, "versions": told},
-    )  # fmt: skip
+    )
     walk.version_names.update({row.version_id: name for row in holders})
     return name, _Level(versions={row.version_id for row in holders})

@@ -81,24 +81,38 @@ def link_version(
 
 @transaction
 def link_existing(
-    actor: Actor, project: str, experiment: str, run_ref: str, name: str, which: str, new_uid: str,
-    role: str | None, at: int, activity: str | None = None,
-) -> VersionRow:  # fmt: skip
+    actor: Actor,
+    project: str,
+    experiment: str,
+    run_ref: str,
+    name: str,
+    which: str,
+    new_uid: str,
+    role: str | None,
+    at: int,
+    activity: str | None = None,
+) -> VersionRow:
     """Record that a run used a version that exists."""
     place, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
     version = find_version(place, name, which)
-    use = NewVersion(new_uid, version.name, version.kind, (), version.by_reference, at, role=role,
-                     activity=activity)  # fmt: skip
+    use = NewVersion(new_uid, version.name, version.kind, (), version.by_reference, at, role=role, activity=activity)
     _link(run, doc, version, "used", use, None)
     return version
 
 
 def _link(run: Run, doc: RunDoc, version: VersionRow, relation: str, new: NewVersion, problem: str | None) -> None:
     link = LinkRow(
-        run.run_id, id_bytes(new.uid), version.version_id, relation, new.role, new.step, from_micros(new.at),
-        new.activity, check_keep(new.keep) if relation == "generated" else None,
-    )  # fmt: skip
+        run.run_id,
+        id_bytes(new.uid),
+        version.version_id,
+        relation,
+        new.role,
+        new.step,
+        from_micros(new.at),
+        new.activity,
+        check_keep(new.keep) if relation == "generated" else None,
+    )
     if len(doc.used) + len(doc.generated) >= LINKS_LIMIT:
         raise TooLarge(
             f"{run.reference} has {LINKS_LIMIT:,} inputs and outputs already; keep fewer steps of them.", field="name"
@@ -106,8 +120,16 @@ def _link(run: Run, doc: RunDoc, version: VersionRow, relation: str, new: NewVer
     if links.add_link(link):
         (doc.used if relation == "used" else doc.generated).append(
             # A result to be seen is one, also under the name of an artifact that was begun as something else.
-            Link(version.name, version.number, version.digest, new.role, new.step,
-                 new.kind if new.kind in KINDS else version.kind, new.activity))  # fmt: skip
+            Link(
+                version.name,
+                version.number,
+                version.digest,
+                new.role,
+                new.step,
+                new.kind if new.kind in KINDS else version.kind,
+                new.activity,
+            )
+        )
         if problem:
             doc.problems.append(Problem(new.uid, problem, new.at))
         if link.keep is not None:
@@ -148,9 +170,10 @@ def _made_elsewhere(place: Place, name: str, digest: str, by_reference: bool) ->
     if any(row.name == name for row in known):
         return None
     generated = {
-        link.version_id for link in links.links_of_versions([row.version_id for row in known])
+        link.version_id
+        for link in links.links_of_versions([row.version_id for row in known])
         if link.relation == "generated"
-    }  # fmt: skip
+    }
     fit = [row for row in known if row.version_id in generated and (by_reference or not row.by_reference)]
     return fit[-1] if fit else None
 
@@ -193,13 +216,24 @@ def _next_version(
                 return known
     number = artifacts.last_number(row.artifact_id) + 1
     artifacts.add_version(
-        row.artifact_id, number, digest, new.by_reference, new.address, actor.person_id, new.about, new.labels,
+        row.artifact_id,
+        number,
+        digest,
+        new.by_reference,
+        new.address,
+        actor.person_id,
+        new.about,
+        new.labels,
         manifests.pack_places(files),
-    )  # fmt: skip
+    )
     journal.append(
-        place.project_id, actor.person_id, "made the version", f"{name}@{number}",
-        after={"digest": digest, "files": len(files)}, origin=actor.origin,
-    )  # fmt: skip
+        place.project_id,
+        actor.person_id,
+        "made the version",
+        f"{name}@{number}",
+        after={"digest": digest, "files": len(files)},
+        origin=actor.origin,
+    )
     made = artifacts.version_numbered(row.artifact_id, number)
     if made is None:
         raise NotFound(f"{name}@{number} vanished.", field="version")

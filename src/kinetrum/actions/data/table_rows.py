@@ -39,9 +39,15 @@ def read_page(actor: Actor, store: BlobStore, project: str, table: VersionRef, a
 
 
 def read_joined(
-    actor: Actor, store: BlobStore, project: str, left: VersionRef, right: VersionRef, key: str | None,
-    outcomes: Sequence[str], asked: Asked,
-) -> tuple[TableAt, TableAt, Page]:  # fmt: skip
+    actor: Actor,
+    store: BlobStore,
+    project: str,
+    left: VersionRef,
+    right: VersionRef,
+    key: str | None,
+    outcomes: Sequence[str],
+    asked: Asked,
+) -> tuple[TableAt, TableAt, Page]:
     """Return a page of the rows of two tables joined by a key; see `core.rows.join_tables`."""
     one, two = _table_at(actor, project, left), _table_at(actor, project, right)
     chosen = key or _kept_key(one, two)
@@ -51,7 +57,7 @@ def read_joined(
 
 def read_judged(
     actor: Actor, store: BlobStore, project: str, left: VersionRef, right: VersionRef, confidence: float = CONFIDENCE
-) -> list[RowsVerdict]:  # fmt: skip
+) -> list[RowsVerdict]:
     """Compare two tables of predictions on the rows that both have; see `core.rows.judging`.
 
     Files never change under their digest: what two of them came to is judged once and kept.

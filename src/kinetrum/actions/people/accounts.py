@@ -151,8 +151,9 @@ def _set_password(actor: Actor, name: str, password_hash: str) -> None:
 def _person(name: str) -> PersonRow:
     row = people.person_named(name)
     if row is None:
-        raise NotFound(f"There is no person {name!r}; {', '.join(p.name for p in people.people())} are here.",
-                       field="person")  # fmt: skip
+        raise NotFound(
+            f"There is no person {name!r}; {', '.join(p.name for p in people.people())} are here.", field="person"
+        )
     return row
 
 

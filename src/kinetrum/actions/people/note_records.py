@@ -131,6 +131,10 @@ def remove_note(actor: Actor, project: str, reference: str, uid: str) -> None:
     if thing.kind == "run":
         runs.touch(thing.row_id)
     journal.append(
-        place.project_id, actor.person_id, "removed a note", thing.subject, before=note.text[:500],
+        place.project_id,
+        actor.person_id,
+        "removed a note",
+        thing.subject,
+        before=note.text[:500],
         origin=actor.origin,
-    )  # fmt: skip
+    )

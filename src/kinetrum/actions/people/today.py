@@ -77,14 +77,17 @@ def read_today(actor: Actor, since: datetime | None) -> Today:
     ended = visits.ended_since(visible, begin, ENDED_LIMIT + 1)
     seen = _seen(going + ended[:ENDED_LIMIT])
     return Today(
-        at=moment, since=begin, first_visit=last is None,
+        at=moment,
+        since=begin,
+        first_visit=last is None,
         running=_with_ends(seen[: len(going)], moment),
-        ended=seen[len(going) :], ended_more=len(ended) > ENDED_LIMIT,
+        ended=seen[len(going) :],
+        ended_more=len(ended) > ENDED_LIMIT,
         waiting=visits.waiting_versions(reviewing, actor.person_id, OTHERS_LIMIT),
         stage_changes=visits.stage_changes(visible, begin, OTHERS_LIMIT),
         troubles=occupants_in_trouble(visible),
         notes=visits.new_notes(visible, begin, actor.person_id, OTHERS_LIMIT),
-    )  # fmt: skip
+    )
 
 
 def _may_review(actor: Actor, project_id: int) -> bool:
@@ -97,8 +100,12 @@ def _seen(found: list[Run]) -> list[SeenRun]:
     names = people_store.full_names()
     goals = {run.experiment_id: projects.goals_of(run.experiment_id) for run in found}
     best = {one.experiment_id: _best(one, goals[one.experiment_id]) for one in found}
-    return [_one(run, names[run.author_id], docs[run.run_id], goals[run.experiment_id],
-                 best[run.experiment_id] == run.run_id) for run in found]  # fmt: skip
+    return [
+        _one(
+            run, names[run.author_id], docs[run.run_id], goals[run.experiment_id], best[run.experiment_id] == run.run_id
+        )
+        for run in found
+    ]
 
 
 def _best(run: Run, goals: dict[str, Goal]) -> int | None:

@@ -47,8 +47,7 @@ def settle(run: Run, doc: RunDoc, at: int) -> bool:
     for link in links.links_of_runs([run.run_id]):
         if link.keep is not None and link.keep.startswith("best"):
             latest[link.version_id] = link
-    by_artifact = {row.artifact_id: (row, latest[row.version_id])
-                   for row in artifacts.versions_by_ids(list(latest))}  # fmt: skip
+    by_artifact = {row.artifact_id: (row, latest[row.version_id]) for row in artifacts.versions_by_ids(list(latest))}
     for row, link in by_artifact.values():
         keep_chosen(run, doc, row, link.keep or "best", at, final=True)
     return bool(by_artifact)

@@ -95,16 +95,22 @@ def read_surroundings(
     there = _texts(place, other_doc)
     name = "difference" if "difference" in here or "difference" in there else "script"
     return Surroundings(
-        doc.code or None, here.get("difference"), here.get("script"), packages, doc.job, doc.about,
+        doc.code or None,
+        here.get("difference"),
+        here.get("script"),
+        packages,
+        doc.job,
+        doc.about,
         against=other.reference,
         against_code=other_doc.code or None,
         code_change=code_change(doc.code, other_doc.code, doc.texts, other_doc.texts),
         # Where the other had no uncommitted changes, these are the difference as they stand.
-        code_change_text=here[name] if name == "difference" and name in here and name not in there
+        code_change_text=here[name]
+        if name == "difference" and name in here and name not in there
         else text_difference(there.get(name), here.get(name), other.reference, run.reference),
         package_changes=tuple(changes(packages, json.loads(there.get("packages", "{}")))),
         about_changes=tuple(changes(_comparable(run, doc), _comparable(other, other_doc))),
-    )  # fmt: skip
+    )
 
 
 def _comparable(run: Run, doc: RunDoc) -> dict[str, Value]:

@@ -100,8 +100,9 @@ def _experiment(actor: Actor, place: Place, name: str) -> ExperimentRow:
     if known is not None:
         return known
     if projects.add_experiment(place.project_id, name, actor.person_id):
-        journal.append(place.project_id, actor.person_id, "made the experiment", f"experiment:{name}",
-                       origin=actor.origin)  # fmt: skip
+        journal.append(
+            place.project_id, actor.person_id, "made the experiment", f"experiment:{name}", origin=actor.origin
+        )
     row = projects.experiment_named(place.project_id, name)
     if row is None:
         raise NotFound(f"The experiment {name!r} vanished.", field="experiment")
@@ -122,11 +123,16 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
     row = _experiment(actor, place, experiment)
     low, high = LEASE_RANGE_S
     run_id = runs.add_run(
-        uid, row.experiment_id, projects.next_run_number(row.experiment_id),
+        uid,
+        row.experiment_id,
+        projects.next_run_number(row.experiment_id),
         check_run_name(beginning.name) or (generate_run_name(uid) if row.generates_names else None),
-        actor.person_id, beginning.host[:200], id_bytes(beginning.parent, "parent") if beginning.parent else None,
-        _moment(beginning.started_at, "started_at"), min(max(beginning.lease_s, low), high),
-    )  # fmt: skip
+        actor.person_id,
+        beginning.host[:200],
+        id_bytes(beginning.parent, "parent") if beginning.parent else None,
+        _moment(beginning.started_at, "started_at"),
+        min(max(beginning.lease_s, low), high),
+    )
     run = runs.run_by_id(run_id)
     doc = RunDoc(labels=_labels(beginning.labels), about=beginning.about, seeds=row.seeds)
     _declare_goals(row.experiment_id, beginning.goals, doc, beginning.started_at)
@@ -288,8 +294,9 @@ def record_ending(
     if checkpoints.settle(run, doc, ended_at):
         runs.save_doc(run, doc, {})
     runs.set_ending(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, moment)
-    journal.append(place.project_id, actor.person_id, "ended", run.subject, before=run.status, after=status,
-                   origin=actor.origin)  # fmt: skip
+    journal.append(
+        place.project_id, actor.person_id, "ended", run.subject, before=run.status, after=status, origin=actor.origin
+    )
     return runs.run_by_id(run.run_id)
 
 
@@ -304,8 +311,15 @@ def resume_run(actor: Actor, project: str, experiment: str, run_ref: str, at: in
     if run.status in _STATUSES and run.ended_at is not None and moment < run.ended_at:
         return run
     runs.set_running_again(run.run_id, moment)
-    journal.append(place.project_id, actor.person_id, "resumed", run.subject, before=run.status, after="running",
-                   origin=actor.origin)  # fmt: skip
+    journal.append(
+        place.project_id,
+        actor.person_id,
+        "resumed",
+        run.subject,
+        before=run.status,
+        after="running",
+        origin=actor.origin,
+    )
     return runs.run_by_id(run.run_id)
 
 
@@ -332,9 +346,7 @@ def waiting_runs(but: Sequence[int] = ()) -> list[int]:
     return points.runs_to_compact(but)
 
 
-def bring_up_to_date(
-    project: str | None, experiment: str | None = None, patience_s: float = PATIENCE_S
-) -> int:  # fmt: skip
+def bring_up_to_date(project: str | None, experiment: str | None = None, patience_s: float = PATIENCE_S) -> int:
     """Have table rows and indexes of a project's runs hold every point that was acknowledged before the call.
 
     Of all projects where none is named, of one experiment alone where one is. Where another process is at a run, this

@@ -68,9 +68,16 @@ def add_output(actor: Actor, project: str, experiment: str, run_ref: str, writer
 
 @snapshot
 def read_output(
-    actor: Actor, project: str, experiment: str, run_ref: str, *, from_line: int | None = None, limit: int = 1_000,
-    stream: str | None = None, search: str = "",
-) -> Output:  # fmt: skip
+    actor: Actor,
+    project: str,
+    experiment: str,
+    run_ref: str,
+    *,
+    from_line: int | None = None,
+    limit: int = 1_000,
+    stream: str | None = None,
+    search: str = "",
+) -> Output:
     """Return lines from `from_line` on, or the last ones without it; only of a stream, only those that hold a text.
 
     The search takes no notice of case and colours. What may still change is told apart.

@@ -47,9 +47,16 @@ class KeptPlot:
 
 @transaction
 def add_plot(
-    actor: Actor, project: str, experiment: str, run_ref: str, uid: str, name: str, step: int | None, at: int,
+    actor: Actor,
+    project: str,
+    experiment: str,
+    run_ref: str,
+    uid: str,
+    name: str,
+    step: int | None,
+    at: int,
     plot: Plot,
-) -> None:  # fmt: skip
+) -> None:
     """Keep a plot of a run under a name. Sent again under the same id, nothing changes."""
     _, run = run_to_write(actor, project, experiment, run_ref)
     check_key(name, "plot")
@@ -57,8 +64,9 @@ def add_plot(
     if count >= PLOTS_LIMIT or size >= PLOTS_BYTES:
         raise TooLarge(
             f"{run.reference} has {count:,} plots of {size:,} bytes already, up to {PLOTS_LIMIT:,} plots and "
-            f"{PLOTS_BYTES:,} bytes are kept; keep fewer steps of them.", field="plot",
-        )  # fmt: skip
+            f"{PLOTS_BYTES:,} bytes are kept; keep fewer steps of them.",
+            field="plot",
+        )
     drawn, declared = _as_declared(run, name, plot)
     if plots.add_plot(run.run_id, id_bytes(uid), name, step, from_micros(at), drawn, declared):
         events.tell_run(run.run_id)
@@ -85,9 +93,13 @@ def list_plots(actor: Actor, project: str, experiment: str, run_ref: str) -> lis
 
 @snapshot
 def read_plots(
-    actor: Actor, project: str, references: Sequence[str], name: str, step: int | None = None,
+    actor: Actor,
+    project: str,
+    references: Sequence[str],
+    name: str,
+    step: int | None = None,
     changes: Mapping[str, Any] | None = None,
-) -> Overlaid:  # fmt: skip
+) -> Overlaid:
     """Return the plots of one name of several runs, laid over one another.
 
     Of each run the plot at `step`; without one the plot of the highest step, or the one without a step. `changes` of
@@ -143,10 +155,14 @@ def declare_view(
     found = plots.plots_of_runs([run.run_id], name)
     if found[-1].view != before:
         journal.append(
-            place.project_id, actor.person_id, "declared a plot anew", run.subject,
-            before=_parted(name, before, found[-1].view), after=_parted(name, found[-1].view, before),
+            place.project_id,
+            actor.person_id,
+            "declared a plot anew",
+            run.subject,
+            before=_parted(name, before, found[-1].view),
+            after=_parted(name, found[-1].view, before),
             origin=actor.origin,
-        )  # fmt: skip
+        )
         events.tell_run(run.run_id)
     return found
 

@@ -80,9 +80,16 @@ def keep_evidence(model_id: int, number: int, found: Found, person_id: int, uid:
     """Pin what was found to a version; tells whether it is new."""
     made = uid or uuid7(int(now().timestamp() * 1000), os.urandom(10))
     return evidence.add_evidence(
-        model_id, id_bytes(made), number, found.on, found.digest, found.run_id, found.rows_version, found.results,
+        model_id,
+        id_bytes(made),
+        number,
+        found.on,
+        found.digest,
+        found.run_id,
+        found.rows_version,
+        found.results,
         person_id,
-    )  # fmt: skip
+    )
 
 
 @transaction

@@ -52,9 +52,12 @@ class Asked:
         return [
             (ours[gate.on], theirs[gate.on], gate.confidence)
             for gate in self.gates
-            if isinstance(gate, Better) and gate.on in ours and gate.on in theirs
-            and ours[gate.on].rows_version is not None and theirs[gate.on].rows_version is not None
-        ]  # fmt: skip
+            if isinstance(gate, Better)
+            and gate.on in ours
+            and gate.on in theirs
+            and ours[gate.on].rows_version is not None
+            and theirs[gate.on].rows_version is not None
+        ]
 
     def check(self, judged: Judged) -> list[Check]:
         """Judge every gate; raises Conflict where evidence came in since the rows were judged."""
@@ -104,13 +107,17 @@ def standard_of(held: Held, stage_name: str) -> int | None:
 
 
 def _facts(
-    held: Held, row: ModelVersionRow, rows: Mapping[str, EvidenceRow], other: ModelVersionRow | None,
+    held: Held,
+    row: ModelVersionRow,
+    rows: Mapping[str, EvidenceRow],
+    other: ModelVersionRow | None,
     values: VersionValues,
-) -> Facts:  # fmt: skip
+) -> Facts:
     verdicts = [
         Given(verdict.approves, verdict.older)
-        for verdict in models.verdicts_of(held.model.model_id) if verdict.number == row.number
-    ]  # fmt: skip
+        for verdict in models.verdicts_of(held.model.model_id)
+        if verdict.number == row.number
+    ]
     doc = runs.load_doc(row.run_id) if row.run_id else None
     return Facts(
         number=row.number,

@@ -93,8 +93,11 @@ def review(actor: Actor, project: str, model_name: str, number: int, approves: b
         raise NotAllowed(
             f"{held.model.name} asks for a second pair of eyes: who registered version {number} may not approve it."
         )
-    mine = [row for row in models.verdicts_of(held.model.model_id)
-            if row.number == number and row.person_id == actor.person_id]  # fmt: skip
+    mine = [
+        row
+        for row in models.verdicts_of(held.model.model_id)
+        if row.number == number and row.person_id == actor.person_id
+    ]
     if approves is None and not mine:
         raise Conflict(f"{actor.full_name} has no verdict on {model_name}@{number} to take back.", field="verdict")
     # What was given before the newest evidence came is given anew, also in the same words.
@@ -128,8 +131,9 @@ def choose_lead(actor: Actor, project: str, model_name: str, number: int | None,
         standing = standing_of(held, number)
         if standing.review is not Review.APPROVED or standing.retired or standing.damaged:
             state = "retired" if standing.retired else "damaged" if standing.damaged else standing.review
-            raise Conflict(f"Version {number} is {state}; the lead version is approved, not retired and intact.",
-                           field="version")  # fmt: skip
+            raise Conflict(
+                f"Version {number} is {state}; the lead version is approved, not retired and intact.", field="version"
+            )
     before = held.model.lead_number
     if before == number:
         return

@@ -54,9 +54,15 @@ def write_card(actor: Actor, project: str, model_name: str, card: str, expect: i
 
 @transaction
 def describe_model(
-    actor: Actor, project: str, model_name: str, *, purpose: str | None = None, owner: str | None = None,
-    labels: dict[str, str | None] | None = None, image: str | None = None,
-) -> None:  # fmt: skip
+    actor: Actor,
+    project: str,
+    model_name: str,
+    *,
+    purpose: str | None = None,
+    owner: str | None = None,
+    labels: dict[str, str | None] | None = None,
+    image: str | None = None,
+) -> None:
     """Set a model's purpose, the person to ask, labels (None takes one away), or its image (empty: none).
 
     What is None stays as it is.
@@ -288,10 +294,14 @@ def _check_placer(place: Place, stage: Stage, name: str) -> None:
 
 def _told(ladder: Sequence[Stage]) -> list[dict[str, Any]]:
     return [
-        {"stage": stage.name, "asks_approved": stage.asks_approved, "least_role": stage.least_role,
-         "placers": list(stage.placers)}
+        {
+            "stage": stage.name,
+            "asks_approved": stage.asks_approved,
+            "least_role": stage.least_role,
+            "placers": list(stage.placers),
+        }
         for stage in ladder
-    ]  # fmt: skip
+    ]
 
 
 @transaction

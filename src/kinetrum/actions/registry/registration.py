@@ -116,9 +116,14 @@ def _can_be(store: BlobStore, form: str, entry: FileEntry) -> bool:
 
 @transaction
 def _register(
-    actor: Actor, project: str, model_name: str, uid: str, candidate: Candidate, added: dict[str, Any],
+    actor: Actor,
+    project: str,
+    model_name: str,
+    uid: str,
+    candidate: Candidate,
+    added: dict[str, Any],
     signature: dict[str, Any] | None,
-) -> ModelVersionRow:  # fmt: skip
+) -> ModelVersionRow:
     place = enter(actor, project, Act.REGISTER)
     raw = id_bytes(uid)
     known = models.version_by_uid(raw)
@@ -137,9 +142,18 @@ def _register(
     _make_model(actor, place, check_name(model_name, "model"))
     held = hold(place, model_name, lock=True)
     number = models.add_model_version(
-        held.model, raw, version.version_id, run_id, origin[:2000] or None, checked_comment(candidate.comment),
-        actor.person_id, candidate.labels, added, signature, step,
-    )  # fmt: skip
+        held.model,
+        raw,
+        version.version_id,
+        run_id,
+        origin[:2000] or None,
+        checked_comment(candidate.comment),
+        actor.person_id,
+        candidate.labels,
+        added,
+        signature,
+        step,
+    )
     made = models.version_by_uid(raw)
     if made is None:
         raise NotFound(f"{model_name}@{number} vanished.", field="version")

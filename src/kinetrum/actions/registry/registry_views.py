@@ -134,9 +134,16 @@ def read_model(actor: Actor, project: str, name: str) -> ModelView:
 
 
 _ACTS = {
-    "register": Act.REGISTER, "evidence": Act.EVIDENCE, "review": Act.REVIEW, "card": Act.WRITE_CARD,
-    "describe": Act.DESCRIBE, "retire": Act.RETIRE, "lead": Act.CHOOSE_LEAD, "rule": Act.RULE, "override": Act.OVERRIDE,
-}  # fmt: skip
+    "register": Act.REGISTER,
+    "evidence": Act.EVIDENCE,
+    "review": Act.REVIEW,
+    "card": Act.WRITE_CARD,
+    "describe": Act.DESCRIBE,
+    "retire": Act.RETIRE,
+    "lead": Act.CHOOSE_LEAD,
+    "rule": Act.RULE,
+    "override": Act.OVERRIDE,
+}
 
 
 def _view(actor: Actor, held: Held) -> ModelView:
@@ -202,20 +209,32 @@ def _versions(held: Held, names: dict[int, str], only: int | None = None) -> lis
         artifact = artifacts.version_by_id(row.version_id)
         found.append(
             VersionView(
-                model=held.model.name, number=row.number, artifact=artifact,
+                model=held.model.name,
+                number=row.number,
+                artifact=artifact,
                 artifact_project=projects.project_by_id(artifact.project_id).name,
-                run=_run_reference(run, held), origin=row.origin, comment=row.comment, labels=row.labels,
-                registered_by=names[row.created_by], registered_at=row.created_at, review=standing.review,
-                retired=row.retired, damaged=standing.damaged,
+                run=_run_reference(run, held),
+                origin=row.origin,
+                comment=row.comment,
+                labels=row.labels,
+                registered_by=names[row.created_by],
+                registered_at=row.created_at,
+                review=standing.review,
+                retired=row.retired,
+                damaged=standing.damaged,
                 verdicts=[verdict for verdict in verdicts if verdict.number == row.number],
                 approvals_needed=held.model.approvals_needed,
-                stages=[s.name for s in held.ladder
-                        if (stack := held.stacks.get(s.name)) and stack[-1].number == row.number],
-                values=values[row.number], goals=goals, signature=row.signature,
-                overrides=overridden.get(row.number, []), warning=fault_of(standing),
+                stages=[
+                    s.name for s in held.ladder if (stack := held.stacks.get(s.name)) and stack[-1].number == row.number
+                ],
+                values=values[row.number],
+                goals=goals,
+                signature=row.signature,
+                overrides=overridden.get(row.number, []),
+                warning=fault_of(standing),
                 imported_from=row.imported_from,
             )
-        )  # fmt: skip
+        )
     return found
 
 
@@ -270,10 +289,19 @@ def _evidence(held: Held, row: EvidenceRow, names: dict[int, str], earlier: Sequ
     rows = artifacts.version_by_id(row.rows_version).reference if row.rows_version else None
     before = [one.uid for one in earlier if one.on == row.on]
     return EvidenceView(
-        row.uid, row.number, row.on, row.digest, _run_reference(runs.run_by_id(row.run_id), held) or "", rows,
-        row.results, names[row.person_id], row.at, before[-1] if before else None, refusal_of(held, row),
+        row.uid,
+        row.number,
+        row.on,
+        row.digest,
+        _run_reference(runs.run_by_id(row.run_id), held) or "",
+        rows,
+        row.results,
+        names[row.person_id],
+        row.at,
+        before[-1] if before else None,
+        refusal_of(held, row),
         row.imported_from,
-    )  # fmt: skip
+    )
 
 
 def _left_out(held: Held, row: ModelVersionRow, artifact_id: int, pinned: set[str]) -> dict[str, str]:

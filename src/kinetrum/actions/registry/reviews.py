@@ -77,9 +77,14 @@ class _Sides:
 
 
 def review_version(
-    actor: Actor, store: BlobStore, project: str, model_name: str, which: str, stage: str | None = None,
+    actor: Actor,
+    store: BlobStore,
+    project: str,
+    model_name: str,
+    which: str,
+    stage: str | None = None,
     against: str | None = None,
-) -> ReviewView:  # fmt: skip
+) -> ReviewView:
     """Put a version beside the occupant of a stage, or (`against`) beside any version; with what the gates say.
 
     Without either it is the highest stage: what is in use.
@@ -92,9 +97,18 @@ def review_version(
     candidate = read_model_version(actor, project, model_name, str(sides.number))
     other = read_model_version(actor, project, model_name, str(sides.other)) if sides.other else None
     return ReviewView(
-        _sentence(sides, checks, on_data), candidate, other, sides.stage, checks, sides.obstacle, sides.why_not_place,
-        on_data, sides.misfits, _packages(candidate, other), sides.emptied,
-    )  # fmt: skip
+        _sentence(sides, checks, on_data),
+        candidate,
+        other,
+        sides.stage,
+        checks,
+        sides.obstacle,
+        sides.why_not_place,
+        on_data,
+        sides.misfits,
+        _packages(candidate, other),
+        sides.emptied,
+    )
 
 
 @snapshot
@@ -113,20 +127,34 @@ def _sides(
         said = misfits(versions[number], versions[other])
         goes_by = _goes_by(held, None, versions[number])
         return _Sides(
-            number=number, other=other, stage=None, occupant=None, emptied=None, obstacle=None, why_not_place=None,
-            rows=rows, misfits=said, goes_by=goes_by,
-        )  # fmt: skip
+            number=number,
+            other=other,
+            stage=None,
+            occupant=None,
+            emptied=None,
+            obstacle=None,
+            why_not_place=None,
+            rows=rows,
+            misfits=said,
+            goes_by=goes_by,
+        )
     stage = rules.find_stage(held.ladder, stage_name or held.ladder[-1].name, model_name)
     stack = held.stacks.get(stage.name, ())
     top = stack[-1].number if stack else None
     beside = top if top not in {None, number} else standard_of(held, stage.name)
     beside = beside if beside != number else None
     return _Sides(
-        number=number, other=beside, stage=stage.name, occupant=top, emptied=_emptied(held, stage.name),
-        obstacle=rules.obstacle(stage, standing_of(held, number)), why_not_place=why_not_place(actor, place, stage),
-        rows=rows, misfits=misfits(versions[number], versions.get(beside or 0)),
+        number=number,
+        other=beside,
+        stage=stage.name,
+        occupant=top,
+        emptied=_emptied(held, stage.name),
+        obstacle=rules.obstacle(stage, standing_of(held, number)),
+        why_not_place=why_not_place(actor, place, stage),
+        rows=rows,
+        misfits=misfits(versions[number], versions.get(beside or 0)),
         goes_by=_goes_by(held, stage.name, versions[number]),
-    )  # fmt: skip
+    )
 
 
 def _emptied(held: Held, stage: str) -> str | None:

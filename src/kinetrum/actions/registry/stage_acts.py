@@ -63,9 +63,17 @@ def _occupant(stack: Stack) -> int | None:
 
 
 def promote(
-    actor: Actor, store: BlobStore, project: str, model_name: str, stage_name: str, number: int, expect: int | None,
-    comment: str, uid: str, override: str | None = None,
-) -> None:  # fmt: skip
+    actor: Actor,
+    store: BlobStore,
+    project: str,
+    model_name: str,
+    stage_name: str,
+    number: int,
+    expect: int | None,
+    comment: str,
+    uid: str,
+    override: str | None = None,
+) -> None:
     """Place a version on a stage; `expect` is the occupant the actor saw (None: none).
 
     Every gate of the stage is asked and its outcome kept with the promotion. `override` is a maintainer's reason to
@@ -89,9 +97,17 @@ def _repeated(actor: Actor, project: str, model_name: str, stage_name: str, uid:
 
 @transaction
 def _promote(
-    actor: Actor, project: str, model_name: str, stage_name: str, number: int, expect: int | None, comment: str,
-    uid: str, override: str | None, judged: Judged,
-) -> None:  # fmt: skip
+    actor: Actor,
+    project: str,
+    model_name: str,
+    stage_name: str,
+    number: int,
+    expect: int | None,
+    comment: str,
+    uid: str,
+    override: str | None,
+    judged: Judged,
+) -> None:
     held, stage, stack = _placing(actor, project, model_name, stage_name)
     if _done_before(uid, held, "promote", stage.name):
         return
@@ -151,15 +167,32 @@ def roll_back(
 
 
 def _placed(
-    actor: Actor, held: Held, act: str, word: str, stage: Stage, stack: Stack, after: int | None, comment: str,
-    uid: str, checks: list[dict[str, Any]] | None = None, override: str | None = None,
-) -> None:  # fmt: skip
+    actor: Actor,
+    held: Held,
+    act: str,
+    word: str,
+    stage: Stage,
+    stack: Stack,
+    after: int | None,
+    comment: str,
+    uid: str,
+    checks: list[dict[str, Any]] | None = None,
+    override: str | None = None,
+) -> None:
     before = _occupant(stack)
     model = held.model
     models.add_event(
-        model.model_id, id_bytes(uid), act, stage.name, before, after, actor.person_id, checked_comment(comment),
-        checks, override,
-    )  # fmt: skip
+        model.model_id,
+        id_bytes(uid),
+        act,
+        stage.name,
+        before,
+        after,
+        actor.person_id,
+        checked_comment(comment),
+        checks,
+        override,
+    )
     subject = f"{model.name}@{after if act == 'promote' else before}"
     said = f"{comment} (gates overridden: {override})".strip() if override else comment
     log(actor, held, word, subject, {stage.name: before}, {stage.name: after}, said)

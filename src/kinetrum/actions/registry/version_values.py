@@ -23,9 +23,11 @@ def values_of_versions(versions: Sequence[ModelVersionRow]) -> dict[int, Version
     last_steps = links.last_steps([run_id for run_id in by_run if run_id])
     found: dict[int, VersionValues] = {}
     for run_id, rows in by_run.items():
-        found |= _of_run(runs.run_by_id(run_id), rows, last_steps) if run_id else {
-            row.number: VersionValues({}) for row in rows
-        }  # fmt: skip
+        found |= (
+            _of_run(runs.run_by_id(run_id), rows, last_steps)
+            if run_id
+            else {row.number: VersionValues({}) for row in rows}
+        )
     return {
         row.number: found[row.number].with_added(
             {key: from_json(value, key) for key, value in row.added_values.items()}

@@ -84,9 +84,11 @@ def things_named(place: Place, references: Sequence[str]) -> Things:
         parts |= {row.version_id: row for row in artifacts.versions_of(known.artifact_id) if not row.purged_at}
     chosen = [row for _, row in sorted({**parts, **versions}.items())]
     return Things(
-        in_lock_order(runs_named(place, plain)) if plain else [], chosen, frozenset(parts.keys() - versions.keys()),
+        in_lock_order(runs_named(place, plain)) if plain else [],
+        chosen,
+        frozenset(parts.keys() - versions.keys()),
         tuple(hold(place, name, lock=False).model for name in sorted(listed)),
-    )  # fmt: skip
+    )
 
 
 @dataclass(frozen=True)
@@ -209,25 +211,54 @@ def list_bin(actor: Actor, project: str) -> list[Binned]:
     anybodys = permits(place.role, Act.BIN_OTHERS)
     found = [
         Binned(
-            run.reference, "run", run.name, run.status, names[run.author_id], run.started_at, run.binned_at,
-            names.get(run.binned_by or 0), None, 0, may_bin(actor, place, run),
+            run.reference,
+            "run",
+            run.name,
+            run.status,
+            names[run.author_id],
+            run.started_at,
+            run.binned_at,
+            names.get(run.binned_by or 0),
+            None,
+            0,
+            may_bin(actor, place, run),
         )
-        for run in runs.binned_runs(place.project_id, LISTED) if run.binned_at is not None
-    ]  # fmt: skip
+        for run in runs.binned_runs(place.project_id, LISTED)
+        if run.binned_at is not None
+    ]
     own = permits(place.role, Act.BIN_OWN)
     found += [
         Binned(
-            row.reference, "version", None, row.kind, names.get(row.created_by, ""), row.created_at, row.binned_at,
-            names.get(row.binned_by or 0), row.bin_reason, 0 if row.by_reference else row.size_bytes,
+            row.reference,
+            "version",
+            None,
+            row.kind,
+            names.get(row.created_by, ""),
+            row.created_at,
+            row.binned_at,
+            names.get(row.binned_by or 0),
+            row.bin_reason,
+            0 if row.by_reference else row.size_bytes,
             anybodys or (own and row.created_by == actor.person_id),
         )
-        for row in artifacts.binned_versions(place.project_id, LISTED) if row.binned_at is not None
-    ]  # fmt: skip
+        for row in artifacts.binned_versions(place.project_id, LISTED)
+        if row.binned_at is not None
+    ]
     found += [
         Binned(
-            f"model:{model.name}", "model", None, "model", names.get(model.created_by, ""), model.created_at,
-            model.binned_at, names.get(model.binned_by or 0), None, 0, permits(place.role, Act.RULE),
+            f"model:{model.name}",
+            "model",
+            None,
+            "model",
+            names.get(model.created_by, ""),
+            model.created_at,
+            model.binned_at,
+            names.get(model.binned_by or 0),
+            None,
+            0,
+            permits(place.role, Act.RULE),
         )
-        for model in models.models_of(place.project_id) if model.binned_at is not None
-    ]  # fmt: skip
+        for model in models.models_of(place.project_id)
+        if model.binned_at is not None
+    ]
     return sorted(found, key=lambda thing: thing.binned_at, reverse=True)

@@ -34,9 +34,15 @@ def rename_run(actor: Actor, project: str, experiment: str, run_ref: str, name: 
 
 def _note(place: Place, actor: Actor, act: str, run: Run, before: object, after: object, comment: str = "") -> None:
     journal.append(
-        place.project_id, actor.person_id, act, run.subject, before=before, after=after, comment=comment,
+        place.project_id,
+        actor.person_id,
+        act,
+        run.subject,
+        before=before,
+        after=after,
+        comment=comment,
         origin=actor.origin,
-    )  # fmt: skip
+    )
 
 
 @transaction
@@ -62,15 +68,27 @@ def describe_project(actor: Actor, project: str, description: str | None, labels
     """Set a project's description and labels; None leaves the one, and takes a label away."""
     place = enter(actor, project, Act.DESCRIBE)
     row = place.project
-    _describe(actor, place, "project", row.project_id, f"project:{row.name}", (row.description, row.labels),
-              description, labels)  # fmt: skip
+    _describe(
+        actor,
+        place,
+        "project",
+        row.project_id,
+        f"project:{row.name}",
+        (row.description, row.labels),
+        description,
+        labels,
+    )
 
 
 @transaction
 def describe_experiment(
-    actor: Actor, project: str, experiment: str, description: str | None, labels: dict[str, str | None],
+    actor: Actor,
+    project: str,
+    experiment: str,
+    description: str | None,
+    labels: dict[str, str | None],
     generates_names: bool | None = None,
-) -> None:  # fmt: skip
+) -> None:
     """Set an experiment's description and labels, and whether its runs get generated names.
 
     None leaves what it is given for, and takes a label away.
@@ -80,28 +98,50 @@ def describe_experiment(
     if generates_names is not None and generates_names != row.generates_names:
         projects.set_generates_names(row.experiment_id, generates_names)
         journal.append(
-            place.project_id, actor.person_id, "described", f"experiment:{row.name}",
-            before={"generates_names": row.generates_names}, after={"generates_names": generates_names},
+            place.project_id,
+            actor.person_id,
+            "described",
+            f"experiment:{row.name}",
+            before={"generates_names": row.generates_names},
+            after={"generates_names": generates_names},
             origin=actor.origin,
-        )  # fmt: skip
-    _describe(actor, place, "experiment", row.experiment_id, f"experiment:{row.name}", (row.description, row.labels),
-              description, labels)  # fmt: skip
+        )
+    _describe(
+        actor,
+        place,
+        "experiment",
+        row.experiment_id,
+        f"experiment:{row.name}",
+        (row.description, row.labels),
+        description,
+        labels,
+    )
 
 
 def _describe(
-    actor: Actor, place: Place, table: str, row_id: int, subject: str, before: tuple[str, dict[str, str]],
-    description: str | None, labels: dict[str, str | None],
-) -> None:  # fmt: skip
+    actor: Actor,
+    place: Place,
+    table: str,
+    row_id: int,
+    subject: str,
+    before: tuple[str, dict[str, str]],
+    description: str | None,
+    labels: dict[str, str | None],
+) -> None:
     merged = merged_labels(before[1], labels, subject)
     after = (before[0] if description is None else description.strip(), merged)
     if after == before:
         return
     projects.set_description(table, row_id, *after)
     journal.append(
-        place.project_id, actor.person_id, "described", subject,
+        place.project_id,
+        actor.person_id,
+        "described",
+        subject,
         before={"description": before[0], "labels": before[1]},
-        after={"description": after[0], "labels": after[1]}, origin=actor.origin,
-    )  # fmt: skip
+        after={"description": after[0], "labels": after[1]},
+        origin=actor.origin,
+    )
 
 
 @transaction
@@ -187,9 +227,14 @@ def _name_seeds(actor: Actor, project: str, experiment: str, names: Sequence[str
         return row.experiment_id, seeds
     projects.set_seeds(row.experiment_id, seeds)
     journal.append(
-        place.project_id, actor.person_id, "named the seeds of", f"experiment:{experiment}",
-        before={"seeds": ", ".join(before)}, after={"seeds": ", ".join(seeds)}, origin=actor.origin,
-    )  # fmt: skip
+        place.project_id,
+        actor.person_id,
+        "named the seeds of",
+        f"experiment:{experiment}",
+        before={"seeds": ", ".join(before)},
+        after={"seeds": ", ".join(seeds)},
+        origin=actor.origin,
+    )
     return row.experiment_id, seeds
 
 
@@ -213,9 +258,14 @@ def _goal_changed(
     goals = projects.goals_of(experiment_id)
     reindexing.reindex(place.project_id, experiment_id, key, goals.get(key), goals)
     journal.append(
-        place.project_id, actor.person_id, "set a goal" if key in goals else "removed a goal",
-        f"experiment:{experiment}", before=_told(before), after=_told(goals.get(key)), origin=actor.origin,
-    )  # fmt: skip
+        place.project_id,
+        actor.person_id,
+        "set a goal" if key in goals else "removed a goal",
+        f"experiment:{experiment}",
+        before=_told(before),
+        after=_told(goals.get(key)),
+        origin=actor.origin,
+    )
     return list(goals.values())
 
 
@@ -223,8 +273,13 @@ def _told(goal: Goal | None) -> dict[str, object] | None:
     if goal is None:
         return None
     bound = goal.bound if goal.bound is not None and math.isfinite(goal.bound) else None
-    return {"key": goal.key, "direction": goal.direction.value, "unit": goal.unit, "bound": bound,
-            "aggregate": goal.aggregate}  # fmt: skip
+    return {
+        "key": goal.key,
+        "direction": goal.direction.value,
+        "unit": goal.unit,
+        "bound": bound,
+        "aggregate": goal.aggregate,
+    }
 
 
 @snapshot

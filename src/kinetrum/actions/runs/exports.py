@@ -39,9 +39,14 @@ class RunsTable:
 
 @snapshot
 def _chosen_runs(
-    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, columns: Sequence[str] | None,
+    actor: Actor,
+    project: str,
+    experiment: str | None,
+    query_text: str,
+    sort_text: str,
+    columns: Sequence[str] | None,
     pareto: str,
-) -> tuple[list[int], list[Source]]:  # fmt: skip
+) -> tuple[list[int], list[Source]]:
     table = table_of(actor, project, experiment, query_text, sort_text, pareto=pareto)
     ids = table.search.page(table.sort, 0, RUNS_LIMIT)
     if columns is not None:
@@ -51,9 +56,14 @@ def _chosen_runs(
 
 
 def runs_table(
-    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, columns: Sequence[str] | None,
+    actor: Actor,
+    project: str,
+    experiment: str | None,
+    query_text: str,
+    sort_text: str,
+    columns: Sequence[str] | None,
     pareto: str = "",
-) -> RunsTable:  # fmt: skip
+) -> RunsTable:
     """Return the whole table of runs that fit a query, of one experiment or all; `columns` chooses among them."""
     ids, sources = _chosen_runs(actor, project, experiment, query_text, sort_text, columns, pareto)
     chosen = {heading(source): source for source in sources}
@@ -94,10 +104,22 @@ def _rows(ids: list[int], chosen: dict[str, Source]) -> list[Row]:
     table = []
     for view in views_of(runs.runs_by_ids(ids)):
         run = view.run
-        row: Row = dict(zip(FIELDS, (
-            run.reference, id_text(run.uid), run.name, run.status, view.author, run.host, iso(run.started_at),
-            iso(run.ended_at),
-        ), strict=True))  # fmt: skip
+        row: Row = dict(
+            zip(
+                FIELDS,
+                (
+                    run.reference,
+                    id_text(run.uid),
+                    run.name,
+                    run.status,
+                    view.author,
+                    run.host,
+                    iso(run.started_at),
+                    iso(run.ended_at),
+                ),
+                strict=True,
+            )
+        )
         row = {name: value for name, value in row.items() if value is not None}
         for name, source in chosen.items():
             present, value = cell_of(source, view)

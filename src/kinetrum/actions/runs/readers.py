@@ -134,11 +134,14 @@ def views_of(found: list[Run]) -> list[RunView]:
     goals = {experiment_id: projects.goals_of(experiment_id) for experiment_id in {run.experiment_id for run in found}}
     return [
         RunView(
-            run, names[run.author_id], docs[run.run_id], docs[run.run_id].values(goals[run.experiment_id]),
+            run,
+            names[run.author_id],
+            docs[run.run_id],
+            docs[run.run_id].values(goals[run.experiment_id]),
             goals[run.experiment_id],
         )
         for run in found
-    ]  # fmt: skip
+    ]
 
 
 @snapshot
@@ -205,9 +208,15 @@ class Curve:
 
 @snapshot
 def read_curves(
-    actor: Actor, project: str, references: list[str], metric: str, width: int,
-    first: int | None, last: int | None, against: str | None = None,
-) -> list[Curve]:  # fmt: skip
+    actor: Actor,
+    project: str,
+    references: list[str],
+    metric: str,
+    width: int,
+    first: int | None,
+    last: int | None,
+    against: str | None = None,
+) -> list[Curve]:
     """Return one metric of up to 100 runs (`experiment/number`), each reduced to `width` pixel columns.
 
     With `against`, another metric's value at the same step comes along for each point, and steps that only
@@ -279,7 +288,21 @@ def finite(value: float) -> float | None:
 
 
 __all__ = [
-    "Curve", "ExperimentRow", "ExperimentView", "ProjectView", "RunView", "finite",
-    "list_experiments", "list_members", "list_projects", "read_curves", "read_experiment",
-    "read_journal", "read_model_journal", "read_points", "read_project", "read_run", "read_run_by_id",
-]  # fmt: skip
+    "Curve",
+    "ExperimentRow",
+    "ExperimentView",
+    "ProjectView",
+    "RunView",
+    "finite",
+    "list_experiments",
+    "list_members",
+    "list_projects",
+    "read_curves",
+    "read_experiment",
+    "read_journal",
+    "read_model_journal",
+    "read_points",
+    "read_project",
+    "read_run",
+    "read_run_by_id",
+]

@@ -36,9 +36,10 @@ def _rows(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
     tables = [read_rows(file, path) for file, path in zip(files, given["paths"], strict=True)]
     asked = Asked(**given["asked"])
     found = (
-        select_rows(tables[0], asked) if len(tables) == 1
+        select_rows(tables[0], asked)
+        if len(tables) == 1
         else join_tables(tables[0], tables[1], given["key"], given["outcomes"], asked)
-    )  # fmt: skip
+    )
     return json.dumps(asdict(found)).encode()
 
 
@@ -73,8 +74,12 @@ def _thumbnails(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
 
 
 TASKS: dict[str, Callable[[list[BinaryIO], dict[str, Any]], bytes]] = {
-    "preview": _preview, "rows": _rows, "judged": _judged, "signature": _signature, "thumbnails": _thumbnails,
-}  # fmt: skip
+    "preview": _preview,
+    "rows": _rows,
+    "judged": _judged,
+    "signature": _signature,
+    "thumbnails": _thumbnails,
+}
 
 
 def main() -> None:

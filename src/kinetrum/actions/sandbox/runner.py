@@ -84,10 +84,13 @@ def _start_ahead(task: str) -> None:
 def _start(task: str) -> subprocess.Popen[bytes]:
     # Its errors go nowhere: they would hold texts of strangers, and who asked is told that it broke.
     return subprocess.Popen(
-        [sys.executable, "-I", "-m", "kinetrum.actions.sandbox.process", task], stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, cwd=os.sep,
+        [sys.executable, "-I", "-m", "kinetrum.actions.sandbox.process", task],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        cwd=os.sep,
         env={"OPENBLAS_NUM_THREADS": "1", "ARROW_DEFAULT_MEMORY_POOL": "system", "OMP_NUM_THREADS": "1"},
-    )  # fmt: skip
+    )
 
 
 def _raise(said: dict[str, Any]) -> None:

@@ -29,8 +29,9 @@ def read_columns(texts: list[str], catalogue: Catalogue) -> list[Source]:
     except QueryError as error:
         raise InvalidInput(f"Columns: {str(error).partition(': ')[2]}", field="columns") from None
     if Field("note") in found:
-        raise InvalidInput("Notes are long and many; they are no column. Ask for them: has note, note like …",
-                           field="columns")  # fmt: skip
+        raise InvalidInput(
+            "Notes are long and many; they are no column. Ask for them: has note, note like …", field="columns"
+        )
     return found
 
 
@@ -68,8 +69,16 @@ def _field(name: str, view: RunView) -> Value:
     if name in {"commit", "code", "problem", "replicates"}:
         return view.doc.fields().get(name)
     plain: dict[str, Value] = {
-        "number": run.number, "id": id_text(run.uid), "name": run.name, "status": run.status, "author": view.author,
-        "host": run.host, "started": iso(run.started_at), "ended": iso(run.ended_at), "project": run.project,
-        "experiment": run.experiment, "parent": id_text(run.parent_uid) if run.parent_uid else None,
-    }  # fmt: skip
+        "number": run.number,
+        "id": id_text(run.uid),
+        "name": run.name,
+        "status": run.status,
+        "author": view.author,
+        "host": run.host,
+        "started": iso(run.started_at),
+        "ended": iso(run.ended_at),
+        "project": run.project,
+        "experiment": run.experiment,
+        "parent": id_text(run.parent_uid) if run.parent_uid else None,
+    }
     return plain[name]

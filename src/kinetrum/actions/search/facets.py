@@ -25,10 +25,17 @@ _SCOPES = {"metric": "value", "param": "param", "label": "label"}
 _CALLED = {"value": "metric or result", "param": "parameter", "label": "label", "field": "field of the run"}
 _OF_TIME = ("1d", "7d", "2w", "6h", "30m")
 _OF_COMPARISONS = {
-    "=": "equal", "!=": "different", "<": "less", "<=": "at most", ">": "more", ">=": "at least",
-    "in": "a range a..b or a list {a, b}", "like": "fits a pattern of * and ?",
-    "is nan": "not a number", "within": "a span of time until now, such as 7d",
-}  # fmt: skip
+    "=": "equal",
+    "!=": "different",
+    "<": "less",
+    "<=": "at most",
+    ">": "more",
+    ">=": "at least",
+    "in": "a range a..b or a list {a, b}",
+    "like": "fits a pattern of * and ?",
+    "is nan": "not a number",
+    "within": "a span of time until now, such as 7d",
+}
 
 
 @dataclass(frozen=True)
@@ -73,10 +80,14 @@ def list_facets(actor: Actor, project: str, experiment: str | None) -> tuple[lis
     held = held_by_keys(searched, list(places.values()))
     nothing = Held(Kinds(0), None)
     return [
-        FacetKey(key.scope, key.name, held.get(places.get(key, 0), nothing),
-                 goals.get(key.name) if key.scope == "value" else None)
+        FacetKey(
+            key.scope,
+            key.name,
+            held.get(places.get(key, 0), nothing),
+            goals.get(key.name) if key.scope == "value" else None,
+        )
         for key in keys
-    ], list(COUNTED_FIELDS)  # fmt: skip
+    ], list(COUNTED_FIELDS)
 
 
 @snapshot
@@ -140,9 +151,10 @@ def _tests(wanted: Expected, table: Table) -> list[Offer]:
     if wanted.scope:
         return fields if prefix else _plots(table) if wanted.scope == "plot" else found
     words = [
-        Offer("not", "word", "denies a test"), Offer("has", "word", "the run has it"),
+        Offer("not", "word", "denies a test"),
+        Offer("has", "word", "the run has it"),
         Offer("used", "word", "the run used this data"),
-    ]  # fmt: skip
+    ]
     aggregates = [Offer(f"{name}(", "word", "of a metric's points") for name in AGGREGATES]
     return found + fields + words + aggregates
 
@@ -161,10 +173,7 @@ def _plots(table: Table) -> list[Offer]:
 
 def _metrics(wanted: Expected, table: Table) -> list[Offer]:
     named = _names(replace(wanted, scope=None), table, ("value",))
-    return [
-        offer for offer in named
-        if table.search.catalogue.is_metric(offer.text.strip('"').removeprefix("metric:"))
-    ]  # fmt: skip
+    return [offer for offer in named if table.search.catalogue.is_metric(offer.text.strip('"').removeprefix("metric:"))]
 
 
 def _comparisons(wanted: Expected, table: Table) -> list[Offer]:
@@ -173,9 +182,12 @@ def _comparisons(wanted: Expected, table: Table) -> list[Offer]:
     if isinstance(source, Field):
         kind = FIELDS[source.name]
         words = {
-            "text": ["=", "!=", "in", "like"], "word": ["=", "!=", "in", "like"], "hex": ["=", "!="],
-            "run": ["=", "!="], "time": ["within", *COMPARISONS, "in"],
-        }.get(kind, words)  # fmt: skip
+            "text": ["=", "!=", "in", "like"],
+            "word": ["=", "!=", "in", "like"],
+            "hex": ["=", "!="],
+            "run": ["=", "!="],
+            "time": ["within", *COMPARISONS, "in"],
+        }.get(kind, words)
     elif source is not None:
         kinds = table.search.catalogue.kinds(source) or Kinds(0)
         words = (words if Kinds.NUMBER in kinds else ["=", "!=", "in"]) + (["like"] if Kinds.TEXT in kinds else [])
@@ -221,6 +233,13 @@ def _joints(wanted: Expected, table: Table) -> list[Offer]:
 
 
 _OFFERING = {
-    "test": _tests, "name": _has, "metric": _metrics, "comparison": _comparisons, "value": _values,
-    "pattern": _values, "span": _spans, "artifact": _artifacts, "joint": _joints,
-}  # fmt: skip
+    "test": _tests,
+    "name": _has,
+    "metric": _metrics,
+    "comparison": _comparisons,
+    "value": _values,
+    "pattern": _values,
+    "span": _spans,
+    "artifact": _artifacts,
+    "joint": _joints,
+}

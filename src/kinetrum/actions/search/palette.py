@@ -64,20 +64,28 @@ def _in_project(place: Place, actor: Actor, text: str) -> Iterator[Found]:
         yield Found("project", name, name, place.project.description or "project", name, f"/{name}")
     yield from _named_run(place, inner)
     for experiment, runs in name_fragments.experiments_like(place.project_id, inner, _OF_A_KIND):
-        yield Found("experiment", f"experiment:{experiment}", experiment, f"{runs:,} runs", name,
-                    f"/{name}/e/{experiment}")  # fmt: skip
+        yield Found(
+            "experiment", f"experiment:{experiment}", experiment, f"{runs:,} runs", name, f"/{name}/e/{experiment}"
+        )
     for model, lead in name_fragments.models_like(place.project_id, inner, _OF_A_KIND):
         about = f"model, version {lead} leads" if lead else "model"
         yield Found("model", f"model:{model}", model, about, name, f"/{name}/models/{model}")
     for artifact, kind, latest in name_fragments.artifacts_like(place.project_id, inner, _OF_A_KIND):
-        yield Found("artifact", f"{artifact}@{latest}", artifact, f"{kind}, version {latest}", name,
-                    f"/{name}/data/{artifact}")  # fmt: skip
+        yield Found(
+            "artifact", f"{artifact}@{latest}", artifact, f"{kind}, version {latest}", name, f"/{name}/data/{artifact}"
+        )
     for view in views.views_of(place.project_id, actor.person_id, None):
         if inner.lower() in view.name.lower() and view.experiment:
             from urllib.parse import urlencode
 
-            yield Found("view", view.name, view.name, f"view of {view.experiment}", name,
-                        f"/{name}/e/{view.experiment}?{urlencode(view.arrangement)}")  # fmt: skip
+            yield Found(
+                "view",
+                view.name,
+                view.name,
+                f"view of {view.experiment}",
+                name,
+                f"/{name}/e/{view.experiment}?{urlencode(view.arrangement)}",
+            )
     for run in name_fragments.runs_like(place.project_id, inner, _OF_A_KIND):
         yield _run(run)
 

@@ -75,11 +75,15 @@ def list_groups(actor: Actor, project: str, experiment: str | None, by_text: str
     return GroupPage(
         by,
         [_view(by, group, last[group.last_run_id], inside) for group in groups],
-        columns, list(table.goals.values()), min(count, COUNT_CAP), count > COUNT_CAP,
-        len(found) > limit and offset + limit < LAST_ROW, table.remarks,
+        columns,
+        list(table.goals.values()),
+        min(count, COUNT_CAP),
+        count > COUNT_CAP,
+        len(found) > limit and offset + limit < LAST_ROW,
+        table.remarks,
         in_python(project, experiment, asked.query, asked.columns, asked.sort, named),
         in_shell(project, experiment, asked.query, asked.columns, asked.sort, named),
-    )  # fmt: skip
+    )
 
 
 def _numbered(table: Table) -> str:

@@ -90,9 +90,14 @@ def searched_in(place: Place, experiment: str | None) -> Searched:
 
 
 def table_of(
-    actor: Actor, project: str, experiment: str | None, query_text: str, sort_text: str, fold: bool = False,
+    actor: Actor,
+    project: str,
+    experiment: str | None,
+    query_text: str,
+    sort_text: str,
+    fold: bool = False,
     pareto: str = "",
-) -> Table:  # fmt: skip
+) -> Table:
     """Read a query and a sort; raises InvalidInput with the column where the query is wrong.
 
     `fold` leaves out children whose parents are in the table; of `pareto`, two or three goals, only the runs on the
@@ -160,9 +165,12 @@ def _or_invalid(find: Callable[[], T]) -> T:
 
 def _versions(place: Place, used: UsedContent, elsewhere: Callable[[str | None], Place]) -> list[int]:
     if used.digest is not None:
-        found = [row for digest in artifacts.digests_that_begin(place.project_id, used.digest)
-                 for row in artifacts.versions_of_digest(place.project_id, digest)
-                 or artifacts.versions_with_file(place.project_id, digest, _VERSIONS_LIMIT)]  # fmt: skip
+        found = [
+            row
+            for digest in artifacts.digests_that_begin(place.project_id, used.digest)
+            for row in artifacts.versions_of_digest(place.project_id, digest)
+            or artifacts.versions_with_file(place.project_id, digest, _VERSIONS_LIMIT)
+        ]
         return [row.version_id for row in found]
     reference = used.reference
     assert reference is not None

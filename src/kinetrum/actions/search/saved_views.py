@@ -74,9 +74,15 @@ def _settled(actor: Actor, place: Place, experiment: str | None, arrangement: Ma
 
 @transaction
 def save_view(
-    actor: Actor, project: str, uid: str, experiment: str | None, name: str, shared: bool,
-    arrangement: Mapping[str, str], expect: int | None,
-) -> ViewRow:  # fmt: skip
+    actor: Actor,
+    project: str,
+    uid: str,
+    experiment: str | None,
+    name: str,
+    shared: bool,
+    arrangement: Mapping[str, str],
+    expect: int | None,
+) -> ViewRow:
     """Save a view under an id that the client made, or change the one that is there.
 
     `expect` is the version that the person saw, None for a new one. Raises Conflict where another saved it since,
@@ -116,8 +122,10 @@ def _require_own(actor: Actor, place: Place, view: ViewRow) -> None:
     if view.project_id != place.project_id or (not view.shared and view.author_id != actor.person_id):
         raise NotFound("There is no such view.", field="view")
     if view.author_id != actor.person_id and not permits(place.role, Act.ADMINISTER):
-        raise NotAllowed(f"The view {view.name!r} is {view.author}'s; its author or a maintainer changes it. Save it "
-                         "under another name.")  # fmt: skip
+        raise NotAllowed(
+            f"The view {view.name!r} is {view.author}'s; its author or a maintainer changes it. Save it "
+            "under another name."
+        )
 
 
 @transaction
@@ -131,9 +139,13 @@ def remove_view(actor: Actor, project: str, uid: str) -> None:
     views.remove_view(view.view_id)
     if view.shared:
         journal.append(
-            place.project_id, actor.person_id, "removed a view", f"view:{view.name}", before=view.arrangement,
+            place.project_id,
+            actor.person_id,
+            "removed a view",
+            f"view:{view.name}",
+            before=view.arrangement,
             origin=actor.origin,
-        )  # fmt: skip
+        )
 
 
 @transaction
@@ -148,9 +160,13 @@ def make_link(
     settled = _settled(actor, place, experiment, arrangement)
     link_id, secret = views.add_link(place.project_id, row.experiment_id, settled, actor.person_id, days)
     journal.append(
-        place.project_id, actor.person_id, "made a link", f"experiment:{experiment}",
-        after={**settled, "days": days, "link": link_id}, origin=actor.origin,
-    )  # fmt: skip
+        place.project_id,
+        actor.person_id,
+        "made a link",
+        f"experiment:{experiment}",
+        after={**settled, "days": days, "link": link_id},
+        origin=actor.origin,
+    )
     link = views.link_by_id(link_id)
     assert link is not None
     return link, secret
@@ -173,9 +189,13 @@ def revoke_link(actor: Actor, project: str, link_id: int) -> None:
         raise NotAllowed(f"The link is {link.author}'s; its maker or a maintainer revokes it.")
     views.revoke_link(link_id)
     journal.append(
-        place.project_id, actor.person_id, "revoked a link", f"experiment:{link.experiment}",
-        before={"link": link_id}, origin=actor.origin,
-    )  # fmt: skip
+        place.project_id,
+        actor.person_id,
+        "revoked a link",
+        f"experiment:{link.experiment}",
+        before={"link": link_id},
+        origin=actor.origin,
+    )
 
 
 def _opened(secret: str) -> tuple[LinkRow, Actor]:
@@ -266,9 +286,14 @@ def set_embedding(actor: Actor, project: str, origins: list[str]) -> list[str]:
     before = projects.embedding_origins(place.project_id)
     projects.set_embedding_origins(place.project_id, origins)
     journal.append(
-        place.project_id, actor.person_id, "set who may embed views", f"project:{project}", before=before,
-        after=origins, origin=actor.origin,
-    )  # fmt: skip
+        place.project_id,
+        actor.person_id,
+        "set who may embed views",
+        f"project:{project}",
+        before=before,
+        after=origins,
+        origin=actor.origin,
+    )
     return origins
 
 

@@ -16,9 +16,15 @@ _PIECE = 1024 * 1024
 
 
 def export(
-    of: str | None, to: str | Path, *, with_files: bool = True, license_text: str = "", project: str | None = None,
-    url: str | None = None, tick: Tick | None = None,
-) -> int:  # fmt: skip
+    of: str | None,
+    to: str | Path,
+    *,
+    with_files: bool = True,
+    license_text: str = "",
+    project: str | None = None,
+    url: str | None = None,
+    tick: Tick | None = None,
+) -> int:
     """Write a run (`frost-alarm/42`), `experiment:NAME`, `artifact:NAME` or `NAME@NUMBER` to a file as an RO-Crate.
 
     None is the whole project: all of that, and its views, notes and models with their stages. Everything that belongs
@@ -49,10 +55,17 @@ def export_everything(
     folder.mkdir(parents=True, exist_ok=True)
     names = [found["name"] for found in session.service.get("/projects")]
     return {
-        name: export(None, folder / f"{name}.zip", with_files=with_files, license_text=license_text, project=name,
-                     url=url, tick=tick)
+        name: export(
+            None,
+            folder / f"{name}.zip",
+            with_files=with_files,
+            license_text=license_text,
+            project=name,
+            url=url,
+            tick=tick,
+        )
         for name in names
-    }  # fmt: skip
+    }
 
 
 def _download(session: Session, options: dict[str, Any], target: Path, tick: Tick | None) -> int:
@@ -79,9 +92,13 @@ def _download(session: Session, options: dict[str, Any], target: Path, tick: Tic
 
 
 def import_(
-    path: str | Path, *, project: str | None = None, same_people: bool = False, url: str | None = None,
+    path: str | Path,
+    *,
+    project: str | None = None,
+    same_people: bool = False,
+    url: str | None = None,
     tick: Tick | None = None,
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     """Take an archive in; returns what it brought: `runs`, `versions` and `models` by their references there, `views`.
 
     Identities and times are kept, and everything is marked as imported. What is here already stays and is named in
@@ -102,10 +119,13 @@ def import_(
                 yield piece
 
     found: dict[str, Any] = session.service.call(
-        "POST", path_of("projects", session.project, "imports"), content=pieces(), timeout=3_600,
+        "POST",
+        path_of("projects", session.project, "imports"),
+        content=pieces(),
+        timeout=3_600,
         params={"same_people": True} if same_people else None,
         headers={"Content-Type": "application/zip", "Content-Length": str(source.stat().st_size)},
-    )  # fmt: skip
+    )
     return found
 
 

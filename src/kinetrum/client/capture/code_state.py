@@ -59,12 +59,17 @@ def find_code(folder: Path, entry: Path | None, modules: Iterable[str] = ()) -> 
     known = entry is not None and git.line("ls-files", "--error-unmatch", "--", str(entry)) is not None
     script, hidden_too = (None, 0) if known else _script(entry)
     fields: dict[str, Any] = {
-        "address": _address(git), "commit": commit, "branch": git.line("symbolic-ref", "--short", "-q", "HEAD"),
-        "state": _state(git), "changed_files": len(entries) - untracked, "untracked_files": untracked,
-        "entry": _name(entry, Path(top)), "hidden_lines": hidden + hidden_too,
+        "address": _address(git),
+        "commit": commit,
+        "branch": git.line("symbolic-ref", "--short", "-q", "HEAD"),
+        "state": _state(git),
+        "changed_files": len(entries) - untracked,
+        "untracked_files": untracked,
+        "entry": _name(entry, Path(top)),
+        "hidden_lines": hidden + hidden_too,
         "untracked_code": untracked_among(git, Path(top), own_code(Path(top), entry, modules)),
         "cut": cut or (None if whole else "the list of changed files was cut"),
-    }  # fmt: skip
+    }
     return Code(fields, difference, script)
 
 
@@ -178,9 +183,12 @@ class _Git:
             with fork_safety.still:
                 process = subprocess.Popen(
                     [self.program, "-c", "core.fsmonitor=false", "-c", "core.quotepath=false", *words],
-                    cwd=self.folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+                    cwd=self.folder,
+                    stdin=subprocess.DEVNULL,
+                    stdout=subprocess.PIPE,
+                    stderr=subprocess.DEVNULL,
                     env=environment,
-                )  # fmt: skip
+                )
         except OSError:
             return b"", True
         return self._answer(process, limit)

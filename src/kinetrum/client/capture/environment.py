@@ -31,12 +31,19 @@ _FRESH_S = 60.0
 _DISTRIBUTION = re.compile(r"^(?P<name>.+?)-(?P<version>[^-]+?)(?:-py\d[\d.]*)?\.(?:dist|egg)-info$")
 # How CI systems and clusters tell a job's address or number, by the variables that they set.
 _JOBS = (
-    "{CI_JOB_URL}", "{BUILDKITE_BUILD_URL}#{BUILDKITE_JOB_ID}", "{CIRCLE_BUILD_URL}", "{TRAVIS_JOB_WEB_URL}",
-    "{GITHUB_SERVER_URL}/{GITHUB_REPOSITORY}/actions/runs/{GITHUB_RUN_ID}", "{DRONE_BUILD_LINK}", "{CI_PIPELINE_URL}",
+    "{CI_JOB_URL}",
+    "{BUILDKITE_BUILD_URL}#{BUILDKITE_JOB_ID}",
+    "{CIRCLE_BUILD_URL}",
+    "{TRAVIS_JOB_WEB_URL}",
+    "{GITHUB_SERVER_URL}/{GITHUB_REPOSITORY}/actions/runs/{GITHUB_RUN_ID}",
+    "{DRONE_BUILD_LINK}",
+    "{CI_PIPELINE_URL}",
     "{SYSTEM_COLLECTIONURI}{SYSTEM_TEAMPROJECT}/_build/results?buildId={BUILD_BUILDID}",
-    "{BITBUCKET_GIT_HTTP_ORIGIN}/pipelines/results/{BITBUCKET_BUILD_NUMBER}", "{BUILD_URL}",
-    "Slurm job {SLURM_JOB_ID}", "PBS job {PBS_JOBID}",
-)  # fmt: skip
+    "{BITBUCKET_GIT_HTTP_ORIGIN}/pipelines/results/{BITBUCKET_BUILD_NUMBER}",
+    "{BUILD_URL}",
+    "Slurm job {SLURM_JOB_ID}",
+    "PBS job {PBS_JOBID}",
+)
 
 
 def parts_left_out(given: Iterable[str] | str | None) -> frozenset[str]:
@@ -124,9 +131,12 @@ _looking = threading.Lock()
 
 
 def look_around(
-    left_out: frozenset[str], folder: Path, entry: Path | None, paths: Iterable[str] | None,
+    left_out: frozenset[str],
+    folder: Path,
+    entry: Path | None,
+    paths: Iterable[str] | None,
     modules: Iterable[str] = (),
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     """Describe the code in a folder with its entry script and loaded modules (their files), the packages on paths
     (None: no Python), the CI job.
     """

@@ -130,10 +130,12 @@ class ResourceWatch:
             row["disk free (bytes)"] = shutil.disk_usage(one.process.cwd()).free
         if seconds > 0:
             rates = {
-                "cpu": ("cpu (%)", 100.0), "read": ("disk read (bytes/s)", 1.0),
-                "written": ("disk written (bytes/s)", 1.0), "received": ("network received (bytes/s)", 1.0),
+                "cpu": ("cpu (%)", 100.0),
+                "read": ("disk read (bytes/s)", 1.0),
+                "written": ("disk written (bytes/s)", 1.0),
+                "received": ("network received (bytes/s)", 1.0),
                 "sent": ("network sent (bytes/s)", 1.0),
-            }  # fmt: skip
+            }
             for key, (name, factor) in rates.items():
                 if key in totals and key in one.last:
                     row[name] = round(max(0.0, factor * (totals[key] - one.last[key]) / seconds), 1)

@@ -231,9 +231,13 @@ class _Catch:
     def _rest_on(self, beneath: Any) -> None:
         stream = self.stream
         stream.__init__(
-            beneath, encoding=stream.encoding, errors=stream.errors, newline=None if sys.platform == "win32" else "\n",
-            line_buffering=stream.line_buffering, write_through=stream.write_through,
-        )  # fmt: skip
+            beneath,
+            encoding=stream.encoding,
+            errors=stream.errors,
+            newline=None if sys.platform == "win32" else "\n",
+            line_buffering=stream.line_buffering,
+            write_through=stream.write_through,
+        )
 
     def start_anew(self) -> None:
         """In a forked child: write past the buffer, whose lock a thread of the parent may have held.

@@ -219,11 +219,18 @@ def _check_elsewhere(
 
 
 def keep(
-    path: str | os.PathLike[str], *, name: str | None = None, kind: str = "file",
-    about: Mapping[str, Any] | None = None, labels: Mapping[str, str] | None = None, description: str | None = None,
-    upload: bool = True, project: str | None = None, session: Session | None = None,
+    path: str | os.PathLike[str],
+    *,
+    name: str | None = None,
+    kind: str = "file",
+    about: Mapping[str, Any] | None = None,
+    labels: Mapping[str, str] | None = None,
+    description: str | None = None,
+    upload: bool = True,
+    project: str | None = None,
+    session: Session | None = None,
     progress: Callable[[int], Tick] | None = None,
-) -> str:  # fmt: skip
+) -> str:
     """Store a file or folder without a run; returns its reference, `name@number`.
 
     With `upload=False` it is only fingerprinted, and stays where it is (by reference).
@@ -235,8 +242,16 @@ def keep(
     """
     label, said = artifact_name(name, path), described(kind, about=about, labels=labels)
     here = session or open_session(project)
-    reference, _ = keep_files(here, find_files(path), label, said.kind, said.about, said.labels, progress,
-                              None if upload else str(Path(path).resolve()))  # fmt: skip
+    reference, _ = keep_files(
+        here,
+        find_files(path),
+        label,
+        said.kind,
+        said.about,
+        said.labels,
+        progress,
+        None if upload else str(Path(path).resolve()),
+    )
     if description is not None:
         describe_artifact(here, label, description, {})
     return reference
@@ -249,9 +264,15 @@ def describe_artifact(here: Session, name: str, description: str | None, labels:
 
 
 def keep_files(
-    here: Session, found: Sequence[Any], name: str, kind: str, about: dict[str, Any], labels: dict[str, str],
-    progress: Callable[[int], Tick] | None = None, address: str | None = None,
-) -> tuple[str, Sent]:  # fmt: skip
+    here: Session,
+    found: Sequence[Any],
+    name: str,
+    kind: str,
+    about: dict[str, Any],
+    labels: dict[str, str],
+    progress: Callable[[int], Tick] | None = None,
+    address: str | None = None,
+) -> tuple[str, Sent]:
     """Store files under a name; returns the reference and what was sent. With `address`, where they are, none is."""
     sources = [file.source for file in found]
     tick = progress(2 * sum(source.stat().st_size for source in sources)) if progress else None
@@ -268,8 +289,16 @@ def keep_files(
     ]
     by_content = {known.sha256: source for known, source in zip(prints, sources, strict=True)}
     sent = Sent(0, 0) if address else upload_missing(here.service, here.project, by_content, tick)
-    body = {"id": new_id(), "at": time.time_ns() // 1000, "kind": kind, "files": entries, "about": about,
-            "labels": labels, "by_reference": address is not None, "address": address}  # fmt: skip
+    body = {
+        "id": new_id(),
+        "at": time.time_ns() // 1000,
+        "kind": kind,
+        "files": entries,
+        "about": about,
+        "labels": labels,
+        "by_reference": address is not None,
+        "address": address,
+    }
     kept = here.service.call(
         "POST", path_of("projects", here.project, "artifacts", name, "versions"), json=body, timeout=300
     )
@@ -277,9 +306,13 @@ def keep_files(
 
 
 def difference(
-    left: str, right: str, *, findings: Sequence[str] | None = None, project: str | None = None,
+    left: str,
+    right: str,
+    *,
+    findings: Sequence[str] | None = None,
+    project: str | None = None,
     url: str | None = None,
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     """Return the difference of two artifact versions (`nights@2`, `nights@3`), file by file, by content.
 
     `sentence` says it; `counts` has the files of each finding (only left, only right, changed, moved, same), `pairs`
@@ -295,9 +328,12 @@ def difference(
         )
         return inside
     found: dict[str, Any] = session.service.get(
-        path_of("projects", session.project, "differences"), left=left, right=right, limit=100_000,
+        path_of("projects", session.project, "differences"),
+        left=left,
+        right=right,
+        limit=100_000,
         finding=list(findings) if findings else None,
-    )  # fmt: skip
+    )
     return found
 
 

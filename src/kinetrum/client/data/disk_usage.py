@@ -68,8 +68,11 @@ def repair(session: Session, faults: Sequence[dict[str, Any]], copies: Path) -> 
         with source.open("rb") as file:
             size = source.stat().st_size
             session.service.call(
-                "PUT", path_of("storage", "blobs", sha256), content=iter(lambda: file.read(1024 * 1024), b""),
-                headers={"Content-Length": str(size)}, timeout=600,
-            )  # fmt: skip
+                "PUT",
+                path_of("storage", "blobs", sha256),
+                content=iter(lambda: file.read(1024 * 1024), b""),
+                headers={"Content-Length": str(size)},
+                timeout=600,
+            )
         repaired.append(sha256)
     return repaired

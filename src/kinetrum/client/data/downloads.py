@@ -22,9 +22,13 @@ _TRIES = 3
 
 
 def download_files(
-    service: Service, base: str, files: Sequence[dict[str, Any]], to: Path, tick: Tick | None = None,
+    service: Service,
+    base: str,
+    files: Sequence[dict[str, Any]],
+    to: Path,
+    tick: Tick | None = None,
     replace: bool = False,
-) -> list[Path]:  # fmt: skip
+) -> list[Path]:
     """Download files of a version below a folder; returns their paths. `tick` is told the bytes that came.
 
     `base` is the version's path in the interface, of an artifact or of a model.

@@ -59,9 +59,15 @@ class Rows(Sequence[tuple[Value, ...]]):
 
 
 def rows(
-    of: str, *, where: str | Sequence[str] = (), find: str = "", wrong: bool = False, sort: str = "",
-    limit: int | None = None, project: str | None = None,
-) -> Rows:  # fmt: skip
+    of: str,
+    *,
+    where: str | Sequence[str] = (),
+    find: str = "",
+    wrong: bool = False,
+    sort: str = "",
+    limit: int | None = None,
+    project: str | None = None,
+) -> Rows:
     """Read rows of a table that is stored as CSV, TSV, JSON Lines or Parquet: `rows("hail-predictions@3", wrong=True)`.
 
     `of` is `NAME@NUMBER`, with `:PATH` where it has several tables. `where` holds conditions that all hold, like
@@ -75,10 +81,17 @@ def rows(
 
 
 def join_rows(
-    left: str, right: str, *, key: str | None = None, outcome: str | Sequence[str] = (),
-    where: str | Sequence[str] = (), find: str = "", sort: str = "", limit: int | None = None,
+    left: str,
+    right: str,
+    *,
+    key: str | None = None,
+    outcome: str | Sequence[str] = (),
+    where: str | Sequence[str] = (),
+    find: str = "",
+    sort: str = "",
+    limit: int | None = None,
     project: str | None = None,
-) -> Rows:  # fmt: skip
+) -> Rows:
     """Put two tables side by side, row by row: `join_rows(old, new, outcome="newly wrong")`.
 
     `key` names the column that tells rows apart; without it the tables' own, else the first that does. Of predictions
@@ -87,8 +100,15 @@ def join_rows(
     """
     session, one = _place(left, project)
     _, two = _place(right, project)
-    given = {"left": one, "right": two, "key": key, "outcome": _listed(outcome), "where": _listed(where),
-             "find": find, "sort": sort}  # fmt: skip
+    given = {
+        "left": one,
+        "right": two,
+        "key": key,
+        "outcome": _listed(outcome),
+        "where": _listed(where),
+        "find": find,
+        "sort": sort,
+    }
     return _read(session, "rows/joined", given, limit)
 
 
@@ -115,5 +135,13 @@ def _read(session: Session, what: str, given: dict[str, Any], limit: int | None)
         names = tuple(column["name"] for column in page["columns"])
         kept += [tuple(from_json(value) for value in row) for row in page["rows"]]
         if not page["rows"] or len(kept) >= page["total"] or (limit is not None and len(kept) >= limit):
-            return Rows(names, tuple(kept), page["total"], page["of"], page["judged"], page.get("wrong"),
-                        page.get("counts", {}), page.get("key"))  # fmt: skip
+            return Rows(
+                names,
+                tuple(kept),
+                page["total"],
+                page["of"],
+                page["judged"],
+                page.get("wrong"),
+                page.get("counts", {}),
+                page.get("key"),
+            )

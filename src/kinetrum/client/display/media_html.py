@@ -24,8 +24,9 @@ def plots_as_html(plots: Sequence[Named], title: str) -> str:
     from kinetrum.client.display.plot_drawing import as_svg
     from kinetrum.core.plots.overlay import numbers_of
 
-    rows = [[said.name, *("" if value is None else f"{value:.6g}" for value in said.values)]
-            for said in numbers_of(plots)]  # fmt: skip
+    rows = [
+        [said.name, *("" if value is None else f"{value:.6g}" for value in said.values)] for said in numbers_of(plots)
+    ]
     numbers = html_table(["", *(label for label, _ in plots)], rows) if rows else ""
     try:
         return f"<div>{as_svg(plots, title)}{numbers}</div>"

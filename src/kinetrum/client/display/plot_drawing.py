@@ -159,9 +159,10 @@ def _as_html(plots: Sequence[Named], title: str) -> str:
     heads = "".join(f"<th>{html.escape(label)}</th>" for label, _ in plots)
     rows = "".join(
         f"<tr><td>{html.escape(said.name)}</td>"
-        + "".join(f"<td>{'' if value is None else f'{value:.6g}'}</td>" for value in said.values) + "</tr>"
+        + "".join(f"<td>{'' if value is None else f'{value:.6g}'}</td>" for value in said.values)
+        + "</tr>"
         for said in numbers_of(plots)
-    )  # fmt: skip
+    )
     notes = "".join(f"<p>{html.escape(f'{label}: {plot.note}')}</p>" for label, plot in plots if plot.note)
     return (
         f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{html.escape(title)}</title>'

@@ -35,17 +35,30 @@ class Media:
         return f"<Media of {self._run!r}>"
 
     def image(
-        self, name: str, image: Any, *, caption: str = "", boxes: Sequence[Any] = (),
-        masks: Mapping[str, Any] | None = None, classes: Mapping[int, str] | None = None, step: int | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        image: Any,
+        *,
+        caption: str = "",
+        boxes: Sequence[Any] = (),
+        masks: Mapping[str, Any] | None = None,
+        classes: Mapping[int, str] | None = None,
+        step: int | None = None,
+    ) -> None:
         """Keep one image; see `images`."""
         self.images(name, [image], captions=[caption], boxes=[boxes], masks=[masks or {}], classes=classes, step=step)
 
     def images(
-        self, name: str, images: Sequence[Any], *, captions: Sequence[str] | None = None,
-        boxes: Sequence[Sequence[Any]] | None = None, masks: Sequence[Mapping[str, Any]] | None = None,
-        classes: Mapping[int, str] | None = None, step: int | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        images: Sequence[Any],
+        *,
+        captions: Sequence[str] | None = None,
+        boxes: Sequence[Sequence[Any]] | None = None,
+        masks: Sequence[Mapping[str, Any]] | None = None,
+        classes: Mapping[int, str] | None = None,
+        step: int | None = None,
+    ) -> None:
         """Keep several images, up to 1,000, that belong together.
 
         Each is an array (height, width) or (height, width, 1, 3 or 4) of bytes, of numbers from 0 to 1 or of booleans;
@@ -134,9 +147,14 @@ class Media:
             self._keep(name, "table", Path(folder), [], step, {"key": key} if key else None)
 
     def _keep(
-        self, name: str, kind: str, folder: Path, items: Sequence[Item], step: int | None,
+        self,
+        name: str,
+        kind: str,
+        folder: Path,
+        items: Sequence[Item],
+        step: int | None,
         about: Mapping[str, Any] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         said = write_items(items)
         if said is not None:
             (folder / ITEMS_FILE).write_text(said, encoding="utf-8")

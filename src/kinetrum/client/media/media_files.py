@@ -86,8 +86,9 @@ def _pixels(given: Any, where: str, channels: tuple[int, ...]) -> Any:
     if array.ndim not in {2, 3} or (array.ndim == 3 and array.shape[2] not in channels) or not array.size:
         raise InvalidInput(
             f"{where} has the shape {array.shape}; (height, width) or (height, width, {', '.join(map(str, channels))}) "
-            "is needed.", field=where,
-        )  # fmt: skip
+            "is needed.",
+            field=where,
+        )
     if array.shape[0] * array.shape[1] > PIXELS_LIMIT:
         raise TooLarge(f"{where} has over {PIXELS_LIMIT:,} pixels.", field=where)
     return _as_bytes(array, where)
@@ -111,8 +112,9 @@ def _as_bytes(array: Any, where: str) -> Any:
     if not (low >= 0 and high <= top):
         raise InvalidInput(
             f"{where} holds {array.dtype} from {low:g} to {high:g}; bytes from 0 to 255, or numbers from 0 to 1, are "
-            "needed.", field=where,
-        )  # fmt: skip
+            "needed.",
+            field=where,
+        )
     return np.round(array * 255).astype(np.uint8) if array.dtype.kind == "f" else array.astype(np.uint8)
 
 
@@ -130,8 +132,9 @@ def save_mask(given: Any, image: Path, stem: str, where: str) -> str:
     if array.ndim != 2 or array.dtype.kind not in "iu" or (array.size and not 0 <= array.min() <= array.max() <= 255):
         raise InvalidInput(
             f"{where} is {array.dtype} of the shape {array.shape}; (height, width) class numbers from 0 to 255 are "
-            "needed.", field=where,
-        )  # fmt: skip
+            "needed.",
+            field=where,
+        )
     with Image.open(image) as under:
         width, height = under.size
     if array.shape != (height, width):
@@ -249,9 +252,7 @@ def columns_of(given: Any) -> dict[str, list[Any]]:
         return {str(name): _listed(values) for name, values in given.items()}
     rows = list(given)
     if not rows or not all(isinstance(row, Mapping) for row in rows):
-        raise InvalidInput(
-            "A table is a frame, an Arrow table, columns by name, or rows as mappings.", field="table"
-        )  # fmt: skip
+        raise InvalidInput("A table is a frame, an Arrow table, columns by name, or rows as mappings.", field="table")
     names = list(dict.fromkeys(str(name) for row in rows for name in row))
     return {name: [_plain(row.get(name)) for row in rows] for name in names}
 

@@ -59,10 +59,17 @@ class Plotting:
         return self._made("residuals", on, y_true, y_score, options)
 
     def table(
-        self, name: str, columns: Mapping[str, Sequence[Any]], *, x: str | None = None,
-        y: str | Sequence[str] | None = None, group: str | None = None, mark: str | None = None,
-        step: int | None = None, **view: Any,
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        columns: Mapping[str, Sequence[Any]],
+        *,
+        x: str | None = None,
+        y: str | Sequence[str] | None = None,
+        group: str | None = None,
+        mark: str | None = None,
+        step: int | None = None,
+        **view: Any,
+    ) -> None:
         """Keep any table (columns of equal length by name, or a frame) as a plot with chosen axes.
 
         `mark`: line, steps, points, bars or matrix. `view`: title, x_name, y_name, x_scale and y_scale (linear or log),

@@ -105,9 +105,10 @@ class Comparison(dict[str, Any]):
         ]
         names = self.references
         return (
-            said + html_table(["set differently", *names], settings)
+            said
+            + html_table(["set differently", *names], settings)
             + html_table(["came out differently", *names, "change", ""], outcomes)
-        )  # fmt: skip
+        )
 
 
 def _change(row: dict[str, Any]) -> str:
@@ -141,9 +142,12 @@ def verdict_words(change: dict[str, Any]) -> str:
 
 
 def compare(
-    *refs: str | Sequence[str], project: str | None = None, baseline: int = 1, each: bool = False,
+    *refs: str | Sequence[str],
+    project: str | None = None,
+    baseline: int = 1,
+    each: bool = False,
     url: str | None = None,
-) -> Comparison:  # fmt: skip
+) -> Comparison:
     """Compare two to 100 runs with their replicates, as data: headline, settings and outcomes that differ.
 
     `refs` are references, or one list of them: `compare("frost-alarm/12", "frost-alarm/9")`. Changes are those of each
@@ -168,17 +172,25 @@ class Effects(dict[str, Any]):
 
     def _repr_html_(self) -> str:
         rows = [
-            [effect["factor"], f"{effect['share']:.0%}", effect["certainty"],
-             "; ".join(f"{level['name']}: {level['mean']:.4g} ({level['runs']})" for level in effect["levels"][:6])]
+            [
+                effect["factor"],
+                f"{effect['share']:.0%}",
+                effect["certainty"],
+                "; ".join(f"{level['name']}: {level['mean']:.4g} ({level['runs']})" for level in effect["levels"][:6]),
+            ]
             for effect in self["effects"]
-        ]  # fmt: skip
+        ]
         return f"<p>{html.escape(self['sentence'])}</p>" + html_table(["factor", "share", "", "mean (runs)"], rows)
 
 
 def effects(
-    experiment: str | None = None, *, on: str | None = None, query: str = "", project: str | None = None,
+    experiment: str | None = None,
+    *,
+    on: str | None = None,
+    query: str = "",
+    project: str | None = None,
     url: str | None = None,
-) -> Effects:  # fmt: skip
+) -> Effects:
     """Rank settings, data and code of an experiment's finished runs by how much of a value goes along with each.
 
     `on` is a value, that of the first goal without it; `query` narrows the runs. Each effect has its `share` of

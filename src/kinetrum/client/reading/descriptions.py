@@ -106,8 +106,12 @@ class Experiment(Noted):
         Tables, sorts and arrows follow at once. Raises InvalidInput for what is no goal.
         """
         checked = read_goal(key, goal)
-        body = {"direction": checked.direction.value, "unit": checked.unit, "bound": checked.bound,
-                "aggregate": checked.aggregate}  # fmt: skip
+        body = {
+            "direction": checked.direction.value,
+            "unit": checked.unit,
+            "bound": checked.bound,
+            "aggregate": checked.aggregate,
+        }
         self._session.service.call("PUT", self._path + "/goal", params={"key": key}, json=body)
 
     @property

@@ -46,18 +46,29 @@ class RunGroups(Sequence[RunGroup]):
     """Groups of the runs that fit a query, read when they are made."""
 
     def __init__(
-        self, session: Session, experiment: str | None, query: str, sort: str, by: str, columns: list[str] | None,
+        self,
+        session: Session,
+        experiment: str | None,
+        query: str,
+        sort: str,
+        by: str,
+        columns: list[str] | None,
         pareto: str = "",
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.by, self.columns = by, list[str]()
         self._groups: list[RunGroup] = []
         offset = 0
         while True:
             page = session.service.get(
                 f"{table_path(session.project, experiment)}/groups",
-                by=by, query=query, sort=sort, column=columns, offset=offset, limit=_PAGE,
+                by=by,
+                query=query,
+                sort=sort,
+                column=columns,
+                offset=offset,
+                limit=_PAGE,
                 pareto=pareto,
-            )  # fmt: skip
+            )
             self.columns = [column["text"] for column in page["columns"]]
             self._groups += [_group(row, self.columns) for row in page["groups"]]
             offset += _PAGE
@@ -103,10 +114,14 @@ class RunGroups(Sequence[RunGroup]):
 
     def _table(self, most: int) -> tuple[list[str], list[list[str]]]:
         rows = [
-            [show(group.value) if group.present else "–", f"×{group.runs}", group.last_run,
-             *(_told(group, column) for column in self.columns)]
+            [
+                show(group.value) if group.present else "–",
+                f"×{group.runs}",
+                group.last_run,
+                *(_told(group, column) for column in self.columns),
+            ]
             for group in self._groups[:most]
-        ]  # fmt: skip
+        ]
         head = [self.by, "runs", "latest run", *self.columns]
         if self.by == "replicates":
             # The mark that they share says nothing to people.
@@ -130,7 +145,11 @@ def _told(group: RunGroup, column: str) -> str:
 def _group(row: dict[str, Any], columns: list[str]) -> RunGroup:
     cells = {column: cell for column, cell in zip(columns, row["cells"], strict=True) if cell is not None}
     return RunGroup(
-        from_json(row["value"]), row["present"], row["runs"], row["last"]["reference"], row["query"],
+        from_json(row["value"]),
+        row["present"],
+        row["runs"],
+        row["last"]["reference"],
+        row["query"],
         {column: from_json(cell["shared"]) for column, cell in cells.items() if cell["is_shared"]},
         {column: Spread(**cell["spread"]) for column, cell in cells.items() if cell["spread"]},
-    )  # fmt: skip
+    )

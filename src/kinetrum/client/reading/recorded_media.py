@@ -124,8 +124,9 @@ class RecordedMedia(Mapping[str, KeptMedia]):
         steps = self._steps(name)
         if not steps:
             there = ", ".join(list(self)[:12])
-            raise NotFound(f"{self._run} kept nothing named {name!r}{f'; there are {there}' if there else ''}.",
-                           field="name")  # fmt: skip
+            raise NotFound(
+                f"{self._run} kept nothing named {name!r}{f'; there are {there}' if there else ''}.", field="name"
+            )
         # What was kept without a step stands after all steps; of a step kept twice the later one is shown.
         chosen = [found for found in steps if step is None or found["step"] == step]
         if not chosen:

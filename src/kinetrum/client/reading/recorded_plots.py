@@ -113,12 +113,17 @@ def overlaid(
     )
     kept = [
         RecordedPlot(
-            data["run"], data["name"], data["kind"], data["step"],
+            data["run"],
+            data["name"],
+            data["kind"],
+            data["step"],
             {key: [from_json(value, key) for value in column] for key, column in data["columns"].items()},
-            data["view"], {key: from_json(value, key) for key, value in data["numbers"].items()}, data["note"],
+            data["view"],
+            {key: from_json(value, key) for key, value in data["numbers"].items()},
+            data["note"],
         )
         for data in found["plots"]
-    ]  # fmt: skip
+    ]
     return kept, list(found["without"])
 
 

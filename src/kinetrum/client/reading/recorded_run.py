@@ -304,10 +304,18 @@ class RecordedRun(Noted):
         return paths
 
     def register(
-        self, artifact: str, *, as_model: str, step: int | None = None, best: str | None = None, comment: str = "",
-        labels: Mapping[str, str] | None = None, metrics: Mapping[str, Any] | None = None, sample: Any = None,
+        self,
+        artifact: str,
+        *,
+        as_model: str,
+        step: int | None = None,
+        best: str | None = None,
+        comment: str = "",
+        labels: Mapping[str, str] | None = None,
+        metrics: Mapping[str, Any] | None = None,
+        sample: Any = None,
         sample_output: Any = None,
-    ) -> ModelVersion:  # fmt: skip
+    ) -> ModelVersion:
         """Register what this run generated under `artifact` as a model's next version, as `Run.register` does."""
         from kinetrum.client.registry.registration import register_recorded, told
 
@@ -336,8 +344,9 @@ class RecordedRun(Noted):
         said = f"{self.name or ''} {self.status}, begun {moment(self.started_at)} by {self.author}"
         tables = (
             html_table([title, ""], [[key, show(value)] for key, value in found.items()])
-            for title, found in (("set", self.params), ("came out", self.values)) if found
-        )  # fmt: skip
+            for title, found in (("set", self.params), ("came out", self.values))
+            if found
+        )
         return f"<p><b>{html.escape(self.reference)}</b> {html.escape(said)}</p>{''.join(tables)}"
 
 

@@ -36,9 +36,14 @@ class RunTable(Sequence[RecordedRun]):
     """
 
     def __init__(
-        self, session: Session, experiment: str | None, query: str, sort: str, columns: Sequence[str] | None = None,
+        self,
+        session: Session,
+        experiment: str | None,
+        query: str,
+        sort: str,
+        columns: Sequence[str] | None = None,
         pareto: str = "",
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._pareto = pareto
         self._session, self._experiment, self._query, self._sort = session, experiment, query, sort
         self._columns = None if columns is None else list(columns)
@@ -53,13 +58,20 @@ class RunTable(Sequence[RecordedRun]):
     def _more(self) -> None:
         page = self._session.service.get(
             f"{table_path(self._session.project, self._experiment)}/runs",
-            query=self._query, sort=self._sort, cursor=self._cursor or None, limit=_PAGE, column=self._columns,
+            query=self._query,
+            sort=self._sort,
+            cursor=self._cursor or None,
+            limit=_PAGE,
+            column=self._columns,
             pareto=self._pareto,
-        )  # fmt: skip
+        )
         self._rows += [RecordedRun(self._session, row) for row in page["rows"]]
         self._cursor, self.goals, self.columns, self.total = (
-            page["next_cursor"], page["goals"], page["columns"], page["count"],
-        )  # fmt: skip
+            page["next_cursor"],
+            page["goals"],
+            page["columns"],
+            page["count"],
+        )
         self.remarks = page["remarks"]
 
     def _read_to(self, size: int | None) -> None:
@@ -175,13 +187,16 @@ class RunTable(Sequence[RecordedRun]):
             raise InvalidInput("Parallel coordinates are of one experiment's runs; name it.", field="experiment")
         named = list(columns) or self._columns or self._leading()
         path = f"{table_path(self._session.project, self._experiment)}/columns"
-        return Parallel(self._session.service.get(
-            path, column=named, query=self._query, sort=self._sort, pareto=self._pareto
-        ))  # fmt: skip
+        return Parallel(
+            self._session.service.get(path, column=named, query=self._query, sort=self._sort, pareto=self._pareto)
+        )
 
     def _leading(self) -> list[str]:
-        settings = [column["name"] for column in self.columns
-                    if column["scope"] == "param" and column["differs"] and column["name"] != "seed"]  # fmt: skip
+        settings = [
+            column["name"]
+            for column in self.columns
+            if column["scope"] == "param" and column["differs"] and column["name"] != "seed"
+        ]
         values = [goal["key"] for goal in self.goals] or [
             column["name"] for column in self.columns if column["scope"] == "value"
         ]
@@ -218,9 +233,13 @@ class RunTable(Sequence[RecordedRun]):
 
 def _flat(run: RecordedRun) -> dict[str, Value]:
     return {
-        "run": run.reference, "name": run.name, "status": run.status, "started_at": run.started_at,
-        **run.params, **run.values,
-    }  # fmt: skip
+        "run": run.reference,
+        "name": run.name,
+        "status": run.status,
+        "started_at": run.started_at,
+        **run.params,
+        **run.values,
+    }
 
 
 def restore(refs: Sequence[str], *, project: str | None = None, url: str | None = None) -> list[str]:
@@ -337,10 +356,16 @@ def find_run(session: Session, ref: RunRef) -> RecordedRun:
 
 
 def fetch(
-    ref: str, to: str | Path = ".", *, replace: bool = False, keep: int = 0, strict: bool = False,
-    project: str | None = None, url: str | None = None,
+    ref: str,
+    to: str | Path = ".",
+    *,
+    replace: bool = False,
+    keep: int = 0,
+    strict: bool = False,
+    project: str | None = None,
+    url: str | None = None,
     progress: Callable[[int], Callable[[int], None]] | None = None,
-) -> Fetched:  # fmt: skip
+) -> Fetched:
     """Download what a reference names into a folder, verified; returns the paths and what they are.
 
     `frost-alarm@production` fetches the version that stands on that stage, as often as one likes: see

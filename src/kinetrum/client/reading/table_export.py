@@ -26,9 +26,14 @@ def table_path(project: str, experiment: str | None) -> str:
 
 
 def stream_runs(
-    session: Session, experiment: str | None, query: str, sort: str, form: str, columns: Sequence[str] | None = None,
+    session: Session,
+    experiment: str | None,
+    query: str,
+    sort: str,
+    form: str,
+    columns: Sequence[str] | None = None,
     pareto: str = "",
-) -> Iterator[bytes]:  # fmt: skip
+) -> Iterator[bytes]:
     """Yield the whole table of runs of an experiment, or of the project, in a form, piece by piece."""
     path = f"{table_path(session.project, experiment)}/table"
     params: dict[str, Any] = {"form": form, "query": query, "sort": sort, "pareto": pareto}

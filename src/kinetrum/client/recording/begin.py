@@ -93,13 +93,26 @@ def begin(
     run._cell = current_cell()
     run._note_without_form(without_form)
     run._recorder.write(
-        "begin", started_at=writer.now(), name=run_name, lease_s=lease_s,
-        host="" if "host" in left_out else host_name(), parent=above, labels=tags, about=about_process(left_out),
+        "begin",
+        started_at=writer.now(),
+        name=run_name,
+        lease_s=lease_s,
+        host="" if "host" in left_out else host_name(),
+        parent=above,
+        labels=tags,
+        about=about_process(left_out),
         watched="resources" not in left_out,
         params={key: to_json(value) for key, value in settings.items()},
-        goals={key: {"direction": goal.direction.value, "unit": goal.unit, "bound": goal.bound,
-                     "aggregate": goal.aggregate} for key, goal in checked.items()},
-    )  # fmt: skip
+        goals={
+            key: {
+                "direction": goal.direction.value,
+                "unit": goal.unit,
+                "bound": goal.bound,
+                "aggregate": goal.aggregate,
+            }
+            for key, goal in checked.items()
+        },
+    )
     run._looking = Looking(run._recorder, left_out)
     if output is not False and ("output" not in left_out or output):
         standard_streams.catch(run.id, run._recorder, asked=bool(output), parent=above)

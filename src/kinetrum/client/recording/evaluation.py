@@ -33,8 +33,9 @@ def evaluate_run(run: Run, y_true: Any, y_score: Any, on: str | None, rows: Any,
     results = {f"{prefix}{key}": value for key, value in found.results.items()}
     if rows is not None and rows is not False:
         if not found.columns:
-            raise InvalidInput("A table of queries has no rows to keep; give one row per item and groups.",
-                               field="rows")  # fmt: skip
+            raise InvalidInput(
+                "A table of queries has no rows to keep; give one row per item and groups.", field="rows"
+            )
         count = len(found.columns["truth"])
         keys = list(range(count)) if rows is True else [_plain(key) for key in rows]
         if len(keys) != count:

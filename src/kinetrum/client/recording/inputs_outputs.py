@@ -37,9 +37,15 @@ class Described:
 
 
 def described(
-    kind: str, *, role: str | None = None, step: int | None = None, activity: str | None = None, keep: object = None,
-    about: Mapping[str, Any] | None = None, labels: Mapping[str, str] | None = None,
-) -> Described:  # fmt: skip
+    kind: str,
+    *,
+    role: str | None = None,
+    step: int | None = None,
+    activity: str | None = None,
+    keep: object = None,
+    about: Mapping[str, Any] | None = None,
+    labels: Mapping[str, str] | None = None,
+) -> Described:
     """Check what is said of an input or output; raises InvalidInput."""
     texts = {key: check_label(key, text) for key, text in (labels or {}).items()}
     try:
@@ -79,9 +85,16 @@ def _record_elsewhere(recorder: Recorder, address: str, name: str, said: Describ
     uid = new_id()
     start_reading(recorder.writer.folder, uid, address)
     recorder.write(
-        "used", id=uid, at=recorder.writer.now(), name=name, address=shown_address(address), elsewhere=True,
-        upload=False, files=[], **_fields(said),
-    )  # fmt: skip
+        "used",
+        id=uid,
+        at=recorder.writer.now(),
+        name=name,
+        address=shown_address(address),
+        elsewhere=True,
+        upload=False,
+        files=[],
+        **_fields(said),
+    )
 
 
 def _fields(said: Described) -> dict[str, Any]:
@@ -89,9 +102,14 @@ def _fields(said: Described) -> dict[str, Any]:
 
 
 def record_used_files(
-    recorder: Recorder, files: Sequence[Found], name: str, said: Described, address: str, upload: bool = False,
+    recorder: Recorder,
+    files: Sequence[Found],
+    name: str,
+    said: Described,
+    address: str,
+    upload: bool = False,
     named: bool = True,
-) -> None:  # fmt: skip
+) -> None:
     """Record files together as one input; the sender reads them, and uploads them where that is asked for.
 
     `named`: whether somebody chose the name; else content that a run generated under another name has that.
@@ -99,9 +117,16 @@ def record_used_files(
     listed = [[str(file.source), file.path, *_seen(file.source)] for file in files]
     uid = new_id()
     recorder.write(
-        "used", id=uid, at=recorder.writer.now(), name=name, named=named, address=address, upload=upload,
-        files=_in_record(recorder, uid, listed), **_fields(said),
-    )  # fmt: skip
+        "used",
+        id=uid,
+        at=recorder.writer.now(),
+        name=name,
+        named=named,
+        address=address,
+        upload=upload,
+        files=_in_record(recorder, uid, listed),
+        **_fields(said),
+    )
 
 
 def _in_record(recorder: Recorder, uid: str, listed: list[Any]) -> Any:
@@ -132,9 +157,14 @@ def record_generated_files(recorder: Recorder, found: Sequence[Found], name: str
         else:
             listed = [[copy.name, *list(vars(entry).values())[:4]] for entry, copy in copies]
         recorder.write(
-            "generated", id=uid, at=recorder.writer.now(), name=name, folder=folder.name,
-            files=_in_record(recorder, uid, listed), **_fields(said),
-        )  # fmt: skip
+            "generated",
+            id=uid,
+            at=recorder.writer.now(),
+            name=name,
+            folder=folder.name,
+            files=_in_record(recorder, uid, listed),
+            **_fields(said),
+        )
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
         raise

@@ -46,9 +46,13 @@ class Run:
     """
 
     def __init__(
-        self, address: dict[str, str], params: dict[str, Value], attached: bool = False, resumed: bool = False,
+        self,
+        address: dict[str, str],
+        params: dict[str, Value],
+        attached: bool = False,
+        resumed: bool = False,
         name: str | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.owner_pid = -1 if attached else os.getpid()
         self._address = address
         self._recorder = Recorder(address)
@@ -271,10 +275,19 @@ class Run:
         self._results.update((key, from_json(value)) for key, value in checked.items())
 
     def evaluate(
-        self, y_true: Any, y_score: Any, *, on: str | None = None, rows: Any = None, task: str | None = None,
-        classes: Any = None, positive: Any = None, threshold: float | None = None, weights: Any = None,
+        self,
+        y_true: Any,
+        y_score: Any,
+        *,
+        on: str | None = None,
+        rows: Any = None,
+        task: str | None = None,
+        classes: Any = None,
+        positive: Any = None,
+        threshold: float | None = None,
+        weights: Any = None,
         groups: Any = None,
-    ) -> dict[str, Any]:  # fmt: skip
+    ) -> dict[str, Any]:
         """Evaluate predictions and record the results, as `accuracy`, or `holdout/accuracy` with on="holdout".
 
         The plots of such a task are kept beside them (`holdout/roc`, `holdout/confusion`, …).
@@ -290,9 +303,18 @@ class Run:
         from kinetrum.client.recording.evaluation import evaluate_run
 
         return evaluate_run(
-            self, y_true, y_score, on, rows, task=task, classes=classes, positive=positive, threshold=threshold,
-            weights=weights, groups=groups,
-        )  # fmt: skip
+            self,
+            y_true,
+            y_score,
+            on,
+            rows,
+            task=task,
+            classes=classes,
+            positive=positive,
+            threshold=threshold,
+            weights=weights,
+            groups=groups,
+        )
 
     @property
     def plot(self) -> Plotting:
@@ -331,10 +353,17 @@ class Run:
         self.result({key: time.perf_counter() - started})
 
     def used(
-        self, what: str | os.PathLike[str], *, name: str | None = None, role: str | None = None, kind: str = "data",
-        activity: str | None = None, upload: bool = False, about: Mapping[str, Any] | None = None,
+        self,
+        what: str | os.PathLike[str],
+        *,
+        name: str | None = None,
+        role: str | None = None,
+        kind: str = "data",
+        activity: str | None = None,
+        upload: bool = False,
+        about: Mapping[str, Any] | None = None,
         labels: Mapping[str, str] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Record an input: a file or folder, fingerprinted where it lies and not copied, or a version (`nights@3`).
 
         `what` may also be an HTTP address, or objects in an object store (`s3://readings/2026`). The call returns
@@ -349,10 +378,17 @@ class Run:
         record_used(self._recorder, what, name, said, upload)
 
     def generated(
-        self, path: str | os.PathLike[str], *, name: str | None = None, kind: str = "file", step: int | None = None,
-        activity: str | None = None, keep: int | str | None = None, about: Mapping[str, Any] | None = None,
+        self,
+        path: str | os.PathLike[str],
+        *,
+        name: str | None = None,
+        kind: str = "file",
+        step: int | None = None,
+        activity: str | None = None,
+        keep: int | str | None = None,
+        about: Mapping[str, Any] | None = None,
         labels: Mapping[str, str] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Record an output: a file or folder, copied at this call and uploaded in the background.
 
         Overwriting the file afterwards does no harm. Content equal to the newest version makes no new one. Over
@@ -385,10 +421,18 @@ class Run:
         return begin(options.pop("experiment", self.experiment), parent=self, **options)
 
     def register(
-        self, artifact: str, *, as_model: str, step: int | None = None, best: str | None = None, comment: str = "",
-        labels: Mapping[str, str] | None = None, metrics: Mapping[str, Any] | None = None, sample: Any = None,
+        self,
+        artifact: str,
+        *,
+        as_model: str,
+        step: int | None = None,
+        best: str | None = None,
+        comment: str = "",
+        labels: Mapping[str, str] | None = None,
+        metrics: Mapping[str, Any] | None = None,
+        sample: Any = None,
         sample_output: Any = None,
-    ) -> ModelVersion:  # fmt: skip
+    ) -> ModelVersion:
         """Register what this run generated under `artifact` as a model's next version.
 
         Of several checkpoints `step` chooses the one of a step, `best` the one at which a metric with a goal was best.

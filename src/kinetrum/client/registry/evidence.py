@@ -10,9 +10,14 @@ if TYPE_CHECKING:
 
 
 def judge_version(
-    version: ModelVersion, project: str, on: str, predictions: tuple[Any, Any], rows: Any,
-    data: str | os.PathLike[str] | None, options: dict[str, Any],
-) -> str:  # fmt: skip
+    version: ModelVersion,
+    project: str,
+    on: str,
+    predictions: tuple[Any, Any],
+    rows: Any,
+    data: str | os.PathLike[str] | None,
+    options: dict[str, Any],
+) -> str:
     """Record a run that judges predictions of a version on named data; returns its id once it is delivered."""
     from kinetrum.client.recording.begin import begin
 

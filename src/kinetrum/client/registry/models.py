@@ -125,9 +125,13 @@ class Model(Noted):
         return list(self._whole()["missing_sections"])
 
     def describe(
-        self, *, purpose: str | None = None, owner: str | None = None, labels: Mapping[str, str | None] | None = None,
+        self,
+        *,
+        purpose: str | None = None,
+        owner: str | None = None,
+        labels: Mapping[str, str | None] | None = None,
         image: str | None = None,
-    ) -> Model:  # fmt: skip
+    ) -> Model:
         """Set the purpose, the person to ask (by name), labels (None removes one), the image (`plots@2:tree.png`)."""
         self.data = self._session.service.call(
             "PATCH",
@@ -137,10 +141,15 @@ class Model(Noted):
         return self
 
     def rule(
-        self, *, approvals_needed: int | None = None, second_pair: bool | None = None,
-        card_sections: Sequence[str] | None = None, renewed_approvals: bool | None = None,
-        evidence: Mapping[str, Mapping[str, Any]] | None = None, confirmed: bool = False,
-    ) -> Model:  # fmt: skip
+        self,
+        *,
+        approvals_needed: int | None = None,
+        second_pair: bool | None = None,
+        card_sections: Sequence[str] | None = None,
+        renewed_approvals: bool | None = None,
+        evidence: Mapping[str, Mapping[str, Any]] | None = None,
+        confirmed: bool = False,
+    ) -> Model:
         """Set the model's rules; what is None stays.
 
         `approvals_needed`: how many; `second_pair`: not by who registered; `card_sections`: what the card requires;
@@ -150,9 +159,11 @@ class Model(Noted):
         them.
         """
         self.data = self._call(
-            "PUT", "rules", confirmed=confirmed,
+            "PUT",
+            "rules",
+            confirmed=confirmed,
             **_rules(approvals_needed, second_pair, card_sections, renewed_approvals, evidence),
-        )  # fmt: skip
+        )
         return self
 
     def preview_rules(
@@ -247,14 +258,19 @@ class Model(Noted):
 
 
 def _rules(
-    approvals_needed: int | None, second_pair: bool | None, card_sections: Sequence[str] | None,
-    renewed_approvals: bool | None, evidence: Mapping[str, Mapping[str, Any]] | None,
-) -> dict[str, Any]:  # fmt: skip
+    approvals_needed: int | None,
+    second_pair: bool | None,
+    card_sections: Sequence[str] | None,
+    renewed_approvals: bool | None,
+    evidence: Mapping[str, Mapping[str, Any]] | None,
+) -> dict[str, Any]:
     return {
-        "approvals_needed": approvals_needed, "second_pair": second_pair, "renewed_approvals": renewed_approvals,
+        "approvals_needed": approvals_needed,
+        "second_pair": second_pair,
+        "renewed_approvals": renewed_approvals,
         "card_sections": None if card_sections is None else list(card_sections),
         "evidence": None if evidence is None else {on: dict(rule) for on, rule in evidence.items()},
-    }  # fmt: skip
+    }
 
 
 class ModelVersion(Noted):
@@ -358,9 +374,16 @@ class ModelVersion(Noted):
         return Review(self._session.service.get(self._path("review"), stage=stage, against=other))
 
     def add_evidence(
-        self, on: str, *, y_true: Any = None, y_score: Any = None, rows: Any = True, run: str | None = None,
-        data: str | os.PathLike[str] | None = None, **options: Any,
-    ) -> dict[str, Any]:  # fmt: skip
+        self,
+        on: str,
+        *,
+        y_true: Any = None,
+        y_score: Any = None,
+        rows: Any = True,
+        run: str | None = None,
+        data: str | os.PathLike[str] | None = None,
+        **options: Any,
+    ) -> dict[str, Any]:
         """Pin what it achieved on named data: judge predictions here (`y_true`, `y_score`), or name a `run` that did.
 
         Predictions become a run of the experiment MODEL-evidence that used this version, with results, plots and (with
@@ -393,9 +416,15 @@ class ModelVersion(Noted):
         return self
 
     def download(
-        self, to: str | Path = ".", path: str | None = None, *, replace: bool = False, keep: int = 0,
-        strict: bool = False, tick: Tick | None = None,
-    ) -> Fetched:  # fmt: skip
+        self,
+        to: str | Path = ".",
+        path: str | None = None,
+        *,
+        replace: bool = False,
+        keep: int = 0,
+        strict: bool = False,
+        tick: Tick | None = None,
+    ) -> Fetched:
         """Download its files into a folder, verified, and a note `kinetrum-version.json` beside them.
 
         They come into a new folder beside `to`, which then takes the place of what an earlier download laid out there,
@@ -417,10 +446,14 @@ class ModelVersion(Noted):
         fetched = path_of("projects", self._project, "models", self.data["model"], "versions", self._asked, "fetches")
         self._session.service.call("POST", fetched)
         about = {
-            "project": self._project, "model": self.data["model"], "version": self.number, "reference": self.reference,
-            "digest": f"sha256:{self.digest}", "stage": self._asked if self._asked in self.model.stages else None,
+            "project": self._project,
+            "model": self.data["model"],
+            "version": self.number,
+            "reference": self.reference,
+            "digest": f"sha256:{self.digest}",
+            "stage": self._asked if self._asked in self.model.stages else None,
             "warning": warning,
-        }  # fmt: skip
+        }
         folder, version = Path(to), Deployed(files, about)
         in_place = replace or folder.absolute() == Path.cwd()
 
@@ -451,9 +484,13 @@ def model(name: str, *, project: str | None = None, url: str | None = None) -> M
 
 
 def models(
-    find: str = "", *, state: str | None = None, project: str | None = None, everywhere: bool = False,
+    find: str = "",
+    *,
+    state: str | None = None,
+    project: str | None = None,
+    everywhere: bool = False,
     url: str | None = None,
-) -> list[Model]:  # fmt: skip
+) -> list[Model]:
     """Return the models of a project, or with `everywhere` of all that one may see.
 
     `find`: words that each stand in name, purpose, person, project or labels. `state`: `pending` (a version waits for

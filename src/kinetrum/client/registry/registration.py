@@ -29,9 +29,11 @@ def told(
         found = signature_of_sample(sample if sample is not None else {}, sample_output)
         signature = found.to_json()
     return {
-        "comment": comment, "labels": dict(labels or {}), "signature": signature,
+        "comment": comment,
+        "labels": dict(labels or {}),
+        "signature": signature,
         "values": {key: to_json(check_value(value, key)) for key, value in (values or {}).items()},
-    }  # fmt: skip
+    }
 
 
 def _register(session: Session, project: str, model: str, body: dict[str, Any]) -> ModelVersion:
@@ -131,9 +133,12 @@ def _read_signature(path: Path) -> dict[str, Any] | None:
 
 
 def lock(
-    references: Sequence[str], path: str | os.PathLike[str] | None = None, *, project: str | None = None,
+    references: Sequence[str],
+    path: str | os.PathLike[str] | None = None,
+    *,
+    project: str | None = None,
     url: str | None = None,
-) -> list[str]:  # fmt: skip
+) -> list[str]:
     """Return a line for each version (`frost-alarm@production`): its number and the digest of its files.
 
     With a path they are written there, for `fetch_locked`.
@@ -151,9 +156,14 @@ def lock(
 
 
 def fetch_locked(
-    path: str | os.PathLike[str], to: str | os.PathLike[str] = ".", *, replace: bool = False, keep: int = 0,
-    strict: bool = False, url: str | None = None,
-) -> list[Fetched]:  # fmt: skip
+    path: str | os.PathLike[str],
+    to: str | os.PathLike[str] = ".",
+    *,
+    replace: bool = False,
+    keep: int = 0,
+    strict: bool = False,
+    url: str | None = None,
+) -> list[Fetched]:
     """Download the versions of a lock file as `fetch` lays them out: one into `to`, of several each into `to`/MODEL.
 
     `replace`, `keep` and `strict` are those of `ModelVersion.download`. Raises Conflict before anything is downloaded

@@ -326,6 +326,8 @@ def groups_of(waiting: Waiting) -> Iterator[Group]:
             ),
         )
         yield Group(
-            keys, np.ascontiguousarray(table["step"]), np.ascontiguousarray(table["time"]),
+            keys,
+            np.ascontiguousarray(table["step"]),
+            np.ascontiguousarray(table["time"]),
             np.ascontiguousarray(table["values"].T),
-        )  # fmt: skip
+        )

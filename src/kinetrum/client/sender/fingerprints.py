@@ -97,8 +97,9 @@ class Fingerprints:
             with self._lock:
                 row = self._base.execute(
                     "SELECT sha256 FROM fingerprint WHERE path = ? AND size = ? AND changed = ? AND created = ?"
-                    " AND place = ?", (os.fsencode(key), *state),
-                ).fetchone()  # fmt: skip
+                    " AND place = ?",
+                    (os.fsencode(key), *state),
+                ).fetchone()
         except sqlite3.Error:
             return None
         return str(row[0]) if row else None

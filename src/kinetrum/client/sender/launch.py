@@ -37,8 +37,12 @@ def start_sender(root: Path) -> None:
         with os.fdopen(handle, "ab") as log, fork_safety.still:
             process = subprocess.Popen(
                 [sys.executable, "-m", "kinetrum.client.sender.main", str(root)],
-                stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True, close_fds=True,
-            )  # fmt: skip
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                start_new_session=True,
+                close_fds=True,
+            )
         _started[root] = time.monotonic()
         process.returncode = 0  # It outlives this process on purpose; nobody waits for it.
     except OSError as error:

@@ -75,16 +75,29 @@ class RunCalls:
         except errors.Unavailable:
             raise
         except errors.KinetrumError as error:
-            columns = [{"keys": group.keys, "steps": group.steps.tolist(), "times": group.times.tolist(),
-                        "values": group.values.tolist()} for group in groups]  # fmt: skip
+            columns = [
+                {
+                    "keys": group.keys,
+                    "steps": group.steps.tolist(),
+                    "times": group.times.tolist(),
+                    "values": group.values.tolist(),
+                }
+                for group in groups
+            ]
             self._set_aside(address, {"op": "points", "batch": batch, "groups": columns}, error)
 
     def _send_points(self, address: dict[str, Any], batch: str, groups: list[Group]) -> None:
         body = encode_batch(groups)
         if len(body) <= self._fitting.get(address["to"], len(body)):
             try:
-                self._call(address, "POST", self._path(address, "points"), params={"batch": batch}, content=body,
-                           headers=_HEADERS)  # fmt: skip
+                self._call(
+                    address,
+                    "POST",
+                    self._path(address, "points"),
+                    params={"batch": batch},
+                    content=body,
+                    headers=_HEADERS,
+                )
                 return
             except BodyRefused:
                 self._fitting[address["to"]] = len(body) // 2
@@ -125,12 +138,22 @@ class RunCalls:
         """Send one record that is no point."""
         try:
             {
-                "begin": self._begin, "params": self._params, "results": self._results, "use": self._use,
-                "used": self._used, "generated": self._generated, "problem": self._problem, "resume": self._resume,
-                "label": self._label, "note": self._note, "surroundings": self._surroundings,
-                "activity": self._activity, "progress": self._progress, "plot": self._plot,
+                "begin": self._begin,
+                "params": self._params,
+                "results": self._results,
+                "use": self._use,
+                "used": self._used,
+                "generated": self._generated,
+                "problem": self._problem,
+                "resume": self._resume,
+                "label": self._label,
+                "note": self._note,
+                "surroundings": self._surroundings,
+                "activity": self._activity,
+                "progress": self._progress,
+                "plot": self._plot,
                 "end": self._end,
-            }[data["op"]](data, folder)  # fmt: skip
+            }[data["op"]](data, folder)
         except errors.Unavailable:
             raise
         except errors.KinetrumError as error:
@@ -146,10 +169,14 @@ class RunCalls:
             self.operate(record, folder)
             return
         groups = [
-            Group(tuple(item["keys"]), np.array(item["steps"], np.int64), np.array(item["times"], np.int64),
-                  np.array(item["values"], np.float64).reshape(len(item["keys"]), len(item["steps"])))
+            Group(
+                tuple(item["keys"]),
+                np.array(item["steps"], np.int64),
+                np.array(item["times"], np.int64),
+                np.array(item["values"], np.float64).reshape(len(item["keys"]), len(item["steps"])),
+            )
             for item in record["groups"]
-        ]  # fmt: skip
+        ]
         self.points(record, record["batch"], groups)
 
     def alive(self, address: dict[str, Any]) -> None:

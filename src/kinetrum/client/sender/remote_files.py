@@ -74,10 +74,13 @@ def list_remote(address: str) -> list[RemoteFile]:
     size = known.get("content-length")
     return [
         RemoteFile(
-            shown_address(address), check_path(name), int(size) if size and size.isdigit() else None,
-            _moment(known.get("last-modified")), known.get("etag", ""),
+            shown_address(address),
+            check_path(name),
+            int(size) if size and size.isdigit() else None,
+            _moment(known.get("last-modified")),
+            known.get("etag", ""),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _moment(text: str | None) -> int | None:
@@ -132,11 +135,12 @@ def _list_s3(address: str) -> list[RemoteFile]:
         RemoteFile(
             f"s3://{bucket}/{item['path']}",
             check_path(str(item["path"]).removeprefix(below) if item["path"] != prefix else _last(item["path"])),
-            item["size"], int(item["last_modified"].timestamp() * 1_000_000),
+            item["size"],
+            int(item["last_modified"].timestamp() * 1_000_000),
             f"{item['e_tag'] or ''} {item['version'] or ''}".strip(),
         )
         for item in found
-    ]  # fmt: skip
+    ]
 
 
 def _short(error: Exception) -> str:
@@ -205,8 +209,11 @@ def start_reading(folder: Path, uid: str, address: str) -> None:
     (folder / f"remote-{uid}.lock").touch()
     process = subprocess.Popen(
         [sys.executable, "-m", "kinetrum.client.sender.remote_files", str(folder), uid],
-        stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
-    )  # fmt: skip
+        stdin=subprocess.PIPE,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+    )
     if process.stdin is not None:
         process.stdin.write(address.encode())
         process.stdin.close()

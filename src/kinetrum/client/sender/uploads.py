@@ -96,9 +96,12 @@ def _send_together(service: Service, project: str, part: list[tuple[str, Path]],
         return
     try:
         service.call(
-            "POST", path_of("projects", project, "blobs"), content=body,
-            headers={"Content-Type": "application/x-tar"}, timeout=600,
-        )  # fmt: skip
+            "POST",
+            path_of("projects", project, "blobs"),
+            content=body,
+            headers={"Content-Type": "application/x-tar"},
+            timeout=600,
+        )
     except BodyRefused:
         service.note_body_refused(len(body))
         _send_each(service, project, part, tell)
@@ -202,9 +205,11 @@ def _send_from(service: Service, path: str, source: Path, offset: int, size: int
     while True:
         length = min(size - offset, service.body_limit or size)
         headers = {
-            "Content-Type": "application/octet-stream", "Content-Length": str(length),
-            "Upload-Offset": str(offset), "Upload-Length": str(size),
-        }  # fmt: skip
+            "Content-Type": "application/octet-stream",
+            "Content-Length": str(length),
+            "Upload-Offset": str(offset),
+            "Upload-Length": str(size),
+        }
         try:
             service.call("PATCH", path, content=_pieces(source, offset, length, tell), headers=headers, timeout=600)
         except BodyRefused as error:

@@ -269,8 +269,10 @@ class Writer:
         """Now that there is room again: what was dropped becomes a problem of each run."""
         lost, self.dropped = self.dropped, {}
         for item in lost.values():
-            text = (f"{item.points} points and {item.records} other records were dropped on {host_name()}: neither "
-                    "the spool's disk nor its memory had room.")  # fmt: skip
+            text = (
+                f"{item.points} points and {item.records} other records were dropped on {host_name()}: neither "
+                "the spool's disk nor its memory had room."
+            )
             self.write({"op": "problem", **item.address, "id": new_id(), "text": text, "at": self.now()})
 
     def settle(self) -> int:

@@ -87,9 +87,8 @@ class MeasuredFile:
         rows = []
         for row in found.rows:
             fresh = {
-                key: value for key, value in row.values.items()
-                if repr(self._told.get((key, row.step))) != repr(value)
-            }  # fmt: skip
+                key: value for key, value in row.values.items() if repr(self._told.get((key, row.step))) != repr(value)
+            }
             self._told.update({(key, row.step): value for key, value in fresh.items()})
             if fresh:
                 rows.append(Row(row.step, fresh))

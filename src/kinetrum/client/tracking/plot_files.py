@@ -44,8 +44,13 @@ class PlottedFile:
             raise InvalidInput(f"--plot {text!r} names no file; write [NAME=]FILE[:X,Y].", field="plot")
         chosen = [column for column in columns.split(",") if column]
         path = Path(file)
-        return cls(path, check_key(name if mark else path.stem, "plot"), chosen[0] if chosen else None,
-                   tuple(chosen[1:]), _state(path))  # fmt: skip
+        return cls(
+            path,
+            check_key(name if mark else path.stem, "plot"),
+            chosen[0] if chosen else None,
+            tuple(chosen[1:]),
+            _state(path),
+        )
 
     def plot(self) -> Plot:
         """Return what the file holds; raises InvalidInput where it was not written or holds no plot."""
@@ -89,8 +94,9 @@ def _read(path: Path) -> tuple[Mapping[str, list[Any]], dict[str, float], str]:
         raise InvalidInput("a JSON plot is an object with lists by name, or a list of objects.")
     columns = {name: values for name, values in data.items() if isinstance(values, list)}
     numbers = {
-        name: number_from_json(value, name) for name, value in data.items()
+        name: number_from_json(value, name)
+        for name, value in data.items()
         if isinstance(value, int | float) and not isinstance(value, bool)
-    }  # fmt: skip
+    }
     title = data.get("title", "")
     return columns, numbers, title if isinstance(title, str) else ""

@@ -233,8 +233,12 @@ def _interpreter(program: str) -> tuple[str, list[str]] | None:
     if interpreter is None:
         return None
     answer = subprocess.run(
-        [interpreter, "-c", _INTERPRETER], capture_output=True, text=True, timeout=10, check=True,
+        [interpreter, "-c", _INTERPRETER],
+        capture_output=True,
+        text=True,
+        timeout=10,
+        check=True,
         stdin=subprocess.DEVNULL,
-    )  # fmt: skip
+    )
     version, paths = json.loads(answer.stdout)
     return version, paths

@@ -18,11 +18,17 @@ BEHIND_HEADER = "Kinetrum-Behind"
 _CONNECT_S = 5.0
 _LEAST_BODY = 16 * 1024
 _KINDS: dict[str, type[errors.KinetrumError]] = {
-    "unexpected-occupant": errors.UnexpectedOccupant, "conflict": errors.Conflict,
-    "invalid-input": errors.InvalidInput, "broken-json": errors.InvalidInput, "not-found": errors.NotFound,
-    "not-signed-in": errors.NotSignedIn, "not-allowed": errors.NotAllowed, "too-large": errors.TooLarge,
-    "damaged": errors.Damaged, "unavailable": errors.Unavailable,
-}  # fmt: skip
+    "unexpected-occupant": errors.UnexpectedOccupant,
+    "conflict": errors.Conflict,
+    "invalid-input": errors.InvalidInput,
+    "broken-json": errors.InvalidInput,
+    "not-found": errors.NotFound,
+    "not-signed-in": errors.NotSignedIn,
+    "not-allowed": errors.NotAllowed,
+    "too-large": errors.TooLarge,
+    "damaged": errors.Damaged,
+    "unavailable": errors.Unavailable,
+}
 
 
 def path_of(*parts: str) -> str:
@@ -119,9 +125,14 @@ class Service:
 
     @contextmanager
     def stream(
-        self, path: str, params: dict[str, Any] | None = None, headers: dict[str, str] | None = None,
-        method: str = "GET", json: Any = None, patience_s: float | None = None,
-    ) -> Iterator[httpx.Response]:  # fmt: skip
+        self,
+        path: str,
+        params: dict[str, Any] | None = None,
+        headers: dict[str, str] | None = None,
+        method: str = "GET",
+        json: Any = None,
+        patience_s: float | None = None,
+    ) -> Iterator[httpx.Response]:
         """Open a download; `patience_s` is how long its next piece may take where that is longer than a request."""
         timeout = httpx.Timeout(patience_s, connect=_CONNECT_S) if patience_s else httpx.USE_CLIENT_DEFAULT
         try:

@@ -157,19 +157,31 @@ def write_run(run: RunRecord) -> dict[str, Any]:
     """Return a run as JSON data."""
     doc = run.doc
     return {
-        "id": run.uid, "experiment": run.experiment, "number": run.number, "name": run.name, "status": run.status,
-        "reason": run.reason, "by": vars(run.by), "host": run.host, "parent": run.parent,
-        "started_at": run.started_at, "ended_at": run.ended_at, "lease_s": run.lease_s,
+        "id": run.uid,
+        "experiment": run.experiment,
+        "number": run.number,
+        "name": run.name,
+        "status": run.status,
+        "reason": run.reason,
+        "by": vars(run.by),
+        "host": run.host,
+        "parent": run.parent,
+        "started_at": run.started_at,
+        "ended_at": run.ended_at,
+        "lease_s": run.lease_s,
         "params": {key: to_json(value) for key, value in doc.params.items()},
         "results": [[uid, key, to_json(value), at] for uid, key, value, at in run.results],
-        "labels": doc.labels, "about": {key: to_json(value) for key, value in doc.about.items()},
-        "code": doc.code, "job": doc.job, "texts": run.texts,
+        "labels": doc.labels,
+        "about": {key: to_json(value) for key, value in doc.about.items()},
+        "code": doc.code,
+        "job": doc.job,
+        "texts": run.texts,
         "problems": [vars(problem) for problem in doc.problems],
         "activities": [vars(activity) for activity in doc.activities],
         "progress": vars(doc.progress) if doc.progress else None,
         "links": [vars(link) for link in run.links],
         "notes": [{"uid": note.uid, "by": vars(note.by), "text": note.text, "at": note.at} for note in run.notes],
-    }  # fmt: skip
+    }
 
 
 def read_run(data: Any, where: str) -> RunRecord:
@@ -224,33 +236,58 @@ def read_labels(data: Any) -> dict[str, str]:
 def _run(data: Any) -> RunRecord:
     if data["status"] not in STATUSES:
         raise InvalidInput(f"{data['status']!r} is no status.")
-    results = [(read_id(uid), check_key(key, "result"), from_json(value, key), check_micros(at))
-               for uid, key, value, at in data["results"]]  # fmt: skip
+    results = [
+        (read_id(uid), check_key(key, "result"), from_json(value, key), check_micros(at))
+        for uid, key, value, at in data["results"]
+    ]
     progress = data.get("progress")
     doc = RunDoc(
         params={check_key(key): from_json(value, key) for key, value in data["params"].items()},
         labels=read_labels(data["labels"]),
         about={check_key(key): from_json(value, key) for key, value in data["about"].items()},
-        code=dict(data["code"]), job={str(key): str(text) for key, text in data["job"].items()},
+        code=dict(data["code"]),
+        job={str(key): str(text) for key, text in data["job"].items()},
         problems=[Problem(str(p["uid"])[:64], str(p["text"])[:2_000], check_micros(p["at"])) for p in data["problems"]],
         activities=[
-            Activity(read_id(a["uid"]), str(a["name"])[:100], check_micros(a["started_at"]),
-                     None if a["ended_at"] is None else check_micros(a["ended_at"]), bool(a["failed"]))
+            Activity(
+                read_id(a["uid"]),
+                str(a["name"])[:100],
+                check_micros(a["started_at"]),
+                None if a["ended_at"] is None else check_micros(a["ended_at"]),
+                bool(a["failed"]),
+            )
             for a in data["activities"]
         ],
-        progress=Progress(int(progress["done"]), progress["total"] and int(progress["total"]),
-                          check_micros(progress["since"]), check_micros(progress["at"])) if progress else None,
-    )  # fmt: skip
+        progress=Progress(
+            int(progress["done"]),
+            progress["total"] and int(progress["total"]),
+            check_micros(progress["since"]),
+            check_micros(progress["at"]),
+        )
+        if progress
+        else None,
+    )
     for _, key, value, at in sorted(results, key=lambda result: result[3]):
         doc.results[key] = Result(value, at)
     return RunRecord(
-        read_id(data["id"]), check_name(data["experiment"], "experiment"), read_number(data["number"]),
-        read_text(data["name"], 200), data["status"], read_text(data["reason"], 4_000), read_person(data["by"]),
-        str(data["host"])[:200], read_id(data["parent"]) if data["parent"] else None, check_micros(data["started_at"]),
-        None if data["ended_at"] is None else check_micros(data["ended_at"]), int(data["lease_s"]), doc, results,
-        [_link(link) for link in data["links"]], [read_note(note) for note in data["notes"]],
+        read_id(data["id"]),
+        check_name(data["experiment"], "experiment"),
+        read_number(data["number"]),
+        read_text(data["name"], 200),
+        data["status"],
+        read_text(data["reason"], 4_000),
+        read_person(data["by"]),
+        str(data["host"])[:200],
+        read_id(data["parent"]) if data["parent"] else None,
+        check_micros(data["started_at"]),
+        None if data["ended_at"] is None else check_micros(data["ended_at"]),
+        int(data["lease_s"]),
+        doc,
+        results,
+        [_link(link) for link in data["links"]],
+        [read_note(note) for note in data["notes"]],
         {str(name)[:40]: str(text) for name, text in data["texts"].items()},
-    )  # fmt: skip
+    )
 
 
 def _link(data: Any) -> LinkRecord:
@@ -258,25 +295,41 @@ def _link(data: Any) -> LinkRecord:
         raise InvalidInput(f"{data['relation']!r} is no relation; used and generated are.")
     step = read_step(data["step"])
     return LinkRecord(
-        read_id(data["uid"]), data["relation"], check_name(data["name"], "artifact"), read_number(data["number"]),
-        check_micros(data["at"]), read_text(data["role"], 100), step, read_text(data["activity"], 100),
+        read_id(data["uid"]),
+        data["relation"],
+        check_name(data["name"], "artifact"),
+        read_number(data["number"]),
+        check_micros(data["at"]),
+        read_text(data["role"], 100),
+        step,
+        read_text(data["activity"], 100),
         read_text(data["keep"], 300),
-    )  # fmt: skip
+    )
 
 
 def write_plot_record(record: PlotRecord) -> dict[str, Any]:
     """Return a plot as JSON data."""
-    return {"id": record.uid, "name": record.name, "step": record.step, "at": record.at, "declared": record.declared,
-            **write_plot(record.plot)}  # fmt: skip
+    return {
+        "id": record.uid,
+        "name": record.name,
+        "step": record.step,
+        "at": record.at,
+        "declared": record.declared,
+        **write_plot(record.plot),
+    }
 
 
 def read_plot_record(data: Any) -> PlotRecord:
     """Read a plot; raises InvalidInput or TooLarge that names the part at fault."""
     try:
         return PlotRecord(
-            read_id(data["id"]), check_key(data["name"], "plot"), read_step(data["step"]), check_micros(data["at"]),
-            data["declared"] is True, read_plot(data),
-        )  # fmt: skip
+            read_id(data["id"]),
+            check_key(data["name"], "plot"),
+            read_step(data["step"]),
+            check_micros(data["at"]),
+            data["declared"] is True,
+            read_plot(data),
+        )
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise InvalidInput(f"{type(error).__name__} {error}") from None
 
@@ -298,31 +351,60 @@ def read_note(data: Any) -> NoteRecord:
 def write_contents(contents: Contents) -> dict[str, Any]:
     """Return the list of an archive's contents as JSON data."""
     return {
-        "format": FORMAT, "source": contents.source, "exported_at": contents.exported_at,
+        "format": FORMAT,
+        "source": contents.source,
+        "exported_at": contents.exported_at,
         "experiments": [
-            {"name": found.name, "description": found.description, "goals": [_goal(goal) for goal in found.goals],
-             "labels": dict(found.labels), "seeds": list(found.seeds),
-                "generates_names": found.generates_names, "earlier_names": list(found.earlier_names)}
+            {
+                "name": found.name,
+                "description": found.description,
+                "goals": [_goal(goal) for goal in found.goals],
+                "labels": dict(found.labels),
+                "seeds": list(found.seeds),
+                "generates_names": found.generates_names,
+                "earlier_names": list(found.earlier_names),
+            }
             for found in contents.experiments
         ],
         "artifacts": [{**vars(found), "labels": dict(found.labels)} for found in contents.artifacts],
         "versions": [
             {
-                "name": found.name, "kind": found.kind, "number": found.number, "digest": found.digest,
-                "by_reference": found.by_reference, "address": found.address, "by": vars(found.by),
-                "made_at": found.made_at, "about": dict(found.about), "labels": dict(found.labels),
-                "files": [[entry.path, entry.size, entry.sha256, entry.modified, entry.address,
-                           found.inside.get(entry.sha256)] for entry in found.files],
+                "name": found.name,
+                "kind": found.kind,
+                "number": found.number,
+                "digest": found.digest,
+                "by_reference": found.by_reference,
+                "address": found.address,
+                "by": vars(found.by),
+                "made_at": found.made_at,
+                "about": dict(found.about),
+                "labels": dict(found.labels),
+                "files": [
+                    [
+                        entry.path,
+                        entry.size,
+                        entry.sha256,
+                        entry.modified,
+                        entry.address,
+                        found.inside.get(entry.sha256),
+                    ]
+                    for entry in found.files
+                ],
             }
             for found in contents.versions
         ],
         "runs": list(contents.runs),
-    }  # fmt: skip
+    }
 
 
 def _goal(goal: Goal) -> dict[str, Any]:
-    return {"key": goal.key, "direction": goal.direction.value, "unit": goal.unit, "bound": to_json(goal.bound),
-            "aggregate": goal.aggregate}  # fmt: skip
+    return {
+        "key": goal.key,
+        "direction": goal.direction.value,
+        "unit": goal.unit,
+        "bound": to_json(goal.bound),
+        "aggregate": goal.aggregate,
+    }
 
 
 def read_contents(data: Any) -> Contents:
@@ -335,21 +417,35 @@ def read_contents(data: Any) -> Contents:
             )
         experiments = tuple(
             ExperimentRecord(
-                check_name(found["name"], "experiment"), str(found["description"])[:10_000],
-                tuple(make_goal(check_key(goal["key"]), goal["direction"], goal["unit"], _bound(goal["bound"]),
-                                goal["aggregate"]) for goal in found["goals"]),
+                check_name(found["name"], "experiment"),
+                str(found["description"])[:10_000],
+                tuple(
+                    make_goal(
+                        check_key(goal["key"]),
+                        goal["direction"],
+                        goal["unit"],
+                        _bound(goal["bound"]),
+                        goal["aggregate"],
+                    )
+                    for goal in found["goals"]
+                ),
                 # Archives of earlier versions do not tell these.
-                read_labels(found.get("labels", {})), tuple(check_key(name) for name in found.get("seeds", SEEDS)),
+                read_labels(found.get("labels", {})),
+                tuple(check_key(name) for name in found.get("seeds", SEEDS)),
                 found.get("generates_names", True) is True,
                 tuple(check_name(name, "experiment") for name in found.get("earlier_names", ())),
             )
             for found in data["experiments"]
-        )  # fmt: skip
+        )
         artifacts = tuple(
-            ArtifactRecord(check_name(found["name"], "artifact"), _kind(found["kind"]),
-                           str(found["description"])[:10_000], read_labels(found["labels"]))
+            ArtifactRecord(
+                check_name(found["name"], "artifact"),
+                _kind(found["kind"]),
+                str(found["description"])[:10_000],
+                read_labels(found["labels"]),
+            )
             for found in data["artifacts"]
-        )  # fmt: skip
+        )
         versions = tuple(_version(found) for found in data["versions"])
         runs = tuple(read_id(uid) for uid in data["runs"])
         return Contents(
@@ -377,12 +473,19 @@ def _version(data: Any) -> VersionRecord:
     if digest_of(files) != data["digest"]:
         raise InvalidInput(f"The files listed for {data['name']}@{data['number']} do not have its digest.")
     return VersionRecord(
-        check_name(data["name"], "artifact"), _kind(data["kind"]), read_number(data["number"]), data["digest"],
-        bool(data["by_reference"]), read_text(data["address"], 1_000), read_person(data["by"]),
-        check_micros(data["made_at"]), files,
-        {row[2]: str(row[5]) for row in data["files"] if row[5] is not None}, dict(data["about"]),
+        check_name(data["name"], "artifact"),
+        _kind(data["kind"]),
+        read_number(data["number"]),
+        data["digest"],
+        bool(data["by_reference"]),
+        read_text(data["address"], 1_000),
+        read_person(data["by"]),
+        check_micros(data["made_at"]),
+        files,
+        {row[2]: str(row[5]) for row in data["files"] if row[5] is not None},
+        dict(data["about"]),
         read_labels(data["labels"]),
-    )  # fmt: skip
+    )
 
 
 def folder_of(name: str, number: int) -> str:

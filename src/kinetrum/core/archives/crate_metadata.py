@@ -15,12 +15,20 @@ def describe_crate(contents: Contents, runs: Sequence[RunRecord], title: str, li
     """Return `ro-crate-metadata.json`: the root, a data set for each run and version, an action for each run."""
     graph: list[dict[str, Any]] = [
         {
-            "@id": METADATA, "@type": "CreativeWork", "about": {"@id": "./"},
+            "@id": METADATA,
+            "@type": "CreativeWork",
+            "about": {"@id": "./"},
             "conformsTo": {"@id": "https://w3id.org/ro/crate/1.1"},
         }
-    ]  # fmt: skip
-    parts: list[dict[str, Any]] = [{"@id": ARCHIVE, "@type": "File", "name": "What is needed to take this in again",
-                                    "encodingFormat": "application/json"}]  # fmt: skip
+    ]
+    parts: list[dict[str, Any]] = [
+        {
+            "@id": ARCHIVE,
+            "@type": "File",
+            "name": "What is needed to take this in again",
+            "encodingFormat": "application/json",
+        }
+    ]
     for version in contents.versions:
         parts += _version_parts(version)
     people: dict[str, dict[str, Any]] = {}
@@ -31,20 +39,28 @@ def describe_crate(contents: Contents, runs: Sequence[RunRecord], title: str, li
         people[who] = {"@id": who, "@type": "Person", "name": run.by.full_name}
         actions.append(_action(run, who))
     root = {
-        "@id": "./", "@type": "Dataset", "name": title, "datePublished": contents.exported_at,
+        "@id": "./",
+        "@type": "Dataset",
+        "name": title,
+        "datePublished": contents.exported_at,
         "description": f"{len(runs)} runs and {len(contents.versions)} versions from {contents.source}.",
-        "license": license_text, "hasPart": [{"@id": part["@id"]} for part in parts],
+        "license": license_text,
+        "hasPart": [{"@id": part["@id"]} for part in parts],
         "mentions": [{"@id": action["@id"]} for action in actions],
-    }  # fmt: skip
-    return {"@context": "https://w3id.org/ro/crate/1.1/context",
-            "@graph": [*graph, root, *parts, *people.values(), *actions]}  # fmt: skip
+    }
+    return {
+        "@context": "https://w3id.org/ro/crate/1.1/context",
+        "@graph": [*graph, root, *parts, *people.values(), *actions],
+    }
 
 
 def _version_parts(version: VersionRecord) -> list[dict[str, Any]]:
     folder: dict[str, Any] = {
-        "@id": folder_of(version.name, version.number), "@type": "Dataset", "name": version.reference,
+        "@id": folder_of(version.name, version.number),
+        "@type": "Dataset",
+        "name": version.reference,
         "identifier": f"sha256:{version.digest}",
-    }  # fmt: skip
+    }
     files = [
         {"@id": place, "@type": "File", "name": entry.path, "contentSize": str(entry.size), "sha256": entry.sha256}
         for entry in version.files[:LISTED_FILES]
@@ -59,21 +75,32 @@ def _version_parts(version: VersionRecord) -> list[dict[str, Any]]:
 def _run_parts(run: RunRecord) -> list[dict[str, Any]]:
     folder = f"runs/{run.uid}/"
     return [
-        {"@id": folder, "@type": "Dataset", "name": f"{run.experiment}/{run.number}",
-         "hasPart": [{"@id": f"{folder}run.json"}, {"@id": f"{folder}points.csv"}]},
-        {"@id": f"{folder}run.json", "@type": "File", "name": "What was set and achieved",
-         "encodingFormat": "application/json"},
+        {
+            "@id": folder,
+            "@type": "Dataset",
+            "name": f"{run.experiment}/{run.number}",
+            "hasPart": [{"@id": f"{folder}run.json"}, {"@id": f"{folder}points.csv"}],
+        },
+        {
+            "@id": f"{folder}run.json",
+            "@type": "File",
+            "name": "What was set and achieved",
+            "encodingFormat": "application/json",
+        },
         {"@id": f"{folder}points.csv", "@type": "File", "name": "Metrics over steps", "encodingFormat": "text/csv"},
-    ]  # fmt: skip
+    ]
 
 
 def _action(run: RunRecord, who: str) -> dict[str, Any]:
     ends = {"finished": "CompletedActionStatus", "failed": "FailedActionStatus", "running": "ActiveActionStatus"}
     action: dict[str, Any] = {
-        "@id": f"#run-{run.uid}", "@type": "CreateAction", "name": f"{run.experiment}/{run.number}",
-        "agent": {"@id": who}, "startTime": _iso(run.started_at),
+        "@id": f"#run-{run.uid}",
+        "@type": "CreateAction",
+        "name": f"{run.experiment}/{run.number}",
+        "agent": {"@id": who},
+        "startTime": _iso(run.started_at),
         "actionStatus": f"http://schema.org/{ends.get(run.status, 'FailedActionStatus')}",
-    }  # fmt: skip
+    }
     if run.ended_at is not None:
         action["endTime"] = _iso(run.ended_at)
     for word, relation in (("object", "used"), ("result", "generated")):

@@ -200,10 +200,13 @@ def _project(data: Any) -> ProjectRecord:
         if len(data[part]) > limit:
             raise InvalidInput(f"It has {len(data[part]):,} {part}; up to {limit:,} are taken.")
     return ProjectRecord(
-        check_name(data["name"], "project"), _text(data["description"], _TEXT), read_labels(data["labels"]),
-        tuple(_view(found) for found in _list(data["views"])), tuple(_note(found) for found in _list(data["notes"])),
+        check_name(data["name"], "project"),
+        _text(data["description"], _TEXT),
+        read_labels(data["labels"]),
+        tuple(_view(found) for found in _list(data["views"])),
+        tuple(_note(found) for found in _list(data["notes"])),
         models,
-    )  # fmt: skip
+    )
 
 
 def _list(data: Any) -> list[Any]:
@@ -232,9 +235,13 @@ def _view(data: Any) -> ViewRecord:
     if sum(len(part) + len(text) for part, text in arrangement.items()) > _ARRANGEMENT:
         raise InvalidInput(f"The view {name} has over {_ARRANGEMENT:,} characters.")
     return ViewRecord(
-        read_id(data["uid"]), None if experiment is None else check_name(experiment, "experiment"), name,
-        data["shared"] is True, arrangement, read_person(data["by"]),
-    )  # fmt: skip
+        read_id(data["uid"]),
+        None if experiment is None else check_name(experiment, "experiment"),
+        name,
+        data["shared"] is True,
+        arrangement,
+        read_person(data["by"]),
+    )
 
 
 def _note(data: Any) -> ThingNote:
@@ -255,31 +262,52 @@ def _model(data: Any) -> ModelRecord:
     gates = _text(data["gates"], 100_000)
     read_gates(gates, stages)
     model = ModelRecord(
-        name=check_name(data["name"], "model"), purpose=_text(data["purpose"], 1_000),
-        approvals_needed=read_number(data["approvals_needed"]), second_pair=data["second_pair"] is True,
-        renewed_approvals=data["renewed_approvals"] is True, card=_text(data["card"], CARD_LIMIT),
-        card_sections=tuple(str(title)[:200] for title in _list(data["card_sections"])[:40]), gates=gates,
+        name=check_name(data["name"], "model"),
+        purpose=_text(data["purpose"], 1_000),
+        approvals_needed=read_number(data["approvals_needed"]),
+        second_pair=data["second_pair"] is True,
+        renewed_approvals=data["renewed_approvals"] is True,
+        card=_text(data["card"], CARD_LIMIT),
+        card_sections=tuple(str(title)[:200] for title in _list(data["card_sections"])[:40]),
+        gates=gates,
         evidence_rules={on: rule.to_json() for on, rule in read_rules(data["evidence_rules"]).items()},
-        owner=read_text(data["owner"], 100), labels=read_labels(data["labels"]),
-        image=read_text(data["image"], 300), lead=_optional(data["lead"]),
-        by=read_person(data["by"]), made_at=check_micros(data["made_at"]), ladder=ladder, versions=versions,
-        stays=tuple(StayRecord(str(found["stage"]), read_number(found["number"]), check_micros(found["at"]))
-                    for found in _list(data["stays"])),
+        owner=read_text(data["owner"], 100),
+        labels=read_labels(data["labels"]),
+        image=read_text(data["image"], 300),
+        lead=_optional(data["lead"]),
+        by=read_person(data["by"]),
+        made_at=check_micros(data["made_at"]),
+        ladder=ladder,
+        versions=versions,
+        stays=tuple(
+            StayRecord(str(found["stage"]), read_number(found["number"]), check_micros(found["at"]))
+            for found in _list(data["stays"])
+        ),
         events=tuple(_event(found) for found in _list(data["events"])),
-        verdicts=tuple(VerdictRecord(read_number(found["number"]), read_person(found["by"]),
-                                     found["approves"] is True, _text(found["comment"], _COMMENT),
-                                     check_micros(found["at"]))
-                       for found in _list(data["verdicts"])),
+        verdicts=tuple(
+            VerdictRecord(
+                read_number(found["number"]),
+                read_person(found["by"]),
+                found["approves"] is True,
+                _text(found["comment"], _COMMENT),
+                check_micros(found["at"]),
+            )
+            for found in _list(data["verdicts"])
+        ),
         evidence=tuple(_evidence(found) for found in _list(data["evidence"])),
-    )  # fmt: skip
+    )
     _check_numbers(model, numbers, stages)
     return model
 
 
 def _check_numbers(model: ModelRecord, numbers: set[int], stages: list[str]) -> None:
     """Refuse what speaks of a version or stage that the model has not."""
-    named = [model.lead, *(stay.number for stay in model.stays), *(one.number for one in model.verdicts),
-             *(one.number for one in model.evidence)]  # fmt: skip
+    named = [
+        model.lead,
+        *(stay.number for stay in model.stays),
+        *(one.number for one in model.verdicts),
+        *(one.number for one in model.evidence),
+    ]
     missing = next((number for number in named if number is not None and number not in numbers), None)
     if missing is not None:
         raise InvalidInput(f"It has no version {missing}.")
@@ -298,12 +326,20 @@ def _version(data: Any) -> ModelVersionRecord:
     if len(data["values"]) > _VALUES:
         raise InvalidInput(f"A version has over {_VALUES} values of its own.")
     return ModelVersionRecord(
-        read_id(data["uid"]), read_number(data["number"]), _pair(data["artifact"]),
-        None if data["run"] is None else read_id(data["run"]), read_text(data["origin"], 2_000),
-        _text(data["comment"], _COMMENT), data["retired"] is True, read_person(data["by"]),
-        check_micros(data["made_at"]), read_labels(data["labels"]), _results(data["values"]),
-        None if signature is None else signature_from_json(signature).to_json(), read_step(data["step"]),
-    )  # fmt: skip
+        read_id(data["uid"]),
+        read_number(data["number"]),
+        _pair(data["artifact"]),
+        None if data["run"] is None else read_id(data["run"]),
+        read_text(data["origin"], 2_000),
+        _text(data["comment"], _COMMENT),
+        data["retired"] is True,
+        read_person(data["by"]),
+        check_micros(data["made_at"]),
+        read_labels(data["labels"]),
+        _results(data["values"]),
+        None if signature is None else signature_from_json(signature).to_json(),
+        read_step(data["step"]),
+    )
 
 
 def _results(data: Any) -> dict[str, Any]:
@@ -315,9 +351,16 @@ def _evidence(data: Any) -> EvidenceRecord:
     if digest is not None:
         bytes.fromhex(digest)
     return EvidenceRecord(
-        read_id(data["uid"]), read_number(data["number"]), check_key(data["on"], "on"), digest, read_id(data["run"]),
-        _pair(data["rows"]), _results(data["results"]), read_person(data["by"]), check_micros(data["at"]),
-    )  # fmt: skip
+        read_id(data["uid"]),
+        read_number(data["number"]),
+        check_key(data["on"], "on"),
+        digest,
+        read_id(data["run"]),
+        _pair(data["rows"]),
+        _results(data["results"]),
+        read_person(data["by"]),
+        check_micros(data["at"]),
+    )
 
 
 def _event(data: Any) -> EventRecord:
@@ -325,7 +368,14 @@ def _event(data: Any) -> EventRecord:
         raise InvalidInput(f"{data['act']!r} is nothing that is done on stages; {', '.join(ACTS)} are.")
     checks = None if data["checks"] is None else [asdict(read_check(check)) for check in _list(data["checks"])]
     return EventRecord(
-        read_id(data["uid"]), data["act"], check_name(data["stage"], "stage"), _optional(data["before"]),
-        _optional(data["after"]), read_person(data["by"]), _text(data["comment"], _COMMENT), check_micros(data["at"]),
-        checks, read_text(data["override_reason"], 2_000),
-    )  # fmt: skip
+        read_id(data["uid"]),
+        data["act"],
+        check_name(data["stage"], "stage"),
+        _optional(data["before"]),
+        _optional(data["after"]),
+        read_person(data["by"]),
+        _text(data["comment"], _COMMENT),
+        check_micros(data["at"]),
+        checks,
+        read_text(data["override_reason"], 2_000),
+    )

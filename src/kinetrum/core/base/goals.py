@@ -109,9 +109,13 @@ def aggregate_value(stats: Stats, aggregate: str, goal: Goal | None) -> float:
     if aggregate == "best":
         return stats.last if goal is None else stats.best(goal.higher)[0]
     found = {
-        "first": stats.first, "last": stats.last, "min": stats.low, "max": stats.high,
-        "mean": stats.mean, "count": float(stats.count),
-    }  # fmt: skip
+        "first": stats.first,
+        "last": stats.last,
+        "min": stats.low,
+        "max": stats.high,
+        "mean": stats.mean,
+        "count": float(stats.count),
+    }
     return found[aggregate]
 
 

@@ -183,10 +183,7 @@ def unpack_doc(raw: bytes) -> RunDoc:
         },
         stats={key: unpack(base64.b64decode(text)) for key, text in data["stats"].items()},
         sketches={
-            key: [
-                (step, math.nan if value is None else value)
-                for step, value in zip(steps, values, strict=True)
-            ]
+            key: [(step, math.nan if value is None else value) for step, value in zip(steps, values, strict=True)]
             for key, (steps, values) in data["sketches"].items()
         },
         used=[Link(**link) for link in data["used"]],
@@ -200,4 +197,4 @@ def unpack_doc(raw: bytes) -> RunDoc:
         job=data.get("job", {}),
         activities=[Activity(**activity) for activity in data.get("activities", [])],
         progress=Progress(**data["progress"]) if data.get("progress") else None,
-    )  # fmt: skip
+    )

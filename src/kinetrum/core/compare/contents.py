@@ -71,9 +71,10 @@ def _tables(path: str, left: str, right: str) -> ContentDifference | None:
     if any(len(one) != len(ours[0]) or len(other) != len(ours[0]) for one, other in rows):
         return None
     columns = tuple(
-        change for at, name in enumerate(ours[0])
+        change
+        for at, name in enumerate(ours[0])
         if (change := _column(name, [(one[at], other[at]) for one, other in rows])).rows
-    )  # fmt: skip
+    )
     if not columns:
         return ContentDifference(f"The tables hold the same; only their writing differs in {path}.")
     told = ", ".join(_told(column, len(rows)) for column in columns[:4])

@@ -22,8 +22,12 @@ class Finding(StrEnum):
 
 # A sign for each, so that nobody depends on colours.
 SIGNS = {
-    Finding.LEFT_ONLY: "−", Finding.RIGHT_ONLY: "+", Finding.CHANGED: "≠", Finding.MOVED: "→", Finding.SAME: "=",
-}  # fmt: skip
+    Finding.LEFT_ONLY: "−",
+    Finding.RIGHT_ONLY: "+",
+    Finding.CHANGED: "≠",
+    Finding.MOVED: "→",
+    Finding.SAME: "=",
+}
 
 
 @dataclass(frozen=True)
@@ -100,8 +104,10 @@ def difference_sentence(left: str, right: str, pairs: Sequence[FilePair]) -> str
         files = "1 file" if len(pairs) == 1 else f"all {len(pairs):,} files"
         return f"{left} and {right} hold the same content: {files} equal."
     told = [
-        (counts[Finding.CHANGED], "changed"), (counts[Finding.RIGHT_ONLY], f"only in {right}"),
-        (counts[Finding.LEFT_ONLY], f"only in {left}"), (counts[Finding.MOVED], "moved"),
-    ]  # fmt: skip
+        (counts[Finding.CHANGED], "changed"),
+        (counts[Finding.RIGHT_ONLY], f"only in {right}"),
+        (counts[Finding.LEFT_ONLY], f"only in {left}"),
+        (counts[Finding.MOVED], "moved"),
+    ]
     parts = ", ".join(f"{count:,} {what}" for count, what in told if count)
     return f"{left} and {right} differ in {differing:,} of {len(pairs):,} files: {parts}."

@@ -34,7 +34,7 @@ class Factor:
 @dataclass(frozen=True)
 class Reason:
     """A possible cause: `weight` (0 to 1) orders, `text` says what is known and how; `expected` is the difference that
-    the other runs show between the two levels, None where they show none."""  # fmt: skip
+    the other runs show between the two levels, None where they show none."""
 
     kind: str
     name: str
@@ -86,8 +86,10 @@ def _weighed(factor: Factor, effect: Effect | None, key: str, change: float, uni
     reach = min(1.0, abs(expected / change)) if change else 0.0
     weight = 0.9 * reach * _SURE[effect.certainty] if same_way else 0.03
     told = {
-        "clear": "clear", "likely": "likely", "open": "not told from chance",
-    }[effect.certainty]  # fmt: skip
+        "clear": "clear",
+        "likely": "likely",
+        "open": "not told from chance",
+    }[effect.certainty]
     way = f"over {effect.runs} different runs {key} is {_with(expected, unit)} with it on average ({told})"
     if not same_way and effect.certainty != "open":
         way += ", the other way round"

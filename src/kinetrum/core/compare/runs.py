@@ -8,6 +8,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Literal
 
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.goals import Goal
@@ -17,6 +18,10 @@ from kinetrum.core.statistics.noise import CONFIDENCE, Difference, Spread, diffe
 from kinetrum.core.statistics.noise.difference import differences_at_once, paired_by_seed
 
 RUN_LIMIT = 100
+
+
+Direction = Literal["better", "worse", "equal"]
+"""Where a value went, by its goal."""
 
 
 @dataclass(frozen=True)
@@ -69,7 +74,7 @@ class Change:
 
     change: float
     share: float | None
-    verdict: str | None
+    verdict: Direction | None
     difference: Difference
 
 
@@ -102,7 +107,7 @@ class Outcome:
         return self.main.share if self.main else None
 
     @property
-    def verdict(self) -> str | None:
+    def verdict(self) -> Direction | None:
         """Better, worse or equal by the goal."""
         return self.main.verdict if self.main else None
 
@@ -167,10 +172,13 @@ def compare_runs(
         outcomes_equal=len(outcomes) - len(differing),
         metrics=sorted({key for run in runs for key in run.metrics}, key=lambda key: (place.get(key, len(place)), key)),
         headline=headline(
-            [run.label for run in runs], [max(1, len(run.replicates)) for run in runs], differing, baseline,
+            [run.label for run in runs],
+            [max(1, len(run.replicates)) for run in runs],
+            differing,
+            baseline,
             len(settings) + len(inputs),
         ),
-    )  # fmt: skip
+    )
 
 
 @dataclass(frozen=True)
@@ -232,14 +240,21 @@ def _outcome(key: str, columns: Sequence[_Measured], goal: Goal | None, baseline
     candidates = len(columns) - 1
     at_once = _at_once(columns, baseline)
     changes = [
-        None if at == baseline
+        None
+        if at == baseline
         else _change(column, columns[baseline], values, (at, baseline), goal, candidates, noise, at_once.get(at))
         for at, column in enumerate(columns)
-    ]  # fmt: skip
+    ]
     return Outcome(
-        key=key, goal=goal, values=values, present=[column.present for column in columns], spreads=spreads,
-        changes=changes, best=_best([_number(value) for value in values], goal), subject=0 if baseline != 0 else 1,
-    )  # fmt: skip
+        key=key,
+        goal=goal,
+        values=values,
+        present=[column.present for column in columns],
+        spreads=spreads,
+        changes=changes,
+        best=_best([_number(value) for value in values], goal),
+        subject=0 if baseline != 0 else 1,
+    )
 
 
 def _at_once(columns: Sequence[_Measured], baseline: int) -> dict[int, Difference]:
@@ -253,9 +268,15 @@ def _at_once(columns: Sequence[_Measured], baseline: int) -> dict[int, Differenc
 
 
 def _change(
-    column: _Measured, baseline: _Measured, values: Sequence[Value], places: tuple[int, int], goal: Goal | None,
-    candidates: int, noise: float | None, at_once: Difference | None,
-) -> Change | None:  # fmt: skip
+    column: _Measured,
+    baseline: _Measured,
+    values: Sequence[Value],
+    places: tuple[int, int],
+    goal: Goal | None,
+    candidates: int,
+    noise: float | None,
+    at_once: Difference | None,
+) -> Change | None:
     left, right = _number(values[places[0]]), _number(values[places[1]])
     if left is None or right is None or not math.isfinite(left - right):
         return None
@@ -263,7 +284,7 @@ def _change(
     difference = at_once or difference_of(
         column.numbers or [(None, left)], baseline.numbers or [(None, right)], candidates=candidates, noise=noise
     )
-    verdict = None
+    verdict: Direction | None = None
     if goal is not None:
         gain = change if goal.higher else -change
         verdict = "equal" if gain == 0 else "better" if gain > 0 else "worse"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Literal, Protocol
 
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.values import Value, show
@@ -29,7 +29,7 @@ class _Change(Protocol):
     @property
     def change(self) -> float: ...
     @property
-    def verdict(self) -> str | None: ...
+    def verdict(self) -> Literal["better", "worse", "equal"] | None: ...
     @property
     def difference(self) -> Difference: ...
 
@@ -91,9 +91,10 @@ def _pair(
         return Headline(f"{subject} came out worse than {other}", f" on {_list(worse)}; noise is unknown.", reason)
     if better and worse:
         return Headline(
-            f"{subject} came out better on {_list(better)}", f", worse on {_list(worse)}; noise is unknown.",
+            f"{subject} came out better on {_list(better)}",
+            f", worse on {_list(worse)}; noise is unknown.",
             f"Against {other}. {reason}",
-        )  # fmt: skip
+        )
     return Headline(
         f"{subject} and {other} came out equal", " on every goal; noise is unknown.", f"{differing.capitalize()}."
     )
@@ -107,8 +108,9 @@ def _told(subject: str, other: str, sure: Sequence[_Row], noisy: Sequence[_Row],
     if better and worse:
         return Headline(
             f"{subject} is better on {_list(better)} and worse on {_list(worse)}",
-            f" than {other}, beyond noise{rest}", reason,
-        )  # fmt: skip
+            f" than {other}, beyond noise{rest}",
+            reason,
+        )
     if better or worse:
         word = "better" if better else "worse"
         return Headline(
@@ -128,15 +130,17 @@ def _how(judged: Sequence[_Row], runs: Sequence[int], left: int, right: int) -> 
         more = (
             f"; with the noise that other replicates show, {tell_runs(told.needed)} runs each would tell such a"
             " difference."
-            if told.needed else "; replicates over several seeds would tell."
-        )  # fmt: skip
+            if told.needed
+            else "; replicates over several seeds would tell."
+        )
         return f"One run each: whether the difference is more than noise is unknown{more}"
     low, high, over = told.low or 0.0, told.high or 0.0, f"{runs[left]} and {runs[right]} runs"
     paired = ", paired by seed" if told.method == "paired by seed" else ""
     said = (
-        f"Means of {over}{paired}" if min(runs[left], runs[right]) > 1
+        f"Means of {over}{paired}"
+        if min(runs[left], runs[right]) > 1
         else f"One run against the spread of {max(runs[left], runs[right])}"
-    )  # fmt: skip
+    )
     unit_text = f" {unit}" if unit else ""
     said += f": {row.key} {signed(low)} to {signed(high)}{unit_text} with {100 * told.confidence:.4g} % confidence"
     if told.method == "Dunnett":

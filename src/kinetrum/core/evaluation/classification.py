@@ -37,9 +37,14 @@ class Classified:
 
 
 def read_classes(
-    truth: NDArray[Any], given: NDArray[Any], weights: Numbers, classes: Any, positive: Any, threshold: float | None,
+    truth: NDArray[Any],
+    given: NDArray[Any],
+    weights: Numbers,
+    classes: Any,
+    positive: Any,
+    threshold: float | None,
     takes_scores: bool = False,
-) -> Classified:  # fmt: skip
+) -> Classified:
     """Make sense of labels or scores; raises InvalidInput where they do not fit the classes.
 
     With `takes_scores`, numbers for two classes are scores also where each equals the label of a class.
@@ -77,7 +82,7 @@ def _classes(truth: NDArray[Any], labels: NDArray[Any] | None, classes: Any, pos
         raise InvalidInput(
             "The truths are texts and the predictions numbers, or the other way round; both are of one kind.",
             field="y_score",
-        ) from None  # fmt: skip
+        ) from None
     found = seen if classes is None else list(plain_array(classes).tolist())
     missing = [label for label in seen if label not in found]
     if missing or len(set(found)) != len(found):
@@ -135,10 +140,11 @@ def classification_results(found: Classified) -> dict[str, float]:
         # Classes that are neither true nor predicted anywhere would only pull the means down.
         used = [at for at in range(len(support)) if support[at] > 0 or flagged[at] > 0]
         results |= {
-            "precision_macro": _mean(precisions, used), "recall_macro": _mean(recalls, used),
+            "precision_macro": _mean(precisions, used),
+            "recall_macro": _mean(recalls, used),
             "f1_macro": _mean(f1, used),
             "f1_weighted": sum(f1[at] * float(support[at]) for at in used) / total,
-        }  # fmt: skip
+        }
     if found.scores is not None:
         results |= _score_results(found)
     return results

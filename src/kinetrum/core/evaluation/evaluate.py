@@ -33,9 +33,16 @@ class Evaluation:
 
 
 def evaluate(
-    y_true: Any, y_score: Any, *, task: str | None = None, classes: Any = None, positive: Any = None,
-    threshold: float | None = None, weights: Any = None, groups: Any = None,
-) -> Evaluation:  # fmt: skip
+    y_true: Any,
+    y_score: Any,
+    *,
+    task: str | None = None,
+    classes: Any = None,
+    positive: Any = None,
+    threshold: float | None = None,
+    weights: Any = None,
+    groups: Any = None,
+) -> Evaluation:
     """Evaluate predictions against truths.
 
     `y_true`: n labels or numbers, or a table of n x k zeros and ones, one column for each of several labels that a row

@@ -37,8 +37,9 @@ def read_labels(
 ) -> Labelled:
     """Make sense of labels or scores of several labels; raises InvalidInput where they do not fit together."""
     if truth.ndim != 2 or not is_binary(truth):
-        raise InvalidInput("y_true is a table of zeros and ones for a multilabel task, a column per label.",
-                           field="y_true")  # fmt: skip
+        raise InvalidInput(
+            "y_true is a table of zeros and ones for a multilabel task, a column per label.", field="y_true"
+        )
     if given.shape != truth.shape or given.dtype.kind not in "fiub":
         raise InvalidInput(
             f"y_true has {truth.shape[1]} labels a row; y_score has as many scores, zeros or ones a row, and not the "

@@ -32,8 +32,9 @@ def split_queries(truth: NDArray[Any], scores: NDArray[Any], groups: Any) -> Que
         return [(relevance, found)]
     keys = np.asarray(groups)
     if keys.shape != relevance.shape:
-        raise InvalidInput(f"There are {len(relevance)} rows and {keys.size} groups; one each is needed.",
-                           field="groups")  # fmt: skip
+        raise InvalidInput(
+            f"There are {len(relevance)} rows and {keys.size} groups; one each is needed.", field="groups"
+        )
     _, at = np.unique(keys, return_inverse=True)
     order = np.argsort(at, kind="stable")
     ends = np.cumsum(np.bincount(at))[:-1]

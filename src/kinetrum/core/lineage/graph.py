@@ -140,9 +140,12 @@ def _folded(graph: Graph, alike: Any) -> Graph:
         if known is not None:
             # What several edges say differently, the one for all of them does not say.
             fresh = replace(
-                known, role=known.role if known.role == edge.role else None,
-                activity=known.activity if known.activity == edge.activity else None, step=None, at="",
-            )  # fmt: skip
+                known,
+                role=known.role if known.role == edge.role else None,
+                activity=known.activity if known.activity == edge.activity else None,
+                step=None,
+                at="",
+            )
         edges[source, target, edge.relation] = fresh
     return Graph(graph.start, tuple(nodes), tuple(edges.values()), graph.cut)
 
@@ -154,9 +157,14 @@ def _group(at: int, members: Sequence[Node]) -> Node:
     of = f" of {families.pop()}" if len(families) == 1 else ""
     stages = tuple(dict.fromkeys(stage for node in members for stage in node.stages))
     return Node(
-        f"group:{at}", "group", f"{len(members):,} {what}{of}", members[0].family, kind, stages=stages,
+        f"group:{at}",
+        "group",
+        f"{len(members):,} {what}{of}",
+        members[0].family,
+        kind,
+        stages=stages,
         members=tuple(node.reference for node in members),
-    )  # fmt: skip
+    )
 
 
 def before_and_after(graph: Graph) -> tuple[list[Node], list[Node]]:
@@ -188,8 +196,12 @@ def lineage_sentence(graph: Graph, way: str = "both") -> str:
 
 
 def _counted(nodes: Sequence[Node]) -> str:
-    words = {"artifact": ("version", "versions"), "run": ("run", "runs"), "model": ("model version", "model versions"),
-             "file": ("file", "files")}  # fmt: skip
+    words = {
+        "artifact": ("version", "versions"),
+        "run": ("run", "runs"),
+        "model": ("model version", "model versions"),
+        "file": ("file", "files"),
+    }
     counts = {kind: sum(1 for node in nodes if node.kind == kind) for kind in words}
     told = [f"{count:,} {words[kind][count != 1]}" for kind, count in counts.items() if count]
     return told[0] if len(told) == 1 else f"{', '.join(told[:-1])} and {told[-1]}"
@@ -278,14 +290,25 @@ def dangling(doc: Mapping[str, Any]) -> list[str]:
     """Return what relations of a PROV-JSON document name and nothing declares; readers let that pass silently."""
     declared = {name for part in ("entity", "activity", "agent") for name in doc.get(part, {})}
     named = (
-        value for part, found in doc.items() if part not in {"prefix", "entity", "activity", "agent"}
-        for relation in found.values() for key, value in relation.items()
+        value
+        for part, found in doc.items()
+        if part not in {"prefix", "entity", "activity", "agent"}
+        for relation in found.values()
+        for key, value in relation.items()
         if key in _NAMES and isinstance(value, str)
-    )  # fmt: skip
+    )
     return sorted(set(named) - declared)
 
 
-_NAMES = frozenset({
-    "prov:entity", "prov:activity", "prov:agent", "prov:informed", "prov:informant", "prov:generatedEntity",
-    "prov:usedEntity", "prov:starter",
-})  # fmt: skip
+_NAMES = frozenset(
+    {
+        "prov:entity",
+        "prov:activity",
+        "prov:agent",
+        "prov:informed",
+        "prov:informant",
+        "prov:generatedEntity",
+        "prov:usedEntity",
+        "prov:starter",
+    }
+)

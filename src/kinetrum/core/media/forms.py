@@ -4,12 +4,24 @@ from __future__ import annotations
 
 KINDS = ("image", "sound", "video", "text", "table")
 _TYPES = {
-    "png": "image/png", "jpg": "image/jpeg", "jpeg": "image/jpeg", "gif": "image/gif", "webp": "image/webp",
+    "png": "image/png",
+    "jpg": "image/jpeg",
+    "jpeg": "image/jpeg",
+    "gif": "image/gif",
+    "webp": "image/webp",
     "bmp": "image/bmp",
-    "wav": "audio/wav", "mp3": "audio/mpeg", "ogg": "audio/ogg", "oga": "audio/ogg", "opus": "audio/ogg",
-    "flac": "audio/flac", "m4a": "audio/mp4",
-    "mp4": "video/mp4", "m4v": "video/mp4", "webm": "video/webm", "ogv": "video/ogg",
-}  # fmt: skip
+    "wav": "audio/wav",
+    "mp3": "audio/mpeg",
+    "ogg": "audio/ogg",
+    "oga": "audio/ogg",
+    "opus": "audio/ogg",
+    "flac": "audio/flac",
+    "m4a": "audio/mp4",
+    "mp4": "video/mp4",
+    "m4v": "video/mp4",
+    "webm": "video/webm",
+    "ogv": "video/ogg",
+}
 _KINDS = {"image": "image", "audio": "sound", "video": "video"}
 _TEXTS = frozenset({"txt", "md", "markdown", "log", "rst"})
 _TABLES = frozenset({"csv", "tsv", "parquet", "jsonl", "ndjson"})

@@ -114,15 +114,19 @@ def make_box(given: Any, where: str) -> Box:
         given = dict(zip(("x", "y", "width", "height", "label", "score"), list(given), strict=False))
     odd = sorted(set(given) - {"x", "y", "width", "height", "label", "score"})
     if odd:
-        raise InvalidInput(
-            f"{where} has {odd[0]!r}; a box has x, y, width, height, label and score.", field=where
-        )  # fmt: skip
+        raise InvalidInput(f"{where} has {odd[0]!r}; a box has x, y, width, height, label and score.", field=where)
     x, y, width, height = (_number(given.get(side), f"{where}.{side}") for side in ("x", "y", "width", "height"))
     if width < 0 or height < 0:
         raise InvalidInput(f"{where} has a negative width or height.", field=where)
     score = given.get("score")
-    return Box(x, y, width, height, _text(given.get("label", ""), f"{where}.label", LABEL_LIMIT),
-               None if score is None else _number(score, f"{where}.score"))  # fmt: skip
+    return Box(
+        x,
+        y,
+        width,
+        height,
+        _text(given.get("label", ""), f"{where}.label", LABEL_LIMIT),
+        None if score is None else _number(score, f"{where}.score"),
+    )
 
 
 def _item(data: Any, where: str) -> Item:
@@ -133,10 +137,11 @@ def _item(data: Any, where: str) -> Item:
         raise InvalidInput(f"{where} has boxes and masks in lists.", field=where)
     check_counts(len(boxes), len(masks), where)
     return Item(
-        data["file"], _text(data.get("caption", ""), f"{where}.caption", CAPTION_LIMIT),
+        data["file"],
+        _text(data.get("caption", ""), f"{where}.caption", CAPTION_LIMIT),
         tuple(make_box(box, f"{where}.boxes[{at}]") for at, box in enumerate(boxes)),
         tuple(_mask(mask, f"{where}.masks[{at}]") for at, mask in enumerate(masks)),
-    )  # fmt: skip
+    )
 
 
 def check_counts(boxes: int, masks: int, where: str) -> None:

@@ -39,8 +39,9 @@ def calibration_plot(found: Classified, bins: int = BINS, by: str = "width") -> 
         "largest_calibration_error": float(miss.max()),
         "brier": float(np.average((given - came) ** 2, weights=found.weights)),
     }
-    view = View("line", "probability", ("share_true",), None, "", "probability given", "share that came true",
-                diagonal=True)  # fmt: skip
+    view = View(
+        "line", "probability", ("share_true",), None, "", "probability given", "share that came true", diagonal=True
+    )
     return Plot("calibration", columns, view, numbers, f"{bins} bins of equal {by}; empty ones are left out.")
 
 

@@ -31,8 +31,10 @@ def confusion_plot(found: Classified) -> Plot:
     note = ""
     if len(counts) > ROWS_LIMIT:
         order = np.sort(np.argsort(-counts, kind="stable")[:ROWS_LIMIT])
-        note = f"The {ROWS_LIMIT:,} largest of {len(counts):,} cells; {float(counts.sum() - counts[order].sum()):g} " \
-               "rows lie in the others."  # fmt: skip
+        note = (
+            f"The {ROWS_LIMIT:,} largest of {len(counts):,} cells; {float(counts.sum() - counts[order].sum()):g} "
+            "rows lie in the others."
+        )
         truth, predicted, counts = truth[order], predicted[order], counts[order]
     names = [str(label) for label in found.classes]
     total = float(table.sum())
@@ -46,9 +48,10 @@ def confusion_plot(found: Classified) -> Plot:
         truth, predicted, counts = np.append(truth, at), np.append(predicted, at), np.append(counts, table[at, at])
     order = np.lexsort((predicted, truth))
     columns = {
-        "truth": [names[at] for at in truth[order]], "prediction": [names[at] for at in predicted[order]],
+        "truth": [names[at] for at in truth[order]],
+        "prediction": [names[at] for at in predicted[order]],
         "count": counts[order].tolist(),
-    }  # fmt: skip
+    }
     view = View("matrix", "prediction", ("count",), "truth", "", "prediction", "truth")
     return Plot("confusion", columns, view, numbers, note)
 
@@ -62,8 +65,9 @@ def roc_plot(found: Classified) -> Plot:
             return None
         lines = {
             "false_positive_rate": np.append(0.0, false / false[-1]),
-            "true_positive_rate": np.append(0.0, true / true[-1]), "threshold": np.append(math.inf, thresholds),
-        }  # fmt: skip
+            "true_positive_rate": np.append(0.0, true / true[-1]),
+            "threshold": np.append(math.inf, thresholds),
+        }
         kept = thin_rising(lines["false_positive_rate"], lines["true_positive_rate"])
         rates = lines["false_positive_rate"], lines["true_positive_rate"]
         numbers = {
@@ -73,8 +77,16 @@ def roc_plot(found: Classified) -> Plot:
         }
         return {name: line[kept] for name, line in lines.items()}, numbers
 
-    view = View("line", "false_positive_rate", ("true_positive_rate",), None, "", "false positive rate",
-                "true positive rate", diagonal=True)  # fmt: skip
+    view = View(
+        "line",
+        "false_positive_rate",
+        ("true_positive_rate",),
+        None,
+        "",
+        "false positive rate",
+        "true positive rate",
+        diagonal=True,
+    )
     bound = f"Thinned: no point left out is further than 1/{PARTS:,} of an axis from the curve."
     return _curves("roc", found, curve, view, "both that class and others", bound)
 
@@ -91,7 +103,7 @@ def precision_recall_plot(found: Classified) -> Plot:
             "recall": np.append(0.0, true / true[-1]),
             "precision": np.append(1.0, np.divide(true, flagged, out=np.zeros_like(true), where=flagged > 0)),
             "threshold": np.append(math.inf, thresholds),
-        }  # fmt: skip
+        }
         kept = thin_extremes([lines["precision"]])
         numbers = {
             "average_precision": average_precision(positive, scores, weights),
@@ -113,10 +125,13 @@ def threshold_plot(found: Classified) -> Plot:
             return None
         precision = np.divide(true, flagged, out=np.zeros_like(true), where=flagged > 0)
         lines = {
-            "threshold": thresholds, "precision": precision, "recall": true / all_true,
-            "f1": 2 * true / (flagged + all_true), "share_flagged": flagged / all_rows,
+            "threshold": thresholds,
+            "precision": precision,
+            "recall": true / all_true,
+            "f1": 2 * true / (flagged + all_true),
+            "share_flagged": flagged / all_rows,
             "accuracy": (true + (float(false[-1]) - false)) / all_rows,
-        }  # fmt: skip
+        }
         best = int(np.argmax(lines["f1"]))
         kept = thin_extremes([lines["precision"], lines["recall"], lines["f1"]])
         numbers = {"best_f1": float(lines["f1"][best]), "threshold_of_best_f1": float(thresholds[best])}
@@ -130,10 +145,13 @@ _EXTREMES = f"Thinned to the first, last, highest and lowest of each of {PARTS:,
 
 
 def _curves(
-    kind: str, found: Classified,
-    curve: Callable[[Numbers, Numbers, Numbers], tuple[Curve, dict[str, float]] | None], view: View, lack: str,
+    kind: str,
+    found: Classified,
+    curve: Callable[[Numbers, Numbers, Numbers], tuple[Curve, dict[str, float]] | None],
+    view: View,
+    lack: str,
     bound: str,
-) -> Plot:  # fmt: skip
+) -> Plot:
     """Put one curve per class together: of two classes the positive one's alone, of more one against the rest each."""
     if found.scores is None:
         raise InvalidInput(f"A plot of kind {kind} takes scores; these are labels.", field="y_score")

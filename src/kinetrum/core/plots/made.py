@@ -14,19 +14,30 @@ from kinetrum.core.plots.plot import Plot
 from kinetrum.core.plots.predicted import predicted_plot, residual_plot
 
 _OF_CLASSES: dict[str, Callable[[Classified], Plot]] = {
-    "confusion": confusion_plot, "roc": roc_plot, "precision_recall": precision_recall_plot,
+    "confusion": confusion_plot,
+    "roc": roc_plot,
+    "precision_recall": precision_recall_plot,
     "threshold": threshold_plot,
-}  # fmt: skip
+}
 _OF_NUMBERS: dict[str, Callable[[Numbers, Numbers, Numbers], Plot]] = {
-    "predicted": predicted_plot, "residuals": residual_plot,
-}  # fmt: skip
+    "predicted": predicted_plot,
+    "residuals": residual_plot,
+}
 PLOT_KINDS = (*_OF_CLASSES, "calibration", *_OF_NUMBERS)
 
 
 def make_plot(
-    kind: str, y_true: Any, y_score: Any, *, classes: Any = None, positive: Any = None, threshold: float | None = None,
-    weights: Any = None, bins: int = BINS, by: str = "width",
-) -> Plot:  # fmt: skip
+    kind: str,
+    y_true: Any,
+    y_score: Any,
+    *,
+    classes: Any = None,
+    positive: Any = None,
+    threshold: float | None = None,
+    weights: Any = None,
+    bins: int = BINS,
+    by: str = "width",
+) -> Plot:
     """Make a plot of truths (n) and predictions (n labels, scores or numbers, or n x k scores of k classes).
 
     `kind` is one of PLOT_KINDS. `classes`, `positive`, `threshold`, `weights` are those of `evaluate`; `bins` and `by`

@@ -62,11 +62,12 @@ class Plot:
 def write_plot(plot: Plot) -> dict[str, Any]:
     """Return a plot as JSON data."""
     return {
-        "kind": plot.kind, "columns": {name: [to_json(value) for value in column]
-                                       for name, column in plot.columns.items()},
+        "kind": plot.kind,
+        "columns": {name: [to_json(value) for value in column] for name, column in plot.columns.items()},
         "view": {**asdict(plot.view), "y": list(plot.view.y)},
-        "numbers": {name: to_json(value) for name, value in plot.numbers.items()}, "note": plot.note,
-    }  # fmt: skip
+        "numbers": {name: to_json(value) for name, value in plot.numbers.items()},
+        "note": plot.note,
+    }
 
 
 def read_plot(data: Any) -> Plot:
@@ -80,9 +81,12 @@ def read_plot(data: Any) -> Plot:
     kind = _text(data.get("kind", "table"), "kind")
     view = check_view(_view(data.get("view", {})), columns)
     return Plot(
-        kind, columns, view, {_text(name, "numbers"): _number(value, name) for name, value in numbers.items()},
+        kind,
+        columns,
+        view,
+        {_text(name, "numbers"): _number(value, name) for name, value in numbers.items()},
         _text(data.get("note", ""), "note", 2_000),
-    )  # fmt: skip
+    )
 
 
 def redeclare(plot: Plot, changes: Mapping[str, Any]) -> Plot:
@@ -111,9 +115,11 @@ def read_columns(data: Mapping[str, Any]) -> dict[str, list[Value]]:
 def check_view(view: View, columns: Columns) -> View:
     """Check that a view fits columns; raises InvalidInput that names the part and what is there."""
     for name, value, allowed in (
-        ("mark", view.mark, MARKS), ("x_scale", view.x_scale, SCALES), ("y_scale", view.y_scale, SCALES),
+        ("mark", view.mark, MARKS),
+        ("x_scale", view.x_scale, SCALES),
+        ("y_scale", view.y_scale, SCALES),
         ("share", view.share, SHARES),
-    ):  # fmt: skip
+    ):
         if value not in allowed:
             raise InvalidInput(f"{name} is {value!r}; it is one of {', '.join(allowed)}.", field=f"view.{name}")
     for name, wanted in (("x", [view.x]), ("y", list(view.y)), ("group", [view.group] if view.group else [])):
@@ -140,13 +146,16 @@ def _view(data: Any) -> View:
         raise InvalidInput("y names a column, or several in a list.", field="view.y")
     texts = {
         name: _text(data[name], f"view.{name}")
-        for name in ("mark", "x", "title", "x_name", "y_name", "x_scale", "y_scale", "share") if name in data
-    }  # fmt: skip
+        for name in ("mark", "x", "title", "x_name", "y_name", "x_scale", "y_scale", "share")
+        if name in data
+    }
     group = data.get("group")
     return View(
-        **texts, y=tuple(_text(name, "view.y") for name in y),
-        group=None if group is None else _text(group, "view.group"), diagonal=data.get("diagonal", False) is True,
-    )  # fmt: skip
+        **texts,
+        y=tuple(_text(name, "view.y") for name in y),
+        group=None if group is None else _text(group, "view.group"),
+        diagonal=data.get("diagonal", False) is True,
+    )
 
 
 def _text(value: Any, where: str, limit: int = TEXT_LIMIT) -> str:

@@ -32,7 +32,8 @@ def _said(truth: Numbers, predicted: Numbers, weights: Numbers) -> dict[str, flo
     squared = float(np.average(residuals**2, weights=weights))
     return {
         "mean_residual": float(np.average(residuals, weights=weights)),
-        "mae": float(np.average(np.abs(residuals), weights=weights)), "rmse": squared**0.5,
+        "mae": float(np.average(np.abs(residuals), weights=weights)),
+        "rmse": squared**0.5,
         # Without any spread in the truths there is nothing to explain: 1 where all is hit, else 0.
         "r2": 1 - share(squared, spread) if spread else float(squared == 0),
-    }  # fmt: skip
+    }

@@ -10,9 +10,13 @@ from kinetrum.core.plots.plot import MARKS, Plot, View, check_view, read_columns
 
 
 def table_plot(
-    columns: Mapping[str, Sequence[Any]], x: str | None = None, y: str | Sequence[str] | None = None,
-    group: str | None = None, mark: str | None = None, **view: Any,
-) -> Plot:  # fmt: skip
+    columns: Mapping[str, Sequence[Any]],
+    x: str | None = None,
+    y: str | Sequence[str] | None = None,
+    group: str | None = None,
+    mark: str | None = None,
+    **view: Any,
+) -> Plot:
     """Make a plot of columns; without `x` over the first one, without `y` of the other columns of numbers.
 
     `mark` is found out where it is not given: bars over texts, else a line. Further arguments are those of View.

@@ -40,8 +40,11 @@ def thin_extremes(lines: list[Numbers], parts: int = PARTS) -> Places:
     for line in lines:
         for begin, end in itertools.pairwise(starts.tolist()):
             part = line[begin:end]
-            kept.append(np.array([begin + np.nanargmin(part), begin + np.nanargmax(part)])
-                        if not np.isnan(part).all() else np.array([begin]))  # fmt: skip
+            kept.append(
+                np.array([begin + np.nanargmin(part), begin + np.nanargmax(part)])
+                if not np.isnan(part).all()
+                else np.array([begin])
+            )
     return np.unique(np.concatenate(kept))
 
 
@@ -52,8 +55,12 @@ def gather_points(x: Numbers, y: Numbers, weights: Numbers, parts: int = 200) ->
     """
     if len(x) <= 5_000:
         return x, y, weights, ""
-    edges = [np.linspace(line.min(), line.max() or 1.0, parts + 1) if line.min() < line.max()
-             else np.array([line.min() - 0.5, line.max() + 0.5]) for line in (x, y)]  # fmt: skip
+    edges = [
+        np.linspace(line.min(), line.max() or 1.0, parts + 1)
+        if line.min() < line.max()
+        else np.array([line.min() - 0.5, line.max() + 0.5])
+        for line in (x, y)
+    ]
     table, _, _ = np.histogram2d(x, y, bins=edges, weights=weights)
     across, up = np.nonzero(table)
     middle = [(edge[:-1] + edge[1:]) / 2 for edge in edges]

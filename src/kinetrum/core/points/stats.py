@@ -46,9 +46,18 @@ class Stats:
     def pack(self) -> bytes:
         """Return 80 bytes that `unpack` reads."""
         return _PACKED.pack(
-            self.count, self.nan_count, self.first, self.last, self.low, self.high, self.total,
-            self.first_step, self.last_step, self.low_step, self.high_step,
-        )  # fmt: skip
+            self.count,
+            self.nan_count,
+            self.first,
+            self.last,
+            self.low,
+            self.high,
+            self.total,
+            self.first_step,
+            self.last_step,
+            self.low_step,
+            self.high_step,
+        )
 
 
 def unpack(raw: bytes) -> Stats:
@@ -72,9 +81,18 @@ def stats_of(points: Points) -> Stats:
         with np.errstate(invalid="ignore", over="ignore"):
             total = float(values.sum())
     return Stats(
-        len(seen), int(nan.sum()), float(seen.values[0]), float(seen.values[-1]), low, high, total,
-        int(seen.steps[0]), int(seen.steps[-1]), low_step, high_step,
-    )  # fmt: skip
+        len(seen),
+        int(nan.sum()),
+        float(seen.values[0]),
+        float(seen.values[-1]),
+        low,
+        high,
+        total,
+        int(seen.steps[0]),
+        int(seen.steps[-1]),
+        low_step,
+        high_step,
+    )
 
 
 def combine(parts: Iterable[Stats]) -> Stats:

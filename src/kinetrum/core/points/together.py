@@ -41,10 +41,17 @@ def band_of(curves: Sequence[Points], width: int) -> Band:
     counts = np.count_nonzero(~np.isnan(table), axis=0)
     there = counts > 0
     steps, table, counts = steps[there], table[:, there], counts[there]
-    return Band(
-        steps.astype(np.int64), np.nansum(table, axis=0) / counts, np.nanmin(table, axis=0), np.nanmax(table, axis=0),
-        counts.astype(np.int64),
-    ) if len(steps) else band_of([], width)  # fmt: skip
+    return (
+        Band(
+            steps.astype(np.int64),
+            np.nansum(table, axis=0) / counts,
+            np.nanmin(table, axis=0),
+            np.nanmax(table, axis=0),
+            counts.astype(np.int64),
+        )
+        if len(steps)
+        else band_of([], width)
+    )
 
 
 def _at(points: Points, steps: NDArray[np.int64]) -> Floats:

@@ -37,13 +37,17 @@ def preview_parquet(file: BinaryIO, size: int) -> Preview:
     types = {field.name: str(field.type) for field in table.schema_arrow}
     count = table.metadata.num_rows
     return Preview(
-        "table", columns=tuple(f"{name}\n{types[name]}" for name in names), rows=tuple(rows[:ROWS_LIMIT]),
+        "table",
+        columns=tuple(f"{name}\n{types[name]}" for name in names),
+        rows=tuple(rows[:ROWS_LIMIT]),
         facts=(
-            ("rows", f"{count:,}"), ("columns", f"{len(types):,}"), ("row groups", f"{table.num_row_groups:,}"),
+            ("rows", f"{count:,}"),
+            ("columns", f"{len(types):,}"),
+            ("row groups", f"{table.num_row_groups:,}"),
             ("written by", cell(table.metadata.created_by or "")),
         ),
         note=left_out(count, len(types)),
-    )  # fmt: skip
+    )
 
 
 def preview_onnx(file: BinaryIO, size: int) -> Preview:
@@ -61,15 +65,19 @@ def preview_onnx(file: BinaryIO, size: int) -> Preview:
     outside = any(tensor.data_location == onnx.TensorProto.EXTERNAL for tensor in graph.initializer)
     sets = ", ".join(f"{found.domain or 'ai.onnx'} {found.version}" for found in model.opset_import)
     facts = [
-        ("form", "ONNX"), ("parameters", f"{_parameters(graph):,}"),
+        ("form", "ONNX"),
+        ("parameters", f"{_parameters(graph):,}"),
         ("operators", ", ".join(f"{name} × {count}" for name, count in operators.most_common(12))),
-        ("operator sets", sets), ("made by", f"{model.producer_name} {model.producer_version}".strip()),
-    ]  # fmt: skip
+        ("operator sets", sets),
+        ("made by", f"{model.producer_name} {model.producer_version}".strip()),
+    ]
     return Preview(
-        "model", columns=("", "name", "type", "shape"), rows=tuple(rows[:ROWS_LIMIT]),
+        "model",
+        columns=("", "name", "type", "shape"),
+        rows=tuple(rows[:ROWS_LIMIT]),
         facts=tuple((name, cell(value)) for name, value in facts if value),
         note=f"{left_out(len(rows), of='inputs and outputs')}{' Its weights lie in other files.' * outside}".strip(),
-    )  # fmt: skip
+    )
 
 
 def _parameters(graph: Any) -> int:
@@ -112,9 +120,12 @@ def preview_safetensors(file: BinaryIO, size: int) -> Preview:
     facts = [("form", "safetensors"), ("parameters", f"{parameters:,}"), ("tensors", f"{len(rows):,}")]
     facts += [(cell(key), cell(value)) for key, value in list(about.items())[:20]]
     return Preview(
-        "model", columns=("tensor", "type", "shape", "parameters"), rows=tuple(rows[:ROWS_LIMIT]), facts=tuple(facts),
+        "model",
+        columns=("tensor", "type", "shape", "parameters"),
+        rows=tuple(rows[:ROWS_LIMIT]),
+        facts=tuple(facts),
         note=left_out(len(rows), of="tensors"),
-    )  # fmt: skip
+    )
 
 
 def preview_npy(file: BinaryIO, size: int) -> Preview:
@@ -124,8 +135,11 @@ def preview_npy(file: BinaryIO, size: int) -> Preview:
     version = np.lib.format.read_magic(file)
     read = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
     shape, fortran, dtype = read(file)
-    facts = (("shape", " × ".join(map(str, shape)) or "one value"), ("type", cell(dtype)),
-             ("values", f"{math.prod(shape):,}"))  # fmt: skip
+    facts = (
+        ("shape", " × ".join(map(str, shape)) or "one value"),
+        ("type", cell(dtype)),
+        ("values", f"{math.prod(shape):,}"),
+    )
     if dtype.hasobject or fortran or dtype.itemsize == 0:
         return Preview("text", "", "array", facts=facts, note="Its values are not shown.")
     width = shape[-1] if len(shape) > 1 else 1
@@ -136,17 +150,22 @@ def preview_npy(file: BinaryIO, size: int) -> Preview:
     rows = tuple(tuple(cell(value) for value in line.tolist()) for line in lines[:ROWS_LIMIT])
     parts = [f"{len(rows)} rows"] * (math.prod(shape) > len(rows) * width) + [f"{shown} columns"] * (width > shown)
     return Preview(
-        "table", columns=tuple(str(at) for at in range(shown)), rows=rows, facts=facts,
+        "table",
+        columns=tuple(str(at) for at in range(shown)),
+        rows=rows,
+        facts=facts,
         note=f"The first {' and '.join(parts)}." if parts else "",
-    )  # fmt: skip
+    )
 
 
 def preview_zip(file: BinaryIO, size: int) -> Preview:
     """List what a zip archive holds; nothing is unpacked."""
     with zipfile.ZipFile(file) as archive:
         entries = archive.infolist()
-        rows: list[Row] = [(cell(entry.filename), f"{entry.file_size:,}", f"{entry.compress_size:,}")
-                for entry in entries[:ENTRIES_LIMIT]]  # fmt: skip
+        rows: list[Row] = [
+            (cell(entry.filename), f"{entry.file_size:,}", f"{entry.compress_size:,}")
+            for entry in entries[:ENTRIES_LIMIT]
+        ]
         total = sum(entry.file_size for entry in entries)
     return _archive("zip", ("path", "bytes", "packed"), rows, len(entries), total)
 
@@ -163,8 +182,17 @@ def preview_tar(file: BinaryIO, size: int) -> Preview:
             total += entry.size
             rows.append((cell(entry.name + ("/" if entry.isdir() else "")), f"{entry.size:,}"))
     found = _archive("tar", ("path", "bytes"), rows, len(rows), total)
-    return found if not more else Preview(found.kind, columns=found.columns, rows=found.rows, facts=(("form", "tar"),),
-                                          note=f"The first {ENTRIES_LIMIT} entries.")  # fmt: skip
+    return (
+        found
+        if not more
+        else Preview(
+            found.kind,
+            columns=found.columns,
+            rows=found.rows,
+            facts=(("form", "tar"),),
+            note=f"The first {ENTRIES_LIMIT} entries.",
+        )
+    )
 
 
 def _archive(form: str, columns: Row, rows: list[Row], count: int, total: int) -> Preview:
@@ -174,9 +202,13 @@ def _archive(form: str, columns: Row, rows: list[Row], count: int, total: int) -
 
 
 READERS: dict[str, Callable[[BinaryIO, int], Preview]] = {
-    "parquet": preview_parquet, "onnx": preview_onnx, "safetensors": preview_safetensors, "npy": preview_npy,
-    "zip": preview_zip, "tar": preview_tar,
-}  # fmt: skip
+    "parquet": preview_parquet,
+    "onnx": preview_onnx,
+    "safetensors": preview_safetensors,
+    "npy": preview_npy,
+    "zip": preview_zip,
+    "tar": preview_tar,
+}
 
 
 def read_apart(form: str, file: BinaryIO, size: int) -> Preview:

@@ -13,21 +13,61 @@ HEAD_BYTES = 256 * 1024
 FORMS_APART = frozenset({"parquet", "onnx", "safetensors", "zip", "tar", "npy"})
 PICTURES = frozenset({"png", "jpg", "jpeg", "gif", "webp", "bmp"})
 _LANGUAGES = {
-    "py": "Python", "ipynb": "Jupyter notebook", "r": "R", "jl": "Julia", "sql": "SQL", "sh": "shell",
+    "py": "Python",
+    "ipynb": "Jupyter notebook",
+    "r": "R",
+    "jl": "Julia",
+    "sql": "SQL",
+    "sh": "shell",
     "js": "JavaScript",
-    "ts": "TypeScript", "html": "HTML", "htm": "HTML", "svg": "SVG", "xml": "XML", "toml": "TOML", "yaml": "YAML",
-    "yml": "YAML", "ini": "INI", "cfg": "INI", "c": "C", "cpp": "C++", "java": "Java", "rs": "Rust", "go": "Go",
-    "css": "CSS", "log": "log", "txt": "text", "tex": "TeX",
-}  # fmt: skip
+    "ts": "TypeScript",
+    "html": "HTML",
+    "htm": "HTML",
+    "svg": "SVG",
+    "xml": "XML",
+    "toml": "TOML",
+    "yaml": "YAML",
+    "yml": "YAML",
+    "ini": "INI",
+    "cfg": "INI",
+    "c": "C",
+    "cpp": "C++",
+    "java": "Java",
+    "rs": "Rust",
+    "go": "Go",
+    "css": "CSS",
+    "log": "log",
+    "txt": "text",
+    "tex": "TeX",
+}
 _NAMED = {
-    "parquet": "parquet", "onnx": "onnx", "safetensors": "safetensors", "zip": "zip", "whl": "zip", "jar": "zip",
-    "npz": "zip", "tar": "tar", "tgz": "tar", "npy": "npy", "csv": "csv", "tsv": "csv", "json": "json",
-    "jsonl": "lines", "ndjson": "lines", "md": "markdown", "markdown": "markdown",
-}  # fmt: skip
+    "parquet": "parquet",
+    "onnx": "onnx",
+    "safetensors": "safetensors",
+    "zip": "zip",
+    "whl": "zip",
+    "jar": "zip",
+    "npz": "zip",
+    "tar": "tar",
+    "tgz": "tar",
+    "npy": "npy",
+    "csv": "csv",
+    "tsv": "csv",
+    "json": "json",
+    "jsonl": "lines",
+    "ndjson": "lines",
+    "md": "markdown",
+    "markdown": "markdown",
+}
 _MAGIC = (
-    (b"PAR1", "parquet"), (b"PK\x03\x04", "zip"), (b"PK\x05\x06", "zip"), (b"\x93NUMPY", "npy"),
-    (b"\x89PNG\r\n\x1a\n", "image"), (b"\xff\xd8\xff", "image"), (b"GIF8", "image"),
-)  # fmt: skip
+    (b"PAR1", "parquet"),
+    (b"PK\x03\x04", "zip"),
+    (b"PK\x05\x06", "zip"),
+    (b"\x93NUMPY", "npy"),
+    (b"\x89PNG\r\n\x1a\n", "image"),
+    (b"\xff\xd8\xff", "image"),
+    (b"GIF8", "image"),
+)
 
 
 def form_of(path: str, head: bytes) -> str:

@@ -38,7 +38,8 @@ def cell(value: object) -> str:
 def left_out(rows: int = 0, columns: int = 0, of: str = "rows") -> str:
     """Return a sentence on what of a table is not shown, empty where all is: its rows and columns are counted here."""
     shown = [
-        f"{limit} {what}" for count, limit, what in ((rows, ROWS_LIMIT, of), (columns, COLUMNS_LIMIT, "columns"))
+        f"{limit} {what}"
+        for count, limit, what in ((rows, ROWS_LIMIT, of), (columns, COLUMNS_LIMIT, "columns"))
         if count > limit
-    ]  # fmt: skip
+    ]
     return f"The first {' and '.join(shown)}." if shown else ""

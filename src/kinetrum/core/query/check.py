@@ -35,10 +35,24 @@ from kinetrum.core.query.syntax import (
 )
 
 FIELDS = {
-    "number": "number", "id": "hex", "name": "text", "status": "word", "author": "text", "host": "text",
-    "started": "time", "ended": "time", "duration": "span", "commit": "hex", "code": "word", "parent": "run",
-    "note": "text", "problem": "text", "project": "text", "experiment": "text", "replicates": "hex",
-}  # fmt: skip
+    "number": "number",
+    "id": "hex",
+    "name": "text",
+    "status": "word",
+    "author": "text",
+    "host": "text",
+    "started": "time",
+    "ended": "time",
+    "duration": "span",
+    "commit": "hex",
+    "code": "word",
+    "parent": "run",
+    "note": "text",
+    "problem": "text",
+    "project": "text",
+    "experiment": "text",
+    "replicates": "hex",
+}
 STATUSES = ("running", "finished", "failed", "stopped", "lost")
 WORDS = {"status": STATUSES, "code": CODE_STATES}
 STARS_LIMIT = 10
@@ -269,8 +283,9 @@ def _used(word: Word) -> settled.UsedContent:
 
 def _of_field(test: Test, field: Field, kind: str, now: int) -> settled.Settled:
     if isinstance(test, IsNan):
-        raise QueryError(f"{field.name} is never NaN; nan is asked of metrics, results and parameters.",
-                         test.subject.at)  # fmt: skip
+        raise QueryError(
+            f"{field.name} is never NaN; nan is asked of metrics, results and parameters.", test.subject.at
+        )
     if isinstance(test, Within):
         if kind != "time":
             raise QueryError(f"within is asked of started and ended, not of {field.name}.", test.subject.at)
@@ -358,6 +373,11 @@ def _of_run(test: Test, field: Field) -> settled.Settled:
 
 
 _FIELD_TESTS: dict[str, Callable[[Test, Field], settled.Settled]] = {
-    "number": _of_number, "hex": _of_hex, "text": _of_text, "word": _of_text, "time": _of_time, "span": _of_span,
+    "number": _of_number,
+    "hex": _of_hex,
+    "text": _of_text,
+    "word": _of_text,
+    "time": _of_time,
+    "span": _of_span,
     "run": _of_run,
-}  # fmt: skip
+}

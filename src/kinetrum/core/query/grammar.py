@@ -55,8 +55,26 @@ WORD: /(?:[^\s()\[\]{},=!<>"'.]|\.(?!\.))+/
 
 # What a part of the grammar is called where it is missing.
 SAID = {
-    "WORD": "a name or value", "QUOTED": "a quoted text", "COMPARISON": "= != < <= > >=", "IN": "in", "LIKE": "like",
-    "IS": "is nan", "NAN": "nan", "WITHIN": "within", "AND": "“and”", "OR": "“or”", "NOT": "not", "HAS": "has",
-    "USED": "used", "LPAR": "(", "RPAR": ")", "LBRACE": "{", "RBRACE": "}", "COMMA": ",", "LSQB": "a list [",
-    "RSQB": "]", "RANGE": "..", "$END": "the end",
-}  # fmt: skip
+    "WORD": "a name or value",
+    "QUOTED": "a quoted text",
+    "COMPARISON": "= != < <= > >=",
+    "IN": "in",
+    "LIKE": "like",
+    "IS": "is nan",
+    "NAN": "nan",
+    "WITHIN": "within",
+    "AND": "“and”",
+    "OR": "“or”",
+    "NOT": "not",
+    "HAS": "has",
+    "USED": "used",
+    "LPAR": "(",
+    "RPAR": ")",
+    "LBRACE": "{",
+    "RBRACE": "}",
+    "COMMA": ",",
+    "LSQB": "a list [",
+    "RSQB": "]",
+    "RANGE": "..",
+    "$END": "the end",
+}

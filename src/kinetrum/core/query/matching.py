@@ -15,8 +15,11 @@ from kinetrum.core.query.indexing import index_forms
 from kinetrum.core.query.settled import Equals, Inside, Matches, Nan, Ordered, Present, Settled
 
 _ORDER: dict[str, Callable[[Any, Any], bool]] = {
-    "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge,
-}  # fmt: skip
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+}
 
 
 def holds(test: Settled, value: Value) -> bool:

@@ -49,7 +49,7 @@ _OTHER_WORDS = (
     (re.compile(r"(?<!\S)[\w.]+ \(\S*$"), " Of a metric: best(…) last(…) first(…) min(…) max(…) mean(…) count(…)."),
     (re.compile(r"(^|\(|and |or |not )within \S+$", re.I), " Say what lies within it: started within 7d."),
     (re.compile(r"\b(contains|matches|startswith|glob|regex)$", re.I), " Write like with * and ?: name like 'deep*'."),
-)  # fmt: skip
+)
 
 
 class QueryError(InvalidInput):
@@ -78,8 +78,10 @@ def parse_subject(text: str) -> Subject:
     try:
         found: Subject = _parser().parse(text, start="subject")  # type: ignore[assignment]
     except UnexpectedInput as error:
-        raise QueryError(f"{text!r} names nothing; write a name such as recall, param:depth or min(loss).",
-                         int(getattr(error, "column", 1) or 1)) from None  # fmt: skip
+        raise QueryError(
+            f"{text!r} names nothing; write a name such as recall, param:depth or min(loss).",
+            int(getattr(error, "column", 1) or 1),
+        ) from None
     return found
 
 
@@ -127,11 +129,15 @@ def _check_size(query: Query) -> None:
         else:
             tests += 1
             if isinstance(part, OneOf) and len(part.values) > LIST_LIMIT:
-                raise QueryError(f"a list of {len(part.values)} values; at most {LIST_LIMIT} are taken.",
-                                 part.subject.at)  # fmt: skip
+                raise QueryError(
+                    f"a list of {len(part.values)} values; at most {LIST_LIMIT} are taken.", part.subject.at
+                )
     if tests > TEST_LIMIT:
-        raise QueryError(f"the query has {tests} tests; at most {TEST_LIMIT} are asked at once. {{a, b, …}} asks for "
-                         "many values in one.", 1)  # fmt: skip
+        raise QueryError(
+            f"the query has {tests} tests; at most {TEST_LIMIT} are asked at once. {{a, b, …}} asks for "
+            "many values in one.",
+            1,
+        )
 
 
 @functools.cache

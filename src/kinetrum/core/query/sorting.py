@@ -14,8 +14,16 @@ from kinetrum.core.query.settled import Field, Key, Source
 
 KEYS_LIMIT = 4
 SORTED_FIELDS = (
-    "number", "name", "status", "host", "started", "ended", "duration", "author", "experiment",
-)  # fmt: skip
+    "number",
+    "name",
+    "status",
+    "host",
+    "started",
+    "ended",
+    "duration",
+    "author",
+    "experiment",
+)
 _SORTED_AGGREGATES = ("shown", "last", "min", "max", "best")
 _PARTS = re.compile(r"""(?:[^,"']|"[^"]*"|'[^']*')+""")
 
@@ -70,8 +78,9 @@ def read_front(text: str, catalogue: Catalogue, goals: Mapping[str, Goal]) -> li
     keys = read_sort(text, catalogue, goals)
     parts = [part.strip() for part in _PARTS.findall(text) if part.strip()]
     if not 2 <= len(parts) <= 3:
-        raise InvalidInput(f"A trade-off is between two or three values, not {len(parts)}: recall,fit_seconds.",
-                           field="pareto")  # fmt: skip
+        raise InvalidInput(
+            f"A trade-off is between two or three values, not {len(parts)}: recall,fit_seconds.", field="pareto"
+        )
     for part, key in zip(parts, keys, strict=True):
         said = part.rpartition(":")[2] in {"asc", "desc"}
         name = key.source.name
@@ -80,5 +89,5 @@ def read_front(text: str, catalogue: Catalogue, goals: Mapping[str, Goal]) -> li
                 f"No goal says which way {name} is better; write {name}:desc where higher is, "
                 f"{name}:asc where lower is.",
                 field="pareto",
-            )  # fmt: skip
+            )
     return keys

@@ -104,9 +104,14 @@ def _resolved_name(text: str, catalogue: Catalogue) -> str:
 
 
 def in_python(
-    project: str, experiment: str | None, query: str, columns: Sequence[str], sort: str, group: str | None = None,
+    project: str,
+    experiment: str | None,
+    query: str,
+    columns: Sequence[str],
+    sort: str,
+    group: str | None = None,
     pareto: str = "",
-) -> str:  # fmt: skip
+) -> str:
     """Return the line of Python that reads the same table."""
     given = [
         ("experiment", experiment),
@@ -128,9 +133,14 @@ def _python(value: object) -> str:
 
 
 def in_shell(
-    project: str, experiment: str | None, query: str, columns: Sequence[str], sort: str, group: str | None = None,
+    project: str,
+    experiment: str | None,
+    query: str,
+    columns: Sequence[str],
+    sort: str,
+    group: str | None = None,
     pareto: str = "",
-) -> str:  # fmt: skip
+) -> str:
     """Return the command for a shell that prints the same table."""
     quote: Callable[[str], str] = shlex.quote
     parts = ["kinetrum runs"]

@@ -36,9 +36,12 @@ def check_keep(keep: object) -> str | None:
 
 
 def to_release(
-    checkpoints: Sequence[Checkpoint], keep: str, higher: bool = True, final: bool = True,
+    checkpoints: Sequence[Checkpoint],
+    keep: str,
+    higher: bool = True,
+    final: bool = True,
     measured_to: int | None = None,
-) -> list[Checkpoint]:  # fmt: skip
+) -> list[Checkpoint]:
     """Return the checkpoints that go to the bin, by step.
 
     With a number, those with the highest steps stay. With `best`, the one whose value is best stays, the earlier
@@ -59,6 +62,9 @@ def to_release(
         chosen = ordered[-1]
     kept = {chosen.version_id}
     if not final:
-        kept |= {found.version_id for found in ordered
-                 if found.value is None and (measured_to is None or found.step > measured_to)}  # fmt: skip
+        kept |= {
+            found.version_id
+            for found in ordered
+            if found.value is None and (measured_to is None or found.step > measured_to)
+        }
     return [found for found in ordered if found.version_id not in kept]

@@ -105,8 +105,13 @@ def _check(gate: Gate, candidate: Facts, occupant: Facts | None, judge: Judge, n
             return _check_better(gate, candidate, occupant, judge)
         case Approvals(count):
             word = "approval" if count == 1 else "approvals"
-            return Check("approvals", f"{count} {word}", candidate.approvals >= count, f"it has {candidate.approvals}",
-                         {"approvals": candidate.approvals})  # fmt: skip
+            return Check(
+                "approvals",
+                f"{count} {word}",
+                candidate.approvals >= count,
+                f"it has {candidate.approvals}",
+                {"approvals": candidate.approvals},
+            )
         case Card(sections):
             missing = candidate.missing_sections(sections)
             found = (
@@ -128,8 +133,10 @@ def _number(value: Any) -> float | None:
 
 
 def _check_bound(gate: Bound, candidate: Facts) -> Check:
-    parts = [f"at least {gate.at_least:g}" if gate.at_least is not None else "",
-             f"at most {gate.at_most:g}" if gate.at_most is not None else ""]  # fmt: skip
+    parts = [
+        f"at least {gate.at_least:g}" if gate.at_least is not None else "",
+        f"at most {gate.at_most:g}" if gate.at_most is not None else "",
+    ]
     asks = f"{gate.value}{f' on {gate.on}' if gate.on else ''} {' and '.join(part for part in parts if part)}"
     if gate.on is None:
         held, at = candidate.values.values, _at_step(candidate.values, gate.value)
@@ -144,8 +151,13 @@ def _check_bound(gate: Bound, candidate: Facts) -> Check:
         return Check("bound", asks, False, f"it has no number for {gate.value}; it has {known}")
     # NaN is neither at least nor at most anything.
     met = (gate.at_least is None or number >= gate.at_least) and (gate.at_most is None or number <= gate.at_most)
-    return Check("bound", asks, met, f"it is {number:.4g}{at}",
-                 {"value": number, "at_least": gate.at_least, "at_most": gate.at_most})  # fmt: skip
+    return Check(
+        "bound",
+        asks,
+        met,
+        f"it is {number:.4g}{at}",
+        {"value": number, "at_least": gate.at_least, "at_most": gate.at_most},
+    )
 
 
 def _at_step(values: VersionValues, key: str) -> str:
@@ -182,12 +194,16 @@ def _check_better(gate: Better, candidate: Facts, occupant: Facts | None, judge:
         if lacking:
             return Check("better", asks, False, lacking)
         if not facts.evidence[gate.on].rows:
-            return Check("better", asks, False,
-                         f"version {facts.number} has no predictions row by row on {gate.on}")  # fmt: skip
+            return Check("better", asks, False, f"version {facts.number} has no predictions row by row on {gate.on}")
     ours, theirs = candidate.evidence[gate.on], occupant.evidence[gate.on]
     if ours.data and theirs.data and ours.data != theirs.data:
-        return Check("better", asks, False, f"versions {candidate.number} and {occupant.number} were judged on"
-                     f" different data named {gate.on} ({ours.data[:8]} and {theirs.data[:8]})")  # fmt: skip
+        return Check(
+            "better",
+            asks,
+            False,
+            f"versions {candidate.number} and {occupant.number} were judged on"
+            f" different data named {gate.on} ({ours.data[:8]} and {theirs.data[:8]})",
+        )
     told = judge(gate.on, gate.value, gate.confidence)
     if isinstance(told, str):
         return Check("better", asks, False, told)
@@ -199,15 +215,23 @@ def _check_rows(gate: Better, asks: str, verdict: RowsVerdict, number: int, occu
     sign = 1 if verdict.higher_is_better else -1
     gain = sign * verdict.change
     figures: dict[str, float | int | None] = {
-        "candidate": verdict.left, "occupant": verdict.right, "gain": gain, "rows": verdict.rows,
+        "candidate": verdict.left,
+        "occupant": verdict.right,
+        "gain": gain,
+        "rows": verdict.rows,
         "confidence": verdict.confidence,
-    }  # fmt: skip
+    }
     other, last = occupant.number, "" if occupant.stands else ", which stood there last"
     values = f"{verdict.left:.4g} against {verdict.right:.4g} of version {other}{last}"
     if verdict.left_out:
         both = f"{verdict.rows:,} of the {verdict.rows + verdict.left_out:,} rows"
-        return Check("better", asks, False, f"{values}, but version {number} was judged on {both} of version {other}"
-                     " only", figures)  # fmt: skip
+        return Check(
+            "better",
+            asks,
+            False,
+            f"{values}, but version {number} was judged on {both} of version {other} only",
+            figures,
+        )
     if verdict.low is None or verdict.high is None:
         few = f"{too_few(verdict)}; at least {verdict.needed:,} are needed"
         return Check("better", asks, False, f"{values}: {few}", figures)
@@ -260,8 +284,13 @@ def _check_fresh(gate: Fresh, candidate: Facts, now_s: float) -> Check:
     if lacking:
         return Check("evidence", asks, False, lacking)
     age = max(0.0, now_s - candidate.evidence[gate.on].at_s)
-    return Check("evidence", asks, gate.within_s is None or age <= gate.within_s, f"it is {_age(age)} old",
-                 {"age_s": age, "within_s": gate.within_s})  # fmt: skip
+    return Check(
+        "evidence",
+        asks,
+        gate.within_s is None or age <= gate.within_s,
+        f"it is {_age(age)} old",
+        {"age_s": age, "within_s": gate.within_s},
+    )
 
 
 def _age(seconds: float) -> str:

@@ -18,9 +18,15 @@ class Judged:
 
 
 def review_sentence(
-    number: int, stage: str, occupant: int | None, obstacle: str | None, checks: Sequence[Check],
-    judged: Sequence[Judged], goes_by: Sequence[str] = (), last: int | None = None,
-) -> str:  # fmt: skip
+    number: int,
+    stage: str,
+    occupant: int | None,
+    obstacle: str | None,
+    checks: Sequence[Check],
+    judged: Sequence[Judged],
+    goes_by: Sequence[str] = (),
+    last: int | None = None,
+) -> str:
     """Say what would change on the stage, the measure that counts, and what is not met.
 
     `goes_by`: the measures that the gates or goals name, the first one first; of others the one farthest beyond noise.
@@ -72,9 +78,10 @@ def _telling(judged: Sequence[Judged], goes_by: Sequence[str]) -> str:
     on, main = named[0] if named else max(every, key=lambda pair: (pair[1].beyond, _distance(pair[1])))
     figures = f"{main.measure} on {on}, {main.left:.4g} against {main.right:.4g}"
     against = [
-        f"{verdict.outcome} {verdict.measure}{f' on {place}' if place != on else ''}" for place, verdict in every
+        f"{verdict.outcome} {verdict.measure}{f' on {place}' if place != on else ''}"
+        for place, verdict in every
         if verdict.beyond and verdict.outcome != main.outcome
-    ]  # fmt: skip
+    ]
     but = f"; but {against[0]}" if against else ""
     if main.outcome is Outcome.TOO_FEW:
         return f"{figures}: {too_few(main)}{but}"

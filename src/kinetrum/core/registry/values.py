@@ -37,9 +37,12 @@ class VersionValues:
 
 
 def checkpoint_values(
-    step: int, points: Mapping[str, tuple[int, float]], metrics: Iterable[str], results: Mapping[str, Value],
+    step: int,
+    points: Mapping[str, tuple[int, float]],
+    metrics: Iterable[str],
+    results: Mapping[str, Value],
     is_last: bool,
-) -> VersionValues:  # fmt: skip
+) -> VersionValues:
     """Return the values of a checkpoint.
 
     `points`: of each metric the latest point up to the step, as (step, value); `metrics`: all metrics of the run;

@@ -128,15 +128,20 @@ def _outcomes(left: pa.Table, right: pa.Table, key: str, places: tuple[Any, Any]
         was, now = wrong[0].take(places[0]), wrong[1].take(places[1])
         both = pc.case_when(
             pc.make_struct(pc.fill_null(pc.greater(now, was), False), pc.fill_null(pc.less(now, was), False)),
-            pa.scalar("farther"), pa.scalar("nearer"), pa.scalar("as near"),
-        )  # fmt: skip
+            pa.scalar("farther"),
+            pa.scalar("nearer"),
+            pa.scalar("as near"),
+        )
     elif wrong is not None:
         was = pc.fill_null(pc.take(wrong[0], places[0]), False)
         now = pc.fill_null(pc.take(wrong[1], places[1]), False)
         both = pc.case_when(
             pc.make_struct(pc.and_(was, now), pc.and_(was, pc.invert(now)), pc.and_(pc.invert(was), now)),
-            pa.scalar("both wrong"), pa.scalar("newly right"), pa.scalar("newly wrong"), pa.scalar("both right"),
-        )  # fmt: skip
+            pa.scalar("both wrong"),
+            pa.scalar("newly right"),
+            pa.scalar("newly wrong"),
+            pa.scalar("both right"),
+        )
     else:
         both = pc.if_else(_differs(left, right, key, places), pa.scalar("changed"), pa.scalar("same"))
     return pc.if_else(first, pa.scalar("only right"), pc.if_else(second, pa.scalar("only left"), both))
@@ -151,8 +156,8 @@ def _differs(left: pa.Table, right: pa.Table, key: str, places: tuple[Any, Any])
         if one.type != two.type:
             one, two = texts_of(one), texts_of(two)
         equal = pc.or_kleene(
-            pc.fill_null(pc.equal(one, two), False), pc.and_(pc.is_null(one, nan_is_null=True),
-                                                             pc.is_null(two, nan_is_null=True)),
-        )  # fmt: skip
+            pc.fill_null(pc.equal(one, two), False),
+            pc.and_(pc.is_null(one, nan_is_null=True), pc.is_null(two, nan_is_null=True)),
+        )
         differs = pc.or_(differs, pc.invert(pc.fill_null(equal, False)))
     return differs

@@ -2,6 +2,15 @@
 
 # Of predictions: what the right table made of the row; of other tables: whether it differs.
 OUTCOMES = (
-    "newly wrong", "newly right", "both wrong", "both right", "farther", "nearer", "as near", "changed", "same",
-    "only left", "only right",
-)  # fmt: skip
+    "newly wrong",
+    "newly right",
+    "both wrong",
+    "both right",
+    "farther",
+    "nearer",
+    "as near",
+    "changed",
+    "same",
+    "only left",
+    "only right",
+)

@@ -71,11 +71,14 @@ def _csv(raw: bytes, tabs: bool) -> pa.Table:
         read_options=csv.ReadOptions(use_threads=False),
         parse_options=csv.ParseOptions(delimiter=separator, newlines_in_values=True),
         convert_options=csv.ConvertOptions(
-            strings_can_be_null=True, quoted_strings_can_be_null=False, null_values=["", "null", "NULL", "None"],
+            strings_can_be_null=True,
+            quoted_strings_can_be_null=False,
+            null_values=["", "null", "NULL", "None"],
             # What Arrow takes for a number beside the usual ones.
-            true_values=["true", "True"], false_values=["false", "False"],
+            true_values=["true", "True"],
+            false_values=["false", "False"],
         ),
-    )  # fmt: skip
+    )
 
 
 def _first_row(line: str, separator: str) -> list[str]:
@@ -112,6 +115,7 @@ def _bounded(table: pa.Table) -> pa.Table:
     if table.num_columns > COLUMNS_LIMIT or table.num_rows * table.num_columns > CELLS_LIMIT:
         raise TooLarge(
             f"The table has {table.num_rows:,} rows of {table.num_columns:,} columns; up to {COLUMNS_LIMIT:,} columns "
-            f"and {CELLS_LIMIT:,} cells are browsed here; download it.", field="path",
-        )  # fmt: skip
+            f"and {CELLS_LIMIT:,} cells are browsed here; download it.",
+            field="path",
+        )
     return table

@@ -17,8 +17,13 @@ from kinetrum.core.rows.condition import Condition, parse_condition
 CELL_LIMIT, CONDITIONS_LIMIT = 1_000, 50
 TRUTH, PREDICTION, ERROR = "truth", "prediction", "error"
 _OPERATORS = {
-    "=": pc.equal, "!=": pc.not_equal, "<": pc.less, "<=": pc.less_equal, ">": pc.greater, ">=": pc.greater_equal,
-}  # fmt: skip
+    "=": pc.equal,
+    "!=": pc.not_equal,
+    "<": pc.less,
+    "<=": pc.less_equal,
+    ">": pc.greater,
+    ">=": pc.greater_equal,
+}
 
 
 def select_rows(table: pa.Table, asked: Asked) -> Page:
@@ -38,9 +43,15 @@ def select_rows(table: pa.Table, asked: Asked) -> Page:
 
 
 def page_of(
-    kept: pa.Table, sort: str, asked: Asked, of: int, judged: bool, wrong: int | None = None,
-    counts: dict[str, int] | None = None, key: str | None = None,
-) -> Page:  # fmt: skip
+    kept: pa.Table,
+    sort: str,
+    asked: Asked,
+    of: int,
+    judged: bool,
+    wrong: int | None = None,
+    counts: dict[str, int] | None = None,
+    key: str | None = None,
+) -> Page:
     """Return a page of rows, sorted where that is asked."""
     kept = _sorted(kept, sort)
     limit = max(0, min(asked.limit, PAGE_LIMIT))

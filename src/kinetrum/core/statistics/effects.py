@@ -209,12 +209,14 @@ def _certainty(p: float) -> str:
 def _levels(y: Floats, one: _Factor) -> list[Level]:
     return [
         Level(
-            name, int(held.sum()), float(y[held].mean()),
+            name,
+            int(held.sum()),
+            float(y[held].mean()),
             *((one.spans[at] if one.spans else None) or (None, None)),
         )
         for at, name in enumerate(one.names)
         if (held := one.codes == at).any()
-    ]  # fmt: skip
+    ]
 
 
 def _ranks(numbers: Floats) -> Floats:

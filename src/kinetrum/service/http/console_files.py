@@ -20,9 +20,14 @@ POLICY = (
 )
 _NOT_BUILT = "<!doctype html><title>Kinetrum</title><p>The console was not built; run 'make console'.</p>"
 _TYPES = {
-    ".js": "text/javascript", ".css": "text/css", ".woff2": "font/woff2", ".svg": "image/svg+xml",
-    ".png": "image/png", ".ico": "image/x-icon", ".html": "text/html; charset=utf-8",
-}  # fmt: skip
+    ".js": "text/javascript",
+    ".css": "text/css",
+    ".woff2": "font/woff2",
+    ".svg": "image/svg+xml",
+    ".png": "image/png",
+    ".ico": "image/x-icon",
+    ".html": "text/html; charset=utf-8",
+}
 
 
 def install(app: FastAPI) -> None:

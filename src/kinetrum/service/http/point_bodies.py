@@ -35,9 +35,11 @@ def groups_from_json(body: bytes) -> list[Group]:
             [number_from_json(value, key) for value in column] for key, column in zip(keys, given.values, strict=True)
         ]
         group = Group(
-            keys, np.array(given.steps, np.int64), np.array(given.times, np.int64),
+            keys,
+            np.array(given.steps, np.int64),
+            np.array(given.times, np.int64),
             np.array(rows, np.float64).reshape(len(keys), count),
-        )  # fmt: skip
+        )
         check_group(group)
         groups.append(group)
     return groups

@@ -30,12 +30,22 @@ _STATUS: list[tuple[type[errors.KinetrumError], int, str]] = [
 
 
 def problem(
-    status: int, kind: str, detail: str, field: str | None = None, headers: dict[str, str] | None = None,
+    status: int,
+    kind: str,
+    detail: str,
+    field: str | None = None,
+    headers: dict[str, str] | None = None,
     column: int | None = None,
-) -> JSONResponse:  # fmt: skip
+) -> JSONResponse:
     """Build one problem document."""
-    body = {"type": f"urn:kinetrum:problem:{kind}", "title": HTTPStatus(status).phrase, "status": status,
-            "detail": detail, "field": field, "column": column}  # fmt: skip
+    body = {
+        "type": f"urn:kinetrum:problem:{kind}",
+        "title": HTTPStatus(status).phrase,
+        "status": status,
+        "detail": detail,
+        "field": field,
+        "column": column,
+    }
     return JSONResponse(body, status, media_type="application/problem+json", headers=headers)
 
 

@@ -26,21 +26,31 @@ def comparison(found: Compared) -> wire.Comparison:
     return wire.Comparison(
         runs=[
             wire.ComparedRun(
-                reference=facts.reference, id=id_text(view.run.uid), label=facts.label, experiment=facts.experiment,
-                name=view.run.name, status=facts.status, started_at=view.run.started_at, author=view.author,
+                reference=facts.reference,
+                id=id_text(view.run.uid),
+                label=facts.label,
+                experiment=facts.experiment,
+                name=view.run.name,
+                status=facts.status,
+                started_at=view.run.started_at,
+                author=view.author,
                 replicates=[one.reference for one in facts.replicates],
             )
             for facts, view in zip(told.runs, found.views, strict=True)
         ],
         baseline=told.baseline,
         headline=wire.Headline.model_validate(told.headline),
-        settings=_settings(told.settings), settings_equal=told.settings_equal,
-        inputs=_settings(told.inputs), inputs_equal=told.inputs_equal,
-        surroundings=_settings(told.surroundings), surroundings_equal=told.surroundings_equal,
+        settings=_settings(told.settings),
+        settings_equal=told.settings_equal,
+        inputs=_settings(told.inputs),
+        inputs_equal=told.inputs_equal,
+        surroundings=_settings(told.surroundings),
+        surroundings_equal=told.surroundings_equal,
         costs=[_outcome(row) for row in told.costs],
-        outcomes=[_outcome(row) for row in told.outcomes], outcomes_equal=told.outcomes_equal,
+        outcomes=[_outcome(row) for row in told.outcomes],
+        outcomes_equal=told.outcomes_equal,
         metrics=told.metrics,
-    )  # fmt: skip
+    )
 
 
 def _settings(rows: Sequence[Setting]) -> list[wire.ComparedSetting]:
@@ -52,12 +62,17 @@ def _settings(rows: Sequence[Setting]) -> list[wire.ComparedSetting]:
 
 def _outcome(row: Outcome) -> wire.ComparedOutcome:
     return wire.ComparedOutcome(
-        key=row.key, goal=shapes.goal(row.goal) if row.goal else None,
-        values=[to_json(value) for value in row.values], present=row.present,
+        key=row.key,
+        goal=shapes.goal(row.goal) if row.goal else None,
+        values=[to_json(value) for value in row.values],
+        present=row.present,
         spreads=[None if spread is None else wire.MeanSpread.model_validate(spread) for spread in row.spreads],
-        changes=[_change(change) for change in row.changes], change=row.change, change_share=row.change_share,
-        verdict=row.verdict, best=row.best,  # type: ignore[arg-type]
-    )  # fmt: skip
+        changes=[_change(change) for change in row.changes],
+        change=row.change,
+        change_share=row.change_share,
+        verdict=row.verdict,
+        best=row.best,
+    )
 
 
 def _change(change: Change | None) -> wire.OutcomeChange | None:
@@ -67,9 +82,13 @@ def _change(change: Change | None) -> wire.OutcomeChange | None:
 def group_curve(reference: str, runs: int, band: Band) -> wire.GroupCurve:
     """Shape the curves of a group."""
     return wire.GroupCurve(
-        run=reference, runs=runs, steps=band.steps.tolist(), mean=band.mean.tolist(), low=band.low.tolist(),
+        run=reference,
+        runs=runs,
+        steps=band.steps.tolist(),
+        mean=band.mean.tolist(),
+        low=band.low.tolist(),
         high=band.high.tolist(),
-    )  # fmt: skip
+    )
 
 
 def why(found: Why) -> wire.Why:
@@ -101,12 +120,15 @@ def effects(found: Explained) -> wire.Effects:
     """Shape what moves a value."""
     told = found.effects
     return wire.Effects(
-        key=found.key, goal=shapes.goal(found.goal) if found.goal else None, runs=told.runs, left_out=found.left_out,
+        key=found.key,
+        goal=shapes.goal(found.goal) if found.goal else None,
+        runs=told.runs,
+        left_out=found.left_out,
         sentence=effects_sentence(found.key, told),
         effects=[wire.Effect.model_validate(effect) for effect in told.effects],
         interactions=[wire.Interaction(factors=list(one.factors), p=one.p) for one in told.interactions],
         unvaried=told.left_out,
-    )  # fmt: skip
+    )
 
 
 def drawn(runs: Sequence[Run], columns: Sequence[DrawnColumn], left_out: int) -> wire.Drawn:
@@ -115,13 +137,18 @@ def drawn(runs: Sequence[Run], columns: Sequence[DrawnColumn], left_out: int) ->
         runs=[
             wire.DrawnRun(reference=run.reference, number=run.number, name=run.name, status=run.status) for run in runs
         ],
-        columns=[_column(column) for column in columns], left_out=left_out,
-    )  # fmt: skip
+        columns=[_column(column) for column in columns],
+        left_out=left_out,
+    )
 
 
 def _column(column: DrawnColumn) -> wire.DrawnColumn:
     chosen: Any = shapes.chosen(column.text, column.source)
     return wire.DrawnColumn(
-        text=column.text, scope=chosen.scope, name=chosen.name, aggregate=chosen.aggregate,
-        goal=shapes.goal(column.goal) if column.goal else None, values=[to_json(value) for value in column.values],
-    )  # fmt: skip
+        text=column.text,
+        scope=chosen.scope,
+        name=chosen.name,
+        aggregate=chosen.aggregate,
+        goal=shapes.goal(column.goal) if column.goal else None,
+        values=[to_json(value) for value in column.values],
+    )

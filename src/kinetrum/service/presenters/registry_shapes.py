@@ -17,29 +17,50 @@ from kinetrum.wire import registry as wire
 
 def _version_fields(view: VersionView) -> dict[str, Any]:
     return {
-        "reference": f"{view.model}@{view.number}", "number": view.number,
-        "artifact": artifact_version(view.artifact), "artifact_project": view.artifact_project, "run": view.run,
-        "origin": view.origin, "comment": view.comment, "labels": view.labels,
-        "registered_by": view.registered_by, "registered_at": view.registered_at, "review": view.review.value,
-        "retired": view.retired, "damaged": view.damaged,
+        "reference": f"{view.model}@{view.number}",
+        "number": view.number,
+        "artifact": artifact_version(view.artifact),
+        "artifact_project": view.artifact_project,
+        "run": view.run,
+        "origin": view.origin,
+        "comment": view.comment,
+        "labels": view.labels,
+        "registered_by": view.registered_by,
+        "registered_at": view.registered_at,
+        "review": view.review.value,
+        "retired": view.retired,
+        "damaged": view.damaged,
         "verdicts": [wire.Verdict.model_validate(verdict) for verdict in view.verdicts],
-        "approvals_needed": view.approvals_needed, "stages": view.stages,
-        "values": json_values(dict(view.values.values)), "step": view.values.step,
-        "earlier": dict(view.values.earlier), "left_out": list(view.values.left_out),
+        "approvals_needed": view.approvals_needed,
+        "stages": view.stages,
+        "values": json_values(dict(view.values.values)),
+        "step": view.values.step,
+        "earlier": dict(view.values.earlier),
+        "left_out": list(view.values.left_out),
         "warning": view.warning,
         "goals": [goal(found) for found in view.goals.values()],
         "signature": wire.Signature.model_validate(view.signature) if view.signature else None,
-        "overrides": view.overrides, "imported_from": view.imported_from,
-    }  # fmt: skip
+        "overrides": view.overrides,
+        "imported_from": view.imported_from,
+    }
 
 
 def evidence(view: EvidenceView) -> wire.Evidence:
     """Shape a piece of evidence."""
     return wire.Evidence(
-        id=view.uid, number=view.number, on=view.on, digest=view.digest, run=view.run, rows=view.rows,
-        results=view.results, person=view.person, at=view.at, replaces=view.replaces, refusal=view.refusal,
+        id=view.uid,
+        number=view.number,
+        on=view.on,
+        digest=view.digest,
+        run=view.run,
+        rows=view.rows,
+        results=view.results,
+        person=view.person,
+        at=view.at,
+        replaces=view.replaces,
+        refusal=view.refusal,
         imported_from=view.imported_from,
-    )  # fmt: skip
+    )
 
 
 def version_detail(view: VersionDetailView) -> wire.ModelVersionDetail:
@@ -59,43 +80,74 @@ def version_detail(view: VersionDetailView) -> wire.ModelVersionDetail:
 
 def _stage(view: StageView) -> wire.Stage:
     return wire.Stage(
-        name=view.stage.name, asks_approved=view.stage.asks_approved, least_role=view.stage.least_role,
-        placers=list(view.stage.placers), occupant=view.occupant, since=view.since, placed_by=view.placed_by,
-        warning=view.warning, why_not=view.why_not,
-    )  # fmt: skip
+        name=view.stage.name,
+        asks_approved=view.stage.asks_approved,
+        least_role=view.stage.least_role,
+        placers=list(view.stage.placers),
+        occupant=view.occupant,
+        since=view.since,
+        placed_by=view.placed_by,
+        warning=view.warning,
+        why_not=view.why_not,
+    )
 
 
 def model(view: ModelView) -> wire.Model:
     """Shape a model."""
     row = view.row
     return wire.Model(
-        name=row.name, project=view.project, purpose=row.purpose, person=view.person, person_name=view.person_name,
-        created_at=row.created_at, labels=row.labels, image=row.image, approvals_needed=row.approvals_needed,
-        second_pair=row.second_pair, card=row.card, card_revision=row.card_revision, card_sections=row.card_sections,
-        missing_sections=view.missing_sections, renewed_approvals=row.renewed_approvals,
+        name=row.name,
+        project=view.project,
+        purpose=row.purpose,
+        person=view.person,
+        person_name=view.person_name,
+        created_at=row.created_at,
+        labels=row.labels,
+        image=row.image,
+        approvals_needed=row.approvals_needed,
+        second_pair=row.second_pair,
+        card=row.card,
+        card_revision=row.card_revision,
+        card_sections=row.card_sections,
+        missing_sections=view.missing_sections,
+        renewed_approvals=row.renewed_approvals,
         evidence_rules={on: wire.EvidenceRule.model_validate(rule) for on, rule in row.evidence_rules.items()},
-        gates=row.gates, stages=[_stage(stage) for stage in view.stages],
+        gates=row.gates,
+        stages=[_stage(stage) for stage in view.stages],
         versions=[wire.ModelVersion(**_version_fields(version)) for version in view.versions],
         events=[wire.StageEvent.model_validate(event) for event in view.events],
-        lead=view.lead, lead_chosen=row.lead_number is not None, why_not=view.why_not,
-        imported_from=row.imported_from, binned_at=row.binned_at,
-    )  # fmt: skip
+        lead=view.lead,
+        lead_chosen=row.lead_number is not None,
+        why_not=view.why_not,
+        imported_from=row.imported_from,
+        binned_at=row.binned_at,
+    )
 
 
 def _glance(listed: Listed) -> wire.ModelAtAGlance:
     one = listed.summary
     return wire.ModelAtAGlance(
-        name=one.name, project=one.project, purpose=one.purpose, person=one.person, labels=one.labels, image=one.image,
+        name=one.name,
+        project=one.project,
+        purpose=one.purpose,
+        person=one.person,
+        labels=one.labels,
+        image=one.image,
         stages=[
             wire.StageAtAGlance(
-                name=held.stage.name, occupant=held.number, since=held.since, placed_by=held.placed_by,
+                name=held.stage.name,
+                occupant=held.number,
+                since=held.since,
+                placed_by=held.placed_by,
                 warning=listed.warnings.get(held.stage.name),
             )
             for held in one.stages
         ],
-        lead=listed.lead, versions=one.last_number, reviews={str(key): count for key, count in one.reviews.items()},
+        lead=listed.lead,
+        versions=one.last_number,
+        reviews={str(key): count for key, count in one.reviews.items()},
         newest_at=one.newest_at,
-    )  # fmt: skip
+    )
 
 
 def model_list(page: ModelPage) -> wire.ModelList:
@@ -113,20 +165,27 @@ def check(found: Check) -> wire.GateCheck:
 
 def _on_data(found: OnData) -> wire.OnData:
     return wire.OnData(
-        on=found.on, candidate=found.candidate, other=found.other, same_data=found.same_data,
-        differences=[rows_verdict(verdict) for verdict in found.differences], note=found.note,
-    )  # fmt: skip
+        on=found.on,
+        candidate=found.candidate,
+        other=found.other,
+        same_data=found.same_data,
+        differences=[rows_verdict(verdict) for verdict in found.differences],
+        note=found.note,
+    )
 
 
 def review(view: ReviewView) -> wire.Review:
     """Shape a review."""
     return wire.Review(
-        sentence=view.sentence, candidate=version_detail(view.candidate),
-        other=version_detail(view.other) if view.other else None, stage=view.stage,
-        checks=[check(one) for one in view.checks], obstacle=view.obstacle, why_not_place=view.why_not_place,
-        on_data=[_on_data(one) for one in view.on_data], misfits=view.misfits,
-        packages=[
-            wire.PackageChange(name=name, before=before, after=after) for name, before, after in view.packages
-        ],
+        sentence=view.sentence,
+        candidate=version_detail(view.candidate),
+        other=version_detail(view.other) if view.other else None,
+        stage=view.stage,
+        checks=[check(one) for one in view.checks],
+        obstacle=view.obstacle,
+        why_not_place=view.why_not_place,
+        on_data=[_on_data(one) for one in view.on_data],
+        misfits=view.misfits,
+        packages=[wire.PackageChange(name=name, before=before, after=after) for name, before, after in view.packages],
         emptied=view.emptied,
-    )  # fmt: skip
+    )

@@ -21,17 +21,25 @@ def group_page(page: GroupPage) -> wire.GroupPage:
         groups=[_group(view, keys) for view in page.groups],
         columns=[shapes.chosen(text, key) for text, key in page.columns],
         goals=[shapes.goal(goal) for goal in page.goals],
-        count=page.count, count_is_capped=page.count_is_capped, more=page.more, remarks=page.remarks,
-        python=page.python, shell=page.shell,
-    )  # fmt: skip
+        count=page.count,
+        count_is_capped=page.count_is_capped,
+        more=page.more,
+        remarks=page.remarks,
+        python=page.python,
+        shell=page.shell,
+    )
 
 
 def _group(view: GroupView, keys: list[Key]) -> wire.RunGroup:
     group = view.group
     return wire.RunGroup(
-        present=group.present, value=to_json(view.value), runs=group.runs, last=shapes.row(view.last),
-        cells=[_cell(view, key) for key in keys], query=view.query,
-    )  # fmt: skip
+        present=group.present,
+        value=to_json(view.value),
+        runs=group.runs,
+        last=shapes.row(view.last),
+        cells=[_cell(view, key) for key in keys],
+        query=view.query,
+    )
 
 
 def _cell(view: GroupView, key: Key) -> wire.GroupCell | None:
@@ -40,10 +48,11 @@ def _cell(view: GroupView, key: Key) -> wire.GroupCell | None:
     if spread is None and key not in group.shared and key not in group.several:
         return None
     return wire.GroupCell(
-        is_shared=key in group.shared, shared=to_json(group.shared.get(key)),
+        is_shared=key in group.shared,
+        shared=to_json(group.shared.get(key)),
         spread=None if spread is None else wire.Spread.model_validate(spread),
         several=group.several.get(key, 0),
-    )  # fmt: skip
+    )
 
 
 def facets(keys: list[FacetKey], fields: list[str]) -> wire.Facets:
@@ -51,7 +60,9 @@ def facets(keys: list[FacetKey], fields: list[str]) -> wire.Facets:
     return wire.Facets(
         keys=[
             wire.FacetKey(
-                scope=key.scope, name=key.name, kinds=[str(kind.name).lower() for kind in key.held.kinds],
+                scope=key.scope,
+                name=key.name,
+                kinds=[str(kind.name).lower() for kind in key.held.kinds],
                 low=key.held.range.low if key.held.range else None,
                 high=key.held.range.high if key.held.range else None,
                 goal=shapes.goal(key.goal) if key.goal else None,
@@ -59,21 +70,25 @@ def facets(keys: list[FacetKey], fields: list[str]) -> wire.Facets:
             for key in keys
         ],
         fields=fields,
-    )  # fmt: skip
+    )
 
 
 def facet(source: Source, found: Facet, fitting: int) -> wire.Facet:
     """Shape what one key or field holds."""
     return wire.Facet(
-        column=shapes.chosen("", source), runs=found.runs, of_runs=min(fitting, COUNT_CAP),
-        of_runs_is_capped=fitting > COUNT_CAP, nans=found.nans,
-        low=found.range.low if found.range else None, high=found.range.high if found.range else None,
+        column=shapes.chosen("", source),
+        runs=found.runs,
+        of_runs=min(fitting, COUNT_CAP),
+        of_runs_is_capped=fitting > COUNT_CAP,
+        nans=found.nans,
+        low=found.range.low if found.range else None,
+        high=found.range.high if found.range else None,
         values=[
             wire.FrequentValue(value=to_json(each.value), runs=each.runs, query=written_test(source, each.value))
             for each in found.values
         ],
         values_left_out=found.values_left_out,
-    )  # fmt: skip
+    )
 
 
 def offers(found: Offers) -> wire.Offers:

@@ -31,29 +31,40 @@ KEYS_IN_A_ROW = 200
 def project(view: ProjectView) -> accounts.Project:
     """Shape a project."""
     return accounts.Project(
-        name=view.project.name, description=view.project.description, labels=view.project.labels, role=view.role,
-        experiments=view.experiments, runs=view.runs, last_activity=view.last_activity,
-    )  # fmt: skip
+        name=view.project.name,
+        description=view.project.description,
+        labels=view.project.labels,
+        role=view.role,
+        experiments=view.experiments,
+        runs=view.runs,
+        last_activity=view.last_activity,
+    )
 
 
 def goal(found: Goal) -> runs.Goal:
     """Shape a goal."""
-    return runs.Goal(key=found.key, direction=found.direction.value, unit=found.unit, bound=found.bound,
-                     aggregate=found.aggregate)  # fmt: skip
+    return runs.Goal(
+        key=found.key, direction=found.direction.value, unit=found.unit, bound=found.bound, aggregate=found.aggregate
+    )
 
 
 def experiment(view: ExperimentView) -> runs.Experiment:
     """Shape an experiment."""
     summary = view.summary
     return runs.Experiment(
-        name=summary.name, description=summary.description, labels=summary.labels, seeds=list(summary.seeds),
+        name=summary.name,
+        description=summary.description,
+        labels=summary.labels,
+        seeds=list(summary.seeds),
         generates_names=summary.generates_names,
         earlier_names=view.earlier_names,
         runs=summary.runs,
         running=summary.running,
-        last_activity=summary.last_activity, goals=[goal(found) for found in view.goals],
-        best_run=view.best_reference, best_value=to_json(view.best_value),
-    )  # fmt: skip
+        last_activity=summary.last_activity,
+        goals=[goal(found) for found in view.goals],
+        best_run=view.best_reference,
+        best_value=to_json(view.best_value),
+    )
 
 
 def json_values(found: dict[str, Value]) -> dict[str, Any]:
@@ -65,35 +76,61 @@ def metric(stats: Stats, found: Goal | None, line: list[tuple[int, float]]) -> r
     """Shape a metric's aggregates and its thin line."""
     best = stats.best(found.higher) if found else None
     return runs.Metric.model_construct(
-        count=stats.count, nan_count=stats.nan_count, first=to_json(stats.first), last=to_json(stats.last),
-        min=to_json(stats.low), max=to_json(stats.high), mean=to_json(stats.mean),
+        count=stats.count,
+        nan_count=stats.nan_count,
+        first=to_json(stats.first),
+        last=to_json(stats.last),
+        min=to_json(stats.low),
+        max=to_json(stats.high),
+        mean=to_json(stats.mean),
         best=to_json(best[0]) if best else None,
         best_step=best[1] if best and not math.isnan(best[0]) else None,
-        first_step=stats.first_step, last_step=stats.last_step,
-        line_steps=[step for step, _ in line], line_values=[finite(value) for _, value in line],
-    )  # fmt: skip
+        first_step=stats.first_step,
+        last_step=stats.last_step,
+        line_steps=[step for step, _ in line],
+        line_values=[finite(value) for _, value in line],
+    )
 
 
 def link(found: Link) -> runs.Link:
     """Shape an input or output."""
     return runs.Link(
-        reference=f"{found.name}@{found.version}", name=found.name, version=found.version, kind=found.kind,
-        digest=found.digest, role=found.role, step=found.step, activity=found.activity,
-    )  # fmt: skip
+        reference=f"{found.name}@{found.version}",
+        name=found.name,
+        version=found.version,
+        kind=found.kind,
+        digest=found.digest,
+        role=found.role,
+        step=found.step,
+        activity=found.activity,
+    )
 
 
 def _run_fields(view: RunView) -> dict[str, Any]:
     run, doc = view.run, view.doc
     return {
-        "reference": run.reference, "id": id_text(run.uid), "project": run.project, "experiment": run.experiment,
-        "number": run.number, "name": run.name, "status": run.status, "reason": run.reason, "author": view.author,
-        "host": run.host, "started_at": run.started_at, "ended_at": run.ended_at, "labels": doc.labels,
+        "reference": run.reference,
+        "id": id_text(run.uid),
+        "project": run.project,
+        "experiment": run.experiment,
+        "number": run.number,
+        "name": run.name,
+        "status": run.status,
+        "reason": run.reason,
+        "author": view.author,
+        "host": run.host,
+        "started_at": run.started_at,
+        "ended_at": run.ended_at,
+        "labels": doc.labels,
         "problems": [runs.ProblemOfRun(text=found.text, at=found.at) for found in doc.problems],
-        "used": [link(found) for found in doc.used], "generated": [link(found) for found in doc.generated],
-        "progress": progress(doc.progress), "imported_from": run.imported_from,
-        "commit": doc.fields().get("commit"), "code_state": code_state(doc.code, doc.texts),
+        "used": [link(found) for found in doc.used],
+        "generated": [link(found) for found in doc.generated],
+        "progress": progress(doc.progress),
+        "imported_from": run.imported_from,
+        "commit": doc.fields().get("commit"),
+        "code_state": code_state(doc.code, doc.texts),
         "parent_id": id_text(run.parent_uid) if run.parent_uid else None,
-    }  # fmt: skip
+    }
 
 
 def _metrics(view: RunView, keys: Iterable[str]) -> dict[str, runs.Metric]:
@@ -108,9 +145,12 @@ def _row_fields(view: RunView, wanted: Sequence[str] = ()) -> dict[str, Any]:
     metrics = [key for key in values if key in view.doc.stats]
     complete = len(params) == len(view.doc.params) and len(values) == len(view.values)
     return {
-        **_run_fields(view), "params": json_values(params), "values": json_values(values),
-        "metrics": _metrics(view, metrics), "complete": complete,
-    }  # fmt: skip
+        **_run_fields(view),
+        "params": json_values(params),
+        "values": json_values(values),
+        "metrics": _metrics(view, metrics),
+        "complete": complete,
+    }
 
 
 def _first(found: dict[str, Value], leading: Sequence[str]) -> dict[str, Value]:
@@ -123,38 +163,57 @@ def _first(found: dict[str, Value], leading: Sequence[str]) -> dict[str, Value]:
 def run_detail(view: RunView) -> runs.RunDetail:
     """Shape a run whole."""
     return runs.RunDetail(
-        **_run_fields(view), params=json_values(view.doc.params), values=json_values(view.values),
-        metrics=_metrics(view, view.doc.stats), complete=True,
+        **_run_fields(view),
+        params=json_values(view.doc.params),
+        values=json_values(view.values),
+        metrics=_metrics(view, view.doc.stats),
+        complete=True,
         results={key: to_json(result.value) for key, result in view.doc.results.items()},
         goals=[goal(found) for found in view.goals.values()],
         about=json_values(view.doc.about),
-        parent=view.parent, previous=view.previous, children=[_child(child) for child in view.children],
+        parent=view.parent,
+        previous=view.previous,
+        children=[_child(child) for child in view.children],
         versions=list(view.versions),
-        metric_names=list(view.metrics), notes=[note(found) for found in view.notes],
-        resumed_at=view.run.resumed_at, last_sign_at=view.run.last_sign_at, lease_s=view.run.lease_s,
-        binned_at=view.run.binned_at, binned_by=view.binned_by,
+        metric_names=list(view.metrics),
+        notes=[note(found) for found in view.notes],
+        resumed_at=view.run.resumed_at,
+        last_sign_at=view.run.last_sign_at,
+        lease_s=view.run.lease_s,
+        binned_at=view.run.binned_at,
+        binned_by=view.binned_by,
         purged_at=view.run.purged_at,
         activities=[activity(found) for found in view.doc.activities],
-        code=wire.Repository.model_validate(view.doc.code) if view.doc.code else None, job=view.doc.job,
-        output_lines=view.output_lines, has_resources=view.has_resources,
+        code=wire.Repository.model_validate(view.doc.code) if view.doc.code else None,
+        job=view.doc.job,
+        output_lines=view.output_lines,
+        has_resources=view.has_resources,
         may=[word for word in ("describe", "record", "bin") if word in view.may],
-    )  # fmt: skip
+    )
 
 
 def _child(view: RunView) -> runs.ChildRun:
     run = view.run
     return runs.ChildRun(
-        reference=run.reference, name=run.name, status=run.status, started_at=run.started_at, ended_at=run.ended_at,
-        params=json_values(view.doc.params), values=json_values(view.values),
-    )  # fmt: skip
+        reference=run.reference,
+        name=run.name,
+        status=run.status,
+        started_at=run.started_at,
+        ended_at=run.ended_at,
+        params=json_values(view.doc.params),
+        values=json_values(view.values),
+    )
 
 
 def note(found: Note) -> runs.Note:
     """Shape a note."""
     return runs.Note(
-        id=id_text(found.uid), author=found.author, text=found.text, written_at=found.written_at,
+        id=id_text(found.uid),
+        author=found.author,
+        text=found.text,
+        written_at=found.written_at,
         imported_from=found.imported_from,
-    )  # fmt: skip
+    )
 
 
 def run_page(page: RunPage, wanted: Sequence[str] = ()) -> runs.RunPage:
@@ -166,10 +225,16 @@ def run_page(page: RunPage, wanted: Sequence[str] = ()) -> runs.RunPage:
             for view in page.rows
         ],
         columns=[runs.RunColumn.model_validate(vars(column)) for column in page.columns],
-        goals=[goal(found) for found in page.goals], seeds=page.seeds,
-        count=page.count, count_is_capped=page.count_is_capped, next_cursor=page.next_cursor, remarks=page.remarks,
-        chosen=[chosen(text, source) for text, source in page.chosen], python=page.python, shell=page.shell,
-    )  # fmt: skip
+        goals=[goal(found) for found in page.goals],
+        seeds=page.seeds,
+        count=page.count,
+        count_is_capped=page.count_is_capped,
+        next_cursor=page.next_cursor,
+        remarks=page.remarks,
+        chosen=[chosen(text, source) for text, source in page.chosen],
+        python=page.python,
+        shell=page.shell,
+    )
 
 
 def row(view: RunView, wanted: Sequence[str] = (), children: int = 0, parent: str | None = None) -> runs.RunRow:
@@ -195,9 +260,11 @@ def curve_values(points: Points) -> list[float | None]:
 def all_points(name: str, points: Points) -> runs.Points:
     """Shape every point of a metric."""
     return runs.Points(
-        metric=name, steps=points.steps.tolist(), times=points.times.tolist(),
+        metric=name,
+        steps=points.steps.tolist(),
+        times=points.times.tolist(),
         values=[value if math.isfinite(value) else special_name(value) for value in points.values.tolist()],
-    )  # fmt: skip
+    )
 
 
 def files(entries: Sequence[FileEntry]) -> list[artifacts.FileEntry]:
@@ -213,10 +280,13 @@ def artifact_version(row: VersionRow) -> artifacts.ArtifactVersion:
 def surroundings(found: Surroundings) -> wire.Surroundings:
     """Shape what surrounded a run."""
     return wire.Surroundings.model_validate(
-        {**vars(found), "about": json_values(found.about),
-         "code": found.code and wire.Repository.model_validate(found.code),
-         "against_code": found.against_code and wire.Repository.model_validate(found.against_code)}
-    )  # fmt: skip
+        {
+            **vars(found),
+            "about": json_values(found.about),
+            "code": found.code and wire.Repository.model_validate(found.code),
+            "against_code": found.against_code and wire.Repository.model_validate(found.against_code),
+        }
+    )
 
 
 def activity(found: Activity) -> wire.Activity:

@@ -20,9 +20,13 @@ def sign_in(body: wire.SignIn, request: Request, response: Response) -> wire.Me:
     origin = request.client.host if request.client else ""
     opened = accounts.sign_in(body.name, body.password, origin)
     response.set_cookie(
-        cookie_name(request), opened.secret, max_age=14 * 86_400, httponly=True, samesite="strict",
+        cookie_name(request),
+        opened.secret,
+        max_age=14 * 86_400,
+        httponly=True,
+        samesite="strict",
         secure=request.url.scheme == "https",
-    )  # fmt: skip
+    )
     me = opened.actor
     return wire.Me(name=me.name, full_name=me.full_name, is_admin=me.is_admin, csrf_token=opened.csrf_token)
 

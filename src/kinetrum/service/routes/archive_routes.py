@@ -23,14 +23,16 @@ _ZIP = {"application/zip": {"schema": {"type": "string", "format": "binary"}}}
 
 @router.get("/archive", response_class=StreamingResponse, responses={200: {"content": {"application/zip": {}}}})
 def export_archive(
-    actor: SignedIn, project: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    request: Request,
     of: Annotated[
         str | None,
         Query(max_length=400, description="A run, experiment:NAME, artifact:NAME, NAME@NUMBER; without it all."),
     ] = None,
     with_files: Annotated[bool, Query(description="Whether the bytes of stored files come along.")] = True,
     license_text: Annotated[str, Query(max_length=400, alias="license")] = "No licence was given.",
-) -> StreamingResponse:  # fmt: skip
+) -> StreamingResponse:
     """Download a run, an experiment or an artifact with all that belongs to it, as an RO-Crate (zip).
 
     Without `of` it is the whole project, with its views, notes and models.
@@ -38,18 +40,21 @@ def export_archive(
     chosen = packing.choose(actor, project, of, with_files, request.url.netloc)
     name = "".join(c if c.isalnum() or c in "._-" else "-" for c in of or project)
     return StreamingResponse(
-        packing.pack(actor, store_of(request), project, chosen, license_text), media_type="application/zip",
+        packing.pack(actor, store_of(request), project, chosen, license_text),
+        media_type="application/zip",
         headers={"Content-Disposition": f'attachment; filename="{name}.zip"'},
-    )  # fmt: skip
+    )
 
 
 @router.post("/imports", openapi_extra={"requestBody": {"required": True, "content": _ZIP}})
 async def import_archive(
-    actor: SignedIn, project: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    request: Request,
     same_people: Annotated[
         bool, Query(description="For administrators: people of the archive are the accounts of the same names here.")
     ] = False,
-) -> wire.Imported:  # fmt: skip
+) -> wire.Imported:
     """Take an archive in, with its identities and times, marked as imported; twice does no harm."""
     await run_in_threadpool(uploads.may_upload, actor, project)
     store = store_of(request)

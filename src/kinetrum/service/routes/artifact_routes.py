@@ -32,14 +32,18 @@ def read_artifact(actor: SignedIn, project: str, artifact: str) -> wire.Artifact
     """Read an artifact: description, labels, all versions."""
     view = artifact_versions.read_artifact(actor, project, artifact)
     return wire.Artifact(
-        name=view.artifact.name, kind=view.artifact.kind, description=view.artifact.description,
-        labels=view.artifact.labels, versions=[shapes.artifact_version(row) for row in view.versions], may=view.may,
+        name=view.artifact.name,
+        kind=view.artifact.kind,
+        description=view.artifact.description,
+        labels=view.artifact.labels,
+        versions=[shapes.artifact_version(row) for row in view.versions],
+        may=view.may,
         checkpoints=[
             wire.Checkpoint(number=one.number, run=one.run, step=one.step, values=shapes.json_values(dict(one.values)))
             for one in view.checkpoints
         ],
         goals=[shapes.goal(one) for one in view.goals.values()],
-    )  # fmt: skip
+    )
 
 
 @router.patch("/artifacts/{artifact}", status_code=204)
@@ -63,17 +67,22 @@ def list_artifact_versions(actor: SignedIn, project: str, artifact: str) -> list
 
 @router.get(_VERSION)
 def read_artifact_version(
-    actor: SignedIn, project: str, artifact: str, version: str,
+    actor: SignedIn,
+    project: str,
+    artifact: str,
+    version: str,
     with_files: Annotated[bool, Query(description="Whether the list of files is wanted.")] = True,
-) -> wire.ArtifactVersionDetail:  # fmt: skip
+) -> wire.ArtifactVersionDetail:
     """Read a version, by number or `latest`, with its files and the runs that used or generated it."""
     detail = artifact_versions.read_version(actor, project, artifact, version)
     return wire.ArtifactVersionDetail(
         **shapes.artifact_version(detail.version).model_dump(),
         files=shapes.files(detail.files) if with_files else [],
         runs=[wire.RunOfVersion.model_validate(run) for run in detail.runs],
-        made_by=detail.made_by, models=detail.models, equal=detail.equal,
-    )  # fmt: skip
+        made_by=detail.made_by,
+        models=detail.models,
+        equal=detail.equal,
+    )
 
 
 @router.patch(f"{_VERSION}/labels")
@@ -86,15 +95,21 @@ def label_version(
 
 @router.get(f"{_VERSION}/listing")
 def list_folder(
-    actor: SignedIn, project: str, artifact: str, version: str,
+    actor: SignedIn,
+    project: str,
+    artifact: str,
+    version: str,
     folder: Annotated[str, Query(max_length=1_000)] = "",
     find: Annotated[str, Query(max_length=200, description="Only paths below it that hold this text.")] = "",
     limit: Annotated[int, Query(ge=1, le=5_000)] = 500,
-) -> wire.Listing:  # fmt: skip
+) -> wire.Listing:
     """List one folder of a version, or with `find` the files anywhere below it."""
     below = folder.strip("/") + "/" if folder.strip("/") else ""
-    inside = [entry for entry in artifact_versions.read_version(actor, project, artifact, version).files
-              if entry.path.startswith(below)]  # fmt: skip
+    inside = [
+        entry
+        for entry in artifact_versions.read_version(actor, project, artifact, version).files
+        if entry.path.startswith(below)
+    ]
     folders: dict[str, list[int]] = {}
     here: list[FileEntry] = []
     for entry in inside:
@@ -109,26 +124,29 @@ def list_folder(
     return wire.Listing(
         folder=below.rstrip("/"),
         folders=[wire.Folder(name=name, files=count, size_bytes=size) for name, (count, size) in folders.items()],
-        files=shapes.files(here[:limit]), more_files=max(0, len(here) - limit),
-    )  # fmt: skip
+        files=shapes.files(here[:limit]),
+        more_files=max(0, len(here) - limit),
+    )
 
 
 @router.get("/differences")
 def compare_versions(
-    actor: SignedIn, project: str,
+    actor: SignedIn,
+    project: str,
     left: Annotated[str, Query(max_length=300, description="NAME@NUMBER")],
     right: Annotated[str, Query(max_length=300, description="NAME@NUMBER")],
     finding: Annotated[list[wire.Word] | None, Query(description="All that differ without one.")] = None,
     after: Annotated[str, Query(max_length=1_000, description="Only lines behind this path.")] = "",
     limit: Annotated[int, Query(ge=1, le=100_000)] = 1_000,
-) -> wire.Difference:  # fmt: skip
+) -> wire.Difference:
     """Compare two versions file by file by content: only left, only right, changed, moved, same."""
     found = artifact_versions.compare_versions(actor, project, _name_and_number(left), _name_and_number(right))
     wanted = {Finding(word) for word in finding} if finding else set(Finding) - {Finding.SAME}
     chosen = [pair for pair in found.pairs if pair.finding in wanted and (not after or pair.path > after)]
     counts = count_findings(found.pairs)
     return wire.Difference(
-        left=shapes.artifact_version(found.left), right=shapes.artifact_version(found.right),
+        left=shapes.artifact_version(found.left),
+        right=shapes.artifact_version(found.right),
         sentence=difference_sentence(found.left.reference, found.right.reference, found.pairs),
         counts=[wire.FindingCount(finding=word.value, sign=SIGNS[word], files=counts[word]) for word in Finding],
         pairs=[
@@ -140,15 +158,17 @@ def compare_versions(
             for pair in chosen[:limit]
         ],
         more=max(0, len(chosen) - limit),
-    )  # fmt: skip
+    )
 
 
 @router.get("/differences/file")
 def compare_file(
-    actor: SignedIn, project: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    request: Request,
     left: Annotated[str, Query(max_length=1_300, description="NAME@NUMBER:PATH")],
     right: Annotated[str, Query(max_length=1_300, description="NAME@NUMBER:PATH")],
-) -> wire.ContentDifference:  # fmt: skip
+) -> wire.ContentDifference:
     """Compare two stored files by what is in them: tables by their columns, texts by their lines."""
     found = artifact_versions.compare_file(actor, store_of(request), project, _file_in(left), _file_in(right))
     return wire.ContentDifference.model_validate(found)
@@ -170,15 +190,18 @@ def _name_and_number(text: str) -> tuple[str, str]:
 
 @router.get("/uses")
 def find_uses(
-    actor: SignedIn, project: str,
+    actor: SignedIn,
+    project: str,
     digest: Annotated[str, Query(max_length=80, description="SHA-256 of a content or a file, 8 digits or more.")],
-) -> wire.Uses:  # fmt: skip
+) -> wire.Uses:
     """Tell who used or generated exactly this content, under whatever name; or who has this file."""
     found = artifact_versions.find_uses(actor, project, digest.removeprefix("sha256:"))
     return wire.Uses(
-        what=found.what, exact=found.exact, versions=[shapes.artifact_version(row) for row in found.versions],
+        what=found.what,
+        exact=found.exact,
+        versions=[shapes.artifact_version(row) for row in found.versions],
         uses=[
             wire.Use(version=version.reference, run=wire.RunOfVersion.model_validate(run))
             for version, run in found.runs
         ],
-    )  # fmt: skip
+    )

@@ -96,10 +96,14 @@ def read_upload(actor: SignedIn, project: str, sha256: str, request: Request, re
 
 @router.patch("/blobs/{sha256}", openapi_extra=BYTES_BODY)
 async def continue_blob(
-    actor: SignedIn, project: str, sha256: str, request: Request, response: Response,
+    actor: SignedIn,
+    project: str,
+    sha256: str,
+    request: Request,
+    response: Response,
     upload_offset: Annotated[int, Header(ge=0, description="How many bytes have arrived before these.")],
     upload_length: Annotated[int, Header(ge=0, lt=2**63, description="How many bytes there are in all.")],
-) -> wire.UploadState:  # fmt: skip
+) -> wire.UploadState:
     """Send bytes from an offset on. What arrives is kept if the connection breaks; with the last byte it is verified.
 
     409 tells where another offset is expected, or where somebody else is sending the same bytes just now.

@@ -23,22 +23,24 @@ _On = Annotated[str | None, Query(max_length=300, description="A value; without 
 
 @router.get("/comparison")
 def compare_runs(
-    actor: SignedIn, project: str,
+    actor: SignedIn,
+    project: str,
     run: Annotated[list[str], Query(description="References such as frost-alarm/42; 2 to 100.")],
     baseline: Annotated[int, Query(description="Index of the run that changes are measured against.")] = 1,
     each: Annotated[bool, Query(description="Every run for itself, without its replicates.")] = False,
-) -> wire.Comparison:  # fmt: skip
+) -> wire.Comparison:
     """Compare runs, with their replicates: what was set differently, what came out differently, and beyond noise."""
     return shapes.comparison(comparison.compare(actor, project, run, baseline, each))
 
 
 @router.get("/comparison/curves")
 def compare_curves(
-    actor: SignedIn, project: str,
+    actor: SignedIn,
+    project: str,
     run: Annotated[list[str], Query(description="References; 1 to 100.")],
     metric: Annotated[str, Query(max_length=250)],
     width: Annotated[int, Query(ge=10, le=4_000)] = 600,
-) -> wire.GroupCurves:  # fmt: skip
+) -> wire.GroupCurves:
     """Read a metric of runs with their replicates: of each group the mean, the lowest and the highest by step."""
     found = comparison.group_curves(actor, project, run, metric, width)
     return wire.GroupCurves(metric=metric, curves=[shapes.group_curve(*one) for one in found])
@@ -64,9 +66,13 @@ def read_effects(actor: SignedIn, project: str, experiment: str, on: _On = None,
 
 @router.get("/experiments/{experiment}/columns")
 def read_columns(
-    actor: SignedIn, project: str, experiment: str,
+    actor: SignedIn,
+    project: str,
+    experiment: str,
     column: Annotated[list[str], Query(description="Up to 40: recall, param:depth, min(loss), started.")],
-    query: QueryText = "", sort: SortText = "", pareto: Pareto = "",
-) -> wire.Drawn:  # fmt: skip
+    query: QueryText = "",
+    sort: SortText = "",
+    pareto: Pareto = "",
+) -> wire.Drawn:
     """Read columns over the runs that fit, in the table's order, for charts: up to 2,000 runs."""
     return shapes.drawn(*chart_columns.read_drawn(actor, project, experiment, query, sort, column, pareto))

@@ -82,7 +82,7 @@ def label_runs(actor: SignedIn, project: str, body: wire.NewLabels) -> wire.Refe
 @router.patch(_EXPERIMENT)
 def describe_experiment(
     actor: SignedIn, project: str, experiment: str, body: views.ExperimentDescription
-) -> wire.Experiment:  # fmt: skip
+) -> wire.Experiment:
     """Set an experiment's description and labels, and whether its runs get names; labels given as null go."""
     descriptions.describe_experiment(actor, project, experiment, body.description, body.labels, body.generates_names)
     return shapes.experiment(readers.read_experiment(actor, project, experiment))

@@ -63,14 +63,17 @@ def read_all_usage(actor: SignedIn, request: Request) -> wire.InstanceUsage:
     projects, files, size, free = disk_usage.read_all_usage(actor, store_of(request))
     return wire.InstanceUsage(
         projects=[wire.ProjectUsage(project=name, files=count, size_bytes=total) for name, count, total in projects],
-        files=files, size_bytes=size, disk_free_bytes=free,
-    )  # fmt: skip
+        files=files,
+        size_bytes=size,
+        disk_free_bytes=free,
+    )
 
 
 @router.post(
-    "/storage/checks", response_class=StreamingResponse,
+    "/storage/checks",
+    response_class=StreamingResponse,
     responses={200: {"description": "A JSON object a line.", "content": {"application/jsonl": {}}}},
-)  # fmt: skip
+)
 def check_store(actor: SignedIn, request: Request, body: wire.NewCheck) -> StreamingResponse:
     """Read every stored file and tell, a JSON object a line, faults as they are found and how far the check is.
 

@@ -54,17 +54,24 @@ def read_output(
         actor, project, experiment, run, from_line=from_line, limit=limit, stream=stream, search=search
     )
     return wire.Output(
-        lines=[_numbered(item) for item in found.lines], unfinished=[_line(None, line) for line in found.unfinished],
-        next_line=found.extent.next_line, head_end=found.extent.head_end, tail_begin=found.extent.tail_begin,
-        kept_bytes=found.extent.kept_bytes, more=found.more,
-    )  # fmt: skip
+        lines=[_numbered(item) for item in found.lines],
+        unfinished=[_line(None, line) for line in found.unfinished],
+        next_line=found.extent.next_line,
+        head_end=found.extent.head_end,
+        tail_begin=found.extent.tail_begin,
+        kept_bytes=found.extent.kept_bytes,
+        more=found.more,
+    )
 
 
 @router.get("/output/text", response_class=StreamingResponse, responses=_TEXT)
 def download_output(
-    actor: SignedIn, project: str, experiment: str, run: str,
+    actor: SignedIn,
+    project: str,
+    experiment: str,
+    run: str,
     form: Annotated[Literal["txt", "jsonl"], Query(description="Plain, or JSON Lines with time and stream.")] = "txt",
-) -> StreamingResponse:  # fmt: skip
+) -> StreamingResponse:
     """Download all that is kept of the printed output."""
     pieces = output.stream_output(actor, project, experiment, run, form)
     headers = {"Content-Disposition": f'attachment; filename="{experiment}-output.{form}"'}
@@ -76,17 +83,24 @@ def download_output(
 def add_surroundings(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewSurroundings) -> None:
     """Keep what was caught around the run."""
     caught = Caught(
-        code=body.code.model_dump() if body.code else None, difference=body.difference, script=body.script,
-        packages=body.packages, job=body.job, about=shapes.read_values(body.about),
-    )  # fmt: skip
+        code=body.code.model_dump() if body.code else None,
+        difference=body.difference,
+        script=body.script,
+        packages=body.packages,
+        job=body.job,
+        about=shapes.read_values(body.about),
+    )
     environment.add_surroundings(actor, project, experiment, run, caught)
 
 
 @router.get("/surroundings")
 def read_surroundings(
-    actor: SignedIn, project: str, experiment: str, run: str,
+    actor: SignedIn,
+    project: str,
+    experiment: str,
+    run: str,
     against: Annotated[str | None, Query(max_length=300, description="previous, parent, or a run's reference.")] = None,
-) -> wire.Surroundings:  # fmt: skip
+) -> wire.Surroundings:
     """Read the run's code, packages and job, and against another run what of them differs."""
     return shapes.surroundings(environment.read_surroundings(actor, project, experiment, run, against))
 

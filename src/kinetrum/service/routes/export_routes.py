@@ -90,18 +90,27 @@ Metrics = Annotated[list[str] | None, Query(description="Metrics, one or more.")
 
 @router.get("/experiments/{experiment}/series", response_class=StreamingResponse, responses=_TABLE)
 def export_series(
-    actor: SignedIn, project: str, experiment: str, form: Form = "csv", query: QueryText = "", metric: Metrics = None,
+    actor: SignedIn,
+    project: str,
+    experiment: str,
+    form: Form = "csv",
+    query: QueryText = "",
+    metric: Metrics = None,
     pareto: Pareto = "",
-) -> StreamingResponse:  # fmt: skip
+) -> StreamingResponse:
     """Stream every point of metrics of all runs that fit: run, metric, step, time (UTC), value."""
     return _series(exports.stream_series(actor, project, experiment, query, metric or [], pareto), form, experiment)
 
 
 @router.get("/series", response_class=StreamingResponse, responses=_TABLE)
 def export_project_series(
-    actor: SignedIn, project: str, form: Form = "csv", query: QueryText = "", metric: Metrics = None,
+    actor: SignedIn,
+    project: str,
+    form: Form = "csv",
+    query: QueryText = "",
+    metric: Metrics = None,
     pareto: Pareto = "",
-) -> StreamingResponse:  # fmt: skip
+) -> StreamingResponse:
     """Stream every point of metrics of all runs of a project that fit."""
     return _series(exports.stream_series(actor, project, None, query, metric or [], pareto), form, project)
 
@@ -157,10 +166,14 @@ def _text(stretches: Stretches, names: tuple[str, ...], form: str) -> Iterator[b
 def _parquet(stretches: Stretches, names: tuple[str, ...]) -> Iterator[bytes]:
     import pyarrow
 
-    schema = pyarrow.schema([
-        *((name, pyarrow.string()) for name in names), ("step", pyarrow.int64()),
-        ("time", pyarrow.timestamp("us", tz="UTC")), ("value", pyarrow.float64()),
-    ])  # fmt: skip
+    schema = pyarrow.schema(
+        [
+            *((name, pyarrow.string()) for name in names),
+            ("step", pyarrow.int64()),
+            ("time", pyarrow.timestamp("us", tz="UTC")),
+            ("value", pyarrow.float64()),
+        ]
+    )
 
     def tables() -> Iterator[Any]:
         for named, points in stretches:

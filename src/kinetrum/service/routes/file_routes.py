@@ -34,12 +34,17 @@ _RANGE = re.compile(r"bytes=(\d*)-(\d*)\Z")
 @router.head("/files/{path:path}", include_in_schema=False)
 @router.get("/files/{path:path}", response_class=Response, responses=OUT)
 def download_file(
-    actor: SignedIn, project: str, artifact: str, version: str, path: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    artifact: str,
+    version: str,
+    path: str,
+    request: Request,
     asked: Annotated[str | None, Header(alias="range")] = None,
     if_range: Annotated[str | None, Header()] = None,
     if_none_match: Annotated[str | None, Header()] = None,
     show: Annotated[bool, Query(description="Name the type of an image, sound or video for a page.")] = False,
-) -> Response:  # fmt: skip
+) -> Response:
     """Download one file, or with Range a part of it; its SHA-256 stands in Repr-Digest (RFC 9530).
 
     Damaged bytes are never sent whole: the last piece waits until the file is verified, a part until before it.
@@ -50,17 +55,24 @@ def download_file(
 
 
 def answer_file(
-    request: Request, entry: FileEntry, path: str, asked: str | None, if_range: str | None, if_none_match: str | None,
+    request: Request,
+    entry: FileEntry,
+    path: str,
+    asked: str | None,
+    if_range: str | None,
+    if_none_match: str | None,
     media: str | None,
-) -> Response:  # fmt: skip
+) -> Response:
     """Send a stored file or a part of it; `media` is the type of what a page shows."""
     tag = f'"{entry.sha256}"'
     digest = base64.b64encode(bytes.fromhex(entry.sha256)).decode()
     headers = {
-        "Repr-Digest": f"sha-256=:{digest}:", "ETag": tag, "Accept-Ranges": "bytes",
+        "Repr-Digest": f"sha-256=:{digest}:",
+        "ETag": tag,
+        "Accept-Ranges": "bytes",
         "Content-Disposition": f"{'inline' if media else 'attachment'}; filename*=UTF-8''{_name(path)}",
         "Content-Security-Policy": "sandbox; default-src 'none'",
-    }  # fmt: skip
+    }
     if if_none_match is not None and tag in if_none_match:
         return Response(status_code=304, headers=headers)
     part = None if asked is None or if_range not in {None, tag} else _part(asked, entry.size)
@@ -103,46 +115,62 @@ def _part(asked: str, size: int) -> tuple[int, int] | tuple[()] | None:
 
 @router.get("/preview")
 def preview_file(
-    actor: SignedIn, project: str, artifact: str, version: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    artifact: str,
+    version: str,
+    request: Request,
     path: Annotated[str, Query(max_length=1_000)],
-) -> wire.Preview:  # fmt: skip
+) -> wire.Preview:
     """Look into one file: text, tables, models' signatures, archives' listings; bounded however large it is."""
     found = previews.preview_file(actor, store_of(request), project, artifact, version, path)
     return wire.Preview.model_validate(found)
 
 
 @router.get(
-    "/bundle", response_class=StreamingResponse,
+    "/bundle",
+    response_class=StreamingResponse,
     responses={200: {"content": {kind: {} for kind in bundles.MEDIA_TYPES.values()}}},
-)  # fmt: skip
+)
 def download_bundle(
-    actor: SignedIn, project: str, artifact: str, version: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    artifact: str,
+    version: str,
+    request: Request,
     form: Annotated[Literal["tar", "zip"], Query(description="tar or zip, both uncompressed.")] = "zip",
     folder: Annotated[str, Query(max_length=1_000, description="Only what is below this folder.")] = "",
     up_to_bytes: Annotated[int | None, Query(ge=0, lt=2**63, description="Only files of at most this size.")] = None,
-) -> StreamingResponse:  # fmt: skip
+) -> StreamingResponse:
     """Download a version's files as one bundle. It breaks off where stored bytes turn out to be damaged."""
     detail = artifact_versions.read_version(actor, project, artifact, version)
     return answer_bundle(request, detail.version, detail.files, artifact, form, folder, up_to_bytes)
 
 
 def answer_bundle(
-    request: Request, version: VersionRow, entries: Sequence[FileEntry], name: str, form: str, folder: str = "",
+    request: Request,
+    version: VersionRow,
+    entries: Sequence[FileEntry],
+    name: str,
+    form: str,
+    folder: str = "",
     up_to_bytes: int | None = None,
-) -> StreamingResponse:  # fmt: skip
+) -> StreamingResponse:
     """Send a version's files as one bundle."""
     artifact_versions.check_stored(version)
     below = folder.rstrip("/") + "/" if folder else ""
     chosen = [
-        entry for entry in entries
+        entry
+        for entry in entries
         if entry.path.startswith(below) and (up_to_bytes is None or entry.size <= up_to_bytes)
-    ]  # fmt: skip
+    ]
     store = store_of(request)
 
     def read(entry: FileEntry) -> Iterator[bytes]:
         return artifact_versions.open_file(store, entry).pieces
 
     return StreamingResponse(
-        bundles.bundle(form, chosen, read), media_type=bundles.MEDIA_TYPES[form],
+        bundles.bundle(form, chosen, read),
+        media_type=bundles.MEDIA_TYPES[form],
         headers={"Content-Disposition": f'attachment; filename="{name}-{version.number}.{form}"'},
-    )  # fmt: skip
+    )

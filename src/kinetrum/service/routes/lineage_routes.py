@@ -20,27 +20,40 @@ Way = Annotated[Literal["both", "back", "forth"], Query(description="What it cam
 
 @router.get("")
 def read_lineage(
-    actor: SignedIn, project: str, of: Of, way: Way = "both",
+    actor: SignedIn,
+    project: str,
+    of: Of,
+    way: Way = "both",
     fold_to: Annotated[int, Query(ge=5, le=20_000, description="Fold what is alike beyond so many nodes.")] = 60,
     limit: Annotated[int, Query(ge=1, le=lineage.NODES_LIMIT, description="Follow no further then.")] = 5_000,
-) -> wire.Lineage:  # fmt: skip
+) -> wire.Lineage:
     """Read what something came from and what came of it, as a graph."""
     found = lineage.trace(actor, project, of, limit, way)
     shown = fold(found, fold_to)
     steps = distances(found) | distances(shown)
     return wire.Lineage(
-        start=shown.start, sentence=lineage_sentence(found, way),
+        start=shown.start,
+        sentence=lineage_sentence(found, way),
         nodes=[
             wire.LineageNode(
-                id=node.id, kind=node.kind, reference=node.reference, family=node.family, detail=node.detail,
-                gone=node.gone, stages=list(node.stages), members=list(node.members), at=node.at, person=node.person,
+                id=node.id,
+                kind=node.kind,
+                reference=node.reference,
+                family=node.family,
+                detail=node.detail,
+                gone=node.gone,
+                stages=list(node.stages),
+                members=list(node.members),
+                at=node.at,
+                person=node.person,
                 steps=steps.get(node.id, 0),
             )
             for node in shown.nodes
         ],
         edges=[wire.LineageEdge.model_validate(edge) for edge in shown.edges],
-        count=len(found.nodes), cut=found.cut,
-    )  # fmt: skip
+        count=len(found.nodes),
+        cut=found.cut,
+    )
 
 
 @router.get("/prov", response_class=JSONResponse, responses={200: {"content": {"application/json": {}}}})

@@ -25,9 +25,10 @@ _Limit = Annotated[int, Query(ge=0, le=PAGE_LIMIT)]
 
 @router.get("/kept")
 def read_kept_names(
-    actor: SignedIn, project: str,
+    actor: SignedIn,
+    project: str,
     run: Annotated[list[str], Query(description="References of runs.", max_length=100)],
-) -> wire.Kept:  # fmt: skip
+) -> wire.Kept:
     """Tell which plots, images, sounds, videos, texts and tables runs kept, by name, and at which steps."""
     drawn, shown = media.kept_names(actor, project, run)
     return wire.Kept(
@@ -42,26 +43,33 @@ def read_items(actor: SignedIn, project: str, artifact: str, version: str, reque
     found = media.shown_items(actor, store_of(request), project, artifact, version)
     items = [
         wire.ShownItem(
-            file=shown.item.file, kind=cast("wire.MediaKind | None", shown.kind), type=shown.type,
-            size=shown.size, sha256=shown.sha256,
-            caption=shown.item.caption, boxes=[wire.Box.model_validate(box) for box in shown.item.boxes],
+            file=shown.item.file,
+            kind=cast("wire.MediaKind | None", shown.kind),
+            type=shown.type,
+            size=shown.size,
+            sha256=shown.sha256,
+            caption=shown.item.caption,
+            boxes=[wire.Box.model_validate(box) for box in shown.item.boxes],
             masks=[wire.Mask.model_validate(mask) for mask in shown.item.masks],
         )
         for shown in found.items
-    ]  # fmt: skip
-    return wire.ShownVersion(
-        reference=found.version.reference, kind=found.version.kind, items=items, note=found.note
-    )  # fmt: skip
+    ]
+    return wire.ShownVersion(reference=found.version.reference, kind=found.version.kind, items=items, note=found.note)
 
 
 @router.get(
-    _VERSION + "/thumbnail", response_class=Response,
+    _VERSION + "/thumbnail",
+    response_class=Response,
     responses={200: {"content": {"image/webp": {}}}},
-)  # fmt: skip
+)
 def read_thumbnail(
-    actor: SignedIn, project: str, artifact: str, version: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    artifact: str,
+    version: str,
+    request: Request,
     path: Annotated[str, Query(max_length=1_000)],
-) -> Response:  # fmt: skip
+) -> Response:
     """Return a small picture of an image, at most 320 pixels long and wide, made here and never the file itself."""
     picture = media.thumbnail(actor, store_of(request), project, artifact, version, path)
     headers = {"Cache-Control": "private, max-age=86400", "Content-Security-Policy": "sandbox; default-src 'none'"}
@@ -70,39 +78,63 @@ def read_thumbnail(
 
 @router.get("/rows")
 def read_rows(
-    actor: SignedIn, project: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    request: Request,
     of: Annotated[str, Query(max_length=1_500, description="NAME@NUMBER, or a file in it: NAME@NUMBER:PATH.")],
-    where: _Where = [], find: _Find = "", sort: _Sort = "",  # noqa: B006
+    where: _Where = [],  # noqa: B006
+    find: _Find = "",
+    sort: _Sort = "",
     wrong: Annotated[bool, Query(description="Only rows whose prediction is not the truth.")] = False,
-    offset: _Offset = 0, limit: _Limit = 100,
-) -> wire.Rows:  # fmt: skip
+    offset: _Offset = 0,
+    limit: _Limit = 100,
+) -> wire.Rows:
     """Browse a table that is stored as CSV, TSV, JSON Lines or Parquet: filtered, sorted, page by page."""
     asked = Asked(tuple(where), find, wrong, sort, offset, limit)
     (version, entry), page = table_rows.read_page(actor, store_of(request), project, _table(of, "of"), asked)
     return wire.Rows(
-        table=version.reference, path=entry.path, columns=_columns(page), rows=page.rows, total=page.total, of=page.of,
-        judged=page.judged, wrong=page.wrong,
-    )  # fmt: skip
+        table=version.reference,
+        path=entry.path,
+        columns=_columns(page),
+        rows=page.rows,
+        total=page.total,
+        of=page.of,
+        judged=page.judged,
+        wrong=page.wrong,
+    )
 
 
 @router.get("/rows/joined")
 def read_joined_rows(
-    actor: SignedIn, project: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    request: Request,
     left: Annotated[str, Query(max_length=1_500)],
     right: Annotated[str, Query(max_length=1_500)],
     key: Annotated[str | None, Query(max_length=300, description="The column that tells rows apart.")] = None,
     outcome: Annotated[list[wire.Outcome], Query(description="Only rows of these outcomes.", max_length=20)] = [],  # noqa: B006
-    where: _Where = [], find: _Find = "", sort: _Sort = "", offset: _Offset = 0, limit: _Limit = 100,  # noqa: B006
-) -> wire.JoinedRows:  # fmt: skip
+    where: _Where = [],  # noqa: B006
+    find: _Find = "",
+    sort: _Sort = "",
+    offset: _Offset = 0,
+    limit: _Limit = 100,
+) -> wire.JoinedRows:
     """Put two tables side by side, row by row: of predictions which rows became right or wrong, else which changed."""
     asked = Asked(tuple(where), find, False, sort, offset, limit)
     one, two, page = table_rows.read_joined(
         actor, store_of(request), project, _table(left, "left"), _table(right, "right"), key, outcome, asked
     )
     return wire.JoinedRows(
-        left=f"{one[0].reference}:{one[1].path}", right=f"{two[0].reference}:{two[1].path}", key=page.key or "",
-        columns=_columns(page), rows=page.rows, total=page.total, of=page.of, judged=page.judged, counts=page.counts,
-    )  # fmt: skip
+        left=f"{one[0].reference}:{one[1].path}",
+        right=f"{two[0].reference}:{two[1].path}",
+        key=page.key or "",
+        columns=_columns(page),
+        rows=page.rows,
+        total=page.total,
+        of=page.of,
+        judged=page.judged,
+        counts=page.counts,
+    )
 
 
 def _columns(page: Page) -> list[wire.Column]:

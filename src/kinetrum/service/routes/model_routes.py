@@ -107,9 +107,10 @@ def list_fetches(actor: SignedIn, project: str, model: str) -> list[wire.Fetch]:
 
 
 @router.get(
-    "/projects/{project}/models/{model}/feed", response_class=Response,
+    "/projects/{project}/models/{model}/feed",
+    response_class=Response,
     responses={200: {"content": {feeds.MEDIA_TYPE: {}}}},
-)  # fmt: skip
+)
 def read_feed(actor: SignedIn, project: str, model: str, request: Request) -> Response:
     """Read what happened to a model as an Atom feed (RFC 4287), the latest first."""
     view = registry_views.read_model(actor, project, model)

@@ -22,9 +22,16 @@ _PLOTS = "/experiments/{experiment}/runs/{run}/plots"
 
 def _listed(row: PlotRow) -> dict[str, Any]:
     return {
-        "name": row.name, "kind": row.kind, "step": row.step, "rows": row.row_count, "recorded_at": row.recorded_at,
-        "view": row.view, "declared": row.declared, "numbers": row.numbers, "note": row.note,
-    }  # fmt: skip
+        "name": row.name,
+        "kind": row.kind,
+        "step": row.step,
+        "rows": row.row_count,
+        "recorded_at": row.recorded_at,
+        "view": row.view,
+        "declared": row.declared,
+        "numbers": row.numbers,
+        "note": row.note,
+    }
 
 
 @router.post(_PLOTS, status_code=204)
@@ -41,9 +48,7 @@ def list_plots(actor: SignedIn, project: str, experiment: str, run: str) -> list
 
 
 @router.patch(_PLOTS)
-def declare_view(
-    actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewView
-) -> list[wire.PlotListed]:  # fmt: skip
+def declare_view(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewView) -> list[wire.PlotListed]:
     """Declare anew how a plot is drawn, at all its steps; nothing is recorded again."""
     found = plots.declare_view(actor, project, experiment, run, body.name, body.view)
     return [wire.PlotListed(**_listed(row)) for row in found]
@@ -51,32 +56,36 @@ def declare_view(
 
 @router.get("/plots")
 def read_plots(
-    actor: SignedIn, project: str,
+    actor: SignedIn,
+    project: str,
     run: Annotated[list[str], Query(description="References of runs, in the order wanted.", max_length=50)],
     name: Annotated[str, Query(max_length=250, description="The plot's name.")],
     step: Annotated[int | None, Query(description="At which step; without it the last.")] = None,
     view: Annotated[str, Query(max_length=4_000, description="Parts of the view to be drawn otherwise, as JSON.")] = "",
     columns: Annotated[bool, Query(description="Whether the columns are sent too.")] = True,
-) -> wire.Plots:  # fmt: skip
+) -> wire.Plots:
     """Read the plots of one name of several runs, laid over one another, with what they say in numbers."""
     found = plots.read_plots(actor, project, run, name, step, _changes(view))
     return wire.Plots(
         plots=[_kept(one, columns) for one in found.plots],
         series=[
             wire.DrawnSeries(
-                name=one.name, of=one.of, y=list(one.y),
+                name=one.name,
+                of=one.of,
+                y=list(one.y),
                 x=[show(value) if found.places else to_json(value) for value in one.x],
             )
             for one in found.series
         ],
         places=found.places,
         numbers=[
-            wire.SaidNumber(name=said.name, values=[_number(value) for value in said.values],
-                            change=_number(said.change))
+            wire.SaidNumber(
+                name=said.name, values=[_number(value) for value in said.values], change=_number(said.change)
+            )
             for said in found.numbers
         ],
         without=found.without,
-    )  # fmt: skip
+    )
 
 
 def _changes(view: str) -> dict[str, Any]:
@@ -98,9 +107,13 @@ def _kept(found: plots.KeptPlot, columns: bool) -> wire.KeptPlot:
         names, cells = matrix_of(found.plot)
         matrix = wire.Matrix(names=names, cells=cells)
     return wire.KeptPlot(
-        **{**_listed(found.row), "view": written["view"]}, run=found.run.reference, run_name=found.run.name,
-        column_names=list(found.plot.columns), columns=written["columns"] if columns else {}, matrix=matrix,
-    )  # fmt: skip
+        **{**_listed(found.row), "view": written["view"]},
+        run=found.run.reference,
+        run_name=found.run.name,
+        column_names=list(found.plot.columns),
+        columns=written["columns"] if columns else {},
+        matrix=matrix,
+    )
 
 
 def _number(value: float | None) -> Any:

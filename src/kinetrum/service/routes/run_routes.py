@@ -58,13 +58,19 @@ def read_experiment(actor: SignedIn, project: str, experiment: str) -> wire.Expe
 def begin_run(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewRun) -> wire.Begun:
     """Begin a run under the id that the client made. Sent again, the run that is there comes back unchanged."""
     beginning = Beginning(
-        uid=run, started_at=body.started_at, name=body.name, host=body.host, parent=body.parent, lease_s=body.lease_s,
+        uid=run,
+        started_at=body.started_at,
+        name=body.name,
+        host=body.host,
+        parent=body.parent,
+        lease_s=body.lease_s,
         params=shapes.read_values(body.params),
         goals={
             key: make_goal(key, new.direction, new.unit, new.bound, new.aggregate) for key, new in body.goals.items()
         },
-        labels=body.labels, about=shapes.read_values(body.about),
-    )  # fmt: skip
+        labels=body.labels,
+        about=shapes.read_values(body.about),
+    )
     return _begun(intake.begin_run(actor, project, experiment, beginning))
 
 
@@ -149,14 +155,23 @@ def new_version(body: artifacts.NewContent) -> NewVersion:
     if body.name is None:
         raise InvalidInput("The content needs a name, or artifact=NAME@NUMBER.", field="name")
     return NewVersion(
-        uid=body.id, name=body.name, kind=body.kind,
+        uid=body.id,
+        name=body.name,
+        kind=body.kind,
         files=tuple(
             FileEntry(entry.path, entry.size, entry.sha256, entry.modified, entry.address) for entry in body.files
         ),
-        by_reference=body.by_reference, at=body.at, address=body.address, role=body.role, step=body.step,
-        activity=body.activity, about=body.about, labels=body.labels, keep=body.keep,
+        by_reference=body.by_reference,
+        at=body.at,
+        address=body.address,
+        role=body.role,
+        step=body.step,
+        activity=body.activity,
+        about=body.about,
+        labels=body.labels,
+        keep=body.keep,
         named=body.named,
-    )  # fmt: skip
+    )
 
 
 @router.post(f"{_RUN}/used")
@@ -213,11 +228,14 @@ def read_curves(
         metric=metric,
         curves=[
             wire.Curve(
-                run=curve.run.reference, id=id_text(curve.run.uid), status=curve.run.status,
-                steps=curve.points.steps.tolist(), times=curve.points.times.tolist(),
+                run=curve.run.reference,
+                id=id_text(curve.run.uid),
+                status=curve.run.status,
+                steps=curve.points.steps.tolist(),
+                times=curve.points.times.tolist(),
                 values=shapes.curve_values(curve.points),
                 against=None if curve.against is None else [readers.finite(value) for value in curve.against],
             )
             for curve in found
         ],
-    )  # fmt: skip
+    )

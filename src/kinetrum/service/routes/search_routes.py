@@ -38,9 +38,14 @@ Unfinished = Annotated[str, Query(max_length=5_000, description="The query up to
 
 
 def _asked(
-    query: QueryText = "", sort: SortText = "", cursor: Cursor = None, offset: Offset = 0, limit: Limit = 100,
-    column: Columns = None, pareto: Pareto = "",
-) -> Asked:  # fmt: skip
+    query: QueryText = "",
+    sort: SortText = "",
+    cursor: Cursor = None,
+    offset: Offset = 0,
+    limit: Limit = 100,
+    column: Columns = None,
+    pareto: Pareto = "",
+) -> Asked:
     return Asked(query, sort, cursor, offset, limit, tuple(column or ()), pareto=pareto)
 
 

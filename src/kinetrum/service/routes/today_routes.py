@@ -20,13 +20,23 @@ router = APIRouter(tags=["today"])
 def _seen(one: SeenRun) -> wire.SeenRun:
     run = one.run
     return wire.SeenRun(
-        project=run.project, reference=run.reference, experiment=run.experiment, number=run.number, name=run.name,
-        status=run.status, author=one.author, started_at=run.started_at, ended_at=run.ended_at,
-        goal=shapes.goal(one.goal) if one.goal else None, value=to_json(one.value), is_best=one.is_best,
-        progress=shapes.progress(one.doc.progress), expected_end=one.expected_end,
+        project=run.project,
+        reference=run.reference,
+        experiment=run.experiment,
+        number=run.number,
+        name=run.name,
+        status=run.status,
+        author=one.author,
+        started_at=run.started_at,
+        ended_at=run.ended_at,
+        goal=shapes.goal(one.goal) if one.goal else None,
+        value=to_json(one.value),
+        is_best=one.is_best,
+        progress=shapes.progress(one.doc.progress),
+        expected_end=one.expected_end,
         expected_by="progress" if one.expected_by == "progress" else "earlier runs" if one.expected_by else None,
         look=today.needs_a_look(one) if run.status != "running" else None,
-    )  # fmt: skip
+    )
 
 
 @router.post("/visits", status_code=204)
@@ -44,11 +54,14 @@ def read_today(
     begin = since.astimezone(UTC).replace(tzinfo=None) if since and since.tzinfo else since
     found = today.read_today(actor, begin)
     return wire.Today(
-        at=found.at, since=found.since, first_visit=found.first_visit,
-        running=[_seen(one) for one in found.running], ended=[_seen(one) for one in found.ended],
+        at=found.at,
+        since=found.since,
+        first_visit=found.first_visit,
+        running=[_seen(one) for one in found.running],
+        ended=[_seen(one) for one in found.ended],
         ended_more=found.ended_more,
         waiting=[wire.WaitingVersion.model_validate(one) for one in found.waiting],
         stage_changes=[wire.StageChange.model_validate(one) for one in found.stage_changes],
         troubles=[wire.Trouble.model_validate(one) for one in found.troubles],
         notes=[wire.NewNote.model_validate(one) for one in found.notes],
-    )  # fmt: skip
+    )

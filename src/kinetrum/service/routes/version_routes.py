@@ -73,10 +73,14 @@ def add_evidence(
 
 @router.get("/models/{model}/versions/{version}/review")
 def read_review(
-    actor: SignedIn, project: str, model: str, version: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    model: str,
+    version: str,
+    request: Request,
     stage: Annotated[str | None, Query(description="By default the highest.")] = None,
     against: Annotated[str | None, Query(description="Another version, in the place of a stage's occupant.")] = None,
-) -> wire.Review:  # fmt: skip
+) -> wire.Review:
     """Put a version beside a stage's occupant or beside another version: gates, results on the same data, changes."""
     return shapes.review(reviews.review_version(actor, store_of(request), project, model, version, stage, against))
 
@@ -143,12 +147,17 @@ def fetch_version(actor: SignedIn, project: str, model: str, version: str) -> wi
 @router.head("/models/{model}/versions/{version}/files/{path:path}", include_in_schema=False)
 @router.get("/models/{model}/versions/{version}/files/{path:path}", response_class=Response, responses=OUT)
 def download_version_file(
-    actor: SignedIn, project: str, model: str, version: str, path: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    model: str,
+    version: str,
+    path: str,
+    request: Request,
     asked: Annotated[str | None, Header(alias="range")] = None,
     if_range: Annotated[str | None, Header()] = None,
     if_none_match: Annotated[str | None, Header()] = None,
     counted: Annotated[bool, Query(description="Whether this counts as a fetch of the version.")] = True,
-) -> Response:  # fmt: skip
+) -> Response:
     """Download a version's file by number, stage, `lead` or digest; as for artifacts, verified."""
     number, entry, warning = fetching.entry_of(actor, project, model, version, path)
     answer = answer_file(request, entry, path, asked, if_range, if_none_match, None)
@@ -161,15 +170,20 @@ def download_version_file(
 
 
 @router.get(
-    "/models/{model}/versions/{version}/bundle", response_class=StreamingResponse,
+    "/models/{model}/versions/{version}/bundle",
+    response_class=StreamingResponse,
     responses={200: {"content": {kind: {} for kind in bundles.MEDIA_TYPES.values()}}},
-)  # fmt: skip
+)
 def download_version_bundle(
-    actor: SignedIn, project: str, model: str, version: str, request: Request,
+    actor: SignedIn,
+    project: str,
+    model: str,
+    version: str,
+    request: Request,
     form: Annotated[Literal["tar", "zip"], Query(description="tar or zip, both uncompressed.")] = "zip",
     up_to_bytes: Annotated[int | None, Query(ge=0, lt=2**63, description="Only files of at most this size.")] = None,
     counted: Annotated[bool, Query(description="Whether this counts as a fetch of the version.")] = True,
-) -> StreamingResponse:  # fmt: skip
+) -> StreamingResponse:
     """Download all files of a version as one bundle, by number, stage, `lead` or digest."""
     found = registry_views.read_model_version(actor, project, model, version)
     answer = answer_bundle(request, found.version.artifact, found.files, model, form, up_to_bytes=up_to_bytes)

@@ -26,17 +26,28 @@ Fragment = Annotated[str, Query(max_length=300, description="A reference or a pa
 
 def _view(row: ViewRow, actor: Actor) -> wire.SavedView:
     return wire.SavedView(
-        id=id_text(row.uid), name=row.name, experiment=row.experiment, shared=row.shared,
-        mine=row.author_id == actor.person_id, author=row.author, arrangement=row.arrangement, version=row.version,
+        id=id_text(row.uid),
+        name=row.name,
+        experiment=row.experiment,
+        shared=row.shared,
+        mine=row.author_id == actor.person_id,
+        author=row.author,
+        arrangement=row.arrangement,
+        version=row.version,
         saved_at=row.saved_at,
-    )  # fmt: skip
+    )
 
 
 def _link(row: LinkRow, secret: str | None = None) -> wire.ViewLink:
     return wire.ViewLink(
-        number=row.link_id, experiment=row.experiment, arrangement=row.arrangement, author=row.author,
-        made_at=row.made_at, expires_at=row.expires_at, secret=secret,
-    )  # fmt: skip
+        number=row.link_id,
+        experiment=row.experiment,
+        arrangement=row.arrangement,
+        author=row.author,
+        made_at=row.made_at,
+        expires_at=row.expires_at,
+        secret=secret,
+    )
 
 
 @router.get(_PROJECT + "/views")
@@ -95,19 +106,28 @@ def read_link(secret: Secret, offset: Offset = 0) -> wire.LinkPage:
     """Read what a link shows; no account is asked for."""
     found = saved_views.read_link(secret, offset)
     return wire.LinkPage(
-        project=found.link.project, experiment=found.link.experiment, author=found.link.author,
-        expires_at=found.link.expires_at, arrangement=found.link.arrangement,
+        project=found.link.project,
+        experiment=found.link.experiment,
+        author=found.link.author,
+        expires_at=found.link.expires_at,
+        arrangement=found.link.arrangement,
         columns=[shapes.chosen(text, source) for text, source in found.columns],
         goals=[shapes.goal(goal) for goal in found.page.goals],
         rows=[
             wire.LinkRow(
-                reference=view.run.reference, number=view.run.number, name=view.run.name, status=view.run.status,
-                cells=[to_json(value) for _, value in cells], present=[present for present, _ in cells],
+                reference=view.run.reference,
+                number=view.run.number,
+                name=view.run.name,
+                status=view.run.status,
+                cells=[to_json(value) for _, value in cells],
+                present=[present for present, _ in cells],
             )
             for view, cells in zip(found.page.rows, found.cells, strict=True)
         ],
-        count=found.page.count, count_is_capped=found.page.count_is_capped, more=found.page.next_cursor is not None,
-    )  # fmt: skip
+        count=found.page.count,
+        count_is_capped=found.page.count_is_capped,
+        more=found.page.next_cursor is not None,
+    )
 
 
 @router.get("/links/{secret}/curves")
@@ -119,10 +139,14 @@ def read_link_curves(secret: Secret, width: int = 600) -> wire.LinkCurves:
 
 def _curve(curve: Curve) -> wire_runs.Curve:
     return wire_runs.Curve(
-        run=curve.run.reference, id=id_text(curve.run.uid), status=curve.run.status,
-        steps=curve.points.steps.tolist(), times=curve.points.times.tolist(), values=shapes.curve_values(curve.points),
+        run=curve.run.reference,
+        id=id_text(curve.run.uid),
+        status=curve.run.status,
+        steps=curve.points.steps.tolist(),
+        times=curve.points.times.tolist(),
+        values=shapes.curve_values(curve.points),
         against=None if curve.against is None else [finite(value) for value in curve.against],
-    )  # fmt: skip
+    )
 
 
 @router.get("/find")

@@ -68,8 +68,12 @@ _VERSIONS = (
 
 def _version(row: tuple[Any, ...]) -> VersionRow:
     fields = dict(zip(VersionRow.__dataclass_fields__, row, strict=True))
-    fields |= {"by_reference": bool(row[7]), "damaged": bool(row[13]), "about": json.loads(row[14]),
-               "labels": json.loads(row[15])}  # fmt: skip
+    fields |= {
+        "by_reference": bool(row[7]),
+        "damaged": bool(row[13]),
+        "about": json.loads(row[14]),
+        "labels": json.loads(row[15]),
+    }
     return VersionRow(**fields)
 
 
@@ -104,16 +108,22 @@ def describe_artifact(artifact_id: int, description: str, labels: dict[str, str]
     """Set an artifact's description and labels."""
     execute(
         "UPDATE artifact SET description = %s, labels = %s WHERE artifact_id = %s",
-        description, json.dumps(labels), artifact_id,
-    )  # fmt: skip
+        description,
+        json.dumps(labels),
+        artifact_id,
+    )
 
 
 def add_artifact(project_id: int, name: str, kind: str, person_id: int) -> None:
     """Insert an artifact unless it is there."""
     execute(
         "INSERT IGNORE INTO artifact (project_id, name, kind, created_by, created_at) VALUES (%s, %s, %s, %s, %s)",
-        project_id, name, kind, person_id, now(),
-    )  # fmt: skip
+        project_id,
+        name,
+        kind,
+        person_id,
+        now(),
+    )
 
 
 def artifacts_of(project_id: int) -> list[VersionRow]:
@@ -189,8 +199,10 @@ def versions_with_file(project_id: int, sha256: str, limit: int) -> list[Version
     return _versions(
         "WHERE a.project_id = %s AND v.digest IN (SELECT digest FROM manifest_blob WHERE sha256 = %s)"
         " ORDER BY v.version_id LIMIT %s",
-        project_id, bytes.fromhex(sha256), limit,
-    )  # fmt: skip
+        project_id,
+        bytes.fromhex(sha256),
+        limit,
+    )
 
 
 def digests_that_begin(project_id: int, beginning: str) -> list[str]:
@@ -202,8 +214,13 @@ def digests_that_begin(project_id: int, beginning: str) -> list[str]:
         " WHERE a.project_id = %s AND v.digest BETWEEN %s AND %s LIMIT 3) UNION"
         " (SELECT DISTINCT LOWER(HEX(mb.sha256)) FROM manifest_blob mb JOIN artifact_version v USING (digest)"
         " JOIN artifact a USING (artifact_id) WHERE mb.sha256 BETWEEN %s AND %s AND a.project_id = %s LIMIT 3)",
-        project_id, low, high, low, high, project_id,
-    )  # fmt: skip
+        project_id,
+        low,
+        high,
+        low,
+        high,
+        project_id,
+    )
     return [digest for (digest,) in rows]
 
 
@@ -213,8 +230,9 @@ def lock_versions(version_ids: Sequence[int]) -> None:
     if wanted:
         query(
             f"SELECT version_id FROM artifact_version WHERE version_id IN {places(wanted)}"
-            " ORDER BY version_id FOR UPDATE", *wanted,
-        )  # fmt: skip
+            " ORDER BY version_id FOR UPDATE",
+            *wanted,
+        )
 
 
 def set_binned(version_ids: Sequence[int], person_id: int | None, reason: str | None = None) -> None:
@@ -224,8 +242,11 @@ def set_binned(version_ids: Sequence[int], person_id: int | None, reason: str | 
     execute(
         f"UPDATE artifact_version SET binned_at = %s, binned_by = %s, bin_reason = %s WHERE version_id IN"
         f" {places(wanted)}",
-        moment, person_id, reason, *wanted,
-    )  # fmt: skip
+        moment,
+        person_id,
+        reason,
+        *wanted,
+    )
 
 
 def binned_versions(project_id: int, limit: int) -> list[VersionRow]:
@@ -233,8 +254,9 @@ def binned_versions(project_id: int, limit: int) -> list[VersionRow]:
     return _versions(
         "WHERE a.project_id = %s AND v.binned_at IS NOT NULL AND v.purged_at IS NULL"
         " ORDER BY v.binned_at DESC, v.version_id DESC LIMIT %s",
-        project_id, limit,
-    )  # fmt: skip
+        project_id,
+        limit,
+    )
 
 
 def models_on(version_ids: Sequence[int]) -> dict[int, str]:
@@ -243,12 +265,16 @@ def models_on(version_ids: Sequence[int]) -> dict[int, str]:
     if not wanted:
         return {}
     return {
-        version_id: reference for version_id, reference in query(
+        version_id: reference
+        for version_id, reference in query(
             "SELECT e.rows_version, CONCAT(m.name, '@', e.number) FROM evidence e JOIN model m USING (model_id)"
             f" WHERE e.rows_version IN {places(wanted)} UNION ALL"
             " SELECT mv.version_id, CONCAT(m.name, '@', mv.number) FROM model_version mv JOIN model m USING (model_id)"
-            f" WHERE mv.version_id IN {places(wanted)}", *wanted, *wanted)
-    }  # fmt: skip
+            f" WHERE mv.version_id IN {places(wanted)}",
+            *wanted,
+            *wanted,
+        )
+    }
 
 
 def set_labels(version_id: int, labels: dict[str, str]) -> None:
@@ -262,16 +288,32 @@ def version_by_id(version_id: int) -> VersionRow:
 
 
 def add_version(
-    artifact_id: int, number: int, digest: str, by_reference: bool, address: str | None, person_id: int,
-    about: dict[str, Any], labels: dict[str, str], whereabouts: bytes | None, at: datetime | None = None,
+    artifact_id: int,
+    number: int,
+    digest: str,
+    by_reference: bool,
+    address: str | None,
+    person_id: int,
+    about: dict[str, Any],
+    labels: dict[str, str],
+    whereabouts: bytes | None,
+    at: datetime | None = None,
     imported_from: str | None = None,
-) -> int:  # fmt: skip
+) -> int:
     """Insert a version and return its id."""
     return int(
         ArtifactVersion.insert(
-            artifact_id=artifact_id, number=number, digest=bytes.fromhex(digest), by_reference=by_reference,
-            address=address, created_by=person_id, created_at=at or now(), about=json.dumps(about),
-            labels=json.dumps(labels), places=whereabouts, imported_from=imported_from,
+            artifact_id=artifact_id,
+            number=number,
+            digest=bytes.fromhex(digest),
+            by_reference=by_reference,
+            address=address,
+            created_by=person_id,
+            created_at=at or now(),
+            about=json.dumps(about),
+            labels=json.dumps(labels),
+            places=whereabouts,
+            imported_from=imported_from,
             imported_at=None if imported_from is None else now(),
         ).execute()
-    )  # fmt: skip
+    )

@@ -26,11 +26,15 @@ def blobs_in_project(project_id: int, digests: Iterable[str], hold: bool = False
     found: set[str] = set()
     for part in _parts(digests):
         found |= {
-            sha for (sha,) in query(
+            sha
+            for (sha,) in query(
                 "SELECT LOWER(HEX(p.sha256)) FROM blob_in_project p JOIN blob_file b USING (sha256)"
                 f" WHERE p.project_id = %s AND NOT b.damaged AND p.sha256 IN {places(part)}"
-                + (" LOCK IN SHARE MODE" if hold else ""), project_id, *part)
-        }  # fmt: skip
+                + (" LOCK IN SHARE MODE" if hold else ""),
+                project_id,
+                *part,
+            )
+        }
     return found
 
 
@@ -40,8 +44,9 @@ def note_blobs(project_id: int, sizes: dict[str, int]) -> None:
     moment = now()
     insert_many(
         "INSERT INTO blob_file (sha256, size_bytes, damaged, created_at)",
-        [(raw, size, False, moment) for raw, size in rows], "ON DUPLICATE KEY UPDATE damaged = FALSE",
-    )  # fmt: skip
+        [(raw, size, False, moment) for raw, size in rows],
+        "ON DUPLICATE KEY UPDATE damaged = FALSE",
+    )
     insert_many("INSERT IGNORE INTO blob_in_project (project_id, sha256)", [(project_id, raw) for raw, _ in rows])
     for part in _parts(sizes):
         execute(f"DELETE FROM blob_release WHERE sha256 IN {places(part)}", *part)
@@ -64,10 +69,13 @@ def known_among(digests: Iterable[str]) -> set[str]:
 def known_blobs(after: str, limit: int) -> list[tuple[str, int, bool]]:
     """Return (digest, size, damaged) of stored bytes behind a digest, in order."""
     return [
-        (sha256, int(size), bool(damaged)) for sha256, size, damaged in query(
+        (sha256, int(size), bool(damaged))
+        for sha256, size, damaged in query(
             "SELECT LOWER(HEX(sha256)), size_bytes, damaged FROM blob_file WHERE sha256 > %s ORDER BY sha256 LIMIT %s",
-            bytes.fromhex(after), limit)
-    ]  # fmt: skip
+            bytes.fromhex(after),
+            limit,
+        )
+    ]
 
 
 def count_blobs() -> tuple[int, int]:
@@ -94,8 +102,10 @@ def only_held_by(project_id: int, version_ids: Sequence[int]) -> tuple[int, int]
         " WHERE o.sha256 = b.sha256 AND NOT w.by_reference AND w.purged_at IS NULL AND w.version_id NOT IN"
         f" {places(chosen)}) AND NOT EXISTS (SELECT 1 FROM blob_in_project p WHERE p.sha256 = b.sha256"
         " AND p.project_id <> %s)",
-        *chosen, *chosen, project_id,
-    )  # fmt: skip
+        *chosen,
+        *chosen,
+        project_id,
+    )
     return int(count), int(size)
 
 
@@ -108,25 +118,30 @@ def let_go(project_id: int, digests: Iterable[str]) -> int:
     for part in _parts(digests):
         query(
             f"SELECT sha256 FROM blob_in_project WHERE project_id = %s AND sha256 IN {places(part)} FOR UPDATE",
-            project_id, *part,
-        )  # fmt: skip
+            project_id,
+            *part,
+        )
         execute(
             f"DELETE p FROM blob_in_project p WHERE p.project_id = %s AND p.sha256 IN {places(part)}"
-            f" AND NOT EXISTS ({_HELD})", project_id, *part,
-        )  # fmt: skip
+            f" AND NOT EXISTS ({_HELD})",
+            project_id,
+            *part,
+        )
         # Two statements: what is read together with a lock is as old as the beginning of the wait for it.
         query(f"SELECT sha256 FROM blob_file WHERE sha256 IN {places(part)} FOR UPDATE", *part)
         rows = query(
             f"SELECT b.sha256, b.size_bytes FROM blob_file b WHERE b.sha256 IN {places(part)}"
-            " AND NOT EXISTS (SELECT 1 FROM blob_in_project p WHERE p.sha256 = b.sha256)", *part,
-        )  # fmt: skip
+            " AND NOT EXISTS (SELECT 1 FROM blob_in_project p WHERE p.sha256 = b.sha256)",
+            *part,
+        )
         if not rows:
             continue
         moment = now()
         insert_many(
-            "INSERT INTO blob_release (sha256, size_bytes, released_at)", [(*row, moment) for row in rows],
+            "INSERT INTO blob_release (sha256, size_bytes, released_at)",
+            [(*row, moment) for row in rows],
             "ON DUPLICATE KEY UPDATE released_at = VALUES(released_at)",
-        )  # fmt: skip
+        )
         gone = [row[0] for row in rows]
         execute(f"DELETE FROM blob_file WHERE sha256 IN {places(gone)}", *gone)
         freed += sum(int(row[1]) for row in rows)
@@ -138,9 +153,12 @@ def never_used(project_id: int | None, older_than_s: float, limit: int) -> list[
     rows = query(
         "SELECT p.project_id, LOWER(HEX(p.sha256)) FROM blob_in_project p JOIN blob_file b USING (sha256)"
         f" WHERE b.created_at < %s AND NOT EXISTS ({_HELD})"
-        + (" AND p.project_id = %s" if project_id is not None else "") + " LIMIT %s",
-        now() - timedelta(seconds=older_than_s), *([project_id] if project_id is not None else []), limit,
-    )  # fmt: skip
+        + (" AND p.project_id = %s" if project_id is not None else "")
+        + " LIMIT %s",
+        now() - timedelta(seconds=older_than_s),
+        *([project_id] if project_id is not None else []),
+        limit,
+    )
     return [(int(project), sha256) for project, sha256 in rows]
 
 

@@ -36,11 +36,13 @@ _STORED = "NOT v.by_reference AND v.purged_at IS NULL"
 def room_of_artifacts(project_id: int) -> list[Taken]:
     """Return what each artifact of a project takes, the largest first."""
     counts = {
-        name: (int(count), int(binned)) for name, count, binned in query(
+        name: (int(count), int(binned))
+        for name, count, binned in query(
             "SELECT a.name, COUNT(*), COALESCE(SUM(v.binned_at IS NOT NULL), 0) FROM artifact_version v"
             " JOIN artifact a USING (artifact_id) WHERE a.project_id = %s AND v.purged_at IS NULL GROUP BY a.name",
-            project_id)
-    }  # fmt: skip
+            project_id,
+        )
+    }
     holders = (
         "SELECT DISTINCT mb.sha256, a.name AS holder FROM artifact_version v JOIN artifact a USING (artifact_id)"
         f" JOIN manifest_blob mb ON mb.digest = v.digest WHERE a.project_id = %s AND {_STORED}"
@@ -51,11 +53,13 @@ def room_of_artifacts(project_id: int) -> list[Taken]:
 def room_of_experiments(project_id: int) -> list[Taken]:
     """Return what the stored outputs of each experiment's runs take, the largest first."""
     counts = {
-        name: (int(count), int(binned or 0)) for name, count, binned in query(
+        name: (int(count), int(binned or 0))
+        for name, count, binned in query(
             "SELECT e.name, COUNT(r.run_id), SUM(r.binned_at IS NOT NULL) FROM experiment e LEFT JOIN run r ON"
             " r.experiment_id = e.experiment_id AND r.purged_at IS NULL WHERE e.project_id = %s GROUP BY e.name",
-            project_id)
-    }  # fmt: skip
+            project_id,
+        )
+    }
     holders = (
         "SELECT DISTINCT mb.sha256, e.name AS holder FROM run_artifact x JOIN run r USING (run_id)"
         " JOIN experiment e USING (experiment_id) JOIN artifact_version v USING (version_id)"
@@ -71,15 +75,19 @@ def _taken(holders: str, project_id: int, counts: dict[str, tuple[int, int]]) ->
         f" FROM ({holders}) h JOIN blob_file b USING (sha256)"
         f" JOIN (SELECT sha256, COUNT(*) AS holders FROM ({holders}) i GROUP BY sha256) o USING (sha256)"
         " GROUP BY h.holder",
-        project_id, project_id,
-    )  # fmt: skip
+        project_id,
+        project_id,
+    )
     sizes = {name: (int(files), int(size), int(alone)) for name, files, size, alone in rows}
     binned = {
-        name: int(size) for name, size in query(
+        name: int(size)
+        for name, size in query(
             "SELECT a.name, SUM(m.size_bytes) FROM artifact_version v JOIN artifact a USING (artifact_id)"
             f" JOIN manifest m USING (digest) WHERE a.project_id = %s AND v.binned_at IS NOT NULL AND {_STORED}"
-            " GROUP BY a.name", project_id)
-    }  # fmt: skip
+            " GROUP BY a.name",
+            project_id,
+        )
+    }
     found = [
         Taken(name, things, *sizes.get(name, (0, 0, 0)), in_bin, binned.get(name, 0))
         for name, (things, in_bin) in counts.items()
@@ -91,19 +99,22 @@ def stored_in_project(project_id: int) -> tuple[int, int]:
     """Return how many files a project holds, and their bytes."""
     ((files, size),) = query(
         "SELECT COUNT(*), COALESCE(SUM(b.size_bytes), 0) FROM blob_in_project p JOIN blob_file b USING (sha256)"
-        " WHERE p.project_id = %s", project_id,
-    )  # fmt: skip
+        " WHERE p.project_id = %s",
+        project_id,
+    )
     return int(files), int(size)
 
 
 def stored_by_project() -> list[tuple[str, int, int]]:
     """Return (project, files, bytes), the largest first; what two projects hold counts in both."""
     return [
-        (name, int(files), int(size)) for name, files, size in query(
+        (name, int(files), int(size))
+        for name, files, size in query(
             "SELECT pr.name, COUNT(p.sha256), COALESCE(SUM(b.size_bytes), 0) AS total FROM project pr LEFT JOIN"
             " blob_in_project p USING (project_id) LEFT JOIN blob_file b USING (sha256) GROUP BY pr.name"
-            " ORDER BY total DESC, pr.name")
-    ]  # fmt: skip
+            " ORDER BY total DESC, pr.name"
+        )
+    ]
 
 
 def recorded_bytes(run_ids: Sequence[int]) -> int:
@@ -117,15 +128,26 @@ def recorded_bytes(run_ids: Sequence[int]) -> int:
         f" WHERE s.run_id IN {inside}) + (SELECT COALESCE(SUM(LENGTH(payload)), 0) FROM output_block WHERE run_id IN"
         f" {inside}) + (SELECT COALESCE(SUM(LENGTH(doc)), 0) FROM run_doc WHERE run_id IN {inside})"
         f" + (SELECT COALESCE(SUM(LENGTH(payload)), 0) FROM plot WHERE run_id IN {inside})",
-        *wanted, *wanted, *wanted, *wanted,
-    )  # fmt: skip
+        *wanted,
+        *wanted,
+        *wanted,
+        *wanted,
+    )
     return int(size)
 
 
 _TABLES = (
-    "point_tail", "result_record", "value_num", "value_text", "run_ingest", "run_output", "output_block",
-    "output_writer", "resource_block", "plot",
-)  # fmt: skip
+    "point_tail",
+    "result_record",
+    "value_num",
+    "value_text",
+    "run_ingest",
+    "run_output",
+    "output_block",
+    "output_writer",
+    "resource_block",
+    "plot",
+)
 
 
 def purge_run(run_id: int, person_id: int) -> None:
@@ -141,8 +163,11 @@ def purge_run(run_id: int, person_id: int) -> None:
     execute("UPDATE run_doc SET doc = %s WHERE run_id = %s", pack(left), run_id)
     execute(
         "UPDATE run SET purged_at = %s, purged_by = %s, reason = NULL, changed_at = %s WHERE run_id = %s",
-        now(), person_id, now(), run_id,
-    )  # fmt: skip
+        now(),
+        person_id,
+        now(),
+        run_id,
+    )
     events.tell_run(run_id)
 
 
@@ -200,9 +225,13 @@ def models_on_runs(run_ids: Sequence[int]) -> dict[int, str]:
     if not wanted:
         return {}
     return {
-        int(run_id): reference for run_id, reference in query(
+        int(run_id): reference
+        for run_id, reference in query(
             "SELECT e.run_id, CONCAT(m.name, '@', e.number) FROM evidence e JOIN model m USING (model_id)"
             f" WHERE e.run_id IN {places(wanted)} UNION ALL"
             " SELECT mv.run_id, CONCAT(m.name, '@', mv.number) FROM model_version mv JOIN model m USING (model_id)"
-            f" WHERE mv.run_id IN {places(wanted)}", *wanted, *wanted)
-    }  # fmt: skip
+            f" WHERE mv.run_id IN {places(wanted)}",
+            *wanted,
+            *wanted,
+        )
+    }

@@ -74,8 +74,9 @@ def latest_of_run(run_id: int, name: str) -> int | None:
         "SELECT x.version_id FROM run_artifact x JOIN artifact_version v USING (version_id) JOIN artifact a"
         " USING (artifact_id) WHERE x.run_id = %s AND a.name = %s AND x.relation = 'generated'"
         " AND v.purged_at IS NULL ORDER BY v.binned_at IS NULL DESC, x.recorded_at DESC, v.number DESC LIMIT 1",
-        run_id, name,
-    )  # fmt: skip
+        run_id,
+        name,
+    )
     return int(rows[0][0]) if rows else None
 
 
@@ -85,8 +86,9 @@ def checkpoints_of_run(run_id: int, artifact_id: int) -> list[LinkRow]:
         f"SELECT {', '.join(f'x.{name.strip()}' for name in _COLUMNS.split(','))} FROM run_artifact x"
         " JOIN artifact_version v USING (version_id)"
         " WHERE x.run_id = %s AND v.artifact_id = %s AND x.keep IS NOT NULL AND v.purged_at IS NULL",
-        run_id, artifact_id,
-    )  # fmt: skip
+        run_id,
+        artifact_id,
+    )
     return [LinkRow(*row) for row in rows]
 
 

@@ -16,8 +16,11 @@ def save_manifest(digest: str, files: tuple[FileEntry, ...]) -> None:
     doc = json.dumps([[entry.path, entry.size, entry.sha256] for entry in files], separators=(",", ":"))
     execute(
         "INSERT IGNORE INTO manifest (digest, file_count, size_bytes, doc, indexed) VALUES (%s, %s, %s, %s, TRUE)",
-        raw, len(files), sum(entry.size for entry in files), _pack(doc),
-    )  # fmt: skip
+        raw,
+        len(files),
+        sum(entry.size for entry in files),
+        _pack(doc),
+    )
     _index(raw, files)
 
 

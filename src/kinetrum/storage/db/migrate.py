@@ -118,8 +118,9 @@ def _fill_missing(holder: str) -> int:
         for _ in fill():
             execute(
                 "UPDATE lease SET expires_at = UTC_TIMESTAMP(6) + INTERVAL %s SECOND WHERE holder = %s",
-                _LEASE_S, holder,
-            )  # fmt: skip
+                _LEASE_S,
+                holder,
+            )
         execute("INSERT INTO migration_step VALUES (%s, %s, UTC_TIMESTAMP(6))", *step)
     return len(missing)
 

@@ -36,16 +36,21 @@ def tell_run(run_id: int, kind: str = "run") -> None:
         "INSERT INTO event (project_id, kind, subject, experiment, word, at) SELECT e.project_id, %s,"
         " CONCAT(e.name, '/', r.number), e.name, r.status, %s FROM run r JOIN experiment e USING (experiment_id)"
         " WHERE r.run_id = %s",
-        kind, now(), run_id,
-    )  # fmt: skip
+        kind,
+        now(),
+        run_id,
+    )
 
 
 def tell_act(project_id: int | None, subject: str, act: str) -> None:
     """Tell of an entry of the journal."""
     execute(
         "INSERT INTO event (project_id, kind, subject, word, at) VALUES (%s, 'journal', %s, %s, %s)",
-        project_id, subject, act, now(),
-    )  # fmt: skip
+        project_id,
+        subject,
+        act,
+        now(),
+    )
 
 
 def stamp() -> int:
@@ -91,8 +96,9 @@ def events_after(after: int, limit: int) -> list[Event]:
     rows = query(
         "SELECT v.stamp, v.project_id, p.name, v.kind, v.subject, v.experiment, v.word, v.at FROM event v"
         " LEFT JOIN project p USING (project_id) WHERE v.stamp > %s ORDER BY v.stamp LIMIT %s",
-        after, limit,
-    )  # fmt: skip
+        after,
+        limit,
+    )
     return [Event(*row) for row in rows]
 
 

@@ -34,16 +34,27 @@ class Entry:
 
 
 def append(
-    project_id: int | None, person_id: int | None, act: str, subject: str,
-    before: Any = None, after: Any = None, comment: str = "", origin: str = "",
-) -> None:  # fmt: skip
+    project_id: int | None,
+    person_id: int | None,
+    act: str,
+    subject: str,
+    before: Any = None,
+    after: Any = None,
+    comment: str = "",
+    origin: str = "",
+) -> None:
     """Add one entry inside the running transaction."""
     JournalEntry.insert(
-        project_id=project_id, person_id=person_id, at=now(), act=act, subject=subject,
+        project_id=project_id,
+        person_id=person_id,
+        at=now(),
+        act=act,
+        subject=subject,
         state_before=None if before is None else json.dumps(before),
         state_after=None if after is None else json.dumps(after),
-        comment=comment, origin=origin[:200],
-    ).execute()  # fmt: skip
+        comment=comment,
+        origin=origin[:200],
+    ).execute()
     events.tell_act(project_id, subject, act)
 
 
@@ -63,11 +74,18 @@ def entries(project_id: int, subjects: Sequence[str] | None, before_id: int | No
     )
     return [
         Entry(
-            row.entry_id, row.at, row.full_name, row.act, row.subject, _loaded(row.state_before),
-            _loaded(row.state_after), row.comment, row.origin,
+            row.entry_id,
+            row.at,
+            row.full_name,
+            row.act,
+            row.subject,
+            _loaded(row.state_before),
+            _loaded(row.state_after),
+            row.comment,
+            row.origin,
         )
         for row in named_rows(rows)
-    ]  # fmt: skip
+    ]
 
 
 def _under(subject: str) -> Any:

@@ -48,14 +48,26 @@ def add_notes(project_id: int, kind: str, notes: list[tuple[bytes, int]], author
 
 
 def add_imported(
-    project_id: int, kind: str, subject_id: int, uid: bytes, author_id: int, text: str, at: datetime,
+    project_id: int,
+    kind: str,
+    subject_id: int,
+    uid: bytes,
+    author_id: int,
+    text: str,
+    at: datetime,
     imported_from: str | None,
-) -> None:  # fmt: skip
+) -> None:
     """Put a note that comes from an archive on its subject; a known id changes nothing."""
     NoteRow.insert(
-        uid=uid, project_id=project_id, subject_kind=kind, subject_id=subject_id, author_id=author_id, text=text,
-        written_at=at, imported_from=imported_from,
-    ).on_conflict_ignore().execute()  # fmt: skip
+        uid=uid,
+        project_id=project_id,
+        subject_kind=kind,
+        subject_id=subject_id,
+        author_id=author_id,
+        text=text,
+        written_at=at,
+        imported_from=imported_from,
+    ).on_conflict_ignore().execute()
 
 
 def notes_on_other_things(project_id: int) -> list[tuple[str, Note]]:

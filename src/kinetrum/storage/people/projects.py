@@ -101,9 +101,14 @@ def experiment_by_id(experiment_id: int) -> ExperimentRow:
 
 def _experiment(found: Experiment) -> ExperimentRow:
     return ExperimentRow(
-        found.experiment_id, found.project_id, found.name, found.description, json.loads(found.labels),
-        tuple(json.loads(found.seeds)), bool(found.generates_names),
-    )  # fmt: skip
+        found.experiment_id,
+        found.project_id,
+        found.name,
+        found.description,
+        json.loads(found.labels),
+        tuple(json.loads(found.seeds)),
+        bool(found.generates_names),
+    )
 
 
 def set_generates_names(experiment_id: int, generates: bool) -> None:
@@ -163,9 +168,12 @@ def add_experiment(project_id: int, name: str, person_id: int) -> bool:
         execute(
             "INSERT IGNORE INTO experiment (project_id, name, description, last_number, created_by, created_at)"
             " VALUES (%s, %s, '', 0, %s, %s)",
-            project_id, name, person_id, now(),
+            project_id,
+            name,
+            person_id,
+            now(),
         )
-    )  # fmt: skip
+    )
 
 
 def next_run_number(experiment_id: int) -> int:
@@ -249,8 +257,13 @@ def change_goal(experiment_id: int, goal: Goal) -> None:
     """Change a goal that is there."""
     execute(
         "UPDATE goal SET direction = %s, unit = %s, bound = %s, aggregate = %s WHERE experiment_id = %s AND name = %s",
-        goal.direction, goal.unit, goal.bound, goal.aggregate, experiment_id, goal.key,
-    )  # fmt: skip
+        goal.direction,
+        goal.unit,
+        goal.bound,
+        goal.aggregate,
+        experiment_id,
+        goal.key,
+    )
 
 
 def remove_goal(experiment_id: int, key: str) -> None:
@@ -269,5 +282,11 @@ def add_goal(experiment_id: int, goal: Goal, position: int) -> None:
     execute(
         "INSERT IGNORE INTO goal (experiment_id, name, position, direction, unit, bound, aggregate)"
         " VALUES (%s, %s, %s, %s, %s, %s, %s)",
-        experiment_id, goal.key, position, goal.direction, goal.unit, goal.bound, goal.aggregate,
-    )  # fmt: skip
+        experiment_id,
+        goal.key,
+        position,
+        goal.direction,
+        goal.unit,
+        goal.bound,
+        goal.aggregate,
+    )

@@ -59,8 +59,10 @@ def visit(person_id: int) -> datetime | None:
     execute(
         "INSERT INTO visit (person_id, visited_at, before_at) VALUES (%s, %s, NULL) ON DUPLICATE KEY UPDATE"
         " before_at = IF(visited_at < %s, visited_at, before_at), visited_at = VALUES(visited_at)",
-        person_id, moment, moment - PAUSE,
-    )  # fmt: skip
+        person_id,
+        moment,
+        moment - PAUSE,
+    )
     return last_visit(person_id)
 
 
@@ -79,8 +81,9 @@ def running(project_ids: list[int], limit: int) -> list[Run]:
         return []
     rows = query(
         f"SELECT r.run_id {_LIVE} {places(project_ids)} AND r.status = 'running' ORDER BY r.started_at DESC LIMIT %s",
-        *project_ids, limit,
-    )  # fmt: skip
+        *project_ids,
+        limit,
+    )
     return runs_by_ids([run_id for (run_id,) in rows])
 
 
@@ -90,8 +93,10 @@ def ended_since(project_ids: list[int], since: datetime, limit: int) -> list[Run
         return []
     rows = query(
         f"SELECT r.run_id {_LIVE} {places(project_ids)} AND r.ended_at > %s ORDER BY r.ended_at DESC LIMIT %s",
-        *project_ids, since, limit,
-    )  # fmt: skip
+        *project_ids,
+        since,
+        limit,
+    )
     return runs_by_ids([run_id for (run_id,) in rows])
 
 
@@ -104,8 +109,9 @@ def seconds_of_earlier(experiment_ids: list[int], each: int = 5) -> dict[int, li
         " started_at, ended_at, ROW_NUMBER() OVER (PARTITION BY experiment_id ORDER BY ended_at DESC) AS place"
         f" FROM run WHERE status = 'finished' AND binned_at IS NULL AND experiment_id IN {places(experiment_ids)})"
         " latest WHERE place <= %s",
-        *experiment_ids, each,
-    )  # fmt: skip
+        *experiment_ids,
+        each,
+    )
     found: dict[int, list[float]] = {}
     for experiment_id, seconds in rows:
         found.setdefault(experiment_id, []).append(float(seconds))
@@ -127,8 +133,11 @@ def waiting_versions(project_ids: list[int], person_id: int, limit: int) -> list
         " AND (NOT d.approves OR d.person_id = %s)) AND (SELECT COUNT(*) FROM verdict d WHERE"
         " d.model_id = v.model_id AND d.number = v.number AND d.approves) < m.approvals_needed"
         " ORDER BY v.created_at LIMIT %s",
-        *project_ids, person_id, person_id, limit,
-    )  # fmt: skip
+        *project_ids,
+        person_id,
+        person_id,
+        limit,
+    )
     return [WaitingVersion(*row) for row in rows]
 
 
@@ -140,8 +149,10 @@ def stage_changes(project_ids: list[int], since: datetime, limit: int) -> list[S
         "SELECT p.name, m.name, s.act, s.stage, s.before_number, s.after_number, w.full_name, s.at FROM stage_event s"
         " JOIN model m USING (model_id) JOIN project p USING (project_id) JOIN person w ON w.person_id = s.person_id"
         f" WHERE m.project_id IN {places(project_ids)} AND s.at > %s ORDER BY s.at DESC LIMIT %s",
-        *project_ids, since, limit,
-    )  # fmt: skip
+        *project_ids,
+        since,
+        limit,
+    )
     return [StageChange(*row) for row in rows]
 
 
@@ -154,10 +165,14 @@ def new_notes(project_ids: list[int], since: datetime, but_of: int, limit: int) 
         " JOIN project p ON p.project_id = n.project_id JOIN person w ON w.person_id = n.author_id"
         f" WHERE n.project_id IN {places(project_ids)} AND n.written_at > %s AND n.author_id <> %s"
         " ORDER BY n.written_at DESC LIMIT %s",
-        *project_ids, since, but_of, limit,
-    )  # fmt: skip
+        *project_ids,
+        since,
+        but_of,
+        limit,
+    )
     names = notes.references_of([(kind, row_id) for _, kind, row_id, *_ in rows])
     return [
         NewNote(project, kind.removesuffix("@"), names[kind, row_id], *said)
-        for project, kind, row_id, *said in rows if (kind, row_id) in names
-    ]  # fmt: skip
+        for project, kind, row_id, *said in rows
+        if (kind, row_id) in names
+    ]

@@ -30,17 +30,33 @@ class EvidenceRow:
 
 
 def add_evidence(
-    model_id: int, uid: bytes, number: int, on: str, digest: str | None, run_id: int, rows_version: int | None,
-    results: dict[str, Any], person_id: int,
-) -> bool:  # fmt: skip
+    model_id: int,
+    uid: bytes,
+    number: int,
+    on: str,
+    digest: str | None,
+    run_id: int,
+    rows_version: int | None,
+    results: dict[str, Any],
+    person_id: int,
+) -> bool:
     """Keep evidence; tells whether it is new. Sent again under the same id, nothing changes."""
     return bool(
         execute(
             "INSERT IGNORE INTO evidence (uid, model_id, number, data_name, data_digest, run_id, rows_version, results,"
             " created_by, created_at) VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s)",
-            uid, model_id, number, on, digest, run_id, rows_version, json.dumps(results), person_id, now(),
+            uid,
+            model_id,
+            number,
+            on,
+            digest,
+            run_id,
+            rows_version,
+            json.dumps(results),
+            person_id,
+            now(),
         )
-    )  # fmt: skip
+    )
 
 
 def evidence_of(model_id: int, number: int | None = None) -> list[EvidenceRow]:
@@ -51,11 +67,19 @@ def evidence_of(model_id: int, number: int | None = None) -> list[EvidenceRow]:
     rows = EvidenceRecord.select().where(chosen).order_by(EvidenceRecord.evidence_id)
     return [
         EvidenceRow(
-            id_text(row.uid), row.number, row.data_name, row.data_digest, row.run_id, row.rows_version,
-            json.loads(row.results), row.created_by, row.created_at, row.imported_from,
+            id_text(row.uid),
+            row.number,
+            row.data_name,
+            row.data_digest,
+            row.run_id,
+            row.rows_version,
+            json.loads(row.results),
+            row.created_by,
+            row.created_at,
+            row.imported_from,
         )
         for row in rows
-    ]  # fmt: skip
+    ]
 
 
 def model_of_evidence(uid: bytes) -> tuple[int, int] | None:

@@ -39,23 +39,17 @@ def versions_of(model_id: int) -> list[Any]:
 
 def verdicts_of(model_id: int) -> list[Any]:
     """Return the rows of the standing verdicts on a model's versions."""
-    return list(
-        Verdict.select().where(Verdict.model_id == model_id).order_by(Verdict.number, Verdict.given_at)
-    )  # fmt: skip
+    return list(Verdict.select().where(Verdict.model_id == model_id).order_by(Verdict.number, Verdict.given_at))
 
 
 def evidence_of(model_id: int) -> list[Any]:
     """Return the rows of the evidence on a model's versions, the earliest first."""
-    return list(
-        EvidenceRecord.select().where(EvidenceRecord.model_id == model_id).order_by(EvidenceRecord.evidence_id)
-    )  # fmt: skip
+    return list(EvidenceRecord.select().where(EvidenceRecord.model_id == model_id).order_by(EvidenceRecord.evidence_id))
 
 
 def stays_of(model_id: int) -> list[Any]:
     """Return the rows of the stacks of a model's stages, each from the lowest up."""
-    return list(
-        StageStay.select().where(StageStay.model_id == model_id).order_by(StageStay.stage, StageStay.depth)
-    )  # fmt: skip
+    return list(StageStay.select().where(StageStay.model_id == model_id).order_by(StageStay.stage, StageStay.depth))
 
 
 def events_of(model_id: int) -> list[Any]:
@@ -80,31 +74,61 @@ def origin_of_model(model_id: int) -> str | None:
 
 
 def add_model(
-    project_id: int, name: str, ladder: tuple[Stage, ...], person_id: int, at: datetime, imported_from: str,
+    project_id: int,
+    name: str,
+    ladder: tuple[Stage, ...],
+    person_id: int,
+    at: datetime,
+    imported_from: str,
     **columns: Any,
-) -> int:  # fmt: skip
+) -> int:
     """Insert a model with its ladder and return its id; `columns` are further ones, lists and mappings as JSON."""
     written = {key: json.dumps(one) if isinstance(one, list | dict) else one for key, one in columns.items()}
     fields: dict[str, Any] = {
-        "project_id": project_id, "name": name, "created_by": person_id, "created_at": at, "card_revision": 1,
-        "imported_at": now(), "imported_from": imported_from, "last_number": 0, "lead_number": None,
-        "lead_approvals": 0, "image": None, "owner_id": None, **written,
-    }  # fmt: skip
+        "project_id": project_id,
+        "name": name,
+        "created_by": person_id,
+        "created_at": at,
+        "card_revision": 1,
+        "imported_at": now(),
+        "imported_from": imported_from,
+        "last_number": 0,
+        "lead_number": None,
+        "lead_approvals": 0,
+        "image": None,
+        "owner_id": None,
+        **written,
+    }
     model_id = int(RegisteredModel.insert(**fields).execute())
     insert_ladder(model_id, ladder)
     return model_id
 
 
 def add_version(
-    model_id: int, number: int, uid: bytes, version_id: int, run_id: int | None, person_id: int, at: datetime,
-    imported_from: str, **columns: Any,
-) -> None:  # fmt: skip
+    model_id: int,
+    number: int,
+    uid: bytes,
+    version_id: int,
+    run_id: int | None,
+    person_id: int,
+    at: datetime,
+    imported_from: str,
+    **columns: Any,
+) -> None:
     """Insert a version of a locked model under its number."""
     written = {key: json.dumps(one) if isinstance(one, list | dict) else one for key, one in columns.items()}
     ModelVersion.insert(
-        model_id=model_id, number=number, uid=uid, version_id=version_id, run_id=run_id, created_by=person_id,
-        created_at=at, imported_at=now(), imported_from=imported_from, **written,
-    ).execute()  # fmt: skip
+        model_id=model_id,
+        number=number,
+        uid=uid,
+        version_id=version_id,
+        run_id=run_id,
+        created_by=person_id,
+        created_at=at,
+        imported_at=now(),
+        imported_from=imported_from,
+        **written,
+    ).execute()
     RegisteredModel.update(last_number=number).where(
         (RegisteredModel.model_id == model_id) & (RegisteredModel.last_number < number)
     ).execute()
@@ -113,38 +137,84 @@ def add_version(
 def add_verdict(model_id: int, position: int, verdict: ImportedVerdictRow) -> None:
     """Keep a verdict that came with a version."""
     ImportedVerdict.insert(
-        model_id=model_id, number=verdict.number, position=position, said_by=verdict.said_by,
-        approves=verdict.approves, comment=verdict.comment, given_at=verdict.given_at,
-    ).execute()  # fmt: skip
+        model_id=model_id,
+        number=verdict.number,
+        position=position,
+        said_by=verdict.said_by,
+        approves=verdict.approves,
+        comment=verdict.comment,
+        given_at=verdict.given_at,
+    ).execute()
 
 
 def add_evidence(
-    model_id: int, uid: bytes, number: int, on: str, digest: str | None, run_id: int, rows_version: int | None,
-    results: dict[str, Any], person_id: int, at: datetime, imported_from: str,
-) -> None:  # fmt: skip
+    model_id: int,
+    uid: bytes,
+    number: int,
+    on: str,
+    digest: str | None,
+    run_id: int,
+    rows_version: int | None,
+    results: dict[str, Any],
+    person_id: int,
+    at: datetime,
+    imported_from: str,
+) -> None:
     """Keep evidence that came with a version; a known id changes nothing."""
     EvidenceRecord.insert(
-        uid=uid, model_id=model_id, number=number, data_name=on, data_digest=digest, run_id=run_id,
-        rows_version=rows_version, results=json.dumps(results), created_by=person_id, created_at=at,
+        uid=uid,
+        model_id=model_id,
+        number=number,
+        data_name=on,
+        data_digest=digest,
+        run_id=run_id,
+        rows_version=rows_version,
+        results=json.dumps(results),
+        created_by=person_id,
+        created_at=at,
         imported_from=imported_from,
-    ).on_conflict_ignore().execute()  # fmt: skip
+    ).on_conflict_ignore().execute()
 
 
 def add_stay(model_id: int, stage: str, depth: int, number: int, person_id: int, at: datetime) -> None:
     """Put a version on a stage's stack as it stood elsewhere; it asks for no approval to stay there."""
     StageStay.insert(
-        model_id=model_id, stage=stage, depth=depth, number=number, placed_by=person_id, placed_at=at,
+        model_id=model_id,
+        stage=stage,
+        depth=depth,
+        number=number,
+        placed_by=person_id,
+        placed_at=at,
         approvals_asked=0,
-    ).execute()  # fmt: skip
+    ).execute()
 
 
 def add_event(
-    model_id: int, uid: bytes, act: str, stage: str, before: int | None, after: int | None, person_id: int,
-    comment: str, at: datetime, checks: list[dict[str, Any]] | None, override_reason: str | None, imported_from: str,
-) -> None:  # fmt: skip
+    model_id: int,
+    uid: bytes,
+    act: str,
+    stage: str,
+    before: int | None,
+    after: int | None,
+    person_id: int,
+    comment: str,
+    at: datetime,
+    checks: list[dict[str, Any]] | None,
+    override_reason: str | None,
+    imported_from: str,
+) -> None:
     """Add a change of a stage that happened elsewhere to the timeline."""
     StageEvent.insert(
-        model_id=model_id, uid=uid, act=act, stage=stage, before_number=before, after_number=after,
-        person_id=person_id, comment=comment, at=at, checks=None if checks is None else json.dumps(checks),
-        override_reason=override_reason, imported_from=imported_from,
-    ).on_conflict_ignore().execute()  # fmt: skip
+        model_id=model_id,
+        uid=uid,
+        act=act,
+        stage=stage,
+        before_number=before,
+        after_number=after,
+        person_id=person_id,
+        comment=comment,
+        at=at,
+        checks=None if checks is None else json.dumps(checks),
+        override_reason=override_reason,
+        imported_from=imported_from,
+    ).on_conflict_ignore().execute()

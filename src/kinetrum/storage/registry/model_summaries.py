@@ -106,8 +106,9 @@ def _add_ladders(by_id: dict[int, Summary]) -> None:
         " LEFT JOIN stage_stay t ON t.model_id = top.model_id AND t.stage = top.stage AND t.depth = top.depth"
         f" LEFT JOIN person p ON p.person_id = t.placed_by WHERE s.model_id IN {places(ids)}"
         " ORDER BY s.model_id, s.position",
-        *ids, *ids,
-    )  # fmt: skip
+        *ids,
+        *ids,
+    )
     for model_id, name, asks, role, placers, number, since, person, asked in rows:
         stage = Stage(name, bool(asks), Role(role), tuple(json.loads(placers)))
         by_id[model_id].stages.append(Occupied(stage, number, since, person, asked))
@@ -132,8 +133,9 @@ def _add_reviews(by_id: dict[int, Summary]) -> None:
         f" FROM model_version v JOIN model m USING (model_id) LEFT JOIN ({_VERDICTS} {places(ids)}"
         " GROUP BY d.model_id, d.number) d ON d.model_id = v.model_id AND d.number = v.number"
         f" WHERE v.model_id IN {places(ids)} GROUP BY v.model_id",
-        *ids, *ids,
-    )  # fmt: skip
+        *ids,
+        *ids,
+    )
     for model_id, count, newest_at, rejected, approved in rows:
         model = by_id[model_id]
         model.newest_at = newest_at
@@ -153,8 +155,9 @@ def _add_standings(by_id: dict[int, Summary]) -> None:
         "SELECT v.model_id, v.number, v.retired, COALESCE(d.rejects, 0), COALESCE(d.approves, 0), COALESCE(d.every, 0)"
         f" FROM model_version v LEFT JOIN ({_VERDICTS} {places(list(by_id))} GROUP BY d.model_id, d.number) d"
         f" ON d.model_id = v.model_id AND d.number = v.number WHERE (v.model_id, v.number) IN {among}",
-        *by_id, *flat,
-    )  # fmt: skip
+        *by_id,
+        *flat,
+    )
     for model_id, number, retired, rejects, approves, every in rows:
         model = by_id[model_id]
         enough = approves >= max(1, model.approvals_needed)

@@ -128,12 +128,30 @@ def _found(where: Any, lock: bool) -> RegisteredModel | None:
 
 def _model(found: RegisteredModel) -> ModelRow:
     return ModelRow(
-        found.model_id, found.project_id, found.name, found.purpose, found.approvals_needed, bool(found.second_pair),
-        found.last_number, found.lead_number, found.created_by, found.created_at, found.card, found.card_revision,
-        json.loads(found.card_sections), found.gates, found.owner_id, json.loads(found.labels), found.image,
-        bool(found.renewed_approvals), found.lead_approvals, json.loads(found.evidence_rules),
-        found.imported_from, found.binned_at, found.binned_by,
-    )  # fmt: skip
+        found.model_id,
+        found.project_id,
+        found.name,
+        found.purpose,
+        found.approvals_needed,
+        bool(found.second_pair),
+        found.last_number,
+        found.lead_number,
+        found.created_by,
+        found.created_at,
+        found.card,
+        found.card_revision,
+        json.loads(found.card_sections),
+        found.gates,
+        found.owner_id,
+        json.loads(found.labels),
+        found.image,
+        bool(found.renewed_approvals),
+        found.lead_approvals,
+        json.loads(found.evidence_rules),
+        found.imported_from,
+        found.binned_at,
+        found.binned_by,
+    )
 
 
 def model_by_id(model_id: int) -> ModelRow:
@@ -150,8 +168,9 @@ def version_asked_for(model_id: int, which: str) -> tuple[int, int] | None:
     place = "%s" if by_number else f"({top})"
     rows = query(
         f"SELECT v.number, v.version_id FROM model_version v WHERE v.model_id = %s AND v.number = {place}",
-        model_id, int(which) if by_number else which,
-    )  # fmt: skip
+        model_id,
+        int(which) if by_number else which,
+    )
     return rows[0] if rows else None
 
 
@@ -182,10 +201,25 @@ def models_of(project_id: int) -> list[ModelRow]:
 def add_model(project_id: int, name: str, purpose: str, ladder: tuple[Stage, ...], card: str, person_id: int) -> None:
     """Insert a model with its ladder."""
     model_id = RegisteredModel.insert(
-        project_id=project_id, name=name, purpose=purpose, approvals_needed=1, second_pair=False, last_number=0,
-        created_by=person_id, created_at=now(), card=card, card_revision=0, card_sections="[]", gates="",
-        owner_id=person_id, labels="{}", image=None, renewed_approvals=True, lead_approvals=1, evidence_rules="{}",
-    ).execute()  # fmt: skip
+        project_id=project_id,
+        name=name,
+        purpose=purpose,
+        approvals_needed=1,
+        second_pair=False,
+        last_number=0,
+        created_by=person_id,
+        created_at=now(),
+        card=card,
+        card_revision=0,
+        card_sections="[]",
+        gates="",
+        owner_id=person_id,
+        labels="{}",
+        image=None,
+        renewed_approvals=True,
+        lead_approvals=1,
+        evidence_rules="{}",
+    ).execute()
     insert_ladder(model_id, ladder)
 
 
@@ -248,9 +282,14 @@ def stacks_of(model_id: int) -> dict[str, Stack]:
 def push_stay(model_id: int, stage: str, depth: int, number: int, person_id: int, approvals_asked: int) -> None:
     """Put a version on top of a stage's stack, with how many approvals the stage takes now (0: none)."""
     StageStay.insert(
-        model_id=model_id, stage=stage, depth=depth, number=number, placed_by=person_id, placed_at=now(),
+        model_id=model_id,
+        stage=stage,
+        depth=depth,
+        number=number,
+        placed_by=person_id,
+        placed_at=now(),
         approvals_asked=approvals_asked,
-    ).execute()  # fmt: skip
+    ).execute()
 
 
 def cut_stack(model_id: int, stage: str, height: int) -> None:
@@ -272,10 +311,18 @@ def add_event(
 ) -> None:
     """Add to the timeline of stages, with the outcome of every gate that was asked."""
     StageEvent.insert(
-        model_id=model_id, uid=uid, act=act, stage=stage, before_number=before, after_number=after,
-        person_id=person_id, comment=comment, at=now(), checks=None if checks is None else json.dumps(checks),
+        model_id=model_id,
+        uid=uid,
+        act=act,
+        stage=stage,
+        before_number=before,
+        after_number=after,
+        person_id=person_id,
+        comment=comment,
+        at=now(),
+        checks=None if checks is None else json.dumps(checks),
         override_reason=override_reason,
-    ).execute()  # fmt: skip
+    ).execute()
 
 
 def event_by_uid(uid: bytes) -> tuple[int, str, str, int | None] | None:
@@ -294,20 +341,40 @@ def events_of(model_id: int) -> list[EventRow]:
     )
     return [
         EventRow(
-            row.uid, row.act, row.stage, row.before_number, row.after_number, row.full_name, row.comment, row.at,
-            json.loads(row.checks) if row.checks else None, row.override_reason, row.imported_from,
+            row.uid,
+            row.act,
+            row.stage,
+            row.before_number,
+            row.after_number,
+            row.full_name,
+            row.comment,
+            row.at,
+            json.loads(row.checks) if row.checks else None,
+            row.override_reason,
+            row.imported_from,
         )
         for row in named_rows(rows)
-    ]  # fmt: skip
+    ]
 
 
 def _version(found: ModelVersion) -> ModelVersionRow:
     return ModelVersionRow(
-        found.model_id, found.number, found.uid, found.version_id, found.run_id, found.origin, found.comment,
-        bool(found.retired), found.created_by, found.created_at, json.loads(found.labels),
-        json.loads(found.added_values), json.loads(found.signature) if found.signature else None, found.step,
+        found.model_id,
+        found.number,
+        found.uid,
+        found.version_id,
+        found.run_id,
+        found.origin,
+        found.comment,
+        bool(found.retired),
+        found.created_by,
+        found.created_at,
+        json.loads(found.labels),
+        json.loads(found.added_values),
+        json.loads(found.signature) if found.signature else None,
+        found.step,
         found.imported_from,
-    )  # fmt: skip
+    )
 
 
 def version_by_uid(uid: bytes) -> ModelVersionRow | None:
@@ -355,11 +422,21 @@ def add_model_version(
     number = model.last_number + 1
     RegisteredModel.update(last_number=number).where(RegisteredModel.model_id == model.model_id).execute()
     ModelVersion.insert(
-        model_id=model.model_id, number=number, uid=uid, version_id=version_id, run_id=run_id, origin=origin,
-        comment=comment, retired=False, created_by=person_id, created_at=now(), labels=json.dumps(labels),
-        added_values=json.dumps(added_values), signature=None if signature is None else json.dumps(signature),
+        model_id=model.model_id,
+        number=number,
+        uid=uid,
+        version_id=version_id,
+        run_id=run_id,
+        origin=origin,
+        comment=comment,
+        retired=False,
+        created_by=person_id,
+        created_at=now(),
+        labels=json.dumps(labels),
+        added_values=json.dumps(added_values),
+        signature=None if signature is None else json.dumps(signature),
         step=step,
-    ).execute()  # fmt: skip
+    ).execute()
     return number
 
 
@@ -390,11 +467,16 @@ def verdicts_of(model_id: int) -> list[VerdictRow]:
     )
     return [
         VerdictRow(
-            row.number, row.person_id, row.full_name, bool(row.approves), row.comment, row.given_at,
+            row.number,
+            row.person_id,
+            row.full_name,
+            bool(row.approves),
+            row.comment,
+            row.given_at,
             row.number in newest and row.given_at < newest[row.number],
         )
         for row in named_rows(rows)
-    ]  # fmt: skip
+    ]
 
 
 def newest_evidence(model_id: int) -> dict[int, datetime]:
@@ -420,8 +502,13 @@ def set_verdict(model_id: int, number: int, person_id: int, approves: bool | Non
     execute(
         "REPLACE INTO verdict (model_id, number, person_id, approves, comment, given_at)"
         " VALUES (%s, %s, %s, %s, %s, %s)",
-        model_id, number, person_id, approves, comment, now(),
-    )  # fmt: skip
+        model_id,
+        number,
+        person_id,
+        approves,
+        comment,
+        now(),
+    )
 
 
 def standings_of(model: ModelRow) -> dict[int, Standing]:

@@ -56,8 +56,11 @@ def end_append(run_id: int, writer: bytes, position: int, folds: dict[str, Fold]
     execute(
         "INSERT INTO output_writer (run_id, writer_uid, position, open_lines) VALUES (%s, %s, %s, %s)"
         " ON DUPLICATE KEY UPDATE position = VALUES(position), open_lines = VALUES(open_lines)",
-        run_id, writer, position, states,
-    )  # fmt: skip
+        run_id,
+        writer,
+        position,
+        states,
+    )
     if lines:
         _add_lines(run_id, lines)
 
@@ -95,16 +98,23 @@ def _add_lines(run_id: int, lines: list[Line]) -> None:
         execute(
             "REPLACE INTO output_block (run_id, first_line, line_count, size_bytes, payload)"
             " VALUES (%s, %s, %s, %s, %s)",
-            run_id, first, len(block), size, _pack(block),
-        )  # fmt: skip
+            run_id,
+            first,
+            len(block),
+            size,
+            _pack(block),
+        )
         first, kept = first + len(block), kept + size
         if head_end is None and kept >= HEAD_BYTES:
             head_end = first
     kept -= _drop_middle(run_id, head_end, kept)
     execute(
         "UPDATE run_output SET next_line = %s, head_end = %s, kept_bytes = %s WHERE run_id = %s",
-        first, head_end, kept, run_id,
-    )  # fmt: skip
+        first,
+        head_end,
+        kept,
+        run_id,
+    )
 
 
 def _blocks(lines: list[Line]) -> list[list[Line]]:
@@ -126,8 +136,9 @@ def _drop_middle(run_id: int, head_end: int | None, kept: int) -> int:
         return freed
     rows = query(
         "SELECT first_line, size_bytes FROM output_block WHERE run_id = %s AND first_line >= %s ORDER BY first_line",
-        run_id, head_end,
-    )  # fmt: skip
+        run_id,
+        head_end,
+    )
     for first, size in rows[:-1]:
         if kept - freed <= HEAD_BYTES + TAIL_BYTES:
             break
@@ -185,8 +196,9 @@ def blocks_from(run_id: int, first: int, backwards: bool = False) -> list[tuple[
     return query(
         "SELECT first_line, line_count FROM output_block WHERE run_id = %s AND first_line + line_count > %s"
         f" ORDER BY first_line {order}",
-        run_id, first,
-    )  # fmt: skip
+        run_id,
+        first,
+    )
 
 
 def read_block(run_id: int, first: int) -> list[Numbered]:

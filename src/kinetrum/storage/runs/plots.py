@@ -35,7 +35,7 @@ class PlotRow:
 
 def add_plot(
     run_id: int, uid: bytes, name: str, step: int | None, at: datetime, plot: Plot, declared: bool = False
-) -> bool:  # fmt: skip
+) -> bool:
     """Keep a plot; tells whether it is new. Sent again under the same id, nothing changes."""
     data = write_plot(plot)
     packed = zstandard.ZstdCompressor(level=3).compress(json.dumps(data["columns"], separators=(",", ":")).encode())
@@ -43,10 +43,20 @@ def add_plot(
         execute(
             "INSERT IGNORE INTO plot (run_id, uid, name, kind, step, row_count, recorded_at, view, declared, numbers,"
             " note, payload) VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s)",
-            run_id, uid, name, plot.kind, step, plot.rows, at, json.dumps(data["view"]), declared,
-            json.dumps(data["numbers"]), plot.note, packed,
+            run_id,
+            uid,
+            name,
+            plot.kind,
+            step,
+            plot.rows,
+            at,
+            json.dumps(data["view"]),
+            declared,
+            json.dumps(data["numbers"]),
+            plot.note,
+            packed,
         )
-    )  # fmt: skip
+    )
 
 
 def _row(found: Sequence[Any]) -> PlotRow:
@@ -64,8 +74,9 @@ def plots_of_runs(run_ids: Sequence[int], name: str | None = None) -> list[PlotR
     named = " AND name = %s" if name is not None else ""
     rows = query(
         f"SELECT {_LISTED} FROM plot WHERE run_id IN {places(wanted)}{named} ORDER BY recorded_at, plot_id",
-        *wanted, *([name] if name is not None else []),
-    )  # fmt: skip
+        *wanted,
+        *([name] if name is not None else []),
+    )
     latest = {(row.run_id, row.name, row.step): row for row in map(_row, rows)}
     return sorted(latest.values(), key=lambda row: (row.run_id, row.name, row.step is not None, row.step or 0))
 
@@ -76,8 +87,9 @@ def read_kept(plot_id: int) -> Plot:
         "SELECT kind, view, numbers, note, payload FROM plot WHERE plot_id = %s", plot_id
     )[0]
     columns = json.loads(zstandard.ZstdDecompressor().decompress(packed))
-    return read_plot({"kind": kind, "columns": columns, "view": json.loads(view), "numbers": json.loads(numbers),
-                      "note": note})  # fmt: skip
+    return read_plot(
+        {"kind": kind, "columns": columns, "view": json.loads(view), "numbers": json.loads(numbers), "note": note}
+    )
 
 
 def set_view(plot_id: int, plot: Plot) -> None:
@@ -93,8 +105,10 @@ def names_in(experiment_ids: Sequence[int], limit: int) -> list[str]:
         return []
     rows = query(
         "SELECT DISTINCT p.name FROM plot p JOIN run r USING (run_id)"
-        f" WHERE r.experiment_id IN {places(list(experiment_ids))} LIMIT %s", *experiment_ids, limit,
-    )  # fmt: skip
+        f" WHERE r.experiment_id IN {places(list(experiment_ids))} LIMIT %s",
+        *experiment_ids,
+        limit,
+    )
     return sorted(name for (name,) in rows)
 
 

@@ -33,9 +33,12 @@ def append_batch(run_id: int, batch_uid: bytes, body: bytes, count: int) -> bool
     return bool(
         execute(
             "INSERT IGNORE INTO point_tail (run_id, batch_uid, n, payload) VALUES (%s, %s, %s, %s)",
-            run_id, batch_uid, count, body,
+            run_id,
+            batch_uid,
+            count,
+            body,
         )
-    )  # fmt: skip
+    )
 
 
 def runs_to_compact(but: Sequence[int] = (), limit: int = 100) -> list[int]:
@@ -90,12 +93,15 @@ def compact(run_id: int) -> Compacted | None:
         return None
     tail = query(
         "SELECT seq, payload FROM point_tail WHERE run_id = %s ORDER BY seq LIMIT %s",
-        run_id, _BATCHES_AT_ONCE,
-    )  # fmt: skip
+        run_id,
+        _BATCHES_AT_ONCE,
+    )
     if not tail:
         return None
-    fresh = {key: merge(parts) for key, parts in _by_key(
-        [group for _, payload in tail for group in decode_batch(payload)]).items()}  # fmt: skip
+    fresh = {
+        key: merge(parts)
+        for key, parts in _by_key([group for _, payload in tail for group in decode_batch(payload)]).items()
+    }
     ids = _intern_series(run_id, list(fresh))
     changed: dict[str, Stats] = {}
     sketches: dict[str, list[tuple[int, float]]] = {}
@@ -156,12 +162,21 @@ def _compact_series(fresh: dict[int, Points]) -> dict[int, tuple[Stats, list[tup
     insert_many(
         "INSERT INTO point_chunk (series_id, first_step, first_time, last_step, last_time, n, stats, data)",
         [
-            (series, int(piece.steps[0]), int(piece.times[0]), int(piece.steps[-1]), int(piece.times[-1]),
-             len(piece), stats_of(piece).pack(), encode_chunk(piece))
-            for series, found in pieces.items() for piece in found
+            (
+                series,
+                int(piece.steps[0]),
+                int(piece.times[0]),
+                int(piece.steps[-1]),
+                int(piece.times[-1]),
+                len(piece),
+                stats_of(piece).pack(),
+                encode_chunk(piece),
+            )
+            for series, found in pieces.items()
+            for piece in found
         ],
         size=50,
-    )  # fmt: skip
+    )
     insert_many(
         "INSERT INTO point_rollup (series_id, first_step, mini)",
         [(series, int(piece.steps[0]), rollup(piece)) for series, found in pieces.items() for piece in found],
@@ -206,8 +221,10 @@ def _thin_line(parts: list[Stats], pieces: list[Points]) -> list[tuple[int, floa
     if len(parts) < SKETCH_SIZE:
         line = [(part.first_step, part.first) for part in parts]
     else:
-        line = [(parts[at * len(parts) // SKETCH_SIZE].first_step, parts[at * len(parts) // SKETCH_SIZE].mean)
-                for at in range(SKETCH_SIZE)]  # fmt: skip
+        line = [
+            (parts[at * len(parts) // SKETCH_SIZE].first_step, parts[at * len(parts) // SKETCH_SIZE].mean)
+            for at in range(SKETCH_SIZE)
+        ]
     return [*line, (parts[-1].last_step, parts[-1].last)]
 
 
@@ -269,18 +286,19 @@ def read_at(run_id: int, steps: Sequence[int]) -> dict[int, dict[str, tuple[int,
         starts[row.series_id].append((row.first_step, row.chunk_id))
     needed: dict[int, dict[int, int]] = {
         step: {
-            series_id: rows[at - 1][1] for series_id, rows in starts.items()
+            series_id: rows[at - 1][1]
+            for series_id, rows in starts.items()
             if (at := bisect_right(rows, (step, 2**63)))
-        } for step in steps
-    }  # fmt: skip
+        }
+        for step in steps
+    }
     wanted = sorted({chunk for chunks in needed.values() for chunk in chunks.values()})
     chunks = PointChunk.select(PointChunk.chunk_id, PointChunk.data).where(PointChunk.chunk_id.in_(wanted))
     stored = {row.chunk_id: decode_chunk(row.data) for row in named_rows(chunks)} if wanted else {}
     return {
-        step: _latest_up_to(
-            step, {names[series_id]: stored[chunk] for series_id, chunk in held.items()}, waiting
-        ) for step, held in needed.items()
-    }  # fmt: skip
+        step: _latest_up_to(step, {names[series_id]: stored[chunk] for series_id, chunk in held.items()}, waiting)
+        for step, held in needed.items()
+    }
 
 
 def _latest_up_to(
@@ -307,8 +325,10 @@ def read_stretch(run_id: int, key: str, after: int, chunks: int = 32) -> tuple[P
         rows = query(
             "SELECT data, first_step FROM point_chunk WHERE series_id = %s AND last_step > %s ORDER BY first_step"
             " LIMIT %s",
-            series_id, after, chunks + 1,
-        )  # fmt: skip
+            series_id,
+            after,
+            chunks + 1,
+        )
     found = merge([*[decode_chunk(raw) for raw, _ in rows[:chunks]], *waiting])
     found = found.cut(found.steps > after)
     if len(rows) <= chunks:
@@ -330,15 +350,20 @@ def read_curve(run_id: int, key: str, width: int, first: int | None, last: int |
         span = ("AND last_step >= %s AND first_step <= %s", [_or(first, -(2**62)), _or(last, 2**62)])
         ((count, total),) = query(
             f"SELECT COUNT(*), COALESCE(SUM(n), 0) FROM point_chunk WHERE series_id = %s {span[0]}",
-            series_id, *span[1],
-        )  # fmt: skip
+            series_id,
+            *span[1],
+        )
         if count and total > ROLLUP_FROM * width:
             rows = query(
                 "SELECT mini FROM point_rollup WHERE series_id = %s AND first_step <= %s AND first_step >="
                 " COALESCE((SELECT MAX(first_step) FROM point_chunk WHERE series_id = %s AND first_step <= %s), %s)"
                 " ORDER BY first_step",
-                series_id, span[1][1], series_id, span[1][0], span[1][0],
-            )  # fmt: skip
+                series_id,
+                span[1][1],
+                series_id,
+                span[1][0],
+                span[1][0],
+            )
             coarse = merge([from_rollups([raw for (raw,) in rows]), *_ends(series_id, span)])
             newest = shown(merge(waiting))
             if not len(newest):
@@ -361,8 +386,9 @@ def _ends(series_id: int, span: tuple[str, list[int]]) -> list[Points]:
     for way, at in (("ASC", 0), ("DESC", -1)):
         ((raw,),) = query(
             f"SELECT data FROM point_chunk WHERE series_id = %s {span[0]} ORDER BY first_step {way} LIMIT 1",
-            series_id, *span[1],
-        )  # fmt: skip
+            series_id,
+            *span[1],
+        )
         points = decode_chunk(raw)
         found.append(points.cut([at]))
     return found

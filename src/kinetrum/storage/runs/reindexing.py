@@ -35,14 +35,19 @@ def reindex(project_id: int, experiment_id: int, key: str, goal: Goal | None, go
     for table, column in (("value_num", "num"), ("value_text", "text")):
         execute(
             f"DELETE v FROM {table} v WHERE v.key_id = %s AND v.experiment_id = %s{no_result}",
-            shown, experiment_id, key,
-        )  # fmt: skip
+            shown,
+            experiment_id,
+            key,
+        )
         execute(
             f"INSERT INTO {table} (key_id, experiment_id, run_id, {column})"
             f" SELECT %s, v.experiment_id, v.run_id, v.{column} FROM {table} v"
             f" WHERE v.key_id = %s AND v.experiment_id = %s{no_result}",
-            shown, origin, experiment_id, key,
-        )  # fmt: skip
+            shown,
+            origin,
+            experiment_id,
+            key,
+        )
 
 
 def _indexed_as(goal: Goal | None) -> str | None:
@@ -60,8 +65,11 @@ def _from_documents(experiment_id: int, key: str, goals: dict[str, Goal]) -> Non
         rows = query(
             "SELECT d.run_id, d.doc FROM run r JOIN run_doc d USING (run_id) JOIN series s ON s.run_id = r.run_id"
             " AND s.name = %s WHERE r.experiment_id = %s AND r.run_id > %s ORDER BY r.run_id LIMIT %s",
-            key, experiment_id, after, _AT_ONCE,
-        )  # fmt: skip
+            key,
+            experiment_id,
+            after,
+            _AT_ONCE,
+        )
         if not rows:
             return
         for run_id, raw in rows:
@@ -81,8 +89,10 @@ def mark_some(experiment_id: int) -> bool:
     rows = query(
         "SELECT d.run_id, d.doc FROM run r JOIN run_doc d USING (run_id) WHERE r.experiment_id = %s"
         " AND r.run_id > %s ORDER BY r.run_id LIMIT %s FOR UPDATE",
-        experiment_id, after, _MARKED_AT_ONCE,
-    )  # fmt: skip
+        experiment_id,
+        after,
+        _MARKED_AT_ONCE,
+    )
     for run_id, raw in rows:
         doc = unpack_doc(raw)
         if doc.seeds != seeds:
@@ -91,8 +101,11 @@ def mark_some(experiment_id: int) -> bool:
             save_described(run_by_id(run_id), before, doc.described())
     execute(
         "UPDATE experiment SET marked_to = %s WHERE experiment_id = %s AND marked_to = %s AND seeds = %s",
-        rows[-1][0] if rows else None, experiment_id, after, names,
-    )  # fmt: skip
+        rows[-1][0] if rows else None,
+        experiment_id,
+        after,
+        names,
+    )
     return True
 
 

@@ -18,8 +18,11 @@ def finished_with_marks(project_id: int, experiment_id: int, marks: list[str], l
         "SELECT text, run_id FROM (SELECT v.text, r.run_id, ROW_NUMBER() OVER (PARTITION BY v.text ORDER BY r.run_id) n"
         " FROM value_text v JOIN run r ON r.run_id = v.run_id WHERE v.key_id = %s AND v.experiment_id = %s"
         f" AND v.text IN {places(marks)} AND r.status = 'finished' AND r.binned_at IS NULL) numbered WHERE n <= %s",
-        next(iter(found.values())), experiment_id, *marks, limit,
-    )  # fmt: skip
+        next(iter(found.values())),
+        experiment_id,
+        *marks,
+        limit,
+    )
     groups: dict[str, list[int]] = {}
     for mark, run_id in rows:
         groups.setdefault(mark, []).append(run_id)
@@ -32,8 +35,9 @@ def pooled_deviations(project_id: int, experiment_id: int, keys: list[str]) -> d
     mark = found.pop(("field", "", "replicates"), None)
     ((runs,),) = query(
         "SELECT COUNT(*) FROM (SELECT 1 FROM run WHERE experiment_id = %s LIMIT %s) counted",
-        experiment_id, _RUNS_LIMIT + 1,
-    )  # fmt: skip
+        experiment_id,
+        _RUNS_LIMIT + 1,
+    )
     if mark is None or not found or runs > _RUNS_LIMIT:
         return {}
     rows = query(
@@ -43,7 +47,9 @@ def pooled_deviations(project_id: int, experiment_id: int, keys: list[str]) -> d
         " JOIN value_num c ON c.experiment_id = v.experiment_id AND c.run_id = v.run_id"
         f" WHERE v.key_id = %s AND v.experiment_id = %s AND c.key_id IN {places(list(found))}"
         " GROUP BY v.text, c.key_id HAVING n > 1) grouped GROUP BY key_id",
-        mark, experiment_id, *found.values(),
-    )  # fmt: skip
+        mark,
+        experiment_id,
+        *found.values(),
+    )
     names = {key_id: name for (_, _, name), key_id in found.items()}
     return {names[key_id]: float(deviation) for key_id, deviation in rows if deviation is not None}

@@ -51,8 +51,10 @@ def _remove(run: IndexedRun, keys: list[tuple[str, str, str]]) -> None:
         for table in ("value_num", "value_text"):
             execute(
                 f"DELETE FROM {table} WHERE key_id = %s AND experiment_id = %s AND run_id = %s",
-                key_id, run.experiment_id, run.run_id,
-            )  # fmt: skip
+                key_id,
+                run.experiment_id,
+                run.run_id,
+            )
 
 
 def _write_index(run: IndexedRun, index: dict[tuple[str, str, str], Value]) -> None:
@@ -73,18 +75,22 @@ def _write_index(run: IndexedRun, index: dict[tuple[str, str, str], Value]) -> N
             texts.append((key_id, run.experiment_id, run.run_id, text))
     insert_many(
         "INSERT INTO value_num (key_id, experiment_id, run_id, num)",
-        sorted(numbers), "ON DUPLICATE KEY UPDATE num = VALUES(num)",
-    )  # fmt: skip
+        sorted(numbers),
+        "ON DUPLICATE KEY UPDATE num = VALUES(num)",
+    )
     insert_many(
         "INSERT INTO value_text (key_id, experiment_id, run_id, text)",
-        sorted(texts), "ON DUPLICATE KEY UPDATE text = VALUES(text)",
-    )  # fmt: skip
+        sorted(texts),
+        "ON DUPLICATE KEY UPDATE text = VALUES(text)",
+    )
     for table, key_ids_gone in (("value_num", no_number), ("value_text", no_text)):
         for key_id in _present(table, run, sorted(key_ids_gone)):
             execute(
                 f"DELETE FROM {table} WHERE key_id = %s AND experiment_id = %s AND run_id = %s",
-                key_id, run.experiment_id, run.run_id,
-            )  # fmt: skip
+                key_id,
+                run.experiment_id,
+                run.run_id,
+            )
     insert_many(
         "INSERT IGNORE INTO experiment_key (experiment_id, key_id)",
         sorted((run.experiment_id, key_id) for key_id in _unlisted(run.experiment_id, list(ids.values()))),
@@ -98,9 +104,11 @@ def _present(table: str, run: IndexedRun, ids: list[int]) -> list[int]:
         key_id
         for (key_id,) in query(
             f"SELECT key_id FROM {table} WHERE key_id IN {places(ids)} AND experiment_id = %s AND run_id = %s",
-            *ids, run.experiment_id, run.run_id,
+            *ids,
+            run.experiment_id,
+            run.run_id,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _unlisted(experiment_id: int, ids: list[int]) -> set[int]:
@@ -124,8 +132,9 @@ def key_ids(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple[str
             "SELECT scope, aggregate, name, key_id FROM key_name WHERE project_id = %s"
             f" AND scope IN ('param', 'value', 'label', 'field') AND aggregate IN ('', 'shown', 'last', 'min', 'max')"
             f" AND name IN {places(part)}",
-            project_id, *part,
-        )  # fmt: skip
+            project_id,
+            *part,
+        )
         found.update({(scope, aggregate, name): key_id for scope, aggregate, name, key_id in rows})
     return {key: found[key] for key in keys if key in found}
 

@@ -15,12 +15,16 @@ from kinetrum.storage.search.run_facets import plain_number
 
 _AT_ONCE = 5_000
 _FIELDS = {
-    "number": "r.number", "name": "r.name", "status": "r.status", "host": "NULLIF(r.host, '')",
-    "started": "UNIX_TIMESTAMP(r.started_at) * 1e6", "ended": "UNIX_TIMESTAMP(r.ended_at) * 1e6",
+    "number": "r.number",
+    "name": "r.name",
+    "status": "r.status",
+    "host": "NULLIF(r.host, '')",
+    "started": "UNIX_TIMESTAMP(r.started_at) * 1e6",
+    "ended": "UNIX_TIMESTAMP(r.ended_at) * 1e6",
     "duration": "TIMESTAMPDIFF(MICROSECOND, r.started_at, r.ended_at) / 1e6",
     "author": "(SELECT a.name FROM person a WHERE a.person_id = r.author_id)",
     "experiment": "(SELECT e.name FROM experiment e WHERE e.experiment_id = r.experiment_id)",
-}  # fmt: skip
+}
 DRAWN_FIELDS = (*_FIELDS, "commit", "code", "replicates")
 
 
@@ -56,8 +60,9 @@ def _of_index(key_id: int, run_ids: Sequence[int], known: dict[int, Value]) -> d
         rows = query(
             f"SELECT v.run_id, v.{column} FROM {table} v JOIN run r ON r.run_id = v.run_id"
             f" WHERE v.key_id = %s AND v.experiment_id = r.experiment_id AND v.run_id IN {places(list(run_ids))}",
-            key_id, *run_ids,
-        )  # fmt: skip
+            key_id,
+            *run_ids,
+        )
         for run_id, value in rows:
             if run_id not in known:
                 found[run_id] = plain_number(value) if column == "num" else _text(value)

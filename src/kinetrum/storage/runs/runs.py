@@ -110,8 +110,9 @@ def previous_run(run: Run) -> Run | None:
     """Return the run of the same experiment with the next lower number that is not in the bin."""
     return _one(
         "WHERE r.experiment_id = %s AND r.number < %s AND r.binned_at IS NULL ORDER BY r.number DESC LIMIT 1",
-        run.experiment_id, run.number,
-    )  # fmt: skip
+        run.experiment_id,
+        run.number,
+    )
 
 
 def best_run(project_id: int, experiment_id: int, key: str, higher: bool) -> Run | None:
@@ -160,17 +161,33 @@ def runs_by_ids(run_ids: list[int]) -> list[Run]:
 
 
 def add_run(
-    uid: bytes, experiment_id: int, number: int, name: str | None, author_id: int, host: str,
-    parent_uid: bytes | None, started_at: datetime, lease_s: int,
-) -> int:  # fmt: skip
+    uid: bytes,
+    experiment_id: int,
+    number: int,
+    name: str | None,
+    author_id: int,
+    host: str,
+    parent_uid: bytes | None,
+    started_at: datetime,
+    lease_s: int,
+) -> int:
     """Insert a running run with an empty document and return its id."""
     run_id = int(
         RunRow.insert(
-            uid=uid, experiment_id=experiment_id, number=number, name=name, status="running", author_id=author_id,
-            host=host, parent_uid=parent_uid, started_at=started_at, last_sign_at=now(), lease_s=lease_s,
+            uid=uid,
+            experiment_id=experiment_id,
+            number=number,
+            name=name,
+            status="running",
+            author_id=author_id,
+            host=host,
+            parent_uid=parent_uid,
+            started_at=started_at,
+            last_sign_at=now(),
+            lease_s=lease_s,
             changed_at=now(),
         ).execute()
-    )  # fmt: skip
+    )
     execute("INSERT INTO run_doc (run_id, doc) VALUES (%s, %s)", run_id, pack(RunDoc()))
     execute("INSERT INTO run_ingest (run_id) VALUES (%s)", run_id)
     return run_id
@@ -180,8 +197,14 @@ def set_imported(run_id: int, status: str, reason: str | None, ended_at: datetim
     """Note where an imported run came from and how it ended there; it is not complete yet."""
     execute(
         "UPDATE run SET status = %s, reason = %s, ended_at = %s, last_sign_at = %s, imported_from = %s"
-        " WHERE run_id = %s", status, reason, ended_at, ended_at, source[:200], run_id,
-    )  # fmt: skip
+        " WHERE run_id = %s",
+        status,
+        reason,
+        ended_at,
+        ended_at,
+        source[:200],
+        run_id,
+    )
 
 
 def is_half_imported(run_id: int) -> bool:
@@ -214,8 +237,12 @@ def set_ending(run_id: int, status: str, reason: str | None, ended_at: datetime)
     """Set the final status."""
     execute(
         "UPDATE run SET status = %s, reason = %s, ended_at = %s, changed_at = %s WHERE run_id = %s",
-        status, reason, ended_at, now(), run_id,
-    )  # fmt: skip
+        status,
+        reason,
+        ended_at,
+        now(),
+        run_id,
+    )
     events.tell_run(run_id)
 
 
@@ -235,8 +262,10 @@ def mark_lost(run_id: int) -> bool:
         "UPDATE run SET status = 'lost', ended_at = last_sign_at, changed_at = %s,"
         " reason = CONCAT('no sign of life for over ', lease_s, ' s')"
         " WHERE run_id = %s AND status = 'running' AND last_sign_at < %s - INTERVAL lease_s SECOND",
-        moment, run_id, moment,
-    )  # fmt: skip
+        moment,
+        run_id,
+        moment,
+    )
     if lost:
         events.tell_run(run_id)
     return bool(lost)
@@ -247,8 +276,11 @@ def set_running_again(run_id: int, resumed_at: datetime) -> None:
     execute(
         "UPDATE run SET status = 'running', reason = NULL, ended_at = NULL, resumed_at = %s, last_sign_at = %s,"
         " changed_at = %s WHERE run_id = %s",
-        resumed_at, now(), now(), run_id,
-    )  # fmt: skip
+        resumed_at,
+        now(),
+        now(),
+        run_id,
+    )
     events.tell_run(run_id)
 
 
@@ -275,8 +307,11 @@ def set_binned(run_id: int, person_id: int | None) -> None:
     moment = now()
     execute(
         "UPDATE run SET binned_at = %s, binned_by = %s, changed_at = %s WHERE run_id = %s",
-        None if person_id is None else moment, person_id, moment, run_id,
-    )  # fmt: skip
+        None if person_id is None else moment,
+        person_id,
+        moment,
+        run_id,
+    )
     events.tell_run(run_id)
 
 
@@ -285,8 +320,9 @@ def binned_runs(project_id: int, limit: int) -> list[Run]:
     rows = query(
         _SELECT + "WHERE e.project_id = %s AND r.binned_at IS NOT NULL AND r.purged_at IS NULL"
         " ORDER BY r.binned_at DESC LIMIT %s",
-        project_id, limit,
-    )  # fmt: skip
+        project_id,
+        limit,
+    )
     return [Run(*row) for row in rows]
 
 
@@ -294,8 +330,10 @@ def children_of(uid: bytes, project_id: int, limit: int) -> list[Run]:
     """Return the runs under a parent that are not in the bin, the earliest first."""
     rows = query(
         _SELECT + "WHERE r.parent_uid = %s AND e.project_id = %s AND r.binned_at IS NULL ORDER BY r.run_id LIMIT %s",
-        uid, project_id, limit,
-    )  # fmt: skip
+        uid,
+        project_id,
+        limit,
+    )
     return [Run(*row) for row in rows]
 
 
@@ -306,8 +344,10 @@ def family_of(uids: Sequence[bytes], project_id: int, limit: int) -> list[Run]:
     while above and len(found) <= limit:
         rows = query(
             _SELECT + f"WHERE r.parent_uid IN {places(above)} AND e.project_id = %s AND r.purged_at IS NULL LIMIT %s",
-            *above, project_id, limit + 1,
-        )  # fmt: skip
+            *above,
+            project_id,
+            limit + 1,
+        )
         fresh = {run.uid: run for run in (Run(*row) for row in rows) if run.uid not in found and run.uid not in uids}
         found |= fresh
         above = list(fresh)
@@ -320,8 +360,10 @@ def counts_of_children(uids: list[bytes], experiment_ids: list[int]) -> dict[byt
         return {}
     rows = query(
         f"SELECT parent_uid, COUNT(*) FROM run WHERE parent_uid IN {places(uids)} AND binned_at IS NULL"
-        f" AND experiment_id IN {places(experiment_ids)} GROUP BY parent_uid", *uids, *experiment_ids,
-    )  # fmt: skip
+        f" AND experiment_id IN {places(experiment_ids)} GROUP BY parent_uid",
+        *uids,
+        *experiment_ids,
+    )
     return {uid: int(count) for uid, count in rows}
 
 
@@ -331,8 +373,9 @@ def references_of(uids: list[bytes]) -> dict[bytes, str]:
         return {}
     rows = query(
         "SELECT r.uid, e.name, r.number FROM run r JOIN experiment e USING (experiment_id)"
-        f" WHERE r.uid IN {places(uids)}", *uids,
-    )  # fmt: skip
+        f" WHERE r.uid IN {places(uids)}",
+        *uids,
+    )
     return {uid: f"{experiment}/{number}" for uid, experiment, number in rows}
 
 

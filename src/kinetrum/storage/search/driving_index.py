@@ -150,7 +150,7 @@ class Driving:
             )
             for place in found
             for table, more, values in tests
-        ]  # fmt: skip
+        ]
 
 
 def unanswered(plan: Plan | None, driver: Driver | None) -> Plan | None:

@@ -68,11 +68,12 @@ class RunCatalogue:
             return None
         kinds = Kinds(0)
         tests = (
-            (Kinds.NUMBER, "value_num", ""), (Kinds.TEXT, "value_text", " AND text >= '\x04'"),
+            (Kinds.NUMBER, "value_num", ""),
+            (Kinds.TEXT, "value_text", " AND text >= '\x04'"),
             (Kinds.TEXT, "value_text", " AND text < '\x01'"),
             (Kinds.TEXT, "value_text", " AND text >= '\x02' AND text < '\x03'"),
             (Kinds.SPECIAL, "value_text", " AND text >= '\x01' AND text < '\x02'"),
-        )  # fmt: skip
+        )
         for kind, table, more in tests:
             if kind not in kinds and self._any(table, found[0].key_id, more):
                 kinds |= kind
@@ -83,14 +84,22 @@ class RunCatalogue:
         return self._any("value_text", key_id, " AND text >= '\x02' AND text < '\x03'")
 
     def _any(self, table: str, key_id: int, more: str) -> bool:
-        return bool(query(
-            f"SELECT 1 FROM {table} WHERE key_id = %s AND experiment_id {self.searched.within}{more} LIMIT 1",
-            key_id, *self.searched.ids))  # fmt: skip
+        return bool(
+            query(
+                f"SELECT 1 FROM {table} WHERE key_id = %s AND experiment_id {self.searched.within}{more} LIMIT 1",
+                key_id,
+                *self.searched.ids,
+            )
+        )
 
     def _listed(self, key_id: int) -> bool:
-        return bool(query(
-            f"SELECT 1 FROM experiment_key WHERE key_id = %s AND experiment_id {self.searched.within} LIMIT 1",
-            key_id, *self.searched.ids))  # fmt: skip
+        return bool(
+            query(
+                f"SELECT 1 FROM experiment_key WHERE key_id = %s AND experiment_id {self.searched.within} LIMIT 1",
+                key_id,
+                *self.searched.ids,
+            )
+        )
 
     def index_places(self, key: Key) -> list[IndexPlace]:
         """Return where the index holds a key; nothing for what is read from documents or unknown."""
@@ -136,16 +145,27 @@ class RunCatalogue:
 
     def has_plot(self, name: str) -> bool:
         """Tell whether a run keeps a plot of that name or kind."""
-        return bool(query(
-            f"SELECT 1 FROM plot p JOIN run r USING (run_id) WHERE r.experiment_id {self.searched.within}"
-            " AND (p.name = %s OR p.kind = %s) LIMIT 1", *self.searched.ids, name, name))  # fmt: skip
+        return bool(
+            query(
+                f"SELECT 1 FROM plot p JOIN run r USING (run_id) WHERE r.experiment_id {self.searched.within}"
+                " AND (p.name = %s OR p.kind = %s) LIMIT 1",
+                *self.searched.ids,
+                name,
+                name,
+            )
+        )
 
     def names(self) -> Sequence[str]:
         """Return names of parameters, values and labels, for nearest ones."""
-        return [name for (name,) in query(
-            "SELECT DISTINCT k.name FROM experiment_key x JOIN key_name k USING (key_id)"
-            f" WHERE x.experiment_id {self.searched.within} AND k.scope <> 'field' ORDER BY k.name LIMIT %s",
-            *self.searched.ids, NAMES_LIMIT)]  # fmt: skip
+        return [
+            name
+            for (name,) in query(
+                "SELECT DISTINCT k.name FROM experiment_key x JOIN key_name k USING (key_id)"
+                f" WHERE x.experiment_id {self.searched.within} AND k.scope <> 'field' ORDER BY k.name LIMIT %s",
+                *self.searched.ids,
+                NAMES_LIMIT,
+            )
+        ]
 
     def now(self) -> int:
         """Return the moment at which this catalogue was made, in microseconds since 1970."""

@@ -16,10 +16,12 @@ from kinetrum.storage.search.run_search import RunSearch
 FREQUENT_LIMIT = 50
 _MARKED = {"\x01true": True, "\x01false": False, "\x01null": None}
 _FIELD_COLUMNS = {
-    "status": "r.status", "host": "r.host", "name": "r.name",
+    "status": "r.status",
+    "host": "r.host",
+    "name": "r.name",
     "author": "(SELECT a.name FROM person a WHERE a.person_id = r.author_id)",
     "experiment": "(SELECT e.name FROM experiment e WHERE e.experiment_id = r.experiment_id)",
-}  # fmt: skip
+}
 COUNTED_FIELDS = tuple(_FIELD_COLUMNS)
 
 
@@ -80,8 +82,10 @@ def _ends(table: str, column: str, searched: Searched, key_ids: Sequence[int]) -
             part = list(key_ids[start : start + 500])
             yield from query(
                 f"SELECT key_id, MIN({column}), MAX({column}) FROM {table} WHERE key_id IN {places(part)}"
-                " AND experiment_id = %s GROUP BY key_id", *part, experiment_id,
-            )  # fmt: skip
+                " AND experiment_id = %s GROUP BY key_id",
+                *part,
+                experiment_id,
+            )
 
 
 def facet(search: RunSearch, source: Key | Field, beginning: str = "", limit: int = FREQUENT_LIMIT) -> Facet:
@@ -99,9 +103,12 @@ def facet(search: RunSearch, source: Key | Field, beginning: str = "", limit: in
     frequent = sorted(frequent, key=lambda each: -each.runs)[:limit]
     # A whole number beyond 2^53 stands in both tables.
     return Facet(
-        numbers.runs + texts.runs - texts.marks, texts.nans, numbers.range, frequent,
+        numbers.runs + texts.runs - texts.marks,
+        texts.nans,
+        numbers.range,
+        frequent,
         max(0, numbers.distinct + texts.distinct - len(frequent)),
-    )  # fmt: skip
+    )
 
 
 @dataclass(frozen=True)
@@ -125,8 +132,9 @@ def _numbers(search: RunSearch, key_id: int, limit: int) -> _Counted:
     rows = search.ask(
         "SELECT num, n, SUM(n) OVER (), COUNT(*) OVER (), MIN(num) OVER (), MAX(num) OVER ()"
         f" FROM (SELECT v.num, COUNT(*) n FROM {held.sql} GROUP BY v.num) g ORDER BY n DESC, num LIMIT %s",
-        *held.values, limit,
-    )  # fmt: skip
+        *held.values,
+        limit,
+    )
     if not rows:
         return _NONE
     _, _, runs, distinct, low, high = rows[0]
@@ -142,8 +150,11 @@ def _texts(search: RunSearch, key_id: int, beginning: str, limit: int) -> _Count
         "SELECT text, n, fits, SUM(n) OVER (), SUM(n * (text = '\x01NaN')) OVER (), COUNT(*) OVER (),"
         " SUM(n * (text >= '\x03' AND text < '\x04')) OVER ()"
         f" FROM (SELECT v.text, COUNT(*) n, {shown} fits FROM {held.sql} GROUP BY v.text) g"
-        " ORDER BY fits DESC, n DESC, text LIMIT %s", *wanted, *held.values, limit,
-    )  # fmt: skip
+        " ORDER BY fits DESC, n DESC, text LIMIT %s",
+        *wanted,
+        *held.values,
+        limit,
+    )
     if not rows:
         return _NONE
     _, _, _, runs, nans, distinct, marks = rows[0]
@@ -169,8 +180,11 @@ def _of_field(search: RunSearch, field: Field, beginning: str, limit: int) -> Fa
     like, wanted = (f" AND LOWER({column}) LIKE %s", (sql_pattern(f"*{beginning}*"),)) if beginning else ("", ())
     rows = search.ask(
         f"SELECT {column} held, COUNT(*) n FROM {runs.sql} AND {column} <> ''{like} GROUP BY held"
-        " ORDER BY n DESC, held LIMIT %s", *runs.values, *wanted, limit + 1,
-    )  # fmt: skip
+        " ORDER BY n DESC, held LIMIT %s",
+        *runs.values,
+        *wanted,
+        limit + 1,
+    )
     ((having, distinct),) = search.ask(
         f"SELECT COUNT(*), COUNT(DISTINCT {column}) FROM {runs.sql} AND {column} <> ''", *runs.values
     )

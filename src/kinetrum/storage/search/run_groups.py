@@ -19,11 +19,13 @@ from kinetrum.storage.search.run_search import RunSearch
 
 _MARKED: dict[str, Value] = {"\x01true": True, "\x01false": False, "\x01null": None, "\x01NaN": float("nan")}
 _FIELD_COLUMNS = {
-    "status": "r.status", "host": "NULLIF(r.host, '')", "name": "r.name",
+    "status": "r.status",
+    "host": "NULLIF(r.host, '')",
+    "name": "r.name",
     "author": "(SELECT a.name FROM person a WHERE a.person_id = r.author_id)",
     "experiment": "(SELECT e.name FROM experiment e WHERE e.experiment_id = r.experiment_id)",
     "parent": "LOWER(HEX(r.parent_uid))",
-}  # fmt: skip
+}
 GROUPED_FIELDS = (*_FIELD_COLUMNS, "commit", "code", "replicates")
 
 
@@ -106,8 +108,11 @@ class RunGroups:
         rows = self.search.ask(
             f"SELECT g.*, COUNT(*) OVER () FROM (SELECT {self._how.expression} held, COUNT(*) n, MAX(r.run_id) last,"
             f" {mean} mean FROM {runs.sql} GROUP BY held) g ORDER BY held IS NULL, {order}, last DESC"
-            " LIMIT %s OFFSET %s", *runs.values, limit, offset,
-        )  # fmt: skip
+            " LIMIT %s OFFSET %s",
+            *runs.values,
+            limit,
+            offset,
+        )
         groups = [self._group(held, count, last) for held, count, last, _, _ in rows]
         return groups, int(rows[0][-1]) if rows else 0
 
@@ -165,11 +170,17 @@ class RunGroups:
             return self.search.ask(
                 f"SELECT {self._how.expression} held, r.key_id, {sums.format(f'r.{column}')} FROM {table} r"
                 f" {self._how.joins} WHERE r.key_id IN {places(list(ids))} AND r.experiment_id {within} AND ({among})"
-                " GROUP BY held, r.key_id", *self._how.values, *ids, *experiments, *raws,
-            )  # fmt: skip
+                " GROUP BY held, r.key_id",
+                *self._how.values,
+                *ids,
+                *experiments,
+                *raws,
+            )
         joins = f"{self._how.joins} JOIN {table} c ON c.experiment_id = r.experiment_id AND c.run_id = r.run_id"
         runs = self.search.joined(f"{joins} AND c.key_id IN {places(list(ids))}", (*self._how.values, *ids))
         return self.search.ask(
             f"SELECT {self._how.expression} held, c.key_id, {sums.format(f'c.{column}')} FROM {runs.sql}"
-            f" AND ({among}) GROUP BY held, c.key_id", *runs.values, *raws,
-        )  # fmt: skip
+            f" AND ({among}) GROUP BY held, c.key_id",
+            *runs.values,
+            *raws,
+        )

@@ -30,9 +30,14 @@ _EXACT = 2**53
 _NAN = "\x01NaN"
 _FIRST_TIME, _LAST_TIME = -62_135_596_800_000_000, 253_402_300_799_999_999
 _COLUMNS = {
-    "number": "r.number", "name": "r.name", "status": "r.status", "host": "r.host", "started": "r.started_at",
-    "ended": "r.ended_at", "duration": "TIMESTAMPDIFF(MICROSECOND, r.started_at, r.ended_at) / 1e6",
-}  # fmt: skip
+    "number": "r.number",
+    "name": "r.name",
+    "status": "r.status",
+    "host": "r.host",
+    "started": "r.started_at",
+    "ended": "r.ended_at",
+    "duration": "TIMESTAMPDIFF(MICROSECOND, r.started_at, r.ended_at) / 1e6",
+}
 _AUTHOR = "EXISTS (SELECT 1 FROM person a WHERE a.person_id = r.author_id AND (a.name {0} OR a.full_name {0}))"
 _NOTE = "EXISTS (SELECT 1 FROM note n WHERE n.subject_kind = 'run' AND n.subject_id = r.run_id{0})"
 _USED = (
@@ -138,24 +143,31 @@ class Compiler:
         )
 
     def _by_document(
-        self, test: settled.Settled, key: Key, held_as: Key, more: str = "", values: tuple[Any, ...] = (),
+        self,
+        test: settled.Settled,
+        key: Key,
+        held_as: Key,
+        more: str = "",
+        values: tuple[Any, ...] = (),
         table: str = "",
-    ) -> Filter:  # fmt: skip
+    ) -> Filter:
         """Test documents of the runs that hold a key, and return an expression that names those that fit."""
         ids = self._holders(held_as, more, values, [table] if table else ["value_num", "value_text"])
         if len(ids) > DOCUMENTS_LIMIT:
             what = f"{key.aggregate}({key.name})" if key.aggregate != "shown" else f"long texts of {key.name}"
             raise InvalidInput(
                 f"{what} is read from the documents of the runs that have it, of {DOCUMENTS_LIMIT:,} at most; more "
-                "have it here. last, min, max and best are asked of any number of runs.", field="query",
-            )  # fmt: skip
+                "have it here. last, min, max and best are asked of any number of runs.",
+                field="query",
+            )
         fitting: list[int] = []
         for start in range(0, len(ids), _DOCUMENTS_AT_ONCE):
             part = ids[start : start + _DOCUMENTS_AT_ONCE]
             rows = query(
                 "SELECT run_id, r.experiment_id, d.doc FROM run_doc d JOIN run r USING (run_id)"
-                f" WHERE run_id IN {places(part)}", *part,
-            )  # fmt: skip
+                f" WHERE run_id IN {places(part)}",
+                *part,
+            )
             fitting += [
                 run_id
                 for run_id, experiment_id, raw in rows
@@ -170,8 +182,11 @@ class Compiler:
                 rows = query(
                     f"SELECT v.run_id FROM {table} v WHERE v.key_id = %s AND v.experiment_id {self.searched.within}"
                     f"{more} LIMIT %s",
-                    place.key_id, *self.searched.ids, *values, DOCUMENTS_LIMIT + 1,
-                )  # fmt: skip
+                    place.key_id,
+                    *self.searched.ids,
+                    *values,
+                    DOCUMENTS_LIMIT + 1,
+                )
                 found.update(run_id for (run_id,) in rows)
         return sorted(found)
 
@@ -181,9 +196,10 @@ class Compiler:
         # To be none of some names is to be so under each that it has or had.
         fits = all if getattr(test, "negated", False) else any
         return [
-            row_id for row_id, name in self.searched.experiments
+            row_id
+            for row_id, name in self.searched.experiments
             if fits(holds(test, known) for known in (name, *earlier.get(row_id, ())))
-        ]  # fmt: skip
+        ]
 
     def _of_field(self, test: settled.Settled, field: Field) -> Filter:
         name = field.name

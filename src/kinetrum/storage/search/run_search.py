@@ -24,11 +24,16 @@ COUNT_CAP = 10_000
 STATEMENT_S = 10
 _TOOK_TOO_LONG = 1969
 _COLUMNS = {
-    "number": "r.number", "name": "r.name", "status": "r.status", "host": "r.host", "started": "r.started_at",
-    "ended": "r.ended_at", "author": "(SELECT a.name FROM person a WHERE a.person_id = r.author_id)",
+    "number": "r.number",
+    "name": "r.name",
+    "status": "r.status",
+    "host": "r.host",
+    "started": "r.started_at",
+    "ended": "r.ended_at",
+    "author": "(SELECT a.name FROM person a WHERE a.person_id = r.author_id)",
     "duration": "TIMESTAMPDIFF(MICROSECOND, r.started_at, r.ended_at)",
     "experiment": "(SELECT e.name FROM experiment e WHERE e.experiment_id = r.experiment_id)",
-}  # fmt: skip
+}
 # These are never empty and stand in an index behind the experiment, whose order they give.
 _INDEXED_FIELDS = {"number", "started"}
 # Marks of values that are neither number nor short text sort as missing.
@@ -44,9 +49,15 @@ class RunSearch:
     """
 
     def __init__(
-        self, catalogue: RunCatalogue, where: Filter, driver: Driver | None = None, rare: bool = False,
-        fold: bool = False, wide: Driver | None = None, left: Filter | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        catalogue: RunCatalogue,
+        where: Filter,
+        driver: Driver | None = None,
+        rare: bool = False,
+        fold: bool = False,
+        wide: Driver | None = None,
+        left: Filter | None = None,
+    ) -> None:
         self.catalogue, self.searched, self.driver = catalogue, catalogue.searched, driver
         # What looks at all runs that fit begins at the smallest set known, also where pages do better without.
         self._wide = driver or wide
@@ -119,9 +130,14 @@ class RunSearch:
         return found[0].key_id if found else 0
 
     def _has_text(self, key_id: int) -> bool:
-        return bool(query(
-            f"SELECT 1 FROM value_text v WHERE key_id = %s AND experiment_id {self.searched.within} AND {IS_TEXT}"
-            " LIMIT 1", key_id, *self.searched.ids))  # fmt: skip
+        return bool(
+            query(
+                f"SELECT 1 FROM value_text v WHERE key_id = %s AND experiment_id {self.searched.within} AND {IS_TEXT}"
+                " LIMIT 1",
+                key_id,
+                *self.searched.ids,
+            )
+        )
 
     def _in_order(self, key_id: int, descending: bool, what: str, offset: int, limit: int) -> list[tuple[Any, ...]]:
         """Read the runs that have a number off its index, in its order."""
@@ -131,8 +147,12 @@ class RunSearch:
         return self._ask(
             f"SELECT {what} FROM value_num s FORCE INDEX (value_num_order){joined}"
             f" WHERE s.key_id = %s AND s.experiment_id = %s ORDER BY s.num {way}, s.run_id {way} LIMIT %s OFFSET %s",
-            *(self._values if joined else ()), key_id, *self.searched.ids, limit, offset,
-        )  # fmt: skip
+            *(self._values if joined else ()),
+            key_id,
+            *self.searched.ids,
+            limit,
+            offset,
+        )
 
     def _by_number(self, key_id: int, descending: bool, offset: int, limit: int) -> list[int]:
         found = [run_id for (run_id,) in self._in_order(key_id, descending, "s.run_id", offset, limit)]
@@ -141,16 +161,21 @@ class RunSearch:
         joined = "" if self.everything else f" JOIN run r ON r.run_id = s.run_id AND {self._where}"
         ((numbered,),) = self._ask(
             f"SELECT COUNT(*) FROM value_num s{joined} WHERE s.key_id = %s AND s.experiment_id = %s",
-            *(self._values if joined else ()), key_id, *self.searched.ids,
-        )  # fmt: skip
+            *(self._values if joined else ()),
+            key_id,
+            *self.searched.ids,
+        )
         if self.everything and int(numbered) == self._held():
             return found
         rest = self._ask(
             f"SELECT r.run_id FROM run r WHERE {self._where} AND NOT EXISTS (SELECT 1 FROM"
             " value_num s WHERE s.key_id = %s AND s.experiment_id = r.experiment_id AND s.run_id = r.run_id)"
             " ORDER BY r.run_id DESC LIMIT %s OFFSET %s",
-            *self._values, key_id, limit - len(found), max(0, offset - int(numbered)),
-        )  # fmt: skip
+            *self._values,
+            key_id,
+            limit - len(found),
+            max(0, offset - int(numbered)),
+        )
         return found + [run_id for (run_id,) in rest]
 
     def _held(self) -> int:
@@ -175,8 +200,11 @@ class RunSearch:
         if self.driver is not None:
             within = (self.driver.table, self.driver.values)
             where, asked = self._left
-        source, values = ("run r", []) if within is None else (
-            f"{within[0]} d STRAIGHT_JOIN run r ON r.run_id = d.run_id", list(within[1]))  # fmt: skip
+        source, values = (
+            ("run r", [])
+            if within is None
+            else (f"{within[0]} d STRAIGHT_JOIN run r ON r.run_id = d.run_id", list(within[1]))
+        )
         joins, order = [], []
         for at, key in enumerate(sort):
             way = "DESC" if key.descending else "ASC"
@@ -206,8 +234,11 @@ class RunSearch:
         rows = self._ask(
             f"SELECT r.run_id FROM {source} {' '.join(joins)} WHERE {where}"
             f" ORDER BY {', '.join(order)} LIMIT %s OFFSET %s",
-            *values, *asked, limit, offset,
-        )  # fmt: skip
+            *values,
+            *asked,
+            limit,
+            offset,
+        )
         return [run_id for (run_id,) in rows]
 
     def _ask(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
@@ -224,5 +255,6 @@ def _bounded(sql: str, *values: Any) -> list[tuple[Any, ...]]:
             raise
         raise InvalidInput(
             f"This question took longer than {STATEMENT_S} s and was given up; ask for less at once, such as fewer "
-            "patterns with stars, or sort by one key.", field="query",
-        ) from None  # fmt: skip
+            "patterns with stars, or sort by one key.",
+            field="query",
+        ) from None

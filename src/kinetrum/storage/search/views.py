@@ -52,14 +52,15 @@ def _views(rest: str, *values: object) -> list[ViewRow]:
     rows = query(
         "SELECT v.view_id, v.uid, v.project_id, e.name, v.name, v.shared, v.author_id, p.full_name, v.arrangement,"
         " v.version, v.saved_at FROM saved_view v JOIN person p ON p.person_id = v.author_id"
-        f" LEFT JOIN experiment e ON e.experiment_id = v.experiment_id {rest}", *values,
-    )  # fmt: skip
+        f" LEFT JOIN experiment e ON e.experiment_id = v.experiment_id {rest}",
+        *values,
+    )
     return [
         ViewRow(
             row[0], row[1], row[2], row[3], row[4], bool(row[5]), row[6], row[7], json.loads(row[8]), row[9], row[10]
         )
         for row in rows
-    ]  # fmt: skip
+    ]
 
 
 def views_of(project_id: int, person_id: int, experiment_id: int | None) -> list[ViewRow]:
@@ -80,23 +81,41 @@ def view_by_uid(uid: bytes) -> ViewRow | None:
 
 
 def save_view(
-    uid: bytes, project_id: int, experiment_id: int | None, name: str, shared: bool, author_id: int,
-    arrangement: dict[str, Any], version: int,
-) -> None:  # fmt: skip
+    uid: bytes,
+    project_id: int,
+    experiment_id: int | None,
+    name: str,
+    shared: bool,
+    author_id: int,
+    arrangement: dict[str, Any],
+    version: int,
+) -> None:
     """Insert a view, or change the one of that id."""
     held = json.dumps(arrangement)
     if version == 1:
         execute(
             "INSERT INTO saved_view (uid, project_id, experiment_id, name, shared, author_id, arrangement, version,"
             " saved_at) VALUES (%s, %s, %s, %s, %s, %s, %s, 1, %s)",
-            uid, project_id, experiment_id, name, shared, author_id, held, now(),
-        )  # fmt: skip
+            uid,
+            project_id,
+            experiment_id,
+            name,
+            shared,
+            author_id,
+            held,
+            now(),
+        )
     else:
         execute(
             "UPDATE saved_view SET name = %s, shared = %s, arrangement = %s, version = %s, saved_at = %s"
             " WHERE uid = %s",
-            name, shared, held, version, now(), uid,
-        )  # fmt: skip
+            name,
+            shared,
+            held,
+            version,
+            now(),
+            uid,
+        )
 
 
 def count_views(project_id: int, person_id: int) -> int:
@@ -124,9 +143,14 @@ def add_link(
     execute(
         "INSERT INTO view_link (secret_sha256, project_id, experiment_id, arrangement, author_id, made_at, expires_at)"
         " VALUES (%s, %s, %s, %s, %s, %s, %s)",
-        _digest(secret), project_id, experiment_id, json.dumps(arrangement), author_id, made_at,
+        _digest(secret),
+        project_id,
+        experiment_id,
+        json.dumps(arrangement),
+        author_id,
+        made_at,
         made_at + timedelta(days=days),
-    )  # fmt: skip
+    )
     ((link_id,),) = query("SELECT link_id FROM view_link WHERE secret_sha256 = %s", _digest(secret))
     return int(link_id), secret
 
@@ -136,8 +160,9 @@ def _links(rest: str, *values: object) -> list[LinkRow]:
         "SELECT l.link_id, l.project_id, j.name, e.name, l.arrangement, l.author_id, p.full_name, l.made_at,"
         " l.expires_at, l.revoked_at FROM view_link l JOIN person p ON p.person_id = l.author_id"
         " JOIN project j ON j.project_id = l.project_id"
-        f" JOIN experiment e ON e.experiment_id = l.experiment_id {rest}", *values,
-    )  # fmt: skip
+        f" JOIN experiment e ON e.experiment_id = l.experiment_id {rest}",
+        *values,
+    )
     return [
         LinkRow(row[0], row[1], row[2], row[3], json.loads(row[4]), row[5], row[6], row[7], row[8], row[9])
         for row in rows
@@ -154,8 +179,9 @@ def links_of(project_id: int) -> list[LinkRow]:
     """Return the links of a project that can still be opened, the newest first."""
     return _links(
         "WHERE l.project_id = %s AND l.revoked_at IS NULL AND l.expires_at > %s ORDER BY l.link_id DESC",
-        project_id, now(),
-    )  # fmt: skip
+        project_id,
+        now(),
+    )
 
 
 def link_by_id(link_id: int) -> LinkRow | None:

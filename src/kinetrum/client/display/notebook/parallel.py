@@ -42,9 +42,11 @@ def _axis(column: dict[str, Any]) -> dict[str, Any]:
     numeric = bool(held) and all(isinstance(value, int | float) and not isinstance(value, bool) for value in held)
     goal = column["goal"]
     return {
-        "name": column["text"], "numeric": numeric, "lower": bool(goal and goal["direction"] == "lower"),
+        "name": column["text"],
+        "numeric": numeric,
+        "lower": bool(goal and goal["direction"] == "lower"),
         "values": values if numeric else [None if value is None else _text(value) for value in values],
-    }  # fmt: skip
+    }
 
 
 def _text(value: Any) -> str:

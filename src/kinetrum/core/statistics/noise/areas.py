@@ -37,8 +37,10 @@ def compare_areas(
     if min(positives, negatives) < fewest_rows(confidence):
         return one, two, None
     change = one - two
-    parts = [float(np.var(above[0] - above[1], ddof=1)) / positives,
-             float(np.var(below[0] - below[1], ddof=1)) / negatives]  # fmt: skip
+    parts = [
+        float(np.var(above[0] - above[1], ddof=1)) / positives,
+        float(np.var(below[0] - below[1], ddof=1)) / negatives,
+    ]
     variance = sum(parts)
     if variance < 1e-24:
         return one, two, Interval(change, change, 0.5 if abs(change) < 1e-12 else float(change > 0), "DeLong")

@@ -46,9 +46,13 @@ def picked(confidence: float, candidates: int) -> float:
 
 
 def difference_of(
-    left: Sequence[Seeded], right: Sequence[Seeded], *, confidence: float = CONFIDENCE, candidates: int = 1,
+    left: Sequence[Seeded],
+    right: Sequence[Seeded],
+    *,
+    confidence: float = CONFIDENCE,
+    candidates: int = 1,
     noise: float | None = None,
-) -> Difference:  # fmt: skip
+) -> Difference:
     """Compare two groups of replicates: one or more finite numbers each, with the seeds of their runs.
 
     The same seeds on both sides are compared pair by pair (Student's paired t); else Welch's t with Satterthwaite's
@@ -168,7 +172,15 @@ def differences_at_once(
         alone = picked(confidence, len(groups))
         needed = None if beyond else runs_to_tell(change, deviation, alone)
         found.append(
-            Difference(change, change - half, change + half, float(stdtr(freedom, change / error)), beyond, confidence,
-                       "Dunnett", needed)
-        )  # fmt: skip
+            Difference(
+                change,
+                change - half,
+                change + half,
+                float(stdtr(freedom, change / error)),
+                beyond,
+                confidence,
+                "Dunnett",
+                needed,
+            )
+        )
     return found

@@ -29,9 +29,12 @@ def select_measures(verdicts: Sequence[RowsVerdict], names: Iterable[str]) -> li
 
 
 def compare_classes(
-    truth: NDArray[np.object_], left: NDArray[np.object_], right: NDArray[np.object_], positive: object | None,
+    truth: NDArray[np.object_],
+    left: NDArray[np.object_],
+    right: NDArray[np.object_],
+    positive: object | None,
     confidence: float = CONFIDENCE,
-) -> list[RowsVerdict]:  # fmt: skip
+) -> list[RowsVerdict]:
     """Compare predicted classes of n rows.
 
     `positive` is the class of two that recall, precision, specificity, F1 and Matthews' correlation are of; None leaves
@@ -43,11 +46,16 @@ def compare_classes(
     verdicts = [
         _with_counts(
             verdict_of(
-                "accuracy", len(truth), (float(left_right.mean()), float(right_right.mean())),
-                share_interval(accuracy, confidence), confidence, len(truth),
-            ), accuracy,
+                "accuracy",
+                len(truth),
+                (float(left_right.mean()), float(right_right.mean())),
+                share_interval(accuracy, confidence),
+                confidence,
+                len(truth),
+            ),
+            accuracy,
         )
-    ]  # fmt: skip
+    ]
     if positive is not None:
         verdicts += _of_two_classes(truth == positive, left == positive, right == positive, known, confidence)
     classes = sorted({str(one) for one in truth[known]})
@@ -86,9 +94,7 @@ def _of_two_classes(is_true: Bools, left: Bools, right: Bools, known: Bools, con
     """Compare what one class of two is measured by; a row without a truth is of neither."""
     is_false = known & ~is_true
     verdicts = []
-    for name, rows, ours, theirs in (
-        ("recall", is_true, left, right), ("specificity", is_false, ~left, ~right)
-    ):  # fmt: skip
+    for name, rows, ours, theirs in (("recall", is_true, left, right), ("specificity", is_false, ~left, ~right)):
         count = int(rows.sum())
         if count:
             values = float(ours[rows].mean()), float(theirs[rows].mean())
@@ -104,8 +110,10 @@ def _of_two_classes(is_true: Bools, left: Bools, right: Bools, known: Bools, con
 
 
 def _counts(is_true: Bools, is_false: Bools, left: Bools, right: Bools) -> Counts:
-    sides = [[int((one & rows).sum()) for one in (left & right, left & ~right, right & ~left)]
-             for rows in (is_true, is_false)]  # fmt: skip
+    sides = [
+        [int((one & rows).sum()) for one in (left & right, left & ~right, right & ~left)]
+        for rows in (is_true, is_false)
+    ]
     true = int(is_true.sum())
     return Counts(true + int(is_false.sum()), true, *sides[0], *sides[1])
 

@@ -78,8 +78,14 @@ def _of_correlation(hits: Floats, said: Floats, true: np.float64, rows: np.float
 
 def _answers(counts: Counts) -> int:
     """Return how many rows one of the models calls positive."""
-    return (counts.both_true + counts.left_true + counts.right_true + counts.both_false + counts.left_false
-            + counts.right_false)  # fmt: skip
+    return (
+        counts.both_true
+        + counts.left_true
+        + counts.right_true
+        + counts.both_false
+        + counts.left_false
+        + counts.right_false
+    )
 
 
 RATIOS: dict[str, Ratio] = {
@@ -118,16 +124,15 @@ def ratio_interval(ratio: Ratio, counts: Counts, confidence: float) -> Interval 
     change, reach = float(left[0] - right[0]), max(critical, normal) * float(error[0])
     # An end on zero is no difference, whatever the last digit says.
     low, high = (0.0 if abs(end) < 1e-12 else end for end in (change - reach, change + reach))
-    return Interval(
-        max(-ratio.widest, low), min(ratio.widest, high), float(ndtr(change / float(error[0]))), method
-    )  # fmt: skip
+    return Interval(max(-ratio.widest, low), min(ratio.widest, high), float(ndtr(change / float(error[0]))), method)
 
 
 def _critical(ratio: Ratio, counts: Counts, confidence: float) -> float | None:
     """Return the critical value of the studentised difference over all swaps; None where these are too many."""
     (ours, weights), (theirs, others) = (
-        _swaps(counts.left_true + counts.right_true), _swaps(counts.left_false + counts.right_false)
-    )  # fmt: skip
+        _swaps(counts.left_true + counts.right_true),
+        _swaps(counts.left_false + counts.right_false),
+    )
     if len(ours) * len(theirs) > _SWAPS_LIMIT:
         return None
     left, right, error = _told(ratio, counts, ours[:, None], theirs[None, :])
@@ -171,10 +176,14 @@ def _told(ratio: Ratio, counts: Counts, left_true: Floats, left_false: Floats) -
     neither = counts.true - counts.both_true - counts.left_true - counts.right_true
     # Of each kind of row: how many, and by how much one more of it would move the difference.
     kinds = (
-        (counts.both_true, left_hit - right_hit + on_true), (left_true, left_hit + on_true),
-        (right_true, -right_hit + on_true), (neither, on_true), (counts.both_false, said_left - said_right),
-        (left_false, said_left), (right_false, -said_right),
-    )  # fmt: skip
+        (counts.both_true, left_hit - right_hit + on_true),
+        (left_true, left_hit + on_true),
+        (right_true, -right_hit + on_true),
+        (neither, on_true),
+        (counts.both_false, said_left - said_right),
+        (left_false, said_left),
+        (right_false, -said_right),
+    )
     squares = sum(count * move**2 for count, move in kinds)
     total = sum(count * move for count, move in kinds)
     # Half a row more of each kind that differs: that none was seen does not say that there are none.

@@ -95,15 +95,32 @@ def verdict_of(
     left, right = values
     higher = measure not in LOWER
     verdict = RowsVerdict(
-        measure, higher, rows, left, right, left - right, None, None, None, confidence, "none", Outcome.TOO_FEW,
-        fewest_rows(confidence), counted,
-    )  # fmt: skip
+        measure,
+        higher,
+        rows,
+        left,
+        right,
+        left - right,
+        None,
+        None,
+        None,
+        confidence,
+        "none",
+        Outcome.TOO_FEW,
+        fewest_rows(confidence),
+        counted,
+    )
     if interval is None:
         return verdict
     outcome = Outcome.WITHIN_NOISE
     if interval.low > 0 or interval.high < 0:
         outcome = Outcome.BETTER if (interval.low > 0) == higher else Outcome.WORSE
     return replace(
-        verdict, low=interval.low, high=interval.high, probability=interval.probability, method=interval.method,
-        outcome=outcome, needed=None,
-    )  # fmt: skip
+        verdict,
+        low=interval.low,
+        high=interval.high,
+        probability=interval.probability,
+        method=interval.method,
+        outcome=outcome,
+        needed=None,
+    )
