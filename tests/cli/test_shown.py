@@ -9,8 +9,9 @@ from typing import Any
 import pytest
 
 import kinetrum
-from kinetrum.cli import following, output
+from kinetrum.cli import output
 from kinetrum.cli.main import main
+from kinetrum.cli.runs import environment
 from tests.cli.test_commands import Out, run
 from tests.conftest import Project, new_id
 
@@ -156,7 +157,7 @@ def test_lines_that_were_left_out_are_told(recording: Project, say: Said, monkey
 
 
 def test_following_ends_with_the_run(recording: Project, say: Said, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(following, "_PAUSE_S", 0.02)
+    monkeypatch.setattr(environment, "_PAUSE_S", 0.02)
     run = Told(recording).prints("begun\n", "half a li")
 
     def go_on() -> None:
@@ -320,7 +321,7 @@ def test_views_in_the_terminal(several: list[Told], recording: Project, say: Sai
 
 def test_numbers_in_columns_are_aligned() -> None:
     assert output.numbers([0.5, 0.25, 12]) == ["0.500", "0.250", "12.000"]
-    assert [following.seconds(micros) for micros in (0, 59_940_000, 61_000_000, 7_260_000_000)] == [
+    assert [environment.seconds(micros) for micros in (0, 59_940_000, 61_000_000, 7_260_000_000)] == [
         "0.0 s",
         "59.9 s",
         "1 min 01 s",

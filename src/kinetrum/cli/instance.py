@@ -8,7 +8,7 @@ import sys
 from typing import Any
 
 from kinetrum.cli import output
-from kinetrum.cli.account import tell_waiting
+from kinetrum.cli.people.accounts import tell_waiting
 from kinetrum.core.base.errors import KinetrumError, Unavailable
 
 

@@ -17,29 +17,21 @@ from kinetrum.service.http.freshness import act_up_to_date, read_up_to_date
 from kinetrum.service.http.hardening import Hardened
 from kinetrum.service.http.limits import BodyLimit
 from kinetrum.service.live.broker import Broker
-from kinetrum.service.routes import (
-    account_routes,
-    archive_routes,
+from kinetrum.service.routes.archives import archive_routes, export_routes
+from kinetrum.service.routes.compare import comparison_routes, plot_routes
+from kinetrum.service.routes.data import (
     artifact_routes,
     blob_routes,
-    comparison_routes,
-    description_routes,
     disk_routes,
-    environment_routes,
-    export_routes,
     file_routes,
-    health_routes,
     lineage_routes,
-    live_routes,
     media_routes,
-    model_routes,
-    plot_routes,
-    run_routes,
-    search_routes,
-    today_routes,
-    version_routes,
-    view_routes,
 )
+from kinetrum.service.routes.live import health_routes, live_routes
+from kinetrum.service.routes.people import account_routes, today_routes
+from kinetrum.service.routes.registry import model_routes, version_routes
+from kinetrum.service.routes.runs import description_routes, environment_routes, run_routes
+from kinetrum.service.routes.search import search_routes, view_routes
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.database import disconnect
 from kinetrum.wire.base import Problem

@@ -8,8 +8,8 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.describe import done_with, things_by_project
 from kinetrum.cli.output import moment
+from kinetrum.cli.runs.descriptions import done_with, things_by_project
 from kinetrum.core.base.errors import InvalidInput
 
 _ABOUT = """\

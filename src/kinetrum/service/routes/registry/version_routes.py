@@ -23,7 +23,7 @@ from kinetrum.service.http import bundles
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
 from kinetrum.service.presenters import registry_shapes as shapes
-from kinetrum.service.routes.file_routes import OUT, answer_bundle, answer_file
+from kinetrum.service.routes.data.file_routes import OUT, answer_bundle, answer_file
 from kinetrum.wire import registry as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["models"])

@@ -16,7 +16,7 @@ from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 from kinetrum.core.points.columns import Points
 from kinetrum.core.rows.tables import MEDIA_TYPES, Row, write_arrow, write_csv, write_jsonl, write_table
 from kinetrum.service.http.access import SignedIn
-from kinetrum.service.routes.search_routes import Pareto, QueryText, SortText
+from kinetrum.service.routes.search.search_routes import Pareto, QueryText, SortText
 
 router = APIRouter(prefix="/projects/{project}", tags=["tables"])
 Form = Annotated[Literal["csv", "jsonl", "parquet"], Query(description="CSV, JSON Lines or Parquet.")]

@@ -9,8 +9,8 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.output import moment, paint
-from kinetrum.cli.registry import common, version_of
-from kinetrum.cli.reviews import print_checks
+from kinetrum.cli.registry.models import common, version_of
+from kinetrum.cli.registry.review_tables import print_checks
 from kinetrum.core.base.errors import InvalidInput
 
 

@@ -226,7 +226,7 @@ def _measure(given: argparse.Namespace) -> int:
 
 
 def _used(given: argparse.Namespace) -> int:
-    from kinetrum.cli.data import about_of
+    from kinetrum.cli.data.artifacts import about_of
 
     _run_of(given).used(
         given.path, name=given.name, role=given.role, kind=given.kind, upload=given.upload, about=about_of(given.about)
@@ -235,7 +235,7 @@ def _used(given: argparse.Namespace) -> int:
 
 
 def _generated(given: argparse.Namespace) -> int:
-    from kinetrum.cli.data import about_of
+    from kinetrum.cli.data.artifacts import about_of
 
     _run_of(given).generated(
         given.path, name=given.name, kind=given.kind, step=given.step, keep=given.keep, about=about_of(given.about)

@@ -14,7 +14,7 @@ from kinetrum.core.compare.manifests import SIGNS, Finding, count_findings, diff
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
 from kinetrum.service.presenters import shapes
-from kinetrum.service.routes.run_routes import new_version
+from kinetrum.service.routes.runs.run_routes import new_version
 from kinetrum.wire import artifacts as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["artifacts"])

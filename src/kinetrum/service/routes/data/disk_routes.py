@@ -13,7 +13,7 @@ from kinetrum.actions.data import disk_usage, store_check
 from kinetrum.actions.runs import bin
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
-from kinetrum.service.routes.blob_routes import BYTES_BODY, take
+from kinetrum.service.routes.data.blob_routes import BYTES_BODY, take
 from kinetrum.wire import artifacts
 from kinetrum.wire import room as wire
 

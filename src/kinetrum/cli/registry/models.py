@@ -281,7 +281,7 @@ def _review(given: argparse.Namespace) -> int:
     if given.json:
         output.print_json(found)
     else:
-        from kinetrum.cli.reviews import show_review
+        from kinetrum.cli.registry.review_tables import show_review
 
         show_review(found)
     return 0
@@ -298,7 +298,7 @@ def _promote(given: argparse.Namespace) -> int:
         print(f"{version.reference} stands on {given.stage} now{was}.")
         checks = version.model.timeline[-1]["checks"]
         if checks:
-            from kinetrum.cli.reviews import print_checks
+            from kinetrum.cli.registry.review_tables import print_checks
 
             print_checks(checks)
     return 0

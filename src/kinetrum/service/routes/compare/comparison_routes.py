@@ -11,7 +11,7 @@ from kinetrum.actions.search import chart_columns
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
 from kinetrum.service.presenters import comparison_shapes as shapes
-from kinetrum.service.routes.search_routes import Pareto, QueryText, SortText
+from kinetrum.service.routes.search.search_routes import Pareto, QueryText, SortText
 from kinetrum.wire import comparison as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["comparisons"])

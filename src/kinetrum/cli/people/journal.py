@@ -7,8 +7,8 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.output import moment, paint
-from kinetrum.cli.registry import common
-from kinetrum.cli.reviews import print_checks
+from kinetrum.cli.registry.models import common
+from kinetrum.cli.registry.review_tables import print_checks
 
 
 def add_commands(commands: Any) -> None:

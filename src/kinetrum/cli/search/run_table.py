@@ -7,8 +7,8 @@ from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.headings import head_of
 from kinetrum.cli.output import moment, number
+from kinetrum.cli.search.headings import head_of
 from kinetrum.core.base.errors import InvalidInput
 
 _LATEST = "started:desc"
@@ -107,11 +107,11 @@ def _runs(given: argparse.Namespace) -> int:
     if chosen is None and not (given.query or given.all or given.form):
         return _experiments(session, given.json)
     if given.form or given.series:
-        from kinetrum.cli.tables import write_runs
+        from kinetrum.cli.archives.points import write_runs
 
         return write_runs(session, chosen, given)
     if given.group:
-        from kinetrum.cli.groups import print_groups
+        from kinetrum.cli.search.groups import print_groups
 
         return print_groups(session, chosen, given)
     page = _read_page(session, chosen, given)

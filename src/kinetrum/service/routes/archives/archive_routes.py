@@ -13,7 +13,7 @@ from kinetrum.actions.archives import packing, unpacking
 from kinetrum.actions.data import uploads
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
-from kinetrum.service.routes.blob_routes import take
+from kinetrum.service.routes.data.blob_routes import take
 from kinetrum.storage.data.blobs import Arrival
 from kinetrum.wire import crates as wire
 

@@ -27,7 +27,7 @@ def add_commands(commands: Any) -> None:
 
 
 def _add_admin(commands: Any) -> None:
-    from kinetrum.cli.room import add_check
+    from kinetrum.cli.data.disk_usage import add_check
 
     add_check(commands.add_parser("check", help="read every stored file; name and repair what is damaged or missing"))
     people = commands.add_parser("people", help="list everybody")

@@ -8,7 +8,7 @@ from typing import Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import number, paint, print_section
-from kinetrum.cli.reviews import on_rows
+from kinetrum.cli.registry.review_tables import on_rows
 from kinetrum.core.base.errors import InvalidInput
 
 _LEVELS, _REASONS = 4, 8

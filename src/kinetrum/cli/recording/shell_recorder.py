@@ -6,7 +6,7 @@ import argparse
 import sys
 from typing import Any
 
-from kinetrum.cli.shell import add_beginning, beginning_of
+from kinetrum.cli.recording.shell import add_beginning, beginning_of
 
 _ABOUT = """\
 Begin a run and record what is written to standard input, a line each, until that ends: for loops in shells, where a
@@ -39,7 +39,7 @@ def add_commands(commands: Any) -> None:
 
 
 def _shell_recorder(given: argparse.Namespace) -> int:
-    from kinetrum.cli.track import say_where
+    from kinetrum.cli.recording.track import say_where
     from kinetrum.client.capture.environment import parts_left_out
     from kinetrum.client.recording import exit_report
     from kinetrum.client.recording.begin import begin

@@ -7,7 +7,7 @@ import os
 import sys
 from typing import Any
 
-from kinetrum.cli.shell import add_beginning, beginning_of
+from kinetrum.cli.recording.shell import add_beginning, beginning_of
 from kinetrum.core.base.errors import InvalidInput
 
 _ABOUT = """\

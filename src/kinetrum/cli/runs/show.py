@@ -8,7 +8,7 @@ from typing import Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, number, origin_of_note, paint, print_section, size_text
-from kinetrum.cli.reviews import imported_verdict
+from kinetrum.cli.registry.review_tables import imported_verdict
 from kinetrum.core.base.errors import InvalidInput
 
 
@@ -55,7 +55,7 @@ def _show(given: argparse.Namespace) -> int:
         # frost-alarm/42:frost-net is what the run generated under that name.
         found = found.generated_version(ref.path.partition("/")[0])
     if given.output or given.follow or given.code or given.resources:
-        from kinetrum.cli.following import show_surroundings
+        from kinetrum.cli.runs.environment import show_surroundings
 
         if not isinstance(found, RecordedRun):
             raise InvalidInput(f"{given.ref} is no run; --output, --code and --resources are of runs.", field="ref")
@@ -70,7 +70,7 @@ def _show(given: argparse.Namespace) -> int:
     elif isinstance(found, Experiment):
         _print(found.data, given.json, _show_experiment)
     elif isinstance(found, Model):
-        from kinetrum.cli.registry import show_model
+        from kinetrum.cli.registry.models import show_model
 
         _print(found.data, given.json, show_model)
     return 0
@@ -112,7 +112,7 @@ def _show_experiment(data: dict[str, Any]) -> None:
 
 
 def _show_head(run: dict[str, Any]) -> None:
-    from kinetrum.cli.following import code_line, progress_line
+    from kinetrum.cli.runs.environment import code_line, progress_line
 
     name = f"  {output.clean(run['name'])}" if run["name"] else ""
     print(paint(run["reference"], "strong") + name + f"  {paint(run['status'], _tone(run['status']))}")
@@ -165,7 +165,7 @@ def _show_run(run: dict[str, Any]) -> None:
             ]
             output.print_table(["artifact", "kind", "role", *named, "digest"], rows)
     if run["activities"]:
-        from kinetrum.cli.following import activity_rows
+        from kinetrum.cli.runs.environment import activity_rows
 
         print_section("Activities")
         output.print_table(["activity", "from", "took", ""], activity_rows(run))

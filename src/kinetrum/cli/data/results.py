@@ -47,7 +47,7 @@ def add_commands(commands: Any) -> None:
 
 
 def _media(given: argparse.Namespace) -> int:
-    from kinetrum.cli.plots import run_of
+    from kinetrum.cli.compare.plots import run_of
 
     found = run_of(given.ref, given.project).media
     if given.name is None:
@@ -154,7 +154,7 @@ def _asked(given: argparse.Namespace) -> Rows:
 
 def _table(reference: str, given: argparse.Namespace) -> str:
     """Return the table that a reference names; of a run its predictions."""
-    from kinetrum.cli.plots import run_of
+    from kinetrum.cli.compare.plots import run_of
 
     return reference if "@" in reference else run_of(reference, given.project).predictions(given.on)
 

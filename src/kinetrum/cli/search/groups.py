@@ -11,7 +11,7 @@ from kinetrum.cli.output import moment, number, paint
 
 def print_groups(session: Any, experiment: str | None, given: argparse.Namespace) -> int:
     """Print the groups of runs that fit."""
-    from kinetrum.cli.headings import head_of
+    from kinetrum.cli.search.headings import head_of
     from kinetrum.client.reading.run_table import named_columns
     from kinetrum.client.reading.table_export import table_path
 

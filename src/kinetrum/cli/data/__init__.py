@@ -1,0 +1,1 @@
+"""Commands for artifacts, lineage, media, rows and use of disk."""

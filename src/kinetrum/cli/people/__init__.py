@@ -1,0 +1,1 @@
+"""Commands for accounts, roles, tokens and the journal."""

@@ -1,0 +1,1 @@
+"""Commands for models, versions, gates and stages."""

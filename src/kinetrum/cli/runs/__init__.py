@@ -1,0 +1,1 @@
+"""Commands that show and describe one run."""

@@ -1,0 +1,1 @@
+"""Routes that export and import."""

@@ -1,0 +1,1 @@
+"""Routes that compare runs."""

@@ -1,0 +1,1 @@
+"""Routes for artifacts, files, media, rows, lineage and use of disk."""

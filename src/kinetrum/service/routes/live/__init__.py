@@ -1,0 +1,1 @@
+"""The stream of changes, and health."""

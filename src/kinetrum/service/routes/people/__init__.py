@@ -1,0 +1,1 @@
+"""Routes for accounts, projects, members and Today."""

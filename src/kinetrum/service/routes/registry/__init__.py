@@ -1,0 +1,1 @@
+"""Routes for models and their versions."""

@@ -1,0 +1,1 @@
+"""Routes that find runs, and views."""
