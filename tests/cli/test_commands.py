@@ -14,7 +14,8 @@ import pytest
 import kinetrum
 from kinetrum.cli import output
 from kinetrum.cli.main import main, make_parser
-from tests.conftest import PASSWORD, Project, run_script
+from tests.support.programs import run_script
+from tests.support.world import PASSWORD, Project
 
 Out = pytest.CaptureFixture[str]
 

@@ -11,7 +11,7 @@ import pytest
 import kinetrum
 from kinetrum.cli.output import counted_things
 from tests.cli.test_commands import Out, run
-from tests.conftest import Project
+from tests.support.world import Project
 
 
 @pytest.fixture

@@ -15,7 +15,7 @@ import kinetrum
 from kinetrum.client.capture.figures.collecting import FigureFolder, figure_name
 from kinetrum.client.recording.run import Run
 from tests.cli.test_track import KINETRUM, told, track, work
-from tests.conftest import wait_for
+from tests.support.programs import wait_for
 
 __all__ = ["work"]
 pytestmark = pytest.mark.usefixtures("catching")

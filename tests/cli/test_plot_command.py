@@ -14,7 +14,7 @@ import pytest
 
 import kinetrum
 from tests.cli.test_commands import Out, run
-from tests.conftest import Project
+from tests.support.world import Project
 
 
 def frost(shift: float) -> tuple[Any, Any]:

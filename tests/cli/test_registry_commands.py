@@ -9,7 +9,7 @@ import pytest
 
 import kinetrum
 from kinetrum.cli.main import main
-from tests.conftest import Project
+from tests.support.world import Project
 
 Said = tuple[int, str, str]
 

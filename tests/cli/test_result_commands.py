@@ -11,7 +11,7 @@ import pytest
 
 import kinetrum
 from tests.cli.test_commands import Out, run
-from tests.conftest import Project
+from tests.support.world import Project
 
 
 def shown(capsys: Out, *arguments: str) -> str:

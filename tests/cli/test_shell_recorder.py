@@ -6,7 +6,7 @@ import subprocess
 import sys
 
 import kinetrum
-from tests.conftest import Project
+from tests.support.world import Project
 
 COMMAND = [sys.executable, "-m", "kinetrum.cli.main", "shell-recorder", "-e", "loops"]
 

@@ -13,7 +13,7 @@ from kinetrum.cli import output
 from kinetrum.cli.main import main
 from kinetrum.cli.runs import environment
 from tests.cli.test_commands import Out, run
-from tests.conftest import Project, new_id
+from tests.support.world import Project, new_id
 
 AT = 1_790_000_000_000_000
 SECOND = 1_000_000

@@ -12,7 +12,8 @@ import pytest
 
 import kinetrum
 from tests.cli.test_commands import Out, run
-from tests.conftest import Project, run_script, wait_for
+from tests.support.programs import run_script, wait_for
+from tests.support.world import Project
 
 SCRIPT = "import kinetrum\nwith kinetrum.begin('elsewhere') as run: run.measure(loss=1)\nprint(run.id)"
 

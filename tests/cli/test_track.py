@@ -17,7 +17,8 @@ import pytest
 
 import kinetrum
 from kinetrum.client.spool.draining import drain
-from tests.conftest import Project, ended, senders_of, stop_sender, wait_for
+from tests.support.programs import ended, senders_of, stop_sender, wait_for
+from tests.support.world import Project
 
 pytestmark = pytest.mark.usefixtures("catching")
 KINETRUM = [sys.executable, "-m", "kinetrum.cli.main"]

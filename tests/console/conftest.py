@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 import pytest
 from playwright.sync_api import Browser, BrowserContext, BrowserType, Page, Request, Response, expect, sync_playwright
 
-from tests.conftest import PASSWORD, Instance, Project
+from tests.support.world import PASSWORD, Instance, Project
 
 CHROMIUM = shutil.which("chromium")
 FLAGS = [

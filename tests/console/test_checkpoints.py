@@ -7,11 +7,11 @@ from pathlib import Path
 from playwright.sync_api import expect
 
 import kinetrum
-from tests.client.test_registered_checkpoints import train
-from tests.conftest import Project
+from tests.client.registry.test_registered_checkpoints import train
 from tests.console.test_console import accessible
 from tests.console.test_finding import Visit
 from tests.console.test_registry import candidate, register
+from tests.support.world import Project
 
 
 def test_a_checkpoint_is_found_by_value_and_registered(visit: Visit, recording: Project, tmp_path: Path) -> None:

@@ -8,10 +8,10 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
-from tests.conftest import Project, new_id
 from tests.console.conftest import Watch
 from tests.console.test_console import accessible
 from tests.console.test_finding import AT, Visit, add, ask, rows
+from tests.support.world import Project, new_id
 
 
 @pytest.fixture

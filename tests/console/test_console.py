@@ -10,8 +10,8 @@ from typing import Any
 import pytest
 from playwright.sync_api import BrowserContext, Page, expect
 
-from tests.conftest import PASSWORD, Project, new_id
 from tests.console.conftest import Watch
+from tests.support.world import PASSWORD, Project, new_id
 
 AT = 1_790_000_000_000_000
 Visit = Callable[..., Page]

@@ -10,10 +10,10 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Error, Locator, Page, Route, expect
 
-from tests.conftest import Project, new_id
 from tests.console.conftest import Watch
 from tests.console.test_console import Visit, accessible, record
-from tests.service.test_files_api import keep, sha
+from tests.service.data.test_files_api import keep, sha
+from tests.support.world import Project, new_id
 
 FAULTY = b"day,evening_c\n1,5.3\n2,6.3\n"
 RIGHT = b"day,evening_c\n1,3.5\n2,4.5\n"

@@ -11,9 +11,9 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, Route, expect
 
-from tests.conftest import Project, new_id
 from tests.console.conftest import Watch
 from tests.console.test_console import AT, Visit, accessible, record
+from tests.support.world import Project, new_id
 
 
 @pytest.fixture

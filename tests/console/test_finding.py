@@ -9,9 +9,9 @@ from typing import Any
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
-from tests.conftest import Project, new_id
 from tests.console.conftest import Watch
 from tests.console.test_console import accessible
+from tests.support.world import Project, new_id
 
 Visit = Callable[..., Page]
 AT = 1_790_000_000_000_000

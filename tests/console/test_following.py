@@ -14,8 +14,8 @@ from typing import Any
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect
 
-from tests.conftest import PASSWORD, Instance, Project, new_id
 from tests.console.test_console import accessible
+from tests.support.world import PASSWORD, Instance, Project, new_id
 
 Visit = Callable[..., Page]
 AT = 1_790_000_000_000_000

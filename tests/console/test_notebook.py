@@ -11,8 +11,8 @@ from playwright.sync_api import Browser, expect
 import kinetrum
 from kinetrum.client.display import notebook
 from kinetrum.core.base import errors
-from tests.conftest import Project
 from tests.console.test_finding import add
+from tests.support.world import Project
 
 SCRIPT = Path(notebook.__file__).with_name("parallel.js")
 # What a notebook is to a widget: it keeps traits, and is told of changes.

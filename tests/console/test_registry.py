@@ -9,11 +9,11 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.client.test_registry import GATES, TRUTH, guessed
-from tests.conftest import Project, new_id
+from tests.client.registry.test_registry import GATES, TRUTH, guessed
 from tests.console.conftest import Watch
 from tests.console.test_console import accessible
 from tests.console.test_finding import AT, Visit
+from tests.support.world import Project, new_id
 
 
 def candidate(project: Project, share_right: float, seed: int, net: int | None = None) -> None:

@@ -11,10 +11,10 @@ from typing import Any
 from PIL import Image
 from playwright.sync_api import Page, expect
 
-from tests.conftest import Project, new_id
 from tests.console.conftest import Watch
 from tests.console.test_console import Visit, accessible, record
-from tests.service.test_showing_api import LATER, TABLE, generate, png
+from tests.service.data.test_results_api import LATER, TABLE, generate, png
+from tests.support.world import Project, new_id
 
 ROC = {"fpr": [0, 0.2, 1], "tpr": [0, 0.8, 1], "threshold": [{"float": "Infinity"}, 0.5, 0]}
 DRAWN = {"mark": "line", "x": "fpr", "y": ["tpr"], "x_name": "false alarms", "y_name": "found", "diagonal": True}

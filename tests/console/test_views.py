@@ -7,10 +7,10 @@ from typing import Any
 
 from playwright.sync_api import BrowserContext, expect
 
-from tests.conftest import Project, new_id
 from tests.console.conftest import Watch
 from tests.console.test_console import accessible
 from tests.console.test_finding import AT, Visit, rows, some
+from tests.support.world import Project, new_id
 
 __all__ = ["some"]
 

@@ -16,7 +16,7 @@ from kinetrum.demo import mishaps, object_store, readings, scenario, seeding, tr
 from kinetrum.demo.scenario import FIRST, SECOND, THIRD
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
-from tests.conftest import stop_sender
+from tests.support.programs import stop_sender
 
 
 @pytest.fixture

@@ -13,7 +13,8 @@ import pytest
 
 import kinetrum
 from kinetrum.cli.main import make_parser
-from tests.conftest import Project, run_program
+from tests.support.programs import run_program
+from tests.support.world import Project
 
 ROOT = Path(__file__).parent.parent.parent
 DOCUMENTS = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]

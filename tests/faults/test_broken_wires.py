@@ -19,9 +19,10 @@ from kinetrum.client.sender.uploads import upload_missing
 from kinetrum.client.spool.draining import drain
 from kinetrum.client.transport.http import Service
 from kinetrum.core.base.errors import Damaged, Unavailable
-from tests.conftest import Project, another_service, run_script, senders_of, stop_sender, wait_for
 from tests.faults.wire import Wire, wire_to
-from tests.service.test_files_api import bundle, keep, sha
+from tests.service.data.test_files_api import bundle, keep, sha
+from tests.support.programs import run_script, senders_of, stop_sender, wait_for
+from tests.support.world import Project, another_service
 
 MB = 1_000_000
 

@@ -13,10 +13,10 @@ from typing import Any
 import pytest
 
 from kinetrum.core.base import errors
-from tests.client.test_registry import GATES
-from tests.conftest import Instance, Project, new_id
+from tests.client.registry.test_registry import GATES
 from tests.console.test_registry import candidate
 from tests.storage.conftest import database_port
+from tests.support.world import Instance, Project, new_id
 
 # Carries out one act as a person would by the service, and is killed when the journal, the last of it, is written:
 # everything else of the act stands in the open transaction by then.

@@ -11,7 +11,8 @@ import kinetrum
 from kinetrum.client.spool.draining import drain
 from kinetrum.client.spool.status import undelivered
 from kinetrum.places import spare_spool_folder
-from tests.conftest import Project, wait_for
+from tests.support.programs import wait_for
+from tests.support.world import Project
 
 ONE = """
 import sys, kinetrum

@@ -30,7 +30,7 @@ from kinetrum.client.transport.http import Service
 from kinetrum.core.base.errors import KinetrumError, Unavailable
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
-from tests.conftest import senders_of, stop_sender, wait_for
+from tests.support.programs import senders_of, stop_sender, wait_for
 
 # The clock jumps back and forth by hours, as on machines that are put to sleep or set by hand.
 TRAINER = """

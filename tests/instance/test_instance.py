@@ -19,7 +19,8 @@ from kinetrum.core.base.errors import Unavailable
 from kinetrum.instance import control
 from kinetrum.instance.serve import account_files
 from kinetrum.instance.settings import Home
-from tests.conftest import Instance, wait_for
+from tests.support.programs import wait_for
+from tests.support.world import Instance
 
 ROOT = Path(__file__).parent.parent.parent
 

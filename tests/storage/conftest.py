@@ -15,7 +15,7 @@ from kinetrum.storage.db.database import DatabaseAddress, connect, connection, d
 from kinetrum.storage.people import projects
 from kinetrum.storage.runs import runs
 from kinetrum.storage.runs.runs import Run
-from tests.conftest import Instance
+from tests.support.world import Instance
 
 
 def database_port(instance: Instance) -> int:

@@ -26,8 +26,8 @@ from kinetrum.storage.db.database import (
     transaction,
 )
 from kinetrum.storage.people import journal
-from tests.conftest import Instance
 from tests.storage.conftest import Place, database_port
+from tests.support.world import Instance
 
 
 def test_tables_are_those_of_the_migrations(db: None) -> None:

@@ -10,7 +10,7 @@ from kinetrum.actions.runs import descriptions
 from kinetrum.storage.db.database import connection, query, transaction
 from kinetrum.storage.people import projects
 from kinetrum.storage.runs import reindexing
-from tests.conftest import Project
+from tests.support.world import Project
 
 
 def groups(project: Project) -> list[int]:

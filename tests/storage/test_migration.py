@@ -14,8 +14,8 @@ from kinetrum.instance.mariadb import OWNER
 from kinetrum.storage.db import migrate
 from kinetrum.storage.db.database import DatabaseAddress, connect, database, execute, query
 from kinetrum.storage.runs import runs
-from tests.conftest import Instance
 from tests.storage.conftest import database_port
+from tests.support.world import Instance
 
 NAME = "kinetrum_earlier"
 

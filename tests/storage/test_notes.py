@@ -6,7 +6,7 @@ import pytest
 
 from kinetrum.storage.db.database import connection, execute, query
 from kinetrum.storage.people import notes
-from tests.conftest import Project
+from tests.support.world import Project
 
 pytestmark = pytest.mark.usefixtures("_connected")
 

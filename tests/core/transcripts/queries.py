@@ -28,8 +28,8 @@ from kinetrum.core.query.writing import (
     word,
     written_test,
 )
-from tests.core.test_completing_queries import CASES
-from tests.core.test_query import READ, WRONG, Orchard
+from tests.core.query.test_completing_queries import CASES
+from tests.core.query.test_query import READ, WRONG, Orchard
 
 Asked = Iterator[tuple[str, Callable[[], Any]]]
 
