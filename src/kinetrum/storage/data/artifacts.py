@@ -10,7 +10,8 @@ from typing import Any
 
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, named_rows, places, query
-from kinetrum.storage.db.tables import Artifact, ArtifactVersion, ManifestBlob, Project
+from kinetrum.storage.tables.data import Artifact, ArtifactVersion, ManifestBlob
+from kinetrum.storage.tables.people import Project
 
 
 @dataclass(frozen=True)

@@ -9,9 +9,11 @@ from kinetrum.core.base.run_document import RunDoc, pack
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, named_rows, places, query
-from kinetrum.storage.db.tables import ArtifactVersion, NoteRow, RunArtifact, RunRow
 from kinetrum.storage.live import events
 from kinetrum.storage.runs.runs import load_doc
+from kinetrum.storage.tables.data import ArtifactVersion, RunArtifact
+from kinetrum.storage.tables.people import NoteRow
+from kinetrum.storage.tables.runs import RunRow
 
 
 @dataclass(frozen=True)

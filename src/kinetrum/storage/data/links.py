@@ -10,7 +10,7 @@ from peewee import fn
 
 from kinetrum.storage.data.artifacts import VersionRow, version_by_id
 from kinetrum.storage.db.database import execute, named_rows, places, query
-from kinetrum.storage.db.tables import Artifact, ArtifactVersion, RunArtifact
+from kinetrum.storage.tables.data import Artifact, ArtifactVersion, RunArtifact
 
 
 @dataclass(frozen=True)

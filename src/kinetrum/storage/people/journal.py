@@ -14,8 +14,8 @@ from peewee import JOIN
 
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import named_rows
-from kinetrum.storage.db.tables import JournalEntry, Person
 from kinetrum.storage.live import events
+from kinetrum.storage.tables.people import JournalEntry, Person
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.tables import EarlierName, Experiment, RegisteredModel
+from kinetrum.storage.tables.people import EarlierName, Experiment
+from kinetrum.storage.tables.registry import RegisteredModel
 
 EXPERIMENT, MODEL = "experiment", "model"
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import named_rows, places, query
-from kinetrum.storage.db.tables import NoteRow, Person
+from kinetrum.storage.tables.people import NoteRow, Person
 
 # The version of a model that a note stands on is the model's id times this, plus the number within the model.
 VERSIONS_PER_MODEL = 2**32

@@ -10,7 +10,7 @@ from datetime import timedelta
 from kinetrum.core.base.permissions import Role
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import named_rows
-from kinetrum.storage.db.tables import Member, Person, Session, Token
+from kinetrum.storage.tables.people import Member, Person, Session, Token
 
 TOKEN_PREFIX = "ktm_"
 SESSION_LIFE = timedelta(days=14)

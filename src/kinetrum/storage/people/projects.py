@@ -12,8 +12,8 @@ from kinetrum.core.base.goals import Direction, Goal
 from kinetrum.core.statistics.replicates import SEEDS
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, query
-from kinetrum.storage.db.tables import Experiment, GoalRow, Project
 from kinetrum.storage.people import names
+from kinetrum.storage.tables.people import Experiment, GoalRow, Project
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from typing import Any
 from kinetrum.core.base.ids import id_text
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, query
-from kinetrum.storage.db.tables import EvidenceRecord
+from kinetrum.storage.tables.registry import EvidenceRecord
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,8 @@ from datetime import datetime
 
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import named_rows
-from kinetrum.storage.db.tables import Person, VersionFetch
+from kinetrum.storage.tables.people import Person
+from kinetrum.storage.tables.registry import VersionFetch
 
 
 @dataclass(frozen=True)

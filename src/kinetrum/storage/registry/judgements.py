@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.tables import RowsJudgement
+from kinetrum.storage.tables.registry import RowsJudgement
 
 
 def find_judgement(inputs: bytes) -> list[dict[str, Any]] | None:

@@ -9,7 +9,8 @@ from typing import Any
 
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.tables import (
+from kinetrum.storage.registry.models import insert_ladder
+from kinetrum.storage.tables.registry import (
     EvidenceRecord,
     ImportedVerdict,
     ModelVersion,
@@ -18,7 +19,6 @@ from kinetrum.storage.db.tables import (
     StageStay,
     Verdict,
 )
-from kinetrum.storage.registry.models import insert_ladder
 
 
 @dataclass(frozen=True)

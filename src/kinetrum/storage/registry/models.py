@@ -15,17 +15,17 @@ from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.core.registry.review import Given, Standing, counting_approvals, review_of
 from kinetrum.storage.db.clock import iso, now
 from kinetrum.storage.db.database import execute, insert_many, named_rows, query
-from kinetrum.storage.db.tables import (
+from kinetrum.storage.people import names
+from kinetrum.storage.tables.people import Person
+from kinetrum.storage.tables.registry import (
     EvidenceRecord,
     ModelVersion,
-    Person,
     RegisteredModel,
     StageEvent,
     StageRow,
     StageStay,
     Verdict,
 )
-from kinetrum.storage.people import names
 
 
 @dataclass(frozen=True)

@@ -19,7 +19,8 @@ from kinetrum.core.points.columns import Points, merge, shown, split
 from kinetrum.core.points.reduce import from_rollups, reduce, rollup, sketch
 from kinetrum.core.points.stats import Stats, combine, stats_of, unpack
 from kinetrum.storage.db.database import execute, insert_many, named_rows, places, query
-from kinetrum.storage.db.tables import EarlierName, Experiment, PointChunk, PointTail, Project, RunRow, Series
+from kinetrum.storage.tables.people import EarlierName, Experiment, Project
+from kinetrum.storage.tables.runs import PointChunk, PointTail, RunRow, Series
 
 CHUNK_SIZE = 4_096
 ROLLUP_FROM = 64

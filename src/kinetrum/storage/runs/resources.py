@@ -7,7 +7,7 @@ import json
 import zstandard
 
 from kinetrum.core.base.samples import Samples
-from kinetrum.storage.db.tables import ResourceBlock
+from kinetrum.storage.tables.runs import ResourceBlock
 
 
 def add_block(run_id: int, uid: bytes, samples: Samples) -> bool:

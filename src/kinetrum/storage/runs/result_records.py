@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from kinetrum.storage.db.tables import ResultRecord
+from kinetrum.storage.tables.runs import ResultRecord
 
 _ROWS_AT_ONCE = 500
 

@@ -14,10 +14,10 @@ from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.run_document import RunDoc, pack, unpack_doc
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import execute, named_rows, places, query
-from kinetrum.storage.db.tables import RunRow
 from kinetrum.storage.live import events
 from kinetrum.storage.people import journal
 from kinetrum.storage.runs.run_index import key_ids, save_described, save_index
+from kinetrum.storage.tables.runs import RunRow
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,7 @@ import hashlib
 
 import zstandard
 
-from kinetrum.storage.db.tables import KeptText
+from kinetrum.storage.tables.runs import KeptText
 
 
 def keep_text(project_id: int, text: str) -> str:

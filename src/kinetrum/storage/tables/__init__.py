@@ -1,0 +1,1 @@
+"""The tables as peewee sees them; their definition stands in `db/migrations/`."""
