@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+import importlib
+import pkgutil
 import shutil
 import threading
 from importlib import resources
@@ -13,9 +15,10 @@ import pytest
 
 from kinetrum.core.base.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge, Unavailable
 from kinetrum.instance.mariadb import DATABASE, OWNER
+from kinetrum.storage import tables
 from kinetrum.storage.data import blobs as blob_module
 from kinetrum.storage.data.blobs import BlobStore
-from kinetrum.storage.db import migrate, tables
+from kinetrum.storage.db import migrate
 from kinetrum.storage.db.database import (
     DatabaseAddress,
     connect,
@@ -26,22 +29,26 @@ from kinetrum.storage.db.database import (
     transaction,
 )
 from kinetrum.storage.people import journal
+from kinetrum.storage.tables.base import Table
 from tests.storage.conftest import Place, database_port
 from tests.support.world import Instance
 
 
 def test_tables_are_those_of_the_migrations(db: None) -> None:
-    for model in peewee.Model.__subclasses__():
-        for table in model.__subclasses__():
-            if table.__module__ != tables.__name__:
-                continue
-            rows = query(
-                "SELECT column_name, is_nullable FROM information_schema.columns WHERE table_schema = %s AND table_name = %s",
-                DATABASE,
-                table._meta.table_name,
-            )
-            known = {name: field.null for name, field in table._meta.fields.items()}
-            assert known == {name: nullable == "YES" for name, nullable in rows}, table
+    for module in pkgutil.iter_modules(tables.__path__, f"{tables.__name__}."):
+        importlib.import_module(module.name)
+    known = {
+        table._meta.table_name: {name: field.null for name, field in table._meta.fields.items()}
+        for table in Table.__subclasses__()
+        if table.__module__.startswith(tables.__name__)
+    }
+    rows = query(
+        "SELECT table_name, column_name, is_nullable FROM information_schema.columns WHERE table_schema = %s", DATABASE
+    )
+    there: dict[str, dict[str, bool]] = {}
+    for table, name, nullable in rows:
+        there.setdefault(table, {})[name] = nullable == "YES"
+    assert known == there
 
 
 def test_every_statement_was_applied_once(db: None) -> None:

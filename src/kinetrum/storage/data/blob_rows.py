@@ -9,8 +9,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from datetime import timedelta
 
+from peewee import SQL, Expression, Function, ModelSelect, Node, fn
+
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, insert_many, places, query
+from kinetrum.storage.db.database import insert_rows, lock_rows, named_rows, one_row
+from kinetrum.storage.tables.data import Artifact, ArtifactVersion, BlobFile, BlobInProject, BlobRelease, ManifestBlob
 
 
 def _parts(digests: Iterable[str], size: int = 1000) -> list[list[bytes]]:
@@ -25,16 +28,16 @@ def blobs_in_project(project_id: int, digests: Iterable[str], hold: bool = False
     """
     found: set[str] = set()
     for part in _parts(digests):
-        found |= {
-            sha
-            for (sha,) in query(
-                "SELECT LOWER(HEX(p.sha256)) FROM blob_in_project p JOIN blob_file b USING (sha256)"
-                f" WHERE p.project_id = %s AND NOT b.damaged AND p.sha256 IN {places(part)}"
-                + (" LOCK IN SHARE MODE" if hold else ""),
-                project_id,
-                *part,
+        rows = (
+            BlobInProject.select(BlobInProject.sha256)
+            .join(BlobFile, on=BlobFile.sha256 == BlobInProject.sha256)
+            .where(
+                BlobInProject.project_id == project_id,
+                BlobFile.damaged == False,  # noqa: E712
+                BlobInProject.sha256.in_(part),
             )
-        }
+        )
+        found |= {row.sha256.hex() for row in (lock_rows(rows, "LOCK IN SHARE MODE") if hold else named_rows(rows))}
     return found
 
 
@@ -42,52 +45,67 @@ def note_blobs(project_id: int, sizes: dict[str, int]) -> None:
     """Record that intact bytes arrived for a project; what was damaged or let go is whole again."""
     rows = sorted((bytes.fromhex(sha256), size) for sha256, size in sizes.items())
     moment = now()
-    insert_many(
-        "INSERT INTO blob_file (sha256, size_bytes, damaged, created_at)",
+    insert_rows(
+        BlobFile,
+        [BlobFile.sha256, BlobFile.size_bytes, BlobFile.damaged, BlobFile.created_at],
         [(raw, size, False, moment) for raw, size in rows],
-        "ON DUPLICATE KEY UPDATE damaged = FALSE",
+        renew=[BlobFile.damaged],
     )
-    insert_many("INSERT IGNORE INTO blob_in_project (project_id, sha256)", [(project_id, raw) for raw, _ in rows])
-    for part in _parts(sizes):
-        execute(f"DELETE FROM blob_release WHERE sha256 IN {places(part)}", *part)
+    holders = [BlobInProject.project_id, BlobInProject.sha256]
+    insert_rows(BlobInProject, holders, [(project_id, raw) for raw, _ in rows], ignore=True)
+    forget_released(sizes)
 
 
 def mark_damaged(sha256: str, damaged: bool = True) -> None:
     """Record that stored bytes no longer match their digest, or do again."""
-    execute("UPDATE blob_file SET damaged = %s WHERE sha256 = %s", damaged, bytes.fromhex(sha256))
+    BlobFile.update(damaged=damaged).where(BlobFile.sha256 == bytes.fromhex(sha256)).execute()
 
 
 def known_among(digests: Iterable[str]) -> set[str]:
     """Return those of the digests whose bytes any project holds."""
     found: set[str] = set()
     for part in _parts(digests):
-        rows = query(f"SELECT LOWER(HEX(sha256)) FROM blob_file WHERE sha256 IN {places(part)}", *part)
-        found |= {sha256 for (sha256,) in rows}
+        rows = BlobFile.select(BlobFile.sha256).where(BlobFile.sha256.in_(part))
+        found |= {row.sha256.hex() for row in named_rows(rows)}
     return found
 
 
 def known_blobs(after: str, limit: int) -> list[tuple[str, int, bool]]:
     """Return (digest, size, damaged) of stored bytes behind a digest, in order."""
-    return [
-        (sha256, int(size), bool(damaged))
-        for sha256, size, damaged in query(
-            "SELECT LOWER(HEX(sha256)), size_bytes, damaged FROM blob_file WHERE sha256 > %s ORDER BY sha256 LIMIT %s",
-            bytes.fromhex(after),
-            limit,
-        )
-    ]
+    rows = BlobFile.select().where(BlobFile.sha256 > bytes.fromhex(after)).order_by(BlobFile.sha256).limit(limit)
+    return [(row.sha256.hex(), row.size_bytes, bool(row.damaged)) for row in named_rows(rows)]
 
 
 def count_blobs() -> tuple[int, int]:
     """Return how many files are stored and how many bytes they have."""
-    ((count, size),) = query("SELECT COUNT(*), COALESCE(SUM(size_bytes), 0) FROM blob_file")
-    return int(count), int(size)
+    return _counted(BlobFile.select(*_count_and_size()))
 
 
-_HELD = (
-    "SELECT 1 FROM manifest_blob mb JOIN artifact_version v USING (digest) JOIN artifact a USING (artifact_id)"
-    " WHERE mb.sha256 = p.sha256 AND a.project_id = p.project_id AND NOT v.by_reference AND v.purged_at IS NULL"
-)
+def _count_and_size() -> tuple[Node, Node]:
+    return fn.COUNT(BlobFile.sha256).alias("files"), fn.COALESCE(fn.SUM(BlobFile.size_bytes), 0).alias("size")
+
+
+def _counted(select: ModelSelect[BlobFile]) -> tuple[int, int]:
+    row = one_row(select)
+    return int(row.files), int(row.size)
+
+
+def _held() -> Function:
+    """Ask, in a query of what a project has, whether a version of that project that was not purged holds it."""
+    return fn.EXISTS(
+        ManifestBlob.select(SQL("1"))
+        .join(ArtifactVersion, on=ArtifactVersion.digest == ManifestBlob.digest)
+        .join(Artifact, on=Artifact.artifact_id == ArtifactVersion.artifact_id)
+        .where(
+            ManifestBlob.sha256 == BlobInProject.sha256,
+            Artifact.project_id == BlobInProject.project_id,
+            *_stored(ArtifactVersion),
+        )
+    )
+
+
+def _stored(version: type[ArtifactVersion]) -> tuple[Expression, Expression]:
+    return version.by_reference == False, version.purged_at.is_null()  # noqa: E712
 
 
 def only_held_by(project_id: int, version_ids: Sequence[int]) -> tuple[int, int]:
@@ -95,18 +113,28 @@ def only_held_by(project_id: int, version_ids: Sequence[int]) -> tuple[int, int]
     if not version_ids:
         return 0, 0
     chosen = list(version_ids)
-    ((count, size),) = query(
-        "SELECT COUNT(*), COALESCE(SUM(b.size_bytes), 0) FROM blob_file b WHERE b.sha256 IN (SELECT mb.sha256 FROM"
-        " manifest_blob mb JOIN artifact_version v USING (digest) WHERE NOT v.by_reference AND v.version_id IN"
-        f" {places(chosen)}) AND NOT EXISTS (SELECT 1 FROM manifest_blob o JOIN artifact_version w USING (digest)"
-        " WHERE o.sha256 = b.sha256 AND NOT w.by_reference AND w.purged_at IS NULL AND w.version_id NOT IN"
-        f" {places(chosen)}) AND NOT EXISTS (SELECT 1 FROM blob_in_project p WHERE p.sha256 = b.sha256"
-        " AND p.project_id <> %s)",
-        *chosen,
-        *chosen,
-        project_id,
+    theirs = (
+        ManifestBlob.select(ManifestBlob.sha256)
+        .join(ArtifactVersion, on=ArtifactVersion.digest == ManifestBlob.digest)
+        .where(ArtifactVersion.by_reference == False, ArtifactVersion.version_id.in_(chosen))  # noqa: E712
     )
-    return int(count), int(size)
+    others = (
+        ManifestBlob.select(SQL("1"))
+        .join(ArtifactVersion, on=ArtifactVersion.digest == ManifestBlob.digest)
+        .where(
+            ManifestBlob.sha256 == BlobFile.sha256,
+            *_stored(ArtifactVersion),
+            ArtifactVersion.version_id.not_in(chosen),
+        )
+    )
+    elsewhere = BlobInProject.select(SQL("1")).where(
+        BlobInProject.sha256 == BlobFile.sha256, BlobInProject.project_id != project_id
+    )
+    return _counted(
+        BlobFile.select(*_count_and_size()).where(
+            BlobFile.sha256.in_(theirs), ~fn.EXISTS(others), ~fn.EXISTS(elsewhere)
+        )
+    )
 
 
 def let_go(project_id: int, digests: Iterable[str]) -> int:
@@ -116,58 +144,48 @@ def let_go(project_id: int, digests: Iterable[str]) -> int:
     """
     freed = 0
     for part in _parts(digests):
-        query(
-            f"SELECT sha256 FROM blob_in_project WHERE project_id = %s AND sha256 IN {places(part)} FOR UPDATE",
-            project_id,
-            *part,
-        )
-        execute(
-            f"DELETE p FROM blob_in_project p WHERE p.project_id = %s AND p.sha256 IN {places(part)}"
-            f" AND NOT EXISTS ({_HELD})",
-            project_id,
-            *part,
-        )
+        here = (BlobInProject.project_id == project_id) & BlobInProject.sha256.in_(part)
+        lock_rows(BlobInProject.select(BlobInProject.sha256).where(here))
+        BlobInProject.delete().where(here, ~_held()).execute()
         # Two statements: what is read together with a lock is as old as the beginning of the wait for it.
-        query(f"SELECT sha256 FROM blob_file WHERE sha256 IN {places(part)} FOR UPDATE", *part)
-        rows = query(
-            f"SELECT b.sha256, b.size_bytes FROM blob_file b WHERE b.sha256 IN {places(part)}"
-            " AND NOT EXISTS (SELECT 1 FROM blob_in_project p WHERE p.sha256 = b.sha256)",
-            *part,
+        lock_rows(BlobFile.select(BlobFile.sha256).where(BlobFile.sha256.in_(part)))
+        needed = BlobInProject.select(SQL("1")).where(BlobInProject.sha256 == BlobFile.sha256)
+        rows = named_rows(
+            BlobFile.select(BlobFile.sha256, BlobFile.size_bytes).where(BlobFile.sha256.in_(part), ~fn.EXISTS(needed))
         )
         if not rows:
             continue
         moment = now()
-        insert_many(
-            "INSERT INTO blob_release (sha256, size_bytes, released_at)",
-            [(*row, moment) for row in rows],
-            "ON DUPLICATE KEY UPDATE released_at = VALUES(released_at)",
+        insert_rows(
+            BlobRelease,
+            [BlobRelease.sha256, BlobRelease.size_bytes, BlobRelease.released_at],
+            [(row.sha256, row.size_bytes, moment) for row in rows],
+            renew=[BlobRelease.released_at],
         )
-        gone = [row[0] for row in rows]
-        execute(f"DELETE FROM blob_file WHERE sha256 IN {places(gone)}", *gone)
-        freed += sum(int(row[1]) for row in rows)
+        BlobFile.delete().where(BlobFile.sha256.in_([row.sha256 for row in rows])).execute()
+        freed += sum(row.size_bytes for row in rows)
     return freed
 
 
 def never_used(project_id: int | None, older_than_s: float, limit: int) -> list[tuple[int, str]]:
     """Return (project, digest) of bytes that arrived a while ago for a version that never came."""
-    rows = query(
-        "SELECT p.project_id, LOWER(HEX(p.sha256)) FROM blob_in_project p JOIN blob_file b USING (sha256)"
-        f" WHERE b.created_at < %s AND NOT EXISTS ({_HELD})"
-        + (" AND p.project_id = %s" if project_id is not None else "")
-        + " LIMIT %s",
-        now() - timedelta(seconds=older_than_s),
-        *([project_id] if project_id is not None else []),
-        limit,
+    rows = (
+        BlobInProject.select(BlobInProject.project_id, BlobInProject.sha256)
+        .join(BlobFile, on=BlobFile.sha256 == BlobInProject.sha256)
+        .where(BlobFile.created_at < now() - timedelta(seconds=older_than_s), ~_held())
+        .limit(limit)
     )
-    return [(int(project), sha256) for project, sha256 in rows]
+    if project_id is not None:
+        rows = rows.where(BlobInProject.project_id == project_id)
+    return [(row.project_id, row.sha256.hex()) for row in named_rows(rows)]
 
 
 def released(limit: int) -> list[str]:
     """Return digests whose files can go."""
-    return [sha for (sha,) in query("SELECT LOWER(HEX(sha256)) FROM blob_release LIMIT %s", limit)]
+    return [row.sha256.hex() for row in named_rows(BlobRelease.select(BlobRelease.sha256).limit(limit))]
 
 
 def forget_released(digests: Iterable[str]) -> None:
     """Forget what was let go, once its file is gone."""
     for part in _parts(digests):
-        execute(f"DELETE FROM blob_release WHERE sha256 IN {places(part)}", *part)
+        BlobRelease.delete().where(BlobRelease.sha256.in_(part)).execute()

@@ -4,16 +4,43 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
+
+from peewee import JOIN, SQL, Expression, Field, ModelSelect, Node, Select, fn
 
 from kinetrum.core.base.run_document import RunDoc, pack
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, named_rows, places, query
+from kinetrum.storage.db.database import named_rows, one_row
 from kinetrum.storage.live import events
 from kinetrum.storage.runs.runs import load_doc
-from kinetrum.storage.tables.data import ArtifactVersion, RunArtifact
-from kinetrum.storage.tables.people import NoteRow
-from kinetrum.storage.tables.runs import RunRow
+from kinetrum.storage.tables.data import (
+    Artifact,
+    ArtifactVersion,
+    BlobFile,
+    BlobInProject,
+    Manifest,
+    ManifestBlob,
+    RunArtifact,
+)
+from kinetrum.storage.tables.people import Experiment, NoteRow, Project
+from kinetrum.storage.tables.registry import EvidenceRecord, ModelVersion, RegisteredModel
+from kinetrum.storage.tables.runs import (
+    OutputBlock,
+    OutputWriter,
+    PointChunk,
+    PointRollup,
+    PointTail,
+    ResourceBlock,
+    ResultRecord,
+    RunDocument,
+    RunIngest,
+    RunOutput,
+    RunRow,
+    Series,
+    StoredPlot,
+)
+from kinetrum.storage.tables.search import NumberValue, TextValue
 
 
 @dataclass(frozen=True)
@@ -32,91 +59,113 @@ class Taken:
     binned_bytes: int
 
 
-_STORED = "NOT v.by_reference AND v.purged_at IS NULL"
-
-
 def room_of_artifacts(project_id: int) -> list[Taken]:
     """Return what each artifact of a project takes, the largest first."""
-    counts = {
-        name: (int(count), int(binned))
-        for name, count, binned in query(
-            "SELECT a.name, COUNT(*), COALESCE(SUM(v.binned_at IS NOT NULL), 0) FROM artifact_version v"
-            " JOIN artifact a USING (artifact_id) WHERE a.project_id = %s AND v.purged_at IS NULL GROUP BY a.name",
-            project_id,
+    counts = (
+        ArtifactVersion.select(
+            Artifact.name, fn.COUNT(ArtifactVersion.version_id).alias("things"), _binned(ArtifactVersion.binned_at)
         )
-    }
+        .join(Artifact, on=Artifact.artifact_id == ArtifactVersion.artifact_id)
+        .where(Artifact.project_id == project_id, ArtifactVersion.purged_at.is_null())
+        .group_by(Artifact.name)
+    )
     holders = (
-        "SELECT DISTINCT mb.sha256, a.name AS holder FROM artifact_version v JOIN artifact a USING (artifact_id)"
-        f" JOIN manifest_blob mb ON mb.digest = v.digest WHERE a.project_id = %s AND {_STORED}"
+        ManifestBlob.select(ManifestBlob.sha256, Artifact.name.alias("holder"))
+        .join(ArtifactVersion, on=ArtifactVersion.digest == ManifestBlob.digest)
+        .join(Artifact, on=Artifact.artifact_id == ArtifactVersion.artifact_id)
+        .where(Artifact.project_id == project_id, *_stored())
+        .distinct()
     )
     return _taken(holders, project_id, counts)
+
+
+def _binned(binned_at: Field) -> Node:
+    return fn.COALESCE(fn.SUM(binned_at.is_null(False)), 0).alias("binned")
+
+
+def _stored() -> tuple[Expression, Expression]:
+    return ArtifactVersion.by_reference == False, ArtifactVersion.purged_at.is_null()  # noqa: E712
 
 
 def room_of_experiments(project_id: int) -> list[Taken]:
     """Return what the stored outputs of each experiment's runs take, the largest first."""
-    counts = {
-        name: (int(count), int(binned or 0))
-        for name, count, binned in query(
-            "SELECT e.name, COUNT(r.run_id), SUM(r.binned_at IS NOT NULL) FROM experiment e LEFT JOIN run r ON"
-            " r.experiment_id = e.experiment_id AND r.purged_at IS NULL WHERE e.project_id = %s GROUP BY e.name",
-            project_id,
+    counts = (
+        Experiment.select(Experiment.name, fn.COUNT(RunRow.run_id).alias("things"), _binned(RunRow.binned_at))
+        .join(
+            RunRow,
+            JOIN.LEFT_OUTER,
+            on=(RunRow.experiment_id == Experiment.experiment_id) & RunRow.purged_at.is_null(),
         )
-    }
+        .where(Experiment.project_id == project_id)
+        .group_by(Experiment.name)
+    )
     holders = (
-        "SELECT DISTINCT mb.sha256, e.name AS holder FROM run_artifact x JOIN run r USING (run_id)"
-        " JOIN experiment e USING (experiment_id) JOIN artifact_version v USING (version_id)"
-        " JOIN manifest_blob mb ON mb.digest = v.digest WHERE e.project_id = %s AND x.relation = 'generated'"
-        f" AND {_STORED}"
+        RunArtifact.select(ManifestBlob.sha256, Experiment.name.alias("holder"))
+        .join(RunRow, on=RunRow.run_id == RunArtifact.run_id)
+        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .join(ArtifactVersion, on=ArtifactVersion.version_id == RunArtifact.version_id, src=RunArtifact)
+        .join(ManifestBlob, on=ManifestBlob.digest == ArtifactVersion.digest)
+        .where(Experiment.project_id == project_id, RunArtifact.relation == "generated", *_stored())
+        .distinct()
     )
     return _taken(holders, project_id, counts)
 
 
-def _taken(holders: str, project_id: int, counts: dict[str, tuple[int, int]]) -> list[Taken]:
-    rows = query(
-        "SELECT h.holder, COUNT(*), SUM(b.size_bytes), SUM(IF(o.holders = 1, b.size_bytes, 0))"
-        f" FROM ({holders}) h JOIN blob_file b USING (sha256)"
-        f" JOIN (SELECT sha256, COUNT(*) AS holders FROM ({holders}) i GROUP BY sha256) o USING (sha256)"
-        " GROUP BY h.holder",
-        project_id,
-        project_id,
+def _taken(holders: ModelSelect[Any], project_id: int, counts: ModelSelect[Any]) -> list[Taken]:
+    held, again = holders.alias("held"), holders.alias("again")
+    of_file = (
+        Select([again], [again.c.sha256, fn.COUNT(SQL("*")).alias("holders")]).group_by(again.c.sha256).alias("of_file")
     )
-    sizes = {name: (int(files), int(size), int(alone)) for name, files, size, alone in rows}
-    binned = {
-        name: int(size)
-        for name, size in query(
-            "SELECT a.name, SUM(m.size_bytes) FROM artifact_version v JOIN artifact a USING (artifact_id)"
-            f" JOIN manifest m USING (digest) WHERE a.project_id = %s AND v.binned_at IS NOT NULL AND {_STORED}"
-            " GROUP BY a.name",
-            project_id,
+    rows = (
+        BlobFile.select(
+            held.c.holder,
+            fn.COUNT(SQL("*")).alias("files"),
+            fn.SUM(BlobFile.size_bytes).alias("size"),
+            fn.SUM(fn.IF(of_file.c.holders == 1, BlobFile.size_bytes, 0)).alias("alone"),
         )
-    }
-    found = [
-        Taken(name, things, *sizes.get(name, (0, 0, 0)), in_bin, binned.get(name, 0))
-        for name, (things, in_bin) in counts.items()
+        .join(held, on=held.c.sha256 == BlobFile.sha256)
+        .join(of_file, on=of_file.c.sha256 == BlobFile.sha256, src=BlobFile)
+        .group_by(held.c.holder)
+    )
+    sizes = {row.holder: (int(row.files), int(row.size), int(row.alone)) for row in named_rows(rows)}
+    in_bin = (
+        ArtifactVersion.select(Artifact.name, fn.SUM(Manifest.size_bytes).alias("size"))
+        .join(Artifact, on=Artifact.artifact_id == ArtifactVersion.artifact_id)
+        .join(Manifest, on=Manifest.digest == ArtifactVersion.digest, src=ArtifactVersion)
+        .where(Artifact.project_id == project_id, ArtifactVersion.binned_at.is_null(False), *_stored())
+        .group_by(Artifact.name)
+    )
+    binned = {row.name: int(row.size) for row in named_rows(in_bin)}
+    taken = [
+        Taken(row.name, int(row.things), *sizes.get(row.name, (0, 0, 0)), int(row.binned), binned.get(row.name, 0))
+        for row in named_rows(counts)
     ]
-    return sorted(found, key=lambda taken: (-taken.size_bytes, taken.name))
+    return sorted(taken, key=lambda one: (-one.size_bytes, one.name))
 
 
 def stored_in_project(project_id: int) -> tuple[int, int]:
     """Return how many files a project holds, and their bytes."""
-    ((files, size),) = query(
-        "SELECT COUNT(*), COALESCE(SUM(b.size_bytes), 0) FROM blob_in_project p JOIN blob_file b USING (sha256)"
-        " WHERE p.project_id = %s",
-        project_id,
+    row = one_row(
+        BlobInProject.select(
+            fn.COUNT(BlobFile.sha256).alias("files"), fn.COALESCE(fn.SUM(BlobFile.size_bytes), 0).alias("size")
+        )
+        .join(BlobFile, on=BlobFile.sha256 == BlobInProject.sha256)
+        .where(BlobInProject.project_id == project_id)
     )
-    return int(files), int(size)
+    return int(row.files), int(row.size)
 
 
 def stored_by_project() -> list[tuple[str, int, int]]:
     """Return (project, files, bytes), the largest first; what two projects hold counts in both."""
-    return [
-        (name, int(files), int(size))
-        for name, files, size in query(
-            "SELECT pr.name, COUNT(p.sha256), COALESCE(SUM(b.size_bytes), 0) AS total FROM project pr LEFT JOIN"
-            " blob_in_project p USING (project_id) LEFT JOIN blob_file b USING (sha256) GROUP BY pr.name"
-            " ORDER BY total DESC, pr.name"
-        )
-    ]
+    size = fn.COALESCE(fn.SUM(BlobFile.size_bytes), 0)
+    rows = (
+        Project.select(Project.name, fn.COUNT(BlobInProject.sha256).alias("files"), size.alias("size"))
+        .join(BlobInProject, JOIN.LEFT_OUTER, on=BlobInProject.project_id == Project.project_id)
+        .join(BlobFile, JOIN.LEFT_OUTER, on=BlobFile.sha256 == BlobInProject.sha256)
+        .group_by(Project.name)
+        .order_by(size.desc(), Project.name)
+    )
+    return [(row.name, int(row.files), int(row.size)) for row in named_rows(rows)]
 
 
 def recorded_bytes(run_ids: Sequence[int]) -> int:
@@ -124,60 +173,59 @@ def recorded_bytes(run_ids: Sequence[int]) -> int:
     wanted = list(run_ids)
     if not wanted:
         return 0
-    inside = places(wanted)
-    ((size,),) = query(
-        "SELECT (SELECT COALESCE(SUM(LENGTH(c.data)), 0) FROM point_chunk c JOIN series s USING (series_id)"
-        f" WHERE s.run_id IN {inside}) + (SELECT COALESCE(SUM(LENGTH(payload)), 0) FROM output_block WHERE run_id IN"
-        f" {inside}) + (SELECT COALESCE(SUM(LENGTH(doc)), 0) FROM run_doc WHERE run_id IN {inside})"
-        f" + (SELECT COALESCE(SUM(LENGTH(payload)), 0) FROM plot WHERE run_id IN {inside})",
-        *wanted,
-        *wanted,
-        *wanted,
-        *wanted,
-    )
-    return int(size)
+    points = PointChunk.select(_bytes(PointChunk.data)).join(Series, on=Series.series_id == PointChunk.series_id)
+    parts: list[ModelSelect[Any]] = [
+        points.where(Series.run_id.in_(wanted)),
+        OutputBlock.select(_bytes(OutputBlock.payload)).where(OutputBlock.run_id.in_(wanted)),
+        RunDocument.select(_bytes(RunDocument.doc)).where(RunDocument.run_id.in_(wanted)),
+        StoredPlot.select(_bytes(StoredPlot.payload)).where(StoredPlot.run_id.in_(wanted)),
+    ]
+    return sum(int(part.scalar()) for part in parts)
 
 
-_TABLES = (
-    "point_tail",
-    "result_record",
-    "value_num",
-    "value_text",
-    "run_ingest",
-    "run_output",
-    "output_block",
-    "output_writer",
-    "resource_block",
-    "plot",
+def _bytes(column: Node) -> Node:
+    return fn.COALESCE(fn.SUM(fn.LENGTH(column)), 0)
+
+
+_SERIES_AT_ONCE = 500
+_OF_RUNS = (
+    PointTail,
+    ResultRecord,
+    NumberValue,
+    TextValue,
+    RunIngest,
+    RunOutput,
+    OutputBlock,
+    OutputWriter,
+    ResourceBlock,
+    StoredPlot,
 )
 
 
 def purge_run(run_id: int, person_id: int) -> None:
     """Free what a run recorded; its row, its inputs and its outputs stay as a tombstone."""
     doc = load_doc(run_id)
-    execute("DELETE c FROM point_chunk c JOIN series s USING (series_id) WHERE s.run_id = %s", run_id)
-    execute("DELETE r FROM point_rollup r JOIN series s USING (series_id) WHERE s.run_id = %s", run_id)
-    execute("DELETE FROM series WHERE run_id = %s", run_id)
-    for table in _TABLES:
-        execute(f"DELETE FROM {table} WHERE run_id = %s", run_id)
-    execute("DELETE FROM note WHERE subject_kind = 'run' AND subject_id = %s", run_id)
+    # By their numbers: the database would look through the points of every run for those that a query names.
+    series = [row.series_id for row in named_rows(Series.select(Series.series_id).where(Series.run_id == run_id))]
+    for start in range(0, len(series), _SERIES_AT_ONCE):
+        part = series[start : start + _SERIES_AT_ONCE]
+        PointChunk.delete().where(PointChunk.series_id.in_(part)).execute()
+        PointRollup.delete().where(PointRollup.series_id.in_(part)).execute()
+    Series.delete().where(Series.run_id == run_id).execute()
+    for table in _OF_RUNS:
+        table.delete().where(table.run_id == run_id).execute()
+    NoteRow.delete().where(NoteRow.subject_kind == "run", NoteRow.subject_id == run_id).execute()
     left = RunDoc(used=doc.used, generated=doc.generated)
-    execute("UPDATE run_doc SET doc = %s WHERE run_id = %s", pack(left), run_id)
-    execute(
-        "UPDATE run SET purged_at = %s, purged_by = %s, reason = NULL, changed_at = %s WHERE run_id = %s",
-        now(),
-        person_id,
-        now(),
-        run_id,
-    )
+    RunDocument.update(doc=pack(left)).where(RunDocument.run_id == run_id).execute()
+    changes = RunRow.update(purged_at=now(), purged_by=person_id, reason=None, changed_at=now())
+    changes.where(RunRow.run_id == run_id).execute()
     events.tell_run(run_id)
 
 
 def mark_version_purged(version_id: int, person_id: int) -> None:
     """Leave a version as a tombstone: its number, digest and list of files stay, its bytes are no longer held."""
-    execute(
-        "UPDATE artifact_version SET purged_at = %s, purged_by = %s WHERE version_id = %s", now(), person_id, version_id
-    )
+    changes = ArtifactVersion.update(purged_at=now(), purged_by=person_id)
+    changes.where(ArtifactVersion.version_id == version_id).execute()
 
 
 def generated_by(run_ids: Sequence[int]) -> list[int]:
@@ -226,14 +274,16 @@ def models_on_runs(run_ids: Sequence[int]) -> dict[int, str]:
     wanted = list(run_ids)
     if not wanted:
         return {}
-    return {
-        int(run_id): reference
-        for run_id, reference in query(
-            "SELECT e.run_id, CONCAT(m.name, '@', e.number) FROM evidence e JOIN model m USING (model_id)"
-            f" WHERE e.run_id IN {places(wanted)} UNION ALL"
-            " SELECT mv.run_id, CONCAT(m.name, '@', mv.number) FROM model_version mv JOIN model m USING (model_id)"
-            f" WHERE mv.run_id IN {places(wanted)}",
-            *wanted,
-            *wanted,
-        )
-    }
+    rows = [
+        *_on_runs(EvidenceRecord, wanted),
+        *_on_runs(ModelVersion, wanted),
+    ]
+    return {row.run_id: f"{row.name}@{row.number}" for row in rows}
+
+
+def _on_runs(table: type[EvidenceRecord] | type[ModelVersion], run_ids: list[int]) -> list[Any]:
+    return named_rows(
+        table.select(table.run_id, RegisteredModel.name, table.number)
+        .join(RegisteredModel, on=RegisteredModel.model_id == table.model_id)
+        .where(table.run_id.in_(run_ids))
+    )

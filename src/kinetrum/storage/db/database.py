@@ -5,10 +5,10 @@ from __future__ import annotations
 import functools
 import random
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any, ParamSpec, TypeVar
+from typing import Any, Literal, ParamSpec, TypeVar, cast
 from urllib.parse import unquote, urlsplit
 
 import peewee
@@ -189,3 +189,47 @@ def places(values: list[Any]) -> str:
 def named_rows(select: peewee.ModelSelect[Any]) -> list[Any]:
     """Return what a query of several tables or aggregates selects, each row with its columns by name."""
     return list(select.namedtuples())
+
+
+def one_row(select: peewee.ModelSelect[Any]) -> Any:
+    """Return the first row of a query with its columns by name, None where there is none."""
+    return next(iter(select.namedtuples()), None)
+
+
+def insert_rows(
+    table: type[peewee.Model],
+    fields: Sequence[peewee.Field],
+    rows: Sequence[Sequence[Any]],
+    *,
+    ignore: bool = False,
+    renew: Sequence[peewee.Field] = (),
+    size: int = 500,
+) -> int:
+    """Insert rows in statements of `size`; returns the number of rows changed.
+
+    A row that is there already is an error; with `ignore` it stays as it is, with `renew` it gets the new values of
+    these fields.
+    """
+    changed = 0
+    for start in range(0, len(rows), size):
+        insert = table.insert_many(rows[start : start + size], fields=list(fields))
+        if ignore:
+            insert = insert.on_conflict_ignore()
+        elif renew:
+            insert = insert.on_conflict(preserve=list(renew))
+        changed += int(insert.as_rowcount().execute())
+    return changed
+
+
+def lock_rows(
+    select: peewee.ModelSelect[Any],
+    how: Literal["FOR UPDATE", "FOR UPDATE SKIP LOCKED", "LOCK IN SHARE MODE"] = "FOR UPDATE",
+) -> list[Any]:
+    """Return what a query selects, its rows locked until the transaction ends."""
+    return named_rows(select.for_update(cast(bool, how)))
+
+
+def records(select: peewee.ModelSelect[Any], make: Callable[..., R]) -> list[R]:
+    """Return a record for each row that a query selects; its columns are the record's fields, by name."""
+    rows: Any = select.dicts()
+    return [make(**row) for row in rows]

@@ -12,9 +12,12 @@ import time
 from collections.abc import Callable, Iterator
 from importlib import resources
 
+from peewee import SQL, fn
+
 from kinetrum.core.base.errors import Conflict, Unavailable
-from kinetrum.storage.db.database import connection, execute, query
+from kinetrum.storage.db.database import connection, database, execute
 from kinetrum.storage.runs.reindexing import describe_every_run
+from kinetrum.storage.tables.migrations import Lease, MigrationStep
 
 _LEASE_S = 60
 _SERVICE_MAY = "SELECT, INSERT, UPDATE, DELETE"
@@ -72,26 +75,38 @@ def migrate() -> int:
         try:
             return _apply_missing(holder) + _fill_missing(holder)
         finally:
-            execute("DELETE FROM lease WHERE name = 'migration' AND holder = %s", holder)
+            Lease.delete().where(Lease.name == "migration", Lease.holder == holder).execute()
 
 
 def _wait_for_lease(holder: str) -> None:
     give_up = time.monotonic() + _LEASE_S + 5
     while time.monotonic() < give_up:
-        execute("DELETE FROM lease WHERE name = 'migration' AND expires_at < UTC_TIMESTAMP(6)")
-        if execute(
-            "INSERT IGNORE INTO lease (name, holder, expires_at)"
-            " VALUES ('migration', %s, UTC_TIMESTAMP(6) + INTERVAL %s SECOND)",
-            holder,
-            _LEASE_S,
-        ):
+        Lease.delete().where(Lease.name == "migration", Lease.expires_at < fn.UTC_TIMESTAMP(6)).execute()
+        lease = Lease.insert(name="migration", holder=holder, expires_at=_in_a_minute())
+        if lease.on_conflict_ignore().as_rowcount().execute():
             return
         time.sleep(0.2)
     raise Unavailable("Another process has been migrating this database for over a minute; try again.")
 
 
+def _in_a_minute() -> SQL:
+    return SQL("UTC_TIMESTAMP(6) + INTERVAL %s SECOND", [_LEASE_S])
+
+
+def _renew_lease(holder: str) -> None:
+    Lease.update(expires_at=_in_a_minute()).where(Lease.holder == holder).execute()
+
+
+def _steps_done() -> set[tuple[int, int]]:
+    return {(step.migration, step.statement) for step in MigrationStep.select()}
+
+
+def _note_step(migration: int, statement: int) -> None:
+    MigrationStep.insert(migration=migration, statement=statement, applied_at=fn.UTC_TIMESTAMP(6)).execute()
+
+
 def _apply_missing(holder: str) -> int:
-    done = {(migration, statement) for migration, statement in query("SELECT migration, statement FROM migration_step")}
+    done = _steps_done()
     known = statements()
     later = done - {(migration, statement) for migration, statement, _ in known} - set(FILLS)
     if later:
@@ -100,36 +115,26 @@ def _apply_missing(holder: str) -> int:
         )
     missing = [row for row in known if row[:2] not in done]
     for migration, statement, sql in missing:
-        execute(
-            "UPDATE lease SET expires_at = UTC_TIMESTAMP(6) + INTERVAL %s SECOND WHERE holder = %s",
-            _LEASE_S,
-            holder,
-        )
+        _renew_lease(holder)
         execute(sql)
-        execute("INSERT INTO migration_step VALUES (%s, %s, UTC_TIMESTAMP(6))", migration, statement)
+        _note_step(migration, statement)
     return len(missing)
 
 
 def _fill_missing(holder: str) -> int:
     """Fill what a migration added from what is there; each part may be done twice without harm."""
-    done = {(migration, statement) for migration, statement in query("SELECT migration, statement FROM migration_step")}
+    done = _steps_done()
     missing = [(step, fill) for step, fill in FILLS.items() if step not in done]
     for step, fill in missing:
         for _ in fill():
-            execute(
-                "UPDATE lease SET expires_at = UTC_TIMESTAMP(6) + INTERVAL %s SECOND WHERE holder = %s",
-                _LEASE_S,
-                holder,
-            )
-        execute("INSERT INTO migration_step VALUES (%s, %s, UTC_TIMESTAMP(6))", *step)
+            _renew_lease(holder)
+        _note_step(*step)
     return len(missing)
 
 
 def grant(database_name: str, user: str) -> None:
     """Give the service's own account its rights: rows everywhere, but nothing more than to append to the journal."""
     with connection():
-        for (table,) in query(
-            "SELECT table_name FROM information_schema.tables WHERE table_schema = %s", database_name
-        ):
+        for table in database.get_tables():
             rights = _APPEND_ONLY.get(table, _SERVICE_MAY)
             execute(f"GRANT {rights} ON `{database_name}`.`{table}` TO %s@'127.0.0.1'", user)

@@ -10,8 +10,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from peewee import JOIN, Value, fn
+
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, places, query
+from kinetrum.storage.db.database import lock_rows, named_rows, records
+from kinetrum.storage.tables.live import EventOrder, EventRow
+from kinetrum.storage.tables.people import Experiment, Project
+from kinetrum.storage.tables.runs import RunRow
 
 _STAMPED_AT_ONCE = 2_000
 
@@ -32,25 +37,32 @@ class Event:
 
 def tell_run(run_id: int, kind: str = "run") -> None:
     """Tell, within the running transaction, that something about a run changed: run, output or resources."""
-    execute(
-        "INSERT INTO event (project_id, kind, subject, experiment, word, at) SELECT e.project_id, %s,"
-        " CONCAT(e.name, '/', r.number), e.name, r.status, %s FROM run r JOIN experiment e USING (experiment_id)"
-        " WHERE r.run_id = %s",
-        kind,
-        now(),
-        run_id,
+    change = (
+        RunRow.select(
+            Experiment.project_id,
+            Value(kind),
+            fn.CONCAT(Experiment.name, "/", RunRow.number),
+            Experiment.name,
+            RunRow.status,
+            Value(now()),
+        )
+        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .where(RunRow.run_id == run_id)
     )
+    columns = [
+        EventRow.project_id,
+        EventRow.kind,
+        EventRow.subject,
+        EventRow.experiment,
+        EventRow.word,
+        EventRow.at,
+    ]
+    EventRow.insert_from(change, columns).execute()
 
 
 def tell_act(project_id: int | None, subject: str, act: str) -> None:
     """Tell of an entry of the journal."""
-    execute(
-        "INSERT INTO event (project_id, kind, subject, word, at) VALUES (%s, 'journal', %s, %s, %s)",
-        project_id,
-        subject,
-        act,
-        now(),
-    )
+    EventRow.insert(project_id=project_id, kind="journal", subject=subject, word=act, at=now()).execute()
 
 
 def stamp() -> int:
@@ -58,50 +70,63 @@ def stamp() -> int:
 
     Whoever finds another process at it leaves it to that.
     """
-    if not query("SELECT event_id FROM event WHERE stamp IS NULL LIMIT 1"):
+    waiting = EventRow.select(EventRow.event_id, EventRow.project_id, EventRow.kind, EventRow.subject).where(
+        EventRow.stamp.is_null()
+    )
+    if not waiting.exists():
         return 0
-    locked = query("SELECT last_stamp FROM event_order WHERE name = 'all' FOR UPDATE SKIP LOCKED")
+    locked = lock_rows(EventOrder.select().where(EventOrder.name == "all"), "FOR UPDATE SKIP LOCKED")
     if not locked:
         return 0
-    last = int(locked[0][0])
-    rows = query(
-        "SELECT event_id, project_id, kind, subject FROM event WHERE stamp IS NULL ORDER BY event_id LIMIT %s",
-        _STAMPED_AT_ONCE,
-    )
-    newest = {(row[1:] if row[2] != "journal" else row[:1]): row[0] for row in rows}
+    last = locked[0].last_stamp
+    rows = named_rows(waiting.order_by(EventRow.event_id).limit(_STAMPED_AT_ONCE))
+    # Each entry of the journal is told; of a run what changed last.
+    newest = {
+        row.event_id if row.kind == "journal" else (row.project_id, row.kind, row.subject): row.event_id for row in rows
+    }
     kept = set(newest.values())
-    repeated = [row[0] for row in rows if row[0] not in kept]
+    repeated = [row.event_id for row in rows if row.event_id not in kept]
     if repeated:
-        execute(f"DELETE FROM event WHERE event_id IN {places(repeated)}", *repeated)
+        EventRow.delete().where(EventRow.event_id.in_(repeated)).execute()
     for number, event_id in enumerate(sorted(kept), last + 1):
-        execute("UPDATE event SET stamp = %s WHERE event_id = %s", number, event_id)
-    execute("UPDATE event_order SET last_stamp = %s WHERE name = 'all'", last + len(kept))
+        EventRow.update(stamp=number).where(EventRow.event_id == event_id).execute()
+    EventOrder.update(last_stamp=last + len(kept)).where(EventOrder.name == "all").execute()
     return len(kept)
 
 
 def last_stamp() -> int:
     """Return the stamp given last."""
-    ((found,),) = query("SELECT last_stamp FROM event_order WHERE name = 'all'")
-    return int(found)
+    return int(EventOrder.get_by_id("all").last_stamp)
 
 
 def first_stamp() -> int:
     """Return the lowest stamp that can still be read; one more than the last where there is none."""
-    ((found,),) = query("SELECT MIN(stamp) FROM event")
-    return int(found) if found is not None else last_stamp() + 1
+    first = EventRow.select(fn.MIN(EventRow.stamp)).scalar()
+    return int(first) if first is not None else last_stamp() + 1
 
 
 def events_after(after: int, limit: int) -> list[Event]:
     """Return events with a stamp over `after`, in order."""
-    rows = query(
-        "SELECT v.stamp, v.project_id, p.name, v.kind, v.subject, v.experiment, v.word, v.at FROM event v"
-        " LEFT JOIN project p USING (project_id) WHERE v.stamp > %s ORDER BY v.stamp LIMIT %s",
-        after,
-        limit,
+    rows = (
+        EventRow.select(
+            EventRow.stamp,
+            EventRow.project_id,
+            Project.name.alias("project"),
+            EventRow.kind,
+            EventRow.subject,
+            EventRow.experiment,
+            EventRow.word,
+            EventRow.at,
+        )
+        .join(Project, JOIN.LEFT_OUTER, on=Project.project_id == EventRow.project_id)
+        .where(EventRow.stamp > after)
+        .order_by(EventRow.stamp)
+        .limit(limit)
     )
-    return [Event(*row) for row in rows]
+    return records(rows, Event)
 
 
 def forget_events(older_than: timedelta, limit: int = 5_000) -> int:
     """Delete events older than that; the journal keeps what must be kept."""
-    return execute("DELETE FROM event WHERE at < %s ORDER BY at LIMIT %s", now() - older_than, limit)
+    old = EventRow.delete().where(EventRow.at < now() - older_than).order_by(EventRow.at).limit(limit)
+    return int(old.execute())

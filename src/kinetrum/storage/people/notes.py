@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from peewee import Field, ModelSelect, Tuple, fn
+
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import named_rows, places, query
-from kinetrum.storage.tables.people import NoteRow, Person
+from kinetrum.storage.db.database import named_rows
+from kinetrum.storage.tables.data import Artifact, ArtifactVersion
+from kinetrum.storage.tables.people import Experiment, NoteRow, Person, Project
+from kinetrum.storage.tables.registry import ModelVersion, RegisteredModel
+from kinetrum.storage.tables.runs import RunRow
 
 # The version of a model that a note stands on is the model's id times this, plus the number within the model.
 VERSIONS_PER_MODEL = 2**32
@@ -96,34 +102,58 @@ def _note(row: Any) -> Note:
     return Note(row.uid, row.subject_id, row.author_id, row.full_name, row.text, row.written_at, row.imported_from)
 
 
-_NAMES = {
-    "project": "SELECT project_id, CONCAT('project:', name) FROM project WHERE project_id IN {0}",
-    "experiment": "SELECT experiment_id, CONCAT('experiment:', name) FROM experiment WHERE experiment_id IN {0}",
-    "run": "SELECT r.run_id, CONCAT(e.name, '/', r.number) FROM run r JOIN experiment e USING (experiment_id)"
-    " WHERE r.run_id IN {0} AND r.binned_at IS NULL",
-    "artifact": "SELECT artifact_id, CONCAT('artifact:', name) FROM artifact WHERE artifact_id IN {0}",
-    "artifact@": "SELECT v.version_id, CONCAT(a.name, '@', v.number) FROM artifact_version v JOIN artifact a"
-    " USING (artifact_id) WHERE v.version_id IN {0} AND v.binned_at IS NULL",
-    "model": "SELECT model_id, CONCAT('model:', name) FROM model WHERE model_id IN {0}",
-    "model@": "SELECT v.model_id * 4294967296 + v.number, CONCAT(m.name, '@', v.number) FROM model_version v"
-    " JOIN model m USING (model_id) WHERE (v.model_id, v.number) IN ({0})",
+def _artifact_versions(ids: list[int]) -> ModelSelect[ArtifactVersion]:
+    return (
+        ArtifactVersion.select(ArtifactVersion.version_id, fn.CONCAT(Artifact.name, "@", ArtifactVersion.number))
+        .join(Artifact, on=Artifact.artifact_id == ArtifactVersion.artifact_id)
+        .where(ArtifactVersion.version_id.in_(ids), ArtifactVersion.binned_at.is_null())
+    )
+
+
+def _runs(ids: list[int]) -> ModelSelect[RunRow]:
+    return (
+        RunRow.select(RunRow.run_id, fn.CONCAT(Experiment.name, "/", RunRow.number))
+        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .where(RunRow.run_id.in_(ids), RunRow.binned_at.is_null())
+    )
+
+
+def _model_versions(ids: list[int]) -> ModelSelect[ModelVersion]:
+    subject = ModelVersion.model_id * VERSIONS_PER_MODEL + ModelVersion.number
+    pairs = [divmod(row_id, VERSIONS_PER_MODEL) for row_id in ids]
+    return (
+        ModelVersion.select(subject, fn.CONCAT(RegisteredModel.name, "@", ModelVersion.number))
+        .join(RegisteredModel, on=RegisteredModel.model_id == ModelVersion.model_id)
+        .where(Tuple(ModelVersion.model_id, ModelVersion.number).in_(pairs))
+    )
+
+
+def _named(
+    table: type[Project | Experiment | Artifact | RegisteredModel], prefix: str
+) -> Callable[[list[int]], ModelSelect[Any]]:
+    key: Field = table._meta.primary_key
+    return lambda ids: table.select(key, fn.CONCAT(prefix, table.name)).where(key.in_(ids))
+
+
+_REFERENCES: dict[str, Callable[[list[int]], ModelSelect[Any]]] = {
+    "project": _named(Project, "project:"),
+    "experiment": _named(Experiment, "experiment:"),
+    "run": _runs,
+    "artifact": _named(Artifact, "artifact:"),
+    "artifact@": _artifact_versions,
+    "model": _named(RegisteredModel, "model:"),
+    "model@": _model_versions,
 }
 
 
 def references_of(subjects: list[tuple[str, int]]) -> dict[tuple[str, int], str]:
     """Return the references of what notes stand on, by kind and id; what is in the bin has none."""
-    found: dict[tuple[str, int], str] = {}
-    for kind, statement in _NAMES.items():
+    references: dict[tuple[str, int], str] = {}
+    for kind, select in _REFERENCES.items():
         ids = sorted({row_id for one, row_id in subjects if one == kind})
-        if not ids:
-            continue
-        if kind == "model@":
-            pairs = [part for row_id in ids for part in divmod(row_id, VERSIONS_PER_MODEL)]
-            rows = query(statement.format(", ".join(["(%s, %s)"] * len(ids))), *pairs)
-        else:
-            rows = query(statement.format(places(ids)), *ids)
-        found |= {(kind, int(row_id)): reference for row_id, reference in rows}
-    return found
+        if ids:
+            references |= {(kind, int(row_id)): reference for row_id, reference in select(ids).tuples()}
+    return references
 
 
 def remove_note(uid: bytes) -> None:

@@ -6,14 +6,15 @@ import json
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from peewee import fn
+from peewee import JOIN, SQL, Expression, ModelSelect, fn
 
 from kinetrum.core.base.goals import Direction, Goal
 from kinetrum.core.statistics.replicates import SEEDS
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, query
+from kinetrum.storage.db.database import lock_rows, named_rows
 from kinetrum.storage.people import names
-from kinetrum.storage.tables.people import Experiment, GoalRow, Project
+from kinetrum.storage.tables.people import Experiment, GoalRow, Member, Project
+from kinetrum.storage.tables.runs import RunRow
 
 
 @dataclass(frozen=True)
@@ -74,15 +75,36 @@ def add_project(name: str, description: str, person_id: int) -> int:
 
 def projects_of(person_id: int, all_of_them: bool) -> list[tuple[ProjectRow, int, int, datetime | None]]:
     """Return the projects one may see with their number of experiments and runs and the last activity."""
-    where = "" if all_of_them else "WHERE p.project_id IN (SELECT project_id FROM member WHERE person_id = %s)"
-    rows = query(
-        "SELECT p.project_id, p.name, p.description, p.labels, COUNT(DISTINCT e.experiment_id), COUNT(r.run_id),"
-        " MAX(r.changed_at) FROM project p LEFT JOIN experiment e USING (project_id)"
-        f" LEFT JOIN run r ON r.experiment_id = e.experiment_id AND r.binned_at IS NULL {where}"
-        " GROUP BY p.project_id ORDER BY p.name",
-        *([] if all_of_them else [person_id]),
+    rows = (
+        Project.select(
+            Project.project_id,
+            Project.name,
+            Project.description,
+            Project.labels,
+            fn.COUNT(Experiment.experiment_id.distinct()).alias("experiments"),
+            fn.COUNT(RunRow.run_id).alias("runs"),
+            fn.MAX(RunRow.changed_at).alias("active_at"),
+        )
+        .join(Experiment, JOIN.LEFT_OUTER, on=Experiment.project_id == Project.project_id)
+        .join(RunRow, JOIN.LEFT_OUTER, on=_in_sight())
+        .group_by(Project.project_id)
+        .order_by(Project.name)
     )
-    return [(ProjectRow(row[0], row[1], row[2], json.loads(row[3])), int(row[4]), int(row[5]), row[6]) for row in rows]
+    if not all_of_them:
+        rows = rows.where(Project.project_id.in_(Member.select(Member.project_id).where(Member.person_id == person_id)))
+    return [
+        (
+            ProjectRow(row.project_id, row.name, row.description, json.loads(row.labels)),
+            int(row.experiments),
+            int(row.runs),
+            row.active_at,
+        )
+        for row in named_rows(rows)
+    ]
+
+
+def _in_sight() -> Expression:
+    return (RunRow.experiment_id == Experiment.experiment_id) & RunRow.binned_at.is_null()
 
 
 def experiment_named(project_id: int, name: str) -> ExperimentRow | None:
@@ -164,29 +186,23 @@ def set_embedding_origins(project_id: int, origins: list[str]) -> None:
 
 def add_experiment(project_id: int, name: str, person_id: int) -> bool:
     """Insert an experiment unless it is there; tells whether it is new."""
-    return bool(
-        execute(
-            "INSERT IGNORE INTO experiment (project_id, name, description, last_number, created_by, created_at)"
-            " VALUES (%s, %s, '', 0, %s, %s)",
-            project_id,
-            name,
-            person_id,
-            now(),
-        )
+    experiment = Experiment.insert(
+        project_id=project_id, name=name, description="", last_number=0, created_by=person_id, created_at=now()
     )
+    return bool(experiment.on_conflict_ignore().as_rowcount().execute())
 
 
 def next_run_number(experiment_id: int) -> int:
     """Take the next run number; the experiment's row stays locked until the transaction ends."""
-    ((last,),) = query("SELECT last_number FROM experiment WHERE experiment_id = %s FOR UPDATE", experiment_id)
-    execute("UPDATE experiment SET last_number = %s WHERE experiment_id = %s", last + 1, experiment_id)
-    return int(last) + 1
+    (row,) = lock_rows(Experiment.select(Experiment.last_number).where(Experiment.experiment_id == experiment_id))
+    Experiment.update(last_number=row.last_number + 1).where(Experiment.experiment_id == experiment_id).execute()
+    return int(row.last_number) + 1
 
 
 def take_run_number(experiment_id: int, wanted: int) -> int:
     """Take a certain run number where it is free, else the next one; the experiment's row stays locked."""
-    query("SELECT last_number FROM experiment WHERE experiment_id = %s FOR UPDATE", experiment_id)
-    if query("SELECT 1 FROM run WHERE experiment_id = %s AND number = %s", experiment_id, wanted):
+    lock_experiment(experiment_id)
+    if RunRow.select().where(RunRow.experiment_id == experiment_id, RunRow.number == wanted).exists():
         return next_run_number(experiment_id)
     raise_last_number(experiment_id, wanted)
     return wanted
@@ -208,31 +224,36 @@ def describe_experiment(experiment_id: int, description: str) -> None:
 
 def experiment_summaries(project_id: int) -> list[ExperimentSummary]:
     """Return a project's experiments, the last active first."""
-    rows = query(
-        "SELECT e.name, e.description, COUNT(r.run_id), COALESCE(SUM(r.status = 'running'), 0), MAX(r.changed_at),"
-        " e.experiment_id, e.labels, e.seeds,"
-        " EXISTS (SELECT 1 FROM run g WHERE g.experiment_id = e.experiment_id) AND NOT EXISTS"
-        " (SELECT 1 FROM run g WHERE g.experiment_id = e.experiment_id AND g.purged_at IS NULL), e.generates_names"
-        " FROM experiment e LEFT JOIN run r ON r.experiment_id = e.experiment_id"
-        " AND r.binned_at IS NULL"
-        " WHERE e.project_id = %s"
-        " GROUP BY e.experiment_id ORDER BY MAX(r.changed_at) IS NULL, MAX(r.changed_at) DESC, e.name",
-        project_id,
+    any_run = RunRow.alias()
+    recorded = any_run.select(SQL("1")).where(any_run.experiment_id == Experiment.experiment_id)
+    last = fn.MAX(RunRow.changed_at)
+    rows = (
+        Experiment.select(
+            Experiment,
+            fn.COUNT(RunRow.run_id).alias("runs"),
+            fn.COALESCE(fn.SUM(RunRow.status == "running"), 0).alias("running"),
+            last.alias("last_activity"),
+            (fn.EXISTS(recorded) & ~fn.EXISTS(recorded.where(any_run.purged_at.is_null()))).alias("purged"),
+        )
+        .join(RunRow, JOIN.LEFT_OUTER, on=_in_sight())
+        .where(Experiment.project_id == project_id)
+        .group_by(Experiment.experiment_id)
+        .order_by(last.is_null(), last.desc(), Experiment.name)
     )
     return [
         ExperimentSummary(
-            row[0],
-            row[1],
-            int(row[2]),
-            int(row[3]),
-            row[4],
-            row[5],
-            json.loads(row[6]),
-            tuple(json.loads(row[7])),
-            bool(row[8]),
-            bool(row[9]),
+            row.name,
+            row.description,
+            int(row.runs),
+            int(row.running),
+            row.last_activity,
+            row.experiment_id,
+            json.loads(row.labels),
+            tuple(json.loads(row.seeds)),
+            bool(row.purged),
+            bool(row.generates_names),
         )
-        for row in rows
+        for row in named_rows(rows)
     ]
 
 
@@ -244,31 +265,28 @@ def goals_of(experiment_id: int) -> dict[str, Goal]:
 
 def goals_to_index(experiment_id: int) -> dict[str, Goal]:
     """Return the goals for writing index rows; they cannot change until the transaction ends."""
-    query("SELECT experiment_id FROM experiment WHERE experiment_id = %s LOCK IN SHARE MODE", experiment_id)
+    lock_rows(_id_alone(experiment_id), "LOCK IN SHARE MODE")
     return goals_of(experiment_id)
 
 
 def lock_experiment(experiment_id: int) -> None:
     """Keep others from changing the goals, and from indexing by them, until the transaction ends."""
-    query("SELECT experiment_id FROM experiment WHERE experiment_id = %s FOR UPDATE", experiment_id)
+    lock_rows(_id_alone(experiment_id))
+
+
+def _id_alone(experiment_id: int) -> ModelSelect[Experiment]:
+    return Experiment.select(Experiment.experiment_id).where(Experiment.experiment_id == experiment_id)
 
 
 def change_goal(experiment_id: int, goal: Goal) -> None:
     """Change a goal that is there."""
-    execute(
-        "UPDATE goal SET direction = %s, unit = %s, bound = %s, aggregate = %s WHERE experiment_id = %s AND name = %s",
-        goal.direction,
-        goal.unit,
-        goal.bound,
-        goal.aggregate,
-        experiment_id,
-        goal.key,
-    )
+    changes = GoalRow.update(direction=goal.direction, unit=goal.unit, bound=goal.bound, aggregate=goal.aggregate)
+    changes.where(GoalRow.experiment_id == experiment_id, GoalRow.name == goal.key).execute()
 
 
 def remove_goal(experiment_id: int, key: str) -> None:
     """Remove a goal."""
-    execute("DELETE FROM goal WHERE experiment_id = %s AND name = %s", experiment_id, key)
+    GoalRow.delete().where(GoalRow.experiment_id == experiment_id, GoalRow.name == key).execute()
 
 
 def next_goal_position(experiment_id: int) -> int:
@@ -279,14 +297,12 @@ def next_goal_position(experiment_id: int) -> int:
 
 def add_goal(experiment_id: int, goal: Goal, position: int) -> None:
     """Insert a goal that is not there yet."""
-    execute(
-        "INSERT IGNORE INTO goal (experiment_id, name, position, direction, unit, bound, aggregate)"
-        " VALUES (%s, %s, %s, %s, %s, %s, %s)",
-        experiment_id,
-        goal.key,
-        position,
-        goal.direction,
-        goal.unit,
-        goal.bound,
-        goal.aggregate,
-    )
+    GoalRow.insert(
+        experiment_id=experiment_id,
+        name=goal.key,
+        position=position,
+        direction=goal.direction,
+        unit=goal.unit,
+        bound=goal.bound,
+        aggregate=goal.aggregate,
+    ).on_conflict_ignore().execute()

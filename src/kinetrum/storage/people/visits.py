@@ -5,10 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from peewee import SQL, ModelSelect, Select, fn
+
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, places, query
+from kinetrum.storage.db.database import database, named_rows, records
 from kinetrum.storage.people import notes
 from kinetrum.storage.runs.runs import Run, runs_by_ids
+from kinetrum.storage.tables.people import Experiment, NoteRow, Person, Project, Visit
+from kinetrum.storage.tables.registry import ModelVersion, RegisteredModel, StageEvent, Verdict
+from kinetrum.storage.tables.runs import RunRow
 
 # Whoever comes back after a longer pause begins another visit.
 PAUSE = timedelta(hours=1)
@@ -56,123 +61,144 @@ class NewNote:
 def visit(person_id: int) -> datetime | None:
     """Note that a person is here; returns when the visit before this one ended, None at the first."""
     moment = now()
-    execute(
-        "INSERT INTO visit (person_id, visited_at, before_at) VALUES (%s, %s, NULL) ON DUPLICATE KEY UPDATE"
-        " before_at = IF(visited_at < %s, visited_at, before_at), visited_at = VALUES(visited_at)",
-        person_id,
-        moment,
-        moment - PAUSE,
-    )
+    before = fn.IF(Visit.visited_at < moment - PAUSE, Visit.visited_at, Visit.before_at)
+    here = Visit.insert(person_id=person_id, visited_at=moment, before_at=None)
+    # In this order: what is set first reads the time that is replaced after it.
+    here.on_conflict(update={Visit.before_at: before, Visit.visited_at: moment}).execute()
     return last_visit(person_id)
 
 
 def last_visit(person_id: int) -> datetime | None:
     """Return when the visit before the present one ended."""
-    rows = query("SELECT before_at FROM visit WHERE person_id = %s", person_id)
-    return rows[0][0] if rows else None
+    row = Visit.get_or_none(Visit.person_id == person_id)
+    return row.before_at if row else None
 
 
-_LIVE = " FROM run r JOIN experiment e USING (experiment_id) WHERE r.binned_at IS NULL AND e.project_id IN "
+def _in_sight(project_ids: list[int]) -> ModelSelect[RunRow]:
+    return (
+        RunRow.select(RunRow.run_id)
+        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .where(RunRow.binned_at.is_null(), Experiment.project_id.in_(project_ids))
+    )
 
 
 def running(project_ids: list[int], limit: int) -> list[Run]:
     """Return running runs of projects, the latest first."""
-    if not project_ids:
-        return []
-    rows = query(
-        f"SELECT r.run_id {_LIVE} {places(project_ids)} AND r.status = 'running' ORDER BY r.started_at DESC LIMIT %s",
-        *project_ids,
-        limit,
-    )
-    return runs_by_ids([run_id for (run_id,) in rows])
+    rows = _in_sight(project_ids).where(RunRow.status == "running").order_by(RunRow.started_at.desc()).limit(limit)
+    return runs_by_ids([row.run_id for row in named_rows(rows)]) if project_ids else []
 
 
 def ended_since(project_ids: list[int], since: datetime, limit: int) -> list[Run]:
     """Return runs of projects that ended after a moment, the latest first."""
-    if not project_ids:
-        return []
-    rows = query(
-        f"SELECT r.run_id {_LIVE} {places(project_ids)} AND r.ended_at > %s ORDER BY r.ended_at DESC LIMIT %s",
-        *project_ids,
-        since,
-        limit,
-    )
-    return runs_by_ids([run_id for (run_id,) in rows])
+    rows = _in_sight(project_ids).where(RunRow.ended_at > since).order_by(RunRow.ended_at.desc()).limit(limit)
+    return runs_by_ids([row.run_id for row in named_rows(rows)]) if project_ids else []
 
 
 def seconds_of_earlier(experiment_ids: list[int], each: int = 5) -> dict[int, list[float]]:
     """Return how long the last finished runs of experiments took."""
     if not experiment_ids:
         return {}
-    rows = query(
-        "SELECT experiment_id, TIMESTAMPDIFF(MICROSECOND, started_at, ended_at) / 1e6 FROM (SELECT experiment_id,"
-        " started_at, ended_at, ROW_NUMBER() OVER (PARTITION BY experiment_id ORDER BY ended_at DESC) AS place"
-        f" FROM run WHERE status = 'finished' AND binned_at IS NULL AND experiment_id IN {places(experiment_ids)})"
-        " latest WHERE place <= %s",
-        *experiment_ids,
-        each,
+    place = fn.ROW_NUMBER().over(partition_by=[RunRow.experiment_id], order_by=[RunRow.ended_at.desc()])
+    finished = RunRow.select(RunRow.experiment_id, RunRow.started_at, RunRow.ended_at, place.alias("place")).where(
+        RunRow.status == "finished", RunRow.binned_at.is_null(), RunRow.experiment_id.in_(experiment_ids)
     )
-    found: dict[int, list[float]] = {}
-    for experiment_id, seconds in rows:
-        found.setdefault(experiment_id, []).append(float(seconds))
-    return found
+    last = finished.alias("last")
+    rows = Select([last], [last.c.experiment_id, last.c.started_at, last.c.ended_at]).where(last.c.place <= each)
+    seconds: dict[int, list[float]] = {}
+    for row in rows.bind(database).namedtuples():
+        seconds.setdefault(row.experiment_id, []).append((row.ended_at - row.started_at).total_seconds())
+    return seconds
 
 
 def waiting_versions(project_ids: list[int], person_id: int, limit: int) -> list[WaitingVersion]:
     """Return versions that wait for this person's review, the earliest first."""
     if not project_ids:
         return []
-    rows = query(
-        "SELECT p.name, m.name, v.number, v.comment, w.full_name, v.created_at,"
-        " (SELECT CONCAT(e.name, '/', r.number) FROM run r JOIN experiment e USING (experiment_id)"
-        " WHERE r.run_id = v.run_id) FROM model_version v JOIN model m USING (model_id)"
-        " JOIN project p USING (project_id) JOIN person w ON w.person_id = v.created_by"
-        f" WHERE m.project_id IN {places(project_ids)} AND m.binned_at IS NULL AND NOT v.retired"
-        " AND NOT (m.second_pair AND v.created_by = %s)"
-        " AND NOT EXISTS (SELECT 1 FROM verdict d WHERE d.model_id = v.model_id AND d.number = v.number"
-        " AND (NOT d.approves OR d.person_id = %s)) AND (SELECT COUNT(*) FROM verdict d WHERE"
-        " d.model_id = v.model_id AND d.number = v.number AND d.approves) < m.approvals_needed"
-        " ORDER BY v.created_at LIMIT %s",
-        *project_ids,
-        person_id,
-        person_id,
-        limit,
+    given = Verdict.select(SQL("1")).where(
+        Verdict.model_id == ModelVersion.model_id, Verdict.number == ModelVersion.number
     )
-    return [WaitingVersion(*row) for row in rows]
+    approvals = given.columns(fn.COUNT(SQL("*"))).where(Verdict.approves)
+    trained_by = (
+        RunRow.select(fn.CONCAT(Experiment.name, "/", RunRow.number))
+        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .where(RunRow.run_id == ModelVersion.run_id)
+    )
+    rows = (
+        ModelVersion.select(
+            Project.name.alias("project"),
+            RegisteredModel.name.alias("model"),
+            ModelVersion.number,
+            ModelVersion.comment,
+            Person.full_name.alias("registered_by"),
+            ModelVersion.created_at.alias("registered_at"),
+            trained_by.alias("run"),
+        )
+        .join(RegisteredModel, on=RegisteredModel.model_id == ModelVersion.model_id)
+        .join(Project, on=Project.project_id == RegisteredModel.project_id)
+        .join(Person, on=Person.person_id == ModelVersion.created_by, src=ModelVersion)
+        .where(
+            RegisteredModel.project_id.in_(project_ids),
+            RegisteredModel.binned_at.is_null(),
+            ModelVersion.retired == False,  # noqa: E712
+            ~(RegisteredModel.second_pair & (ModelVersion.created_by == person_id)),
+            ~fn.EXISTS(given.where((Verdict.approves == False) | (Verdict.person_id == person_id))),  # noqa: E712
+            approvals < RegisteredModel.approvals_needed,
+        )
+        .order_by(ModelVersion.created_at)
+        .limit(limit)
+    )
+    return records(rows, WaitingVersion)
 
 
 def stage_changes(project_ids: list[int], since: datetime, limit: int) -> list[StageChange]:
     """Return changes of stages after a moment, the latest first."""
     if not project_ids:
         return []
-    rows = query(
-        "SELECT p.name, m.name, s.act, s.stage, s.before_number, s.after_number, w.full_name, s.at FROM stage_event s"
-        " JOIN model m USING (model_id) JOIN project p USING (project_id) JOIN person w ON w.person_id = s.person_id"
-        f" WHERE m.project_id IN {places(project_ids)} AND s.at > %s ORDER BY s.at DESC LIMIT %s",
-        *project_ids,
-        since,
-        limit,
+    rows = (
+        StageEvent.select(
+            Project.name.alias("project"),
+            RegisteredModel.name.alias("model"),
+            StageEvent.act,
+            StageEvent.stage,
+            StageEvent.before_number.alias("before"),
+            StageEvent.after_number.alias("after"),
+            Person.full_name.alias("person"),
+            StageEvent.at,
+        )
+        .join(RegisteredModel, on=RegisteredModel.model_id == StageEvent.model_id)
+        .join(Project, on=Project.project_id == RegisteredModel.project_id)
+        .join(Person, on=Person.person_id == StageEvent.person_id, src=StageEvent)
+        .where(RegisteredModel.project_id.in_(project_ids), StageEvent.at > since)
+        .order_by(StageEvent.at.desc())
+        .limit(limit)
     )
-    return [StageChange(*row) for row in rows]
+    return records(rows, StageChange)
 
 
 def new_notes(project_ids: list[int], since: datetime, but_of: int, limit: int) -> list[NewNote]:
     """Return notes that others wrote after a moment, the latest first; none on what is in the bin."""
     if not project_ids:
         return []
-    rows = query(
-        "SELECT p.name, n.subject_kind, n.subject_id, w.full_name, n.text, n.written_at FROM note n"
-        " JOIN project p ON p.project_id = n.project_id JOIN person w ON w.person_id = n.author_id"
-        f" WHERE n.project_id IN {places(project_ids)} AND n.written_at > %s AND n.author_id <> %s"
-        " ORDER BY n.written_at DESC LIMIT %s",
-        *project_ids,
-        since,
-        but_of,
-        limit,
+    rows = named_rows(
+        NoteRow.select(
+            Project.name, NoteRow.subject_kind, NoteRow.subject_id, Person.full_name, NoteRow.text, NoteRow.written_at
+        )
+        .join(Project, on=Project.project_id == NoteRow.project_id)
+        .join(Person, on=Person.person_id == NoteRow.author_id, src=NoteRow)
+        .where(NoteRow.project_id.in_(project_ids), NoteRow.written_at > since, NoteRow.author_id != but_of)
+        .order_by(NoteRow.written_at.desc())
+        .limit(limit)
     )
-    names = notes.references_of([(kind, row_id) for _, kind, row_id, *_ in rows])
+    references = notes.references_of([(row.subject_kind, row.subject_id) for row in rows])
     return [
-        NewNote(project, kind.removesuffix("@"), names[kind, row_id], *said)
-        for project, kind, row_id, *said in rows
-        if (kind, row_id) in names
+        NewNote(
+            row.name,
+            row.subject_kind.removesuffix("@"),
+            references[row.subject_kind, row.subject_id],
+            row.full_name,
+            row.text,
+            row.written_at,
+        )
+        for row in rows
+        if (row.subject_kind, row.subject_id) in references
     ]

@@ -10,9 +10,11 @@ import json
 from dataclasses import dataclass
 
 import zstandard
+from peewee import fn
 
 from kinetrum.core.text.printed_lines import Fold, Line
-from kinetrum.storage.db.database import execute, query
+from kinetrum.storage.db.database import insert_rows, lock_rows, named_rows
+from kinetrum.storage.tables.runs import OutputBlock, OutputWriter, RunOutput
 
 HEAD_BYTES, TAIL_BYTES, BLOCK_BYTES = 4 * 1024 * 1024, 12 * 1024 * 1024, 128 * 1024
 
@@ -42,24 +44,26 @@ class Extent:
 
 def begin_append(run_id: int, writer: bytes) -> tuple[int, dict[str, Fold]]:
     """Lock the run's output; returns the writer's position and its open lines by stream."""
-    execute("INSERT IGNORE INTO run_output (run_id, next_line, head_end, kept_bytes) VALUES (%s, 0, NULL, 0)", run_id)
-    query("SELECT run_id FROM run_output WHERE run_id = %s FOR UPDATE", run_id)
-    rows = query("SELECT position, open_lines FROM output_writer WHERE run_id = %s AND writer_uid = %s", run_id, writer)
-    if not rows:
+    _lock_output(run_id)
+    row = OutputWriter.get_or_none(OutputWriter.run_id == run_id, OutputWriter.writer_uid == writer)
+    if row is None:
         return 0, {}
-    return int(rows[0][0]), {state["stream"]: Fold.from_state(state) for state in json.loads(rows[0][1])}
+    return row.position, {state["stream"]: Fold.from_state(state) for state in json.loads(row.open_lines)}
+
+
+def _lock_output(run_id: int) -> None:
+    RunOutput.insert(run_id=run_id, next_line=0, head_end=None, kept_bytes=0).on_conflict_ignore().execute()
+    lock_rows(RunOutput.select(RunOutput.run_id).where(RunOutput.run_id == run_id))
 
 
 def end_append(run_id: int, writer: bytes, position: int, folds: dict[str, Fold], lines: list[Line]) -> None:
     """Keep finished lines, the writer's open ones and its new position."""
     states = json.dumps([fold.state() for fold in folds.values()], separators=(",", ":"))
-    execute(
-        "INSERT INTO output_writer (run_id, writer_uid, position, open_lines) VALUES (%s, %s, %s, %s)"
-        " ON DUPLICATE KEY UPDATE position = VALUES(position), open_lines = VALUES(open_lines)",
-        run_id,
-        writer,
-        position,
-        states,
+    insert_rows(
+        OutputWriter,
+        [OutputWriter.run_id, OutputWriter.writer_uid, OutputWriter.position, OutputWriter.open_lines],
+        [(run_id, writer, position, states)],
+        renew=[OutputWriter.position, OutputWriter.open_lines],
     )
     if lines:
         _add_lines(run_id, lines)
@@ -80,41 +84,25 @@ def _unpack(raw: bytes) -> list[Line]:
 
 
 def _add_lines(run_id: int, lines: list[Line]) -> None:
-    ((next_line, head_end, kept),) = query(
-        "SELECT next_line, head_end, kept_bytes FROM run_output WHERE run_id = %s", run_id
-    )
-    last = query(
-        "SELECT first_line, line_count, size_bytes, payload FROM output_block WHERE run_id = %s"
-        " ORDER BY first_line DESC LIMIT 1",
-        run_id,
-    )
-    first, added = next_line, sum(map(_size, lines))
-    if last and last[0][2] + added <= BLOCK_BYTES and last[0][0] + last[0][1] == next_line:
+    output = RunOutput.get_by_id(run_id)
+    head_end, kept = output.head_end, output.kept_bytes
+    last = OutputBlock.select().where(OutputBlock.run_id == run_id).order_by(OutputBlock.first_line.desc()).first()
+    first, added = output.next_line, sum(map(_size, lines))
+    if last and last.size_bytes + added <= BLOCK_BYTES and last.first_line + last.line_count == first:
         # The last block is topped up: a line a second makes no block a second.
-        first, before = last[0][0], last[0][2]
-        lines, kept = _unpack(last[0][3]) + lines, kept - before
+        first = last.first_line
+        lines, kept = _unpack(last.payload) + lines, kept - last.size_bytes
     for block in _blocks(lines):
         size = sum(map(_size, block))
-        execute(
-            "REPLACE INTO output_block (run_id, first_line, line_count, size_bytes, payload)"
-            " VALUES (%s, %s, %s, %s, %s)",
-            run_id,
-            first,
-            len(block),
-            size,
-            _pack(block),
-        )
+        OutputBlock.replace(
+            run_id=run_id, first_line=first, line_count=len(block), size_bytes=size, payload=_pack(block)
+        ).execute()
         first, kept = first + len(block), kept + size
         if head_end is None and kept >= HEAD_BYTES:
             head_end = first
     kept -= _drop_middle(run_id, head_end, kept)
-    execute(
-        "UPDATE run_output SET next_line = %s, head_end = %s, kept_bytes = %s WHERE run_id = %s",
-        first,
-        head_end,
-        kept,
-        run_id,
-    )
+    changes = RunOutput.update(next_line=first, head_end=head_end, kept_bytes=kept)
+    changes.where(RunOutput.run_id == run_id).execute()
 
 
 def _blocks(lines: list[Line]) -> list[list[Line]]:
@@ -134,48 +122,50 @@ def _drop_middle(run_id: int, head_end: int | None, kept: int) -> int:
     freed = 0
     if head_end is None or kept <= HEAD_BYTES + TAIL_BYTES:
         return freed
-    rows = query(
-        "SELECT first_line, size_bytes FROM output_block WHERE run_id = %s AND first_line >= %s ORDER BY first_line",
-        run_id,
-        head_end,
+    behind = OutputBlock.select(OutputBlock.first_line, OutputBlock.size_bytes).where(
+        OutputBlock.run_id == run_id, OutputBlock.first_line >= head_end
     )
-    for first, size in rows[:-1]:
+    for block in named_rows(behind.order_by(OutputBlock.first_line))[:-1]:
         if kept - freed <= HEAD_BYTES + TAIL_BYTES:
             break
-        execute("DELETE FROM output_block WHERE run_id = %s AND first_line = %s", run_id, first)
-        freed += size
+        OutputBlock.delete().where(OutputBlock.run_id == run_id, OutputBlock.first_line == block.first_line).execute()
+        freed += block.size_bytes
     return freed
 
 
 def add_imported(run_id: int, lines: list[Line]) -> None:
     """Keep the lines of a run that comes from an archive, behind those that are there."""
-    execute("INSERT IGNORE INTO run_output (run_id, next_line, head_end, kept_bytes) VALUES (%s, 0, NULL, 0)", run_id)
-    query("SELECT run_id FROM run_output WHERE run_id = %s FOR UPDATE", run_id)
+    _lock_output(run_id)
     if lines:
         _add_lines(run_id, lines)
 
 
 def finish_writers(run_id: int) -> None:
     """Turn every writer's open lines into finished ones: the run has ended."""
-    rows = query("SELECT writer_uid FROM output_writer WHERE run_id = %s AND open_lines <> '[]'", run_id)
-    for (writer,) in rows:
-        position, folds = begin_append(run_id, writer)
+    for writer in _writers_with_open_lines(run_id):
+        position, folds = begin_append(run_id, writer.writer_uid)
         lines = [line for fold in folds.values() for line in fold.finish()]
-        end_append(run_id, writer, position, {}, lines)
+        end_append(run_id, writer.writer_uid, position, {}, lines)
+
+
+def _writers_with_open_lines(run_id: int) -> list[OutputWriter]:
+    return list(OutputWriter.select().where(OutputWriter.run_id == run_id, OutputWriter.open_lines != "[]"))
 
 
 def extent(run_id: int) -> Extent:
     """Return how much output a run has."""
-    rows = query("SELECT next_line, head_end, kept_bytes FROM run_output WHERE run_id = %s", run_id)
-    if not rows:
+    output = RunOutput.get_or_none(RunOutput.run_id == run_id)
+    if output is None:
         return Extent(0, 0, 0, 0)
-    next_line, head_end, kept = rows[0]
+    next_line, head_end = output.next_line, output.head_end
     if head_end is None:
-        return Extent(next_line, next_line, next_line, kept)
-    ((tail,),) = query(
-        "SELECT MIN(first_line) FROM output_block WHERE run_id = %s AND first_line >= %s", run_id, head_end
+        return Extent(next_line, next_line, next_line, output.kept_bytes)
+    tail = (
+        OutputBlock.select(fn.MIN(OutputBlock.first_line))
+        .where(OutputBlock.run_id == run_id, OutputBlock.first_line >= head_end)
+        .scalar()
     )
-    return Extent(next_line, head_end, next_line if tail is None else tail, kept)
+    return Extent(next_line, head_end, next_line if tail is None else tail, output.kept_bytes)
 
 
 def line_count(run_id: int) -> int:
@@ -185,23 +175,21 @@ def line_count(run_id: int) -> int:
 
 def open_lines(run_id: int) -> list[Line]:
     """Return the lines that may still change, such as progress bars; those of one stream stay in their order."""
-    rows = query("SELECT open_lines FROM output_writer WHERE run_id = %s AND open_lines <> '[]'", run_id)
-    streams = [Fold.from_state(state).pending() for (states,) in rows for state in json.loads(states)]
+    writers = _writers_with_open_lines(run_id)
+    streams = [Fold.from_state(state).pending() for writer in writers for state in json.loads(writer.open_lines)]
     return [line for stream in sorted(filter(None, streams), key=lambda stream: stream[0].at) for line in stream]
 
 
 def blocks_from(run_id: int, first: int, backwards: bool = False) -> list[tuple[int, int]]:
     """Return (first line, number of lines) of the blocks that hold lines from `first` on."""
-    order = "DESC" if backwards else "ASC"
-    return query(
-        "SELECT first_line, line_count FROM output_block WHERE run_id = %s AND first_line + line_count > %s"
-        f" ORDER BY first_line {order}",
-        run_id,
-        first,
+    order = OutputBlock.first_line.desc() if backwards else OutputBlock.first_line.asc()
+    blocks = OutputBlock.select(OutputBlock.first_line, OutputBlock.line_count).where(
+        OutputBlock.run_id == run_id, OutputBlock.first_line + OutputBlock.line_count > first
     )
+    return [(block.first_line, block.line_count) for block in named_rows(blocks.order_by(order))]
 
 
 def read_block(run_id: int, first: int) -> list[Numbered]:
     """Return one block's lines."""
-    rows = query("SELECT payload FROM output_block WHERE run_id = %s AND first_line = %s", run_id, first)
-    return [Numbered(first + at, line) for at, line in enumerate(_unpack(rows[0][0]))] if rows else []
+    block = OutputBlock.get_or_none(OutputBlock.run_id == run_id, OutputBlock.first_line == first)
+    return [Numbered(first + at, line) for at, line in enumerate(_unpack(block.payload))] if block else []

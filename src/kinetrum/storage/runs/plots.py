@@ -9,11 +9,13 @@ from datetime import datetime
 from typing import Any
 
 import zstandard
+from peewee import fn
 
 from kinetrum.core.plots import Plot, read_plot, write_plot
-from kinetrum.storage.db.database import execute, places, query
+from kinetrum.storage.db.database import named_rows, one_row
+from kinetrum.storage.tables.runs import RunRow, StoredPlot
 
-_LISTED = "plot_id, run_id, name, kind, step, row_count, recorded_at, view, declared, numbers, note"
+_LISTED = [field for field in StoredPlot._meta.sorted_fields if field.name not in {"uid", "payload"}]
 
 
 @dataclass(frozen=True)
@@ -39,30 +41,36 @@ def add_plot(
     """Keep a plot; tells whether it is new. Sent again under the same id, nothing changes."""
     data = write_plot(plot)
     packed = zstandard.ZstdCompressor(level=3).compress(json.dumps(data["columns"], separators=(",", ":")).encode())
-    return bool(
-        execute(
-            "INSERT IGNORE INTO plot (run_id, uid, name, kind, step, row_count, recorded_at, view, declared, numbers,"
-            " note, payload) VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s)",
-            run_id,
-            uid,
-            name,
-            plot.kind,
-            step,
-            plot.rows,
-            at,
-            json.dumps(data["view"]),
-            declared,
-            json.dumps(data["numbers"]),
-            plot.note,
-            packed,
-        )
+    row = StoredPlot.insert(
+        run_id=run_id,
+        uid=uid,
+        name=name,
+        kind=plot.kind,
+        step=step,
+        row_count=plot.rows,
+        recorded_at=at,
+        view=json.dumps(data["view"]),
+        declared=declared,
+        numbers=json.dumps(data["numbers"]),
+        note=plot.note,
+        payload=packed,
     )
+    return bool(row.on_conflict_ignore().as_rowcount().execute())
 
 
-def _row(found: Sequence[Any]) -> PlotRow:
-    plot_id, run_id, name, kind, step, rows, at, view, declared, numbers, note = found
+def _row(row: Any) -> PlotRow:
     return PlotRow(
-        plot_id, run_id, name, kind, step, rows, at, json.loads(view), bool(declared), json.loads(numbers), note
+        row.plot_id,
+        row.run_id,
+        row.name,
+        row.kind,
+        row.step,
+        row.row_count,
+        row.recorded_at,
+        json.loads(row.view),
+        bool(row.declared),
+        json.loads(row.numbers),
+        row.note,
     )
 
 
@@ -71,54 +79,61 @@ def plots_of_runs(run_ids: Sequence[int], name: str | None = None) -> list[PlotR
     wanted = sorted(set(run_ids))
     if not wanted:
         return []
-    named = " AND name = %s" if name is not None else ""
-    rows = query(
-        f"SELECT {_LISTED} FROM plot WHERE run_id IN {places(wanted)}{named} ORDER BY recorded_at, plot_id",
-        *wanted,
-        *([name] if name is not None else []),
-    )
-    latest = {(row.run_id, row.name, row.step): row for row in map(_row, rows)}
+    plots = StoredPlot.select(*_LISTED).where(StoredPlot.run_id.in_(wanted))
+    if name is not None:
+        plots = plots.where(StoredPlot.name == name)
+    rows = map(_row, named_rows(plots.order_by(StoredPlot.recorded_at, StoredPlot.plot_id)))
+    latest = {(row.run_id, row.name, row.step): row for row in rows}
     return sorted(latest.values(), key=lambda row: (row.run_id, row.name, row.step is not None, row.step or 0))
 
 
 def read_kept(plot_id: int) -> Plot:
     """Return a plot with its columns."""
-    kind, view, numbers, note, packed = query(
-        "SELECT kind, view, numbers, note, payload FROM plot WHERE plot_id = %s", plot_id
-    )[0]
-    columns = json.loads(zstandard.ZstdDecompressor().decompress(packed))
+    row = StoredPlot.get_by_id(plot_id)
     return read_plot(
-        {"kind": kind, "columns": columns, "view": json.loads(view), "numbers": json.loads(numbers), "note": note}
+        {
+            "kind": row.kind,
+            "columns": json.loads(zstandard.ZstdDecompressor().decompress(row.payload)),
+            "view": json.loads(row.view),
+            "numbers": json.loads(row.numbers),
+            "note": row.note,
+        }
     )
 
 
 def set_view(plot_id: int, plot: Plot) -> None:
     """Declare anew how a plot is drawn."""
-    execute(
-        "UPDATE plot SET view = %s, declared = TRUE WHERE plot_id = %s", json.dumps(write_plot(plot)["view"]), plot_id
-    )
+    changes = StoredPlot.update(view=json.dumps(write_plot(plot)["view"]), declared=True)
+    changes.where(StoredPlot.plot_id == plot_id).execute()
 
 
 def names_in(experiment_ids: Sequence[int], limit: int) -> list[str]:
     """Return names of plots that runs of these experiments keep."""
     if not experiment_ids:
         return []
-    rows = query(
-        "SELECT DISTINCT p.name FROM plot p JOIN run r USING (run_id)"
-        f" WHERE r.experiment_id IN {places(list(experiment_ids))} LIMIT %s",
-        *experiment_ids,
-        limit,
+    rows = (
+        StoredPlot.select(StoredPlot.name)
+        .join(RunRow, on=RunRow.run_id == StoredPlot.run_id)
+        .where(RunRow.experiment_id.in_(list(experiment_ids)))
+        .distinct()
+        .limit(limit)
     )
-    return sorted(name for (name,) in rows)
+    return sorted(row.name for row in named_rows(rows))
 
 
 def count_plots(run_id: int) -> tuple[int, int]:
     """Return how many plots a run has, and the bytes that their columns take."""
-    ((count, size),) = query("SELECT COUNT(*), COALESCE(SUM(LENGTH(payload)), 0) FROM plot WHERE run_id = %s", run_id)
-    return int(count), int(size)
+    row = one_row(
+        StoredPlot.select(
+            fn.COUNT(StoredPlot.plot_id).alias("plots"),
+            fn.COALESCE(fn.SUM(fn.LENGTH(StoredPlot.payload)), 0).alias("size"),
+        ).where(StoredPlot.run_id == run_id)
+    )
+    return int(row.plots), int(row.size)
 
 
 def every_plot(run_id: int) -> list[tuple[bytes, PlotRow]]:
     """Return every plot of a run with its id, also those that a later one of the same name and step replaced."""
-    rows = query(f"SELECT uid, {_LISTED} FROM plot WHERE run_id = %s ORDER BY recorded_at, plot_id", run_id)
-    return [(row[0], _row(row[1:])) for row in rows]
+    plots = StoredPlot.select(StoredPlot.uid, *_LISTED).where(StoredPlot.run_id == run_id)
+    rows = named_rows(plots.order_by(StoredPlot.recorded_at, StoredPlot.plot_id))
+    return [(row.uid, _row(row)) for row in rows]

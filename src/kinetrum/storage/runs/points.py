@@ -12,40 +12,45 @@ from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from peewee import fn
+from peewee import SQL, Expression, ModelSelect, Tuple, fn
 
 from kinetrum.core.points.codec import Group, decode_batch, decode_chunk, encode_chunk
 from kinetrum.core.points.columns import Points, merge, shown, split
 from kinetrum.core.points.reduce import from_rollups, reduce, rollup, sketch
 from kinetrum.core.points.stats import Stats, combine, stats_of, unpack
-from kinetrum.storage.db.database import execute, insert_many, named_rows, places, query
+from kinetrum.storage.db.database import insert_rows, lock_rows, named_rows, one_row, query
 from kinetrum.storage.tables.people import EarlierName, Experiment, Project
-from kinetrum.storage.tables.runs import PointChunk, PointTail, RunRow, Series
+from kinetrum.storage.tables.runs import PointChunk, PointRollup, PointTail, RunIngest, RunRow, Series
 
 CHUNK_SIZE = 4_096
 ROLLUP_FROM = 64
 SKETCH_SIZE = 48
 _BATCHES_AT_ONCE = 64
 _SERIES_AT_ONCE = 100
+_CHUNK_FIELDS = (
+    PointChunk.series_id,
+    PointChunk.first_step,
+    PointChunk.first_time,
+    PointChunk.last_step,
+    PointChunk.last_time,
+    PointChunk.n,
+    PointChunk.stats,
+    PointChunk.data,
+)
 
 
 def append_batch(run_id: int, batch_uid: bytes, body: bytes, count: int) -> bool:
     """Keep one batch; tells whether it is new."""
-    return bool(
-        execute(
-            "INSERT IGNORE INTO point_tail (run_id, batch_uid, n, payload) VALUES (%s, %s, %s, %s)",
-            run_id,
-            batch_uid,
-            count,
-            body,
-        )
-    )
+    batch = PointTail.insert(run_id=run_id, batch_uid=batch_uid, n=count, payload=body)
+    return bool(batch.on_conflict_ignore().as_rowcount().execute())
 
 
 def runs_to_compact(but: Sequence[int] = (), limit: int = 100) -> list[int]:
     """Return runs with batches in their tail, without the named ones."""
-    without = f" WHERE run_id NOT IN {places(list(but))}" if but else ""
-    return [run_id for (run_id,) in query(f"SELECT DISTINCT run_id FROM point_tail{without} LIMIT %s", *but, limit)]
+    waiting = PointTail.select(PointTail.run_id).distinct().limit(limit)
+    if but:
+        waiting = waiting.where(PointTail.run_id.not_in(list(but)))
+    return [row.run_id for row in named_rows(waiting)]
 
 
 def latest_batches(project: str | None, experiment: str | None = None) -> dict[int, int]:
@@ -90,18 +95,14 @@ def compact(run_id: int) -> Compacted | None:
 
     Returns None where another process is at it or there is nothing to do.
     """
-    if not query("SELECT run_id FROM run_ingest WHERE run_id = %s FOR UPDATE SKIP LOCKED", run_id):
+    if not lock_rows(RunIngest.select().where(RunIngest.run_id == run_id), "FOR UPDATE SKIP LOCKED"):
         return None
-    tail = query(
-        "SELECT seq, payload FROM point_tail WHERE run_id = %s ORDER BY seq LIMIT %s",
-        run_id,
-        _BATCHES_AT_ONCE,
-    )
+    tail = named_rows(_tail_of(run_id).limit(_BATCHES_AT_ONCE))
     if not tail:
         return None
     fresh = {
         key: merge(parts)
-        for key, parts in _by_key([group for _, payload in tail for group in decode_batch(payload)]).items()
+        for key, parts in _by_key([group for row in tail for group in decode_batch(row.payload)]).items()
     }
     ids = _intern_series(run_id, list(fresh))
     changed: dict[str, Stats] = {}
@@ -114,9 +115,12 @@ def compact(run_id: int) -> Compacted | None:
             changed[key], sketches[key] = done[ids[key]]
     # Exactly the rows that were read: others may have been committed meanwhile. A batch that is repeated
     # after its row is gone arrives anew, and the merge finds every point of it in place.
-    sequence = [row[0] for row in tail]
-    execute(f"DELETE FROM point_tail WHERE run_id = %s AND seq IN {places(sequence)}", run_id, *sequence)
+    PointTail.delete().where(PointTail.run_id == run_id, PointTail.seq.in_([row.seq for row in tail])).execute()
     return Compacted(changed, sketches)
+
+
+def _tail_of(run_id: int) -> ModelSelect[PointTail]:
+    return PointTail.select(PointTail.seq, PointTail.payload).where(PointTail.run_id == run_id).order_by(PointTail.seq)
 
 
 def _by_key(groups: list[Group]) -> dict[str, list[Points]]:
@@ -132,7 +136,7 @@ def _intern_series(run_id: int, keys: list[str]) -> dict[str, int]:
     ids = series_ids(run_id, keys)
     missing = sorted(set(keys) - set(ids))
     if missing:
-        insert_many("INSERT IGNORE INTO series (run_id, name)", [(run_id, key) for key in missing])
+        insert_rows(Series, [Series.run_id, Series.name], [(run_id, key) for key in missing], ignore=True)
         ids.update(series_ids(run_id, missing))
     return ids
 
@@ -141,9 +145,8 @@ def series_ids(run_id: int, keys: list[str]) -> dict[str, int]:
     """Return the ids of the run's series of these names."""
     if not keys:
         return {}
-    return dict(
-        query(f"SELECT name, series_id FROM series WHERE run_id = %s AND name IN {places(keys)}", run_id, *keys)
-    )
+    rows = Series.select(Series.name, Series.series_id).where(Series.run_id == run_id, Series.name.in_(keys))
+    return {row.name: row.series_id for row in named_rows(rows)}
 
 
 def _compact_series(fresh: dict[int, Points]) -> dict[int, tuple[Stats, list[tuple[int, float]]]]:
@@ -151,17 +154,16 @@ def _compact_series(fresh: dict[int, Points]) -> dict[int, tuple[Stats, list[tup
     stored = _chunks_touched(fresh)
     gone = [row[0] for rows in stored.values() for row in rows]
     if gone:
-        execute(f"DELETE FROM point_chunk WHERE chunk_id IN {places(gone)}", *gone)
+        PointChunk.delete().where(PointChunk.chunk_id.in_(gone)).execute()
         starts = [(series, row[1]) for series, rows in stored.items() for row in rows]
-        pairs = ", ".join(["(%s, %s)"] * len(starts))
-        flat = [number for pair in starts for number in pair]
-        execute(f"DELETE FROM point_rollup WHERE (series_id, first_step) IN ({pairs})", *flat)
+        PointRollup.delete().where(Tuple(PointRollup.series_id, PointRollup.first_step).in_(starts)).execute()
     pieces = {
         series: split(merge([*[decode_chunk(row[2]) for row in stored.get(series, [])], new]), CHUNK_SIZE)
         for series, new in fresh.items()
     }
-    insert_many(
-        "INSERT INTO point_chunk (series_id, first_step, first_time, last_step, last_time, n, stats, data)",
+    insert_rows(
+        PointChunk,
+        _CHUNK_FIELDS,
         [
             (
                 series,
@@ -173,25 +175,27 @@ def _compact_series(fresh: dict[int, Points]) -> dict[int, tuple[Stats, list[tup
                 stats_of(piece).pack(),
                 encode_chunk(piece),
             )
-            for series, found in pieces.items()
-            for piece in found
+            for series, parts in pieces.items()
+            for piece in parts
         ],
         size=50,
     )
-    insert_many(
-        "INSERT INTO point_rollup (series_id, first_step, mini)",
-        [(series, int(piece.steps[0]), rollup(piece)) for series, found in pieces.items() for piece in found],
+    insert_rows(
+        PointRollup,
+        [PointRollup.series_id, PointRollup.first_step, PointRollup.mini],
+        [(series, int(piece.steps[0]), rollup(piece)) for series, parts in pieces.items() for piece in parts],
         size=200,
     )
     ids = sorted(fresh)
-    parts: dict[int, list[Stats]] = defaultdict(list)
-    rows = query(
-        f"SELECT series_id, stats FROM point_chunk WHERE series_id IN {places(ids)} ORDER BY series_id, first_step",
-        *ids,
+    stats: dict[int, list[Stats]] = defaultdict(list)
+    rows = (
+        PointChunk.select(PointChunk.series_id, PointChunk.stats)
+        .where(PointChunk.series_id.in_(ids))
+        .order_by(PointChunk.series_id, PointChunk.first_step)
     )
-    for series, raw in rows:
-        parts[series].append(unpack(raw))
-    return {series: (combine(parts[series]), _thin_line(parts[series], pieces[series])) for series in ids}
+    for row in named_rows(rows):
+        stats[row.series_id].append(unpack(row.stats))
+    return {series: (combine(stats[series]), _thin_line(stats[series], pieces[series])) for series in ids}
 
 
 def _chunks_touched(fresh: dict[int, Points]) -> dict[int, list[tuple[int, int, bytes]]]:
@@ -230,30 +234,28 @@ def _thin_line(parts: list[Stats], pieces: list[Points]) -> list[tuple[int, floa
 
 
 def _tail_points(run_id: int, keys: set[str] | None) -> dict[str, list[Points]]:
-    rows = query("SELECT payload FROM point_tail WHERE run_id = %s ORDER BY seq", run_id)
-    found = _by_key([group for (payload,) in rows for group in decode_batch(payload)])
+    found = _by_key([group for row in named_rows(_tail_of(run_id)) for group in decode_batch(row.payload)])
     return {key: points for key, points in found.items() if keys is None or key in keys}
 
 
 def metric_names(run_id: int) -> list[str]:
     """Return the names of the run's metrics, in the order of their first arrival."""
     waiting = _tail_points(run_id, None)
-    names = [name for (name,) in query("SELECT name FROM series WHERE run_id = %s ORDER BY series_id", run_id)]
-    return list(dict.fromkeys([*names, *waiting]))
+    series = Series.select(Series.name).where(Series.run_id == run_id).order_by(Series.series_id)
+    return list(dict.fromkeys([*(row.name for row in named_rows(series)), *waiting]))
 
 
 def metric_names_of(run_ids: list[int]) -> dict[int, tuple[str, ...]]:
     """Return the names of many runs' metrics by run id; runs without any are missing."""
     if not run_ids:
         return {}
-    within = places(run_ids)
-    named = query(f"SELECT run_id, name FROM series WHERE run_id IN {within} ORDER BY series_id", *run_ids)
-    waiting = query(f"SELECT DISTINCT run_id FROM point_tail WHERE run_id IN {within}", *run_ids)
-    found: dict[int, list[str]] = {}
-    for run_id, name in named:
-        found.setdefault(run_id, []).append(name)
-    return {run_id: tuple(names) for run_id, names in found.items()} | {
-        run_id: tuple(metric_names(run_id)) for (run_id,) in waiting
+    named = Series.select(Series.run_id, Series.name).where(Series.run_id.in_(run_ids)).order_by(Series.series_id)
+    waiting = PointTail.select(PointTail.run_id).where(PointTail.run_id.in_(run_ids)).distinct()
+    names: dict[int, list[str]] = {}
+    for row in named_rows(named):
+        names.setdefault(row.run_id, []).append(row.name)
+    return {run_id: tuple(of_run) for run_id, of_run in names.items()} | {
+        row.run_id: tuple(metric_names(row.run_id)) for row in named_rows(waiting)
     }
 
 
@@ -263,8 +265,8 @@ def read_points(run_id: int, key: str) -> Points:
     series_id = series_ids(run_id, [key]).get(key)
     stored = []
     if series_id is not None:
-        rows = query("SELECT data FROM point_chunk WHERE series_id = %s ORDER BY first_step", series_id)
-        stored = [decode_chunk(raw) for (raw,) in rows]
+        chunks = PointChunk.select(PointChunk.data).where(PointChunk.series_id == series_id)
+        stored = [decode_chunk(row.data) for row in named_rows(chunks.order_by(PointChunk.first_step))]
     return merge([*stored, *waiting])
 
 
@@ -323,18 +325,17 @@ def read_stretch(run_id: int, key: str, after: int, chunks: int = 32) -> tuple[P
     series_id = series_ids(run_id, [key]).get(key)
     rows = []
     if series_id is not None:
-        rows = query(
-            "SELECT data, first_step FROM point_chunk WHERE series_id = %s AND last_step > %s ORDER BY first_step"
-            " LIMIT %s",
-            series_id,
-            after,
-            chunks + 1,
+        rows = named_rows(
+            PointChunk.select(PointChunk.data, PointChunk.first_step)
+            .where(PointChunk.series_id == series_id, PointChunk.last_step > after)
+            .order_by(PointChunk.first_step)
+            .limit(chunks + 1)
         )
-    found = merge([*[decode_chunk(raw) for raw, _ in rows[:chunks]], *waiting])
+    found = merge([*[decode_chunk(row.data) for row in rows[:chunks]], *waiting])
     found = found.cut(found.steps > after)
     if len(rows) <= chunks:
         return found, None
-    end = rows[chunks][1] - 1
+    end = int(rows[chunks].first_step) - 1
     return found.cut(found.steps <= end), end
 
 
@@ -348,51 +349,50 @@ def read_curve(run_id: int, key: str, width: int, first: int | None, last: int |
     series_id = series_ids(run_id, [key]).get(key)
     stored: list[Points] = []
     if series_id is not None:
-        span = ("AND last_step >= %s AND first_step <= %s", [_or(first, -(2**62)), _or(last, 2**62)])
-        ((count, total),) = query(
-            f"SELECT COUNT(*), COALESCE(SUM(n), 0) FROM point_chunk WHERE series_id = %s {span[0]}",
-            series_id,
-            *span[1],
+        begin, end = _or(first, -(2**62)), _or(last, 2**62)
+        within = (PointChunk.series_id == series_id, PointChunk.last_step >= begin, PointChunk.first_step <= end)
+        size = one_row(
+            PointChunk.select(
+                fn.COUNT(SQL("*")).alias("chunks"), fn.COALESCE(fn.SUM(PointChunk.n), 0).alias("total")
+            ).where(*within)
         )
-        if count and total > ROLLUP_FROM * width:
-            rows = query(
-                "SELECT mini FROM point_rollup WHERE series_id = %s AND first_step <= %s AND first_step >="
-                " COALESCE((SELECT MAX(first_step) FROM point_chunk WHERE series_id = %s AND first_step <= %s), %s)"
-                " ORDER BY first_step",
-                series_id,
-                span[1][1],
-                series_id,
-                span[1][0],
-                span[1][0],
-            )
-            coarse = merge([from_rollups([raw for (raw,) in rows]), *_ends(series_id, span)])
+        if size.chunks and size.total > ROLLUP_FROM * width:
+            coarse = merge([from_rollups(_rollups(series_id, begin, end)), *_ends(within)])
             newest = shown(merge(waiting))
             if not len(newest):
                 return reduce(_between(coarse, first, last), width)
             early, late = coarse.steps < newest.steps[0], coarse.steps > newest.steps[-1]
             whole = [coarse.cut(early), newest, coarse.cut(late)]
             return reduce(_between(_joined(whole), first, last), width)
-        rows = query(
-            f"SELECT data FROM point_chunk WHERE series_id = %s {span[0]} ORDER BY first_step",
-            series_id,
-            *span[1],
-        )
-        stored = [decode_chunk(raw) for (raw,) in rows]
+        chunks = PointChunk.select(PointChunk.data).where(*within).order_by(PointChunk.first_step)
+        stored = [decode_chunk(row.data) for row in named_rows(chunks)]
     return reduce(_between(shown(merge([*stored, *waiting])), first, last), width)
 
 
-def _ends(series_id: int, span: tuple[str, list[int]]) -> list[Points]:
-    """Return the first and the last point of a stretch, which a rollup may have left out."""
-    found = []
-    for way, at in (("ASC", 0), ("DESC", -1)):
-        ((raw,),) = query(
-            f"SELECT data FROM point_chunk WHERE series_id = %s {span[0]} ORDER BY first_step {way} LIMIT 1",
-            series_id,
-            *span[1],
+def _rollups(series_id: int, begin: int, end: int) -> list[bytes]:
+    """Return the rollups of a stretch, from the chunk on in which it begins."""
+    before = PointChunk.select(fn.MAX(PointChunk.first_step)).where(
+        PointChunk.series_id == series_id, PointChunk.first_step <= begin
+    )
+    rows = (
+        PointRollup.select(PointRollup.mini)
+        .where(
+            PointRollup.series_id == series_id,
+            PointRollup.first_step <= end,
+            PointRollup.first_step >= fn.COALESCE(before, begin),
         )
-        points = decode_chunk(raw)
-        found.append(points.cut([at]))
-    return found
+        .order_by(PointRollup.first_step)
+    )
+    return [row.mini for row in named_rows(rows)]
+
+
+def _ends(within: tuple[Expression, ...]) -> list[Points]:
+    """Return the first and the last point of a stretch, which a rollup may have left out."""
+    ends = []
+    for order, at in ((PointChunk.first_step.asc(), 0), (PointChunk.first_step.desc(), -1)):
+        points = decode_chunk(one_row(PointChunk.select(PointChunk.data).where(*within).order_by(order).limit(1)).data)
+        ends.append(points.cut([at]))
+    return ends
 
 
 def _joined(parts: list[Points]) -> Points:

@@ -10,14 +10,18 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+from peewee import SQL, Expression, ModelSelect, fn
+
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.run_document import RunDoc, pack, unpack_doc
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, named_rows, places, query
+from kinetrum.storage.db.database import lock_rows, named_rows, records
 from kinetrum.storage.live import events
 from kinetrum.storage.people import journal
 from kinetrum.storage.runs.run_index import key_ids, save_described, save_index
-from kinetrum.storage.tables.runs import RunRow
+from kinetrum.storage.tables.people import Experiment, Project
+from kinetrum.storage.tables.runs import RunDocument, RunIngest, RunRow
+from kinetrum.storage.tables.search import NumberValue
 
 
 @dataclass(frozen=True)
@@ -59,60 +63,87 @@ class Run:
         return f"run:{self.reference}"
 
 
-_SELECT = (
-    "SELECT r.run_id, r.uid, e.project_id, p.name, r.experiment_id, e.name, r.number, r.name, r.status, r.reason,"
-    " r.author_id, r.host, r.parent_uid, r.started_at, r.ended_at, r.last_sign_at, r.lease_s, r.changed_at,"
-    " r.resumed_at, r.binned_at, r.binned_by, r.purged_at, r.imported_from"
-    " FROM run r JOIN experiment e USING (experiment_id) JOIN project p USING (project_id) "
+_COLUMNS = (
+    RunRow.run_id,
+    RunRow.uid,
+    Experiment.project_id,
+    Project.name.alias("project"),
+    RunRow.experiment_id,
+    Experiment.name.alias("experiment"),
+    RunRow.number,
+    RunRow.name,
+    RunRow.status,
+    RunRow.reason,
+    RunRow.author_id,
+    RunRow.host,
+    RunRow.parent_uid,
+    RunRow.started_at,
+    RunRow.ended_at,
+    RunRow.last_sign_at,
+    RunRow.lease_s,
+    RunRow.changed_at,
+    RunRow.resumed_at,
+    RunRow.binned_at,
+    RunRow.binned_by,
+    RunRow.purged_at,
+    RunRow.imported_from,
 )
 
 
-def _one(where: str, *values: object) -> Run | None:
-    rows = query(_SELECT + where, *values)
-    return Run(*rows[0]) if rows else None
+def _select(*conditions: Expression) -> ModelSelect[RunRow]:
+    """Begin a query for runs that meet conditions, with the names of their experiments and projects."""
+    return (
+        RunRow.select(*_COLUMNS)
+        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .join(Project, on=Project.project_id == Experiment.project_id)
+        .where(*conditions)
+    )
+
+
+def _runs(select: ModelSelect[RunRow]) -> list[Run]:
+    return records(select, Run)
+
+
+def _one(select: ModelSelect[RunRow]) -> Run | None:
+    return next(iter(_runs(select.limit(1))), None)
 
 
 def run_by_uid(uid: bytes) -> Run | None:
     """Return the run with that id."""
-    return _one("WHERE r.uid = %s", uid)
+    return _one(_select(RunRow.uid == uid))
 
 
 def run_by_id(run_id: int) -> Run:
     """Return a run that is known to exist."""
-    found = _one("WHERE r.run_id = %s", run_id)
-    if found is None:
+    run = _one(_select(RunRow.run_id == run_id))
+    if run is None:
         raise LookupError(run_id)
-    return found
+    return run
 
 
 def run_by_number(experiment_id: int, number: int) -> Run | None:
     """Return a run by its number."""
-    return _one("WHERE r.experiment_id = %s AND r.number = %s", experiment_id, number)
+    return _one(_select(RunRow.experiment_id == experiment_id, RunRow.number == number))
 
 
 def runs_by_numbers(experiment_id: int, numbers: list[int]) -> dict[int, Run]:
     """Return those of an experiment's runs that have these numbers, by number."""
     if not numbers:
         return {}
-    rows = query(_SELECT + f"WHERE r.experiment_id = %s AND r.number IN {places(numbers)}", experiment_id, *numbers)
-    return {run.number: run for run in (Run(*row) for row in rows)}
+    runs = _runs(_select(RunRow.experiment_id == experiment_id, RunRow.number.in_(numbers)))
+    return {run.number: run for run in runs}
 
 
 def last_run(experiment_id: int) -> Run | None:
     """Return the run that was started last, of those not in the bin."""
-    return _one(
-        "WHERE r.experiment_id = %s AND r.binned_at IS NULL ORDER BY r.started_at DESC, r.run_id DESC LIMIT 1",
-        experiment_id,
-    )
+    in_sight = _select(RunRow.experiment_id == experiment_id, RunRow.binned_at.is_null())
+    return _one(in_sight.order_by(RunRow.started_at.desc(), RunRow.run_id.desc()))
 
 
 def previous_run(run: Run) -> Run | None:
     """Return the run of the same experiment with the next lower number that is not in the bin."""
-    return _one(
-        "WHERE r.experiment_id = %s AND r.number < %s AND r.binned_at IS NULL ORDER BY r.number DESC LIMIT 1",
-        run.experiment_id,
-        run.number,
-    )
+    earlier = _select(RunRow.experiment_id == run.experiment_id, RunRow.number < run.number, RunRow.binned_at.is_null())
+    return _one(earlier.order_by(RunRow.number.desc()))
 
 
 def best_run(project_id: int, experiment_id: int, key: str, higher: bool) -> Run | None:
@@ -120,25 +151,24 @@ def best_run(project_id: int, experiment_id: int, key: str, higher: bool) -> Run
     key_id = key_ids(project_id, [("value", "shown", key)]).get(("value", "shown", key))
     if key_id is None:
         return None
-    return _one(
-        "JOIN value_num v ON v.run_id = r.run_id AND v.key_id = %s AND v.experiment_id = r.experiment_id"
-        f" WHERE r.experiment_id = %s AND r.status = 'finished' AND r.binned_at IS NULL"
-        f" ORDER BY v.num {'DESC' if higher else 'ASC'}, r.run_id ASC LIMIT 1",
-        key_id,
-        experiment_id,
+    finished = _select(
+        RunRow.experiment_id == experiment_id, RunRow.status == "finished", RunRow.binned_at.is_null()
+    ).join(
+        NumberValue,
+        on=(NumberValue.run_id == RunRow.run_id)
+        & (NumberValue.key_id == key_id)
+        & (NumberValue.experiment_id == RunRow.experiment_id),
+        src=RunRow,
     )
+    return _one(finished.order_by(NumberValue.num.desc() if higher else NumberValue.num.asc(), RunRow.run_id))
 
 
 def runs_by_tail(project_ids: list[int], tail: str) -> list[Run]:
     """Return up to three runs whose id ends in these hex digits."""
     if not project_ids:
         return []
-    rows = query(
-        _SELECT + f"WHERE e.project_id IN {places(project_ids)} AND LOWER(HEX(r.uid)) LIKE %s LIMIT 3",
-        *project_ids,
-        "%" + tail.replace("-", ""),
-    )
-    return [Run(*row) for row in rows]
+    ending = fn.LOWER(fn.HEX(RunRow.uid)).endswith(tail.replace("-", ""))
+    return _runs(_select(Experiment.project_id.in_(project_ids), ending).limit(3))
 
 
 def ids_in_experiment(experiment_id: int, limit: int) -> list[int]:
@@ -156,8 +186,8 @@ def runs_by_ids(run_ids: list[int]) -> list[Run]:
     """Return runs in the order of the given ids."""
     if not run_ids:
         return []
-    found = {row[0]: Run(*row) for row in query(_SELECT + f"WHERE r.run_id IN {places(run_ids)}", *run_ids)}
-    return [found[run_id] for run_id in run_ids if run_id in found]
+    runs = {run.run_id: run for run in _runs(_select(RunRow.run_id.in_(run_ids)))}
+    return [runs[run_id] for run_id in run_ids if run_id in runs]
 
 
 def add_run(
@@ -188,46 +218,37 @@ def add_run(
             changed_at=now(),
         ).execute()
     )
-    execute("INSERT INTO run_doc (run_id, doc) VALUES (%s, %s)", run_id, pack(RunDoc()))
-    execute("INSERT INTO run_ingest (run_id) VALUES (%s)", run_id)
+    RunDocument.insert(run_id=run_id, doc=pack(RunDoc())).execute()
+    RunIngest.insert(run_id=run_id).execute()
     return run_id
 
 
 def set_imported(run_id: int, status: str, reason: str | None, ended_at: datetime, source: str) -> None:
     """Note where an imported run came from and how it ended there; it is not complete yet."""
-    execute(
-        "UPDATE run SET status = %s, reason = %s, ended_at = %s, last_sign_at = %s, imported_from = %s"
-        " WHERE run_id = %s",
-        status,
-        reason,
-        ended_at,
-        ended_at,
-        source[:200],
-        run_id,
+    changes = RunRow.update(
+        status=status, reason=reason, ended_at=ended_at, last_sign_at=ended_at, imported_from=source[:200]
     )
+    changes.where(RunRow.run_id == run_id).execute()
 
 
 def is_half_imported(run_id: int) -> bool:
     """Tell whether an import of this run was cut off."""
-    return bool(
-        query("SELECT 1 FROM run WHERE run_id = %s AND imported_from IS NOT NULL AND imported_at IS NULL", run_id)
-    )
+    half = (RunRow.run_id == run_id) & RunRow.imported_from.is_null(False) & RunRow.imported_at.is_null()
+    return bool(RunRow.select().where(half).exists())
 
 
 def finish_import(run_id: int) -> None:
     """Note that everything of an imported run is here."""
-    execute("UPDATE run SET imported_at = %s WHERE run_id = %s", now(), run_id)
+    RunRow.update(imported_at=now()).where(RunRow.run_id == run_id).execute()
     events.tell_run(run_id)
 
 
 def sign_of_life(run_id: int) -> None:
     """Note that the run is alive; one that was taken for lost is running again."""
     moment = now()
-    execute("UPDATE run SET last_sign_at = %s, changed_at = %s WHERE run_id = %s", moment, moment, run_id)
-    if execute(
-        "UPDATE run SET status = 'running', reason = NULL, ended_at = NULL WHERE run_id = %s AND status = 'lost'",
-        run_id,
-    ):
+    RunRow.update(last_sign_at=moment, changed_at=moment).where(RunRow.run_id == run_id).execute()
+    alive = RunRow.update(status="running", reason=None, ended_at=None)
+    if alive.where(RunRow.run_id == run_id, RunRow.status == "lost").execute():
         run = run_by_id(run_id)
         journal.append(run.project_id, None, "came back", run.subject, before="lost", after="running")
         events.tell_run(run_id)
@@ -235,36 +256,33 @@ def sign_of_life(run_id: int) -> None:
 
 def set_ending(run_id: int, status: str, reason: str | None, ended_at: datetime) -> None:
     """Set the final status."""
-    execute(
-        "UPDATE run SET status = %s, reason = %s, ended_at = %s, changed_at = %s WHERE run_id = %s",
-        status,
-        reason,
-        ended_at,
-        now(),
-        run_id,
-    )
+    changes = RunRow.update(status=status, reason=reason, ended_at=ended_at, changed_at=now())
+    changes.where(RunRow.run_id == run_id).execute()
     events.tell_run(run_id)
 
 
 def silent_runs() -> list[int]:
     """Return running runs whose last sign of life is older than their lease."""
-    rows = query(
-        "SELECT run_id FROM run WHERE status = 'running' AND last_sign_at < %s - INTERVAL lease_s SECOND LIMIT 500",
-        now(),
-    )
-    return [run_id for (run_id,) in rows]
+    rows = RunRow.select(RunRow.run_id).where(_is_silent(now())).limit(500)
+    return [row.run_id for row in named_rows(rows)]
+
+
+def _is_silent(moment: datetime) -> Expression:
+    return (RunRow.status == "running") & (RunRow.last_sign_at < SQL("%s - INTERVAL lease_s SECOND", [moment]))
 
 
 def mark_lost(run_id: int) -> bool:
     """Mark a run as lost if it still is silent; tells whether it was."""
     moment = now()
-    lost = execute(
-        "UPDATE run SET status = 'lost', ended_at = last_sign_at, changed_at = %s,"
-        " reason = CONCAT('no sign of life for over ', lease_s, ' s')"
-        " WHERE run_id = %s AND status = 'running' AND last_sign_at < %s - INTERVAL lease_s SECOND",
-        moment,
-        run_id,
-        moment,
+    lost = (
+        RunRow.update(
+            status="lost",
+            ended_at=RunRow.last_sign_at,
+            changed_at=moment,
+            reason=fn.CONCAT("no sign of life for over ", RunRow.lease_s, " s"),
+        )
+        .where(RunRow.run_id == run_id, _is_silent(moment))
+        .execute()
     )
     if lost:
         events.tell_run(run_id)
@@ -273,110 +291,86 @@ def mark_lost(run_id: int) -> bool:
 
 def set_running_again(run_id: int, resumed_at: datetime) -> None:
     """Take an ended run up again."""
-    execute(
-        "UPDATE run SET status = 'running', reason = NULL, ended_at = NULL, resumed_at = %s, last_sign_at = %s,"
-        " changed_at = %s WHERE run_id = %s",
-        resumed_at,
-        now(),
-        now(),
-        run_id,
+    changes = RunRow.update(
+        status="running", reason=None, ended_at=None, resumed_at=resumed_at, last_sign_at=now(), changed_at=now()
     )
+    changes.where(RunRow.run_id == run_id).execute()
     events.tell_run(run_id)
 
 
 def lock_run(run_id: int) -> Run:
     """Return a run, its row locked until the transaction ends."""
-    query("SELECT run_id FROM run WHERE run_id = %s FOR UPDATE", run_id)
+    lock_rows(RunRow.select(RunRow.run_id).where(RunRow.run_id == run_id))
     return run_by_id(run_id)
 
 
 def touch(run_id: int) -> None:
     """Note that something about the run changed."""
-    execute("UPDATE run SET changed_at = %s WHERE run_id = %s", now(), run_id)
+    RunRow.update(changed_at=now()).where(RunRow.run_id == run_id).execute()
     events.tell_run(run_id)
 
 
 def rename(run_id: int, name: str | None) -> None:
     """Give a run another name, or none."""
-    execute("UPDATE run SET name = %s, changed_at = %s WHERE run_id = %s", name, now(), run_id)
+    RunRow.update(name=name, changed_at=now()).where(RunRow.run_id == run_id).execute()
     events.tell_run(run_id)
 
 
 def set_binned(run_id: int, person_id: int | None) -> None:
     """Put a run into the bin for a person, or with None take it out."""
     moment = now()
-    execute(
-        "UPDATE run SET binned_at = %s, binned_by = %s, changed_at = %s WHERE run_id = %s",
-        None if person_id is None else moment,
-        person_id,
-        moment,
-        run_id,
-    )
+    binned_at = None if person_id is None else moment
+    changes = RunRow.update(binned_at=binned_at, binned_by=person_id, changed_at=moment)
+    changes.where(RunRow.run_id == run_id).execute()
     events.tell_run(run_id)
 
 
 def binned_runs(project_id: int, limit: int) -> list[Run]:
     """Return a project's runs in the bin, the latest first."""
-    rows = query(
-        _SELECT + "WHERE e.project_id = %s AND r.binned_at IS NOT NULL AND r.purged_at IS NULL"
-        " ORDER BY r.binned_at DESC LIMIT %s",
-        project_id,
-        limit,
-    )
-    return [Run(*row) for row in rows]
+    binned = _select(Experiment.project_id == project_id, RunRow.binned_at.is_null(False), RunRow.purged_at.is_null())
+    return _runs(binned.order_by(RunRow.binned_at.desc()).limit(limit))
 
 
 def children_of(uid: bytes, project_id: int, limit: int) -> list[Run]:
     """Return the runs under a parent that are not in the bin, the earliest first."""
-    rows = query(
-        _SELECT + "WHERE r.parent_uid = %s AND e.project_id = %s AND r.binned_at IS NULL ORDER BY r.run_id LIMIT %s",
-        uid,
-        project_id,
-        limit,
-    )
-    return [Run(*row) for row in rows]
+    children = _select(RunRow.parent_uid == uid, Experiment.project_id == project_id, RunRow.binned_at.is_null())
+    return _runs(children.order_by(RunRow.run_id).limit(limit))
 
 
 def family_of(uids: Sequence[bytes], project_id: int, limit: int) -> list[Run]:
     """Return all runs below others, their children and those below them, that were not purged; the earliest first."""
-    found: dict[bytes, Run] = {}
+    family: dict[bytes, Run] = {}
     above = list(uids)
-    while above and len(found) <= limit:
-        rows = query(
-            _SELECT + f"WHERE r.parent_uid IN {places(above)} AND e.project_id = %s AND r.purged_at IS NULL LIMIT %s",
-            *above,
-            project_id,
-            limit + 1,
-        )
-        fresh = {run.uid: run for run in (Run(*row) for row in rows) if run.uid not in found and run.uid not in uids}
-        found |= fresh
+    while above and len(family) <= limit:
+        below = _select(RunRow.parent_uid.in_(above), Experiment.project_id == project_id, RunRow.purged_at.is_null())
+        fresh = {run.uid: run for run in _runs(below.limit(limit + 1)) if run.uid not in {*family, *uids}}
+        family |= fresh
         above = list(fresh)
-    return sorted(found.values(), key=lambda run: run.run_id)
+    return sorted(family.values(), key=lambda run: run.run_id)
 
 
 def counts_of_children(uids: list[bytes], experiment_ids: list[int]) -> dict[bytes, int]:
     """Return how many children in these experiments the runs have; runs in the bin are not counted."""
     if not uids or not experiment_ids:
         return {}
-    rows = query(
-        f"SELECT parent_uid, COUNT(*) FROM run WHERE parent_uid IN {places(uids)} AND binned_at IS NULL"
-        f" AND experiment_id IN {places(experiment_ids)} GROUP BY parent_uid",
-        *uids,
-        *experiment_ids,
+    rows = (
+        RunRow.select(RunRow.parent_uid, fn.COUNT(RunRow.run_id).alias("children"))
+        .where(RunRow.parent_uid.in_(uids), RunRow.binned_at.is_null(), RunRow.experiment_id.in_(experiment_ids))
+        .group_by(RunRow.parent_uid)
     )
-    return {uid: int(count) for uid, count in rows}
+    return {row.parent_uid: int(row.children) for row in named_rows(rows)}
 
 
 def references_of(uids: list[bytes]) -> dict[bytes, str]:
     """Return references of runs by their ids."""
     if not uids:
         return {}
-    rows = query(
-        "SELECT r.uid, e.name, r.number FROM run r JOIN experiment e USING (experiment_id)"
-        f" WHERE r.uid IN {places(uids)}",
-        *uids,
+    rows = (
+        RunRow.select(RunRow.uid, RunRow.number, Experiment.name)
+        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .where(RunRow.uid.in_(uids))
     )
-    return {uid: f"{experiment}/{number}" for uid, experiment, number in rows}
+    return {row.uid: f"{row.name}/{row.number}" for row in named_rows(rows)}
 
 
 def parents_and_children(run_ids: set[int], of_children: bool) -> list[tuple[int, int]]:
@@ -396,22 +390,21 @@ def parents_and_children(run_ids: set[int], of_children: bool) -> list[tuple[int
 
 def load_doc(run_id: int) -> RunDoc:
     """Return a run's document."""
-    ((raw,),) = query("SELECT doc FROM run_doc WHERE run_id = %s", run_id)
-    return unpack_doc(raw)
+    return unpack_doc(RunDocument.get_by_id(run_id).doc)
 
 
 def load_docs(run_ids: list[int]) -> dict[int, RunDoc]:
     """Return many documents by run id."""
     if not run_ids:
         return {}
-    rows = query(f"SELECT run_id, doc FROM run_doc WHERE run_id IN {places(run_ids)}", *run_ids)
-    return {run_id: unpack_doc(raw) for run_id, raw in rows}
+    rows = RunDocument.select().where(RunDocument.run_id.in_(run_ids))
+    return {row.run_id: unpack_doc(row.doc) for row in named_rows(rows)}
 
 
 def lock_doc(run_id: int) -> RunDoc:
     """Return a run's document, locked against other writers until the transaction ends."""
-    ((raw,),) = query("SELECT doc FROM run_doc WHERE run_id = %s FOR UPDATE", run_id)
-    doc = unpack_doc(raw)
+    (row,) = lock_rows(RunDocument.select(RunDocument.doc).where(RunDocument.run_id == run_id))
+    doc = unpack_doc(row.doc)
     doc.found_described = doc.described()
     return doc
 
@@ -423,7 +416,7 @@ def save_doc(
 
     For the named parameters and values, and for labels, commit and problems where they changed.
     """
-    execute("UPDATE run_doc SET doc = %s WHERE run_id = %s", pack(doc), run.run_id)
+    RunDocument.update(doc=pack(doc)).where(RunDocument.run_id == run.run_id).execute()
     touch(run.run_id)
     save_index(run, doc, goals, params, values)
     save_described(run, doc.found_described, doc.described())

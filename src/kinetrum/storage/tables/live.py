@@ -7,7 +7,7 @@ from peewee import BigIntegerField, CharField, DateTimeField, IntegerField
 from kinetrum.storage.tables.base import Table
 
 
-class Event(Table):
+class EventRow(Table):
     event_id = BigIntegerField(primary_key=True)
     project_id = IntegerField(null=True)
     kind = CharField()
@@ -16,6 +16,9 @@ class Event(Table):
     word = CharField(null=True)
     at = DateTimeField()
     stamp = BigIntegerField(null=True)
+
+    class Meta:
+        table_name = "event"
 
 
 class EventOrder(Table):

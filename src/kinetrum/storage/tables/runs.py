@@ -156,7 +156,7 @@ class OutputWriter(Table):
         primary_key = CompositeKey("run_id", "writer_uid")
 
 
-class PlotRow(Table):
+class StoredPlot(Table):
     plot_id = BigIntegerField(primary_key=True)
     run_id = BigIntegerField()
     uid = Binary()
