@@ -8,10 +8,13 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from peewee import SQL, Expression, ModelSelect, Node, fn
+
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, named_rows, places, query
-from kinetrum.storage.tables.data import Artifact, ArtifactVersion, ManifestBlob
-from kinetrum.storage.tables.people import Project
+from kinetrum.storage.db.database import lock_rows, named_rows, records
+from kinetrum.storage.tables.data import Artifact, ArtifactVersion, BlobFile, Manifest, ManifestBlob
+from kinetrum.storage.tables.people import Project, ThingName
+from kinetrum.storage.tables.registry import EvidenceRecord, ModelVersion, RegisteredModel
 
 
 @dataclass(frozen=True)
@@ -58,39 +61,64 @@ class VersionRow:
         return f"{self.name}@{self.number}"
 
 
-_VERSIONS = (
-    "SELECT v.version_id, a.artifact_id, a.project_id, a.name, a.kind, v.number, LOWER(HEX(v.digest)), v.by_reference,"
-    " v.address, v.created_by, v.created_at, m.file_count, m.size_bytes, NOT v.by_reference AND EXISTS"
-    " (SELECT 1 FROM manifest_blob mb JOIN blob_file b USING (sha256) WHERE mb.digest = v.digest AND b.damaged),"
-    " v.about, v.labels, v.binned_at, v.binned_by, v.bin_reason, v.purged_at, v.imported_from"
-    " FROM artifact_version v JOIN artifact a USING (artifact_id) JOIN manifest m ON m.digest = v.digest "
-)
+def _is_damaged() -> Expression:
+    broken = (
+        ManifestBlob.select(SQL("1"))
+        .join(BlobFile, on=BlobFile.sha256 == ManifestBlob.sha256)
+        .where(ManifestBlob.digest == ArtifactVersion.digest, BlobFile.damaged)
+    )
+    return (ArtifactVersion.by_reference == False) & fn.EXISTS(broken)  # noqa: E712
 
 
-def _version(row: tuple[Any, ...]) -> VersionRow:
-    fields = dict(zip(VersionRow.__dataclass_fields__, row, strict=True))
-    fields |= {
-        "by_reference": bool(row[7]),
-        "damaged": bool(row[13]),
-        "about": json.loads(row[14]),
-        "labels": json.loads(row[15]),
-    }
-    return VersionRow(**fields)
+def _select(*conditions: Node) -> ModelSelect[ArtifactVersion]:
+    """Begin a query for versions that meet conditions, with what their artifacts and lists of files say of them."""
+    return (
+        ArtifactVersion.select(
+            ArtifactVersion.version_id,
+            ArtifactVersion.artifact_id,
+            Artifact.project_id,
+            Artifact.name,
+            Artifact.kind,
+            ArtifactVersion.number,
+            ArtifactVersion.digest,
+            ArtifactVersion.by_reference,
+            ArtifactVersion.address,
+            ArtifactVersion.created_by,
+            ArtifactVersion.created_at,
+            Manifest.file_count,
+            Manifest.size_bytes,
+            _is_damaged().alias("damaged"),
+            ArtifactVersion.about,
+            ArtifactVersion.labels,
+            ArtifactVersion.binned_at,
+            ArtifactVersion.binned_by,
+            ArtifactVersion.bin_reason,
+            ArtifactVersion.purged_at,
+            ArtifactVersion.imported_from,
+        )
+        .join(Artifact, on=Artifact.artifact_id == ArtifactVersion.artifact_id)
+        .join(Manifest, on=Manifest.digest == ArtifactVersion.digest, src=ArtifactVersion)
+        .where(*conditions)
+    )
 
 
-def _versions(rest: str, *values: object) -> list[VersionRow]:
-    return [_version(row) for row in query(_VERSIONS + rest, *values)]
+def _versions(select: ModelSelect[ArtifactVersion]) -> list[VersionRow]:
+    return records(select, VersionRow, digest=bytes.hex, damaged=bool, about=json.loads, labels=json.loads)
+
+
+def _one(select: ModelSelect[ArtifactVersion]) -> VersionRow | None:
+    return next(iter(_versions(select.limit(1))), None)
 
 
 def thing_of_name(project_id: int, name: str) -> str | None:
     """Return whether the name is taken by an 'artifact' or a 'model'."""
-    rows = query("SELECT thing FROM thing_name WHERE project_id = %s AND name = %s", project_id, name)
-    return rows[0][0] if rows else None
+    row = ThingName.get_or_none(ThingName.project_id == project_id, ThingName.name == name)
+    return row.thing if row else None
 
 
 def claim_name(project_id: int, name: str, thing: str) -> bool:
     """Take a name for an artifact or model; tells whether it is now this thing's."""
-    execute("INSERT IGNORE INTO thing_name (project_id, name, thing) VALUES (%s, %s, %s)", project_id, name, thing)
+    ThingName.insert(project_id=project_id, name=name, thing=thing).on_conflict_ignore().execute()
     return thing_of_name(project_id, name) == thing
 
 
@@ -107,38 +135,29 @@ def artifact_named(project_id: int, name: str, lock: bool = False) -> ArtifactRo
 
 def describe_artifact(artifact_id: int, description: str, labels: dict[str, str]) -> None:
     """Set an artifact's description and labels."""
-    execute(
-        "UPDATE artifact SET description = %s, labels = %s WHERE artifact_id = %s",
-        description,
-        json.dumps(labels),
-        artifact_id,
-    )
+    changes = Artifact.update(description=description, labels=json.dumps(labels))
+    changes.where(Artifact.artifact_id == artifact_id).execute()
 
 
 def add_artifact(project_id: int, name: str, kind: str, person_id: int) -> None:
     """Insert an artifact unless it is there."""
-    execute(
-        "INSERT IGNORE INTO artifact (project_id, name, kind, created_by, created_at) VALUES (%s, %s, %s, %s, %s)",
-        project_id,
-        name,
-        kind,
-        person_id,
-        now(),
-    )
+    artifact = Artifact.insert(project_id=project_id, name=name, kind=kind, created_by=person_id, created_at=now())
+    artifact.on_conflict_ignore().execute()
 
 
 def artifacts_of(project_id: int) -> list[VersionRow]:
     """Return the newest version, of those not in the bin, of every artifact of a project, by name."""
-    return _versions(
-        "WHERE a.project_id = %s AND v.number = (SELECT MAX(n.number) FROM artifact_version n"
-        " WHERE n.artifact_id = a.artifact_id AND n.binned_at IS NULL) ORDER BY a.name",
-        project_id,
+    other = ArtifactVersion.alias()
+    newest = other.select(fn.MAX(other.number)).where(
+        other.artifact_id == Artifact.artifact_id, other.binned_at.is_null()
     )
+    chosen = _select(Artifact.project_id == project_id, ArtifactVersion.number == newest)
+    return _versions(chosen.order_by(Artifact.name))
 
 
 def versions_of(artifact_id: int) -> list[VersionRow]:
     """Return an artifact's versions, the newest first, those in the bin and the purged ones too."""
-    return _versions("WHERE a.artifact_id = %s ORDER BY v.number DESC", artifact_id)
+    return _versions(_select(ArtifactVersion.artifact_id == artifact_id).order_by(ArtifactVersion.number.desc()))
 
 
 def holders_of(sha256: str, limit: int) -> list[str]:
@@ -161,103 +180,89 @@ def holders_of(sha256: str, limit: int) -> list[str]:
 
 def every_version_of(project_id: int) -> list[VersionRow]:
     """Return all versions of all artifacts of a project, those in the bin and the purged ones too."""
-    return _versions("WHERE a.project_id = %s", project_id)
+    return _versions(_select(Artifact.project_id == project_id))
 
 
 def version_numbered(artifact_id: int, number: int) -> VersionRow | None:
     """Return one version of an artifact."""
-    found = _versions("WHERE a.artifact_id = %s AND v.number = %s", artifact_id, number)
-    return found[0] if found else None
+    return _one(_select(ArtifactVersion.artifact_id == artifact_id, ArtifactVersion.number == number))
 
 
 def newest_version(artifact_id: int) -> VersionRow | None:
     """Return the newest version of an artifact that is not in the bin."""
-    found = _versions("WHERE a.artifact_id = %s AND v.binned_at IS NULL ORDER BY v.number DESC LIMIT 1", artifact_id)
-    return found[0] if found else None
+    in_sight = _select(ArtifactVersion.artifact_id == artifact_id, ArtifactVersion.binned_at.is_null())
+    return _one(in_sight.order_by(ArtifactVersion.number.desc()))
 
 
 def last_number(artifact_id: int) -> int:
     """Return the highest number that a version of the artifact ever had; 0 where there was none."""
-    ((number,),) = query("SELECT COALESCE(MAX(number), 0) FROM artifact_version WHERE artifact_id = %s", artifact_id)
-    return int(number)
+    versions = ArtifactVersion.select(fn.MAX(ArtifactVersion.number)).where(ArtifactVersion.artifact_id == artifact_id)
+    return int(versions.scalar() or 0)
 
 
 def versions_by_ids(version_ids: Sequence[int]) -> list[VersionRow]:
     """Return versions by id, in no order."""
     wanted = list(version_ids)
-    return _versions(f"WHERE v.version_id IN {places(wanted)}", *wanted) if wanted else []
+    return _versions(_select(ArtifactVersion.version_id.in_(wanted))) if wanted else []
 
 
 def versions_of_digest(project_id: int, digest: str) -> list[VersionRow]:
     """Return a project's versions with this content, whatever their names, the earliest first."""
-    return _versions(
-        "WHERE a.project_id = %s AND v.digest = %s ORDER BY v.version_id", project_id, bytes.fromhex(digest)
-    )
+    same = _select(Artifact.project_id == project_id, ArtifactVersion.digest == bytes.fromhex(digest))
+    return _versions(same.order_by(ArtifactVersion.version_id))
 
 
 def versions_with_file(project_id: int, sha256: str, limit: int) -> list[VersionRow]:
     """Return a project's versions that hold a file with these bytes, the earliest first."""
-    return _versions(
-        "WHERE a.project_id = %s AND v.digest IN (SELECT digest FROM manifest_blob WHERE sha256 = %s)"
-        " ORDER BY v.version_id LIMIT %s",
-        project_id,
-        bytes.fromhex(sha256),
-        limit,
-    )
+    lists = ManifestBlob.select(ManifestBlob.digest).where(ManifestBlob.sha256 == bytes.fromhex(sha256))
+    holders = _select(Artifact.project_id == project_id, ArtifactVersion.digest.in_(lists))
+    return _versions(holders.order_by(ArtifactVersion.version_id).limit(limit))
 
 
 def digests_that_begin(project_id: int, beginning: str) -> list[str]:
     """Return up to three digests, of contents or of files, that begin so and stand in a project."""
     low = bytes.fromhex(beginning.ljust(64, "0"))
     high = bytes.fromhex(beginning.ljust(64, "f"))
-    rows = query(
-        "(SELECT DISTINCT LOWER(HEX(v.digest)) FROM artifact_version v JOIN artifact a USING (artifact_id)"
-        " WHERE a.project_id = %s AND v.digest BETWEEN %s AND %s LIMIT 3) UNION"
-        " (SELECT DISTINCT LOWER(HEX(mb.sha256)) FROM manifest_blob mb JOIN artifact_version v USING (digest)"
-        " JOIN artifact a USING (artifact_id) WHERE mb.sha256 BETWEEN %s AND %s AND a.project_id = %s LIMIT 3)",
-        project_id,
-        low,
-        high,
-        low,
-        high,
-        project_id,
+    contents = (
+        ArtifactVersion.select(ArtifactVersion.digest)
+        .join(Artifact, on=Artifact.artifact_id == ArtifactVersion.artifact_id)
+        .where(Artifact.project_id == project_id, ArtifactVersion.digest.between(low, high))
     )
-    return [digest for (digest,) in rows]
+    files = (
+        ManifestBlob.select(ManifestBlob.sha256.alias("digest"))
+        .join(ArtifactVersion, on=ArtifactVersion.digest == ManifestBlob.digest)
+        .join(Artifact, on=Artifact.artifact_id == ArtifactVersion.artifact_id)
+        .where(Artifact.project_id == project_id, ManifestBlob.sha256.between(low, high))
+    )
+    rows = [row for select in (contents, files) for row in named_rows(select.distinct().limit(3))]
+    return list(dict.fromkeys(row.digest.hex() for row in rows))
 
 
 def lock_versions(version_ids: Sequence[int]) -> None:
     """Hold versions against other writers until the transaction ends."""
     wanted = sorted(version_ids)
     if wanted:
-        query(
-            f"SELECT version_id FROM artifact_version WHERE version_id IN {places(wanted)}"
-            " ORDER BY version_id FOR UPDATE",
-            *wanted,
-        )
+        rows = ArtifactVersion.select(ArtifactVersion.version_id).where(ArtifactVersion.version_id.in_(wanted))
+        lock_rows(rows.order_by(ArtifactVersion.version_id))
 
 
 def set_binned(version_ids: Sequence[int], person_id: int | None, reason: str | None = None) -> None:
     """Put versions into the bin for a person, or with None take them out."""
     wanted = list(version_ids)
     moment = None if person_id is None else now()
-    execute(
-        f"UPDATE artifact_version SET binned_at = %s, binned_by = %s, bin_reason = %s WHERE version_id IN"
-        f" {places(wanted)}",
-        moment,
-        person_id,
-        reason,
-        *wanted,
-    )
+    changes = ArtifactVersion.update(binned_at=moment, binned_by=person_id, bin_reason=reason)
+    changes.where(ArtifactVersion.version_id.in_(wanted)).execute()
 
 
 def binned_versions(project_id: int, limit: int) -> list[VersionRow]:
     """Return a project's versions in the bin that were not purged, the latest first."""
-    return _versions(
-        "WHERE a.project_id = %s AND v.binned_at IS NOT NULL AND v.purged_at IS NULL"
-        " ORDER BY v.binned_at DESC, v.version_id DESC LIMIT %s",
-        project_id,
-        limit,
+    binned = _select(
+        Artifact.project_id == project_id,
+        ArtifactVersion.binned_at.is_null(False),
+        ArtifactVersion.purged_at.is_null(),
     )
+    order = ArtifactVersion.binned_at.desc(), ArtifactVersion.version_id.desc()
+    return _versions(binned.order_by(*order).limit(limit))
 
 
 def models_on(version_ids: Sequence[int]) -> dict[int, str]:
@@ -265,27 +270,29 @@ def models_on(version_ids: Sequence[int]) -> dict[int, str]:
     wanted = list(version_ids)
     if not wanted:
         return {}
+    rested_on = (
+        (EvidenceRecord, EvidenceRecord.rows_version),
+        (ModelVersion, ModelVersion.version_id),
+    )
     return {
-        version_id: reference
-        for version_id, reference in query(
-            "SELECT e.rows_version, CONCAT(m.name, '@', e.number) FROM evidence e JOIN model m USING (model_id)"
-            f" WHERE e.rows_version IN {places(wanted)} UNION ALL"
-            " SELECT mv.version_id, CONCAT(m.name, '@', mv.number) FROM model_version mv JOIN model m USING (model_id)"
-            f" WHERE mv.version_id IN {places(wanted)}",
-            *wanted,
-            *wanted,
+        row.version: f"{row.name}@{row.number}"
+        for table, column in rested_on
+        for row in named_rows(
+            table.select(column.alias("version"), RegisteredModel.name, table.number)
+            .join(RegisteredModel, on=RegisteredModel.model_id == table.model_id)
+            .where(column.in_(wanted))
         )
     }
 
 
 def set_labels(version_id: int, labels: dict[str, str]) -> None:
     """Set a version's labels."""
-    execute("UPDATE artifact_version SET labels = %s WHERE version_id = %s", json.dumps(labels), version_id)
+    ArtifactVersion.update(labels=json.dumps(labels)).where(ArtifactVersion.version_id == version_id).execute()
 
 
 def version_by_id(version_id: int) -> VersionRow:
     """Return a version that is known to exist."""
-    return _versions("WHERE v.version_id = %s", version_id)[0]
+    return _versions(_select(ArtifactVersion.version_id == version_id))[0]
 
 
 def add_version(

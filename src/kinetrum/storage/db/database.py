@@ -229,7 +229,10 @@ def lock_rows(
     return named_rows(select.for_update(cast(bool, how)))
 
 
-def records(select: peewee.ModelSelect[Any], make: Callable[..., R]) -> list[R]:
-    """Return a record for each row that a query selects; its columns are the record's fields, by name."""
+def records(select: peewee.ModelSelect[Any], make: Callable[..., R], **readers: Callable[[Any], Any]) -> list[R]:
+    """Return a record for each row that a query selects; its columns are the record's fields, by name.
+
+    `readers` make of some columns what the record holds, such as `labels=json.loads`.
+    """
     rows: Any = select.dicts()
-    return [make(**row) for row in rows]
+    return [make(**row | {name: read(row[name]) for name, read in readers.items()}) for row in rows]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from peewee import Field, ModelSelect, Tuple, fn
+from peewee import ModelSelect, Tuple, fn
 
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import named_rows
@@ -131,7 +131,7 @@ def _model_versions(ids: list[int]) -> ModelSelect[ModelVersion]:
 def _named(
     table: type[Project | Experiment | Artifact | RegisteredModel], prefix: str
 ) -> Callable[[list[int]], ModelSelect[Any]]:
-    key: Field = table._meta.primary_key
+    key: Any = table._meta.primary_key
     return lambda ids: table.select(key, fn.CONCAT(prefix, table.name)).where(key.in_(ids))
 
 

@@ -7,13 +7,16 @@ value, `last`, `min` or `max`.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Protocol
+from typing import Any, Protocol
+
+from peewee import Field
 
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.base.values import Value
 from kinetrum.core.query.indexing import index_forms
-from kinetrum.storage.db.database import execute, insert_many, places, query
+from kinetrum.storage.db.database import insert_rows, named_rows
+from kinetrum.storage.tables.search import ExperimentKey, KeyName, NumberValue, TextValue
 
 
 class IndexedRun(Protocol):
@@ -48,13 +51,13 @@ def save_described(run: IndexedRun, before: dict[tuple[str, str], str], after: d
 
 def _remove(run: IndexedRun, keys: list[tuple[str, str, str]]) -> None:
     for key_id in sorted(key_ids(run.project_id, keys).values()):
-        for table in ("value_num", "value_text"):
-            execute(
-                f"DELETE FROM {table} WHERE key_id = %s AND experiment_id = %s AND run_id = %s",
-                key_id,
-                run.experiment_id,
-                run.run_id,
-            )
+        for table in (NumberValue, TextValue):
+            _delete_value(table, run, key_id)
+
+
+def _delete_value(table: type[NumberValue] | type[TextValue], run: IndexedRun, key_id: int) -> None:
+    at = (table.key_id == key_id) & (table.experiment_id == run.experiment_id) & (table.run_id == run.run_id)
+    table.delete().where(at).execute()
 
 
 def _write_index(run: IndexedRun, index: dict[tuple[str, str, str], Value]) -> None:
@@ -73,51 +76,39 @@ def _write_index(run: IndexedRun, index: dict[tuple[str, str, str], Value]) -> N
             no_text.append(key_id)
         else:
             texts.append((key_id, run.experiment_id, run.run_id, text))
-    insert_many(
-        "INSERT INTO value_num (key_id, experiment_id, run_id, num)",
-        sorted(numbers),
-        "ON DUPLICATE KEY UPDATE num = VALUES(num)",
-    )
-    insert_many(
-        "INSERT INTO value_text (key_id, experiment_id, run_id, text)",
-        sorted(texts),
-        "ON DUPLICATE KEY UPDATE text = VALUES(text)",
-    )
-    for table, key_ids_gone in (("value_num", no_number), ("value_text", no_text)):
-        for key_id in _present(table, run, sorted(key_ids_gone)):
-            execute(
-                f"DELETE FROM {table} WHERE key_id = %s AND experiment_id = %s AND run_id = %s",
-                key_id,
-                run.experiment_id,
-                run.run_id,
-            )
-    insert_many(
-        "INSERT IGNORE INTO experiment_key (experiment_id, key_id)",
+    _save_values(NumberValue, NumberValue.num, numbers)
+    _save_values(TextValue, TextValue.text, texts)
+    for table, absent in ((NumberValue, no_number), (TextValue, no_text)):
+        for key_id in _present(table, run, sorted(absent)):
+            _delete_value(table, run, key_id)
+    insert_rows(
+        ExperimentKey,
+        [ExperimentKey.experiment_id, ExperimentKey.key_id],
         sorted((run.experiment_id, key_id) for key_id in _unlisted(run.experiment_id, list(ids.values()))),
+        ignore=True,
     )
 
 
-def _present(table: str, run: IndexedRun, ids: list[int]) -> list[int]:
+def _save_values(
+    table: type[NumberValue] | type[TextValue], value: Field[Any], rows: list[tuple[int, int, int, Any]]
+) -> None:
+    insert_rows(table, [table.key_id, table.experiment_id, table.run_id, value], sorted(rows), renew=[value])
+
+
+def _present(table: type[NumberValue] | type[TextValue], run: IndexedRun, ids: list[int]) -> list[int]:
     if not ids:
         return []
-    return [
-        key_id
-        for (key_id,) in query(
-            f"SELECT key_id FROM {table} WHERE key_id IN {places(ids)} AND experiment_id = %s AND run_id = %s",
-            *ids,
-            run.experiment_id,
-            run.run_id,
-        )
-    ]
+    rows = table.select(table.key_id).where(
+        table.key_id.in_(ids), table.experiment_id == run.experiment_id, table.run_id == run.run_id
+    )
+    return [row.key_id for row in named_rows(rows)]
 
 
 def _unlisted(experiment_id: int, ids: list[int]) -> set[int]:
-    rows = query(
-        f"SELECT key_id FROM experiment_key WHERE experiment_id = %s AND key_id IN {places(ids)}",
-        experiment_id,
-        *ids,
+    rows = ExperimentKey.select(ExperimentKey.key_id).where(
+        ExperimentKey.experiment_id == experiment_id, ExperimentKey.key_id.in_(ids)
     )
-    return set(ids) - {key_id for (key_id,) in rows}
+    return set(ids) - {row.key_id for row in named_rows(rows)}
 
 
 def key_ids(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple[str, str, str], int]:
@@ -128,14 +119,13 @@ def key_ids(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple[str
     names = sorted({name for _, _, name in keys})
     for start in range(0, len(names), 500):
         part = names[start : start + 500]
-        rows = query(
-            "SELECT scope, aggregate, name, key_id FROM key_name WHERE project_id = %s"
-            f" AND scope IN ('param', 'value', 'label', 'field') AND aggregate IN ('', 'shown', 'last', 'min', 'max')"
-            f" AND name IN {places(part)}",
-            project_id,
-            *part,
+        rows = KeyName.select().where(
+            KeyName.project_id == project_id,
+            KeyName.scope.in_(["param", "value", "label", "field"]),
+            KeyName.aggregate.in_(["", "shown", "last", "min", "max"]),
+            KeyName.name.in_(part),
         )
-        found.update({(scope, aggregate, name): key_id for scope, aggregate, name, key_id in rows})
+        found.update({(row.scope, row.aggregate, row.name): row.key_id for row in named_rows(rows)})
     return {key: found[key] for key in keys if key in found}
 
 
@@ -144,10 +134,8 @@ def intern_keys(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple
     found = key_ids(project_id, keys)
     missing = sorted(set(keys) - set(found))
     if missing:
-        insert_many(
-            "INSERT IGNORE INTO key_name (project_id, scope, aggregate, name)",
-            [(project_id, *key) for key in missing],
-        )
+        fields: list[Field[Any]] = [KeyName.project_id, KeyName.scope, KeyName.aggregate, KeyName.name]
+        insert_rows(KeyName, fields, [(project_id, *key) for key in missing], ignore=True)
         found.update(key_ids(project_id, missing))
     return found
 
@@ -156,12 +144,15 @@ def keys_of_experiments(experiment_ids: list[int]) -> list[tuple[str, str]]:
     """Return (scope, name) of the parameters, values and labels that runs of these experiments have."""
     if not experiment_ids:
         return []
-    return [
-        (scope, name)
-        for scope, name in query(
-            "SELECT k.scope, k.name FROM experiment_key x JOIN key_name k USING (key_id)"
-            f" WHERE x.experiment_id IN {places(experiment_ids)} AND k.scope <> 'field'"
-            " AND k.aggregate IN ('', 'shown') GROUP BY k.key_id ORDER BY k.scope, k.key_id",
-            *experiment_ids,
+    rows = (
+        ExperimentKey.select(KeyName.scope, KeyName.name)
+        .join(KeyName, on=KeyName.key_id == ExperimentKey.key_id)
+        .where(
+            ExperimentKey.experiment_id.in_(experiment_ids),
+            KeyName.scope != "field",
+            KeyName.aggregate.in_(["", "shown"]),
         )
-    ]
+        .group_by(KeyName.key_id)
+        .order_by(KeyName.scope, KeyName.key_id)
+    )
+    return [(row.scope, row.name) for row in named_rows(rows)]

@@ -9,8 +9,12 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from peewee import JOIN, ModelSelect, Node
+
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, query
+from kinetrum.storage.db.database import records
+from kinetrum.storage.tables.people import Experiment, Person, Project
+from kinetrum.storage.tables.search import SavedView, ViewLink
 
 LINK_PREFIX = "kv_"
 
@@ -48,36 +52,38 @@ class LinkRow:
     revoked_at: datetime | None
 
 
-def _views(rest: str, *values: object) -> list[ViewRow]:
-    rows = query(
-        "SELECT v.view_id, v.uid, v.project_id, e.name, v.name, v.shared, v.author_id, p.full_name, v.arrangement,"
-        " v.version, v.saved_at FROM saved_view v JOIN person p ON p.person_id = v.author_id"
-        f" LEFT JOIN experiment e ON e.experiment_id = v.experiment_id {rest}",
-        *values,
-    )
-    return [
-        ViewRow(
-            row[0], row[1], row[2], row[3], row[4], bool(row[5]), row[6], row[7], json.loads(row[8]), row[9], row[10]
+def _views(*conditions: Node) -> ModelSelect[SavedView]:
+    return (
+        SavedView.select(
+            SavedView.view_id,
+            SavedView.uid,
+            SavedView.project_id,
+            Experiment.name.alias("experiment"),
+            SavedView.name,
+            SavedView.shared,
+            SavedView.author_id,
+            Person.full_name.alias("author"),
+            SavedView.arrangement,
+            SavedView.version,
+            SavedView.saved_at,
         )
-        for row in rows
-    ]
+        .join(Person, on=Person.person_id == SavedView.author_id)
+        .join(Experiment, JOIN.LEFT_OUTER, on=Experiment.experiment_id == SavedView.experiment_id, src=SavedView)
+        .where(*conditions)
+    )
 
 
 def views_of(project_id: int, person_id: int, experiment_id: int | None) -> list[ViewRow]:
     """Return one's own views and the shared ones of a project, of one experiment or of all."""
-    where, values = "", [project_id, person_id]
+    views = _views(SavedView.project_id == project_id, SavedView.shared | (SavedView.author_id == person_id))
     if experiment_id is not None:
-        where, values = " AND v.experiment_id = %s", [*values, experiment_id]
-    return _views(
-        f"WHERE v.project_id = %s AND (v.shared OR v.author_id = %s){where} ORDER BY v.shared, v.name, v.view_id",
-        *values,
-    )
+        views = views.where(SavedView.experiment_id == experiment_id)
+    return records(views.order_by(SavedView.shared, SavedView.name, SavedView.view_id), ViewRow, arrangement=json.loads)
 
 
 def view_by_uid(uid: bytes) -> ViewRow | None:
     """Return a view by its id, locked until the transaction ends."""
-    found = _views("WHERE v.uid = %s FOR UPDATE", uid)
-    return found[0] if found else None
+    return next(iter(records(_views(SavedView.uid == uid).for_update(), ViewRow, arrangement=json.loads)), None)
 
 
 def save_view(
@@ -91,44 +97,24 @@ def save_view(
     version: int,
 ) -> None:
     """Insert a view, or change the one of that id."""
-    held = json.dumps(arrangement)
+    changes = {"name": name, "shared": shared, "arrangement": json.dumps(arrangement), "saved_at": now()}
     if version == 1:
-        execute(
-            "INSERT INTO saved_view (uid, project_id, experiment_id, name, shared, author_id, arrangement, version,"
-            " saved_at) VALUES (%s, %s, %s, %s, %s, %s, %s, 1, %s)",
-            uid,
-            project_id,
-            experiment_id,
-            name,
-            shared,
-            author_id,
-            held,
-            now(),
-        )
+        SavedView.insert(
+            uid=uid, project_id=project_id, experiment_id=experiment_id, author_id=author_id, version=1, **changes
+        ).execute()
     else:
-        execute(
-            "UPDATE saved_view SET name = %s, shared = %s, arrangement = %s, version = %s, saved_at = %s"
-            " WHERE uid = %s",
-            name,
-            shared,
-            held,
-            version,
-            now(),
-            uid,
-        )
+        SavedView.update(version=version, **changes).where(SavedView.uid == uid).execute()
 
 
 def count_views(project_id: int, person_id: int) -> int:
     """Count the views that somebody saved in a project."""
-    ((found,),) = query(
-        "SELECT COUNT(*) FROM saved_view WHERE project_id = %s AND author_id = %s", project_id, person_id
-    )
-    return int(found)
+    theirs = (SavedView.project_id == project_id) & (SavedView.author_id == person_id)
+    return int(SavedView.select().where(theirs).count())
 
 
 def remove_view(view_id: int) -> None:
     """Remove a view."""
-    execute("DELETE FROM saved_view WHERE view_id = %s", view_id)
+    SavedView.delete().where(SavedView.view_id == view_id).execute()
 
 
 def _digest(secret: str) -> bytes:
@@ -140,56 +126,61 @@ def add_link(
 ) -> tuple[int, str]:
     """Make a link; returns its id and its secret."""
     secret, made_at = LINK_PREFIX + secrets.token_urlsafe(24), now()
-    execute(
-        "INSERT INTO view_link (secret_sha256, project_id, experiment_id, arrangement, author_id, made_at, expires_at)"
-        " VALUES (%s, %s, %s, %s, %s, %s, %s)",
-        _digest(secret),
-        project_id,
-        experiment_id,
-        json.dumps(arrangement),
-        author_id,
-        made_at,
-        made_at + timedelta(days=days),
-    )
-    ((link_id,),) = query("SELECT link_id FROM view_link WHERE secret_sha256 = %s", _digest(secret))
+    link_id = ViewLink.insert(
+        secret_sha256=_digest(secret),
+        project_id=project_id,
+        experiment_id=experiment_id,
+        arrangement=json.dumps(arrangement),
+        author_id=author_id,
+        made_at=made_at,
+        expires_at=made_at + timedelta(days=days),
+    ).execute()
     return int(link_id), secret
 
 
-def _links(rest: str, *values: object) -> list[LinkRow]:
-    rows = query(
-        "SELECT l.link_id, l.project_id, j.name, e.name, l.arrangement, l.author_id, p.full_name, l.made_at,"
-        " l.expires_at, l.revoked_at FROM view_link l JOIN person p ON p.person_id = l.author_id"
-        " JOIN project j ON j.project_id = l.project_id"
-        f" JOIN experiment e ON e.experiment_id = l.experiment_id {rest}",
-        *values,
+def _links(*conditions: Node) -> list[LinkRow]:
+    rows = (
+        ViewLink.select(
+            ViewLink.link_id,
+            ViewLink.project_id,
+            Project.name.alias("project"),
+            Experiment.name.alias("experiment"),
+            ViewLink.arrangement,
+            ViewLink.author_id,
+            Person.full_name.alias("author"),
+            ViewLink.made_at,
+            ViewLink.expires_at,
+            ViewLink.revoked_at,
+        )
+        .join(Person, on=Person.person_id == ViewLink.author_id)
+        .join(Project, on=Project.project_id == ViewLink.project_id, src=ViewLink)
+        .join(Experiment, on=Experiment.experiment_id == ViewLink.experiment_id, src=ViewLink)
+        .where(*conditions)
+        .order_by(ViewLink.link_id.desc())
     )
-    return [
-        LinkRow(row[0], row[1], row[2], row[3], json.loads(row[4]), row[5], row[6], row[7], row[8], row[9])
-        for row in rows
-    ]
+    return records(rows, LinkRow, arrangement=json.loads)
+
+
+def _open() -> Node:
+    return ViewLink.revoked_at.is_null() & (ViewLink.expires_at > now())
 
 
 def link_of_secret(secret: str) -> LinkRow | None:
     """Return the link that a secret opens, unless it expired or was revoked."""
-    found = _links("WHERE l.secret_sha256 = %s AND l.revoked_at IS NULL AND l.expires_at > %s", _digest(secret), now())
-    return found[0] if found else None
+    return next(iter(_links(ViewLink.secret_sha256 == _digest(secret), _open())), None)
 
 
 def links_of(project_id: int) -> list[LinkRow]:
     """Return the links of a project that can still be opened, the newest first."""
-    return _links(
-        "WHERE l.project_id = %s AND l.revoked_at IS NULL AND l.expires_at > %s ORDER BY l.link_id DESC",
-        project_id,
-        now(),
-    )
+    return _links(ViewLink.project_id == project_id, _open())
 
 
 def link_by_id(link_id: int) -> LinkRow | None:
     """Return a link by its number."""
-    found = _links("WHERE l.link_id = %s", link_id)
-    return found[0] if found else None
+    return next(iter(_links(ViewLink.link_id == link_id)), None)
 
 
 def revoke_link(link_id: int) -> None:
     """Let a link open nothing any more."""
-    execute("UPDATE view_link SET revoked_at = %s WHERE link_id = %s AND revoked_at IS NULL", now(), link_id)
+    valid = (ViewLink.link_id == link_id) & ViewLink.revoked_at.is_null()
+    ViewLink.update(revoked_at=now()).where(valid).execute()
