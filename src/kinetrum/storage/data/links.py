@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from peewee import fn
+from peewee import Field, fn
 
 from kinetrum.storage.data.artifacts import VersionRow, version_by_id
-from kinetrum.storage.db.database import execute, named_rows, places, query
+from kinetrum.storage.db.database import named_rows, one_row, records
 from kinetrum.storage.tables.data import Artifact, ArtifactVersion, RunArtifact
 
 
@@ -28,68 +28,71 @@ class LinkRow:
     keep: str | None
 
 
-_COLUMNS = "run_id, uid, version_id, relation, role, step, recorded_at, activity, keep"
+_COLUMNS = tuple(getattr(RunArtifact, name) for name in LinkRow.__dataclass_fields__)
 
 
 def add_link(link: LinkRow) -> bool:
     """Record that a run used or generated a version; tells whether that is new."""
-    return bool(
-        execute(
-            f"INSERT IGNORE INTO run_artifact ({_COLUMNS}) VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s)",
-            *vars(link).values(),
-        )
-    )
+    return bool(RunArtifact.insert(**vars(link)).on_conflict_ignore().as_rowcount().execute())
 
 
 def linked_version(run_id: int, uid: bytes) -> VersionRow | None:
     """Return the version that was linked to a run under this client-made id."""
-    rows = query("SELECT version_id FROM run_artifact WHERE run_id = %s AND uid = %s", run_id, uid)
-    return version_by_id(rows[0][0]) if rows else None
+    link = RunArtifact.get_or_none(RunArtifact.run_id == run_id, RunArtifact.uid == uid)
+    return version_by_id(link.version_id) if link else None
 
 
 def links_of_runs(run_ids: Sequence[int]) -> list[LinkRow]:
     """Return what these runs used and generated, in the order in which it was recorded."""
-    return _links("run_id", run_ids)
+    return _links(RunArtifact.run_id, run_ids)
 
 
 def links_of_versions(version_ids: Sequence[int]) -> list[LinkRow]:
     """Return who used and generated these versions, in the order in which it was recorded."""
-    return _links("version_id", version_ids)
+    return _links(RunArtifact.version_id, version_ids)
 
 
-def _links(column: str, ids: Sequence[int]) -> list[LinkRow]:
-    found = []
+def _links(column: Field[int], ids: Sequence[int]) -> list[LinkRow]:
+    links = []
     for start in range(0, len(ids), 1000):
-        part = list(ids[start : start + 1000])
-        rows = query(
-            f"SELECT {_COLUMNS} FROM run_artifact WHERE {column} IN {places(part)} ORDER BY recorded_at, uid", *part
-        )
-        found += [LinkRow(*row) for row in rows]
-    return found
+        rows = RunArtifact.select(*_COLUMNS).where(column.in_(list(ids[start : start + 1000])))
+        links += records(rows.order_by(RunArtifact.recorded_at, RunArtifact.uid), LinkRow)
+    return links
 
 
 def latest_of_run(run_id: int, name: str) -> int | None:
     """Return the id of the version of that name, not purged, that the run generated last."""
-    rows = query(
-        "SELECT x.version_id FROM run_artifact x JOIN artifact_version v USING (version_id) JOIN artifact a"
-        " USING (artifact_id) WHERE x.run_id = %s AND a.name = %s AND x.relation = 'generated'"
-        " AND v.purged_at IS NULL ORDER BY v.binned_at IS NULL DESC, x.recorded_at DESC, v.number DESC LIMIT 1",
-        run_id,
-        name,
+    row = one_row(
+        RunArtifact.select(RunArtifact.version_id)
+        .join(ArtifactVersion, on=ArtifactVersion.version_id == RunArtifact.version_id)
+        .join(Artifact, on=Artifact.artifact_id == ArtifactVersion.artifact_id)
+        .where(
+            RunArtifact.run_id == run_id,
+            Artifact.name == name,
+            RunArtifact.relation == "generated",
+            ArtifactVersion.purged_at.is_null(),
+        )
+        .order_by(
+            ArtifactVersion.binned_at.is_null().desc(), RunArtifact.recorded_at.desc(), ArtifactVersion.number.desc()
+        )
+        .limit(1)
     )
-    return int(rows[0][0]) if rows else None
+    return int(row.version_id) if row else None
 
 
 def checkpoints_of_run(run_id: int, artifact_id: int) -> list[LinkRow]:
     """Return what a run generated under one name to be kept only as long as it is among the chosen."""
-    rows = query(
-        f"SELECT {', '.join(f'x.{name.strip()}' for name in _COLUMNS.split(','))} FROM run_artifact x"
-        " JOIN artifact_version v USING (version_id)"
-        " WHERE x.run_id = %s AND v.artifact_id = %s AND x.keep IS NOT NULL AND v.purged_at IS NULL",
-        run_id,
-        artifact_id,
+    rows = (
+        RunArtifact.select(*_COLUMNS)
+        .join(ArtifactVersion, on=ArtifactVersion.version_id == RunArtifact.version_id)
+        .where(
+            RunArtifact.run_id == run_id,
+            ArtifactVersion.artifact_id == artifact_id,
+            RunArtifact.keep.is_null(False),
+            ArtifactVersion.purged_at.is_null(),
+        )
     )
-    return [LinkRow(*row) for row in rows]
+    return records(rows, LinkRow)
 
 
 def step_of(run_id: int, version_id: int) -> int | None:

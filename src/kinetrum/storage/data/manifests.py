@@ -7,49 +7,46 @@ import json
 import zstandard
 
 from kinetrum.core.base.manifests import FileEntry
-from kinetrum.storage.db.database import execute, insert_many, query
+from kinetrum.storage.db.database import insert_rows, named_rows, one_row
+from kinetrum.storage.tables.data import ArtifactVersion, Manifest, ManifestBlob
 
 
 def save_manifest(digest: str, files: tuple[FileEntry, ...]) -> None:
     """Keep a manifest under its digest, unless it is there."""
     raw = bytes.fromhex(digest)
     doc = json.dumps([[entry.path, entry.size, entry.sha256] for entry in files], separators=(",", ":"))
-    execute(
-        "INSERT IGNORE INTO manifest (digest, file_count, size_bytes, doc, indexed) VALUES (%s, %s, %s, %s, TRUE)",
-        raw,
-        len(files),
-        sum(entry.size for entry in files),
-        _pack(doc),
-    )
+    size = sum(entry.size for entry in files)
+    manifest = Manifest.insert(digest=raw, file_count=len(files), size_bytes=size, doc=_pack(doc), indexed=True)
+    manifest.on_conflict_ignore().execute()
     _index(raw, files)
 
 
 def _index(digest: bytes, files: tuple[FileEntry, ...]) -> None:
     blobs = sorted({bytes.fromhex(entry.sha256) for entry in files})
-    ((there,),) = query("SELECT COUNT(*) FROM manifest_blob WHERE digest = %s", digest)
-    if there < len(blobs):
-        insert_many("INSERT IGNORE INTO manifest_blob (digest, sha256)", [(digest, blob) for blob in blobs], size=2_000)
+    if ManifestBlob.select().where(ManifestBlob.digest == digest).count() < len(blobs):
+        fields = [ManifestBlob.digest, ManifestBlob.sha256]
+        insert_rows(ManifestBlob, fields, [(digest, blob) for blob in blobs], ignore=True, size=2_000)
 
 
 def index_some(limit: int = 20) -> int:
     """Index manifests of earlier versions of this program, which left out files by reference; returns how many."""
-    rows = query("SELECT LOWER(HEX(digest)) FROM manifest WHERE NOT indexed LIMIT %s", limit)
-    for (digest,) in rows:
-        _index(bytes.fromhex(digest), load_manifest(digest))
-        execute("UPDATE manifest SET indexed = TRUE WHERE digest = %s", bytes.fromhex(digest))
+    rows = named_rows(Manifest.select(Manifest.digest).where(Manifest.indexed == False).limit(limit))  # noqa: E712
+    for row in rows:
+        _index(row.digest, load_manifest(row.digest.hex()))
+        Manifest.update(indexed=True).where(Manifest.digest == row.digest).execute()
     return len(rows)
 
 
 def load_manifest(digest: str) -> tuple[FileEntry, ...]:
     """Return the files of a manifest, by path."""
-    ((raw,),) = query("SELECT doc FROM manifest WHERE digest = %s", bytes.fromhex(digest))
+    raw = one_row(Manifest.select(Manifest.doc).where(Manifest.digest == bytes.fromhex(digest))).doc
     return tuple(FileEntry(*entry) for entry in json.loads(_unpack(raw)))
 
 
 def files_of_version(version_id: int, digest: str) -> tuple[FileEntry, ...]:
     """Return the files of a version, with their last change and their address where these are known."""
     files = load_manifest(digest)
-    ((raw,),) = query("SELECT places FROM artifact_version WHERE version_id = %s", version_id)
+    raw = one_row(ArtifactVersion.select(ArtifactVersion.places).where(ArtifactVersion.version_id == version_id)).places
     if raw is None:
         return files
     known = json.loads(_unpack(raw))

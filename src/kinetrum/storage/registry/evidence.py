@@ -9,7 +9,6 @@ from typing import Any
 
 from kinetrum.core.base.ids import id_text
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import execute, query
 from kinetrum.storage.tables.registry import EvidenceRecord
 
 
@@ -41,22 +40,19 @@ def add_evidence(
     person_id: int,
 ) -> bool:
     """Keep evidence; tells whether it is new. Sent again under the same id, nothing changes."""
-    return bool(
-        execute(
-            "INSERT IGNORE INTO evidence (uid, model_id, number, data_name, data_digest, run_id, rows_version, results,"
-            " created_by, created_at) VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s)",
-            uid,
-            model_id,
-            number,
-            on,
-            digest,
-            run_id,
-            rows_version,
-            json.dumps(results),
-            person_id,
-            now(),
-        )
+    record = EvidenceRecord.insert(
+        uid=uid,
+        model_id=model_id,
+        number=number,
+        data_name=on,
+        data_digest=digest,
+        run_id=run_id,
+        rows_version=rows_version,
+        results=json.dumps(results),
+        created_by=person_id,
+        created_at=now(),
     )
+    return bool(record.on_conflict_ignore().as_rowcount().execute())
 
 
 def evidence_of(model_id: int, number: int | None = None) -> list[EvidenceRow]:
@@ -84,5 +80,5 @@ def evidence_of(model_id: int, number: int | None = None) -> list[EvidenceRow]:
 
 def model_of_evidence(uid: bytes) -> tuple[int, int] | None:
     """Return the model and version number of the evidence with that client-made id."""
-    rows = query("SELECT model_id, number FROM evidence WHERE uid = %s", uid)
-    return rows[0] if rows else None
+    record = EvidenceRecord.get_or_none(EvidenceRecord.uid == uid)
+    return (record.model_id, record.number) if record else None

@@ -7,10 +7,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from peewee import JOIN, SQL, Expression, ModelSelect, Tuple, fn
+
 from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.registry.review import Review, Standing
-from kinetrum.storage.db.database import places, query
+from kinetrum.storage.db.database import named_rows, records
+from kinetrum.storage.tables.data import ArtifactVersion, BlobFile, ManifestBlob
+from kinetrum.storage.tables.people import Person, Project
+from kinetrum.storage.tables.registry import EvidenceRecord, ModelVersion, RegisteredModel, StageRow, StageStay, Verdict
 
 
 @dataclass
@@ -54,36 +59,33 @@ def models_in(project_ids: Sequence[int]) -> list[Summary]:
     wanted = list(project_ids)
     if not wanted:
         return []
-    rows = query(
-        "SELECT m.model_id, m.project_id, j.name, m.name, m.purpose, p.full_name, m.labels, m.image,"
-        " m.approvals_needed, m.last_number, m.lead_number, m.created_at, m.renewed_approvals, m.lead_approvals"
-        " FROM model m JOIN project j USING (project_id)"
-        f" JOIN person p ON p.person_id = COALESCE(m.owner_id, m.created_by) WHERE m.project_id IN {places(wanted)}"
-        " AND m.binned_at IS NULL ORDER BY m.name, j.name",
-        *wanted,
-    )
-    found = []
-    for row in rows:
-        labels: dict[str, str] = json.loads(row[6])
-        found.append(
-            Summary(
-                row[0],
-                row[1],
-                row[2],
-                row[3],
-                row[4],
-                row[5],
-                labels,
-                row[7],
-                row[8],
-                row[9],
-                row[10],
-                row[11],
-                bool(row[12]),
-                row[13],
-            )
+    rows = (
+        RegisteredModel.select(
+            RegisteredModel.model_id,
+            RegisteredModel.project_id,
+            Project.name.alias("project"),
+            RegisteredModel.name,
+            RegisteredModel.purpose,
+            Person.full_name.alias("person"),
+            RegisteredModel.labels,
+            RegisteredModel.image,
+            RegisteredModel.approvals_needed,
+            RegisteredModel.last_number,
+            RegisteredModel.lead_number,
+            RegisteredModel.created_at,
+            RegisteredModel.renewed_approvals,
+            RegisteredModel.lead_approvals,
         )
-    return found
+        .join(Project, on=Project.project_id == RegisteredModel.project_id)
+        .join(
+            Person,
+            on=Person.person_id == fn.COALESCE(RegisteredModel.owner_id, RegisteredModel.created_by),
+            src=RegisteredModel,
+        )
+        .where(RegisteredModel.project_id.in_(wanted), RegisteredModel.binned_at.is_null())
+        .order_by(RegisteredModel.name, Project.name)
+    )
+    return records(rows, Summary, labels=json.loads)
 
 
 def complete(found: Sequence[Summary], reviews: bool = True) -> None:
@@ -98,87 +100,144 @@ def complete(found: Sequence[Summary], reviews: bool = True) -> None:
 
 def _add_ladders(by_id: dict[int, Summary]) -> None:
     ids = list(by_id)
-    rows = query(
-        "SELECT s.model_id, s.name, s.asks_approved, s.least_role, s.placers, t.number, t.placed_at, p.full_name,"
-        " COALESCE(t.approvals_asked, 1)"
-        " FROM stage s LEFT JOIN (SELECT model_id, stage, MAX(depth) AS depth FROM stage_stay WHERE model_id IN"
-        f" {places(ids)} GROUP BY model_id, stage) top ON top.model_id = s.model_id AND top.stage = s.name"
-        " LEFT JOIN stage_stay t ON t.model_id = top.model_id AND t.stage = top.stage AND t.depth = top.depth"
-        f" LEFT JOIN person p ON p.person_id = t.placed_by WHERE s.model_id IN {places(ids)}"
-        " ORDER BY s.model_id, s.position",
-        *ids,
-        *ids,
+    top = (
+        StageStay.select(StageStay.model_id, StageStay.stage, fn.MAX(StageStay.depth).alias("depth"))
+        .where(StageStay.model_id.in_(ids))
+        .group_by(StageStay.model_id, StageStay.stage)
+        .alias("top")
     )
-    for model_id, name, asks, role, placers, number, since, person, asked in rows:
-        stage = Stage(name, bool(asks), Role(role), tuple(json.loads(placers)))
-        by_id[model_id].stages.append(Occupied(stage, number, since, person, asked))
+    rows = (
+        StageRow.select(
+            StageRow.model_id,
+            StageRow.name,
+            StageRow.asks_approved,
+            StageRow.least_role,
+            StageRow.placers,
+            StageStay.number,
+            StageStay.placed_at,
+            Person.full_name,
+            fn.COALESCE(StageStay.approvals_asked, 1).alias("approvals"),
+        )
+        .join(top, JOIN.LEFT_OUTER, on=(top.c.model_id == StageRow.model_id) & (top.c.stage == StageRow.name))
+        .join(
+            StageStay,
+            JOIN.LEFT_OUTER,
+            on=(StageStay.model_id == top.c.model_id)
+            & (StageStay.stage == top.c.stage)
+            & (StageStay.depth == top.c.depth),
+            src=StageRow,
+        )
+        .join(Person, JOIN.LEFT_OUTER, on=Person.person_id == StageStay.placed_by, src=StageStay)
+        .where(StageRow.model_id.in_(ids))
+        .order_by(StageRow.model_id, StageRow.position)
+    )
+    for row in named_rows(rows):
+        stage = Stage(row.name, bool(row.asks_approved), Role(row.least_role), tuple(json.loads(row.placers)))
+        occupied = Occupied(stage, row.number, row.placed_at, row.full_name, row.approvals)
+        by_id[row.model_id].stages.append(occupied)
 
 
-# Of each version: approvals that count, all approvals, rejections. An approval older than the newest evidence counts
-# where the model does not ask for it again.
-_VERDICTS = (
-    "SELECT d.model_id, d.number, SUM(d.approves AND NOT (r.renewed_approvals AND d.given_at < COALESCE((SELECT"
-    " MAX(e.created_at) FROM evidence e WHERE e.model_id = d.model_id AND e.number = d.number), d.given_at))) AS"
-    " approves, SUM(d.approves) AS every, SUM(NOT d.approves) AS rejects"
-    " FROM verdict d JOIN model r USING (model_id) WHERE d.model_id IN"
-)
+def _counted_verdicts(model_ids: list[int]) -> ModelSelect[Verdict]:
+    """Count, of each version, approvals that count, all approvals, and rejections.
+
+    An approval older than the newest evidence counts where the model does not ask for it again.
+    """
+    newest = EvidenceRecord.select(fn.MAX(EvidenceRecord.created_at)).where(
+        EvidenceRecord.model_id == Verdict.model_id, EvidenceRecord.number == Verdict.number
+    )
+    outdated = RegisteredModel.renewed_approvals & (Verdict.given_at < fn.COALESCE(newest, Verdict.given_at))
+    return (
+        Verdict.select(
+            Verdict.model_id,
+            Verdict.number,
+            fn.SUM(Verdict.approves & ~outdated).alias("approves"),
+            fn.SUM(Verdict.approves).alias("every"),
+            fn.SUM(Verdict.approves == False).alias("rejects"),  # noqa: E712
+        )
+        .join(RegisteredModel, on=RegisteredModel.model_id == Verdict.model_id)
+        .where(Verdict.model_id.in_(model_ids))
+        .group_by(Verdict.model_id, Verdict.number)
+        .alias("given")
+    )
+
+
+def _of_version(given: ModelSelect[Verdict]) -> Expression:
+    return (given.c.model_id == ModelVersion.model_id) & (given.c.number == ModelVersion.number)
 
 
 def _add_reviews(by_id: dict[int, Summary]) -> None:
     """Count versions by review, inside the database; the rule is that of `core.registry.review.review_of`."""
     ids = list(by_id)
-    rows = query(
-        "SELECT v.model_id, COUNT(*), MAX(v.created_at), SUM(COALESCE(d.rejects, 0) > 0),"
-        " SUM(COALESCE(d.rejects, 0) = 0 AND COALESCE(d.approves, 0) > 0 AND d.approves >= m.approvals_needed)"
-        f" FROM model_version v JOIN model m USING (model_id) LEFT JOIN ({_VERDICTS} {places(ids)}"
-        " GROUP BY d.model_id, d.number) d ON d.model_id = v.model_id AND d.number = v.number"
-        f" WHERE v.model_id IN {places(ids)} GROUP BY v.model_id",
-        *ids,
-        *ids,
+    given = _counted_verdicts(ids)
+    rejects, approves = fn.COALESCE(given.c.rejects, 0), fn.COALESCE(given.c.approves, 0)
+    enough = (rejects == 0) & (approves > 0) & (given.c.approves >= RegisteredModel.approvals_needed)
+    rows = (
+        ModelVersion.select(
+            ModelVersion.model_id,
+            fn.COUNT(SQL("*")).alias("versions"),
+            fn.MAX(ModelVersion.created_at).alias("newest_at"),
+            fn.SUM(rejects > 0).alias("rejected"),
+            fn.SUM(enough).alias("approved"),
+        )
+        .join(RegisteredModel, on=RegisteredModel.model_id == ModelVersion.model_id)
+        .join(given, JOIN.LEFT_OUTER, on=_of_version(given), src=ModelVersion)
+        .where(ModelVersion.model_id.in_(ids))
+        .group_by(ModelVersion.model_id)
     )
-    for model_id, count, newest_at, rejected, approved in rows:
-        model = by_id[model_id]
-        model.newest_at = newest_at
-        model.reviews[Review.REJECTED], model.reviews[Review.APPROVED] = int(rejected), int(approved)
-        model.reviews[Review.PENDING] = int(count) - int(rejected) - int(approved)
+    for row in named_rows(rows):
+        model, rejected, approved = by_id[row.model_id], int(row.rejected), int(row.approved or 0)
+        model.newest_at = row.newest_at
+        model.reviews[Review.REJECTED], model.reviews[Review.APPROVED] = rejected, approved
+        model.reviews[Review.PENDING] = int(row.versions) - rejected - approved
 
 
 def _add_standings(by_id: dict[int, Summary]) -> None:
     """Tell how occupants and chosen lead versions stand."""
-    pairs = {(one.model_id, held.number) for one in by_id.values() for held in one.stages if held.number}
+    pairs = {(one.model_id, stage.number) for one in by_id.values() for stage in one.stages if stage.number}
     pairs |= {(one.model_id, one.lead_number) for one in by_id.values() if one.lead_number}
     if not pairs:
         return
-    damaged, among = _damaged(pairs), f"({', '.join(['(%s, %s)'] * len(pairs))})"
-    flat = [part for pair in pairs for part in pair]
-    rows = query(
-        "SELECT v.model_id, v.number, v.retired, COALESCE(d.rejects, 0), COALESCE(d.approves, 0), COALESCE(d.every, 0)"
-        f" FROM model_version v LEFT JOIN ({_VERDICTS} {places(list(by_id))} GROUP BY d.model_id, d.number) d"
-        f" ON d.model_id = v.model_id AND d.number = v.number WHERE (v.model_id, v.number) IN {among}",
-        *by_id,
-        *flat,
+    damaged = _damaged(pairs)
+    given = _counted_verdicts(list(by_id))
+    rows = (
+        ModelVersion.select(
+            ModelVersion.model_id,
+            ModelVersion.number,
+            ModelVersion.retired,
+            fn.COALESCE(given.c.rejects, 0).alias("rejects"),
+            fn.COALESCE(given.c.approves, 0).alias("approves"),
+            fn.COALESCE(given.c.every, 0).alias("every"),
+        )
+        .join(given, JOIN.LEFT_OUTER, on=_of_version(given))
+        .where(_among(pairs))
     )
-    for model_id, number, retired, rejects, approves, every in rows:
-        model = by_id[model_id]
-        enough = approves >= max(1, model.approvals_needed)
-        review = Review.REJECTED if rejects else Review.APPROVED if enough else Review.PENDING
-        standing = Standing(number, review, bool(retired), (model_id, number) in damaged, int(every))
-        if number == model.lead_number:
+    for row in named_rows(rows):
+        model = by_id[row.model_id]
+        enough = row.approves >= max(1, model.approvals_needed)
+        review = Review.REJECTED if row.rejects else Review.APPROVED if enough else Review.PENDING
+        is_damaged = (row.model_id, row.number) in damaged
+        standing = Standing(row.number, review, bool(row.retired), is_damaged, int(row.every))
+        if row.number == model.lead_number:
             model.lead_standing = standing
-        for held in model.stages:
-            if held.number == number:
-                held.standing = standing
+        for occupied in model.stages:
+            if occupied.number == row.number:
+                occupied.standing = standing
+
+
+def _among(pairs: set[tuple[int, int]]) -> Expression:
+    return Tuple(ModelVersion.model_id, ModelVersion.number).in_(sorted(pairs))
 
 
 def _damaged(pairs: set[tuple[int, int]]) -> set[tuple[int, int]]:
     """Return those versions of which a stored file no longer matches its digest."""
-    if not query("SELECT 1 FROM blob_file WHERE damaged LIMIT 1"):
+    if not BlobFile.select().where(BlobFile.damaged).exists():
         return set()
-    flat = [part for pair in pairs for part in pair]
-    rows = query(
-        "SELECT DISTINCT v.model_id, v.number FROM model_version v JOIN artifact_version a USING (version_id)"
-        " JOIN manifest_blob mb ON mb.digest = a.digest JOIN blob_file b USING (sha256)"
-        f" WHERE b.damaged AND (v.model_id, v.number) IN ({', '.join(['(%s, %s)'] * len(pairs))})",
-        *flat,
+    rows = (
+        ModelVersion.select(ModelVersion.model_id, ModelVersion.number)
+        .join(ArtifactVersion, on=ArtifactVersion.version_id == ModelVersion.version_id)
+        .join(ManifestBlob, on=ManifestBlob.digest == ArtifactVersion.digest)
+        .join(BlobFile, on=BlobFile.sha256 == ManifestBlob.sha256)
+        .where(BlobFile.damaged, _among(pairs))
+        .distinct()
     )
-    return {(model_id, number) for model_id, number in rows}
+    return {(row.model_id, row.number) for row in named_rows(rows)}

@@ -8,14 +8,15 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from peewee import fn
+from peewee import SQL, Field, Node, fn
 
 from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.core.registry.review import Given, Standing, counting_approvals, review_of
 from kinetrum.storage.db.clock import iso, now
-from kinetrum.storage.db.database import execute, insert_many, named_rows, query
+from kinetrum.storage.db.database import insert_rows, named_rows, one_row
 from kinetrum.storage.people import names
+from kinetrum.storage.tables.data import ArtifactVersion, BlobFile, ManifestBlob
 from kinetrum.storage.tables.people import Person
 from kinetrum.storage.tables.registry import (
     EvidenceRecord,
@@ -161,17 +162,22 @@ def model_by_id(model_id: int) -> ModelRow:
 
 def version_asked_for(model_id: int, which: str) -> tuple[int, int] | None:
     """Return number and artifact version of a model's version by number or stage, None where there is none such."""
-    by_number = which.isascii() and which.isdigit() and len(which) < 10
-    top = (
-        "SELECT s.number FROM stage_stay s WHERE s.model_id = v.model_id AND s.stage = %s ORDER BY s.depth DESC LIMIT 1"
+    number: int | Node
+    if which.isascii() and which.isdigit() and len(which) < 10:
+        number = int(which)
+    else:
+        number = (
+            StageStay.select(StageStay.number)
+            .where(StageStay.model_id == model_id, StageStay.stage == which)
+            .order_by(StageStay.depth.desc())
+            .limit(1)
+        )
+    row = one_row(
+        ModelVersion.select(ModelVersion.number, ModelVersion.version_id).where(
+            ModelVersion.model_id == model_id, ModelVersion.number == number
+        )
     )
-    place = "%s" if by_number else f"({top})"
-    rows = query(
-        f"SELECT v.number, v.version_id FROM model_version v WHERE v.model_id = %s AND v.number = {place}",
-        model_id,
-        int(which) if by_number else which,
-    )
-    return rows[0] if rows else None
+    return (row.number, row.version_id) if row else None
 
 
 def marks_of(model_id: int, number: int) -> tuple[bool, bool]:
@@ -225,18 +231,24 @@ def add_model(project_id: int, name: str, purpose: str, ladder: tuple[Stage, ...
 
 def insert_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
     """Insert the stages of a model that has none."""
-    insert_many(
-        "INSERT INTO stage (model_id, position, name, asks_approved, least_role, placers)",
-        [
-            (model_id, at, stage.name, stage.asks_approved, stage.least_role, json.dumps(stage.placers))
-            for at, stage in enumerate(ladder)
-        ],
-    )
+    fields: list[Field[Any]] = [
+        StageRow.model_id,
+        StageRow.position,
+        StageRow.name,
+        StageRow.asks_approved,
+        StageRow.least_role,
+        StageRow.placers,
+    ]
+    rows = [
+        (model_id, at, stage.name, stage.asks_approved, stage.least_role, json.dumps(stage.placers))
+        for at, stage in enumerate(ladder)
+    ]
+    insert_rows(StageRow, fields, rows)
 
 
 def set_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
     """Put a ladder in the place of the one that a model has."""
-    execute("DELETE FROM stage WHERE model_id = %s", model_id)
+    StageRow.delete().where(StageRow.model_id == model_id).execute()
     insert_ladder(model_id, ladder)
 
 
@@ -294,7 +306,8 @@ def push_stay(model_id: int, stage: str, depth: int, number: int, person_id: int
 
 def cut_stack(model_id: int, stage: str, height: int) -> None:
     """Keep the lowest `height` stays of a stage."""
-    execute("DELETE FROM stage_stay WHERE model_id = %s AND stage = %s AND depth >= %s", model_id, stage, height)
+    above = (StageStay.model_id == model_id) & (StageStay.stage == stage) & (StageStay.depth >= height)
+    StageStay.delete().where(above).execute()
 
 
 def add_event(
@@ -327,8 +340,8 @@ def add_event(
 
 def event_by_uid(uid: bytes) -> tuple[int, str, str, int | None] | None:
     """Return (model id, act, stage, after) of the event with that client-made id."""
-    rows = query("SELECT model_id, act, stage, after_number FROM stage_event WHERE uid = %s", uid)
-    return rows[0] if rows else None
+    event = StageEvent.get_or_none(StageEvent.uid == uid)
+    return (event.model_id, event.act, event.stage, event.after_number) if event else None
 
 
 def events_of(model_id: int) -> list[EventRow]:
@@ -492,23 +505,12 @@ def newest_evidence(model_id: int) -> dict[int, datetime]:
 def set_verdict(model_id: int, number: int, person_id: int, approves: bool | None, comment: str) -> None:
     """Give, replace or (None) take back a person's verdict."""
     if approves is None:
-        execute(
-            "DELETE FROM verdict WHERE model_id = %s AND number = %s AND person_id = %s",
-            model_id,
-            number,
-            person_id,
-        )
+        theirs = (Verdict.model_id == model_id) & (Verdict.number == number) & (Verdict.person_id == person_id)
+        Verdict.delete().where(theirs).execute()
         return
-    execute(
-        "REPLACE INTO verdict (model_id, number, person_id, approves, comment, given_at)"
-        " VALUES (%s, %s, %s, %s, %s, %s)",
-        model_id,
-        number,
-        person_id,
-        approves,
-        comment,
-        now(),
-    )
+    Verdict.replace(
+        model_id=model_id, number=number, person_id=person_id, approves=approves, comment=comment, given_at=now()
+    ).execute()
 
 
 def standings_of(model: ModelRow) -> dict[int, Standing]:
@@ -516,15 +518,18 @@ def standings_of(model: ModelRow) -> dict[int, Standing]:
     verdicts: dict[int, list[Given]] = {}
     for verdict in verdicts_of(model.model_id):
         verdicts.setdefault(verdict.number, []).append(Given(verdict.approves, verdict.older))
-    rows = query(
-        "SELECT v.number, v.retired, EXISTS (SELECT 1 FROM artifact_version a JOIN manifest_blob mb"
-        " ON mb.digest = a.digest JOIN blob_file b USING (sha256) WHERE a.version_id = v.version_id AND b.damaged)"
-        " FROM model_version v WHERE v.model_id = %s",
-        model.model_id,
+    broken = (
+        ArtifactVersion.select(SQL("1"))
+        .join(ManifestBlob, on=ManifestBlob.digest == ArtifactVersion.digest)
+        .join(BlobFile, on=BlobFile.sha256 == ManifestBlob.sha256)
+        .where(ArtifactVersion.version_id == ModelVersion.version_id, BlobFile.damaged)
+    )
+    rows = ModelVersion.select(ModelVersion.number, ModelVersion.retired, fn.EXISTS(broken).alias("damaged")).where(
+        ModelVersion.model_id == model.model_id
     )
     return {
-        number: _standing(model, number, verdicts.get(number, []), bool(retired), bool(damaged))
-        for number, retired, damaged in rows
+        row.number: _standing(model, row.number, verdicts.get(row.number, []), bool(row.retired), bool(row.damaged))
+        for row in named_rows(rows)
     }
 
 

@@ -8,12 +8,18 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from typing import Any
+
+from peewee import SQL, Field, ModelSelect, Value, fn
 
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.run_document import pack, unpack_doc
-from kinetrum.storage.db.database import execute, query
+from kinetrum.storage.db.database import lock_rows, named_rows
 from kinetrum.storage.runs.run_index import intern_keys, key_ids, save_described, save_index
 from kinetrum.storage.runs.runs import run_by_id
+from kinetrum.storage.tables.people import Experiment
+from kinetrum.storage.tables.runs import ResultRecord, RunDocument, RunRow, Series
+from kinetrum.storage.tables.search import NumberValue, TextValue
 
 _AT_ONCE = 500
 # Nobody who records to one of them waits for long.
@@ -31,23 +37,24 @@ def reindex(project_id: int, experiment_id: int, key: str, goal: Goal | None, go
         return
     ids = intern_keys(project_id, wanted)
     shown, origin = ids[wanted[0]], ids[wanted[1]]
-    no_result = " AND NOT EXISTS (SELECT 1 FROM result_record o WHERE o.run_id = v.run_id AND o.name = %s)"
-    for table, column in (("value_num", "num"), ("value_text", "text")):
-        execute(
-            f"DELETE v FROM {table} v WHERE v.key_id = %s AND v.experiment_id = %s{no_result}",
-            shown,
-            experiment_id,
-            key,
-        )
-        execute(
-            f"INSERT INTO {table} (key_id, experiment_id, run_id, {column})"
-            f" SELECT %s, v.experiment_id, v.run_id, v.{column} FROM {table} v"
-            f" WHERE v.key_id = %s AND v.experiment_id = %s{no_result}",
-            shown,
-            origin,
-            experiment_id,
-            key,
-        )
+    _copy_values(NumberValue, NumberValue.num, origin, shown, experiment_id, key)
+    _copy_values(TextValue, TextValue.text, origin, shown, experiment_id, key)
+
+
+def _copy_values(
+    table: type[NumberValue] | type[TextValue],
+    value: Field[Any],
+    origin: int,
+    shown: int,
+    experiment_id: int,
+    name: str,
+) -> None:
+    """Put the values of one key in the place of another's, but for runs with a result of that name."""
+    result = ResultRecord.select(SQL("1")).where(ResultRecord.run_id == table.run_id, ResultRecord.name == name)
+    within = (table.experiment_id == experiment_id) & ~fn.EXISTS(result)
+    table.delete().where(table.key_id == shown, within).execute()
+    values = table.select(Value(shown), table.experiment_id, table.run_id, value).where(table.key_id == origin, within)
+    table.insert_from(values, [table.key_id, table.experiment_id, table.run_id, value]).execute()
 
 
 def _indexed_as(goal: Goal | None) -> str | None:
@@ -62,19 +69,25 @@ def _indexed_as(goal: Goal | None) -> str | None:
 def _from_documents(experiment_id: int, key: str, goals: dict[str, Goal]) -> None:
     after = 0
     while True:
-        rows = query(
-            "SELECT d.run_id, d.doc FROM run r JOIN run_doc d USING (run_id) JOIN series s ON s.run_id = r.run_id"
-            " AND s.name = %s WHERE r.experiment_id = %s AND r.run_id > %s ORDER BY r.run_id LIMIT %s",
-            key,
-            experiment_id,
-            after,
-            _AT_ONCE,
+        rows = named_rows(
+            _documents(experiment_id, after)
+            .join(Series, on=(Series.run_id == RunRow.run_id) & (Series.name == key), src=RunRow)
+            .limit(_AT_ONCE)
         )
         if not rows:
             return
-        for run_id, raw in rows:
-            save_index(run_by_id(run_id), unpack_doc(raw), goals, values=[key])
-        after = rows[-1][0]
+        for row in rows:
+            save_index(run_by_id(row.run_id), unpack_doc(row.doc), goals, values=[key])
+        after = rows[-1].run_id
+
+
+def _documents(experiment_id: int, after: int) -> ModelSelect[RunRow]:
+    return (
+        RunRow.select(RunDocument.run_id, RunDocument.doc)
+        .join(RunDocument, on=RunDocument.run_id == RunRow.run_id)
+        .where(RunRow.experiment_id == experiment_id, RunRow.run_id > after)
+        .order_by(RunRow.run_id)
+    )
 
 
 def mark_some(experiment_id: int) -> bool:
@@ -82,30 +95,22 @@ def mark_some(experiment_id: int) -> bool:
 
     Where its seeds change once more meanwhile, marking begins anew.
     """
-    ((names, after),) = query("SELECT seeds, marked_to FROM experiment WHERE experiment_id = %s", experiment_id)
+    experiment = Experiment.get_by_id(experiment_id)
+    names, after = experiment.seeds, experiment.marked_to
     if after is None:
         return False
     seeds = tuple(json.loads(names))
-    rows = query(
-        "SELECT d.run_id, d.doc FROM run r JOIN run_doc d USING (run_id) WHERE r.experiment_id = %s"
-        " AND r.run_id > %s ORDER BY r.run_id LIMIT %s FOR UPDATE",
-        experiment_id,
-        after,
-        _MARKED_AT_ONCE,
-    )
-    for run_id, raw in rows:
-        doc = unpack_doc(raw)
+    rows = lock_rows(_documents(experiment_id, after).limit(_MARKED_AT_ONCE))
+    for row in rows:
+        doc = unpack_doc(row.doc)
         if doc.seeds != seeds:
             before, doc.seeds = doc.described(), seeds
-            execute("UPDATE run_doc SET doc = %s WHERE run_id = %s", pack(doc), run_id)
-            save_described(run_by_id(run_id), before, doc.described())
-    execute(
-        "UPDATE experiment SET marked_to = %s WHERE experiment_id = %s AND marked_to = %s AND seeds = %s",
-        rows[-1][0] if rows else None,
-        experiment_id,
-        after,
-        names,
-    )
+            RunDocument.update(doc=pack(doc)).where(RunDocument.run_id == row.run_id).execute()
+            save_described(run_by_id(row.run_id), before, doc.described())
+    marked = Experiment.update(marked_to=rows[-1].run_id if rows else None)
+    marked.where(
+        Experiment.experiment_id == experiment_id, Experiment.marked_to == after, Experiment.seeds == names
+    ).execute()
     return True
 
 
@@ -113,12 +118,13 @@ def describe_every_run() -> Iterator[int]:
     """Index labels, commit and problems of every run; yields after each part how many runs it had."""
     after = 0
     while True:
-        rows = query("SELECT run_id, doc FROM run_doc WHERE run_id > %s ORDER BY run_id LIMIT %s", after, _AT_ONCE)
+        documents = RunDocument.select().where(RunDocument.run_id > after).order_by(RunDocument.run_id)
+        rows = named_rows(documents.limit(_AT_ONCE))
         if not rows:
             return
-        for run_id, raw in rows:
-            described = unpack_doc(raw).described()
+        for row in rows:
+            described = unpack_doc(row.doc).described()
             if described:
-                save_described(run_by_id(run_id), {}, described)
-        after = rows[-1][0]
+                save_described(run_by_id(row.run_id), {}, described)
+        after = rows[-1].run_id
         yield len(rows)

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
-from kinetrum.storage.db.database import places, query
+from peewee import SQL, Expression, Select, fn
+
+from kinetrum.storage.db.database import database
 from kinetrum.storage.runs.run_index import key_ids
+from kinetrum.storage.tables.runs import RunRow
+from kinetrum.storage.tables.search import NumberValue, TextValue
 
 # Beyond so many runs the spread of all groups is not added up for a hint.
 _RUNS_LIMIT = 20_000
@@ -11,45 +15,62 @@ _RUNS_LIMIT = 20_000
 
 def finished_with_marks(project_id: int, experiment_id: int, marks: list[str], limit: int) -> dict[str, list[int]]:
     """Return ids of finished runs of an experiment by the mark that they share, at most `limit` of each."""
-    found = key_ids(project_id, [("field", "", "replicates")])
-    if not found or not marks:
+    mark_key = key_ids(project_id, [("field", "", "replicates")]).get(("field", "", "replicates"))
+    if mark_key is None or not marks:
         return {}
-    rows = query(
-        "SELECT text, run_id FROM (SELECT v.text, r.run_id, ROW_NUMBER() OVER (PARTITION BY v.text ORDER BY r.run_id) n"
-        " FROM value_text v JOIN run r ON r.run_id = v.run_id WHERE v.key_id = %s AND v.experiment_id = %s"
-        f" AND v.text IN {places(marks)} AND r.status = 'finished' AND r.binned_at IS NULL) numbered WHERE n <= %s",
-        next(iter(found.values())),
-        experiment_id,
-        *marks,
-        limit,
+    place = fn.ROW_NUMBER().over(partition_by=[TextValue.text], order_by=[RunRow.run_id])
+    numbered = (
+        TextValue.select(TextValue.text, RunRow.run_id, place.alias("place"))
+        .join(RunRow, on=RunRow.run_id == TextValue.run_id)
+        .where(
+            TextValue.key_id == mark_key,
+            TextValue.experiment_id == experiment_id,
+            TextValue.text.in_(marks),
+            _is_finished(),
+        )
+        .alias("numbered")
     )
+    rows = Select([numbered], [numbered.c.text, numbered.c.run_id]).where(numbered.c.place <= limit)
     groups: dict[str, list[int]] = {}
-    for mark, run_id in rows:
+    for mark, run_id in rows.bind(database).tuples():
         groups.setdefault(mark, []).append(run_id)
     return groups
+
+
+def _is_finished() -> Expression:
+    return (RunRow.status == "finished") & RunRow.binned_at.is_null()
 
 
 def pooled_deviations(project_id: int, experiment_id: int, keys: list[str]) -> dict[str, float]:
     """Return by key the standard deviation that groups of replicates of an experiment share; nothing for large ones."""
     found = key_ids(project_id, [("field", "", "replicates"), *(("value", "shown", key) for key in keys)])
     mark = found.pop(("field", "", "replicates"), None)
-    ((runs,),) = query(
-        "SELECT COUNT(*) FROM (SELECT 1 FROM run WHERE experiment_id = %s LIMIT %s) counted",
-        experiment_id,
-        _RUNS_LIMIT + 1,
-    )
+    # Counted no further than to the limit.
+    runs = RunRow.select(RunRow.run_id).where(RunRow.experiment_id == experiment_id).limit(_RUNS_LIMIT + 1).count()
     if mark is None or not found or runs > _RUNS_LIMIT:
         return {}
-    rows = query(
-        "SELECT key_id, SQRT(SUM((n - 1) * spread) / SUM(n - 1)) FROM ("
-        "SELECT c.key_id, COUNT(*) n, VAR_SAMP(c.num) spread FROM value_text v JOIN run r ON r.run_id = v.run_id"
-        " AND r.status = 'finished' AND r.binned_at IS NULL"
-        " JOIN value_num c ON c.experiment_id = v.experiment_id AND c.run_id = v.run_id"
-        f" WHERE v.key_id = %s AND v.experiment_id = %s AND c.key_id IN {places(list(found))}"
-        " GROUP BY v.text, c.key_id HAVING n > 1) grouped GROUP BY key_id",
-        mark,
-        experiment_id,
-        *found.values(),
+    runs_in_group = fn.COUNT(SQL("*"))
+    groups = (
+        TextValue.select(
+            NumberValue.key_id, runs_in_group.alias("runs"), fn.VAR_SAMP(NumberValue.num).alias("variance")
+        )
+        .join(RunRow, on=(RunRow.run_id == TextValue.run_id) & _is_finished())
+        .join(
+            NumberValue,
+            on=(NumberValue.experiment_id == TextValue.experiment_id) & (NumberValue.run_id == TextValue.run_id),
+            src=TextValue,
+        )
+        .where(
+            TextValue.key_id == mark,
+            TextValue.experiment_id == experiment_id,
+            NumberValue.key_id.in_(list(found.values())),
+        )
+        .group_by(TextValue.text, NumberValue.key_id)
+        .having(runs_in_group > 1)
+        .alias("of_group")
     )
+    freedom = groups.c.runs - 1
+    deviation = fn.SQRT(fn.SUM(freedom * groups.c.variance) / fn.SUM(freedom))
+    rows = Select([groups], [groups.c.key_id, deviation]).group_by(groups.c.key_id).bind(database)
     names = {key_id: name for (_, _, name), key_id in found.items()}
-    return {names[key_id]: float(deviation) for key_id, deviation in rows if deviation is not None}
+    return {names[key_id]: float(pooled) for key_id, pooled in rows.tuples() if pooled is not None}

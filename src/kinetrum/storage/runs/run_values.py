@@ -7,23 +7,28 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
+from peewee import SQL, ColumnBase, fn
+
 from kinetrum.core.base.values import Value, from_json
 from kinetrum.core.query.settled import Field, Key, Source
-from kinetrum.storage.db.database import places, query
+from kinetrum.storage.db.database import named_rows
 from kinetrum.storage.search.run_catalogue import RunCatalogue
 from kinetrum.storage.search.run_facets import plain_number
+from kinetrum.storage.tables.people import Experiment, Person
+from kinetrum.storage.tables.runs import RunRow
+from kinetrum.storage.tables.search import NumberValue, TextValue
 
 _AT_ONCE = 5_000
-_FIELDS = {
-    "number": "r.number",
-    "name": "r.name",
-    "status": "r.status",
-    "host": "NULLIF(r.host, '')",
-    "started": "UNIX_TIMESTAMP(r.started_at) * 1e6",
-    "ended": "UNIX_TIMESTAMP(r.ended_at) * 1e6",
-    "duration": "TIMESTAMPDIFF(MICROSECOND, r.started_at, r.ended_at) / 1e6",
-    "author": "(SELECT a.name FROM person a WHERE a.person_id = r.author_id)",
-    "experiment": "(SELECT e.name FROM experiment e WHERE e.experiment_id = r.experiment_id)",
+_FIELDS: dict[str, ColumnBase] = {
+    "number": RunRow.number,
+    "name": RunRow.name,
+    "status": RunRow.status,
+    "host": fn.NULLIF(RunRow.host, ""),
+    "started": fn.UNIX_TIMESTAMP(RunRow.started_at) * 1e6,
+    "ended": fn.UNIX_TIMESTAMP(RunRow.ended_at) * 1e6,
+    "duration": fn.TIMESTAMPDIFF(SQL("MICROSECOND"), RunRow.started_at, RunRow.ended_at) / 1e6,
+    "author": Person.select(Person.name).where(Person.person_id == RunRow.author_id),
+    "experiment": Experiment.select(Experiment.name).where(Experiment.experiment_id == RunRow.experiment_id),
 }
 DRAWN_FIELDS = (*_FIELDS, "commit", "code", "replicates")
 
@@ -45,9 +50,9 @@ def column_of(catalogue: RunCatalogue, source: Source, run_ids: Sequence[int]) -
     return found
 
 
-def _of_rows(expression: str, run_ids: Sequence[int]) -> dict[int, Value]:
-    rows = query(f"SELECT r.run_id, {expression} FROM run r WHERE r.run_id IN {places(list(run_ids))}", *run_ids)
-    return {run_id: _plain(value) for run_id, value in rows if value is not None}
+def _of_rows(expression: ColumnBase, run_ids: Sequence[int]) -> dict[int, Value]:
+    rows = RunRow.select(RunRow.run_id, expression.alias("field")).where(RunRow.run_id.in_(list(run_ids)))
+    return {row.run_id: _plain(row.field) for row in named_rows(rows) if row.field is not None}
 
 
 def _plain(value: Any) -> Value:
@@ -55,18 +60,22 @@ def _plain(value: Any) -> Value:
 
 
 def _of_index(key_id: int, run_ids: Sequence[int], known: dict[int, Value]) -> dict[int, Value]:
-    found: dict[int, Value] = {}
-    for table, column in (("value_num", "num"), ("value_text", "text")):
-        rows = query(
-            f"SELECT v.run_id, v.{column} FROM {table} v JOIN run r ON r.run_id = v.run_id"
-            f" WHERE v.key_id = %s AND v.experiment_id = r.experiment_id AND v.run_id IN {places(list(run_ids))}",
-            key_id,
-            *run_ids,
+    values: dict[int, Value] = {}
+    for table, column, read in (
+        (NumberValue, NumberValue.num, plain_number),
+        (TextValue, TextValue.text, _text),
+    ):
+        rows = (
+            table.select(table.run_id, column.alias("value"))
+            .join(RunRow, on=RunRow.run_id == table.run_id)
+            .where(
+                table.key_id == key_id,
+                table.experiment_id == RunRow.experiment_id,
+                table.run_id.in_(list(run_ids)),
+            )
         )
-        for run_id, value in rows:
-            if run_id not in known:
-                found[run_id] = plain_number(value) if column == "num" else _text(value)
-    return found
+        values |= {row.run_id: read(row.value) for row in named_rows(rows) if row.run_id not in known}
+    return values
 
 
 def _text(text: str) -> Value:

@@ -6,16 +6,21 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
+from peewee import Node
+
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.query.settled import Key, Kinds
 from kinetrum.storage.db.clock import now, to_micros
-from kinetrum.storage.db.database import places, query
+from kinetrum.storage.db.database import named_rows, places
 from kinetrum.storage.people.projects import goals_of
 from kinetrum.storage.runs.run_index import key_ids
+from kinetrum.storage.tables.runs import RunRow, StoredPlot
+from kinetrum.storage.tables.search import ExperimentKey, KeyName, NumberValue, TextValue
 
 NAMES_LIMIT = 2_000
 # Short texts stand as they are; what begins with one of three control characters is a mark of something else.
 IS_TEXT = "(v.text < '\x01' OR v.text >= '\x04')"
+_IS_LONG = (TextValue.text >= "\x02") & (TextValue.text < "\x03")
 _INDEXED = {"shown", "last", "min", "max"}
 
 
@@ -63,43 +68,35 @@ class RunCatalogue:
     def _find_kinds(self, key: Key) -> Kinds | None:
         if key.aggregate != "shown":
             return Kinds.NUMBER | Kinds.SPECIAL if self.is_metric(key.name) else None
-        found = self.index_places(key)
-        if not found or not self._listed(found[0].key_id):
+        places = self.index_places(key)
+        if not places or not self._listed(places[0].key_id):
             return None
         kinds = Kinds(0)
         tests = (
-            (Kinds.NUMBER, "value_num", ""),
-            (Kinds.TEXT, "value_text", " AND text >= '\x04'"),
-            (Kinds.TEXT, "value_text", " AND text < '\x01'"),
-            (Kinds.TEXT, "value_text", " AND text >= '\x02' AND text < '\x03'"),
-            (Kinds.SPECIAL, "value_text", " AND text >= '\x01' AND text < '\x02'"),
+            (Kinds.NUMBER, NumberValue, None),
+            (Kinds.TEXT, TextValue, TextValue.text >= "\x04"),
+            (Kinds.TEXT, TextValue, TextValue.text < "\x01"),
+            (Kinds.TEXT, TextValue, _IS_LONG),
+            (Kinds.SPECIAL, TextValue, (TextValue.text >= "\x01") & (TextValue.text < "\x02")),
         )
-        for kind, table, more in tests:
-            if kind not in kinds and self._any(table, found[0].key_id, more):
+        for kind, table, condition in tests:
+            if kind not in kinds and self._any(table, places[0].key_id, condition):
                 kinds |= kind
         return kinds
 
     def has_long_texts(self, key_id: int) -> bool:
         """Tell whether a key holds texts that the index has only digests of."""
-        return self._any("value_text", key_id, " AND text >= '\x02' AND text < '\x03'")
+        return self._any(TextValue, key_id, _IS_LONG)
 
-    def _any(self, table: str, key_id: int, more: str) -> bool:
-        return bool(
-            query(
-                f"SELECT 1 FROM {table} WHERE key_id = %s AND experiment_id {self.searched.within}{more} LIMIT 1",
-                key_id,
-                *self.searched.ids,
-            )
-        )
+    def _any(self, table: type[NumberValue] | type[TextValue], key_id: int, condition: Node | None) -> bool:
+        values = table.select().where(table.key_id == key_id, table.experiment_id.in_(self.searched.ids))
+        return bool((values if condition is None else values.where(condition)).exists())
 
     def _listed(self, key_id: int) -> bool:
-        return bool(
-            query(
-                f"SELECT 1 FROM experiment_key WHERE key_id = %s AND experiment_id {self.searched.within} LIMIT 1",
-                key_id,
-                *self.searched.ids,
-            )
+        keys = ExperimentKey.select().where(
+            ExperimentKey.key_id == key_id, ExperimentKey.experiment_id.in_(self.searched.ids)
         )
+        return bool(keys.exists())
 
     def index_places(self, key: Key) -> list[IndexPlace]:
         """Return where the index holds a key; nothing for what is read from documents or unknown."""
@@ -145,27 +142,24 @@ class RunCatalogue:
 
     def has_plot(self, name: str) -> bool:
         """Tell whether a run keeps a plot of that name or kind."""
-        return bool(
-            query(
-                f"SELECT 1 FROM plot p JOIN run r USING (run_id) WHERE r.experiment_id {self.searched.within}"
-                " AND (p.name = %s OR p.kind = %s) LIMIT 1",
-                *self.searched.ids,
-                name,
-                name,
-            )
+        plots = (
+            StoredPlot.select()
+            .join(RunRow, on=RunRow.run_id == StoredPlot.run_id)
+            .where(RunRow.experiment_id.in_(self.searched.ids), (StoredPlot.name == name) | (StoredPlot.kind == name))
         )
+        return bool(plots.exists())
 
     def names(self) -> Sequence[str]:
         """Return names of parameters, values and labels, for nearest ones."""
-        return [
-            name
-            for (name,) in query(
-                "SELECT DISTINCT k.name FROM experiment_key x JOIN key_name k USING (key_id)"
-                f" WHERE x.experiment_id {self.searched.within} AND k.scope <> 'field' ORDER BY k.name LIMIT %s",
-                *self.searched.ids,
-                NAMES_LIMIT,
-            )
-        ]
+        rows = (
+            ExperimentKey.select(KeyName.name)
+            .join(KeyName, on=KeyName.key_id == ExperimentKey.key_id)
+            .where(ExperimentKey.experiment_id.in_(self.searched.ids), KeyName.scope != "field")
+            .distinct()
+            .order_by(KeyName.name)
+            .limit(NAMES_LIMIT)
+        )
+        return [row.name for row in named_rows(rows)]
 
     def now(self) -> int:
         """Return the moment at which this catalogue was made, in microseconds since 1970."""
