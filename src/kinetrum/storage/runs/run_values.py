@@ -7,7 +7,7 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from peewee import SQL, ColumnBase, fn
+from peewee import SQL, ColumnBase, ModelSelect, fn
 
 from kinetrum.core.base.values import Value, from_json
 from kinetrum.core.query.settled import Field, Key, Source
@@ -19,7 +19,7 @@ from kinetrum.storage.tables.runs import RunRow
 from kinetrum.storage.tables.search import NumberValue, TextValue
 
 _AT_ONCE = 5_000
-_FIELDS: dict[str, ColumnBase] = {
+_FIELDS: dict[str, ColumnBase | ModelSelect[Any]] = {
     "number": RunRow.number,
     "name": RunRow.name,
     "status": RunRow.status,
@@ -50,7 +50,7 @@ def column_of(catalogue: RunCatalogue, source: Source, run_ids: Sequence[int]) -
     return found
 
 
-def _of_rows(expression: ColumnBase, run_ids: Sequence[int]) -> dict[int, Value]:
+def _of_rows(expression: ColumnBase | ModelSelect[Any], run_ids: Sequence[int]) -> dict[int, Value]:
     rows = RunRow.select(RunRow.run_id, expression.alias("field")).where(RunRow.run_id.in_(list(run_ids)))
     return {row.run_id: _plain(row.field) for row in named_rows(rows) if row.field is not None}
 
