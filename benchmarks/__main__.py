@@ -24,6 +24,7 @@ from benchmarks.registry import registry
 from benchmarks.run_table import run_table
 from benchmarks.shells import shells
 from benchmarks.starting import starting
+from benchmarks.statements import as_text_or_built
 from benchmarks.training import SlowService, loop_of_steps, memory_away
 from kinetrum.instance import control
 from kinetrum.instance.mariadb import DATABASE, SERVICE
@@ -71,6 +72,7 @@ def main() -> None:
             "registry": lambda: registry(url, token),
             "promoting": lambda: promoting(url, token),
             "memory": lambda: [memory_away()],
+            "statements": as_text_or_built,
             "output": output,
             "large": lambda: files(url, token, large),
             "small": lambda: files(url, token, small),

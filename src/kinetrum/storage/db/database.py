@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import random
 import time
+from collections import namedtuple
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -186,14 +187,24 @@ def places(values: list[Any]) -> str:
     return "(" + ", ".join(["%s"] * len(values)) + ")"
 
 
+@functools.lru_cache(maxsize=2_000)
+def _row_class(columns: tuple[str, ...]) -> Any:
+    return namedtuple("row", columns, rename=True)
+
+
 def named_rows(select: peewee.ModelSelect[Any]) -> list[Any]:
-    """Return what a query of several tables or aggregates selects, each row with its columns by name."""
-    return list(select.namedtuples())
+    """Return what a query of several tables or aggregates selects, each row with its columns by name.
+
+    The builder's own `namedtuples` makes a class for each query, which takes longer than most queries.
+    """
+    cursor: Any = select.tuples().execute()
+    rows = list(cursor)
+    return list(map(_row_class(tuple(cursor.columns))._make, rows)) if rows else []
 
 
 def one_row(select: peewee.ModelSelect[Any]) -> Any:
     """Return the first row of a query with its columns by name, None where there is none."""
-    return next(iter(select.namedtuples()), None)
+    return next(iter(named_rows(select)), None)
 
 
 def insert_rows(
@@ -236,3 +247,39 @@ def records(select: peewee.ModelSelect[Any], make: Callable[..., R], **readers: 
     """
     rows: Any = select.dicts()
     return [make(**row | {name: read(row[name]) for name, read in readers.items()}) for row in rows]
+
+
+class Prepared:
+    """A statement of the builder that is put into words once: for what nearly every request asks.
+
+    Putting a query into words takes longer than the database takes to answer a small one. `build` gets a place for each
+    of its parameters, to be compared with fields as a value would be; values are passed on as they are.
+    """
+
+    def __init__(self, build: Callable[..., peewee.Query]) -> None:
+        self._build = build
+
+    @functools.cached_property
+    def _words(self) -> tuple[str, list[Any]]:
+        places = [peewee.Value(_Place(at), converter=False) for at in range(self._build.__code__.co_argcount)]
+        sql, values = self._build(*places).bind(database).sql()
+        return sql, list(values)
+
+    def _execute(self, arguments: tuple[Any, ...]) -> Any:
+        sql, values = self._words
+        given = [arguments[value.at] if isinstance(value, _Place) else value for value in values]
+        return database.execute_sql(sql, given)
+
+    def rows(self, *arguments: Any) -> list[Any]:
+        """Return what the query selects, each row with its columns by name."""
+        cursor = self._execute(arguments)
+        return list(map(_row_class(tuple(column[0] for column in cursor.description))._make, cursor.fetchall()))
+
+    def execute(self, *arguments: Any) -> int:
+        """Carry the statement out and return the number of rows that it changed."""
+        return int(self._execute(arguments).rowcount)
+
+
+@dataclass(frozen=True)
+class _Place:
+    at: int

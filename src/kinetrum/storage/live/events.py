@@ -10,10 +10,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from peewee import JOIN, Value, fn
+from peewee import JOIN, fn
 
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import lock_rows, named_rows, records
+from kinetrum.storage.db.database import Prepared, lock_rows, named_rows, records
 from kinetrum.storage.tables.live import EventOrder, EventRow
 from kinetrum.storage.tables.people import Experiment, Project
 from kinetrum.storage.tables.runs import RunRow
@@ -35,29 +35,34 @@ class Event:
     at: datetime
 
 
-def tell_run(run_id: int, kind: str = "run") -> None:
-    """Tell, within the running transaction, that something about a run changed: run, output or resources."""
-    change = (
+_TOLD = (
+    EventRow.project_id,
+    EventRow.kind,
+    EventRow.subject,
+    EventRow.experiment,
+    EventRow.word,
+    EventRow.at,
+)
+_TELL_RUN = Prepared(
+    lambda kind, at, run_id: EventRow.insert_from(
         RunRow.select(
             Experiment.project_id,
-            Value(kind),
+            kind,
             fn.CONCAT(Experiment.name, "/", RunRow.number),
             Experiment.name,
             RunRow.status,
-            Value(now()),
+            at,
         )
         .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
-        .where(RunRow.run_id == run_id)
+        .where(RunRow.run_id == run_id),
+        _TOLD,
     )
-    columns = [
-        EventRow.project_id,
-        EventRow.kind,
-        EventRow.subject,
-        EventRow.experiment,
-        EventRow.word,
-        EventRow.at,
-    ]
-    EventRow.insert_from(change, columns).execute()
+)
+
+
+def tell_run(run_id: int, kind: str = "run") -> None:
+    """Tell, within the running transaction, that something about a run changed: run, output or resources."""
+    _TELL_RUN.execute(kind, now(), run_id)
 
 
 def tell_act(project_id: int | None, subject: str, act: str) -> None:

@@ -18,7 +18,8 @@ from kinetrum.core.points.codec import Group, decode_batch, decode_chunk, encode
 from kinetrum.core.points.columns import Points, merge, shown, split
 from kinetrum.core.points.reduce import from_rollups, reduce, rollup, sketch
 from kinetrum.core.points.stats import Stats, combine, stats_of, unpack
-from kinetrum.storage.db.database import insert_rows, lock_rows, named_rows, one_row, query
+from kinetrum.storage.db.database import Prepared, insert_rows, lock_rows, named_rows, one_row
+from kinetrum.storage.runs import statements
 from kinetrum.storage.tables.people import EarlierName, Experiment, Project
 from kinetrum.storage.tables.runs import PointChunk, PointRollup, PointTail, RunIngest, RunRow, Series
 
@@ -39,10 +40,16 @@ _CHUNK_FIELDS = (
 )
 
 
+_APPEND = Prepared(
+    lambda run_id, batch_uid, count, body: PointTail.insert(
+        run_id=run_id, batch_uid=batch_uid, n=count, payload=body
+    ).on_conflict_ignore()
+)
+
+
 def append_batch(run_id: int, batch_uid: bytes, body: bytes, count: int) -> bool:
     """Keep one batch; tells whether it is new."""
-    batch = PointTail.insert(run_id=run_id, batch_uid=batch_uid, n=count, payload=body)
-    return bool(batch.on_conflict_ignore().as_rowcount().execute())
+    return bool(_APPEND.execute(run_id, batch_uid, count, body))
 
 
 def runs_to_compact(but: Sequence[int] = (), limit: int = 100) -> list[int]:
@@ -200,24 +207,11 @@ def _compact_series(fresh: dict[int, Points]) -> dict[int, tuple[Stats, list[tup
 
 def _chunks_touched(fresh: dict[int, Points]) -> dict[int, list[tuple[int, int, bytes]]]:
     """Return (chunk id, first step, data) of chunks that new points overlap, and of one before them to top up."""
-    parts, values = [], []
-    for series, points in fresh.items():
-        first, last = int(points.steps[0]), int(points.steps[-1])
-        parts.append(
-            "(SELECT series_id, chunk_id, first_step, data FROM point_chunk WHERE series_id = %s"
-            " AND last_step >= %s AND first_step <= %s)"
-        )
-        values += [series, first, last]
-        # Only the nearest chunk before: an older one that is not full may not be joined over those between.
-        parts.append(
-            "(SELECT series_id, chunk_id, first_step, data FROM (SELECT * FROM point_chunk WHERE series_id = %s"
-            " AND last_step < %s ORDER BY first_step DESC LIMIT 1) nearest WHERE n < %s)"
-        )
-        values += [series, first, CHUNK_SIZE]
-    found: dict[int, list[tuple[int, int, bytes]]] = defaultdict(list)
-    for series, chunk, start, data in query(" UNION ALL ".join(parts), *values):
-        found[series].append((chunk, start, data))
-    return found
+    spans = {series: (int(points.steps[0]), int(points.steps[-1])) for series, points in fresh.items()}
+    touched: dict[int, list[tuple[int, int, bytes]]] = defaultdict(list)
+    for series, chunk, start, data in statements.chunks_touched(spans, CHUNK_SIZE):
+        touched[series].append((chunk, start, data))
+    return touched
 
 
 def _thin_line(parts: list[Stats], pieces: list[Points]) -> list[tuple[int, float]]:

@@ -16,6 +16,7 @@ from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.base.values import Value
 from kinetrum.core.query.indexing import index_forms
 from kinetrum.storage.db.database import insert_rows, named_rows
+from kinetrum.storage.runs import statements
 from kinetrum.storage.tables.search import ExperimentKey, KeyName, NumberValue, TextValue
 
 
@@ -76,39 +77,20 @@ def _write_index(run: IndexedRun, index: dict[tuple[str, str, str], Value]) -> N
             no_text.append(key_id)
         else:
             texts.append((key_id, run.experiment_id, run.run_id, text))
-    _save_values(NumberValue, NumberValue.num, numbers)
-    _save_values(TextValue, TextValue.text, texts)
-    for table, absent in ((NumberValue, no_number), (TextValue, no_text)):
-        for key_id in _present(table, run, sorted(absent)):
-            _delete_value(table, run, key_id)
+    statements.save_numbers(numbers)
+    statements.save_texts(texts)
+    place = run.experiment_id, run.run_id
+    for key_id in statements.present_keys("value_num", place, sorted(no_number)):
+        _delete_value(NumberValue, run, key_id)
+    for key_id in statements.present_keys("value_text", place, sorted(no_text)):
+        _delete_value(TextValue, run, key_id)
+    unlisted = set(ids.values()) - statements.listed_keys(run.experiment_id, list(ids.values()))
     insert_rows(
         ExperimentKey,
         [ExperimentKey.experiment_id, ExperimentKey.key_id],
-        sorted((run.experiment_id, key_id) for key_id in _unlisted(run.experiment_id, list(ids.values()))),
+        sorted((run.experiment_id, key_id) for key_id in unlisted),
         ignore=True,
     )
-
-
-def _save_values(
-    table: type[NumberValue] | type[TextValue], value: Field[Any], rows: list[tuple[int, int, int, Any]]
-) -> None:
-    insert_rows(table, [table.key_id, table.experiment_id, table.run_id, value], sorted(rows), renew=[value])
-
-
-def _present(table: type[NumberValue] | type[TextValue], run: IndexedRun, ids: list[int]) -> list[int]:
-    if not ids:
-        return []
-    rows = table.select(table.key_id).where(
-        table.key_id.in_(ids), table.experiment_id == run.experiment_id, table.run_id == run.run_id
-    )
-    return [row.key_id for row in named_rows(rows)]
-
-
-def _unlisted(experiment_id: int, ids: list[int]) -> set[int]:
-    rows = ExperimentKey.select(ExperimentKey.key_id).where(
-        ExperimentKey.experiment_id == experiment_id, ExperimentKey.key_id.in_(ids)
-    )
-    return set(ids) - {row.key_id for row in named_rows(rows)}
 
 
 def key_ids(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple[str, str, str], int]:
@@ -119,13 +101,7 @@ def key_ids(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple[str
     names = sorted({name for _, _, name in keys})
     for start in range(0, len(names), 500):
         part = names[start : start + 500]
-        rows = KeyName.select().where(
-            KeyName.project_id == project_id,
-            KeyName.scope.in_(["param", "value", "label", "field"]),
-            KeyName.aggregate.in_(["", "shown", "last", "min", "max"]),
-            KeyName.name.in_(part),
-        )
-        found.update({(row.scope, row.aggregate, row.name): row.key_id for row in named_rows(rows)})
+        found.update(statements.ids_of_names(project_id, part))
     return {key: found[key] for key in keys if key in found}
 
 

@@ -9,13 +9,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from peewee import SQL, Expression, ModelSelect, fn
 
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.run_document import RunDoc, pack, unpack_doc
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import lock_rows, named_rows, records
+from kinetrum.storage.db.database import Prepared, named_rows, records
 from kinetrum.storage.live import events
 from kinetrum.storage.people import journal
 from kinetrum.storage.runs.run_index import key_ids, save_described, save_index
@@ -108,14 +109,40 @@ def _one(select: ModelSelect[RunRow]) -> Run | None:
     return next(iter(_runs(select.limit(1))), None)
 
 
+_BY_UID = Prepared(lambda uid: _select(RunRow.uid == uid))
+_BY_ID = Prepared(lambda run_id: _select(RunRow.run_id == run_id))
+_BY_NUMBER = Prepared(
+    lambda experiment_id, number: _select(RunRow.experiment_id == experiment_id, RunRow.number == number)
+)
+_LOCK = Prepared(lambda run_id: RunRow.select(RunRow.run_id).where(RunRow.run_id == run_id).for_update())
+_TOUCH = Prepared(lambda moment, run_id: RunRow.update(changed_at=moment).where(RunRow.run_id == run_id))
+_SIGN = Prepared(
+    lambda moment, run_id: RunRow.update(last_sign_at=moment, changed_at=moment).where(RunRow.run_id == run_id)
+)
+_REVIVE = Prepared(
+    lambda run_id: RunRow.update(status="running", reason=None, ended_at=None).where(
+        RunRow.run_id == run_id, RunRow.status == "lost"
+    )
+)
+_DOC = Prepared(lambda run_id: RunDocument.select(RunDocument.doc).where(RunDocument.run_id == run_id))
+_LOCK_DOC = Prepared(
+    lambda run_id: RunDocument.select(RunDocument.doc).where(RunDocument.run_id == run_id).for_update()
+)
+_SAVE_DOC = Prepared(lambda doc, run_id: RunDocument.update(doc=doc).where(RunDocument.run_id == run_id))
+
+
+def _first(rows: list[Any]) -> Run | None:
+    return Run(**rows[0]._asdict()) if rows else None
+
+
 def run_by_uid(uid: bytes) -> Run | None:
     """Return the run with that id."""
-    return _one(_select(RunRow.uid == uid))
+    return _first(_BY_UID.rows(uid))
 
 
 def run_by_id(run_id: int) -> Run:
     """Return a run that is known to exist."""
-    run = _one(_select(RunRow.run_id == run_id))
+    run = _first(_BY_ID.rows(run_id))
     if run is None:
         raise LookupError(run_id)
     return run
@@ -123,7 +150,7 @@ def run_by_id(run_id: int) -> Run:
 
 def run_by_number(experiment_id: int, number: int) -> Run | None:
     """Return a run by its number."""
-    return _one(_select(RunRow.experiment_id == experiment_id, RunRow.number == number))
+    return _first(_BY_NUMBER.rows(experiment_id, number))
 
 
 def runs_by_numbers(experiment_id: int, numbers: list[int]) -> dict[int, Run]:
@@ -246,9 +273,8 @@ def finish_import(run_id: int) -> None:
 def sign_of_life(run_id: int) -> None:
     """Note that the run is alive; one that was taken for lost is running again."""
     moment = now()
-    RunRow.update(last_sign_at=moment, changed_at=moment).where(RunRow.run_id == run_id).execute()
-    alive = RunRow.update(status="running", reason=None, ended_at=None)
-    if alive.where(RunRow.run_id == run_id, RunRow.status == "lost").execute():
+    _SIGN.execute(moment, run_id)
+    if _REVIVE.execute(run_id):
         run = run_by_id(run_id)
         journal.append(run.project_id, None, "came back", run.subject, before="lost", after="running")
         events.tell_run(run_id)
@@ -300,13 +326,13 @@ def set_running_again(run_id: int, resumed_at: datetime) -> None:
 
 def lock_run(run_id: int) -> Run:
     """Return a run, its row locked until the transaction ends."""
-    lock_rows(RunRow.select(RunRow.run_id).where(RunRow.run_id == run_id))
+    _LOCK.rows(run_id)
     return run_by_id(run_id)
 
 
 def touch(run_id: int) -> None:
     """Note that something about the run changed."""
-    RunRow.update(changed_at=now()).where(RunRow.run_id == run_id).execute()
+    _TOUCH.execute(now(), run_id)
     events.tell_run(run_id)
 
 
@@ -390,7 +416,8 @@ def parents_and_children(run_ids: set[int], of_children: bool) -> list[tuple[int
 
 def load_doc(run_id: int) -> RunDoc:
     """Return a run's document."""
-    return unpack_doc(RunDocument.get_by_id(run_id).doc)
+    (row,) = _DOC.rows(run_id)
+    return unpack_doc(row.doc)
 
 
 def load_docs(run_ids: list[int]) -> dict[int, RunDoc]:
@@ -403,7 +430,7 @@ def load_docs(run_ids: list[int]) -> dict[int, RunDoc]:
 
 def lock_doc(run_id: int) -> RunDoc:
     """Return a run's document, locked against other writers until the transaction ends."""
-    (row,) = lock_rows(RunDocument.select(RunDocument.doc).where(RunDocument.run_id == run_id))
+    (row,) = _LOCK_DOC.rows(run_id)
     doc = unpack_doc(row.doc)
     doc.found_described = doc.described()
     return doc
@@ -416,7 +443,7 @@ def save_doc(
 
     For the named parameters and values, and for labels, commit and problems where they changed.
     """
-    RunDocument.update(doc=pack(doc)).where(RunDocument.run_id == run.run_id).execute()
+    _SAVE_DOC.execute(pack(doc), run.run_id)
     touch(run.run_id)
     save_index(run, doc, goals, params, values)
     save_described(run, doc.found_described, doc.described())
