@@ -19,7 +19,7 @@ from kinetrum.core.query.check import settle
 from kinetrum.core.registry.ladder import DEFAULT_LADDER, Stay, roll_back
 from kinetrum.core.registry.reading import can_be, read_signature
 from kinetrum.core.registry.review import Review, Standing
-from kinetrum.core.registry.signature import FIELDS_LIMIT, Field, signature_from_json, signature_of_sample
+from kinetrum.core.registry.signature import FIELDS_LIMIT, SignatureField, signature_from_json, signature_of_sample
 from kinetrum.core.statistics.noise.difference import differences_at_once
 from kinetrum.core.statistics.noise.dunnett import vary_alike
 from kinetrum.core.statistics.noise.losses import mean_interval
@@ -153,7 +153,7 @@ def test_a_value_of_no_type_has_a_field_without_one() -> None:
 
     graph = onnx.helper.make_graph([], "g", [onnx.ValueInfoProto(name="x")], [])
     found = read_signature("onnx", io.BytesIO(onnx.helper.make_model(graph).SerializeToString()))
-    assert found is not None and found.inputs == (Field("x", "", ()),)
+    assert found is not None and found.inputs == (SignatureField("x", "", ()),)
 
 
 def test_as_many_fields_as_are_kept() -> None:

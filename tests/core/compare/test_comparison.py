@@ -20,7 +20,7 @@ from kinetrum.core.points.together import band_of
 from kinetrum.core.rows import judging
 from kinetrum.core.rows.judging import judge_predictions
 from kinetrum.core.statistics.effects import Effects, effects_on
-from kinetrum.core.statistics.noise import Difference
+from kinetrum.core.statistics.noise import DifferenceOfMeans
 from kinetrum.core.statistics.noise.measures import select_measures
 
 GOALS = {"recall": Goal("recall", Direction.HIGHER), "loss": Goal("loss", Direction.LOWER, "s")}
@@ -56,8 +56,8 @@ def test_what_differs_is_counted_in_english(loss: float, said: str) -> None:
     assert found.headline.finding + found.headline.rest == said
 
 
-def told(change: float, beyond: bool | None, needed: int | None = None) -> Difference:
-    return Difference(change, change - 0.01, change + 0.01, 0.99, beyond, 0.95, "Welch", needed)
+def told(change: float, beyond: bool | None, needed: int | None = None) -> DifferenceOfMeans:
+    return DifferenceOfMeans(change, change - 0.01, change + 0.01, 0.99, beyond, 0.95, "Welch", needed)
 
 
 STEADY, APART, WILD = [0.9, 0.901, 0.902], [0.8, 0.801, 0.803], [0.7, 0.9, 1.0]
@@ -139,11 +139,11 @@ def test_reasons_follow_what_other_runs_show() -> None:
     ("difference", "first", "text"),
     [
         (told(0.02, False, 7), "noise", "within the noise of replicates; 7 runs each would tell it"),
-        (Difference(0.02, None, None, None, None, 0.95, "none", 4), "noise", "may be noise. 4 runs each would tell"),
+        (DifferenceOfMeans(0.02, None, None, None, None, 0.95, "none", 4), "noise", "may be noise. 4 runs each would tell"),
         (told(0.02, True), "commit", "no other runs"),
     ],
 )
-def test_noise_is_among_the_causes(difference: Difference, first: str, text: str) -> None:
+def test_noise_is_among_the_causes(difference: DifferenceOfMeans, first: str, text: str) -> None:
     found = reasons_for("recall", difference, [Factor("code", "commit", "a", "b")], Effects(0, [], [], []))
     assert (found[0].name, text in found[0].text) == (first, True)
 

@@ -12,13 +12,13 @@ from hypothesis import strategies as st
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.plots.matrices import matrix_of
 from kinetrum.core.plots.overlay import SERIES_LIMIT, numbers_of, places_of, series_of
-from kinetrum.core.plots.plot import Plot, View
+from kinetrum.core.plots.plot import Plot, PlotView
 from kinetrum.core.plots.tables import table_plot
 
 
-def plot(view: View | None = None, numbers: dict[str, float] | None = None, **columns: list[Any]) -> Plot:
+def plot(view: PlotView | None = None, numbers: dict[str, float] | None = None, **columns: list[Any]) -> Plot:
     names = list(columns)
-    return Plot("table", columns, view or View(x=names[0], y=tuple(names[1:])), numbers or {})
+    return Plot("table", columns, view or PlotView(x=names[0], y=tuple(names[1:])), numbers or {})
 
 
 def test_one_plot_names_its_series_by_what_differs() -> None:
@@ -44,7 +44,7 @@ def test_several_plots_are_named_first() -> None:
 
 
 def test_groups_are_series_of_their_own_in_their_order() -> None:
-    view = View(x="x", y=("y",), group="station")
+    view = PlotView(x="x", y=("y",), group="station")
     grouped = plot(view, x=[1, 2, 3], y=[4.0, 5.0, 6.0], station=["north", "south", "north"])
     found = series_of([("e/1", grouped)])
     assert [(each.name, each.x, each.y) for each in found] == [("north", (1, 3), (4.0, 6.0)), ("south", (2,), (5.0,))]
@@ -63,7 +63,7 @@ def test_what_has_no_number_is_left_out() -> None:
 
 
 def test_no_more_series_than_can_be_looked_at() -> None:
-    view = View(x="x", y=("y",), group="g")
+    view = PlotView(x="x", y=("y",), group="g")
     many = plot(view, x=list(range(500)), y=list(range(500)), g=[str(at) for at in range(500)])
     assert len(series_of([("e/1", many)])) == SERIES_LIMIT
 
@@ -74,7 +74,7 @@ def test_places_are_the_texts_along_x() -> None:
     assert places_of([("e/1", texts)]) == ["south", "north"]
     assert places_of([("e/1", numbers), ("e/2", texts)]) == ["2", "1", "south", "north"]
     # Bars stand at places even over numbers.
-    assert places_of([("e/1", plot(View(mark="bars", x="x", y=("y",)), x=[2, 1], y=[0, 0]))]) == ["2", "1"]
+    assert places_of([("e/1", plot(PlotView(mark="bars", x="x", y=("y",)), x=[2, 1], y=[0, 0]))]) == ["2", "1"]
 
 
 def test_numbers_stand_side_by_side_and_the_last_is_the_baseline() -> None:
@@ -88,7 +88,7 @@ def test_numbers_stand_side_by_side_and_the_last_is_the_baseline() -> None:
 
 
 def confusion(share: str = "count") -> Plot:
-    view = View(mark="matrix", x="prediction", y=("count",), group="truth", share=share)
+    view = PlotView(mark="matrix", x="prediction", y=("count",), group="truth", share=share)
     return plot(view, truth=["calm", "calm", "frost"], prediction=["calm", "frost", "frost"], count=[6, 2, 4])
 
 
@@ -99,7 +99,7 @@ def test_a_matrix_in_counts_and_shares() -> None:
 
 
 def test_classes_that_are_only_predicted_have_empty_rows() -> None:
-    view = View(mark="matrix", x="prediction", y=("count",), group="truth", share="row")
+    view = PlotView(mark="matrix", x="prediction", y=("count",), group="truth", share="row")
     names, cells = matrix_of(plot(view, truth=["calm", "calm"], prediction=["fog", "fog"], count=[1, 2]))
     # Pairs that stand there twice are added up, and an empty row stays empty instead of failing.
     assert (names, cells) == (["calm", "fog"], [[0.0, 1.0], [0.0, 0.0]])
@@ -109,7 +109,7 @@ def test_classes_that_are_only_predicted_have_empty_rows() -> None:
 def test_shares_add_up_to_one_or_nothing(rows: list[tuple[str, str, int]]) -> None:
     truth, guess, counts = (list(column) for column in zip(*rows, strict=True))
     for share, axis in (("row", 1), ("column", 0)):
-        view = View(mark="matrix", x="guess", y=("count",), group="truth", share=share)
+        view = PlotView(mark="matrix", x="guess", y=("count",), group="truth", share=share)
         _, cells = matrix_of(plot(view, truth=truth, guess=guess, count=counts))
         sums = np.array(cells).sum(axis=axis)
         assert ((np.abs(sums - 1) < 1e-9) | (sums == 0)).all()

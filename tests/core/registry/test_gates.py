@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from kinetrum.core.base.errors import Conflict, InvalidInput
 from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.card import OUTLINE, missing_sections, sections_of
-from kinetrum.core.registry.checks import Check, Evidence, Facts, check_gates
+from kinetrum.core.registry.checks import GateCheck, Evidence, Facts, check_gates
 from kinetrum.core.registry.evidence import read_rules
 from kinetrum.core.registry.gates import (
     Approvals,
@@ -35,7 +35,7 @@ from kinetrum.core.registry.ladder import DEFAULT_LADDER, Stage, Stay, change_la
 from kinetrum.core.registry.reading import can_be, form_with_signature, read_signature
 from kinetrum.core.registry.sentence import Judged, beside_sentence, review_sentence
 from kinetrum.core.registry.signature import (
-    Field,
+    SignatureField,
     Signature,
     incompatibilities,
     signature_from_json,
@@ -162,7 +162,7 @@ def never(on: str, value: str, confidence: float) -> RowsVerdict | str:
 
 def outcome(
     gate: Gate, candidate: Facts, occupant: Facts | None = None, judge: object = never, now: float = 1_000.0
-) -> Check:
+) -> GateCheck:
     (found,) = check_gates([gate], candidate, occupant, judge, now)  # type: ignore[arg-type]
     return found
 
@@ -327,24 +327,24 @@ def test_a_higher_confidence_widens_the_interval() -> None:
         assert wide[name].high > narrow[name].high
 
 
-READINGS = Field("readings", "float32", (None, 12))
+READINGS = SignatureField("readings", "float32", (None, 12))
 
 
 @pytest.mark.parametrize(
     ("inputs", "said"),
     [
         ((READINGS,), []),
-        ((Field("readings", "float32", ("rows", None)),), []),
-        ((Field("readings", "float64", (None, 12)),), ["input readings float32 [?, 12] became float64 [?, 12]"]),
-        ((Field("readings", "float32", (None, 13)),), ["input readings float32 [?, 12] became float32 [?, 13]"]),
-        ((Field("nights", "float32", (None, 12)),), ["input readings is missing", "input nights is new"]),
-        ((READINGS, Field("cloud", "float32", (None,))), ["input cloud is new"]),
+        ((SignatureField("readings", "float32", ("rows", None)),), []),
+        ((SignatureField("readings", "float64", (None, 12)),), ["input readings float32 [?, 12] became float64 [?, 12]"]),
+        ((SignatureField("readings", "float32", (None, 13)),), ["input readings float32 [?, 12] became float32 [?, 13]"]),
+        ((SignatureField("nights", "float32", (None, 12)),), ["input readings is missing", "input nights is new"]),
+        ((READINGS, SignatureField("cloud", "float32", (None,))), ["input cloud is new"]),
     ],
 )
-def test_what_fits_in_the_place_of_another(inputs: Sequence[Field], said: list[str]) -> None:
-    old = Signature((READINGS,), (Field("frost", "int64", (None,)),), "onnx")
+def test_what_fits_in_the_place_of_another(inputs: Sequence[SignatureField], said: list[str]) -> None:
+    old = Signature((READINGS,), (SignatureField("frost", "int64", (None,)),), "onnx")
     assert incompatibilities(Signature(tuple(inputs), old.outputs, "sample"), old) == said
-    more = Signature(tuple(inputs), (*old.outputs, Field("score", "float32", (None,))), "sample")
+    more = Signature(tuple(inputs), (*old.outputs, SignatureField("score", "float32", (None,))), "sample")
     assert incompatibilities(more, old) == said
     assert incompatibilities(Signature(tuple(inputs), (), "sample"), old) == [*said, "output frost is missing"]
 
@@ -390,7 +390,7 @@ def test_signatures_in_files() -> None:
     )
     found = read_signature("onnx", io.BytesIO(helper.make_model(graph).SerializeToString()))
     assert found == Signature(
-        (Field("readings", "float32", ("rows", 12)),), (Field("frost", "float32", (None, 12)),), "onnx"
+        (SignatureField("readings", "float32", ("rows", 12)),), (SignatureField("frost", "float32", (None, 12)),), "onnx"
     )
     with pytest.raises(ValueError, match="no ONNX"):
         read_signature("onnx", io.BytesIO(b"\xff\xff no model"))
@@ -426,7 +426,7 @@ def test_sections_of_a_card() -> None:
 def test_the_first_sentence_of_a_review() -> None:
     within = judge_predictions(predictions(0.9, 8), predictions(0.9, 8), "row")
     beyond = judge_predictions(predictions(0.97, 7), predictions(0.9, 8), "row")
-    unmet = Check("approvals", "2 approvals", False, "it has 1")
+    unmet = GateCheck("approvals", "2 approvals", False, "it has 1")
     said = review_sentence(4, "production", 3, None, [unmet, replace(unmet, met=True)], [Judged("holdout", within)])
     assert said.startswith("Version 4 would replace version 3 on production: accuracy on holdout, 0.")
     assert said.endswith("within noise. 1 of 2 gates is not met: 2 approvals; it has 1.")

@@ -14,7 +14,7 @@ import numpy as np
 
 from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry import card, ladder
-from kinetrum.core.registry.checks import Check, Evidence, Facts, check_gates
+from kinetrum.core.registry.checks import GateCheck, Evidence, Facts, check_gates
 from kinetrum.core.registry.evidence import read_rules
 from kinetrum.core.registry.gates import (
     Approvals,
@@ -33,7 +33,7 @@ from kinetrum.core.registry.reading import can_be, form_with_signature, read_sig
 from kinetrum.core.registry.review import Review, Standing
 from kinetrum.core.registry.sentence import Judged, beside_sentence, review_sentence
 from kinetrum.core.registry.signature import (
-    Field,
+    SignatureField,
     Signature,
     incompatibilities,
     signature_from_json,
@@ -447,8 +447,8 @@ def ladders() -> Asked:
 
 
 MET, UNMET = (
-    Check("approvals", "2 approvals", True, "it has 2"),
-    Check("card", "the card's sections A", False, "A is not written yet"),
+    GateCheck("approvals", "2 approvals", True, "it has 2"),
+    GateCheck("card", "the card's sections A", False, "A is not written yet"),
 )
 ON = [
     Judged(
@@ -484,16 +484,16 @@ def sentences() -> Asked:
         )
 
 
-READINGS, FROST = Field("readings", "float32", ("rows", 12)), Field("frost", "int64", (None,))
+READINGS, FROST = SignatureField("readings", "float32", ("rows", 12)), SignatureField("frost", "int64", (None,))
 SIDES = [
     (),
     (READINGS,),
-    (Field("readings", "float64", ("rows", 12)),),
-    (Field("readings", "float32", ("rows", 13)),),
-    (Field("readings", "float32", (None, None)),),
-    (Field("readings", "float32", (4, 12)),),
-    (Field("readings", "float32", ("rows",)),),
-    (Field("nights", "float32", ("rows", 12)),),
+    (SignatureField("readings", "float64", ("rows", 12)),),
+    (SignatureField("readings", "float32", ("rows", 13)),),
+    (SignatureField("readings", "float32", (None, None)),),
+    (SignatureField("readings", "float32", (4, 12)),),
+    (SignatureField("readings", "float32", ("rows",)),),
+    (SignatureField("nights", "float32", ("rows", 12)),),
     (READINGS, FROST),
 ]
 JSON: list[Any] = [

@@ -23,7 +23,7 @@ State = Literal["damaged", "missing", "orphaned", "whole again"]
 
 
 @dataclass(frozen=True)
-class Fault:
+class StoreFault:
     """What is wrong with one stored file, and which versions (`project/nights@3`) hold it."""
 
     sha256: str
@@ -47,7 +47,7 @@ def _check_admin(actor: Actor) -> None:
         raise NotAllowed("The store is checked and repaired by administrators of the instance.")
 
 
-def check_store(actor: Actor, store: BlobStore, remove_orphans: bool = False) -> Iterator[Fault | Progress]:
+def check_store(actor: Actor, store: BlobStore, remove_orphans: bool = False) -> Iterator[StoreFault | Progress]:
     """Read every stored file and yield faults as they are found, and how far the check is.
 
     Damaged and missing files are marked, so that everybody sees it; orphans (files that nothing knows) are removed
@@ -57,7 +57,7 @@ def check_store(actor: Actor, store: BlobStore, remove_orphans: bool = False) ->
     return _check(store, remove_orphans)
 
 
-def _check(store: BlobStore, remove_orphans: bool) -> Iterator[Fault | Progress]:
+def _check(store: BlobStore, remove_orphans: bool) -> Iterator[StoreFault | Progress]:
     of_files, of_bytes = _count()
     files = size = 0
     after = "0" * 64
@@ -76,13 +76,13 @@ def _check(store: BlobStore, remove_orphans: bool) -> Iterator[Fault | Progress]
         path = store.path_of(sha256)
         if known_among([sha256]) or not path.is_file() or time.time() - path.stat().st_mtime < _YOUNG_S:
             continue
-        yield Fault(sha256, "orphaned", path.stat().st_size, [])
+        yield StoreFault(sha256, "orphaned", path.stat().st_size, [])
         if remove_orphans:
             store.remove([sha256], known_among)
     yield Progress(files, of_files, size, of_bytes)
 
 
-def _look(store: BlobStore, sha256: str, length: int, marked: bool) -> Fault | None:
+def _look(store: BlobStore, sha256: str, length: int, marked: bool) -> StoreFault | None:
     try:
         state: State | None = None if store.is_intact(sha256) else "damaged"
     except (NotFound, OSError):
@@ -93,7 +93,7 @@ def _look(store: BlobStore, sha256: str, length: int, marked: bool) -> Fault | N
             return None
         state = "whole again"
     _mark(sha256, state != "whole again")
-    return Fault(sha256, state, length, _holders(sha256))
+    return StoreFault(sha256, state, length, _holders(sha256))
 
 
 @transaction

@@ -13,7 +13,7 @@ from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.base.run_document import Activity, Progress, RunDoc
 from kinetrum.core.base.samples import Samples, check_samples, joined, thinned
 from kinetrum.core.base.values import Value, check_name
-from kinetrum.core.compare.environment import Change, changes, code_change, text_difference
+from kinetrum.core.compare.environment import PackageChange, changes, code_change, text_difference
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.live import events
 from kinetrum.storage.runs import resources, runs, texts
@@ -23,7 +23,7 @@ TEXT_LIMIT, PACKAGES_LIMIT, ACTIVITIES_LIMIT = 2 * 1024 * 1024, 5_000, 1_000
 
 
 @dataclass(frozen=True)
-class Caught:
+class RecordedEnvironment:
     """What a client found around a run; parts that were left out are None or empty."""
 
     code: dict[str, Any] | None = None
@@ -48,12 +48,12 @@ class Surroundings:
     against_code: dict[str, Any] | None = None
     code_change: str | None = None
     code_change_text: str | None = None
-    package_changes: tuple[Change, ...] = ()
-    about_changes: tuple[Change, ...] = ()
+    package_changes: tuple[PackageChange, ...] = ()
+    about_changes: tuple[PackageChange, ...] = ()
 
 
 @transaction
-def add_surroundings(actor: Actor, project: str, experiment: str, run_ref: str, caught: Caught) -> None:
+def add_surroundings(actor: Actor, project: str, experiment: str, run_ref: str, caught: RecordedEnvironment) -> None:
     """Keep what was caught around a run. Sent again, it replaces what was sent before."""
     place, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)

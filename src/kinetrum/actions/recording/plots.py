@@ -13,7 +13,7 @@ from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.base.permissions import Act
 from kinetrum.core.base.values import check_key
 from kinetrum.core.plots import Plot, redeclare
-from kinetrum.core.plots.overlay import SaidNumber, Series, numbers_of, places_of, series_of
+from kinetrum.core.plots.overlay import SaidNumber, DrawnSeries, numbers_of, places_of, series_of
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.live import events
@@ -30,7 +30,7 @@ class Overlaid:
     """Plots laid over one another: as series and as numbers; `without` names the runs that have none."""
 
     plots: list[KeptPlot]
-    series: list[Series]
+    series: list[DrawnSeries]
     places: list[str]
     numbers: list[SaidNumber]
     without: list[str]

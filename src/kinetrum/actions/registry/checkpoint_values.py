@@ -18,7 +18,7 @@ CHECKPOINTS_LIMIT = 1_000
 
 
 @dataclass(frozen=True)
-class CheckpointView:
+class Checkpoint:
     """A version that a run made at a step, and each metric's latest value up to it."""
 
     number: int
@@ -27,7 +27,7 @@ class CheckpointView:
     values: dict[str, float]
 
 
-def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[CheckpointView], dict[str, Goal]]:
+def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[Checkpoint], dict[str, Goal]]:
     """Return the checkpoints among an artifact's versions, the newest first, and the goals of their runs.
 
     Content that came again counts at its latest step. Inside a running snapshot.
@@ -52,5 +52,5 @@ def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[C
         for link in made:
             step = link.step or 0
             values = {key: value for key, (_, value) in measured[step].items()}
-            found.append(CheckpointView(numbers[link.version_id], run.reference, step, values))
+            found.append(Checkpoint(numbers[link.version_id], run.reference, step, values))
     return sorted(found, key=lambda one: -one.number), goals

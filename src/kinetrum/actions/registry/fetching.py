@@ -12,7 +12,7 @@ from kinetrum.core.registry.review import Review, Standing, fault_of
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.registry import fetches, models
-from kinetrum.storage.registry.fetches import FetchRow
+from kinetrum.storage.registry.fetches import Fetch
 
 
 def _asked_for(place: Place, model_name: str, which: str) -> tuple[int, int, int]:
@@ -53,6 +53,6 @@ def entry_of(actor: Actor, project: str, model_name: str, which: str, path: str)
 
 
 @snapshot
-def list_fetches(actor: Actor, project: str, model_name: str) -> list[FetchRow]:
+def list_fetches(actor: Actor, project: str, model_name: str) -> list[Fetch]:
     """Return who fetched which version of a model, how often and since when; the latest first."""
     return fetches.fetches_of(hold(enter(actor, project), model_name, lock=False).model.model_id)

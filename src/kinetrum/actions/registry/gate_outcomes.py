@@ -15,7 +15,7 @@ from kinetrum.core.base.refs import VersionRef
 from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import missing_sections
-from kinetrum.core.registry.checks import Check, Facts, check_gates
+from kinetrum.core.registry.checks import GateCheck, Facts, check_gates
 from kinetrum.core.registry.gates import Better, Gate, read_gates
 from kinetrum.core.registry.review import Given, counting_approvals
 from kinetrum.core.registry.signature import incompatibilities, signature_from_json
@@ -59,7 +59,7 @@ class Asked:
             and theirs[gate.on].rows_version is not None
         ]
 
-    def check(self, judged: Judged) -> list[Check]:
+    def check(self, judged: Judged) -> list[GateCheck]:
         """Judge every gate; raises Conflict where evidence came in since the rows were judged."""
 
         def judge(on: str, value: str, confidence: float) -> RowsVerdict | str:
@@ -195,7 +195,7 @@ def _held(actor: Actor, project: str, model_name: str, stage_name: str, number: 
 
 def look_at_gates(
     actor: Actor, store: BlobStore, project: str, model_name: str, stage_name: str, number: int
-) -> tuple[list[Check], Judged]:
+) -> tuple[list[GateCheck], Judged]:
     """Judge a stage's gates for a version now, changing nothing; with what the rows said."""
     asked = _held(actor, project, model_name, stage_name, number)
     judged = judge_rows(actor, store, project, asked)

@@ -13,7 +13,7 @@ from kinetrum.actions.registry.registry_views import VersionDetailView, pick_ver
 from kinetrum.actions.registry.stage_acts import why_not_place
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.registry import ladder as rules
-from kinetrum.core.registry.checks import Check
+from kinetrum.core.registry.checks import GateCheck
 from kinetrum.core.registry.gates import Better, Bound, read_gates
 from kinetrum.core.registry.sentence import Judged, beside_sentence, review_sentence
 from kinetrum.core.statistics.noise.difference import CONFIDENCE
@@ -53,7 +53,7 @@ class ReviewView:
     candidate: VersionDetailView
     other: VersionDetailView | None
     stage: str | None
-    checks: list[Check]
+    checks: list[GateCheck]
     obstacle: str | None
     why_not_place: str | None
     on_data: list[OnData]
@@ -90,7 +90,7 @@ def review_version(
     Without either it is the highest stage: what is in use.
     """
     sides = _sides(actor, project, model_name, which, stage, against)
-    checks: list[Check] = []
+    checks: list[GateCheck] = []
     if sides.stage:
         checks, _ = look_at_gates(actor, store, project, model_name, sides.stage, sides.number)
     on_data = _on_data(actor, store, project, sides)
@@ -205,7 +205,7 @@ def _missing(on: str, one: EvidenceRow | None, two: EvidenceRow | None, number: 
     return ""
 
 
-def _sentence(sides: _Sides, checks: list[Check], on_data: list[OnData]) -> str:
+def _sentence(sides: _Sides, checks: list[GateCheck], on_data: list[OnData]) -> str:
     judged = [Judged(one.on, one.differences) for one in on_data if one.differences]
     if sides.stage:
         return review_sentence(

@@ -12,7 +12,7 @@ from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
 from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.base.permissions import Act, Role
 from kinetrum.core.registry import ladder as rules
-from kinetrum.core.registry.checks import Check
+from kinetrum.core.registry.checks import GateCheck
 from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.clock import iso, now
@@ -124,7 +124,7 @@ def _promote(
     _placed(actor, held, "promote", "promoted", stage, stack, number, comment, uid, kept, reason)
 
 
-def _pass_unmet(actor: Actor, held: Held, stage: Stage, number: int, unmet: list[Check], override: str | None) -> None:
+def _pass_unmet(actor: Actor, held: Held, stage: Stage, number: int, unmet: list[GateCheck], override: str | None) -> None:
     """Refuse unless a maintainer gives a reason."""
     if override is not None:
         require(actor, held.place, Act.OVERRIDE)

@@ -29,7 +29,7 @@ FAMILY_LIMIT = 10_000
 
 
 @dataclass(frozen=True)
-class Binned:
+class BinnedThing:
     """A run, version or model in the bin: who made it, who binned it when and why, and how large its files are."""
 
     reference: str
@@ -204,13 +204,13 @@ def _check_movable(held: list[Run], versions: list[VersionRow], to_bin: bool) ->
 
 
 @snapshot
-def list_bin(actor: Actor, project: str) -> list[Binned]:
+def list_bin(actor: Actor, project: str) -> list[BinnedThing]:
     """Return what is in a project's bin, the latest first."""
     place = enter(actor, project)
     names = people.full_names()
     anybodys = permits(place.role, Act.BIN_OTHERS)
     found = [
-        Binned(
+        BinnedThing(
             run.reference,
             "run",
             run.name,
@@ -228,7 +228,7 @@ def list_bin(actor: Actor, project: str) -> list[Binned]:
     ]
     own = permits(place.role, Act.BIN_OWN)
     found += [
-        Binned(
+        BinnedThing(
             row.reference,
             "version",
             None,
@@ -245,7 +245,7 @@ def list_bin(actor: Actor, project: str) -> list[Binned]:
         if row.binned_at is not None
     ]
     found += [
-        Binned(
+        BinnedThing(
             f"model:{model.name}",
             "model",
             None,

@@ -268,7 +268,7 @@ def read_points(actor: Actor, project: str, experiment: str, run_ref: str, metri
 @snapshot
 def read_journal(
     actor: Actor, project: str, subject: str | None, before: int | None, limit: int
-) -> list[journal.Entry]:
+) -> list[journal.JournalRow]:
     """Return journal entries, latest first: of one thing for everybody, of the project for maintainers."""
     place = enter(actor, project, Act.SEE if subject else Act.READ_JOURNAL)
     subjects = None if subject is None else subjects_named(place, subject)
@@ -276,7 +276,7 @@ def read_journal(
 
 
 @snapshot
-def read_model_journal(actor: Actor, project: str, model: str, limit: int) -> list[journal.Entry]:
+def read_model_journal(actor: Actor, project: str, model: str, limit: int) -> list[journal.JournalRow]:
     """Return what happened to a model and its versions, latest first."""
     place = enter(actor, project)
     return journal.entries(place.project_id, subjects_named(place, model), None, limit)

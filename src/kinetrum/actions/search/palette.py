@@ -19,7 +19,7 @@ _OF_A_KIND = 8
 
 
 @dataclass(frozen=True)
-class Found:
+class PaletteMatch:
     """Something that fits: its kind, reference, a title, more about it, and its address in the console."""
 
     kind: str
@@ -31,14 +31,14 @@ class Found:
 
 
 @snapshot
-def find(actor: Actor, text: str, project: str | None) -> list[Found]:
+def find(actor: Actor, text: str, project: str | None) -> list[PaletteMatch]:
     """Return what a reference names or a fragment fits: the named project's things first, exact names before parts."""
     text = " ".join(text.split())
     if not text:
         return []
     rows = [row for row, *_ in projects.projects_of(actor.person_id, actor.is_admin)]
     rows.sort(key=lambda row: (row.name != project, row.name))
-    found: dict[str, Found] = {}
+    found: dict[str, PaletteMatch] = {}
     for row in rows:
         role = role_of(actor, row.project_id)
         if role is None:
@@ -50,35 +50,35 @@ def find(actor: Actor, text: str, project: str | None) -> list[Found]:
     wanted = text.lower()
     order = {"experiment": 0, "model": 1, "artifact": 2, "view": 3, "run": 4, "project": 5}
 
-    def place(each: Found) -> tuple[bool, bool, int]:
+    def place(each: PaletteMatch) -> tuple[bool, bool, int]:
         names = {each.reference.lower(), each.title.lower()}
         return wanted not in names, each.project != project and project is not None, order[each.kind]
 
     return sorted(found.values(), key=place)[:FOUND_LIMIT]
 
 
-def _in_project(place: Place, actor: Actor, text: str) -> Iterator[Found]:
+def _in_project(place: Place, actor: Actor, text: str) -> Iterator[PaletteMatch]:
     name = place.project.name
     inner = text.removeprefix(f"{name}/")
     if text.lower() in name:
-        yield Found("project", name, name, place.project.description or "project", name, f"/{name}")
+        yield PaletteMatch("project", name, name, place.project.description or "project", name, f"/{name}")
     yield from _named_run(place, inner)
     for experiment, runs in name_fragments.experiments_like(place.project_id, inner, _OF_A_KIND):
-        yield Found(
+        yield PaletteMatch(
             "experiment", f"experiment:{experiment}", experiment, f"{runs:,} runs", name, f"/{name}/e/{experiment}"
         )
     for model, lead in name_fragments.models_like(place.project_id, inner, _OF_A_KIND):
         about = f"model, version {lead} leads" if lead else "model"
-        yield Found("model", f"model:{model}", model, about, name, f"/{name}/models/{model}")
+        yield PaletteMatch("model", f"model:{model}", model, about, name, f"/{name}/models/{model}")
     for artifact, kind, latest in name_fragments.artifacts_like(place.project_id, inner, _OF_A_KIND):
-        yield Found(
+        yield PaletteMatch(
             "artifact", f"{artifact}@{latest}", artifact, f"{kind}, version {latest}", name, f"/{name}/data/{artifact}"
         )
     for view in views.views_of(place.project_id, actor.person_id, None):
         if inner.lower() in view.name.lower() and view.experiment:
             from urllib.parse import urlencode
 
-            yield Found(
+            yield PaletteMatch(
                 "view",
                 view.name,
                 view.name,
@@ -90,7 +90,7 @@ def _in_project(place: Place, actor: Actor, text: str) -> Iterator[Found]:
         yield _run(run)
 
 
-def _named_run(place: Place, text: str) -> Iterator[Found]:
+def _named_run(place: Place, text: str) -> Iterator[PaletteMatch]:
     try:
         reference = parse_ref(text)
         if isinstance(reference, RunRef) and reference.project in {None, place.project.name}:
@@ -101,8 +101,8 @@ def _named_run(place: Place, text: str) -> Iterator[Found]:
         return
 
 
-def _run(run: Run) -> Found:
+def _run(run: Run) -> PaletteMatch:
     about = ", ".join(part for part in (run.status, f"of {run.experiment}") if part)
-    return Found(
+    return PaletteMatch(
         "run", run.reference, run.name or run.reference, about, run.project, f"/{run.project}/e/{run.reference}"
     )

@@ -40,7 +40,7 @@ T = TypeVar("T")
 
 
 @dataclass(frozen=True)
-class Column:
+class RunColumn:
     """A column of the run table; `differs` tells whether the shown rows differ in it."""
 
     scope: str
@@ -53,7 +53,7 @@ class RunPage:
     """One page of the run table; `count` is at most the cap. `remarks` tell how names in the query were understood."""
 
     rows: list[RunView]
-    columns: list[Column]
+    columns: list[RunColumn]
     goals: list[Goal]
     seeds: list[str]
     count: int
@@ -232,7 +232,7 @@ def list_runs(actor: Actor, project: str, experiment: str | None, asked: Asked) 
     columns = list(asked.columns)
     return RunPage(
         rows=views,
-        columns=[Column(scope, name, _differs(views, scope, name)) for scope, name in known],
+        columns=[RunColumn(scope, name, _differs(views, scope, name)) for scope, name in known],
         goals=list(table.goals.values()),
         seeds=projects.seeds_of(table.searched.ids),
         count=min(count, COUNT_CAP),

@@ -10,7 +10,7 @@ from kinetrum.actions.context import Actor, Place, enter, experiment_in, role_of
 from kinetrum.actions.recording.intake import bring_up_to_date
 from kinetrum.actions.runs.readers import Curve, read_curves
 from kinetrum.actions.search.cells import cell_of, heading
-from kinetrum.actions.search.run_table import Asked, Column, RunPage, list_runs, table_of
+from kinetrum.actions.search.run_table import Asked, RunColumn, RunPage, list_runs, table_of
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.base.permissions import Act, permits
@@ -248,7 +248,7 @@ def _with_columns(asked: Asked, columns: list[str]) -> Asked:
 def _leading(page: RunPage) -> list[Source]:
     """Without any named: settings that differ, then values, those with goals first."""
     goals = [goal.key for goal in page.goals]
-    shown: list[Column] = [column for column in page.columns if column.scope == "param" and column.differs]
+    shown: list[RunColumn] = [column for column in page.columns if column.scope == "param" and column.differs]
     values = [column for column in page.columns if column.scope == "value"]
     values.sort(key=lambda column: goals.index(column.name) if column.name in goals else len(goals))
     chosen = [*values[: max(1, len(goals))], *shown, *values[max(1, len(goals)) :]][:COLUMNS_OF_A_LINK]

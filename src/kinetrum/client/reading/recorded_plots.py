@@ -14,8 +14,8 @@ from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session
 from kinetrum.core.base.errors import NotFound
 from kinetrum.core.base.values import Value, from_json
-from kinetrum.core.plots import Plot, View
-from kinetrum.core.plots.overlay import SaidNumber, Series, numbers_of, series_of
+from kinetrum.core.plots import Plot, PlotView
+from kinetrum.core.plots.overlay import SaidNumber, DrawnSeries, numbers_of, series_of
 
 if TYPE_CHECKING:
     from kinetrum.client.reading.recorded_run import RecordedRun
@@ -50,7 +50,7 @@ class RecordedPlot:
 
     def as_plot(self) -> Plot:
         """Return the plot as `kinetrum.core.plots` has it, to be declared anew here or drawn."""
-        view = View(**{**self.view, "y": tuple(self.view["y"])})
+        view = PlotView(**{**self.view, "y": tuple(self.view["y"])})
         numbers = {name: float(str(value)) for name, value in self.numbers.items()}
         return Plot(self.kind, self.columns, view, numbers, self.note)
 
@@ -153,7 +153,7 @@ class Overlay:
     def _repr_html_(self) -> str:
         return plots_as_html(self._named(), self.plots[0].name) if self.plots else html.escape(repr(self))
 
-    def series(self) -> list[Series]:
+    def series(self) -> list[DrawnSeries]:
         """Return the lines or clouds as they are drawn: name, x and y."""
         return series_of(self._named())
 
@@ -185,5 +185,5 @@ def curve_plot(run: RecordedRun, metric: str) -> Plot:
     note = f"{len(kept):,} of {len(values):,} points: of each stretch the first, last, highest and lowest."
     columns = {"step": steps[kept].tolist(), metric: values[kept].tolist()}
     numbers = {"last": float(values[-1]), "points": float(len(values))} if len(values) else {}
-    view = View("line", "step", (metric,), None, "", "step", metric)
+    view = PlotView("line", "step", (metric,), None, "", "step", metric)
     return Plot("curve", columns, view, numbers, note if len(kept) < len(values) else "")

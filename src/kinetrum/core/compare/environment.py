@@ -29,7 +29,7 @@ def code_state(code: Mapping[str, Any], texts: Mapping[str, str]) -> str | None:
 
 
 @dataclass(frozen=True)
-class Change:
+class PackageChange:
     """Something that differs between two runs; None where one has none."""
 
     name: str
@@ -37,13 +37,13 @@ class Change:
     there: str | None
 
 
-def changes(here: dict[str, Any], there: dict[str, Any]) -> list[Change]:
+def changes(here: dict[str, Any], there: dict[str, Any]) -> list[PackageChange]:
     """Return what differs between two tables of names and values, by name."""
     found = []
     for name in sorted(here.keys() | there.keys(), key=str.casefold):
         left, right = here.get(name), there.get(name)
         if name not in here or name not in there or not same(left, right):
-            found.append(Change(name, _text(name in here, left), _text(name in there, right)))
+            found.append(PackageChange(name, _text(name in here, left), _text(name in there, right)))
     return found
 
 

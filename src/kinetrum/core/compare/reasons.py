@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from kinetrum.core.base.values import Value, show
 from kinetrum.core.statistics.effects import Effect, Effects
-from kinetrum.core.statistics.noise import Difference
+from kinetrum.core.statistics.noise import DifferenceOfMeans
 from kinetrum.core.statistics.noise.difference import tell_runs
 from kinetrum.core.text.numbers import signed
 
@@ -44,7 +44,7 @@ class Reason:
 
 
 def reasons_for(
-    key: str, difference: Difference, factors: Sequence[Factor], effects: Effects, unit: str | None = None
+    key: str, difference: DifferenceOfMeans, factors: Sequence[Factor], effects: Effects, unit: str | None = None
 ) -> list[Reason]:
     """Order what differs by how likely it made a difference of a value; noise is among the causes.
 
@@ -57,7 +57,7 @@ def reasons_for(
     return found
 
 
-def _noise(key: str, difference: Difference, unit: str | None) -> Reason:
+def _noise(key: str, difference: DifferenceOfMeans, unit: str | None) -> Reason:
     size = _with(difference.change, unit)
     if difference.beyond:
         text = f"A difference of {size} in {key} is more than the replicates' noise."

@@ -14,7 +14,7 @@ from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.values import Value, same, show
 from kinetrum.core.compare.sentence import Headline, headline
-from kinetrum.core.statistics.noise import CONFIDENCE, Difference, Spread, difference_of, spread_of
+from kinetrum.core.statistics.noise import CONFIDENCE, DifferenceOfMeans, MeanSpread, difference_of, spread_of
 from kinetrum.core.statistics.noise.difference import differences_at_once, paired_by_seed
 
 RUN_LIMIT = 100
@@ -56,7 +56,7 @@ class RunFacts:
 
 
 @dataclass(frozen=True)
-class Setting:
+class ComparedSetting:
     """One setting over all runs; `present` tells an absent one from null."""
 
     key: str
@@ -65,7 +65,7 @@ class Setting:
 
 
 @dataclass(frozen=True)
-class Change:
+class OutcomeChange:
     """One run, or its group's mean, less the baseline's.
 
     `verdict` is better, worse, equal, or None where no goal allows one; whether it holds beyond noise stands in
@@ -75,7 +75,7 @@ class Change:
     change: float
     share: float | None
     verdict: Direction | None
-    difference: Difference
+    difference: DifferenceOfMeans
 
 
 @dataclass(frozen=True)
@@ -86,13 +86,13 @@ class Outcome:
     goal: Goal | None
     values: list[Value]
     present: list[bool]
-    spreads: list[Spread | None]
-    changes: list[Change | None]
+    spreads: list[MeanSpread | None]
+    changes: list[OutcomeChange | None]
     best: list[bool]
     subject: int
 
     @property
-    def main(self) -> Change | None:
+    def main(self) -> OutcomeChange | None:
         """The change of the run that is spoken about."""
         return self.changes[self.subject]
 
@@ -118,11 +118,11 @@ class Comparison:
 
     runs: list[RunFacts]
     baseline: int
-    settings: list[Setting]
+    settings: list[ComparedSetting]
     settings_equal: int
-    inputs: list[Setting]
+    inputs: list[ComparedSetting]
     inputs_equal: int
-    surroundings: list[Setting]
+    surroundings: list[ComparedSetting]
     surroundings_equal: int
     costs: list[Outcome]
     outcomes: list[Outcome]
@@ -209,7 +209,7 @@ def _all_same(values: list[Value], present: list[bool]) -> bool:
     return all(present) and all(same(values[0], value) for value in values[1:])
 
 
-def _differing(dictionaries: Sequence[dict[str, Value]]) -> tuple[list[Setting], int]:
+def _differing(dictionaries: Sequence[dict[str, Value]]) -> tuple[list[ComparedSetting], int]:
     rows, equal = [], 0
     for key in _keys(dictionaries):
         values = [dictionary.get(key) for dictionary in dictionaries]
@@ -217,7 +217,7 @@ def _differing(dictionaries: Sequence[dict[str, Value]]) -> tuple[list[Setting],
         if _all_same(values, present):
             equal += 1
         else:
-            rows.append(Setting(key, values, present))
+            rows.append(ComparedSetting(key, values, present))
     return rows, equal
 
 
@@ -257,7 +257,7 @@ def _outcome(key: str, columns: Sequence[_Measured], goal: Goal | None, baseline
     )
 
 
-def _at_once(columns: Sequence[_Measured], baseline: int) -> dict[int, Difference]:
+def _at_once(columns: Sequence[_Measured], baseline: int) -> dict[int, DifferenceOfMeans]:
     """Compare all columns with the baseline at once, where that applies: several groups, none paired by seed."""
     others = [at for at in range(len(columns)) if at != baseline]
     right = columns[baseline].numbers
@@ -275,8 +275,8 @@ def _change(
     goal: Goal | None,
     candidates: int,
     noise: float | None,
-    at_once: Difference | None,
-) -> Change | None:
+    at_once: DifferenceOfMeans | None,
+) -> OutcomeChange | None:
     left, right = _number(values[places[0]]), _number(values[places[1]])
     if left is None or right is None or not math.isfinite(left - right):
         return None
@@ -288,7 +288,7 @@ def _change(
     if goal is not None:
         gain = change if goal.higher else -change
         verdict = "equal" if gain == 0 else "better" if gain > 0 else "worse"
-    return Change(change, change / abs(right) if right else None, verdict, difference)
+    return OutcomeChange(change, change / abs(right) if right else None, verdict, difference)
 
 
 def _best(numbers: list[float | None], goal: Goal | None) -> list[bool]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Literal, Protocol
 
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.values import Value, show
-from kinetrum.core.statistics.noise import CONFIDENCE, Difference
+from kinetrum.core.statistics.noise import CONFIDENCE, DifferenceOfMeans
 from kinetrum.core.statistics.noise.difference import tell_runs
 from kinetrum.core.text.numbers import signed
 
@@ -31,7 +31,7 @@ class _Change(Protocol):
     @property
     def verdict(self) -> Literal["better", "worse", "equal"] | None: ...
     @property
-    def difference(self) -> Difference: ...
+    def difference(self) -> DifferenceOfMeans: ...
 
 
 class _Row(Protocol):

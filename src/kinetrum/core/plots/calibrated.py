@@ -11,7 +11,7 @@ import numpy as np
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.evaluation.classification import Classified
 from kinetrum.core.evaluation.inputs import Numbers
-from kinetrum.core.plots.plot import Plot, View
+from kinetrum.core.plots.plot import Plot, PlotView
 
 BINS, BINS_LIMIT = 10, 1_000
 
@@ -39,7 +39,7 @@ def calibration_plot(found: Classified, bins: int = BINS, by: str = "width") -> 
         "largest_calibration_error": float(miss.max()),
         "brier": float(np.average((given - came) ** 2, weights=found.weights)),
     }
-    view = View(
+    view = PlotView(
         "line", "probability", ("share_true",), None, "", "probability given", "share that came true", diagonal=True
     )
     return Plot("calibration", columns, view, numbers, f"{bins} bins of equal {by}; empty ones are left out.")

@@ -16,7 +16,7 @@ from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.evaluation.classification import Classified, confusion
 from kinetrum.core.evaluation.curves import average_precision, ranked_counts, roc_auc
 from kinetrum.core.evaluation.inputs import Numbers, share
-from kinetrum.core.plots.plot import ROWS_LIMIT, Plot, View
+from kinetrum.core.plots.plot import ROWS_LIMIT, Plot, PlotView
 from kinetrum.core.plots.thinning import PARTS, thin_extremes, thin_rising
 
 CURVES_LIMIT = 50
@@ -52,7 +52,7 @@ def confusion_plot(found: Classified) -> Plot:
         "prediction": [names[at] for at in predicted[order]],
         "count": counts[order].tolist(),
     }
-    view = View("matrix", "prediction", ("count",), "truth", "", "prediction", "truth")
+    view = PlotView("matrix", "prediction", ("count",), "truth", "", "prediction", "truth")
     return Plot("confusion", columns, view, numbers, note)
 
 
@@ -77,7 +77,7 @@ def roc_plot(found: Classified) -> Plot:
         }
         return {name: line[kept] for name, line in lines.items()}, numbers
 
-    view = View(
+    view = PlotView(
         "line",
         "false_positive_rate",
         ("true_positive_rate",),
@@ -111,7 +111,7 @@ def precision_recall_plot(found: Classified) -> Plot:
         }
         return {name: line[kept] for name, line in lines.items()}, numbers
 
-    view = View("steps", "recall", ("precision",), None, "", "recall", "precision")
+    view = PlotView("steps", "recall", ("precision",), None, "", "recall", "precision")
     return _curves("precision_recall", found, curve, view, "rows of that class", _EXTREMES)
 
 
@@ -137,7 +137,7 @@ def threshold_plot(found: Classified) -> Plot:
         numbers = {"best_f1": float(lines["f1"][best]), "threshold_of_best_f1": float(thresholds[best])}
         return {name: line[kept] for name, line in lines.items()}, numbers
 
-    view = View("steps", "threshold", ("precision", "recall", "f1"), None, "", "threshold", "")
+    view = PlotView("steps", "threshold", ("precision", "recall", "f1"), None, "", "threshold", "")
     return _curves("threshold", found, curve, view, "rows of that class", _EXTREMES)
 
 
@@ -148,7 +148,7 @@ def _curves(
     kind: str,
     found: Classified,
     curve: Callable[[Numbers, Numbers, Numbers], tuple[Curve, dict[str, float]] | None],
-    view: View,
+    view: PlotView,
     lack: str,
     bound: str,
 ) -> Plot:
@@ -179,5 +179,5 @@ def _curves(
             columns.setdefault(key, []).extend(line.tolist())
     if not columns:
         columns = {view.x: [], **{name: [] for name in view.y}}
-    grouped = View(**{**vars(view), "group": "class"}) if "class" in columns else view
+    grouped = PlotView(**{**vars(view), "group": "class"}) if "class" in columns else view
     return Plot(kind, columns, grouped, numbers, " ".join(notes))

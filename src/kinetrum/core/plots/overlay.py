@@ -14,7 +14,7 @@ Named = tuple[str, Plot]
 
 
 @dataclass(frozen=True)
-class Series:
+class DrawnSeries:
     """One line or cloud: `x` may hold texts, `y` holds numbers; places without a number are left out.
 
     `of` is the place among the plots of the one that it belongs to.
@@ -40,9 +40,9 @@ class SaidNumber:
         return None if first is None or last is None or len(self.values) < 2 else first - last
 
 
-def series_of(plots: Sequence[Named]) -> list[Series]:
+def series_of(plots: Sequence[Named]) -> list[DrawnSeries]:
     """Return the series of plots, named by what differs: the plot, the column drawn, the group; at most 200."""
-    found: list[Series] = []
+    found: list[DrawnSeries] = []
     for of, (label, plot) in enumerate(plots):
         groups = _groups(plot)
         for column in plot.view.y:
@@ -77,10 +77,10 @@ def _groups(plot: Plot) -> list[tuple[str, list[int]]]:
     return list(places.items())
 
 
-def _series(plot: Plot, column: str, places: Sequence[int], name: str, of: int) -> Series:
+def _series(plot: Plot, column: str, places: Sequence[int], name: str, of: int) -> DrawnSeries:
     x, y = plot.columns[plot.view.x], plot.columns[column]
     kept = [at for at in places if _drawable(y[at]) and (isinstance(x[at], str) or _drawable(x[at]))]
-    return Series(name, tuple(x[at] for at in kept), tuple(float(str(y[at])) for at in kept), of)
+    return DrawnSeries(name, tuple(x[at] for at in kept), tuple(float(str(y[at])) for at in kept), of)
 
 
 def _drawable(value: Value) -> bool:

@@ -17,7 +17,7 @@ Columns = Mapping[str, Sequence[Value]]
 
 
 @dataclass(frozen=True)
-class View:
+class PlotView:
     """How a plot is drawn: which columns, as what, under which names.
 
     `mark` is one of MARKS. `x` and each of `y` name columns; `group` a column whose values make a series each.
@@ -49,7 +49,7 @@ class Plot:
 
     kind: str
     columns: Columns
-    view: View
+    view: PlotView
     numbers: Mapping[str, float] = field(default_factory=dict)
     note: str = ""
 
@@ -112,7 +112,7 @@ def read_columns(data: Mapping[str, Any]) -> dict[str, list[Value]]:
     return columns
 
 
-def check_view(view: View, columns: Columns) -> View:
+def check_view(view: PlotView, columns: Columns) -> PlotView:
     """Check that a view fits columns; raises InvalidInput that names the part and what is there."""
     for name, value, allowed in (
         ("mark", view.mark, MARKS),
@@ -132,10 +132,10 @@ def check_view(view: View, columns: Columns) -> View:
     return view
 
 
-def _view(data: Any) -> View:
+def _view(data: Any) -> PlotView:
     if not isinstance(data, dict):
         raise InvalidInput("A view is an object.", field="view")
-    known = {found.name for found in fields(View)}
+    known = {found.name for found in fields(PlotView)}
     odd = sorted(set(data) - known)
     if odd:
         raise InvalidInput(f"A view has no {odd[0]!r}; it has {', '.join(sorted(known))}.", field=f"view.{odd[0]}")
@@ -150,7 +150,7 @@ def _view(data: Any) -> View:
         if name in data
     }
     group = data.get("group")
-    return View(
+    return PlotView(
         **texts,
         y=tuple(_text(name, "view.y") for name in y),
         group=None if group is None else _text(group, "view.group"),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from kinetrum.core.evaluation.inputs import Numbers, share
-from kinetrum.core.plots.plot import Plot, View
+from kinetrum.core.plots.plot import Plot, PlotView
 from kinetrum.core.plots.thinning import gather_points
 
 
@@ -13,7 +13,7 @@ def predicted_plot(truth: Numbers, predicted: Numbers, weights: Numbers) -> Plot
     """Return predictions over truths; on the diagonal they are equal."""
     x, y, there, note = gather_points(truth, predicted, weights)
     columns = {"truth": x.tolist(), "prediction": y.tolist(), "rows": there.tolist()}
-    view = View("points", "truth", ("prediction",), None, "", "truth", "prediction", diagonal=True)
+    view = PlotView("points", "truth", ("prediction",), None, "", "truth", "prediction", diagonal=True)
     return Plot("predicted", columns, view, _said(truth, predicted, weights), note)
 
 
@@ -21,7 +21,7 @@ def residual_plot(truth: Numbers, predicted: Numbers, weights: Numbers) -> Plot:
     """Return residuals (truth less prediction) over predictions."""
     x, y, there, note = gather_points(predicted, truth - predicted, weights)
     columns = {"prediction": x.tolist(), "residual": y.tolist(), "rows": there.tolist()}
-    view = View("points", "prediction", ("residual",), None, "", "prediction", "residual: truth less prediction")
+    view = PlotView("points", "prediction", ("residual",), None, "", "prediction", "residual: truth less prediction")
     return Plot("residuals", columns, view, _said(truth, predicted, weights), note)
 
 

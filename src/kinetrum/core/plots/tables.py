@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from kinetrum.core.base.errors import InvalidInput
-from kinetrum.core.plots.plot import MARKS, Plot, View, check_view, read_columns
+from kinetrum.core.plots.plot import MARKS, Plot, PlotView, check_view, read_columns
 
 
 def table_plot(
@@ -37,7 +37,7 @@ def table_plot(
     if found not in MARKS:
         raise InvalidInput(f"mark is {found!r}; it is one of {', '.join(MARKS)}.", field="view.mark")
     try:
-        drawn = View(mark=found, x=across, y=tuple(chosen), group=group, **view)
+        drawn = PlotView(mark=found, x=across, y=tuple(chosen), group=group, **view)
     except TypeError as error:
         raise InvalidInput(f"A view takes no such thing ({error}).", field="view") from None
     return Plot("table", kept, check_view(drawn, kept))

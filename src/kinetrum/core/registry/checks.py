@@ -68,7 +68,7 @@ KINDS = ("bound", "better", "approvals", "card", "signature", "recorded", "evide
 
 
 @dataclass(frozen=True)
-class Check:
+class GateCheck:
     """A gate's outcome: what it asks, whether that is met, what was found, and the figures behind it."""
 
     kind: str
@@ -78,7 +78,7 @@ class Check:
     figures: Mapping[str, float | int | None] = field(default_factory=dict)
 
 
-def read_check(data: Mapping[str, Any]) -> Check:
+def read_check(data: Mapping[str, Any]) -> GateCheck:
     """Read an outcome that stands in an archive; raises InvalidInput where it is none."""
     figures = data["figures"]
     if data["kind"] not in KINDS or not isinstance(data["met"], bool) or not isinstance(figures, Mapping):
@@ -87,17 +87,17 @@ def read_check(data: Mapping[str, Any]) -> Check:
     if wrong is not None:
         raise InvalidInput(f"{wrong!r} is no figure of a gate.")
     kept = {str(name)[:100]: one for name, one in list(figures.items())[:100]}
-    return Check(data["kind"], str(data["asks"])[:2_000], data["met"], str(data["found"])[:2_000], kept)
+    return GateCheck(data["kind"], str(data["asks"])[:2_000], data["met"], str(data["found"])[:2_000], kept)
 
 
 def check_gates(
     gates: Sequence[Gate], candidate: Facts, occupant: Facts | None, judge: Judge, now_s: float
-) -> list[Check]:
+) -> list[GateCheck]:
     """Judge every gate of a stage, in the order in which they stand."""
     return [_check(gate, candidate, occupant, judge, now_s) for gate in gates]
 
 
-def _check(gate: Gate, candidate: Facts, occupant: Facts | None, judge: Judge, now_s: float) -> Check:
+def _check(gate: Gate, candidate: Facts, occupant: Facts | None, judge: Judge, now_s: float) -> GateCheck:
     match gate:
         case Bound():
             return _check_bound(gate, candidate)
@@ -105,7 +105,7 @@ def _check(gate: Gate, candidate: Facts, occupant: Facts | None, judge: Judge, n
             return _check_better(gate, candidate, occupant, judge)
         case Approvals(count):
             word = "approval" if count == 1 else "approvals"
-            return Check(
+            return GateCheck(
                 "approvals",
                 f"{count} {word}",
                 candidate.approvals >= count,
@@ -119,7 +119,7 @@ def _check(gate: Gate, candidate: Facts, occupant: Facts | None, judge: Judge, n
                 if missing
                 else "all are written"
             )
-            return Check("card", f"the card's sections {_listed(sections)}", not missing, found)
+            return GateCheck("card", f"the card's sections {_listed(sections)}", not missing, found)
         case HasSignature(compatible):
             return _check_signature(compatible, candidate, occupant)
         case Recorded(what):
@@ -132,7 +132,7 @@ def _number(value: Any) -> float | None:
     return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None
 
 
-def _check_bound(gate: Bound, candidate: Facts) -> Check:
+def _check_bound(gate: Bound, candidate: Facts) -> GateCheck:
     parts = [
         f"at least {gate.at_least:g}" if gate.at_least is not None else "",
         f"at most {gate.at_most:g}" if gate.at_most is not None else "",
@@ -143,15 +143,15 @@ def _check_bound(gate: Bound, candidate: Facts) -> Check:
     else:
         lacking = _lacking(candidate, gate.on, gate.fingerprint)
         if lacking:
-            return Check("bound", asks, False, lacking)
+            return GateCheck("bound", asks, False, lacking)
         held, at = candidate.evidence[gate.on].results, ""
     number = _number(held.get(gate.value))
     if number is None:
         known = ", ".join(sorted(held)[:8]) or "none"
-        return Check("bound", asks, False, f"it has no number for {gate.value}; it has {known}")
+        return GateCheck("bound", asks, False, f"it has no number for {gate.value}; it has {known}")
     # NaN is neither at least nor at most anything.
     met = (gate.at_least is None or number >= gate.at_least) and (gate.at_most is None or number <= gate.at_most)
-    return Check(
+    return GateCheck(
         "bound",
         asks,
         met,
@@ -182,22 +182,22 @@ def _lacking(facts: Facts, on: str, fingerprint: str) -> str | None:
     return None
 
 
-def _check_better(gate: Better, candidate: Facts, occupant: Facts | None, judge: Judge) -> Check:
+def _check_better(gate: Better, candidate: Facts, occupant: Facts | None, judge: Judge) -> GateCheck:
     more = f" by more than {gate.by:g}" if gate.by else ""
     asks = f"better {gate.value} on {gate.on} than the occupant{more}, beyond noise at {percent(gate.confidence)}"
     if occupant is None:
-        return Check("better", asks, True, "no version stood there yet: there is nothing to be better than")
+        return GateCheck("better", asks, True, "no version stood there yet: there is nothing to be better than")
     if occupant.number == candidate.number:
-        return Check("better", asks, True, "it is the occupant" if occupant.stands else "it stood there last")
+        return GateCheck("better", asks, True, "it is the occupant" if occupant.stands else "it stood there last")
     for facts in (candidate, occupant):
         lacking = _lacking(facts, gate.on, gate.fingerprint)
         if lacking:
-            return Check("better", asks, False, lacking)
+            return GateCheck("better", asks, False, lacking)
         if not facts.evidence[gate.on].rows:
-            return Check("better", asks, False, f"version {facts.number} has no predictions row by row on {gate.on}")
+            return GateCheck("better", asks, False, f"version {facts.number} has no predictions row by row on {gate.on}")
     ours, theirs = candidate.evidence[gate.on], occupant.evidence[gate.on]
     if ours.data and theirs.data and ours.data != theirs.data:
-        return Check(
+        return GateCheck(
             "better",
             asks,
             False,
@@ -206,11 +206,11 @@ def _check_better(gate: Better, candidate: Facts, occupant: Facts | None, judge:
         )
     told = judge(gate.on, gate.value, gate.confidence)
     if isinstance(told, str):
-        return Check("better", asks, False, told)
+        return GateCheck("better", asks, False, told)
     return _check_rows(gate, asks, told, candidate.number, occupant)
 
 
-def _check_rows(gate: Better, asks: str, verdict: RowsVerdict, number: int, occupant: Facts) -> Check:
+def _check_rows(gate: Better, asks: str, verdict: RowsVerdict, number: int, occupant: Facts) -> GateCheck:
     """Judge a gate by the verdict on the same rows, the one that the review shows."""
     sign = 1 if verdict.higher_is_better else -1
     gain = sign * verdict.change
@@ -225,7 +225,7 @@ def _check_rows(gate: Better, asks: str, verdict: RowsVerdict, number: int, occu
     values = f"{verdict.left:.4g} against {verdict.right:.4g} of version {other}{last}"
     if verdict.left_out:
         both = f"{verdict.rows:,} of the {verdict.rows + verdict.left_out:,} rows"
-        return Check(
+        return GateCheck(
             "better",
             asks,
             False,
@@ -234,37 +234,37 @@ def _check_rows(gate: Better, asks: str, verdict: RowsVerdict, number: int, occu
         )
     if verdict.low is None or verdict.high is None:
         few = f"{too_few(verdict)}; at least {verdict.needed:,} are needed"
-        return Check("better", asks, False, f"{values}: {few}", figures)
+        return GateCheck("better", asks, False, f"{values}: {few}", figures)
     low, high = sorted((sign * verdict.low, sign * verdict.high))
     figures |= {"low": low, "high": high}
     said = f"{values}: {gain:+.3g} [{low:+.3g}, {high:+.3g}] over {verdict.rows:,} rows ({verdict.method})"
     match verdict.outcome:
         case Outcome.WITHIN_NOISE:
-            return Check("better", asks, False, f"{said}, within noise", figures)
+            return GateCheck("better", asks, False, f"{said}, within noise", figures)
         case Outcome.WORSE:
-            return Check("better", asks, False, f"{said}, worse beyond noise", figures)
+            return GateCheck("better", asks, False, f"{said}, worse beyond noise", figures)
     if low <= gate.by and gate.by:
-        return Check("better", asks, False, f"{said}, better beyond noise, but not by more than {gate.by:g}", figures)
-    return Check("better", asks, True, f"{said}, better beyond noise", figures)
+        return GateCheck("better", asks, False, f"{said}, better beyond noise, but not by more than {gate.by:g}", figures)
+    return GateCheck("better", asks, True, f"{said}, better beyond noise", figures)
 
 
-def _check_signature(compatible: bool, candidate: Facts, occupant: Facts | None) -> Check:
+def _check_signature(compatible: bool, candidate: Facts, occupant: Facts | None) -> GateCheck:
     asks = "a signature that fits in the occupant's place" if compatible else "a signature"
     if candidate.incompatible is None:
-        return Check("signature", asks, False, "its signature is not known; register it with a sample")
+        return GateCheck("signature", asks, False, "its signature is not known; register it with a sample")
     if not compatible or occupant is None:
-        return Check("signature", asks, True, "it is known")
+        return GateCheck("signature", asks, True, "it is known")
     wrong = candidate.incompatible
-    return Check(
+    return GateCheck(
         "signature", asks, not wrong, "; ".join(wrong[:4]) if wrong else f"it fits that of version {occupant.number}"
     )
 
 
-def _check_recorded(what: Sequence[str], candidate: Facts) -> Check:
+def _check_recorded(what: Sequence[str], candidate: Facts) -> GateCheck:
     words = {"data": "the data it used", "code": "its commit", "committed": "no uncommitted changes"}
     asks = f"recorded: {_listed([words[one] for one in what])}"
     if not candidate.from_run:
-        return Check("recorded", asks, False, "no run made it")
+        return GateCheck("recorded", asks, False, "no run made it")
     wrong = []
     if "data" in what and not candidate.used_data:
         wrong.append("its run recorded no data")
@@ -275,16 +275,16 @@ def _check_recorded(what: Sequence[str], candidate: Facts) -> Check:
     if "committed" in what and candidate.untracked:
         more = f" and {len(candidate.untracked) - 3} more" if len(candidate.untracked) > 3 else ""
         wrong.append(f"no commit has {', '.join(candidate.untracked[:3])}{more}, which its run carried out")
-    return Check("recorded", asks, not wrong, "; ".join(wrong) or "all of it is")
+    return GateCheck("recorded", asks, not wrong, "; ".join(wrong) or "all of it is")
 
 
-def _check_fresh(gate: Fresh, candidate: Facts, now_s: float) -> Check:
+def _check_fresh(gate: Fresh, candidate: Facts, now_s: float) -> GateCheck:
     asks = f"evidence on {gate.on}{f' not older than {gate.within}' if gate.within else ''}"
     lacking = _lacking(candidate, gate.on, gate.fingerprint)
     if lacking:
-        return Check("evidence", asks, False, lacking)
+        return GateCheck("evidence", asks, False, lacking)
     age = max(0.0, now_s - candidate.evidence[gate.on].at_s)
-    return Check(
+    return GateCheck(
         "evidence",
         asks,
         gate.within_s is None or age <= gate.within_s,

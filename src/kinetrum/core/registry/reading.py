@@ -6,7 +6,7 @@ import json
 import struct
 from typing import Any, BinaryIO
 
-from kinetrum.core.registry.signature import Field, Signature, signature_from_json
+from kinetrum.core.registry.signature import SignatureField, Signature, signature_from_json
 
 _HEADER_LIMIT = 100_000_000
 _ONNX_LIMIT = 512 * 1024**2
@@ -55,15 +55,15 @@ def _of_onnx(file: BinaryIO) -> Signature | None:
     return Signature(inputs, outputs, "onnx") if inputs or outputs else None
 
 
-def _of_value(value: Any) -> Field:
+def _of_value(value: Any) -> SignatureField:
     import onnx
 
     if not value.type.HasField("tensor_type"):
-        return Field(value.name, (value.type.WhichOneof("value") or "").removesuffix("_type"), ())
+        return SignatureField(value.name, (value.type.WhichOneof("value") or "").removesuffix("_type"), ())
     kind = value.type.tensor_type
     name = onnx.TensorProto.DataType.Name(kind.elem_type).lower()
     shape = tuple(side.dim_param or (side.dim_value if side.HasField("dim_value") else None) for side in kind.shape.dim)
-    return Field(value.name, _TYPES.get(name, name), shape)
+    return SignatureField(value.name, _TYPES.get(name, name), shape)
 
 
 def _of_safetensors(file: BinaryIO) -> Signature | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.core.registry.checks import Check
+from kinetrum.core.registry.checks import GateCheck
 from kinetrum.core.statistics.noise.verdict import Outcome, RowsVerdict, percent, too_few
 
 
@@ -22,7 +22,7 @@ def review_sentence(
     stage: str,
     occupant: int | None,
     obstacle: str | None,
-    checks: Sequence[Check],
+    checks: Sequence[GateCheck],
     judged: Sequence[Judged],
     goes_by: Sequence[str] = (),
     last: int | None = None,
@@ -53,7 +53,7 @@ def beside_sentence(number: int, other: int, judged: Sequence[Judged], goes_by: 
     return f"Version {number} beside version {other}: {telling or 'no rows to judge them on'}."
 
 
-def _rules(obstacle: str | None, checks: Sequence[Check]) -> str:
+def _rules(obstacle: str | None, checks: Sequence[GateCheck]) -> str:
     unmet = [check for check in checks if not check.met]
     of = f"{len(unmet)} of {len(checks)} gates {'is' if len(unmet) == 1 else 'are'} not met"
     if obstacle:

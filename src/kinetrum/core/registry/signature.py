@@ -13,7 +13,7 @@ Side = int | str | None
 
 
 @dataclass(frozen=True)
-class Field:
+class SignatureField:
     """One input or output. `shape`: its sides; None or a word is a side of any length. `type` as NumPy names it."""
 
     name: str
@@ -30,8 +30,8 @@ class Field:
 class Signature:
     """Inputs and outputs, and where they were learned from: `onnx`, `safetensors` or `sample`."""
 
-    inputs: tuple[Field, ...]
-    outputs: tuple[Field, ...]
+    inputs: tuple[SignatureField, ...]
+    outputs: tuple[SignatureField, ...]
     source: str
 
     def to_json(self) -> dict[str, Any]:
@@ -58,14 +58,14 @@ def signature_from_json(held: Mapping[str, Any]) -> Signature:
     return Signature(sides["inputs"], sides["outputs"], str(held.get("source", "sample")))
 
 
-def _field(one: Any, place: str) -> Field:
+def _field(one: Any, place: str) -> SignatureField:
     wanted = 'a field has a name, a type and a shape, as in {"name": "x", "type": "float32", "shape": [null, 12]}'
     if not isinstance(one, Mapping) or not isinstance(one.get("name"), str) or not isinstance(one.get("type"), str):
         raise InvalidInput(f"At {place}: {wanted}.", field=place)
     shape = one.get("shape", [])
     if not isinstance(shape, list) or not all(side is None or isinstance(side, int | str) for side in shape):
         raise InvalidInput(f"At {place}.shape: {wanted}.", field=f"{place}.shape")
-    return Field(one["name"][:250], one["type"][:40], tuple(shape[:16]))
+    return SignatureField(one["name"][:250], one["type"][:40], tuple(shape[:16]))
 
 
 def incompatibilities(new: Signature, old: Signature) -> list[str]:
@@ -103,11 +103,11 @@ def signature_of_sample(inputs: Any, outputs: Any = None) -> Signature:
     return Signature(_fields_of(inputs, "input"), () if outputs is None else _fields_of(outputs, "output"), "sample")
 
 
-def _fields_of(sample: Any, name: str) -> tuple[Field, ...]:
+def _fields_of(sample: Any, name: str) -> tuple[SignatureField, ...]:
     import numpy as np
 
     if hasattr(sample, "dtypes") and hasattr(sample, "columns"):
-        return tuple(Field(str(column), str(sample[column].dtype), (None,)) for column in sample.columns)
+        return tuple(SignatureField(str(column), str(sample[column].dtype), (None,)) for column in sample.columns)
     if isinstance(sample, Mapping):
         return tuple(field for key, value in sample.items() for field in _fields_of(value, str(key)))
     try:
@@ -122,4 +122,4 @@ def _fields_of(sample: Any, name: str) -> tuple[Field, ...]:
             field="sample",
         )
     kind = "string" if array.dtype.kind in "US" else str(array.dtype)
-    return (Field(name, kind, (None, *array.shape[1:])),)
+    return (SignatureField(name, kind, (None, *array.shape[1:])),)

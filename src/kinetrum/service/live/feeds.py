@@ -7,14 +7,14 @@ from xml.etree import ElementTree
 
 from kinetrum.actions.registry.registry_views import ModelView
 from kinetrum.storage.db.clock import iso
-from kinetrum.storage.people.journal import Entry
+from kinetrum.storage.people.journal import JournalRow
 
 MEDIA_TYPE = "application/atom+xml"
 ENTRIES = 100
 _ATOM = "http://www.w3.org/2005/Atom"
 
 
-def feed_of(view: ModelView, entries: Sequence[Entry], base: str) -> bytes:
+def feed_of(view: ModelView, entries: Sequence[JournalRow], base: str) -> bytes:
     """Write a model's journal as a feed; `base` is the service's address."""
     ElementTree.register_namespace("", _ATOM)
     page = f"{base}/{view.project}/models/{view.row.name}"
@@ -31,7 +31,7 @@ def feed_of(view: ModelView, entries: Sequence[Entry], base: str) -> bytes:
     return written
 
 
-def _entry(feed: ElementTree.Element, entry: Entry, page: str) -> None:
+def _entry(feed: ElementTree.Element, entry: JournalRow, page: str) -> None:
     made = ElementTree.SubElement(feed, f"{{{_ATOM}}}entry")
     _add(made, "id", f"{page}#journal-{entry.entry_id}")
     _add(made, "title", f"{entry.act} {entry.subject}")

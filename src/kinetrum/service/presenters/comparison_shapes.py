@@ -11,7 +11,7 @@ from kinetrum.actions.compare.effects import Explained, JudgedRows, Why
 from kinetrum.actions.search.chart_columns import DrawnColumn
 from kinetrum.core.base.ids import id_text
 from kinetrum.core.base.values import to_json
-from kinetrum.core.compare.runs import Change, Outcome, Setting
+from kinetrum.core.compare.runs import OutcomeChange, Outcome, ComparedSetting
 from kinetrum.core.compare.sentence import effects_sentence
 from kinetrum.core.points.together import Band
 from kinetrum.core.statistics.noise.verdict import RowsVerdict
@@ -53,7 +53,7 @@ def comparison(found: Compared) -> wire.Comparison:
     )
 
 
-def _settings(rows: Sequence[Setting]) -> list[wire.ComparedSetting]:
+def _settings(rows: Sequence[ComparedSetting]) -> list[wire.ComparedSetting]:
     return [
         wire.ComparedSetting(key=row.key, values=[to_json(value) for value in row.values], present=row.present)
         for row in rows
@@ -75,7 +75,7 @@ def _outcome(row: Outcome) -> wire.ComparedOutcome:
     )
 
 
-def _change(change: Change | None) -> wire.OutcomeChange | None:
+def _change(change: OutcomeChange | None) -> wire.OutcomeChange | None:
     return None if change is None else wire.OutcomeChange.model_validate(change)
 
 

@@ -9,7 +9,7 @@ from typing import Any
 from kinetrum.actions.registry.model_list import Listed, ModelPage
 from kinetrum.actions.registry.registry_views import EvidenceView, ModelView, StageView, VersionDetailView, VersionView
 from kinetrum.actions.registry.reviews import OnData, ReviewView
-from kinetrum.core.registry.checks import Check
+from kinetrum.core.registry.checks import GateCheck
 from kinetrum.service.presenters.comparison_shapes import rows_verdict
 from kinetrum.service.presenters.shapes import artifact_version, files, goal, json_values
 from kinetrum.wire import registry as wire
@@ -155,7 +155,7 @@ def model_list(page: ModelPage) -> wire.ModelList:
     return wire.ModelList(models=[_glance(one) for one in page.models], count=page.count)
 
 
-def check(found: Check) -> wire.GateCheck:
+def check(found: GateCheck) -> wire.GateCheck:
     """Shape a gate's outcome; figures that are no finite numbers are null."""
     figures = {
         name: number if number is not None and math.isfinite(number) else None for name, number in found.figures.items()

@@ -19,7 +19,7 @@ from kinetrum.storage.tables.people import JournalEntry, Person
 
 
 @dataclass(frozen=True)
-class Entry:
+class JournalRow:
     """One change: who did what to which subject, before and after, when and from where."""
 
     entry_id: int
@@ -58,7 +58,7 @@ def append(
     events.tell_act(project_id, subject, act)
 
 
-def entries(project_id: int, subjects: Sequence[str] | None, before_id: int | None, limit: int) -> list[Entry]:
+def entries(project_id: int, subjects: Sequence[str] | None, before_id: int | None, limit: int) -> list[JournalRow]:
     """Return entries, latest first; `subjects` select things and everything under them (`NAME@…`, `NAME/…`)."""
     where = JournalEntry.project_id == project_id
     if subjects is not None:
@@ -73,7 +73,7 @@ def entries(project_id: int, subjects: Sequence[str] | None, before_id: int | No
         .limit(limit)
     )
     return [
-        Entry(
+        JournalRow(
             row.entry_id,
             row.at,
             row.full_name,

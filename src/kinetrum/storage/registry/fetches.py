@@ -12,7 +12,7 @@ from kinetrum.storage.tables.registry import VersionFetch
 
 
 @dataclass(frozen=True)
-class FetchRow:
+class Fetch:
     """Fetches of one version by one person who asked for it in one way: a number, a stage, `lead` or a digest."""
 
     number: int
@@ -38,7 +38,7 @@ def count_fetch(model_id: int, number: int, person_id: int, asked: str) -> None:
     first.on_conflict(update={VersionFetch.fetches: VersionFetch.fetches + 1, VersionFetch.last_at: moment}).execute()
 
 
-def fetches_of(model_id: int) -> list[FetchRow]:
+def fetches_of(model_id: int) -> list[Fetch]:
     """Return the fetches of a model's versions, the latest first."""
     rows = (
         VersionFetch.select(VersionFetch, Person.full_name)
@@ -47,6 +47,6 @@ def fetches_of(model_id: int) -> list[FetchRow]:
         .order_by(VersionFetch.last_at.desc())
     )
     return [
-        FetchRow(row.number, row.full_name, row.asked, row.fetches, row.first_at, row.last_at)
+        Fetch(row.number, row.full_name, row.asked, row.fetches, row.first_at, row.last_at)
         for row in named_rows(rows)
     ]

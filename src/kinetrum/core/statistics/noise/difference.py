@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from kinetrum.core.statistics.noise.dunnett import critical_value, pooled_error, vary_alike
-from kinetrum.core.statistics.noise.samples import Spread, pooled_deviation, spread_of
+from kinetrum.core.statistics.noise.samples import MeanSpread, pooled_deviation, spread_of
 
 CONFIDENCE = 0.95
 _POWER = 0.8
@@ -17,7 +17,7 @@ Seeded = tuple[str | None, float]
 
 
 @dataclass(frozen=True)
-class Difference:
+class DifferenceOfMeans:
     """Left less right: its size, its interval, and the probability that the left one's true mean is the higher.
 
     `beyond` tells whether the interval leaves out zero; None where one run on each side says nothing of noise.
@@ -52,7 +52,7 @@ def difference_of(
     confidence: float = CONFIDENCE,
     candidates: int = 1,
     noise: float | None = None,
-) -> Difference:
+) -> DifferenceOfMeans:
     """Compare two groups of replicates: one or more finite numbers each, with the seeds of their runs.
 
     The same seeds on both sides are compared pair by pair (Student's paired t); else Welch's t with Satterthwaite's
@@ -67,7 +67,7 @@ def difference_of(
     a, b = spread_of([n for _, n in left], sure), spread_of([n for _, n in right], sure)
     change = a.mean - b.mean
     if a.runs == 1 and b.runs == 1:
-        return Difference(change, None, None, None, None, sure, "none", runs_to_tell(change, noise, sure))
+        return DifferenceOfMeans(change, None, None, None, None, sure, "none", runs_to_tell(change, noise, sure))
     by_seed = paired_by_seed(left, right)
     deviation: float | None
     if by_seed is not None:
@@ -90,7 +90,7 @@ def paired_by_seed(left: Sequence[Seeded], right: Sequence[Seeded]) -> list[floa
     return [number - theirs[seed] for seed, number in ours.items()]
 
 
-def _unpaired(a: Spread, b: Spread) -> tuple[float, float, str]:
+def _unpaired(a: MeanSpread, b: MeanSpread) -> tuple[float, float, str]:
     """Return the standard error of a difference of means, its degrees of freedom, and the method's name."""
     if a.deviation is None or b.deviation is None:
         group = b if a.deviation is None else a
@@ -103,16 +103,16 @@ def _unpaired(a: Spread, b: Spread) -> tuple[float, float, str]:
     return math.sqrt(left + right), freedom, "Welch"
 
 
-def _told(change: float, error: float, freedom: float, confidence: float, method: str) -> Difference:
+def _told(change: float, error: float, freedom: float, confidence: float, method: str) -> DifferenceOfMeans:
     from scipy.special import stdtr, stdtrit
 
     if error == 0:
         # Every replicate gave the same: what differs, differs for certain.
         probability = 0.5 if change == 0 else 1.0 if change > 0 else 0.0
-        return Difference(change, change, change, probability, change != 0, confidence, method)
+        return DifferenceOfMeans(change, change, change, probability, change != 0, confidence, method)
     half = float(stdtrit(freedom, 0.5 + confidence / 2)) * error
     probability = float(stdtr(freedom, change / error))
-    return Difference(change, change - half, change + half, probability, abs(change) > half, confidence, method)
+    return DifferenceOfMeans(change, change - half, change + half, probability, abs(change) > half, confidence, method)
 
 
 def runs_to_tell(change: float, deviation: float | None, confidence: float = CONFIDENCE, sides: int = 2) -> int | None:
@@ -152,7 +152,7 @@ def tell_runs(needed: int) -> str:
 
 def differences_at_once(
     groups: Sequence[Sequence[float]], baseline: Sequence[float], confidence: float = CONFIDENCE
-) -> list[Difference] | None:
+) -> list[DifferenceOfMeans] | None:
     """Compare several groups of replicates with one baseline, so that all intervals hold at once; None where that
     does not apply.
 
@@ -172,7 +172,7 @@ def differences_at_once(
         alone = picked(confidence, len(groups))
         needed = None if beyond else runs_to_tell(change, deviation, alone)
         found.append(
-            Difference(
+            DifferenceOfMeans(
                 change,
                 change - half,
                 change + half,

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions.recording import environment, output
-from kinetrum.actions.recording.environment import Caught
+from kinetrum.actions.recording.environment import RecordedEnvironment
 from kinetrum.actions.recording.output import Piece
 from kinetrum.core.base.run_document import Activity, Progress
 from kinetrum.core.text.printed_lines import Line
@@ -82,7 +82,7 @@ def download_output(
 @router.put("/surroundings", status_code=204)
 def add_surroundings(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewSurroundings) -> None:
     """Keep what was caught around the run."""
-    caught = Caught(
+    caught = RecordedEnvironment(
         code=body.code.model_dump() if body.code else None,
         difference=body.difference,
         script=body.script,
