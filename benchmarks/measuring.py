@@ -37,7 +37,7 @@ def in_turn(first: Callable[[], float], second: Callable[[], float], pairs: int)
     return left, right
 
 
-def ratio(
+def ratio(  # noqa: PLR0913, PLR0917
     what: str, target: str, left: list[float], right: list[float], subject: str, other: str, scale: float, unit: str
 ) -> Ratio:
     """Build a row; `subject` and `other` name the two sides."""

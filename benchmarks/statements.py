@@ -124,7 +124,9 @@ def _compared(what: str, act: Callable[[], float]) -> Ratio:
 def _begin(experiment: projects.ExperimentRow) -> int:
     number = projects.next_run_number(experiment.experiment_id)
     person = people.people()[0].person_id
-    return runs.add_run(secrets.token_bytes(16), experiment.experiment_id, number, None, person, "", None, now(), 60)
+    return runs.add_run(
+        secrets.token_bytes(16), experiment.experiment_id, runs.NewRunRow(number, None, person, "", None, now(), 60)
+    )
 
 
 def _set_settings(experiment: projects.ExperimentRow) -> float:

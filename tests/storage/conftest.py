@@ -49,7 +49,9 @@ class Place:
     def run(self, **params: object) -> Run:
         number = projects.next_run_number(self.experiment_id)
         run_id = runs.add_run(
-            secrets.token_bytes(16), self.experiment_id, number, None, self.person_id, "host", None, now(), 60
+            secrets.token_bytes(16),
+            self.experiment_id,
+            runs.NewRunRow(number, None, self.person_id, "host", None, now(), 60),
         )
         run = runs.run_by_id(run_id)
         doc = runs.lock_doc(run_id)

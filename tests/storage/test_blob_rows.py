@@ -36,7 +36,10 @@ def version(place: Place, name: str, *contents: bytes, stored: bool = True) -> i
     manifests.save_manifest(digest, files)
     number = artifacts.last_number(row.artifact_id) + 1
     return artifacts.add_version(
-        row.artifact_id, number, digest, not stored, None, place.person_id, {}, {}, manifests.pack_places(files)
+        row.artifact_id,
+        artifacts.NewVersionRow(
+            number, digest, not stored, None, place.person_id, {}, {}, manifests.pack_places(files)
+        ),
     )
 
 

@@ -65,7 +65,9 @@ def test_the_journal_can_only_grow(place: Place) -> None:
 
 def test_journal_entries_of_a_thing(place: Place) -> None:
     for subject in ("frost-alarm", "frost-alarm@1", "frost-alarm@12", "frost-alarmx", "frost_alarm@1"):
-        journal.append(place.project_id, place.person_id, "tested", subject, {"a": 1}, None, "why", "here")
+        journal.append(
+            place.project_id, place.person_id, "tested", subject, journal.Change({"a": 1}, None), "why", "here"
+        )
     found = journal.entries(place.project_id, ["frost-alarm"], None, 10)
     assert [entry.subject for entry in found] == ["frost-alarm@12", "frost-alarm@1", "frost-alarm"]
     assert found[0].before == {"a": 1}

@@ -2164,6 +2164,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/gate-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Gate Kinds
+         * @description List the kinds of gates, with the fields by which one is asked for.
+         */
+        get: operations["list_gate_kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/models/{model}/gates/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Draft Gates
+         * @description Write one more gate into gates that are being written; nothing is changed until they are set.
+         */
+        post: operations["draft_gates"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/models/{model}/gates": {
         parameters: {
             query?: never;
@@ -2972,7 +3012,7 @@ export interface components {
         };
         /**
          * BinnedThing
-         * @description A run, a version or a model in the bin; `status` is a run's status or a version's kind.
+         * @description A run, version or model in the bin: who made it, who binned it when and why, and how large its files are.
          */
         BinnedThing: {
             /** Reference */
@@ -3028,7 +3068,7 @@ export interface components {
         };
         /**
          * Box
-         * @description A rectangle in pixels of the image, from its upper left corner.
+         * @description A rectangle over an image, in its pixels from the upper left corner.
          */
         Box: {
             /** X */
@@ -3039,7 +3079,10 @@ export interface components {
             width: number;
             /** Height */
             height: number;
-            /** Label */
+            /**
+             * Label
+             * @default
+             */
             label: string;
             /** Score */
             score: number | null;
@@ -3104,7 +3147,7 @@ export interface components {
             /** Name */
             name: string;
             /** Aggregate */
-            aggregate?: string | null;
+            aggregate: string | null;
         };
         /** Column */
         Column: {
@@ -3116,7 +3159,10 @@ export interface components {
              */
             type: "number" | "true or false" | "time" | "text";
         };
-        /** ColumnChange */
+        /**
+         * ColumnChange
+         * @description How a column of a table differs: in how many rows, and for numbers by how much on average, least and most.
+         */
         ColumnChange: {
             /** Name */
             name: string;
@@ -3181,7 +3227,10 @@ export interface components {
             /** Replicates */
             replicates: string[];
         };
-        /** ComparedSetting */
+        /**
+         * ComparedSetting
+         * @description One setting over all runs; `present` tells an absent one from null.
+         */
         ComparedSetting: {
             /** Key */
             key: string;
@@ -3220,14 +3269,20 @@ export interface components {
         };
         /**
          * ContentDifference
-         * @description `columns` are those of tables that differ; `text` is a unified difference.
+         * @description `columns` are those that differ, of tables with the same columns and rows; `text` is a unified difference.
          */
         ContentDifference: {
             /** Sentence */
             sentence: string;
-            /** Columns */
+            /**
+             * Columns
+             * @default []
+             */
             columns: components["schemas"]["ColumnChange"][];
-            /** Text */
+            /**
+             * Text
+             * @default
+             */
             text: string;
         };
         /** Correction */
@@ -3260,7 +3315,7 @@ export interface components {
             /** Values */
             values: (number | null)[];
             /** Against */
-            against?: (number | null)[] | null;
+            against: (number | null)[] | null;
         };
         /** Curves */
         Curves: {
@@ -3302,10 +3357,12 @@ export interface components {
         };
         /**
          * DifferenceOfMeans
-         * @description A run, or the mean of its replicates, less the baseline: interval, and the probability that it is the higher.
+         * @description Left less right: its size, its interval, and the probability that the left one's true mean is the higher.
          *
-         *     `beyond` noise is null where one run each says nothing; `needed` runs a side would tell. `confidence` is that of the
-         *     interval, corrected for the number of runs compared.
+         *     `beyond` tells whether the interval leaves out zero; None where one run on each side says nothing of noise.
+         *     `confidence` is that of the interval, after correction for the best having been picked; Dunnett's holds for all
+         *     comparisons at once. `needed` is how many runs a side would tell such a difference, where it was not told, however
+         *     many that are; None where nothing is known to say so.
          */
         DifferenceOfMeans: {
             /** Change */
@@ -3330,6 +3387,12 @@ export interface components {
             /** Sha256 */
             sha256: string[];
         };
+        /**
+         * Direction
+         * @description Which way is better.
+         * @enum {string}
+         */
+        Direction: "higher" | "lower";
         /**
          * Drawn
          * @description Columns of the runs that fit, in the table's order, for charts; `left_out` runs are beyond the bound.
@@ -3372,21 +3435,30 @@ export interface components {
         };
         /**
          * DrawnSeries
-         * @description A line or cloud as it is drawn; `of` is the place of its plot.
+         * @description One line or cloud: `x` may hold texts, `y` holds numbers; places without a number are left out.
+         *
+         *     `of` is the place among the plots of the one that it belongs to.
          */
         DrawnSeries: {
             /** Name */
             name: string;
-            /** Of */
-            of: number;
             /** X */
-            x: unknown[];
+            x: (number | string | boolean | unknown[] | null)[];
             /** Y */
             y: number[];
+            /**
+             * Of
+             * @default 0
+             */
+            of: number;
         };
         /**
          * Effect
-         * @description A factor: the share of variance that goes along with it alone, corrected p-value, and how sure that is.
+         * @description One factor: the share of variance that goes along with it alone (omega squared, 0 to 1), and how sure that is.
+         *
+         *     `p` is corrected for the number of factors looked at (Holm). `certainty`: clear, likely, or open. `rank` is
+         *     Spearman's correlation for numbers. `together` names factors that change with it so closely that none can be told
+         *     from it.
          */
         Effect: {
             /** Factor */
@@ -3533,7 +3605,7 @@ export interface components {
             /** Best Run */
             best_run: string | null;
             /** Best Value */
-            best_value?: unknown;
+            best_value: unknown;
         };
         /**
          * ExperimentDescription
@@ -3604,7 +3676,7 @@ export interface components {
         };
         /**
          * Fetch
-         * @description Fetches of a version by one person who asked for it in one way.
+         * @description Fetches of one version by one person who asked for it in one way: a number, a stage, `lead` or a digest.
          */
         Fetch: {
             /** Number */
@@ -3622,7 +3694,10 @@ export interface components {
         };
         /**
          * FileEntry
-         * @description `modified` is the file's last change (microseconds since 1970), `address` where it stays, where known.
+         * @description One file: path with '/' relative to the artifact, size in bytes, SHA-256 in hex.
+         *
+         *     `modified` is its last change in microseconds since 1970 and `address` where it stays, both where they are
+         *     known; neither is part of the content that the digest identifies.
          */
         FileEntry: {
             /** Path */
@@ -3632,27 +3707,28 @@ export interface components {
             /** Sha256 */
             sha256: string;
             /** Modified */
-            modified?: number | null;
+            modified: number | null;
             /** Address */
-            address?: string | null;
+            address: string | null;
         };
-        /** FilePair */
+        /**
+         * FilePair
+         * @description One line of the difference; the side on which the file is not is None.
+         */
         FilePair: {
-            /**
-             * Finding
-             * @enum {string}
-             */
-            finding: "only left" | "only right" | "changed" | "moved" | "same";
+            finding: components["schemas"]["Finding"];
             left: components["schemas"]["FileEntry"] | null;
             right: components["schemas"]["FileEntry"] | null;
         };
+        /**
+         * Finding
+         * @description What became of a file; `moved` is the same content under another path.
+         * @enum {string}
+         */
+        Finding: "only left" | "only right" | "changed" | "moved" | "same";
         /** FindingCount */
         FindingCount: {
-            /**
-             * Finding
-             * @enum {string}
-             */
-            finding: "only left" | "only right" | "changed" | "moved" | "same";
+            finding: components["schemas"]["Finding"];
             /** Sign */
             sign: string;
             /** Files */
@@ -3668,22 +3744,37 @@ export interface components {
             size_bytes: number;
         };
         /**
-         * Found
-         * @description Something that fits a fragment: what it is, its reference, where the console shows it.
+         * FormField
+         * @description A field by which people ask for a gate: `first` stands in it, `form` tells what is written there.
+         *
+         *     `options` are all that it may be. A field that is left empty or as `left_out` is not written.
          */
-        Found: {
-            /** Kind */
-            kind: string;
-            /** Reference */
-            reference: string;
+        FormField: {
+            /** Name */
+            name: string;
             /** Title */
             title: string;
-            /** About */
-            about: string;
-            /** Project */
-            project: string;
-            /** Address */
-            address: string;
+            /**
+             * First
+             * @default
+             */
+            first: string;
+            /**
+             * Form
+             * @default text
+             * @enum {string}
+             */
+            form: "text" | "number" | "list";
+            /**
+             * Options
+             * @default []
+             */
+            options: string[];
+            /**
+             * Left Out
+             * @default
+             */
+            left_out: string;
         };
         /** FrequentValue */
         FrequentValue: {
@@ -3696,7 +3787,7 @@ export interface components {
         };
         /**
          * GateCheck
-         * @description One gate's outcome, with the figures behind it.
+         * @description A gate's outcome: what it asks, whether that is met, what was found, and the figures behind it.
          */
         GateCheck: {
             /**
@@ -3716,6 +3807,20 @@ export interface components {
             };
         };
         /**
+         * GateForm
+         * @description A kind of gate, and the fields by which one is asked for; `several`: a stage may have more than one.
+         */
+        GateForm: {
+            /** Kind */
+            kind: string;
+            /** Title */
+            title: string;
+            /** Several */
+            several: boolean;
+            /** Fields */
+            fields: components["schemas"]["FormField"][];
+        };
+        /**
          * Gates
          * @description What a stage's gates say of a version now.
          */
@@ -3727,19 +3832,23 @@ export interface components {
             /** Checks */
             checks: components["schemas"]["GateCheck"][];
         };
-        /** Goal */
+        /** GatesDraft */
+        GatesDraft: {
+            /** Gates */
+            gates: string;
+        };
+        /**
+         * Goal
+         * @description The goal of one key in one experiment; `aggregate` names what of a metric stands for it in tables.
+         */
         Goal: {
             /** Key */
             key: string;
-            /**
-             * Direction
-             * @enum {string}
-             */
-            direction: "higher" | "lower";
+            direction: components["schemas"]["Direction"];
             /** Unit */
-            unit?: string | null;
+            unit: string | null;
             /** Bound */
-            bound?: number | null;
+            bound: number | null;
             /**
              * Aggregate
              * @default best
@@ -3754,8 +3863,8 @@ export interface components {
             /** Is Shared */
             is_shared: boolean;
             /** Shared */
-            shared?: unknown;
-            spread?: components["schemas"]["Spread"] | null;
+            shared: unknown;
+            spread: components["schemas"]["Spread"] | null;
             /**
              * Several
              * @default 0
@@ -3812,7 +3921,10 @@ export interface components {
             /** Shell */
             shell: string;
         };
-        /** Headline */
+        /**
+         * Headline
+         * @description `finding` is set in bold, `rest` follows it, `reason` is the line below: how we know, what we do not.
+         */
         Headline: {
             /** Finding */
             finding: string;
@@ -3833,9 +3945,7 @@ export interface components {
         };
         /**
          * Imported
-         * @description References here by reference there; `known` were here already; `remarks` tell what is different here.
-         *
-         *     `models` are versions of models; `views` are names of views that were saved.
+         * @description What an import brought: references here by reference there; what was here already; what was said on the way.
          */
         Imported: {
             /** Source */
@@ -3917,8 +4027,11 @@ export interface components {
                 [key: string]: number;
             };
         };
-        /** JournalEntry */
-        JournalEntry: {
+        /**
+         * JournalRow
+         * @description One change: who did what to which subject, before and after, when and from where.
+         */
+        JournalRow: {
             /** Entry Id */
             entry_id: number;
             /** At */
@@ -3930,15 +4043,18 @@ export interface components {
             /** Subject */
             subject: string;
             /** Before */
-            before: unknown | null;
+            before: unknown;
             /** After */
-            after: unknown | null;
+            after: unknown;
             /** Comment */
             comment: string;
             /** Origin */
             origin: string;
         };
-        /** JudgedRows */
+        /**
+         * JudgedRows
+         * @description Two runs' predictions on the same rows, by the name under which both kept them; `note`: why there are none.
+         */
         JudgedRows: {
             /** Name */
             name: string;
@@ -3947,7 +4063,20 @@ export interface components {
             /** Note */
             note: string;
         };
-        /** KeptName */
+        /**
+         * Kept
+         * @description The plots and the media of runs by name.
+         */
+        Kept: {
+            /** Plots */
+            plots: components["schemas"]["KeptName"][];
+            /** Media */
+            media: components["schemas"]["KeptName"][];
+        };
+        /**
+         * KeptName
+         * @description A plot (its kind is a plot's) or a result of a kind of media, under its name, over runs.
+         */
         KeptName: {
             /** Name */
             name: string;
@@ -3994,7 +4123,7 @@ export interface components {
         };
         /**
          * KeptStep
-         * @description At which step a run kept it; `version` is that of the artifact, where it is one.
+         * @description At which step a run kept a result, and as which version where it is one of an artifact.
          */
         KeptStep: {
             /** Run */
@@ -4006,7 +4135,22 @@ export interface components {
             /** Activity */
             activity: string | null;
         };
-        /** Level */
+        /**
+         * KeptThing
+         * @description Something that a purge leaves, and why.
+         */
+        KeptThing: {
+            /** Reference */
+            reference: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * Level
+         * @description Runs that share a value of a factor, or a stretch of it: how many, and the mean of what is explained.
+         *
+         *     `low` and `high` are the ends of a stretch.
+         */
         Level: {
             /** Name */
             name: string;
@@ -4014,6 +4158,10 @@ export interface components {
             runs: number;
             /** Mean */
             mean: number;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
         };
         /**
          * Lineage
@@ -4102,7 +4250,7 @@ export interface components {
             /** Step */
             step: number | null;
             /** Activity */
-            activity?: string | null;
+            activity: string | null;
         };
         /** LinkCurves */
         LinkCurves: {
@@ -4175,7 +4323,7 @@ export interface components {
         };
         /**
          * Mask
-         * @description An image with a class number for each pixel, 0 for none.
+         * @description A class for each pixel of an image, under a name such as truth or predicted; `classes` names the numbers.
          */
         Mask: {
             /** Name */
@@ -4206,7 +4354,7 @@ export interface components {
             /** Is Admin */
             is_admin: boolean;
             /** Csrf Token */
-            csrf_token?: string | null;
+            csrf_token: string | null;
             /**
              * Instance
              * @default
@@ -4215,7 +4363,9 @@ export interface components {
         };
         /**
          * MeanSpread
-         * @description Replicates of one run: how many, mean, standard deviation, and the interval of the mean.
+         * @description Numbers of replicates: how many, their mean, standard deviation of the sample, and the mean's interval.
+         *
+         *     `deviation`, `low` and `high` are None for one run alone: its noise is unknown. `unit`: that of the value.
          */
         MeanSpread: {
             /** Runs */
@@ -4258,9 +4408,9 @@ export interface components {
             /** Mean */
             mean: unknown;
             /** Best */
-            best?: unknown;
+            best: unknown;
             /** Best Step */
-            best_step?: number | null;
+            best_step: number | null;
             /** First Step */
             first_step: number;
             /** Last Step */
@@ -4678,7 +4828,7 @@ export interface components {
              * Files
              * @default []
              */
-            files: components["schemas"]["FileEntry"][];
+            files: components["schemas"]["NewFile"][];
             /**
              * By Reference
              * @default false
@@ -4743,6 +4893,38 @@ export interface components {
             on: string;
             /** Run */
             run: string;
+        };
+        /**
+         * NewFile
+         * @description `modified` is the file's last change (microseconds since 1970), `address` where it stays, where known.
+         */
+        NewFile: {
+            /** Path */
+            path: string;
+            /** Size */
+            size: number;
+            /** Sha256 */
+            sha256: string;
+            /** Modified */
+            modified?: number | null;
+            /** Address */
+            address?: string | null;
+        };
+        /**
+         * NewGate
+         * @description Gates as they are being written, and one more to add to a stage, by the fields of its kind's form.
+         */
+        NewGate: {
+            /** Gates */
+            gates: string;
+            /** Stage */
+            stage: string;
+            /** Kind */
+            kind: string;
+            /** Fields */
+            fields: {
+                [key: string]: string;
+            };
         };
         /**
          * NewGates
@@ -4860,7 +5042,7 @@ export interface components {
         };
         /**
          * NewNote
-         * @description A note of somebody else, and what it stands on: a run, `NAME@VERSION`, or kind, colon and name.
+         * @description A note, and what it stands on: whether project, experiment, run, artifact or model, and the reference.
          */
         NewNote: {
             /** Project */
@@ -5256,7 +5438,7 @@ export interface components {
             /** Written At */
             written_at: string;
             /** Imported From */
-            imported_from?: string | null;
+            imported_from: string | null;
         };
         /**
          * NoteOn
@@ -5272,22 +5454,28 @@ export interface components {
             /** Written At */
             written_at: string;
             /** Imported From */
-            imported_from?: string | null;
+            imported_from: string | null;
             /** May Remove */
             may_remove: boolean;
         };
-        /** Offer */
+        /**
+         * Offer
+         * @description What may stand at a place of a query: the text, what it is, and more about it.
+         */
         Offer: {
             /** Text */
             text: string;
             /** What */
             what: string;
-            /** About */
+            /**
+             * About
+             * @default
+             */
             about: string;
         };
         /**
          * Offers
-         * @description What may stand in a query from column `at` (from 0) to the end of what was written.
+         * @description What may stand from a column (from 0) on to the end of what was written.
          */
         Offers: {
             /** At */
@@ -5299,7 +5487,7 @@ export interface components {
         };
         /**
          * OnData
-         * @description Both versions' results on named data; `note`: why the same rows say nothing.
+         * @description Both versions' results on named data; what the same rows say, or why they say nothing.
          */
         OnData: {
             /** On */
@@ -5319,7 +5507,19 @@ export interface components {
             /** Note */
             note: string;
         };
-        /** OutcomeChange */
+        /**
+         * Outcome
+         * @description What the rows say of the left model beside the right one.
+         * @enum {string}
+         */
+        Outcome: "better" | "worse" | "within noise" | "too few to tell";
+        /**
+         * OutcomeChange
+         * @description One run, or its group's mean, less the baseline's.
+         *
+         *     `verdict` is better, worse, equal, or None where no goal allows one; whether it holds beyond noise stands in
+         *     `difference`, which is None where a number is missing.
+         */
         OutcomeChange: {
             /** Change */
             change: number;
@@ -5374,6 +5574,48 @@ export interface components {
             /** Text */
             text: string;
         };
+        /**
+         * PackageChange
+         * @description Something that differs between two runs; None where one has none.
+         */
+        PackageChange: {
+            /** Name */
+            name: string;
+            /** Here */
+            here: string | null;
+            /** There */
+            there: string | null;
+        };
+        /**
+         * PackageChoice
+         * @description A package that a version asks for in another release than the one beside it; null where one does without.
+         */
+        PackageChoice: {
+            /** Name */
+            name: string;
+            /** Before */
+            before: string | null;
+            /** After */
+            after: string | null;
+        };
+        /**
+         * PaletteMatch
+         * @description Something that fits: its kind, reference, a title, more about it, and its address in the console.
+         */
+        PaletteMatch: {
+            /** Kind */
+            kind: string;
+            /** Reference */
+            reference: string;
+            /** Title */
+            title: string;
+            /** About */
+            about: string;
+            /** Project */
+            project: string;
+            /** Address */
+            address: string;
+        };
         /** Params */
         Params: {
             /** Params */
@@ -5422,42 +5664,69 @@ export interface components {
         };
         /**
          * PlotView
-         * @description How a plot is drawn: `x`, `y` and `group` name columns; `share` is for matrices.
+         * @description How a plot is drawn: which columns, as what, under which names.
+         *
+         *     `mark` is one of MARKS. `x` and each of `y` name columns; `group` a column whose values make a series each.
+         *     `x_name` and `y_name` stand at the axes (the columns' own names without), with their units. `share` tells of a
+         *     matrix whether its cells are counts or shares of their row (truth) or column (prediction). `diagonal` draws the
+         *     line of equal values, which is what a good calibration and a perfect prediction lie on.
          */
         PlotView: {
             /**
              * Mark
+             * @default line
              * @enum {string}
              */
             mark: "line" | "steps" | "points" | "bars" | "matrix";
-            /** X */
+            /**
+             * X
+             * @default
+             */
             x: string;
-            /** Y */
+            /**
+             * Y
+             * @default []
+             */
             y: string[];
             /** Group */
             group: string | null;
-            /** Title */
+            /**
+             * Title
+             * @default
+             */
             title: string;
-            /** X Name */
+            /**
+             * X Name
+             * @default
+             */
             x_name: string;
-            /** Y Name */
+            /**
+             * Y Name
+             * @default
+             */
             y_name: string;
             /**
              * X Scale
+             * @default linear
              * @enum {string}
              */
             x_scale: "linear" | "log";
             /**
              * Y Scale
+             * @default linear
              * @enum {string}
              */
             y_scale: "linear" | "log";
             /**
              * Share
+             * @default count
              * @enum {string}
              */
             share: "count" | "row" | "column";
-            /** Diagonal */
+            /**
+             * Diagonal
+             * @default false
+             */
             diagonal: boolean;
         };
         /**
@@ -5499,7 +5768,9 @@ export interface components {
         };
         /**
          * Preview
-         * @description A look into a file: `kind` says how to show it; a picture is fetched with `show`.
+         * @description `kind` says how to show it: a text, rows under `columns`, a picture (which is fetched), or plain bytes.
+         *
+         *     `facts` are labels and values; `note` says what was left out, or why nothing is shown.
          */
         Preview: {
             /**
@@ -5507,20 +5778,38 @@ export interface components {
              * @enum {string}
              */
             kind: "text" | "markdown" | "table" | "image" | "model" | "archive" | "bytes";
-            /** Text */
+            /**
+             * Text
+             * @default
+             */
             text: string;
-            /** Language */
+            /**
+             * Language
+             * @default
+             */
             language: string;
-            /** Columns */
+            /**
+             * Columns
+             * @default []
+             */
             columns: string[];
-            /** Rows */
+            /**
+             * Rows
+             * @default []
+             */
             rows: string[][];
-            /** Facts */
+            /**
+             * Facts
+             * @default []
+             */
             facts: [
                 string,
                 string
             ][];
-            /** Note */
+            /**
+             * Note
+             * @default
+             */
             note: string;
         };
         /**
@@ -5557,9 +5846,9 @@ export interface components {
             /** Detail */
             detail: string;
             /** Field */
-            field?: string | null;
+            field: string | null;
             /** Column */
-            column?: number | null;
+            column: number | null;
         };
         /** ProblemOfRun */
         ProblemOfRun: {
@@ -5648,7 +5937,7 @@ export interface components {
         };
         /**
          * Purge
-         * @description What a purge frees or freed, and what stays with the reason.
+         * @description What a purge frees or freed: `kept` are (reference, why) that stay; bytes of files and of the database.
          */
         Purge: {
             /** Runs */
@@ -5656,7 +5945,7 @@ export interface components {
             /** Versions */
             versions: string[];
             /** Kept */
-            kept: components["schemas"]["kinetrum__wire__room__Kept"][];
+            kept: components["schemas"]["KeptThing"][];
             /** Files */
             files: number;
             /** Size Bytes */
@@ -5666,7 +5955,8 @@ export interface components {
         };
         /**
          * Reason
-         * @description A possible cause; `weight` (0 to 1) orders, `expected` is the difference that other runs show for it.
+         * @description A possible cause: `weight` (0 to 1) orders, `text` says what is known and how; `expected` is the difference that
+         *     the other runs show between the two levels, None where they show none.
          */
         Reason: {
             /**
@@ -5766,49 +6056,19 @@ export interface components {
         };
         /**
          * Review
-         * @description A version beside the occupant of a stage, or beside another version; its gates where a stage was asked.
-         *
-         *     `emptied`: that and by whom the stage was emptied, where nothing stands there or it was filled again since.
+         * @description State of a version's review.
+         * @enum {string}
          */
-        Review: {
-            /** Sentence */
-            sentence: string;
-            candidate: components["schemas"]["ModelVersionDetail"];
-            other: components["schemas"]["ModelVersionDetail"] | null;
-            /** Stage */
-            stage: string | null;
-            /** Checks */
-            checks: components["schemas"]["GateCheck"][];
-            /** Obstacle */
-            obstacle: string | null;
-            /** Why Not Place */
-            why_not_place: string | null;
-            /** On Data */
-            on_data: components["schemas"]["OnData"][];
-            /** Misfits */
-            misfits: string[] | null;
-            /** Packages */
-            packages: components["schemas"]["kinetrum__wire__registry__PackageChange"][];
-            /** Emptied */
-            emptied: string | null;
-        };
+        Review: "pending" | "approved" | "rejected";
         /**
          * ReviewChange
-         * @description A version whose review a change of rules turns; `stages` are those on which it stands and stays.
+         * @description A version whose review a change of rules turns, and the stages on which it stands and stays.
          */
         ReviewChange: {
             /** Number */
             number: number;
-            /**
-             * Before
-             * @enum {string}
-             */
-            before: "pending" | "approved" | "rejected";
-            /**
-             * After
-             * @enum {string}
-             */
-            after: "pending" | "approved" | "rejected";
+            before: components["schemas"]["Review"];
+            after: components["schemas"]["Review"];
             /** Stages */
             stages: string[];
         };
@@ -5841,11 +6101,13 @@ export interface components {
         };
         /**
          * RowsVerdict
-         * @description A measure of two sets of predictions for the same rows, left less right.
+         * @description A measure of two models over the same rows, left less right: values, interval, outcome.
          *
-         *     `low`, `high` and `probability` (that left is the higher) are null where the rows are too few to tell: `counted`
-         *     rows of the kind that counts are there, and `needed` would allow a verdict. `left_out`: rows that only the right one
-         *     predicted.
+         *     `low`, `high` and `probability` are None where the rows are too few to tell; `needed` is then how many rows of the
+         *     kind that counts would allow a verdict, and `counted` how many there are. `confidence` (0 to 1) is that of the
+         *     interval. `method` names the test that both interval and outcome come from. `only_left_right` and
+         *     `only_right_right` count rows that one model alone has right, where the measure is accuracy. `left_out` counts
+         *     rows that only the right model predicted.
          */
         RowsVerdict: {
             /** Measure */
@@ -5870,11 +6132,7 @@ export interface components {
             confidence: number;
             /** Method */
             method: string;
-            /**
-             * Outcome
-             * @enum {string}
-             */
-            outcome: "better" | "worse" | "within noise" | "too few to tell";
+            outcome: components["schemas"]["Outcome"];
             /** Needed */
             needed: number | null;
             /** Counted */
@@ -5883,10 +6141,16 @@ export interface components {
             only_left_right: number | null;
             /** Only Right Right */
             only_right_right: number | null;
-            /** Left Out */
+            /**
+             * Left Out
+             * @default 0
+             */
             left_out: number;
         };
-        /** RunColumn */
+        /**
+         * RunColumn
+         * @description A column of the run table; `differs` tells whether the shown rows differ in it.
+         */
         RunColumn: {
             /**
              * Scope
@@ -5958,7 +6222,7 @@ export interface components {
              * Code State
              * @description Whether its code was clean, changed against its commit, or unversioned.
              */
-            code_state?: ("clean" | "changed" | "unversioned") | null;
+            code_state: ("clean" | "changed" | "unversioned") | null;
             /** Parent Id */
             parent_id: string | null;
             /** Complete */
@@ -6148,7 +6412,7 @@ export interface components {
              * Code State
              * @description Whether its code was clean, changed against its commit, or unversioned.
              */
-            code_state?: ("clean" | "changed" | "unversioned") | null;
+            code_state: ("clean" | "changed" | "unversioned") | null;
             /** Parent Id */
             parent_id: string | null;
             /** Complete */
@@ -6159,7 +6423,7 @@ export interface components {
              */
             children: number;
             /** Parent */
-            parent?: string | null;
+            parent: string | null;
         };
         /**
          * SaidNumber
@@ -6171,7 +6435,7 @@ export interface components {
             /** Values */
             values: unknown[];
             /** Change */
-            change?: unknown;
+            change: unknown;
         };
         /**
          * SavedView
@@ -6224,7 +6488,7 @@ export interface components {
             ended_at: string | null;
             goal: components["schemas"]["Goal"] | null;
             /** Value */
-            value?: unknown;
+            value: unknown;
             /** Is Best */
             is_best: boolean;
             progress: components["schemas"]["Progress"] | null;
@@ -6287,19 +6551,19 @@ export interface components {
         };
         /**
          * Signature
-         * @description What a model takes and gives; `source`: onnx, safetensors or sample.
+         * @description Inputs and outputs, and where they were learned from: `onnx`, `safetensors` or `sample`.
          */
         Signature: {
-            /** Source */
-            source: string;
             /** Inputs */
             inputs: components["schemas"]["SignatureField"][];
             /** Outputs */
             outputs: components["schemas"]["SignatureField"][];
+            /** Source */
+            source: string;
         };
         /**
          * SignatureField
-         * @description One input or output; a side of the shape that is null or a word has any length.
+         * @description One input or output. `shape`: its sides; None or a word is a side of any length. `type` as NumPy names it.
          */
         SignatureField: {
             /** Name */
@@ -6311,7 +6575,7 @@ export interface components {
         };
         /**
          * Spread
-         * @description Numbers of a group in a column: runs that have one, mean, standard deviation of the sample, ends.
+         * @description Numbers of a group in one column: how many runs have one, mean, standard deviation of the sample, ends.
          */
         Spread: {
             /** Runs */
@@ -6380,7 +6644,10 @@ export interface components {
             /** Warning */
             warning: string | null;
         };
-        /** StageChange */
+        /**
+         * StageChange
+         * @description A change of a stage's occupant.
+         */
         StageChange: {
             /** Project */
             project: string;
@@ -6455,13 +6722,15 @@ export interface components {
             /** Code Change Text */
             code_change_text: string | null;
             /** Package Changes */
-            package_changes: components["schemas"]["kinetrum__wire__surroundings__PackageChange"][];
+            package_changes: components["schemas"]["PackageChange"][];
             /** About Changes */
-            about_changes: components["schemas"]["kinetrum__wire__surroundings__PackageChange"][];
+            about_changes: components["schemas"]["PackageChange"][];
         };
         /**
          * Taken
-         * @description `alone_bytes` is held by nothing else in the project; `binned_bytes` belongs to what is in its bin.
+         * @description What one artifact or experiment takes: `files` and `size_bytes` count every stored file once.
+         *
+         *     `alone_bytes` is held by nothing else in the project, `binned_bytes` belongs to what is in its bin.
          */
         Taken: {
             /** Name */
@@ -6534,7 +6803,7 @@ export interface components {
         };
         /**
          * Trouble
-         * @description An occupant of a stage that is rejected, retired or damaged.
+         * @description An occupant that could not be placed any more: what is wrong with it.
          */
         Trouble: {
             /** Project */
@@ -6560,7 +6829,7 @@ export interface components {
         };
         /**
          * Usage
-         * @description Stored files count once, however many versions hold them. `frees_bytes`: what a purge of the bin would free.
+         * @description What a project holds; stored files count once however many versions hold them.
          */
         Usage: {
             /** Files */
@@ -6626,6 +6895,34 @@ export interface components {
             };
         };
         /**
+         * VersionReview
+         * @description A version beside the occupant of a stage, or beside another version; its gates where a stage was asked.
+         *
+         *     `emptied`: that and by whom the stage was emptied, where nothing stands there or it was filled again since.
+         */
+        VersionReview: {
+            /** Sentence */
+            sentence: string;
+            candidate: components["schemas"]["ModelVersionDetail"];
+            other: components["schemas"]["ModelVersionDetail"] | null;
+            /** Stage */
+            stage: string | null;
+            /** Checks */
+            checks: components["schemas"]["GateCheck"][];
+            /** Obstacle */
+            obstacle: string | null;
+            /** Why Not Place */
+            why_not_place: string | null;
+            /** On Data */
+            on_data: components["schemas"]["OnData"][];
+            /** Misfits */
+            misfits: string[] | null;
+            /** Packages */
+            packages: components["schemas"]["PackageChoice"][];
+            /** Emptied */
+            emptied: string | null;
+        };
+        /**
          * ViewLink
          * @description A link that shows one arrangement; its secret is told once, when it is made.
          */
@@ -6645,9 +6942,12 @@ export interface components {
             /** Expires At */
             expires_at: string;
             /** Secret */
-            secret?: string | null;
+            secret: string | null;
         };
-        /** WaitingVersion */
+        /**
+         * WaitingVersion
+         * @description A version that waits for a person's review.
+         */
         WaitingVersion: {
             /** Project */
             project: string;
@@ -6664,7 +6964,10 @@ export interface components {
             /** Run */
             run: string | null;
         };
-        /** Why */
+        /**
+         * Why
+         * @description Possible causes of a difference of one key between two runs, the likeliest first.
+         */
         Why: {
             /** Key */
             key: string;
@@ -6682,22 +6985,6 @@ export interface components {
                 [key: string]: string | null;
             };
         };
-        /** PackageChange */
-        kinetrum__wire__registry__PackageChange: {
-            /** Name */
-            name: string;
-            /** Before */
-            before: string | null;
-            /** After */
-            after: string | null;
-        };
-        /** Kept */
-        kinetrum__wire__room__Kept: {
-            /** Reference */
-            reference: string;
-            /** Why */
-            why: string;
-        };
         /**
          * NewLabels
          * @description Labels to set; null takes one away.
@@ -6709,25 +6996,6 @@ export interface components {
             labels: {
                 [key: string]: string | null;
             };
-        };
-        /**
-         * Kept
-         * @description The plots and the media of runs by name.
-         */
-        kinetrum__wire__showing__Kept: {
-            /** Plots */
-            plots: components["schemas"]["KeptName"][];
-            /** Media */
-            media: components["schemas"]["KeptName"][];
-        };
-        /** PackageChange */
-        kinetrum__wire__surroundings__PackageChange: {
-            /** Name */
-            name: string;
-            /** Here */
-            here: string | null;
-            /** There */
-            there: string | null;
         };
         /**
          * PointGroup
@@ -7431,7 +7699,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["JournalEntry"][];
+                    "application/json": components["schemas"]["JournalRow"][];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -10805,7 +11073,7 @@ export interface operations {
                 /** @description NAME@NUMBER */
                 right: string;
                 /** @description All that differ without one. */
-                finding?: ("only left" | "only right" | "changed" | "moved" | "same")[] | null;
+                finding?: components["schemas"]["Finding"][] | null;
                 /** @description Only lines behind this path. */
                 after?: string;
                 limit?: number;
@@ -11055,10 +11323,10 @@ export interface operations {
     download_bundle: {
         parameters: {
             query?: {
-                /** @description tar or zip, both uncompressed. */
-                form?: "tar" | "zip";
                 /** @description Only what is below this folder. */
                 folder?: string;
+                /** @description tar or zip, both uncompressed. */
+                form?: "tar" | "zip";
                 /** @description Only files of at most this size. */
                 up_to_bytes?: number | null;
             };
@@ -11399,7 +11667,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["kinetrum__wire__showing__Kept"];
+                    "application/json": components["schemas"]["Kept"];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -11513,14 +11781,14 @@ export interface operations {
             query: {
                 /** @description NAME@NUMBER, or a file in it: NAME@NUMBER:PATH. */
                 of: string;
+                /** @description Only rows whose prediction is not the truth. */
+                wrong?: boolean;
                 /** @description Conditions that all hold: score > 0.9, truth = frost. */
                 where?: string[];
                 /** @description A text that stands in some cell. */
                 find?: string;
                 /** @description A column; with :desc behind it the other way round. */
                 sort?: string;
-                /** @description Only rows whose prediction is not the truth. */
-                wrong?: boolean;
                 offset?: number;
                 limit?: number;
             };
@@ -12401,6 +12669,89 @@ export interface operations {
             };
         };
     };
+    list_gate_kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateForm"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft_gates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGate"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatesDraft"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     set_gates: {
         parameters: {
             query?: never;
@@ -12770,7 +13121,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Review"];
+                    "application/json": components["schemas"]["VersionReview"];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -13225,12 +13576,12 @@ export interface operations {
     download_version_bundle: {
         parameters: {
             query?: {
+                /** @description Whether this counts as a fetch of the version. */
+                counted?: boolean;
                 /** @description tar or zip, both uncompressed. */
                 form?: "tar" | "zip";
                 /** @description Only files of at most this size. */
                 up_to_bytes?: number | null;
-                /** @description Whether this counts as a fetch of the version. */
-                counted?: boolean;
             };
             header?: never;
             path: {
@@ -13867,7 +14218,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Found"][];
+                    "application/json": components["schemas"]["PaletteMatch"][];
                 };
             };
             /** @description A problem document (RFC 9457). */

@@ -2,7 +2,6 @@
 import { describe, expect, it, test } from 'vitest'
 import { conjuncts, readBrushes, rounded, withBrush, written } from '../src/pages/experiment/lens/brushes'
 import { both, parts, sortParts, turned, waysOf, word } from '../src/pages/experiment/words'
-import { withGate } from '../src/pages/model/gateText'
 
 describe('a name or value in a query', () => {
   it.each([
@@ -121,42 +120,5 @@ describe('brushes are terms of the query', () => {
 
   it('names are quoted where a query needs it', () => {
     expect(written('learner', { names: ['a b', 'c'] })).toBe('learner in {"a b", c}')
-  })
-})
-
-describe('a gate from the form', () => {
-  it('is a table of its own where it is one of several', () => {
-    const bound = { kind: 'bound', value: 'recall', on: 'held "out"', at_least: '0.9', at_most: '' } as const
-    const first = withGate('', 'production', bound)
-    expect(first).toBe('[[production.bound]]\nvalue = "recall"\non = "held \\"out\\""\nat_least = 0.9\n')
-    const better = { kind: 'better', value: 'recall', on: 'x', by: '', confidence: '0.99' } as const
-    expect(withGate(first, 'staging', better)).toBe(
-      `${first}\n[[staging.better]]\nvalue = "recall"\non = "x"\nconfidence = 0.99\n`,
-    )
-    const age = withGate('', 'production', { kind: 'evidence', on: 'x', within: '30d' })
-    expect(age).toBe('[[production.evidence]]\non = "x"\nwithin = "30d"\n')
-    // Evidence without the data it was judged on passes only where the gate says so; what is usual is not written.
-    const asked = { kind: 'evidence', on: 'x', within: '', fingerprint: 'any' } as const
-    expect(withGate('', 'production', asked)).toBe('[[production.evidence]]\non = "x"\nfingerprint = "any"\n')
-    const usual = { ...asked, fingerprint: 'required' }
-    expect(withGate('', 'production', usual)).toBe('[[production.evidence]]\non = "x"\n')
-  })
-
-  it('is a line under the head of its stage, over the line that was there', () => {
-    const once = withGate('# ours\n', 'production', { kind: 'approvals', count: '2' })
-    expect(once).toBe('# ours\n\n[production]\napprovals = 2\n')
-    const more = withGate(once, 'production', { kind: 'card', sections: 'Purpose, , Limits' })
-    expect(more).toBe('# ours\n\n[production]\ncard = ["Purpose", "Limits"]\napprovals = 2\n')
-    const changed = withGate(more, 'production', { kind: 'approvals', count: '' })
-    expect(changed).toContain('approvals = 1\n')
-    expect(changed.match(/approvals/g)).toHaveLength(1)
-  })
-
-  it('does not reach into the tables of other stages', () => {
-    const gates = '[staging]\nsignature = "present"\n\n[[production.bound]]\nvalue = "a"\n'
-    const after = withGate(gates, 'production', { kind: 'signature', asks: 'compatible' })
-    expect(after).toBe(`${gates}\n[production]\nsignature = "compatible"\n`)
-    const both = withGate(gates, 'staging', { kind: 'recorded', what: ['data', 'code'] })
-    expect(both.startsWith('[staging]\nrecorded = ["data", "code"]\nsignature = "present"\n')).toBe(true)
   })
 })

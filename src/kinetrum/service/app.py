@@ -125,6 +125,31 @@ def make_app(blob_folder: Path) -> FastAPI:
     return app
 
 
+def _say_what_is_always_there(schema: dict[str, Any]) -> None:
+    """Mark every field of an answer as required: answers are whole, also where a record has defaults."""
+    types = schema["components"]["schemas"]
+    asked = {
+        name
+        for operations in schema["paths"].values()
+        for operation in operations.values()
+        for name in _types_in(operation.get("requestBody", {}))
+    } | {"PointBatch"}
+    while more := {inner for name in asked for inner in _types_in(types[name])} - asked:
+        asked |= more
+    for name, described in types.items():
+        if name not in asked and "properties" in described:
+            described["required"] = list(described["properties"])
+
+
+def _types_in(part: Any) -> set[str]:
+    if isinstance(part, list):
+        return set().union(*map(_types_in, part))
+    if not isinstance(part, dict):
+        return set()
+    named = {part["$ref"].rpartition("/")[2]} if isinstance(part.get("$ref"), str) else set()
+    return named.union(*map(_types_in, part.values()))
+
+
 def _tell_the_truth(app: FastAPI) -> None:
     """Add to the OpenAPI document what routes cannot say: the media type of errors, the types of raw bodies."""
     plain = app.openapi
@@ -134,6 +159,7 @@ def _tell_the_truth(app: FastAPI) -> None:
         batch = PointBatch.model_json_schema(ref_template="#/components/schemas/{model}")
         schema["components"]["schemas"] |= batch.pop("$defs") | {"PointBatch": batch}
         schema["components"]["securitySchemes"] = _SECURITY
+        _say_what_is_always_there(schema)
         for path, operations in schema["paths"].items():
             for operation in operations.values():
                 if path not in _OPEN:

@@ -6,13 +6,14 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from kinetrum.wire.base import Id, In, JsonValue, Micros, Moment, Out
-from kinetrum.wire.runs import Goal
+from kinetrum.actions.registry.checkpoint_values import Checkpoint
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.compare.manifests import FilePair, Finding
+from kinetrum.wire.base import Id, In, Micros, Moment, Out
 
-Word = Literal["only left", "only right", "changed", "moved", "same"]
 
-
-class FileEntry(Out):
+class NewFile(In):
     """`modified` is the file's last change (microseconds since 1970), `address` where it stays, where known."""
 
     path: str
@@ -53,7 +54,7 @@ class NewContent(In):
     at: Micros
     name: str | None = None
     kind: str = "file"
-    files: list[FileEntry] = Field(default=[], max_length=100_000)
+    files: list[NewFile] = Field(default=[], max_length=100_000)
     by_reference: bool = False
     named: bool = Field(
         True, description="False where the name is only the file's: an input made under another has that."
@@ -115,15 +116,6 @@ class ArtifactVersionDetail(ArtifactVersion):
     equal: list[str]
 
 
-class Checkpoint(Out):
-    """A version that a run made at a step, and each metric's latest value up to it."""
-
-    number: int
-    run: str
-    step: int
-    values: dict[str, JsonValue]
-
-
 class Artifact(Out):
     """An artifact; `checkpoints` are those of its newest 1,000 versions, `goals` those of their runs."""
 
@@ -163,14 +155,8 @@ class Listing(Out):
     more_files: int
 
 
-class FilePair(Out):
-    finding: Word
-    left: FileEntry | None
-    right: FileEntry | None
-
-
 class FindingCount(Out):
-    finding: Word
+    finding: Finding
     sign: str
     files: int
 
@@ -186,22 +172,6 @@ class Difference(Out):
     more: int
 
 
-class ColumnChange(Out):
-    name: str
-    rows: int
-    mean: float | None
-    least: float | None
-    most: float | None
-
-
-class ContentDifference(Out):
-    """`columns` are those of tables that differ; `text` is a unified difference."""
-
-    sentence: str
-    columns: list[ColumnChange]
-    text: str
-
-
 class Use(Out):
     version: str
     run: RunOfVersion
@@ -214,15 +184,3 @@ class Uses(Out):
     exact: bool
     versions: list[ArtifactVersion]
     uses: list[Use]
-
-
-class Preview(Out):
-    """A look into a file: `kind` says how to show it; a picture is fetched with `show`."""
-
-    kind: Literal["text", "markdown", "table", "image", "model", "archive", "bytes"]
-    text: str
-    language: str
-    columns: list[str]
-    rows: list[list[str]]
-    facts: list[tuple[str, str]]
-    note: str

@@ -2,27 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any
 
 from pydantic import Field
 
+from kinetrum.core.plots import PlotView
+from kinetrum.core.plots.overlay import DrawnSeries
 from kinetrum.wire.base import Id, In, Micros, Moment, Out
-
-
-class PlotView(Out):
-    """How a plot is drawn: `x`, `y` and `group` name columns; `share` is for matrices."""
-
-    mark: Literal["line", "steps", "points", "bars", "matrix"]
-    x: str
-    y: list[str]
-    group: str | None
-    title: str
-    x_name: str
-    y_name: str
-    x_scale: Literal["linear", "log"]
-    y_scale: Literal["linear", "log"]
-    share: Literal["count", "row", "column"]
-    diagonal: bool
 
 
 class NewPlot(In):
@@ -75,15 +61,6 @@ class KeptPlot(PlotListed):
     column_names: list[str]
     columns: dict[str, list[Any]]
     matrix: Matrix | None
-
-
-class DrawnSeries(Out):
-    """A line or cloud as it is drawn; `of` is the place of its plot."""
-
-    name: str
-    of: int
-    x: list[Any]
-    y: list[float]
 
 
 class SaidNumber(Out):

@@ -6,26 +6,13 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from kinetrum.wire.artifacts import ArtifactVersion, FileEntry
+from kinetrum.actions.registry.reviews import OnData, PackageChoice
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.registry.gates import FormField, GateCheck
+from kinetrum.core.registry.signature import Signature
+from kinetrum.wire.artifacts import ArtifactVersion
 from kinetrum.wire.base import Comment, Id, In, JsonValue, Moment, Out
-from kinetrum.wire.comparison import RowsVerdict
-from kinetrum.wire.runs import Goal
-
-
-class SignatureField(Out):
-    """One input or output; a side of the shape that is null or a word has any length."""
-
-    name: str
-    type: str
-    shape: list[int | str | None]
-
-
-class Signature(Out):
-    """What a model takes and gives; `source`: onnx, safetensors or sample."""
-
-    source: str
-    inputs: list[SignatureField]
-    outputs: list[SignatureField]
 
 
 class NewModelVersion(In):
@@ -165,16 +152,6 @@ class Stage(Out):
     why_not: str | None
 
 
-class GateCheck(Out):
-    """One gate's outcome, with the figures behind it."""
-
-    kind: Literal["bound", "better", "approvals", "card", "signature", "recorded", "evidence"]
-    asks: str
-    met: bool
-    found: str
-    figures: dict[str, float | None]
-
-
 class StageEvent(Out):
     act: Literal["promote", "demote", "roll back"]
     stage: str
@@ -283,15 +260,6 @@ class BoundEvidence(In):
     experiment: str | None = None
 
 
-class ReviewChange(Out):
-    """A version whose review a change of rules turns; `stages` are those on which it stands and stays."""
-
-    number: int
-    before: Literal["pending", "approved", "rejected"]
-    after: Literal["pending", "approved", "rejected"]
-    stages: list[str]
-
-
 class ModelRules(In):
     """What is left out or null stays."""
 
@@ -318,6 +286,28 @@ class NewLadder(In):
     stages: list[NewStage]
 
 
+class GateForm(Out):
+    """A kind of gate, and the fields by which one is asked for; `several`: a stage may have more than one."""
+
+    kind: str
+    title: str
+    several: bool
+    fields: list[FormField]
+
+
+class NewGate(In):
+    """Gates as they are being written, and one more to add to a stage, by the fields of its kind's form."""
+
+    gates: str = Field(max_length=20_000)
+    stage: str
+    kind: str
+    fields: dict[str, str]
+
+
+class GatesDraft(Out):
+    gates: str
+
+
 class NewGates(In):
     """A table of TOML per stage."""
 
@@ -328,24 +318,7 @@ class NewLabels(In):
     labels: dict[str, str | None]
 
 
-class OnData(Out):
-    """Both versions' results on named data; `note`: why the same rows say nothing."""
-
-    on: str
-    candidate: dict[str, JsonValue]
-    other: dict[str, JsonValue]
-    same_data: bool | None
-    differences: list[RowsVerdict]
-    note: str
-
-
-class PackageChange(Out):
-    name: str
-    before: str | None
-    after: str | None
-
-
-class Review(Out):
+class VersionReview(Out):
     """A version beside the occupant of a stage, or beside another version; its gates where a stage was asked.
 
     `emptied`: that and by whom the stage was emptied, where nothing stands there or it was filled again since.
@@ -360,7 +333,7 @@ class Review(Out):
     why_not_place: str | None
     on_data: list[OnData]
     misfits: list[str] | None
-    packages: list[PackageChange]
+    packages: list[PackageChoice]
     emptied: str | None
 
 
@@ -370,17 +343,6 @@ class Gates(Out):
     stage: str
     met: bool
     checks: list[GateCheck]
-
-
-class Fetch(Out):
-    """Fetches of a version by one person who asked for it in one way."""
-
-    number: int
-    person: str
-    asked: str
-    fetches: int
-    first_at: Moment
-    last_at: Moment
 
 
 class Promotion(In):

@@ -6,16 +6,10 @@ from typing import Annotated, Literal
 
 from pydantic import Field, field_validator
 
+from kinetrum.actions.search.run_table import RunColumn
+from kinetrum.core.base.goals import Goal
 from kinetrum.wire.base import Id, In, JsonValue, Micros, Moment, Out, PlainMicros, check_unit
-from kinetrum.wire.surroundings import Activity, Progress, Repository
-
-
-class Goal(Out):
-    key: str
-    direction: Literal["higher", "lower"]
-    unit: str | None = None
-    bound: float | None = None
-    aggregate: str = "best"
+from kinetrum.wire.environment import Activity, Progress, Repository
 
 
 class NewGoal(In):
@@ -193,12 +187,6 @@ class RunDetail(Run):
     output_lines: int
     has_resources: bool
     may: list[Literal["describe", "record", "bin"]]
-
-
-class RunColumn(Out):
-    scope: Literal["param", "value", "label"]
-    name: str
-    differs: bool
 
 
 class ChosenColumn(Out):

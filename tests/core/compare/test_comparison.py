@@ -139,7 +139,11 @@ def test_reasons_follow_what_other_runs_show() -> None:
     ("difference", "first", "text"),
     [
         (told(0.02, False, 7), "noise", "within the noise of replicates; 7 runs each would tell it"),
-        (DifferenceOfMeans(0.02, None, None, None, None, 0.95, "none", 4), "noise", "may be noise. 4 runs each would tell"),
+        (
+            DifferenceOfMeans(0.02, None, None, None, None, 0.95, "none", 4),
+            "noise",
+            "may be noise. 4 runs each would tell",
+        ),
         (told(0.02, True), "commit", "no other runs"),
     ],
 )

@@ -7,7 +7,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kinetrum.core.base.samples import joined, thinned
-from kinetrum.core.compare.environment import PackageChange, changes, code_change, code_state, expected_end, text_difference
+from kinetrum.core.compare.environment import (
+    PackageChange,
+    changes,
+    code_change,
+    code_state,
+    expected_end,
+    text_difference,
+)
 
 
 @pytest.mark.parametrize(
@@ -32,7 +39,11 @@ def test_whether_code_can_be_had_again(code: dict[str, object], texts: dict[str,
 
 def test_only_what_differs_is_named() -> None:
     here, there = {"numpy": "2.1", "scipy": "1.0", "new": "1"}, {"numpy": "2.0", "scipy": "1.0", "old": "3"}
-    assert changes(here, there) == [PackageChange("new", "1", None), PackageChange("numpy", "2.1", "2.0"), PackageChange("old", None, "3")]
+    assert changes(here, there) == [
+        PackageChange("new", "1", None),
+        PackageChange("numpy", "2.1", "2.0"),
+        PackageChange("old", None, "3"),
+    ]
 
 
 @pytest.mark.parametrize(

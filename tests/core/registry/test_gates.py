@@ -17,26 +17,29 @@ from hypothesis import strategies as st
 from kinetrum.core.base.errors import Conflict, InvalidInput
 from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.card import OUTLINE, missing_sections, sections_of
-from kinetrum.core.registry.checks import GateCheck, Evidence, Facts, check_gates
 from kinetrum.core.registry.evidence import read_rules
 from kinetrum.core.registry.gates import (
     Approvals,
     Better,
     Bound,
     Card,
+    Evidence,
+    Facts,
     Fresh,
     Gate,
+    GateCheck,
     HasSignature,
     Recorded,
+    check_gates,
     read_gates,
     write_gates,
 )
 from kinetrum.core.registry.ladder import DEFAULT_LADDER, Stage, Stay, change_ladder
 from kinetrum.core.registry.reading import can_be, form_with_signature, read_signature
-from kinetrum.core.registry.sentence import Judged, beside_sentence, review_sentence
+from kinetrum.core.registry.sentence import Judged, Placing, beside_sentence, review_sentence
 from kinetrum.core.registry.signature import (
-    SignatureField,
     Signature,
+    SignatureField,
     incompatibilities,
     signature_from_json,
     signature_of_sample,
@@ -335,8 +338,14 @@ READINGS = SignatureField("readings", "float32", (None, 12))
     [
         ((READINGS,), []),
         ((SignatureField("readings", "float32", ("rows", None)),), []),
-        ((SignatureField("readings", "float64", (None, 12)),), ["input readings float32 [?, 12] became float64 [?, 12]"]),
-        ((SignatureField("readings", "float32", (None, 13)),), ["input readings float32 [?, 12] became float32 [?, 13]"]),
+        (
+            (SignatureField("readings", "float64", (None, 12)),),
+            ["input readings float32 [?, 12] became float64 [?, 12]"],
+        ),
+        (
+            (SignatureField("readings", "float32", (None, 13)),),
+            ["input readings float32 [?, 12] became float32 [?, 13]"],
+        ),
         ((SignatureField("nights", "float32", (None, 12)),), ["input readings is missing", "input nights is new"]),
         ((READINGS, SignatureField("cloud", "float32", (None,))), ["input cloud is new"]),
     ],
@@ -390,7 +399,9 @@ def test_signatures_in_files() -> None:
     )
     found = read_signature("onnx", io.BytesIO(helper.make_model(graph).SerializeToString()))
     assert found == Signature(
-        (SignatureField("readings", "float32", ("rows", 12)),), (SignatureField("frost", "float32", (None, 12)),), "onnx"
+        (SignatureField("readings", "float32", ("rows", 12)),),
+        (SignatureField("frost", "float32", (None, 12)),),
+        "onnx",
     )
     with pytest.raises(ValueError, match="no ONNX"):
         read_signature("onnx", io.BytesIO(b"\xff\xff no model"))
@@ -427,20 +438,24 @@ def test_the_first_sentence_of_a_review() -> None:
     within = judge_predictions(predictions(0.9, 8), predictions(0.9, 8), "row")
     beyond = judge_predictions(predictions(0.97, 7), predictions(0.9, 8), "row")
     unmet = GateCheck("approvals", "2 approvals", False, "it has 1")
-    said = review_sentence(4, "production", 3, None, [unmet, replace(unmet, met=True)], [Judged("holdout", within)])
+    said = review_sentence(
+        Placing(4, "production", 3, None), [unmet, replace(unmet, met=True)], [Judged("holdout", within)]
+    )
     assert said.startswith("Version 4 would replace version 3 on production: accuracy on holdout, 0.")
     assert said.endswith("within noise. 1 of 2 gates is not met: 2 approvals; it has 1.")
-    told = review_sentence(5, "production", 3, None, [replace(unmet, met=True)], [Judged("holdout", beyond)])
+    told = review_sentence(Placing(5, "production", 3, None), [replace(unmet, met=True)], [Judged("holdout", beyond)])
     assert "better" in told
     assert told.endswith("beyond noise at 95 %. Its gate is met.")
     against = [replace(one, outcome=Outcome.WORSE) if one.measure == "precision" else one for one in beyond]
-    named = review_sentence(5, "production", 3, None, [], [Judged("holdout", against)], ["recall", "precision"])
+    named = review_sentence(
+        Placing(5, "production", 3, None), [], [Judged("holdout", against)], ["recall", "precision"]
+    )
     assert "better recall on holdout" in named
     assert named.endswith("beyond noise at 95 %; but worse precision. No gate is asked.")
-    assert review_sentence(1, "staging", None, "version 1 is pending", [], []) == (
+    assert review_sentence(Placing(1, "staging", None, "version 1 is pending"), [], []) == (
         "Version 1 would be the first on staging. It cannot be placed there: version 1 is pending."
     )
-    assert review_sentence(1, "staging", 1, None, [], []) == "Version 1 stands on staging."
+    assert review_sentence(Placing(1, "staging", 1, None), [], []) == "Version 1 stands on staging."
     assert "no rows" in beside_sentence(2, 1, [])
 
 

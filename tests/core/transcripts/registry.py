@@ -14,27 +14,30 @@ import numpy as np
 
 from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry import card, ladder
-from kinetrum.core.registry.checks import GateCheck, Evidence, Facts, check_gates
 from kinetrum.core.registry.evidence import read_rules
 from kinetrum.core.registry.gates import (
     Approvals,
     Better,
     Bound,
     Card,
+    Evidence,
+    Facts,
     Fresh,
     Gate,
+    GateCheck,
     HasSignature,
     Recorded,
+    check_gates,
     read_gates,
     write_gates,
 )
 from kinetrum.core.registry.ladder import DEFAULT_LADDER, Stage, Stay
 from kinetrum.core.registry.reading import can_be, form_with_signature, read_signature
 from kinetrum.core.registry.review import Review, Standing
-from kinetrum.core.registry.sentence import Judged, beside_sentence, review_sentence
+from kinetrum.core.registry.sentence import Judged, Placing, beside_sentence, review_sentence
 from kinetrum.core.registry.signature import (
-    SignatureField,
     Signature,
+    SignatureField,
     incompatibilities,
     signature_from_json,
     signature_of_sample,
@@ -468,7 +471,7 @@ def sentences() -> Asked:
         yield f"beside, {said}", lambda held=held, goes_by=goes_by: beside_sentence(5, 3, held, goes_by)
         yield (
             f"review, {said}",
-            lambda held=held, goes_by=goes_by: review_sentence(5, "production", 3, None, [], held, goes_by),
+            lambda held=held, goes_by=goes_by: review_sentence(Placing(5, "production", 3, None), [], held, goes_by),
         )
     for occupant, obstacle, given, last in product(
         (None, 3, 5),
@@ -479,7 +482,7 @@ def sentences() -> Asked:
         yield (
             f"occupant {occupant}, {obstacle}, {[one.met for one in given]}, last {last}",
             lambda occupant=occupant, obstacle=obstacle, given=given, last=last: review_sentence(
-                5, "production", occupant, obstacle, given, [], (), last
+                Placing(5, "production", occupant, obstacle, last), given, []
             ),
         )
 

@@ -165,3 +165,21 @@ def test_random_acts_of_many_at_once_leave_one_history(project: Project) -> None
         one["name"]: one["warning"] for one in model["stages"]
     }
     assert glance["lead"] == model["lead"]
+
+
+def test_gates_asked_for_by_a_form(project: Project) -> None:
+    project.registered(1)
+    model, service = project.path("models", "frost-alarm"), project.service("maintainer")
+    stages = [{"name": "staging"}, {"name": "prod.eu"}]
+    service.call("PUT", f"{model}/ladder", json={"stages": stages})
+    kinds = {kind["kind"]: kind for kind in service.get("/gate-kinds")}
+    assert list(kinds) == ["bound", "better", "evidence", "approvals", "card", "signature", "recorded"]
+    body = {"gates": "# ours\n", "stage": "prod.eu", "kind": "approvals", "fields": {"approvals": "2"}}
+    draft = service.call("POST", f"{model}/gates/drafts", json=body)["gates"]
+    assert service.get(model)["gates"] == ""
+    service.call("PUT", f"{model}/gates", json={"gates": draft})
+    assert service.get(model)["gates"] == '# ours\n\n["prod.eu"]\napprovals = 2\n'
+    with pytest.raises(errors.InvalidInput, match="No stage is named 'production'; the ladder is staging"):
+        service.call("POST", f"{model}/gates/drafts", json=body | {"stage": "production"})
+    with pytest.raises(errors.NotFound):
+        project.service("stranger").call("POST", f"{model}/gates/drafts", json=body)

@@ -16,7 +16,7 @@ export type GroupCell = Schemas['GroupCell']
 export type ChosenColumn = Schemas['ChosenColumn']
 export type View = Schemas['SavedView']
 export type Offer = Schemas['Offer']
-export type Found = Schemas['Found']
+export type Found = Schemas['PaletteMatch']
 
 export const PAGE = 100
 

@@ -3,7 +3,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import { answer, api, newId, type Schemas } from './client'
 
 export type GateCheck = Schemas['GateCheck']
-export type ReviewData = Schemas['Review']
+export type ReviewData = Schemas['VersionReview']
 export type Glance = Schemas['ModelAtAGlance']
 export type NewStage = Schemas['NewStage']
 
@@ -149,6 +149,26 @@ export const useSetGates = (project: string, model: string) =>
       }),
     ),
   )
+
+/** The kinds of gates that there are, with the fields of their forms. */
+export const useGateForms = () =>
+  useQuery({
+    queryKey: ['gate-kinds'],
+    queryFn: () => answer(api.GET('/api/v1/gate-kinds')),
+    staleTime: Infinity,
+  })
+
+/** One more gate, written by the service into gates that are being written; nothing is set. */
+export const useDraftGates = (project: string, model: string) =>
+  useMutation({
+    mutationFn: (body: Schemas['NewGate']) =>
+      answer(
+        api.POST('/api/v1/projects/{project}/models/{model}/gates/drafts', {
+          params: { path: { project, model } },
+          body,
+        }),
+      ),
+  })
 
 export const useChooseLead = (project: string, model: string) =>
   useModelAct(project, (version: number | null) =>

@@ -185,7 +185,7 @@ export async function keepFiles(
     } else await sendInPieces({ project, signal }, sha256, file, tellThere)
   })
   signal.throwIfAborted()
-  const files: Schemas['FileEntry'][] = [...known].map(([{ path, file }, sha256]) => ({
+  const files: Schemas['NewFile'][] = [...known].map(([{ path, file }, sha256]) => ({
     path,
     size: file.size,
     sha256,

@@ -105,12 +105,14 @@ def _take_view(origin: Origin, project: str, view: ViewRecord, done: Told) -> No
     views.save_view(
         id_bytes(view.uid),
         place.project_id,
-        row.experiment_id if row else None,
-        view.name,
-        view.shared,
-        origin.actor.person_id,
-        dict(view.arrangement),
-        1,
+        views.ViewChange(
+            row.experiment_id if row else None,
+            view.name,
+            view.shared,
+            origin.actor.person_id,
+            dict(view.arrangement),
+            1,
+        ),
     )
     done.views.append(view.name)
 
@@ -126,11 +128,13 @@ def _take_notes(origin: Origin, project: str, found: tuple[ThingNote, ...], numb
                 place.project_id,
                 one.kind,
                 subject,
-                id_bytes(note.uid),
-                origin.person_id(note.by),
-                note.text,
-                from_micros(note.at),
-                origin.words(note.by),
+                notes.ImportedNote(
+                    id_bytes(note.uid),
+                    origin.person_id(note.by),
+                    note.text,
+                    from_micros(note.at),
+                    origin.words(note.by),
+                ),
             )
 
 
@@ -177,7 +181,7 @@ def _take_model(origin: Origin, project: str, record: ModelRecord, numbers: Numb
             origin.actor.person_id,
             "imported",
             row.name,
-            after={"from": origin.source, "versions": len(added)},
+            journal.Change(after={"from": origin.source, "versions": len(added)}),
             origin=origin.actor.origin,
         )
 
@@ -250,12 +254,12 @@ def _add_version(origin: Origin, model_id: int, number: int, version: ModelVersi
     model_records.add_version(
         model_id,
         number,
-        id_bytes(version.uid),
-        files,
-        run.run_id if run else None,
         origin.actor.person_id,
         from_micros(version.made_at),
         origin.words(version.by),
+        uid=id_bytes(version.uid),
+        version_id=files,
+        run_id=run.run_id if run else None,
         origin=told,
         comment=version.comment,
         retired=version.retired,
@@ -287,16 +291,18 @@ def _add_evidence(origin: Origin, model_id: int, number: int, found: EvidenceRec
     rows = numbers.get(found.rows) if found.rows else None
     model_records.add_evidence(
         model_id,
-        id_bytes(found.uid),
-        number,
-        found.on,
-        found.digest,
-        run.run_id,
-        rows[0] if rows else None,
-        dict(found.results),
-        origin.actor.person_id,
-        from_micros(found.at),
-        origin.words(found.by),
+        model_records.ImportedEvidence(
+            id_bytes(found.uid),
+            number,
+            found.on,
+            found.digest,
+            run.run_id,
+            rows[0] if rows else None,
+            dict(found.results),
+            origin.actor.person_id,
+            from_micros(found.at),
+            origin.words(found.by),
+        ),
     )
 
 
@@ -313,17 +319,19 @@ def _place(origin: Origin, row: ModelRow, record: ModelRecord, added: dict[int, 
     for event in record.events:
         model_records.add_event(
             row.model_id,
-            id_bytes(event.uid),
-            event.act,
-            event.stage,
-            added.get(event.before or 0),
-            added.get(event.after or 0),
-            origin.actor.person_id,
-            event.comment,
-            from_micros(event.at),
-            event.checks,
-            event.override_reason,
-            origin.words(event.by),
+            model_records.ImportedEvent(
+                id_bytes(event.uid),
+                event.act,
+                event.stage,
+                added.get(event.before or 0),
+                added.get(event.after or 0),
+                origin.actor.person_id,
+                event.comment,
+                from_micros(event.at),
+                event.checks,
+                event.override_reason,
+                origin.words(event.by),
+            ),
         )
     changes = {"lead_number": added.get(record.lead or 0), "image": _image(record)}
     there = {name: value for name, value in changes.items() if value is not None}

@@ -273,16 +273,18 @@ def _take_version(
     address = version.address if version.by_reference else None if stored else f"{contents.source}/{version.reference}"
     version_id = artifacts.add_version(
         row.artifact_id,
-        number,
-        version.digest,
-        not stored,
-        address,
-        origin.person_id(version.by),
-        dict(version.about),
-        dict(version.labels),
-        manifests.pack_places(version.files),
-        made_at,
-        origin.words(version.by, version.reference),
+        artifacts.NewVersionRow(
+            number,
+            version.digest,
+            not stored,
+            address,
+            origin.person_id(version.by),
+            dict(version.about),
+            dict(version.labels),
+            manifests.pack_places(version.files),
+            made_at,
+            origin.words(version.by, version.reference),
+        ),
     )
     reference = f"{version.name}@{number}"
     done.versions[version.reference] = reference
@@ -345,13 +347,15 @@ def _make_run(
     run_id = runs.add_run(
         uid,
         experiment.experiment_id,
-        number,
-        record.name,
-        origin.person_id(record.by),
-        record.host,
-        id_bytes(record.parent) if record.parent else None,
-        from_micros(record.started_at),
-        max(1, record.lease_s),
+        runs.NewRunRow(
+            number,
+            record.name,
+            origin.person_id(record.by),
+            record.host,
+            id_bytes(record.parent) if record.parent else None,
+            from_micros(record.started_at),
+            max(1, record.lease_s),
+        ),
     )
     running = record.status == "running"
     ended = record.ended_at or record.started_at
@@ -379,18 +383,16 @@ def _make_run(
             place.project_id,
             "run",
             run_id,
-            id_bytes(note.uid),
-            origin.person_id(note.by),
-            note.text,
-            from_micros(note.at),
-            origin.words(note.by),
+            notes.ImportedNote(
+                id_bytes(note.uid), origin.person_id(note.by), note.text, from_micros(note.at), origin.words(note.by)
+            ),
         )
     journal.append(
         place.project_id,
         actor.person_id,
         "imported",
         run.subject,
-        after={"from": run.imported_from},
+        journal.Change(after={"from": run.imported_from}),
         origin=actor.origin,
     )
     done.runs[was] = run.reference
@@ -484,6 +486,6 @@ def _finish(actor: Actor, project: str, done: Imported) -> None:
             actor.person_id,
             "imported an archive",
             f"archive:{done.source}"[:400],
-            after={"runs": len(done.runs), "versions": len(done.versions), "models": len(done.models)},
+            journal.Change(after={"runs": len(done.runs), "versions": len(done.versions), "models": len(done.models)}),
             origin=actor.origin,
         )

@@ -107,8 +107,9 @@ def describe_artifact(
             actor.person_id,
             "described",
             f"artifact:{name}",
-            before={"description": row.description, "labels": row.labels},
-            after={"description": text, "labels": fresh},
+            journal.Change(
+                {"description": row.description, "labels": row.labels}, {"description": text, "labels": fresh}
+            ),
             origin=actor.origin,
         )
     return find_artifact(place, name)
@@ -129,8 +130,7 @@ def label_version(actor: Actor, project: str, name: str, which: str, labels: dic
             actor.person_id,
             "labelled",
             version.reference,
-            before=version.labels,
-            after=fresh,
+            journal.Change(version.labels, fresh),
             origin=actor.origin,
         )
     return artifacts.version_by_id(version.version_id)

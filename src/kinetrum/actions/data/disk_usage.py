@@ -39,12 +39,20 @@ class Usage:
 
 
 @dataclass(frozen=True)
+class KeptThing:
+    """Something that a purge leaves, and why."""
+
+    reference: str
+    why: str
+
+
+@dataclass(frozen=True)
 class Purge:
     """What a purge frees or freed: `kept` are (reference, why) that stay; bytes of files and of the database."""
 
     runs: list[str]
     versions: list[str]
-    kept: list[tuple[str, str]]
+    kept: list[KeptThing]
     files: int
     size_bytes: int
     recorded_bytes: int
@@ -80,31 +88,29 @@ def read_all_usage(actor: Actor, store: BlobStore) -> tuple[list[tuple[str, int,
     return disk_usage.stored_by_project(), files, size, shutil.disk_usage(store.folder).free
 
 
-def _sorted_out(
-    place: Place, references: Sequence[str] | None
-) -> tuple[list[Run], list[VersionRow], list[tuple[str, str]]]:
+def _sorted_out(place: Place, references: Sequence[str] | None) -> tuple[list[Run], list[VersionRow], list[KeptThing]]:
     """Return what may be purged of what was named (None: all of the bin), and what may not, with the reason."""
     if references is None:
         held = runs.binned_runs(place.project_id, LISTED)
         versions = artifacts.binned_versions(place.project_id, LISTED)
-        kept = list[tuple[str, str]]()
+        kept = list[KeptThing]()
     else:
         things = things_named(place, references)
         held, versions = things.runs, things.versions
-        kept = [(f"model:{model.name}", "what was registered is never purged") for model in things.models]
+        kept = [KeptThing(f"model:{model.name}", "what was registered is never purged") for model in things.models]
     on_runs = disk_usage.models_on_runs([run.run_id for run in held])
     on_versions = artifacts.models_on([row.version_id for row in versions])
     free_runs, free_versions = [], []
     for run in held:
         why = _why_kept(run.purged_at is not None, run.binned_at is None, on_runs.get(run.run_id))
         if why:
-            kept.append((run.reference, why))
+            kept.append(KeptThing(run.reference, why))
         else:
             free_runs.append(run)
     for row in versions:
         why = _why_kept(row.purged_at is not None, row.binned_at is None, on_versions.get(row.version_id))
         if why:
-            kept.append((row.reference, why))
+            kept.append(KeptThing(row.reference, why))
         else:
             free_versions.append(row)
     return free_runs, free_versions, kept
@@ -154,7 +160,7 @@ def purge(
             gone.update(_purge_one(actor, project, reference, keep_files))
     uploads.remove_released(store)
     left = [
-        (reference, "was taken out of the bin meanwhile")
+        KeptThing(reference, "was taken out of the bin meanwhile")
         for reference in (*planned.runs, *planned.versions)
         if reference not in gone
     ]
@@ -196,7 +202,7 @@ def _purge_one(actor: Actor, project: str, reference: str, keep_files: bool) -> 
             actor.person_id,
             "purged",
             row.reference,
-            before={"digest": row.digest},
+            journal.Change({"digest": row.digest}),
             origin=actor.origin,
         )
     return [*(run.reference for run in free_runs), *(row.reference for row in free_versions)]

@@ -79,24 +79,40 @@ def link_version(
     return version
 
 
+@dataclass(frozen=True)
+class ExistingLink:
+    """A version that exists, named as a run's input or output."""
+
+    name: str
+    which: str
+    new_uid: str
+    role: str | None
+    at: int
+    activity: str | None = None
+
+
 @transaction
 def link_existing(
     actor: Actor,
     project: str,
     experiment: str,
     run_ref: str,
-    name: str,
-    which: str,
-    new_uid: str,
-    role: str | None,
-    at: int,
-    activity: str | None = None,
+    link: ExistingLink,
 ) -> VersionRow:
     """Record that a run used a version that exists."""
     place, run = run_to_write(actor, project, experiment, run_ref)
     doc = runs.lock_doc(run.run_id)
-    version = find_version(place, name, which)
-    use = NewVersion(new_uid, version.name, version.kind, (), version.by_reference, at, role=role, activity=activity)
+    version = find_version(place, link.name, link.which)
+    use = NewVersion(
+        link.new_uid,
+        version.name,
+        version.kind,
+        (),
+        version.by_reference,
+        link.at,
+        role=link.role,
+        activity=link.activity,
+    )
     _link(run, doc, version, "used", use, None)
     return version
 
@@ -217,21 +233,23 @@ def _next_version(
     number = artifacts.last_number(row.artifact_id) + 1
     artifacts.add_version(
         row.artifact_id,
-        number,
-        digest,
-        new.by_reference,
-        new.address,
-        actor.person_id,
-        new.about,
-        new.labels,
-        manifests.pack_places(files),
+        artifacts.NewVersionRow(
+            number,
+            digest,
+            new.by_reference,
+            new.address,
+            actor.person_id,
+            new.about,
+            new.labels,
+            manifests.pack_places(files),
+        ),
     )
     journal.append(
         place.project_id,
         actor.person_id,
         "made the version",
         f"{name}@{number}",
-        after={"digest": digest, "files": len(files)},
+        journal.Change(after={"digest": digest, "files": len(files)}),
         origin=actor.origin,
     )
     made = artifacts.version_numbered(row.artifact_id, number)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from typing import Any
 
 from kinetrum.actions.context import Actor, enter
@@ -38,21 +38,28 @@ def read_page(actor: Actor, store: BlobStore, project: str, table: VersionRef, a
     return at, _asked(store, [at], {"asked": asdict(asked)}, asked)
 
 
+@dataclass(frozen=True)
+class TwoTables:
+    """Two tables beside each other: what they are joined by, which outcomes, and which rows of those."""
+
+    left: VersionRef
+    right: VersionRef
+    key: str | None
+    outcomes: Sequence[str]
+    asked: Asked
+
+
 def read_joined(
     actor: Actor,
     store: BlobStore,
     project: str,
-    left: VersionRef,
-    right: VersionRef,
-    key: str | None,
-    outcomes: Sequence[str],
-    asked: Asked,
+    tables: TwoTables,
 ) -> tuple[TableAt, TableAt, Page]:
     """Return a page of the rows of two tables joined by a key; see `core.rows.join_tables`."""
-    one, two = _table_at(actor, project, left), _table_at(actor, project, right)
-    chosen = key or _kept_key(one, two)
-    given = {"asked": asdict(asked), "key": chosen, "outcomes": list(outcomes)}
-    return one, two, _asked(store, [one, two], given, asked)
+    one, two = _table_at(actor, project, tables.left), _table_at(actor, project, tables.right)
+    chosen = tables.key or _kept_key(one, two)
+    given = {"asked": asdict(tables.asked), "key": chosen, "outcomes": list(tables.outcomes)}
+    return one, two, _asked(store, [one, two], given, tables.asked)
 
 
 def read_judged(

@@ -229,7 +229,6 @@ def set_role(actor: Actor, project: str, person: str, role: str | None) -> None:
         actor.person_id,
         "changed a role",
         person,
-        before=before,
-        after=wanted,
+        journal.Change(before, wanted),
         origin=actor.origin,
     )

@@ -93,7 +93,14 @@ def _add(place: Place, actor: Actor, thing: Thing, uid: bytes, text: str) -> Non
     if any(note.uid == uid for note in notes.notes_on(thing.kind, thing.row_id)):
         return
     notes.add_notes(place.project_id, thing.kind, [(uid, thing.row_id)], actor.person_id, text)
-    journal.append(place.project_id, actor.person_id, "noted on", thing.subject, after=text[:500], origin=actor.origin)
+    journal.append(
+        place.project_id,
+        actor.person_id,
+        "noted on",
+        thing.subject,
+        journal.Change(after=text[:500]),
+        origin=actor.origin,
+    )
 
 
 def _check_note(text: str) -> None:
@@ -135,6 +142,6 @@ def remove_note(actor: Actor, project: str, reference: str, uid: str) -> None:
         actor.person_id,
         "removed a note",
         thing.subject,
-        before=note.text[:500],
+        journal.Change(note.text[:500]),
         origin=actor.origin,
     )

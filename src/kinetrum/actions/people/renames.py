@@ -59,4 +59,6 @@ def _taken(what: str, name: str, of: str) -> str:
 
 
 def _log(actor: Actor, place: Place, subject: str, before: str, after: str) -> None:
-    journal.append(place.project_id, actor.person_id, "renamed", subject, before, after, "", actor.origin)
+    journal.append(
+        place.project_id, actor.person_id, "renamed", subject, journal.Change(before, after), "", actor.origin
+    )

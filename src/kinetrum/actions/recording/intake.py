@@ -125,13 +125,15 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
     run_id = runs.add_run(
         uid,
         row.experiment_id,
-        projects.next_run_number(row.experiment_id),
-        check_run_name(beginning.name) or (generate_run_name(uid) if row.generates_names else None),
-        actor.person_id,
-        beginning.host[:200],
-        id_bytes(beginning.parent, "parent") if beginning.parent else None,
-        _moment(beginning.started_at, "started_at"),
-        min(max(beginning.lease_s, low), high),
+        runs.NewRunRow(
+            projects.next_run_number(row.experiment_id),
+            check_run_name(beginning.name) or (generate_run_name(uid) if row.generates_names else None),
+            actor.person_id,
+            beginning.host[:200],
+            id_bytes(beginning.parent, "parent") if beginning.parent else None,
+            _moment(beginning.started_at, "started_at"),
+            min(max(beginning.lease_s, low), high),
+        ),
     )
     run = runs.run_by_id(run_id)
     doc = RunDoc(labels=_labels(beginning.labels), about=beginning.about, seeds=row.seeds)
@@ -295,7 +297,7 @@ def record_ending(
         runs.save_doc(run, doc, {})
     runs.set_ending(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, moment)
     journal.append(
-        place.project_id, actor.person_id, "ended", run.subject, before=run.status, after=status, origin=actor.origin
+        place.project_id, actor.person_id, "ended", run.subject, journal.Change(run.status, status), origin=actor.origin
     )
     return runs.run_by_id(run.run_id)
 
@@ -316,8 +318,7 @@ def resume_run(actor: Actor, project: str, experiment: str, run_ref: str, at: in
         actor.person_id,
         "resumed",
         run.subject,
-        before=run.status,
-        after="running",
+        journal.Change(run.status, "running"),
         origin=actor.origin,
     )
     return runs.run_by_id(run.run_id)
@@ -391,5 +392,5 @@ def mark_lost_runs() -> int:
     lost = [run_id for run_id in runs.silent_runs() if runs.mark_lost(run_id)]
     for run_id in lost:
         run = runs.run_by_id(run_id)
-        journal.append(run.project_id, None, "lost", run.subject, before="running", after="lost")
+        journal.append(run.project_id, None, "lost", run.subject, journal.Change("running", "lost"))
     return len(lost)

@@ -66,42 +66,50 @@ def add_output(actor: Actor, project: str, experiment: str, run_ref: str, writer
     return position
 
 
+@dataclass(frozen=True)
+class LinesAsked:
+    """Which lines of a run's output: from a line on (backwards from the end without), of a stream, with a text."""
+
+    from_line: int | None = None
+    limit: int = 1_000
+    stream: str | None = None
+    search: str = ""
+
+
 @snapshot
 def read_output(
     actor: Actor,
     project: str,
     experiment: str,
     run_ref: str,
-    *,
-    from_line: int | None = None,
-    limit: int = 1_000,
-    stream: str | None = None,
-    search: str = "",
+    lines: LinesAsked,
 ) -> Output:
     """Return lines from `from_line` on, or the last ones without it; only of a stream, only those that hold a text.
 
     The search takes no notice of case and colours. What may still change is told apart.
     """
-    if not 1 <= limit <= LINES_LIMIT:
-        raise InvalidInput(f"1 to {LINES_LIMIT} lines are read at once, not {limit}.", field="limit")
-    if stream is not None and stream not in STREAMS:
-        raise InvalidInput(f"{stream!r} is no stream; {', '.join(STREAMS)} are.", field="stream")
+    if not 1 <= lines.limit <= LINES_LIMIT:
+        raise InvalidInput(f"1 to {LINES_LIMIT} lines are read at once, not {lines.limit}.", field="limit")
+    if lines.stream is not None and lines.stream not in STREAMS:
+        raise InvalidInput(f"{lines.stream!r} is no stream; {', '.join(STREAMS)} are.", field="stream")
     run = find_run(enter(actor, project), experiment, run_ref)
-    wanted = search.casefold()
+    wanted = lines.search.casefold()
 
     def fits(line: Line) -> bool:
-        return (stream is None or line.stream == stream) and (not wanted or wanted in plain(line.text).casefold())
+        return (lines.stream is None or line.stream == lines.stream) and (
+            not wanted or wanted in plain(line.text).casefold()
+        )
 
-    backwards = from_line is None
+    backwards = lines.from_line is None
     found: list[Numbered] = []
-    for first, _ in outputs.blocks_from(run.run_id, from_line or 0, backwards):
-        block = [item for item in outputs.read_block(run.run_id, first) if item.number >= (from_line or 0)]
+    for first, _ in outputs.blocks_from(run.run_id, lines.from_line or 0, backwards):
+        block = [item for item in outputs.read_block(run.run_id, first) if item.number >= (lines.from_line or 0)]
         fitting = [item for item in block if fits(item.line)]
         found = fitting + found if backwards else found + fitting
-        if len(found) > limit:
+        if len(found) > lines.limit:
             break
-    more = len(found) > limit
-    found = found[-limit:] if backwards else found[:limit]
+    more = len(found) > lines.limit
+    found = found[-lines.limit :] if backwards else found[: lines.limit]
     pending = [] if more and not backwards else [line for line in outputs.open_lines(run.run_id) if fits(line)]
     return Output(found, pending, outputs.extent(run.run_id), more)
 

@@ -13,7 +13,7 @@ from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.base.permissions import Act
 from kinetrum.core.base.values import check_key
 from kinetrum.core.plots import Plot, redeclare
-from kinetrum.core.plots.overlay import SaidNumber, DrawnSeries, numbers_of, places_of, series_of
+from kinetrum.core.plots.overlay import DrawnSeries, SaidNumber, numbers_of, places_of, series_of
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.live import events
@@ -45,21 +45,28 @@ class KeptPlot:
     plot: Plot
 
 
+@dataclass(frozen=True)
+class NewPlot:
+    """A plot to keep under a name and, where it belongs to one, a step."""
+
+    uid: str
+    name: str
+    step: int | None
+    at: int
+    plot: Plot
+
+
 @transaction
 def add_plot(
     actor: Actor,
     project: str,
     experiment: str,
     run_ref: str,
-    uid: str,
-    name: str,
-    step: int | None,
-    at: int,
-    plot: Plot,
+    new: NewPlot,
 ) -> None:
     """Keep a plot of a run under a name. Sent again under the same id, nothing changes."""
     _, run = run_to_write(actor, project, experiment, run_ref)
-    check_key(name, "plot")
+    check_key(new.name, "plot")
     count, size = plots.count_plots(run.run_id)
     if count >= PLOTS_LIMIT or size >= PLOTS_BYTES:
         raise TooLarge(
@@ -67,8 +74,8 @@ def add_plot(
             f"{PLOTS_BYTES:,} bytes are kept; keep fewer steps of them.",
             field="plot",
         )
-    drawn, declared = _as_declared(run, name, plot)
-    if plots.add_plot(run.run_id, id_bytes(uid), name, step, from_micros(at), drawn, declared):
+    drawn, declared = _as_declared(run, new.name, new.plot)
+    if plots.add_plot(run.run_id, id_bytes(new.uid), new.name, new.step, from_micros(new.at), drawn, declared):
         events.tell_run(run.run_id)
     runs.sign_of_life(run.run_id)
 
@@ -159,8 +166,7 @@ def declare_view(
             actor.person_id,
             "declared a plot anew",
             run.subject,
-            before=_parted(name, before, found[-1].view),
-            after=_parted(name, found[-1].view, before),
+            journal.Change(_parted(name, before, found[-1].view), _parted(name, found[-1].view, before)),
             origin=actor.origin,
         )
         events.tell_run(run.run_id)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from kinetrum.actions.context import Place
 from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.values import JsonValue, Value
 from kinetrum.storage.data import links
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.links import LinkRow
@@ -24,7 +25,7 @@ class Checkpoint:
     number: int
     run: str
     step: int
-    values: dict[str, float]
+    values: dict[str, JsonValue]
 
 
 def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[Checkpoint], dict[str, Goal]]:
@@ -51,6 +52,6 @@ def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[C
         measured = points.read_at(run.run_id, sorted({link.step for link in made if link.step is not None}))
         for link in made:
             step = link.step or 0
-            values = {key: value for key, (_, value) in measured[step].items()}
+            values: dict[str, Value] = {key: value for key, (_, value) in measured[step].items()}
             found.append(Checkpoint(numbers[link.version_id], run.reference, step, values))
     return sorted(found, key=lambda one: -one.number), goals

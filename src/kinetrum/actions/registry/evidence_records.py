@@ -15,8 +15,8 @@ from kinetrum.core.base.ids import id_bytes, uuid7
 from kinetrum.core.base.permissions import Act
 from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.base.values import check_key, from_json, to_json
-from kinetrum.core.registry.checks import Evidence
 from kinetrum.core.registry.evidence import predictions_name, read_rules
+from kinetrum.core.registry.gates import Evidence
 from kinetrum.storage.data import artifacts, links
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import transaction
@@ -81,14 +81,9 @@ def keep_evidence(model_id: int, number: int, found: Found, person_id: int, uid:
     made = uid or uuid7(int(now().timestamp() * 1000), os.urandom(10))
     return evidence.add_evidence(
         model_id,
-        id_bytes(made),
-        number,
-        found.on,
-        found.digest,
-        found.run_id,
-        found.rows_version,
-        found.results,
-        person_id,
+        evidence.NewEvidenceRow(
+            id_bytes(made), number, found.on, found.digest, found.run_id, found.rows_version, found.results, person_id
+        ),
     )
 
 

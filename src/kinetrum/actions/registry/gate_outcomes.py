@@ -15,8 +15,7 @@ from kinetrum.core.base.refs import VersionRef
 from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import missing_sections
-from kinetrum.core.registry.checks import GateCheck, Facts, check_gates
-from kinetrum.core.registry.gates import Better, Gate, read_gates
+from kinetrum.core.registry.gates import Better, Facts, Gate, GateCheck, check_gates, read_gates
 from kinetrum.core.registry.review import Given, counting_approvals
 from kinetrum.core.registry.signature import incompatibilities, signature_from_json
 from kinetrum.core.registry.values import VersionValues

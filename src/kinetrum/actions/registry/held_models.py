@@ -79,7 +79,9 @@ def standing_of(held: Held, number: int) -> Standing:
 
 def log(actor: Actor, held: Held, act: str, subject: str, before: object, after: object, comment: str) -> None:
     """Write an act on a model into the journal, inside the running transaction."""
-    journal.append(held.place.project_id, actor.person_id, act, subject, before, after, comment, actor.origin)
+    journal.append(
+        held.place.project_id, actor.person_id, act, subject, journal.Change(before, after), comment, actor.origin
+    )
 
 
 @transaction

@@ -18,7 +18,7 @@ from kinetrum.core.media import kind_of
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import CARD_LIMIT
 from kinetrum.core.registry.evidence import read_rules
-from kinetrum.core.registry.gates import read_gates
+from kinetrum.core.registry.gates import add_gate, read_gates
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.registry.review import Review
 from kinetrum.storage.db.database import snapshot, transaction
@@ -302,6 +302,23 @@ def _told(ladder: Sequence[Stage]) -> list[dict[str, Any]]:
         }
         for stage in ladder
     ]
+
+
+@dataclass(frozen=True)
+class OneMoreGate:
+    """Gates that are being written, as TOML, and one more for a stage by the fields of its kind's form."""
+
+    gates: str
+    stage: str
+    kind: str
+    fields: Mapping[str, str]
+
+
+@snapshot
+def draft_gates(actor: Actor, project: str, model_name: str, change: OneMoreGate) -> str:
+    """Return gates with one more, changing nothing; raises InvalidInput that names the field that is wrong."""
+    held = hold(enter(actor, project), model_name, lock=False)
+    return add_gate(change.gates, [stage.name for stage in held.ladder], change.stage, change.kind, change.fields)
 
 
 @transaction

@@ -143,16 +143,18 @@ def _register(
     held = hold(place, model_name, lock=True)
     number = models.add_model_version(
         held.model,
-        raw,
-        version.version_id,
-        run_id,
-        origin[:2000] or None,
-        checked_comment(candidate.comment),
-        actor.person_id,
-        candidate.labels,
-        added,
-        signature,
-        step,
+        models.NewModelVersion(
+            raw,
+            version.version_id,
+            run_id,
+            origin[:2000] or None,
+            checked_comment(candidate.comment),
+            actor.person_id,
+            candidate.labels,
+            added,
+            signature,
+            step,
+        ),
     )
     made = models.version_by_uid(raw)
     if made is None:

@@ -13,9 +13,8 @@ from kinetrum.actions.registry.registry_views import VersionDetailView, pick_ver
 from kinetrum.actions.registry.stage_acts import why_not_place
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.registry import ladder as rules
-from kinetrum.core.registry.checks import GateCheck
-from kinetrum.core.registry.gates import Better, Bound, read_gates
-from kinetrum.core.registry.sentence import Judged, beside_sentence, review_sentence
+from kinetrum.core.registry.gates import Better, Bound, GateCheck, read_gates
+from kinetrum.core.registry.sentence import Judged, Placing, beside_sentence, review_sentence
 from kinetrum.core.statistics.noise.difference import CONFIDENCE
 from kinetrum.core.statistics.noise.measures import select_measures
 from kinetrum.core.statistics.noise.verdict import RowsVerdict
@@ -41,12 +40,21 @@ class OnData:
 
 
 @dataclass(frozen=True)
+class PackageChoice:
+    """A package that a version asks for in another release than the one beside it; null where one does without."""
+
+    name: str
+    before: str | None
+    after: str | None
+
+
+@dataclass(frozen=True)
 class ReviewView:
     """A version beside another; with a stage, its gates and what keeps it from there.
 
     `emptied`: that and by whom the stage was emptied, where nothing stands there or it was filled again since; `other`
     is then the version that stood there last and is not rejected. `misfits`: what keeps its signature from the other's
-    place, None where it has none. `packages`: (name, the other's version, its own).
+    place, None where it has none.
     """
 
     sentence: str
@@ -58,7 +66,7 @@ class ReviewView:
     why_not_place: str | None
     on_data: list[OnData]
     misfits: list[str] | None
-    packages: list[tuple[str, str | None, str | None]]
+    packages: list[PackageChoice]
     emptied: str | None
 
 
@@ -208,17 +216,16 @@ def _missing(on: str, one: EvidenceRow | None, two: EvidenceRow | None, number: 
 def _sentence(sides: _Sides, checks: list[GateCheck], on_data: list[OnData]) -> str:
     judged = [Judged(one.on, one.differences) for one in on_data if one.differences]
     if sides.stage:
-        return review_sentence(
-            sides.number, sides.stage, sides.occupant, sides.obstacle, checks, judged, sides.goes_by, sides.other
-        )
+        placing = Placing(sides.number, sides.stage, sides.occupant, sides.obstacle, sides.other)
+        return review_sentence(placing, checks, judged, sides.goes_by)
     return beside_sentence(sides.number, sides.other or sides.number, judged, sides.goes_by)
 
 
-def _packages(
-    candidate: VersionDetailView, other: VersionDetailView | None
-) -> list[tuple[str, str | None, str | None]]:
+def _packages(candidate: VersionDetailView, other: VersionDetailView | None) -> list[PackageChoice]:
     if other is None:
         return []
     before, after = other.dependencies, candidate.dependencies
     names = sorted(before.keys() | after.keys())
-    return [(name, before.get(name), after.get(name)) for name in names if before.get(name) != after.get(name)]
+    return [
+        PackageChoice(name, before.get(name), after.get(name)) for name in names if before.get(name) != after.get(name)
+    ]

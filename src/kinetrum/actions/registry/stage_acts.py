@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from kinetrum.actions.context import Actor, Place, enter, require, why_not
@@ -12,7 +12,7 @@ from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
 from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.base.permissions import Act, Role
 from kinetrum.core.registry import ladder as rules
-from kinetrum.core.registry.checks import GateCheck
+from kinetrum.core.registry.gates import GateCheck
 from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.clock import iso, now
@@ -20,6 +20,8 @@ from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.registry import models
 
 REASON_LIMIT = 2_000
+# Acts on stages in the words of the journal.
+_WORDS = {"promote": "promoted", "demote": "demoted", "roll back": "rolled back"}
 
 
 def act_for(stage: Stage) -> Act:
@@ -62,6 +64,16 @@ def _occupant(stack: Stack) -> int | None:
     return stack[-1].number if stack else None
 
 
+@dataclass(frozen=True)
+class StageAct:
+    """An act on a stage: the occupant that was seen, a comment, its id, a maintainer's reason to override gates."""
+
+    expect: int | None
+    comment: str
+    uid: str
+    override: str | None = None
+
+
 def promote(
     actor: Actor,
     store: BlobStore,
@@ -69,23 +81,27 @@ def promote(
     model_name: str,
     stage_name: str,
     number: int,
-    expect: int | None,
-    comment: str,
-    uid: str,
-    override: str | None = None,
+    act: StageAct,
 ) -> None:
     """Place a version on a stage; `expect` is the occupant the actor saw (None: none).
 
     Every gate of the stage is asked and its outcome kept with the promotion. `override` is a maintainer's reason to
     place it although gates are not met. Raises Conflict that lists what is not met, where none is given.
     """
-    if override is not None and not 1 <= len(override.strip()) <= REASON_LIMIT:
+    if act.override is not None and not 1 <= len(act.override.strip()) <= REASON_LIMIT:
         raise InvalidInput(f"To override a gate takes a reason of up to {REASON_LIMIT:,} characters.", field="override")
-    if _repeated(actor, project, model_name, stage_name, uid):
+    if _repeated(actor, project, model_name, stage_name, act.uid):
         return
     # Rows are judged before anything is locked: that may take seconds, and the locked part sees if they still count.
     _, judged = look_at_gates(actor, store, project, model_name, stage_name, number)
-    _promote(actor, project, model_name, stage_name, number, expect, comment, uid, override, judged)
+    _promote(
+        actor,
+        project,
+        model_name,
+        stage_name,
+        (number, judged),
+        act,
+    )
 
 
 @snapshot
@@ -101,30 +117,29 @@ def _promote(
     project: str,
     model_name: str,
     stage_name: str,
-    number: int,
-    expect: int | None,
-    comment: str,
-    uid: str,
-    override: str | None,
-    judged: Judged,
+    version: tuple[int, Judged],
+    act: StageAct,
 ) -> None:
+    number, judged = version
     held, stage, stack = _placing(actor, project, model_name, stage_name)
-    if _done_before(uid, held, "promote", stage.name):
+    if _done_before(act.uid, held, "promote", stage.name):
         return
     stay = Stay(number, actor.full_name, iso(now()) or "")
-    grown = rules.promote(stack, stage, stay, standing_of(held, number), expect, model_name)
+    grown = rules.promote(stack, stage, stay, standing_of(held, number), act.expect, model_name)
     checks = asked_of(held, stage.name, number).check(judged)
     unmet = [check for check in checks if not check.met]
     if unmet:
-        _pass_unmet(actor, held, stage, number, unmet, override)
+        _pass_unmet(actor, held, stage, number, unmet, act.override)
     asked_approvals = held.model.approvals_needed if stage.asks_approved else 0
     models.push_stay(held.model.model_id, stage.name, len(grown) - 1, number, actor.person_id, asked_approvals)
-    reason = override.strip() if override and unmet else None
+    reason = act.override.strip() if act.override and unmet else None
     kept = [asdict(check) for check in checks]
-    _placed(actor, held, "promote", "promoted", stage, stack, number, comment, uid, kept, reason)
+    _placed(actor, held, "promote", (stage, stack), number, replace(act, override=reason), kept)
 
 
-def _pass_unmet(actor: Actor, held: Held, stage: Stage, number: int, unmet: list[GateCheck], override: str | None) -> None:
+def _pass_unmet(
+    actor: Actor, held: Held, stage: Stage, number: int, unmet: list[GateCheck], override: str | None
+) -> None:
     """Refuse unless a maintainer gives a reason."""
     if override is not None:
         require(actor, held.place, Act.OVERRIDE)
@@ -139,60 +154,48 @@ def _pass_unmet(actor: Actor, held: Held, stage: Stage, number: int, unmet: list
 
 
 @transaction
-def demote(
-    actor: Actor, project: str, model_name: str, stage_name: str, expect: int | None, comment: str, uid: str
-) -> None:
+def demote(actor: Actor, project: str, model_name: str, stage_name: str, act: StageAct) -> None:
     """Empty a stage and clear its stack."""
     held, stage, stack = _placing(actor, project, model_name, stage_name)
-    if _done_before(uid, held, "demote", stage.name):
+    if _done_before(act.uid, held, "demote", stage.name):
         return
-    rules.demote(stack, stage, expect, model_name)
+    rules.demote(stack, stage, act.expect, model_name)
     models.cut_stack(held.model.model_id, stage.name, 0)
-    _placed(actor, held, "demote", "demoted", stage, stack, None, comment, uid)
+    _placed(actor, held, "demote", (stage, stack), None, act)
 
 
 @transaction
-def roll_back(
-    actor: Actor, project: str, model_name: str, stage_name: str, expect: int | None, comment: str, uid: str
-) -> int:
+def roll_back(actor: Actor, project: str, model_name: str, stage_name: str, act: StageAct) -> int:
     """Put a stage back to the latest other version that can stand; returns its number. Gates are not asked."""
     held, stage, stack = _placing(actor, project, model_name, stage_name)
-    if _done_before(uid, held, "roll back", stage.name):
+    if _done_before(act.uid, held, "roll back", stage.name):
         return _occupant(stack) or 0
-    back = rules.roll_back(stack, stage, held.standings, expect, model_name)
+    back = rules.roll_back(stack, stage, held.standings, act.expect, model_name)
     models.cut_stack(held.model.model_id, stage.name, len(back.stack))
     number = back.stack[-1].number
-    _placed(actor, held, "roll back", "rolled back", stage, stack, number, comment, uid)
+    _placed(actor, held, "roll back", (stage, stack), number, act)
     return number
 
 
 def _placed(
     actor: Actor,
     held: Held,
-    act: str,
-    word: str,
-    stage: Stage,
-    stack: Stack,
+    kind: str,
+    place: tuple[Stage, Stack],
     after: int | None,
-    comment: str,
-    uid: str,
+    act: StageAct,
     checks: list[dict[str, Any]] | None = None,
-    override: str | None = None,
 ) -> None:
+    """Write a change of a stage's occupant into its timeline and the journal; `place` is the stage as it was."""
+    (stage, stack), model = place, held.model
     before = _occupant(stack)
-    model = held.model
+    comment = checked_comment(act.comment)
     models.add_event(
         model.model_id,
-        id_bytes(uid),
-        act,
-        stage.name,
-        before,
-        after,
-        actor.person_id,
-        checked_comment(comment),
-        checks,
-        override,
+        models.NewEvent(
+            id_bytes(act.uid), kind, stage.name, before, after, actor.person_id, comment, checks, act.override
+        ),
     )
-    subject = f"{model.name}@{after if act == 'promote' else before}"
-    said = f"{comment} (gates overridden: {override})".strip() if override else comment
-    log(actor, held, word, subject, {stage.name: before}, {stage.name: after}, said)
+    subject = f"{model.name}@{after if kind == 'promote' else before}"
+    said = f"{act.comment} (gates overridden: {act.override})".strip() if act.override else act.comment
+    log(actor, held, _WORDS[kind], subject, {stage.name: before}, {stage.name: after}, said)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from typing import Literal
 
 from kinetrum.actions.context import Actor, Place, enter, require
 from kinetrum.actions.registry.held_models import hold
@@ -15,7 +15,7 @@ from kinetrum.core.base.permissions import Act, permits
 from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.data.artifacts import VersionRow
-from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.clock import Moment, now
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import journal, people
 from kinetrum.storage.registry import models
@@ -33,12 +33,12 @@ class BinnedThing:
     """A run, version or model in the bin: who made it, who binned it when and why, and how large its files are."""
 
     reference: str
-    kind: str
+    kind: Literal["run", "version", "model"]
     name: str | None
     status: str
     author: str
-    made_at: datetime
-    binned_at: datetime
+    made_at: Moment
+    binned_at: Moment
     binned_by: str | None
     reason: str | None
     size_bytes: int

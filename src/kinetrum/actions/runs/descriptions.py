@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
@@ -38,8 +39,7 @@ def _note(place: Place, actor: Actor, act: str, run: Run, before: object, after:
         actor.person_id,
         act,
         run.subject,
-        before=before,
-        after=after,
+        journal.Change(before, after),
         comment=comment,
         origin=actor.origin,
     )
@@ -71,10 +71,7 @@ def describe_project(actor: Actor, project: str, description: str | None, labels
     _describe(
         actor,
         place,
-        "project",
-        row.project_id,
-        f"project:{row.name}",
-        (row.description, row.labels),
+        _Described("project", row.project_id, row.name, row.description, row.labels),
         description,
         labels,
     )
@@ -102,46 +99,43 @@ def describe_experiment(
             actor.person_id,
             "described",
             f"experiment:{row.name}",
-            before={"generates_names": row.generates_names},
-            after={"generates_names": generates_names},
+            journal.Change({"generates_names": row.generates_names}, {"generates_names": generates_names}),
             origin=actor.origin,
         )
     _describe(
         actor,
         place,
-        "experiment",
-        row.experiment_id,
-        f"experiment:{row.name}",
-        (row.description, row.labels),
+        _Described("experiment", row.experiment_id, row.name, row.description, row.labels),
         description,
         labels,
     )
 
 
+@dataclass(frozen=True)
+class _Described:
+    """A project or an experiment and how it is described now."""
+
+    table: str
+    row_id: int
+    name: str
+    description: str
+    labels: dict[str, str]
+
+
 def _describe(
-    actor: Actor,
-    place: Place,
-    table: str,
-    row_id: int,
-    subject: str,
-    before: tuple[str, dict[str, str]],
-    description: str | None,
-    labels: dict[str, str | None],
+    actor: Actor, place: Place, now: _Described, description: str | None, labels: dict[str, str | None]
 ) -> None:
-    merged = merged_labels(before[1], labels, subject)
-    after = (before[0] if description is None else description.strip(), merged)
+    subject = f"{now.table}:{now.name}"
+    before = (now.description, now.labels)
+    after = (
+        now.description if description is None else description.strip(),
+        merged_labels(now.labels, labels, subject),
+    )
     if after == before:
         return
-    projects.set_description(table, row_id, *after)
-    journal.append(
-        place.project_id,
-        actor.person_id,
-        "described",
-        subject,
-        before={"description": before[0], "labels": before[1]},
-        after={"description": after[0], "labels": after[1]},
-        origin=actor.origin,
-    )
+    projects.set_description(now.table, now.row_id, *after)
+    change = journal.Change(*({"description": text, "labels": named} for text, named in (before, after)))
+    journal.append(place.project_id, actor.person_id, "described", subject, change, origin=actor.origin)
 
 
 @transaction
@@ -231,8 +225,7 @@ def _name_seeds(actor: Actor, project: str, experiment: str, names: Sequence[str
         actor.person_id,
         "named the seeds of",
         f"experiment:{experiment}",
-        before={"seeds": ", ".join(before)},
-        after={"seeds": ", ".join(seeds)},
+        journal.Change({"seeds": ", ".join(before)}, {"seeds": ", ".join(seeds)}),
         origin=actor.origin,
     )
     return row.experiment_id, seeds
@@ -262,8 +255,7 @@ def _goal_changed(
         actor.person_id,
         "set a goal" if key in goals else "removed a goal",
         f"experiment:{experiment}",
-        before=_told(before),
-        after=_told(goals.get(key)),
+        journal.Change(_told(before), _told(goals.get(key))),
         origin=actor.origin,
     )
     return list(goals.values())

@@ -37,35 +37,39 @@ class RunsTable:
     batches: Callable[[], Iterator[list[Row]]]
 
 
+@dataclass(frozen=True)
+class TableAsked:
+    """Which runs stand in a whole table, in which order, with which columns (None: all), and which stand out."""
+
+    query: str
+    sort: str
+    columns: Sequence[str] | None
+    pareto: str
+
+
 @snapshot
 def _chosen_runs(
     actor: Actor,
     project: str,
     experiment: str | None,
-    query_text: str,
-    sort_text: str,
-    columns: Sequence[str] | None,
-    pareto: str,
+    asked: TableAsked,
 ) -> tuple[list[int], list[Source]]:
-    table = table_of(actor, project, experiment, query_text, sort_text, pareto=pareto)
+    table = table_of(actor, project, experiment, asked.query, asked.sort, pareto=asked.pareto)
     ids = table.search.page(table.sort, 0, RUNS_LIMIT)
-    if columns is not None:
-        return ids, read_columns(list(columns), table.search.catalogue)
+    if asked.columns is not None:
+        return ids, read_columns(list(asked.columns), table.search.catalogue)
     known = run_index.keys_of_experiments(table.searched.ids)
-    return ids, [Key(scope, name) for scope, name in known]  # type: ignore[arg-type]
+    return ids, [Key(scope, name) for scope, name in known]
 
 
 def runs_table(
     actor: Actor,
     project: str,
     experiment: str | None,
-    query_text: str,
-    sort_text: str,
-    columns: Sequence[str] | None,
-    pareto: str = "",
+    asked: TableAsked,
 ) -> RunsTable:
-    """Return the whole table of runs that fit a query, of one experiment or all; `columns` chooses among them."""
-    ids, sources = _chosen_runs(actor, project, experiment, query_text, sort_text, columns, pareto)
+    """Return the whole table of runs that fit what is asked, of one experiment or all."""
+    ids, sources = _chosen_runs(actor, project, experiment, asked)
     chosen = {heading(source): source for source in sources}
 
     def batches() -> Iterator[list[Row]]:

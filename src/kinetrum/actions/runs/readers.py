@@ -206,16 +206,23 @@ class Curve:
     against: list[float] | None = None
 
 
+@dataclass(frozen=True)
+class CurveWindow:
+    """How many pixels a chart has, between which steps, and along which metric in the place of steps."""
+
+    width: int
+    first: int | None
+    last: int | None
+    against: str | None = None
+
+
 @snapshot
 def read_curves(
     actor: Actor,
     project: str,
     references: list[str],
     metric: str,
-    width: int,
-    first: int | None,
-    last: int | None,
-    against: str | None = None,
+    window: CurveWindow,
 ) -> list[Curve]:
     """Return one metric of up to 100 runs (`experiment/number`), each reduced to `width` pixel columns.
 
@@ -223,18 +230,20 @@ def read_curves(
     one of the two has are left out.
     """
     low, high = WIDTH_RANGE
-    if not low <= width <= high:
-        raise InvalidInput(f"A width is {low} to {high} pixels, not {width}.", field="width")
+    if not low <= window.width <= high:
+        raise InvalidInput(f"A width is {low} to {high} pixels, not {window.width}.", field="width")
     if len(references) > CURVES_LIMIT:
         raise InvalidInput(f"{len(references)} runs were named; at most {CURVES_LIMIT} are drawn.", field="run")
     place = enter(actor, project)
     found = []
     for reference in references:
         run = run_named(place, reference)
-        if against is not None:
-            found.append(_paired(run, metric, against, width, first, last))
+        if window.against is not None:
+            found.append(_paired(run, metric, window.against, window.width, window.first, window.last))
         else:
-            found.append(Curve(run, metric, points.read_curve(run.run_id, metric, width, first, last)))
+            found.append(
+                Curve(run, metric, points.read_curve(run.run_id, metric, window.width, window.first, window.last))
+            )
     return found
 
 

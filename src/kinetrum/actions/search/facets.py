@@ -74,7 +74,7 @@ def list_facets(actor: Actor, project: str, experiment: str | None) -> tuple[lis
     goals: dict[str, Goal] = {}
     for of_experiment in catalogue.goals.values():
         goals = of_experiment | goals
-    keys = [Key(scope, name) for scope, name in run_index.keys_of_experiments(searched.ids)]  # type: ignore[arg-type]
+    keys = [Key(scope, name) for scope, name in run_index.keys_of_experiments(searched.ids)]
     places = catalogue.plain_places(keys)
     keys.sort(key=lambda key: (("value", "param", "label").index(key.scope), key.name not in goals))
     held = held_by_keys(searched, list(places.values()))

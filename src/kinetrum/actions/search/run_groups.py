@@ -108,7 +108,7 @@ def _columns(texts: Sequence[str], table: Table, by: Source) -> list[tuple[str, 
         goals = list(table.goals)
         known = run_index.keys_of_experiments(table.searched.ids)
         known.sort(key=lambda each: goals.index(each[1]) if each[1] in goals and each[0] == "value" else len(goals))
-        keys = [Key(scope, name) for scope, name in known]  # type: ignore[arg-type]
+        keys = [Key(scope, name) for scope, name in known]
         read = [(heading(key), key) for key in keys]
     return [(text, key) for text, key in read if isinstance(key, Key) and key != by][:COLUMNS_LIMIT]
 

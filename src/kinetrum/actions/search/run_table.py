@@ -6,7 +6,7 @@ import base64
 import difflib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TypeVar
+from typing import Literal, TypeVar
 
 import numpy as np
 
@@ -43,7 +43,7 @@ T = TypeVar("T")
 class RunColumn:
     """A column of the run table; `differs` tells whether the shown rows differ in it."""
 
-    scope: str
+    scope: Literal["param", "value", "label"]
     name: str
     differs: bool
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in, role_of
 from kinetrum.actions.recording.intake import bring_up_to_date
-from kinetrum.actions.runs.readers import Curve, read_curves
+from kinetrum.actions.runs.readers import Curve, CurveWindow, read_curves
 from kinetrum.actions.search.cells import cell_of, heading
 from kinetrum.actions.search.run_table import Asked, RunColumn, RunPage, list_runs, table_of
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound
@@ -72,28 +72,35 @@ def _settled(actor: Actor, place: Place, experiment: str | None, arrangement: Ma
     return found
 
 
+@dataclass(frozen=True)
+class NewView:
+    """A view to save; `expect` is the version that was seen, none for a new view."""
+
+    experiment: str | None
+    name: str
+    shared: bool
+    arrangement: Mapping[str, str]
+    expect: int | None
+
+
 @transaction
 def save_view(
     actor: Actor,
     project: str,
     uid: str,
-    experiment: str | None,
-    name: str,
-    shared: bool,
-    arrangement: Mapping[str, str],
-    expect: int | None,
+    new: NewView,
 ) -> ViewRow:
     """Save a view under an id that the client made, or change the one that is there.
 
     `expect` is the version that the person saw, None for a new one. Raises Conflict where another saved it since,
     NotAllowed for somebody else's.
     """
-    place = enter(actor, project, Act.DESCRIBE if shared else Act.SEE)
-    name = name.strip()
+    place = enter(actor, project, Act.DESCRIBE if new.shared else Act.SEE)
+    name = new.name.strip()
     if not 1 <= len(name) <= 100 or not name.isprintable():
         raise InvalidInput("A view's name has 1 to 100 printable characters.", field="name")
-    row = experiment_in(place, experiment) if experiment else None
-    settled = _settled(actor, place, experiment, arrangement)
+    row = experiment_in(place, new.experiment) if new.experiment else None
+    settled = _settled(actor, place, new.experiment, new.arrangement)
     raw = id_bytes(uid, "view")
     known = views.view_by_uid(raw)
     if known is None:
@@ -101,17 +108,24 @@ def save_view(
             raise InvalidInput(f"{actor.full_name} has {VIEWS_LIMIT} views here; remove one first.", field="name")
     else:
         _require_own(actor, place, known)
-        if expect != known.version:
+        if new.expect != known.version:
             raise Conflict(
                 f"{known.author} saved the view {known.name!r} since you opened it; look at it and save again."
             )
     version = known.version + 1 if known else 1
     views.save_view(
-        raw, place.project_id, row.experiment_id if row else None, name, shared, actor.person_id, settled, version
+        raw,
+        place.project_id,
+        views.ViewChange(row.experiment_id if row else None, name, new.shared, actor.person_id, settled, version),
     )
-    if shared or (known and known.shared):
+    if new.shared or (known and known.shared):
         journal.append(
-            place.project_id, actor.person_id, "saved a view", f"view:{name}", after=settled, origin=actor.origin
+            place.project_id,
+            actor.person_id,
+            "saved a view",
+            f"view:{name}",
+            journal.Change(after=settled),
+            origin=actor.origin,
         )
     saved = views.view_by_uid(raw)
     assert saved is not None
@@ -143,7 +157,7 @@ def remove_view(actor: Actor, project: str, uid: str) -> None:
             actor.person_id,
             "removed a view",
             f"view:{view.name}",
-            before=view.arrangement,
+            journal.Change(view.arrangement),
             origin=actor.origin,
         )
 
@@ -164,7 +178,7 @@ def make_link(
         actor.person_id,
         "made a link",
         f"experiment:{experiment}",
-        after={**settled, "days": days, "link": link_id},
+        journal.Change(after={**settled, "days": days, "link": link_id}),
         origin=actor.origin,
     )
     link = views.link_by_id(link_id)
@@ -193,7 +207,7 @@ def revoke_link(actor: Actor, project: str, link_id: int) -> None:
         actor.person_id,
         "revoked a link",
         f"experiment:{link.experiment}",
-        before={"link": link_id},
+        journal.Change({"link": link_id}),
         origin=actor.origin,
     )
 
@@ -252,7 +266,7 @@ def _leading(page: RunPage) -> list[Source]:
     values = [column for column in page.columns if column.scope == "value"]
     values.sort(key=lambda column: goals.index(column.name) if column.name in goals else len(goals))
     chosen = [*values[: max(1, len(goals))], *shown, *values[max(1, len(goals)) :]][:COLUMNS_OF_A_LINK]
-    return [Key(column.scope, column.name) for column in chosen]  # type: ignore[arg-type]
+    return [Key(column.scope, column.name) for column in chosen]
 
 
 @snapshot
@@ -262,7 +276,9 @@ def read_link_curves(secret: str, width: int) -> tuple[str, list[Curve]]:
     shown = _shown_by(secret)
     metric = link.arrangement.get("y") or next((goal.key for goal in shown.page.goals), "")
     having = [view.run.reference for view in shown.page.rows if metric in view.doc.stats][:50]
-    return metric, read_curves(actor, link.project, having, metric, width, None, None, None) if having else []
+    return metric, read_curves(
+        actor, link.project, having, metric, CurveWindow(width, None, None, None)
+    ) if having else []
 
 
 @snapshot
@@ -290,8 +306,7 @@ def set_embedding(actor: Actor, project: str, origins: list[str]) -> list[str]:
         actor.person_id,
         "set who may embed views",
         f"project:{project}",
-        before=before,
-        after=origins,
+        journal.Change(before, origins),
         origin=actor.origin,
     )
     return origins

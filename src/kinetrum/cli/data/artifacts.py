@@ -232,9 +232,7 @@ def _keep(given: argparse.Namespace) -> int:
     name = artifact_name(given.name, given.path)
     said = described(given.kind, about=about_of(given.about), labels=_pairs(given.label, "label"))
     session = open_session(given.project)
-    reference, sent = keep_files(
-        session, find_files(given.path), name, said.kind, said.about, said.labels, progress_of(name)
-    )
+    reference, sent = keep_files(session, find_files(given.path), name, said, progress_of(name))
     if given.description is not None:
         describe_artifact(session, name, given.description, {})
     if given.json:

@@ -12,7 +12,7 @@ from typing import Any, Literal
 from kinetrum.client.data.downloads import download_files
 from kinetrum.client.reading.notes import Noted
 from kinetrum.client.recording.copies import find_files
-from kinetrum.client.recording.inputs_outputs import artifact_name, described
+from kinetrum.client.recording.inputs_outputs import Described, artifact_name, described
 from kinetrum.client.sender.fingerprints import Fingerprints
 from kinetrum.client.sender.uploads import Sent, upload_missing
 from kinetrum.client.spool.spool import new_id
@@ -218,7 +218,7 @@ def _check_elsewhere(
     return CheckedFile(entry["path"], address, "same" if known.sha256 == entry["sha256"] else "changed", True)
 
 
-def keep(
+def keep(  # noqa: PLR0913
     path: str | os.PathLike[str],
     *,
     name: str | None = None,
@@ -246,9 +246,7 @@ def keep(
         here,
         find_files(path),
         label,
-        said.kind,
-        said.about,
-        said.labels,
+        said,
         progress,
         None if upload else str(Path(path).resolve()),
     )
@@ -267,9 +265,7 @@ def keep_files(
     here: Session,
     found: Sequence[Any],
     name: str,
-    kind: str,
-    about: dict[str, Any],
-    labels: dict[str, str],
+    said: Described,
     progress: Callable[[int], Tick] | None = None,
     address: str | None = None,
 ) -> tuple[str, Sent]:
@@ -292,10 +288,10 @@ def keep_files(
     body = {
         "id": new_id(),
         "at": time.time_ns() // 1000,
-        "kind": kind,
+        "kind": said.kind,
         "files": entries,
-        "about": about,
-        "labels": labels,
+        "about": said.about,
+        "labels": said.labels,
         "by_reference": address is not None,
         "address": address,
     }

@@ -80,7 +80,7 @@ def rows(
     return _read(session, "rows", given, limit)
 
 
-def join_rows(
+def join_rows(  # noqa: PLR0913
     left: str,
     right: str,
     *,

@@ -15,7 +15,7 @@ from kinetrum.client.transport.session import Session
 from kinetrum.core.base.errors import NotFound
 from kinetrum.core.base.values import Value, from_json
 from kinetrum.core.plots import Plot, PlotView
-from kinetrum.core.plots.overlay import SaidNumber, DrawnSeries, numbers_of, series_of
+from kinetrum.core.plots.overlay import DrawnSeries, SaidNumber, numbers_of, series_of
 
 if TYPE_CHECKING:
     from kinetrum.client.reading.recorded_run import RecordedRun

@@ -303,7 +303,7 @@ class RecordedRun(Noted):
             paths += self.generated_version(name).download(Path(to) / name, replace=replace)
         return paths
 
-    def register(
+    def register(  # noqa: PLR0913
         self,
         artifact: str,
         *,

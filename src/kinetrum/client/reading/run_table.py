@@ -248,7 +248,7 @@ def restore(refs: Sequence[str], *, project: str | None = None, url: str | None 
     return descriptions.restore_things(session, session.project, refs)
 
 
-def runs(
+def runs(  # noqa: PLR0913
     query: str = "",
     *,
     experiment: str | None = None,
@@ -355,7 +355,7 @@ def find_run(session: Session, ref: RunRef) -> RecordedRun:
     return RecordedRun(session, session.service.get(path))
 
 
-def fetch(
+def fetch(  # noqa: PLR0913
     ref: str,
     to: str | Path = ".",
     *,

@@ -41,7 +41,7 @@ _STILL_OPEN = (
 )
 
 
-def begin(
+def begin(  # noqa: PLR0913
     experiment: str | None = None,
     *,
     project: str | None = None,

@@ -274,7 +274,7 @@ class Run:
         )
         self._results.update((key, from_json(value)) for key, value in checked.items())
 
-    def evaluate(
+    def evaluate(  # noqa: PLR0913
         self,
         y_true: Any,
         y_score: Any,
@@ -352,7 +352,7 @@ class Run:
         yield
         self.result({key: time.perf_counter() - started})
 
-    def used(
+    def used(  # noqa: PLR0913
         self,
         what: str | os.PathLike[str],
         *,
@@ -377,7 +377,7 @@ class Run:
         said = described(kind, role=role, activity=activity, about=about, labels=labels)
         record_used(self._recorder, what, name, said, upload)
 
-    def generated(
+    def generated(  # noqa: PLR0913
         self,
         path: str | os.PathLike[str],
         *,
@@ -420,7 +420,7 @@ class Run:
 
         return begin(options.pop("experiment", self.experiment), parent=self, **options)
 
-    def register(
+    def register(  # noqa: PLR0913
         self,
         artifact: str,
         *,

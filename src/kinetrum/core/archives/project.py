@@ -28,9 +28,8 @@ from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.permissions import Role
 from kinetrum.core.base.values import check_key, check_name, from_json, to_json
 from kinetrum.core.registry.card import CARD_LIMIT
-from kinetrum.core.registry.checks import read_check
 from kinetrum.core.registry.evidence import read_rules
-from kinetrum.core.registry.gates import read_gates
+from kinetrum.core.registry.gates import read_check, read_gates
 from kinetrum.core.registry.ladder import Stage, make_ladder
 from kinetrum.core.registry.signature import signature_from_json
 

@@ -7,11 +7,40 @@ import math
 import re
 import unicodedata
 from collections.abc import Mapping
-from typing import Any
+from typing import Annotated, Any
 
 from kinetrum.core.base.errors import InvalidInput
 
 Value = float | int | str | bool | None | list[Any]
+
+
+class _AsJson:
+    """Tells a serialiser (by Pydantic's hook, a plain description) to write a typed value as `to_json` does."""
+
+    def __get_pydantic_core_schema__(self, _source: Any, _handler: Any) -> dict[str, Any]:
+        return {"type": "any", "serialization": {"type": "function-plain", "function": to_json}}
+
+
+class _NullUnlessFinite:
+    """Tells a serialiser to write a number that is not finite as null."""
+
+    def __get_pydantic_core_schema__(self, _source: Any, _handler: Any) -> dict[str, Any]:
+        number = {"type": "nullable", "schema": {"type": "float"}}
+        return number | {"serialization": {"type": "function-plain", "function": _finite, "return_schema": number}}
+
+
+def _finite(number: float | None) -> float | None:
+    return None if number is None or not math.isfinite(number) else number
+
+
+JsonValue = Annotated[Value, _AsJson()]
+"""A typed value; where it is sent, NaN and infinities are written as `{"float": "NaN"}`."""
+
+Finite = Annotated[float, _NullUnlessFinite()]
+"""A number; where it is sent, NaN and infinities are written as null."""
+
+FiniteOrNull = Annotated[float | None, _NullUnlessFinite()]
+"""A number or none; where it is sent, NaN and infinities are written as null."""
 
 RESERVED = frozenset({"last", "latest", "best", "lead"})
 NAME_LIMIT = 100

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from kinetrum.core.base.values import Value, show
 from kinetrum.core.statistics.effects import Effect, Effects
@@ -18,14 +19,15 @@ from kinetrum.core.text.numbers import signed
 _SURE = {"clear": 1.0, "likely": 0.7, "open": 0.25}
 # What nothing is known of, by how often it is the cause: data and settings before code, the machine last.
 _UNTRIED = {"data": 0.4, "setting": 0.3, "code": 0.3, "environment": 0.1}
-KINDS = ("setting", "data", "code", "environment", "noise")
+Kind = Literal["setting", "data", "code", "environment", "noise"]
+KINDS: tuple[Kind, ...] = ("setting", "data", "code", "environment", "noise")
 
 
 @dataclass(frozen=True)
 class Factor:
     """Something that differs between two runs: a setting, a version of data, the code, the environment."""
 
-    kind: str
+    kind: Kind
     name: str
     left: Value
     right: Value
@@ -36,7 +38,7 @@ class Reason:
     """A possible cause: `weight` (0 to 1) orders, `text` says what is known and how; `expected` is the difference that
     the other runs show between the two levels, None where they show none."""
 
-    kind: str
+    kind: Kind
     name: str
     weight: float
     text: str

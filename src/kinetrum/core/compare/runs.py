@@ -12,7 +12,7 @@ from typing import Literal
 
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.goals import Goal
-from kinetrum.core.base.values import Value, same, show
+from kinetrum.core.base.values import JsonValue, Value, same, show
 from kinetrum.core.compare.sentence import Headline, headline
 from kinetrum.core.statistics.noise import CONFIDENCE, DifferenceOfMeans, MeanSpread, difference_of, spread_of
 from kinetrum.core.statistics.noise.difference import differences_at_once, paired_by_seed
@@ -60,7 +60,7 @@ class ComparedSetting:
     """One setting over all runs; `present` tells an absent one from null."""
 
     key: str
-    values: list[Value]
+    values: list[JsonValue]
     present: list[bool]
 
 
@@ -237,12 +237,17 @@ def _outcome(key: str, columns: Sequence[_Measured], goal: Goal | None, baseline
         for column in columns
     ]
     values = [spread.mean if spread else column.value for spread, column in zip(spreads, columns, strict=True)]
-    candidates = len(columns) - 1
     at_once = _at_once(columns, baseline)
     changes = [
         None
         if at == baseline
-        else _change(column, columns[baseline], values, (at, baseline), goal, candidates, noise, at_once.get(at))
+        else _change(
+            values[at],
+            values[baseline],
+            goal,
+            at_once.get(at)
+            or _difference(column, columns[baseline], (values[at], values[baseline]), len(columns) - 1, noise),
+        )
         for at, column in enumerate(columns)
     ]
     return Outcome(
@@ -267,23 +272,22 @@ def _at_once(columns: Sequence[_Measured], baseline: int) -> dict[int, Differenc
     return dict(zip(others, differences_at_once(groups, [number for _, number in right]) or [], strict=False))
 
 
-def _change(
-    column: _Measured,
-    baseline: _Measured,
-    values: Sequence[Value],
-    places: tuple[int, int],
-    goal: Goal | None,
-    candidates: int,
-    noise: float | None,
-    at_once: DifferenceOfMeans | None,
-) -> OutcomeChange | None:
-    left, right = _number(values[places[0]]), _number(values[places[1]])
+def _difference(
+    column: _Measured, baseline: _Measured, values: tuple[Value, Value], candidates: int, noise: float | None
+) -> DifferenceOfMeans | None:
+    left, right = map(_number, values)
     if left is None or right is None or not math.isfinite(left - right):
         return None
-    change = left - right
-    difference = at_once or difference_of(
+    return difference_of(
         column.numbers or [(None, left)], baseline.numbers or [(None, right)], candidates=candidates, noise=noise
     )
+
+
+def _change(value: Value, base: Value, goal: Goal | None, difference: DifferenceOfMeans | None) -> OutcomeChange | None:
+    left, right = _number(value), _number(base)
+    if left is None or right is None or difference is None or not math.isfinite(left - right):
+        return None
+    change = left - right
     verdict: Direction | None = None
     if goal is not None:
         gain = change if goal.higher else -change

@@ -32,7 +32,7 @@ class Evaluation:
     guess: str | None = None
 
 
-def evaluate(
+def evaluate(  # noqa: PLR0913
     y_true: Any,
     y_score: Any,
     *,

@@ -26,7 +26,7 @@ _OF_NUMBERS: dict[str, Callable[[Numbers, Numbers, Numbers], Plot]] = {
 PLOT_KINDS = (*_OF_CLASSES, "calibration", *_OF_NUMBERS)
 
 
-def make_plot(
+def make_plot(  # noqa: PLR0913
     kind: str,
     y_true: Any,
     y_score: Any,

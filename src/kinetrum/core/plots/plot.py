@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, fields, replace
-from typing import Any
+from typing import Any, Literal
 
 from kinetrum.core.base.errors import InvalidInput, TooLarge
 from kinetrum.core.base.values import Value, from_json, to_json
@@ -26,16 +26,16 @@ class PlotView:
     line of equal values, which is what a good calibration and a perfect prediction lie on.
     """
 
-    mark: str = "line"
+    mark: Literal["line", "steps", "points", "bars", "matrix"] = "line"
     x: str = ""
     y: tuple[str, ...] = ()
     group: str | None = None
     title: str = ""
     x_name: str = ""
     y_name: str = ""
-    x_scale: str = "linear"
-    y_scale: str = "linear"
-    share: str = "count"
+    x_scale: Literal["linear", "log"] = "linear"
+    y_scale: Literal["linear", "log"] = "linear"
+    share: Literal["count", "row", "column"] = "count"
     diagonal: bool = False
 
 
@@ -144,7 +144,7 @@ def _view(data: Any) -> PlotView:
         y = [y]
     if not isinstance(y, list | tuple) or len(y) > COLUMNS_LIMIT:
         raise InvalidInput("y names a column, or several in a list.", field="view.y")
-    texts = {
+    texts: dict[str, Any] = {
         name: _text(data[name], f"view.{name}")
         for name in ("mark", "x", "title", "x_name", "y_name", "x_scale", "y_scale", "share")
         if name in data

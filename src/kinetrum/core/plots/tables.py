@@ -33,7 +33,7 @@ def table_plot(
             raise InvalidInput("The table has no column of numbers to draw; name one with y.", field="view.y")
     else:
         chosen = [y] if isinstance(y, str) else [str(name) for name in y]
-    found = mark or ("line" if _numeric(kept.get(across, [])) else "bars")
+    found: Any = mark or ("line" if _numeric(kept.get(across, [])) else "bars")
     if found not in MARKS:
         raise InvalidInput(f"mark is {found!r}; it is one of {', '.join(MARKS)}.", field="view.mark")
     try:

@@ -6,7 +6,7 @@ import json
 import struct
 from typing import Any, BinaryIO
 
-from kinetrum.core.registry.signature import SignatureField, Signature, signature_from_json
+from kinetrum.core.registry.signature import Signature, SignatureField, signature_from_json
 
 _HEADER_LIMIT = 100_000_000
 _ONNX_LIMIT = 512 * 1024**2

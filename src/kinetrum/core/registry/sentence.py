@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.core.registry.checks import GateCheck
+from kinetrum.core.registry.gates import GateCheck
 from kinetrum.core.statistics.noise.verdict import Outcome, RowsVerdict, percent, too_few
 
 
@@ -17,15 +17,19 @@ class Judged:
     differences: Sequence[RowsVerdict]
 
 
+@dataclass(frozen=True)
+class Placing:
+    """A version beside a stage: who stands there (None: nobody), what keeps it off, and who stood there last."""
+
+    number: int
+    stage: str
+    occupant: int | None
+    obstacle: str | None
+    last: int | None = None
+
+
 def review_sentence(
-    number: int,
-    stage: str,
-    occupant: int | None,
-    obstacle: str | None,
-    checks: Sequence[GateCheck],
-    judged: Sequence[Judged],
-    goes_by: Sequence[str] = (),
-    last: int | None = None,
+    placing: Placing, checks: Sequence[GateCheck], judged: Sequence[Judged], goes_by: Sequence[str] = ()
 ) -> str:
     """Say what would change on the stage, the measure that counts, and what is not met.
 
@@ -34,6 +38,7 @@ def review_sentence(
     `last`: the version that stood last on an emptied stage; it is judged against that one. `obstacle` is what keeps the
     version from standing there, whatever the gates say.
     """
+    number, stage, occupant, last = placing.number, placing.stage, placing.occupant, placing.last
     if occupant == number:
         return f"Version {number} stands on {stage}."
     if occupant:
@@ -44,7 +49,7 @@ def review_sentence(
         change = f"Version {number} would be the first on {stage}"
     telling = _telling(judged, goes_by)
     told = f": {telling}" if telling else ""
-    return f"{change}{told}. {_rules(obstacle, checks)}"
+    return f"{change}{told}. {_rules(placing.obstacle, checks)}"
 
 
 def beside_sentence(number: int, other: int, judged: Sequence[Judged], goes_by: Sequence[str] = ()) -> str:

@@ -15,6 +15,7 @@ from kinetrum.core.rows.selecting import (
     ERROR,
     PREDICTION,
     TRUTH,
+    Whole,
     named_column,
     narrowed,
     page_of,
@@ -53,7 +54,7 @@ def join_tables(left: pa.Table, right: pa.Table, key: str | None, outcomes: Sequ
         table = table.filter(pc.is_in(table[OUTCOME], value_set=pa.array(list(outcomes))))
     kept = narrowed(table, asked.where, asked.find)
     ordered = {name: counts[name] for name in OUTCOMES if name in counts}
-    return page_of(kept, asked.sort, asked, len(outcome), judged, None, ordered, chosen)
+    return page_of(kept, asked, Whole(len(outcome), judged, counts=ordered, key=chosen))
 
 
 def row_key(left: pa.Table, right: pa.Table, key: str | None) -> str:

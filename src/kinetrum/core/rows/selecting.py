@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import pyarrow as pa
@@ -39,27 +40,30 @@ def select_rows(table: pa.Table, asked: Asked) -> Page:
         kept = kept.filter(wrong_of(kept))
         if ERROR in kept.column_names and not sort:
             kept = kept.take(pc.sort_indices(pc.abs(kept[ERROR]), sort_keys=[("", "descending")]))
-    return page_of(kept, sort, asked, of, judged, None if wrong is None else int(pc.sum(wrong).as_py() or 0))
+    wrong_rows = None if wrong is None else int(pc.sum(wrong).as_py() or 0)
+    return page_of(kept, replace(asked, sort=sort), Whole(of, judged, wrong=wrong_rows))
 
 
-def page_of(
-    kept: pa.Table,
-    sort: str,
-    asked: Asked,
-    of: int,
-    judged: bool,
-    wrong: int | None = None,
-    counts: dict[str, int] | None = None,
-    key: str | None = None,
-) -> Page:
-    """Return a page of rows, sorted where that is asked."""
-    kept = _sorted(kept, sort)
+@dataclass(frozen=True)
+class Whole:
+    """What is told of all rows beside a page of those that fit: how many, how many wrong, and of each outcome."""
+
+    of: int
+    judged: bool
+    wrong: int | None = None
+    counts: dict[str, int] = field(default_factory=dict)
+    key: str | None = None
+
+
+def page_of(kept: pa.Table, asked: Asked, whole: Whole) -> Page:
+    """Return a page of the rows that fit, sorted where that is asked."""
+    kept = _sorted(kept, asked.sort)
     limit = max(0, min(asked.limit, PAGE_LIMIT))
     part = kept.slice(max(0, asked.offset), limit)
     columns = [[_cell(value) for value in column.to_pylist()] for column in part.columns]
     rows = [list(row) for row in zip(*columns, strict=True)] if columns else []
-    types = [(found.name, _type_name(found.type)) for found in kept.schema]
-    return Page(types, rows, kept.num_rows, of, judged, wrong, counts or {}, key)
+    types = [(column.name, _type_name(column.type)) for column in kept.schema]
+    return Page(types, rows, kept.num_rows, whole.of, whole.judged, whole.wrong, whole.counts, whole.key)
 
 
 def with_errors(table: pa.Table) -> tuple[pa.Table, Any]:

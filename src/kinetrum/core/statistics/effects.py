@@ -10,7 +10,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import combinations, pairwise
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -53,7 +53,7 @@ class Effect:
     levels: list[Level]
     share: float
     p: float
-    certainty: str
+    certainty: Literal["clear", "likely", "open"]
     rank: float | None
     together: list[str] = field(default_factory=list)
 
@@ -202,7 +202,7 @@ def holm(p_values: Sequence[float]) -> list[float]:
     return found
 
 
-def _certainty(p: float) -> str:
+def _certainty(p: float) -> Literal["clear", "likely", "open"]:
     return "clear" if p < _CLEAR else "likely" if p < _LIKELY else "open"
 
 

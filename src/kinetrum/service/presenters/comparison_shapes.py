@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from typing import Any
 
 from kinetrum.actions.compare.comparison import Compared
-from kinetrum.actions.compare.effects import Explained, JudgedRows, Why
+from kinetrum.actions.compare.effects import Explained
 from kinetrum.actions.search.chart_columns import DrawnColumn
 from kinetrum.core.base.ids import id_text
 from kinetrum.core.base.values import to_json
-from kinetrum.core.compare.runs import OutcomeChange, Outcome, ComparedSetting
+from kinetrum.core.compare.runs import Outcome
 from kinetrum.core.compare.sentence import effects_sentence
 from kinetrum.core.points.together import Band
-from kinetrum.core.statistics.noise.verdict import RowsVerdict
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.runs import Run
 from kinetrum.wire import comparison as wire
@@ -39,12 +37,12 @@ def comparison(found: Compared) -> wire.Comparison:
             for facts, view in zip(told.runs, found.views, strict=True)
         ],
         baseline=told.baseline,
-        headline=wire.Headline.model_validate(told.headline),
-        settings=_settings(told.settings),
+        headline=told.headline,
+        settings=told.settings,
         settings_equal=told.settings_equal,
-        inputs=_settings(told.inputs),
+        inputs=told.inputs,
         inputs_equal=told.inputs_equal,
-        surroundings=_settings(told.surroundings),
+        surroundings=told.surroundings,
         surroundings_equal=told.surroundings_equal,
         costs=[_outcome(row) for row in told.costs],
         outcomes=[_outcome(row) for row in told.outcomes],
@@ -53,30 +51,19 @@ def comparison(found: Compared) -> wire.Comparison:
     )
 
 
-def _settings(rows: Sequence[ComparedSetting]) -> list[wire.ComparedSetting]:
-    return [
-        wire.ComparedSetting(key=row.key, values=[to_json(value) for value in row.values], present=row.present)
-        for row in rows
-    ]
-
-
 def _outcome(row: Outcome) -> wire.ComparedOutcome:
     return wire.ComparedOutcome(
         key=row.key,
-        goal=shapes.goal(row.goal) if row.goal else None,
+        goal=row.goal,
         values=[to_json(value) for value in row.values],
         present=row.present,
-        spreads=[None if spread is None else wire.MeanSpread.model_validate(spread) for spread in row.spreads],
-        changes=[_change(change) for change in row.changes],
+        spreads=row.spreads,
+        changes=row.changes,
         change=row.change,
         change_share=row.change_share,
         verdict=row.verdict,
         best=row.best,
     )
-
-
-def _change(change: OutcomeChange | None) -> wire.OutcomeChange | None:
-    return None if change is None else wire.OutcomeChange.model_validate(change)
 
 
 def group_curve(reference: str, runs: int, band: Band) -> wire.GroupCurve:
@@ -91,41 +78,16 @@ def group_curve(reference: str, runs: int, band: Band) -> wire.GroupCurve:
     )
 
 
-def why(found: Why) -> wire.Why:
-    """Shape possible causes."""
-    return wire.Why.model_validate(found)
-
-
-def rows_verdict(verdict: RowsVerdict) -> wire.RowsVerdict:
-    """Shape a verdict on rows; what is no finite number is null."""
-    return wire.RowsVerdict.model_validate(
-        {
-            name: None if isinstance(one, float) and not math.isfinite(one) else one
-            for name, one in vars(verdict).items()
-        }
-    )
-
-
-def judged_rows(found: Sequence[JudgedRows]) -> list[wire.JudgedRows]:
-    """Shape comparisons of predictions."""
-    return [
-        wire.JudgedRows(
-            name=one.name, differences=[rows_verdict(verdict) for verdict in one.differences], note=one.note
-        )
-        for one in found
-    ]
-
-
 def effects(found: Explained) -> wire.Effects:
     """Shape what moves a value."""
     told = found.effects
     return wire.Effects(
         key=found.key,
-        goal=shapes.goal(found.goal) if found.goal else None,
+        goal=found.goal,
         runs=told.runs,
         left_out=found.left_out,
         sentence=effects_sentence(found.key, told),
-        effects=[wire.Effect.model_validate(effect) for effect in told.effects],
+        effects=told.effects,
         interactions=[wire.Interaction(factors=list(one.factors), p=one.p) for one in told.interactions],
         unvaried=told.left_out,
     )
@@ -149,6 +111,6 @@ def _column(column: DrawnColumn) -> wire.DrawnColumn:
         scope=chosen.scope,
         name=chosen.name,
         aggregate=chosen.aggregate,
-        goal=shapes.goal(column.goal) if column.goal else None,
+        goal=column.goal,
         values=[to_json(value) for value in column.values],
     )

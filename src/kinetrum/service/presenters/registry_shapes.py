@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-import math
-from dataclasses import asdict
 from typing import Any
 
 from kinetrum.actions.registry.model_list import Listed, ModelPage
 from kinetrum.actions.registry.registry_views import EvidenceView, ModelView, StageView, VersionDetailView, VersionView
-from kinetrum.actions.registry.reviews import OnData, ReviewView
-from kinetrum.core.registry.checks import GateCheck
-from kinetrum.service.presenters.comparison_shapes import rows_verdict
-from kinetrum.service.presenters.shapes import artifact_version, files, goal, json_values
+from kinetrum.actions.registry.reviews import ReviewView
+from kinetrum.service.presenters.shapes import artifact_version, json_values
 from kinetrum.wire import registry as wire
 
 
@@ -38,8 +34,8 @@ def _version_fields(view: VersionView) -> dict[str, Any]:
         "earlier": dict(view.values.earlier),
         "left_out": list(view.values.left_out),
         "warning": view.warning,
-        "goals": [goal(found) for found in view.goals.values()],
-        "signature": wire.Signature.model_validate(view.signature) if view.signature else None,
+        "goals": list(view.goals.values()),
+        "signature": view.signature,
         "overrides": view.overrides,
         "imported_from": view.imported_from,
     }
@@ -68,7 +64,7 @@ def version_detail(view: VersionDetailView) -> wire.ModelVersionDetail:
     return wire.ModelVersionDetail(
         **_version_fields(view.version),
         model=view.version.model,
-        files=files(view.files),
+        files=list(view.files),
         evidence=[evidence(one) for one in view.evidence],
         dependencies=view.dependencies,
         obstacles=view.obstacles,
@@ -155,37 +151,18 @@ def model_list(page: ModelPage) -> wire.ModelList:
     return wire.ModelList(models=[_glance(one) for one in page.models], count=page.count)
 
 
-def check(found: GateCheck) -> wire.GateCheck:
-    """Shape a gate's outcome; figures that are no finite numbers are null."""
-    figures = {
-        name: number if number is not None and math.isfinite(number) else None for name, number in found.figures.items()
-    }
-    return wire.GateCheck.model_validate({**asdict(found), "figures": figures})
-
-
-def _on_data(found: OnData) -> wire.OnData:
-    return wire.OnData(
-        on=found.on,
-        candidate=found.candidate,
-        other=found.other,
-        same_data=found.same_data,
-        differences=[rows_verdict(verdict) for verdict in found.differences],
-        note=found.note,
-    )
-
-
-def review(view: ReviewView) -> wire.Review:
+def review(view: ReviewView) -> wire.VersionReview:
     """Shape a review."""
-    return wire.Review(
+    return wire.VersionReview(
         sentence=view.sentence,
         candidate=version_detail(view.candidate),
         other=version_detail(view.other) if view.other else None,
         stage=view.stage,
-        checks=[check(one) for one in view.checks],
+        checks=view.checks,
         obstacle=view.obstacle,
         why_not_place=view.why_not_place,
-        on_data=[_on_data(one) for one in view.on_data],
+        on_data=view.on_data,
         misfits=view.misfits,
-        packages=[wire.PackageChange(name=name, before=before, after=after) for name, before, after in view.packages],
+        packages=view.packages,
         emptied=view.emptied,
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kinetrum.actions.search.facets import FacetKey, Offers
+from kinetrum.actions.search.facets import FacetKey
 from kinetrum.actions.search.run_groups import GroupPage, GroupView
 from kinetrum.core.base.values import to_json
 from kinetrum.core.query.settled import Key, Source
@@ -10,7 +10,7 @@ from kinetrum.core.query.writing import written_test
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.search.run_facets import Facet
 from kinetrum.storage.search.run_search import COUNT_CAP
-from kinetrum.wire import finding as wire
+from kinetrum.wire import search as wire
 
 
 def group_page(page: GroupPage) -> wire.GroupPage:
@@ -20,7 +20,7 @@ def group_page(page: GroupPage) -> wire.GroupPage:
         by=shapes.chosen("", page.by),
         groups=[_group(view, keys) for view in page.groups],
         columns=[shapes.chosen(text, key) for text, key in page.columns],
-        goals=[shapes.goal(goal) for goal in page.goals],
+        goals=page.goals,
         count=page.count,
         count_is_capped=page.count_is_capped,
         more=page.more,
@@ -50,7 +50,7 @@ def _cell(view: GroupView, key: Key) -> wire.GroupCell | None:
     return wire.GroupCell(
         is_shared=key in group.shared,
         shared=to_json(group.shared.get(key)),
-        spread=None if spread is None else wire.Spread.model_validate(spread),
+        spread=spread,
         several=group.several.get(key, 0),
     )
 
@@ -65,7 +65,7 @@ def facets(keys: list[FacetKey], fields: list[str]) -> wire.Facets:
                 kinds=[str(kind.name).lower() for kind in key.held.kinds],
                 low=key.held.range.low if key.held.range else None,
                 high=key.held.range.high if key.held.range else None,
-                goal=shapes.goal(key.goal) if key.goal else None,
+                goal=key.goal,
             )
             for key in keys
         ],
@@ -89,8 +89,3 @@ def facet(source: Source, found: Facet, fitting: int) -> wire.Facet:
         ],
         values_left_out=found.values_left_out,
     )
-
-
-def offers(found: Offers) -> wire.Offers:
-    """Shape what may stand in a query."""
-    return wire.Offers.model_validate(found)

@@ -12,7 +12,6 @@ from kinetrum.actions.search.run_table import RunPage
 from kinetrum.core.base import values
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.ids import id_text
-from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.base.run_document import Activity, Link, Progress
 from kinetrum.core.base.values import Value, special_name, to_json
 from kinetrum.core.compare.environment import code_state, expected_end
@@ -22,15 +21,15 @@ from kinetrum.core.query.settled import Field, Source
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.people.notes import Note
-from kinetrum.wire import accounts, artifacts, runs
-from kinetrum.wire import surroundings as wire
+from kinetrum.wire import artifacts, people, runs
+from kinetrum.wire import environment as wire
 
 KEYS_IN_A_ROW = 200
 
 
-def project(view: ProjectView) -> accounts.Project:
+def project(view: ProjectView) -> people.Project:
     """Shape a project."""
-    return accounts.Project(
+    return people.Project(
         name=view.project.name,
         description=view.project.description,
         labels=view.project.labels,
@@ -38,13 +37,6 @@ def project(view: ProjectView) -> accounts.Project:
         experiments=view.experiments,
         runs=view.runs,
         last_activity=view.last_activity,
-    )
-
-
-def goal(found: Goal) -> runs.Goal:
-    """Shape a goal."""
-    return runs.Goal(
-        key=found.key, direction=found.direction.value, unit=found.unit, bound=found.bound, aggregate=found.aggregate
     )
 
 
@@ -61,7 +53,7 @@ def experiment(view: ExperimentView) -> runs.Experiment:
         runs=summary.runs,
         running=summary.running,
         last_activity=summary.last_activity,
-        goals=[goal(found) for found in view.goals],
+        goals=view.goals,
         best_run=view.best_reference,
         best_value=to_json(view.best_value),
     )
@@ -169,7 +161,7 @@ def run_detail(view: RunView) -> runs.RunDetail:
         metrics=_metrics(view, view.doc.stats),
         complete=True,
         results={key: to_json(result.value) for key, result in view.doc.results.items()},
-        goals=[goal(found) for found in view.goals.values()],
+        goals=list(view.goals.values()),
         about=json_values(view.doc.about),
         parent=view.parent,
         previous=view.previous,
@@ -224,8 +216,8 @@ def run_page(page: RunPage, wanted: Sequence[str] = ()) -> runs.RunPage:
             row(view, wanted, page.children.get(view.run.uid, 0), page.parents.get(view.run.parent_uid or b""))
             for view in page.rows
         ],
-        columns=[runs.RunColumn.model_validate(vars(column)) for column in page.columns],
-        goals=[goal(found) for found in page.goals],
+        columns=page.columns,
+        goals=page.goals,
         seeds=page.seeds,
         count=page.count,
         count_is_capped=page.count_is_capped,
@@ -265,11 +257,6 @@ def all_points(name: str, points: Points) -> runs.Points:
         times=points.times.tolist(),
         values=[value if math.isfinite(value) else special_name(value) for value in points.values.tolist()],
     )
-
-
-def files(entries: Sequence[FileEntry]) -> list[artifacts.FileEntry]:
-    """Shape a manifest."""
-    return [artifacts.FileEntry.model_construct(**vars(entry)) for entry in entries]
 
 
 def artifact_version(row: VersionRow) -> artifacts.ArtifactVersion:

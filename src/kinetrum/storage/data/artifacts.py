@@ -295,33 +295,40 @@ def version_by_id(version_id: int) -> VersionRow:
     return _versions(_select(ArtifactVersion.version_id == version_id))[0]
 
 
+@dataclass(frozen=True)
+class NewVersionRow:
+    """A version to insert; `whereabouts` are its packed places; `imported_from`: words on where it came from."""
+
+    number: int
+    digest: str
+    by_reference: bool
+    address: str | None
+    person_id: int
+    about: dict[str, Any]
+    labels: dict[str, str]
+    whereabouts: bytes | None
+    at: datetime | None = None
+    imported_from: str | None = None
+
+
 def add_version(
     artifact_id: int,
-    number: int,
-    digest: str,
-    by_reference: bool,
-    address: str | None,
-    person_id: int,
-    about: dict[str, Any],
-    labels: dict[str, str],
-    whereabouts: bytes | None,
-    at: datetime | None = None,
-    imported_from: str | None = None,
+    new: NewVersionRow,
 ) -> int:
     """Insert a version and return its id."""
     return int(
         ArtifactVersion.insert(
             artifact_id=artifact_id,
-            number=number,
-            digest=bytes.fromhex(digest),
-            by_reference=by_reference,
-            address=address,
-            created_by=person_id,
-            created_at=at or now(),
-            about=json.dumps(about),
-            labels=json.dumps(labels),
-            places=whereabouts,
-            imported_from=imported_from,
-            imported_at=None if imported_from is None else now(),
+            number=new.number,
+            digest=bytes.fromhex(new.digest),
+            by_reference=new.by_reference,
+            address=new.address,
+            created_by=new.person_id,
+            created_at=new.at or now(),
+            about=json.dumps(new.about),
+            labels=json.dumps(new.labels),
+            places=new.whereabouts,
+            imported_from=new.imported_from,
+            imported_at=None if new.imported_from is None else now(),
         ).execute()
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from typing import Annotated, Any
 
 
 def now() -> datetime:
@@ -24,3 +25,15 @@ def to_micros(moment: datetime) -> int:
     """Turn a stored moment into microseconds since 1970."""
     delta = moment.replace(tzinfo=UTC) - datetime(1970, 1, 1, tzinfo=UTC)
     return (delta.days * 86_400 + delta.seconds) * 1_000_000 + delta.microseconds
+
+
+class _AsIso:
+    """Tells a serialiser (by Pydantic's hook, a plain description) to write a moment as `iso` does."""
+
+    def __get_pydantic_core_schema__(self, _source: Any, _handler: Any) -> dict[str, Any]:
+        written = {"type": "function-plain", "function": iso, "return_schema": {"type": "str"}}
+        return {"type": "datetime", "serialization": written}
+
+
+Moment = Annotated[datetime, _AsIso()]
+"""A stored moment; where it is sent it is written as ISO 8601 with Z."""

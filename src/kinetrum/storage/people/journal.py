@@ -6,13 +6,12 @@ import json
 import operator
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
 from functools import reduce
 from typing import Any
 
 from peewee import JOIN
 
-from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.clock import Moment, now
 from kinetrum.storage.db.database import named_rows
 from kinetrum.storage.live import events
 from kinetrum.storage.tables.people import JournalEntry, Person
@@ -23,7 +22,7 @@ class JournalRow:
     """One change: who did what to which subject, before and after, when and from where."""
 
     entry_id: int
-    at: datetime
+    at: Moment
     person: str | None
     act: str
     subject: str
@@ -33,25 +32,33 @@ class JournalRow:
     origin: str
 
 
+@dataclass(frozen=True)
+class Change:
+    """What something was before an act, and what it is after it, as JSON holds it; None says nothing."""
+
+    before: Any = None
+    after: Any = None
+
+
 def append(
     project_id: int | None,
     person_id: int | None,
     act: str,
     subject: str,
-    before: Any = None,
-    after: Any = None,
+    change: Change | None = None,
     comment: str = "",
     origin: str = "",
 ) -> None:
     """Add one entry inside the running transaction."""
+    change = change or Change()
     JournalEntry.insert(
         project_id=project_id,
         person_id=person_id,
         at=now(),
         act=act,
         subject=subject,
-        state_before=None if before is None else json.dumps(before),
-        state_after=None if after is None else json.dumps(after),
+        state_before=None if change.before is None else json.dumps(change.before),
+        state_after=None if change.after is None else json.dumps(change.after),
         comment=comment,
         origin=origin[:200],
     ).execute()

@@ -53,26 +53,33 @@ def add_notes(project_id: int, kind: str, notes: list[tuple[bytes, int]], author
         NoteRow.insert_many(rows[start : start + _ROWS_AT_ONCE]).on_conflict_ignore().execute()
 
 
+@dataclass(frozen=True)
+class ImportedNote:
+    """A note that comes from an archive."""
+
+    uid: bytes
+    author_id: int
+    text: str
+    at: datetime
+    imported_from: str | None
+
+
 def add_imported(
     project_id: int,
     kind: str,
     subject_id: int,
-    uid: bytes,
-    author_id: int,
-    text: str,
-    at: datetime,
-    imported_from: str | None,
+    note: ImportedNote,
 ) -> None:
     """Put a note that comes from an archive on its subject; a known id changes nothing."""
     NoteRow.insert(
-        uid=uid,
+        uid=note.uid,
         project_id=project_id,
         subject_kind=kind,
         subject_id=subject_id,
-        author_id=author_id,
-        text=text,
-        written_at=at,
-        imported_from=imported_from,
+        author_id=note.author_id,
+        text=note.text,
+        written_at=note.at,
+        imported_from=note.imported_from,
     ).on_conflict_ignore().execute()
 
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import Literal
 
 from peewee import SQL, ModelSelect, Select, fn
 
-from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.clock import Moment, now
 from kinetrum.storage.db.database import database, named_rows, records
 from kinetrum.storage.people import notes
 from kinetrum.storage.runs.runs import Run, runs_by_ids
@@ -28,7 +29,7 @@ class WaitingVersion:
     number: int
     comment: str
     registered_by: str
-    registered_at: datetime
+    registered_at: Moment
     run: str | None
 
 
@@ -43,7 +44,7 @@ class StageChange:
     before: int | None
     after: int | None
     person: str
-    at: datetime
+    at: Moment
 
 
 @dataclass(frozen=True)
@@ -51,11 +52,11 @@ class NewNote:
     """A note, and what it stands on: whether project, experiment, run, artifact or model, and the reference."""
 
     project: str
-    kind: str
+    kind: Literal["project", "experiment", "run", "artifact", "model"]
     reference: str
     author: str
     text: str
-    written_at: datetime
+    written_at: Moment
 
 
 def visit(person_id: int) -> datetime | None:

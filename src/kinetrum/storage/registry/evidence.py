@@ -28,28 +28,35 @@ class EvidenceRow:
     imported_from: str | None
 
 
+@dataclass(frozen=True)
+class NewEvidenceRow:
+    """Evidence to keep: results of a version, by its number, on named data."""
+
+    uid: bytes
+    number: int
+    on: str
+    digest: str | None
+    run_id: int
+    rows_version: int | None
+    results: dict[str, Any]
+    person_id: int
+
+
 def add_evidence(
     model_id: int,
-    uid: bytes,
-    number: int,
-    on: str,
-    digest: str | None,
-    run_id: int,
-    rows_version: int | None,
-    results: dict[str, Any],
-    person_id: int,
+    new: NewEvidenceRow,
 ) -> bool:
     """Keep evidence; tells whether it is new. Sent again under the same id, nothing changes."""
     record = EvidenceRecord.insert(
-        uid=uid,
+        uid=new.uid,
         model_id=model_id,
-        number=number,
-        data_name=on,
-        data_digest=digest,
-        run_id=run_id,
-        rows_version=rows_version,
-        results=json.dumps(results),
-        created_by=person_id,
+        number=new.number,
+        data_name=new.on,
+        data_digest=new.digest,
+        run_id=new.run_id,
+        rows_version=new.rows_version,
+        results=json.dumps(new.results),
+        created_by=new.person_id,
         created_at=now(),
     )
     return bool(record.on_conflict_ignore().as_rowcount().execute())

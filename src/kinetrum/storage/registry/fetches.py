@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime
 
-from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.clock import Moment, now
 from kinetrum.storage.db.database import named_rows
 from kinetrum.storage.tables.people import Person
 from kinetrum.storage.tables.registry import VersionFetch
@@ -19,8 +18,8 @@ class Fetch:
     person: str
     asked: str
     fetches: int
-    first_at: datetime
-    last_at: datetime
+    first_at: Moment
+    last_at: Moment
 
 
 def count_fetch(model_id: int, number: int, person_id: int, asked: str) -> None:
@@ -47,6 +46,5 @@ def fetches_of(model_id: int) -> list[Fetch]:
         .order_by(VersionFetch.last_at.desc())
     )
     return [
-        Fetch(row.number, row.full_name, row.asked, row.fetches, row.first_at, row.last_at)
-        for row in named_rows(rows)
+        Fetch(row.number, row.full_name, row.asked, row.fetches, row.first_at, row.last_at) for row in named_rows(rows)
     ]

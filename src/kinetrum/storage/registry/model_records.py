@@ -107,9 +107,6 @@ def add_model(
 def add_version(
     model_id: int,
     number: int,
-    uid: bytes,
-    version_id: int,
-    run_id: int | None,
     person_id: int,
     at: datetime,
     imported_from: str,
@@ -120,9 +117,6 @@ def add_version(
     ModelVersion.insert(
         model_id=model_id,
         number=number,
-        uid=uid,
-        version_id=version_id,
-        run_id=run_id,
         created_by=person_id,
         created_at=at,
         imported_at=now(),
@@ -147,32 +141,39 @@ def add_verdict(model_id: int, position: int, verdict: ImportedVerdictRow) -> No
     ).execute()
 
 
+@dataclass(frozen=True)
+class ImportedEvidence:
+    """Evidence that comes from an archive."""
+
+    uid: bytes
+    number: int
+    on: str
+    digest: str | None
+    run_id: int
+    rows_version: int | None
+    results: dict[str, Any]
+    person_id: int
+    at: datetime
+    imported_from: str
+
+
 def add_evidence(
     model_id: int,
-    uid: bytes,
-    number: int,
-    on: str,
-    digest: str | None,
-    run_id: int,
-    rows_version: int | None,
-    results: dict[str, Any],
-    person_id: int,
-    at: datetime,
-    imported_from: str,
+    imported: ImportedEvidence,
 ) -> None:
     """Keep evidence that came with a version; a known id changes nothing."""
     EvidenceRecord.insert(
-        uid=uid,
+        uid=imported.uid,
         model_id=model_id,
-        number=number,
-        data_name=on,
-        data_digest=digest,
-        run_id=run_id,
-        rows_version=rows_version,
-        results=json.dumps(results),
-        created_by=person_id,
-        created_at=at,
-        imported_from=imported_from,
+        number=imported.number,
+        data_name=imported.on,
+        data_digest=imported.digest,
+        run_id=imported.run_id,
+        rows_version=imported.rows_version,
+        results=json.dumps(imported.results),
+        created_by=imported.person_id,
+        created_at=imported.at,
+        imported_from=imported.imported_from,
     ).on_conflict_ignore().execute()
 
 
@@ -189,32 +190,39 @@ def add_stay(model_id: int, stage: str, depth: int, number: int, person_id: int,
     ).execute()
 
 
+@dataclass(frozen=True)
+class ImportedEvent:
+    """A change of a stage's occupant that comes from an archive."""
+
+    uid: bytes
+    act: str
+    stage: str
+    before: int | None
+    after: int | None
+    person_id: int
+    comment: str
+    at: datetime
+    checks: list[dict[str, Any]] | None
+    override_reason: str | None
+    imported_from: str
+
+
 def add_event(
     model_id: int,
-    uid: bytes,
-    act: str,
-    stage: str,
-    before: int | None,
-    after: int | None,
-    person_id: int,
-    comment: str,
-    at: datetime,
-    checks: list[dict[str, Any]] | None,
-    override_reason: str | None,
-    imported_from: str,
+    imported: ImportedEvent,
 ) -> None:
     """Add a change of a stage that happened elsewhere to the timeline."""
     StageEvent.insert(
         model_id=model_id,
-        uid=uid,
-        act=act,
-        stage=stage,
-        before_number=before,
-        after_number=after,
-        person_id=person_id,
-        comment=comment,
-        at=at,
-        checks=None if checks is None else json.dumps(checks),
-        override_reason=override_reason,
-        imported_from=imported_from,
+        uid=imported.uid,
+        act=imported.act,
+        stage=imported.stage,
+        before_number=imported.before,
+        after_number=imported.after,
+        person_id=imported.person_id,
+        comment=imported.comment,
+        at=imported.at,
+        checks=None if imported.checks is None else json.dumps(imported.checks),
+        override_reason=imported.override_reason,
+        imported_from=imported.imported_from,
     ).on_conflict_ignore().execute()

@@ -310,31 +310,38 @@ def cut_stack(model_id: int, stage: str, height: int) -> None:
     StageStay.delete().where(above).execute()
 
 
+@dataclass(frozen=True)
+class NewEvent:
+    """A change of a stage's occupant, with the outcome of every gate that was asked."""
+
+    uid: bytes
+    act: str
+    stage: str
+    before: int | None
+    after: int | None
+    person_id: int
+    comment: str
+    checks: list[dict[str, Any]] | None = None
+    override_reason: str | None = None
+
+
 def add_event(
     model_id: int,
-    uid: bytes,
-    act: str,
-    stage: str,
-    before: int | None,
-    after: int | None,
-    person_id: int,
-    comment: str,
-    checks: list[dict[str, Any]] | None = None,
-    override_reason: str | None = None,
+    event: NewEvent,
 ) -> None:
     """Add to the timeline of stages, with the outcome of every gate that was asked."""
     StageEvent.insert(
         model_id=model_id,
-        uid=uid,
-        act=act,
-        stage=stage,
-        before_number=before,
-        after_number=after,
-        person_id=person_id,
-        comment=comment,
+        uid=event.uid,
+        act=event.act,
+        stage=event.stage,
+        before_number=event.before,
+        after_number=event.after,
+        person_id=event.person_id,
+        comment=event.comment,
         at=now(),
-        checks=None if checks is None else json.dumps(checks),
-        override_reason=override_reason,
+        checks=None if event.checks is None else json.dumps(event.checks),
+        override_reason=event.override_reason,
     ).execute()
 
 
@@ -418,18 +425,25 @@ def versions_on(version_ids: Sequence[int]) -> list[ModelVersionRow]:
     return [_version(row) for row in ModelVersion.select().where(ModelVersion.version_id.in_(list(version_ids)))]
 
 
+@dataclass(frozen=True)
+class NewModelVersion:
+    """A version to insert."""
+
+    uid: bytes
+    version_id: int
+    run_id: int | None
+    origin: str | None
+    comment: str
+    person_id: int
+    labels: dict[str, str]
+    added_values: dict[str, Any]
+    signature: dict[str, Any] | None
+    step: int | None
+
+
 def add_model_version(
     model: ModelRow,
-    uid: bytes,
-    version_id: int,
-    run_id: int | None,
-    origin: str | None,
-    comment: str,
-    person_id: int,
-    labels: dict[str, str],
-    added_values: dict[str, Any],
-    signature: dict[str, Any] | None,
-    step: int | None,
+    new: NewModelVersion,
 ) -> int:
     """Insert the next version of a locked model and return its number."""
     number = model.last_number + 1
@@ -437,18 +451,18 @@ def add_model_version(
     ModelVersion.insert(
         model_id=model.model_id,
         number=number,
-        uid=uid,
-        version_id=version_id,
-        run_id=run_id,
-        origin=origin,
-        comment=comment,
+        uid=new.uid,
+        version_id=new.version_id,
+        run_id=new.run_id,
+        origin=new.origin,
+        comment=new.comment,
         retired=False,
-        created_by=person_id,
+        created_by=new.person_id,
         created_at=now(),
-        labels=json.dumps(labels),
-        added_values=json.dumps(added_values),
-        signature=None if signature is None else json.dumps(signature),
-        step=step,
+        labels=json.dumps(new.labels),
+        added_values=json.dumps(new.added_values),
+        signature=None if new.signature is None else json.dumps(new.signature),
+        step=new.step,
     ).execute()
     return number
 

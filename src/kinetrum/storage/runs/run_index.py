@@ -7,7 +7,7 @@ value, `last`, `min` or `max`.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol
 
 from peewee import Field
 
@@ -116,7 +116,7 @@ def intern_keys(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple
     return found
 
 
-def keys_of_experiments(experiment_ids: list[int]) -> list[tuple[str, str]]:
+def keys_of_experiments(experiment_ids: list[int]) -> list[tuple[Literal["param", "value", "label"], str]]:
     """Return (scope, name) of the parameters, values and labels that runs of these experiments have."""
     if not experiment_ids:
         return []

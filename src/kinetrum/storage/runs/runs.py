@@ -217,31 +217,38 @@ def runs_by_ids(run_ids: list[int]) -> list[Run]:
     return [runs[run_id] for run_id in run_ids if run_id in runs]
 
 
+@dataclass(frozen=True)
+class NewRunRow:
+    """A run to insert; `lease_s` is how long it may be silent."""
+
+    number: int
+    name: str | None
+    author_id: int
+    host: str
+    parent_uid: bytes | None
+    started_at: datetime
+    lease_s: int
+
+
 def add_run(
     uid: bytes,
     experiment_id: int,
-    number: int,
-    name: str | None,
-    author_id: int,
-    host: str,
-    parent_uid: bytes | None,
-    started_at: datetime,
-    lease_s: int,
+    new: NewRunRow,
 ) -> int:
     """Insert a running run with an empty document and return its id."""
     run_id = int(
         RunRow.insert(
             uid=uid,
             experiment_id=experiment_id,
-            number=number,
-            name=name,
+            number=new.number,
+            name=new.name,
             status="running",
-            author_id=author_id,
-            host=host,
-            parent_uid=parent_uid,
-            started_at=started_at,
+            author_id=new.author_id,
+            host=new.host,
+            parent_uid=new.parent_uid,
+            started_at=new.started_at,
             last_sign_at=now(),
-            lease_s=lease_s,
+            lease_s=new.lease_s,
             changed_at=now(),
         ).execute()
     )
@@ -276,7 +283,7 @@ def sign_of_life(run_id: int) -> None:
     _SIGN.execute(moment, run_id)
     if _REVIVE.execute(run_id):
         run = run_by_id(run_id)
-        journal.append(run.project_id, None, "came back", run.subject, before="lost", after="running")
+        journal.append(run.project_id, None, "came back", run.subject, journal.Change("lost", "running"))
         events.tell_run(run_id)
 
 

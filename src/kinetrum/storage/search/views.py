@@ -86,24 +86,41 @@ def view_by_uid(uid: bytes) -> ViewRow | None:
     return next(iter(records(_views(SavedView.uid == uid).for_update(), ViewRow, arrangement=json.loads)), None)
 
 
+@dataclass(frozen=True)
+class ViewChange:
+    """A view as it shall be."""
+
+    experiment_id: int | None
+    name: str
+    shared: bool
+    author_id: int
+    arrangement: dict[str, Any]
+    version: int
+
+
 def save_view(
     uid: bytes,
     project_id: int,
-    experiment_id: int | None,
-    name: str,
-    shared: bool,
-    author_id: int,
-    arrangement: dict[str, Any],
-    version: int,
+    change: ViewChange,
 ) -> None:
     """Insert a view, or change the one of that id."""
-    changes = {"name": name, "shared": shared, "arrangement": json.dumps(arrangement), "saved_at": now()}
-    if version == 1:
+    changes = {
+        "name": change.name,
+        "shared": change.shared,
+        "arrangement": json.dumps(change.arrangement),
+        "saved_at": now(),
+    }
+    if change.version == 1:
         SavedView.insert(
-            uid=uid, project_id=project_id, experiment_id=experiment_id, author_id=author_id, version=1, **changes
+            uid=uid,
+            project_id=project_id,
+            experiment_id=change.experiment_id,
+            author_id=change.author_id,
+            version=1,
+            **changes,
         ).execute()
     else:
-        SavedView.update(version=version, **changes).where(SavedView.uid == uid).execute()
+        SavedView.update(version=change.version, **changes).where(SavedView.uid == uid).execute()
 
 
 def count_views(project_id: int, person_id: int) -> int:

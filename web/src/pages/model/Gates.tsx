@@ -1,10 +1,9 @@
-/** The gates of a model: TOML, as it is kept; a form writes more of it. */
+/** The gates of a model: TOML, as it is kept; a form adds to it. */
 import { useState } from 'react'
-import { useSetGates } from '../../api/registry'
+import { useDraftGates, useGateForms, useSetGates } from '../../api/registry'
 import type { Model } from '../../api/client'
 import { DialogForm } from '../../parts/DialogForm'
 import { Section } from '../../parts/Marks'
-import { withGate, type Asked } from './gateText'
 import { TextArea } from '../../parts/TextArea'
 
 export function Gates({ model }: { model: Model }) {
@@ -49,50 +48,35 @@ function ChangeGates({ model, onClose }: { model: Model; onClose: () => void }) 
       onSubmit={() => set.mutate(gates, { onSuccess: onClose })}
       onClose={onClose}
     >
-      <OneMore
-        stages={model.stages.map((stage) => stage.name)}
-        onAdd={(stage, asked) => setGates(withGate(gates, stage, asked))}
-      />
+      <OneMore model={model} gates={gates} onDraft={setGates} />
       <TextArea label="TOML, a table per stage" value={gates} onChange={setGates} rows={18} plain />
     </DialogForm>
   )
 }
 
-const KINDS = {
-  bound: 'a bound on a value',
-  better: 'better than the occupant',
-  evidence: 'evidence, and its age',
-  approvals: 'approvals',
-  card: 'card sections',
-  signature: 'signature',
-  recorded: 'data and code recorded',
-} as const
-
-type Kind = keyof typeof KINDS
-const RECORDED = ['data', 'code', 'committed']
-
-const PRINT: [string, string, string] = ['fingerprint', 'data fingerprint: recorded or any', 'recorded']
-
-/** Which fields a kind of gate has, and what stands in them at first. */
-const FIELDS: Record<Kind, [name: string, title: string, first: string][]> = {
-  bound: [['value', 'value', 'recall'], ['on', 'on data (none: its run)', ''], ['at_least', 'at least', ''], ['at_most', 'at most', ''], PRINT],
-  better: [['value', 'value', 'recall'], ['on', 'on data', ''], ['by', 'by more than', '0'], ['confidence', 'confidence', '0.95'], PRINT],
-  evidence: [['on', 'on data', ''], ['within', 'not older than', '30d'], PRINT],
-  approvals: [['count', 'how many', '2']],
-  card: [['sections', 'sections', 'Purpose, Limits']],
-  signature: [['asks', 'present or compatible', 'compatible']],
-  recorded: [['what', 'data, code, committed', 'data, code']],
-} // prettier-ignore
-
-function OneMore({ stages, onAdd }: { stages: string[]; onAdd: (stage: string, asked: Asked) => void }) {
+/** A form for one more gate: its kinds and their fields are what the service lists; the service writes it as TOML. */
+function OneMore({
+  model,
+  gates,
+  onDraft,
+}: {
+  model: Model
+  gates: string
+  onDraft: (gates: string) => void
+}) {
+  const stages = model.stages.map((stage) => stage.name)
+  const { data: forms } = useGateForms()
+  const draft = useDraftGates(model.project, model.name)
   const [stage, setStage] = useState(stages.at(-1) ?? '')
-  const [kind, setKind] = useState<Kind>('bound')
-  const [given, setGiven] = useState<Record<string, string>>({})
-  const valueOf = (name: string, first: string) => given[`${kind}.${name}`] ?? first
+  const [kind, setKind] = useState('bound')
+  const [typed, setTyped] = useState<Record<string, string>>({})
+  const form = forms?.find((one) => one.kind === kind)
+  if (!forms || !form) return null
+  const valueOf = (name: string, first: string) => typed[`${kind}.${name}`] ?? first
+  const type = (name: string, value: string) => setTyped({ ...typed, [`${kind}.${name}`]: value })
   const add = () => {
-    const held = Object.fromEntries(FIELDS[kind].map(([name, , first]) => [name, valueOf(name, first)]))
-    const what = (held['what'] ?? '').split(',').map((one) => one.trim()).filter((one) => RECORDED.includes(one)) // prettier-ignore
-    onAdd(stage, { kind, ...held, ...(kind === 'recorded' ? { what } : {}) } as Asked)
+    const fields = Object.fromEntries(form.fields.map(({ name, first }) => [name, valueOf(name, first)]))
+    draft.mutate({ gates, stage, kind, fields }, { onSuccess: (written) => onDraft(written.gates) })
   }
   return (
     <fieldset className="flex flex-wrap items-end gap-2 border border-line px-3 pt-1 pb-3 text-xs text-ink2">
@@ -101,22 +85,37 @@ function OneMore({ stages, onAdd }: { stages: string[]; onAdd: (stage: string, a
       <Choose
         name="asks"
         value={kind}
-        options={Object.entries(KINDS)}
-        onChange={(value) => setKind(value as Kind)}
+        options={forms.map((one) => [one.kind, one.title])}
+        onChange={setKind}
       />
-      {FIELDS[kind].map(([name, title, first]) => (
-        <label key={name} className="flex flex-col gap-0.5">
-          {title}
-          <input
-            className="field w-36 py-0 text-xs"
+      {form.fields.map(({ name, title, first, options }) =>
+        options.length ? (
+          <Choose
+            key={name}
+            name={title}
             value={valueOf(name, first)}
-            onChange={(event) => setGiven({ ...given, [`${kind}.${name}`]: event.target.value })}
+            options={options.map((one) => [one, one])}
+            onChange={(value) => type(name, value)}
           />
-        </label>
-      ))}
-      <button type="button" className="btn" onClick={add}>
+        ) : (
+          <label key={name} className="flex flex-col gap-0.5">
+            {title}
+            <input
+              className="field w-36 py-0 text-xs"
+              value={valueOf(name, first)}
+              onChange={(event) => type(name, event.target.value)}
+            />
+          </label>
+        ),
+      )}
+      <button type="button" className="btn" disabled={draft.isPending} onClick={add}>
         Add
       </button>
+      {draft.error && (
+        <p role="alert" className="w-full text-bad">
+          {draft.error.message}
+        </p>
+      )}
     </fieldset>
   )
 }

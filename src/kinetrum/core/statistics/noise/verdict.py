@@ -6,6 +6,8 @@ import math
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
+from kinetrum.core.base.values import Finite, FiniteOrNull
+
 LOWER = frozenset({"mae", "rmse", "mse", "log_loss", "brier"})
 """Measures of which a lower value is better; of all others it is a higher one."""
 
@@ -46,12 +48,12 @@ class RowsVerdict:
     measure: str
     higher_is_better: bool
     rows: int
-    left: float
-    right: float
-    change: float
-    low: float | None
-    high: float | None
-    probability: float | None
+    left: Finite
+    right: Finite
+    change: Finite
+    low: FiniteOrNull
+    high: FiniteOrNull
+    probability: FiniteOrNull
     confidence: float
     method: str
     outcome: Outcome

@@ -15,7 +15,6 @@ from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
 from kinetrum.service.routes.data.blob_routes import take
 from kinetrum.storage.data.blobs import Arrival
-from kinetrum.wire import crates as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["archives"])
 _ZIP = {"application/zip": {"schema": {"type": "string", "format": "binary"}}}
@@ -54,12 +53,11 @@ async def import_archive(
     same_people: Annotated[
         bool, Query(description="For administrators: people of the archive are the accounts of the same names here.")
     ] = False,
-) -> wire.Imported:
+) -> unpacking.Imported:
     """Take an archive in, with its identities and times, marked as imported; twice does no harm."""
     await run_in_threadpool(uploads.may_upload, actor, project)
     store = store_of(request)
     with Arrival(store.incoming / f"archive-{secrets.token_hex(8)}") as arrival:
         await take(request, arrival)
         await run_in_threadpool(arrival.flush)
-        done = await run_in_threadpool(unpacking.import_archive, actor, store, project, arrival.path, same_people)
-    return wire.Imported.model_validate(done)
+        return await run_in_threadpool(unpacking.import_archive, actor, store, project, arrival.path, same_people)

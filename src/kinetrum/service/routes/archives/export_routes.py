@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Depends, Query
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions.runs import exports
@@ -39,19 +39,22 @@ def _whole(form: str, table: exports.RunsTable, name: str) -> StreamingResponse:
     return _download(write_table(form, table.columns, rows, MOMENTS), form, name)
 
 
+def _table_asked(
+    query: QueryText = "", sort: SortText = "", column: Columns = None, pareto: Pareto = ""
+) -> exports.TableAsked:
+    return exports.TableAsked(query, sort, column, pareto)
+
+
 @router.get("/experiments/{experiment}/table", response_class=StreamingResponse, responses=_TABLE)
 def export_runs(
     actor: SignedIn,
     project: str,
     experiment: str,
+    chosen: Annotated[exports.TableAsked, Depends(_table_asked)],
     form: Form = "csv",
-    query: QueryText = "",
-    sort: SortText = "",
-    column: Columns = None,
-    pareto: Pareto = "",
 ) -> StreamingResponse:
     """Stream an experiment's whole table of runs: fields, then `param:KEY`, `metric:KEY` and `label:KEY`."""
-    table = exports.runs_table(actor, project, experiment, query, sort, column, pareto)
+    table = exports.runs_table(actor, project, experiment, chosen)
     return _whole(form, table, experiment)
 
 
@@ -59,14 +62,11 @@ def export_runs(
 def export_project_runs(
     actor: SignedIn,
     project: str,
+    chosen: Annotated[exports.TableAsked, Depends(_table_asked)],
     form: Form = "csv",
-    query: QueryText = "",
-    sort: SortText = "",
-    column: Columns = None,
-    pareto: Pareto = "",
 ) -> StreamingResponse:
     """Stream the table of all of a project's runs."""
-    table = exports.runs_table(actor, project, None, query, sort, column, pareto)
+    table = exports.runs_table(actor, project, None, chosen)
     return _whole(form, table, project)
 
 

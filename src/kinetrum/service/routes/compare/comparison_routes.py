@@ -47,15 +47,15 @@ def compare_curves(
 
 
 @router.get("/comparison/reasons")
-def read_reasons(actor: SignedIn, project: str, run: _Two, on: _On = None) -> wire.Why:
+def read_reasons(actor: SignedIn, project: str, run: _Two, on: _On = None) -> effects.Why:
     """Order what differs between two runs by how likely it made the difference of a value."""
-    return shapes.why(effects.read_reasons(actor, project, run[0], run[1], on))
+    return effects.read_reasons(actor, project, run[0], run[1], on)
 
 
 @router.get("/comparison/rows")
-def compare_rows(actor: SignedIn, project: str, request: Request, run: _Two) -> list[wire.JudgedRows]:
+def compare_rows(actor: SignedIn, project: str, request: Request, run: _Two) -> list[effects.JudgedRows]:
     """Compare two runs on the rows whose predictions both kept: values, interval and outcome of each measure."""
-    return shapes.judged_rows(effects.read_judged_rows(actor, store_of(request), project, run[0], run[1]))
+    return effects.read_judged_rows(actor, store_of(request), project, run[0], run[1])
 
 
 @router.get("/experiments/{experiment}/effects")

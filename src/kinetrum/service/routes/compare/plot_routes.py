@@ -12,6 +12,7 @@ from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import show, to_json
 from kinetrum.core.plots import read_plot, write_plot
 from kinetrum.core.plots.matrices import matrix_of
+from kinetrum.core.plots.overlay import DrawnSeries
 from kinetrum.service.http.access import SignedIn
 from kinetrum.storage.runs.plots import PlotRow
 from kinetrum.wire import plots as wire
@@ -38,7 +39,7 @@ def _listed(row: PlotRow) -> dict[str, Any]:
 def add_plot(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewPlot) -> None:
     """Keep a plot of a run as data; under a name and step that it has already, the later one is shown."""
     plot = read_plot(body.model_dump(include={"kind", "columns", "view", "numbers", "note"}))
-    plots.add_plot(actor, project, experiment, run, body.id, body.name, body.step, body.at, plot)
+    plots.add_plot(actor, project, experiment, run, plots.NewPlot(body.id, body.name, body.step, body.at, plot))
 
 
 @router.get(_PLOTS)
@@ -69,11 +70,11 @@ def read_plots(
     return wire.Plots(
         plots=[_kept(one, columns) for one in found.plots],
         series=[
-            wire.DrawnSeries(
+            DrawnSeries(
                 name=one.name,
                 of=one.of,
-                y=list(one.y),
-                x=[show(value) if found.places else to_json(value) for value in one.x],
+                y=one.y,
+                x=tuple(show(value) if found.places else to_json(value) for value in one.x),
             )
             for one in found.series
         ],

@@ -10,6 +10,7 @@ from kinetrum.actions.data import artifact_versions, new_versions
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.base.refs import VersionRef, parse_ref
+from kinetrum.core.compare.contents import ContentDifference
 from kinetrum.core.compare.manifests import SIGNS, Finding, count_findings, difference_sentence
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
@@ -38,11 +39,8 @@ def read_artifact(actor: SignedIn, project: str, artifact: str) -> wire.Artifact
         labels=view.artifact.labels,
         versions=[shapes.artifact_version(row) for row in view.versions],
         may=view.may,
-        checkpoints=[
-            wire.Checkpoint(number=one.number, run=one.run, step=one.step, values=shapes.json_values(dict(one.values)))
-            for one in view.checkpoints
-        ],
-        goals=[shapes.goal(one) for one in view.goals.values()],
+        checkpoints=view.checkpoints,
+        goals=list(view.goals.values()),
     )
 
 
@@ -77,7 +75,7 @@ def read_artifact_version(
     detail = artifact_versions.read_version(actor, project, artifact, version)
     return wire.ArtifactVersionDetail(
         **shapes.artifact_version(detail.version).model_dump(),
-        files=shapes.files(detail.files) if with_files else [],
+        files=list(detail.files) if with_files else [],
         runs=[wire.RunOfVersion.model_validate(run) for run in detail.runs],
         made_by=detail.made_by,
         models=detail.models,
@@ -124,7 +122,7 @@ def list_folder(
     return wire.Listing(
         folder=below.rstrip("/"),
         folders=[wire.Folder(name=name, files=count, size_bytes=size) for name, (count, size) in folders.items()],
-        files=shapes.files(here[:limit]),
+        files=here[:limit],
         more_files=max(0, len(here) - limit),
     )
 
@@ -135,28 +133,21 @@ def compare_versions(
     project: str,
     left: Annotated[str, Query(max_length=300, description="NAME@NUMBER")],
     right: Annotated[str, Query(max_length=300, description="NAME@NUMBER")],
-    finding: Annotated[list[wire.Word] | None, Query(description="All that differ without one.")] = None,
+    finding: Annotated[list[Finding] | None, Query(description="All that differ without one.")] = None,
     after: Annotated[str, Query(max_length=1_000, description="Only lines behind this path.")] = "",
     limit: Annotated[int, Query(ge=1, le=100_000)] = 1_000,
 ) -> wire.Difference:
     """Compare two versions file by file by content: only left, only right, changed, moved, same."""
     found = artifact_versions.compare_versions(actor, project, _name_and_number(left), _name_and_number(right))
-    wanted = {Finding(word) for word in finding} if finding else set(Finding) - {Finding.SAME}
+    wanted = set(finding) if finding else set(Finding) - {Finding.SAME}
     chosen = [pair for pair in found.pairs if pair.finding in wanted and (not after or pair.path > after)]
     counts = count_findings(found.pairs)
     return wire.Difference(
         left=shapes.artifact_version(found.left),
         right=shapes.artifact_version(found.right),
         sentence=difference_sentence(found.left.reference, found.right.reference, found.pairs),
-        counts=[wire.FindingCount(finding=word.value, sign=SIGNS[word], files=counts[word]) for word in Finding],
-        pairs=[
-            wire.FilePair(
-                finding=pair.finding.value,
-                left=shapes.files([pair.left])[0] if pair.left else None,
-                right=shapes.files([pair.right])[0] if pair.right else None,
-            )
-            for pair in chosen[:limit]
-        ],
+        counts=[wire.FindingCount(finding=word, sign=SIGNS[word], files=counts[word]) for word in Finding],
+        pairs=chosen[:limit],
         more=max(0, len(chosen) - limit),
     )
 
@@ -168,10 +159,9 @@ def compare_file(
     request: Request,
     left: Annotated[str, Query(max_length=1_300, description="NAME@NUMBER:PATH")],
     right: Annotated[str, Query(max_length=1_300, description="NAME@NUMBER:PATH")],
-) -> wire.ContentDifference:
+) -> ContentDifference:
     """Compare two stored files by what is in them: tables by their columns, texts by their lines."""
-    found = artifact_versions.compare_file(actor, store_of(request), project, _file_in(left), _file_in(right))
-    return wire.ContentDifference.model_validate(found)
+    return artifact_versions.compare_file(actor, store_of(request), project, _file_in(left), _file_in(right))
 
 
 def _file_in(text: str) -> tuple[str, str, str]:

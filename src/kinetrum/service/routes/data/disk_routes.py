@@ -15,16 +15,16 @@ from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
 from kinetrum.service.routes.data.blob_routes import BYTES_BODY, take
 from kinetrum.wire import artifacts
-from kinetrum.wire import room as wire
+from kinetrum.wire import disk_usage as wire
 
 router = APIRouter(tags=["room"])
 _PROJECT = "/projects/{project}"
 
 
 @router.get(f"{_PROJECT}/bin")
-def list_bin(actor: SignedIn, project: str) -> list[wire.BinnedThing]:
+def list_bin(actor: SignedIn, project: str) -> list[bin.BinnedThing]:
     """List the runs and versions in the bin, the latest first."""
-    return [wire.BinnedThing.model_validate(found) for found in bin.list_bin(actor, project)]
+    return bin.list_bin(actor, project)
 
 
 @router.post(f"{_PROJECT}/bin")
@@ -40,21 +40,19 @@ def restore_things(actor: SignedIn, project: str, body: wire.ThingsNamed) -> wir
 
 
 @router.post(f"{_PROJECT}/purges")
-def purge(actor: SignedIn, project: str, body: wire.NewPurge, request: Request) -> wire.Purge:
+def purge(actor: SignedIn, project: str, body: wire.NewPurge, request: Request) -> disk_usage.Purge:
     """Free the room of what is in the bin for good, or tell what that would free; for maintainers."""
     if body.only_tell:
         found = disk_usage.preview_purge(actor, project, body.things, body.keep_files)
     else:
         found = disk_usage.purge(actor, store_of(request), project, body.things, body.keep_files)
-    kept = [wire.Kept(reference=reference, why=why) for reference, why in found.kept]
-    return wire.Purge.model_validate({**vars(found), "kept": kept})
+    return found
 
 
 @router.get(f"{_PROJECT}/storage")
-def read_usage(actor: SignedIn, project: str, request: Request) -> wire.Usage:
+def read_usage(actor: SignedIn, project: str, request: Request) -> disk_usage.Usage:
     """Read what takes how much in a project: its artifacts, its experiments, its bin."""
-    found = disk_usage.read_usage(actor, store_of(request), project)
-    return wire.Usage.model_validate(found)
+    return disk_usage.read_usage(actor, store_of(request), project)
 
 
 @router.get("/storage")

@@ -5,21 +5,22 @@ from __future__ import annotations
 import base64
 import re
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from itertools import chain
 from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
-from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi import APIRouter, Depends, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions.data import artifact_versions, previews
 from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.media import type_of
+from kinetrum.core.preview.shown import Preview
 from kinetrum.service.http import bundles
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
 from kinetrum.storage.data.artifacts import VersionRow
-from kinetrum.wire import artifacts as wire
 
 router = APIRouter(prefix="/projects/{project}/artifacts/{artifact}/versions/{version}", tags=["artifacts"])
 OUT: dict[int | str, dict[str, Any]] = {
@@ -31,6 +32,44 @@ OUT: dict[int | str, dict[str, Any]] = {
 _RANGE = re.compile(r"bytes=(\d*)-(\d*)\Z")
 
 
+@dataclass(frozen=True)
+class FileAsked:
+    """A request for a file's bytes: all of them, a part, or only where they are others than those that are there."""
+
+    request: Request
+    range: str | None
+    if_range: str | None
+    if_none_match: str | None
+
+
+def file_asked(
+    request: Request,
+    asked: Annotated[str | None, Header(alias="range")] = None,
+    if_range: Annotated[str | None, Header()] = None,
+    if_none_match: Annotated[str | None, Header()] = None,
+) -> FileAsked:
+    """Read from the headers what is asked of a file."""
+    return FileAsked(request, asked, if_range, if_none_match)
+
+
+@dataclass(frozen=True)
+class BundleAsked:
+    """A request for a version's files as one bundle, of a form, with files up to a size."""
+
+    request: Request
+    form: str
+    up_to_bytes: int | None
+
+
+def bundle_asked(
+    request: Request,
+    form: Annotated[Literal["tar", "zip"], Query(description="tar or zip, both uncompressed.")] = "zip",
+    up_to_bytes: Annotated[int | None, Query(ge=0, lt=2**63, description="Only files of at most this size.")] = None,
+) -> BundleAsked:
+    """Read what is asked of a bundle."""
+    return BundleAsked(request, form, up_to_bytes)
+
+
 @router.head("/files/{path:path}", include_in_schema=False)
 @router.get("/files/{path:path}", response_class=Response, responses=OUT)
 def download_file(
@@ -39,10 +78,7 @@ def download_file(
     artifact: str,
     version: str,
     path: str,
-    request: Request,
-    asked: Annotated[str | None, Header(alias="range")] = None,
-    if_range: Annotated[str | None, Header()] = None,
-    if_none_match: Annotated[str | None, Header()] = None,
+    asked: Annotated[FileAsked, Depends(file_asked)],
     show: Annotated[bool, Query(description="Name the type of an image, sound or video for a page.")] = False,
 ) -> Response:
     """Download one file, or with Range a part of it; its SHA-256 stands in Repr-Digest (RFC 9530).
@@ -51,18 +87,10 @@ def download_file(
     """
     _, entry = artifact_versions.stored_file(actor, project, artifact, version, path)
     # All else is saved, and nothing of it runs in the console's origin.
-    return answer_file(request, entry, path, asked, if_range, if_none_match, type_of(path) if show else None)
+    return answer_file(asked, entry, path, type_of(path) if show else None)
 
 
-def answer_file(
-    request: Request,
-    entry: FileEntry,
-    path: str,
-    asked: str | None,
-    if_range: str | None,
-    if_none_match: str | None,
-    media: str | None,
-) -> Response:
+def answer_file(asked: FileAsked, entry: FileEntry, path: str, media: str | None) -> Response:
     """Send a stored file or a part of it; `media` is the type of what a page shows."""
     tag = f'"{entry.sha256}"'
     digest = base64.b64encode(bytes.fromhex(entry.sha256)).decode()
@@ -73,15 +101,15 @@ def answer_file(
         "Content-Disposition": f"{'inline' if media else 'attachment'}; filename*=UTF-8''{_name(path)}",
         "Content-Security-Policy": "sandbox; default-src 'none'",
     }
-    if if_none_match is not None and tag in if_none_match:
+    if asked.if_none_match is not None and tag in asked.if_none_match:
         return Response(status_code=304, headers=headers)
-    part = None if asked is None or if_range not in {None, tag} else _part(asked, entry.size)
-    if request.method == "HEAD":
+    part = None if asked.range is None or asked.if_range not in {None, tag} else _part(asked.range, entry.size)
+    if asked.request.method == "HEAD":
         headers["Content-Type"] = media or "application/octet-stream"
         return Response(headers={**headers, "Content-Length": str(entry.size)})
     if part == ():
         return Response(status_code=416, headers={"Content-Range": f"bytes */{entry.size}"})
-    opened = artifact_versions.open_file(store_of(request), entry, part or None)
+    opened = artifact_versions.open_file(store_of(asked.request), entry, part or None)
     # Taken before the answer begins: what is verified by then can still be refused.
     first = next(opened.pieces, b"")
     size = part[1] - part[0] + 1 if part else entry.size
@@ -121,10 +149,9 @@ def preview_file(
     version: str,
     request: Request,
     path: Annotated[str, Query(max_length=1_000)],
-) -> wire.Preview:
+) -> Preview:
     """Look into one file: text, tables, models' signatures, archives' listings; bounded however large it is."""
-    found = previews.preview_file(actor, store_of(request), project, artifact, version, path)
-    return wire.Preview.model_validate(found)
+    return previews.preview_file(actor, store_of(request), project, artifact, version, path)
 
 
 @router.get(
@@ -137,24 +164,20 @@ def download_bundle(
     project: str,
     artifact: str,
     version: str,
-    request: Request,
-    form: Annotated[Literal["tar", "zip"], Query(description="tar or zip, both uncompressed.")] = "zip",
+    asked: Annotated[BundleAsked, Depends(bundle_asked)],
     folder: Annotated[str, Query(max_length=1_000, description="Only what is below this folder.")] = "",
-    up_to_bytes: Annotated[int | None, Query(ge=0, lt=2**63, description="Only files of at most this size.")] = None,
 ) -> StreamingResponse:
     """Download a version's files as one bundle. It breaks off where stored bytes turn out to be damaged."""
     detail = artifact_versions.read_version(actor, project, artifact, version)
-    return answer_bundle(request, detail.version, detail.files, artifact, form, folder, up_to_bytes)
+    return answer_bundle(asked, detail.version, detail.files, artifact, folder)
 
 
 def answer_bundle(
-    request: Request,
+    asked: BundleAsked,
     version: VersionRow,
     entries: Sequence[FileEntry],
     name: str,
-    form: str,
     folder: str = "",
-    up_to_bytes: int | None = None,
 ) -> StreamingResponse:
     """Send a version's files as one bundle."""
     artifact_versions.check_stored(version)
@@ -162,15 +185,15 @@ def answer_bundle(
     chosen = [
         entry
         for entry in entries
-        if entry.path.startswith(below) and (up_to_bytes is None or entry.size <= up_to_bytes)
+        if entry.path.startswith(below) and (asked.up_to_bytes is None or entry.size <= asked.up_to_bytes)
     ]
-    store = store_of(request)
+    store = store_of(asked.request)
 
     def read(entry: FileEntry) -> Iterator[bytes]:
         return artifact_versions.open_file(store, entry).pieces
 
     return StreamingResponse(
-        bundles.bundle(form, chosen, read),
-        media_type=bundles.MEDIA_TYPES[form],
-        headers={"Content-Disposition": f'attachment; filename="{name}-{version.number}.{form}"'},
+        bundles.bundle(asked.form, chosen, read),
+        media_type=bundles.MEDIA_TYPES[asked.form],
+        headers={"Content-Disposition": f'attachment; filename="{name}-{version.number}.{asked.form}"'},
     )

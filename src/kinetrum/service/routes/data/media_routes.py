@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Annotated, cast
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
 
 from kinetrum.actions.data import media, table_rows
 from kinetrum.core.base.errors import InvalidInput
@@ -12,7 +13,7 @@ from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.rows.asked import PAGE_LIMIT, Asked, Page
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
-from kinetrum.wire import showing as wire
+from kinetrum.wire import results as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["results"])
 _VERSION = "/artifacts/{artifact}/versions/{version}"
@@ -21,6 +22,26 @@ _Find = Annotated[str, Query(max_length=200, description="A text that stands in 
 _Sort = Annotated[str, Query(max_length=300, description="A column; with :desc behind it the other way round.")]
 _Offset = Annotated[int, Query(ge=0, le=10_000_000)]
 _Limit = Annotated[int, Query(ge=0, le=PAGE_LIMIT)]
+
+
+def _rows_asked(
+    where: _Where = [],  # noqa: B006
+    find: _Find = "",
+    sort: _Sort = "",
+    offset: _Offset = 0,
+    limit: _Limit = 100,
+) -> Asked:
+    return Asked(tuple(where), find, False, sort, offset, limit)
+
+
+def _two_tables(
+    asked: Annotated[Asked, Depends(_rows_asked)],
+    left: Annotated[str, Query(max_length=1_500)],
+    right: Annotated[str, Query(max_length=1_500)],
+    key: Annotated[str | None, Query(max_length=300, description="The column that tells rows apart.")] = None,
+    outcome: Annotated[list[wire.Outcome], Query(description="Only rows of these outcomes.", max_length=20)] = [],  # noqa: B006
+) -> table_rows.TwoTables:
+    return table_rows.TwoTables(_table(left, "left"), _table(right, "right"), key, outcome, asked)
 
 
 @router.get("/kept")
@@ -32,8 +53,8 @@ def read_kept_names(
     """Tell which plots, images, sounds, videos, texts and tables runs kept, by name, and at which steps."""
     drawn, shown = media.kept_names(actor, project, run)
     return wire.Kept(
-        plots=[wire.KeptName.model_validate(found) for found in drawn],
-        media=[wire.KeptName.model_validate(found) for found in shown],
+        plots=drawn,
+        media=shown,
     )
 
 
@@ -49,8 +70,8 @@ def read_items(actor: SignedIn, project: str, artifact: str, version: str, reque
             size=shown.size,
             sha256=shown.sha256,
             caption=shown.item.caption,
-            boxes=[wire.Box.model_validate(box) for box in shown.item.boxes],
-            masks=[wire.Mask.model_validate(mask) for mask in shown.item.masks],
+            boxes=list(shown.item.boxes),
+            masks=list(shown.item.masks),
         )
         for shown in found.items
     ]
@@ -82,15 +103,11 @@ def read_rows(
     project: str,
     request: Request,
     of: Annotated[str, Query(max_length=1_500, description="NAME@NUMBER, or a file in it: NAME@NUMBER:PATH.")],
-    where: _Where = [],  # noqa: B006
-    find: _Find = "",
-    sort: _Sort = "",
+    asked: Annotated[Asked, Depends(_rows_asked)],
     wrong: Annotated[bool, Query(description="Only rows whose prediction is not the truth.")] = False,
-    offset: _Offset = 0,
-    limit: _Limit = 100,
 ) -> wire.Rows:
     """Browse a table that is stored as CSV, TSV, JSON Lines or Parquet: filtered, sorted, page by page."""
-    asked = Asked(tuple(where), find, wrong, sort, offset, limit)
+    asked = replace(asked, wrong=wrong)
     (version, entry), page = table_rows.read_page(actor, store_of(request), project, _table(of, "of"), asked)
     return wire.Rows(
         table=version.reference,
@@ -109,21 +126,10 @@ def read_joined_rows(
     actor: SignedIn,
     project: str,
     request: Request,
-    left: Annotated[str, Query(max_length=1_500)],
-    right: Annotated[str, Query(max_length=1_500)],
-    key: Annotated[str | None, Query(max_length=300, description="The column that tells rows apart.")] = None,
-    outcome: Annotated[list[wire.Outcome], Query(description="Only rows of these outcomes.", max_length=20)] = [],  # noqa: B006
-    where: _Where = [],  # noqa: B006
-    find: _Find = "",
-    sort: _Sort = "",
-    offset: _Offset = 0,
-    limit: _Limit = 100,
+    tables: Annotated[table_rows.TwoTables, Depends(_two_tables)],
 ) -> wire.JoinedRows:
     """Put two tables side by side, row by row: of predictions which rows became right or wrong, else which changed."""
-    asked = Asked(tuple(where), find, False, sort, offset, limit)
-    one, two, page = table_rows.read_joined(
-        actor, store_of(request), project, _table(left, "left"), _table(right, "right"), key, outcome, asked
-    )
+    one, two, page = table_rows.read_joined(actor, store_of(request), project, tables)
     return wire.JoinedRows(
         left=f"{one[0].reference}:{one[1].path}",
         right=f"{two[0].reference}:{two[1].path}",

@@ -9,7 +9,8 @@ from kinetrum.actions.runs import readers
 from kinetrum.core.base.values import check_name
 from kinetrum.service.http.access import SignedIn, cookie_name, has_credentials, signed_in
 from kinetrum.service.presenters import shapes
-from kinetrum.wire import accounts as wire
+from kinetrum.storage.people.journal import JournalRow
+from kinetrum.wire import people as wire
 
 router = APIRouter(tags=["accounts"])
 
@@ -124,11 +125,8 @@ def read_journal(
     subject: str | None = Query(None, max_length=400, description="A thing's reference; of the project without."),
     before: int | None = Query(None, description="Only entries before this one."),
     limit: int = Query(100, ge=1, le=500),
-) -> list[wire.JournalEntry]:
+) -> list[JournalRow]:
     """Read who changed what, latest first."""
     if subject is not None:
         check_name(subject.split("@")[0].split("/")[0].split(":")[-1], "subject")
-    return [
-        wire.JournalEntry.model_validate(entry)
-        for entry in readers.read_journal(actor, project, subject, before, limit)
-    ]
+    return readers.read_journal(actor, project, subject, before, limit)

@@ -12,7 +12,7 @@ from kinetrum.actions.people.today import SeenRun
 from kinetrum.core.base.values import to_json
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.presenters import shapes
-from kinetrum.wire import today as wire
+from kinetrum.wire import people as wire
 
 router = APIRouter(tags=["today"])
 
@@ -29,7 +29,7 @@ def _seen(one: SeenRun) -> wire.SeenRun:
         author=one.author,
         started_at=run.started_at,
         ended_at=run.ended_at,
-        goal=shapes.goal(one.goal) if one.goal else None,
+        goal=one.goal,
         value=to_json(one.value),
         is_best=one.is_best,
         progress=shapes.progress(one.doc.progress),
@@ -60,8 +60,8 @@ def read_today(
         running=[_seen(one) for one in found.running],
         ended=[_seen(one) for one in found.ended],
         ended_more=found.ended_more,
-        waiting=[wire.WaitingVersion.model_validate(one) for one in found.waiting],
-        stage_changes=[wire.StageChange.model_validate(one) for one in found.stage_changes],
-        troubles=[wire.Trouble.model_validate(one) for one in found.troubles],
-        notes=[wire.NewNote.model_validate(one) for one in found.notes],
+        waiting=found.waiting,
+        stage_changes=found.stage_changes,
+        troubles=found.troubles,
+        notes=found.notes,
     )

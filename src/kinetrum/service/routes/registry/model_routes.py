@@ -9,10 +9,12 @@ from fastapi import APIRouter, Query, Request, Response
 from kinetrum.actions.registry import fetching, model_list, model_settings, registry_views
 from kinetrum.actions.runs import readers
 from kinetrum.core.base.permissions import Role
+from kinetrum.core.registry.gates import KINDS
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.live import feeds
 from kinetrum.service.presenters import registry_shapes
+from kinetrum.storage.registry.fetches import Fetch
 from kinetrum.wire import registry as wire
 
 router = APIRouter(tags=["models"])
@@ -77,12 +79,11 @@ def _new_rules(body: wire.ModelRules) -> model_settings.NewRules:
 
 
 @router.post("/projects/{project}/models/{model}/rules/preview")
-def preview_rules(actor: SignedIn, project: str, model: str, body: wire.ModelRules) -> list[wire.ReviewChange]:
+def preview_rules(
+    actor: SignedIn, project: str, model: str, body: wire.ModelRules
+) -> list[model_settings.ReviewChange]:
     """List the versions whose review a change of rules would turn; nothing is changed."""
-    return [
-        wire.ReviewChange.model_validate(one)
-        for one in model_settings.preview_rules(actor, project, model, _new_rules(body))
-    ]
+    return model_settings.preview_rules(actor, project, model, _new_rules(body))
 
 
 @router.put("/projects/{project}/models/{model}/ladder")
@@ -93,6 +94,21 @@ def set_ladder(actor: SignedIn, project: str, model: str, body: wire.NewLadder) 
     return registry_shapes.model(registry_views.read_model(actor, project, model))
 
 
+@router.get("/gate-kinds")
+def list_gate_kinds(actor: SignedIn) -> list[wire.GateForm]:
+    """List the kinds of gates, with the fields by which one is asked for."""
+    return [
+        wire.GateForm(kind=kind.kind, title=kind.title, several=kind.several, fields=list(kind.form)) for kind in KINDS
+    ]
+
+
+@router.post("/projects/{project}/models/{model}/gates/drafts")
+def draft_gates(actor: SignedIn, project: str, model: str, body: wire.NewGate) -> wire.GatesDraft:
+    """Write one more gate into gates that are being written; nothing is changed until they are set."""
+    change = model_settings.OneMoreGate(body.gates, body.stage, body.kind, body.fields)
+    return wire.GatesDraft(gates=model_settings.draft_gates(actor, project, model, change))
+
+
 @router.put("/projects/{project}/models/{model}/gates")
 def set_gates(actor: SignedIn, project: str, model: str, body: wire.NewGates) -> wire.Model:
     """Set a model's gates, a table of TOML per stage."""
@@ -101,9 +117,9 @@ def set_gates(actor: SignedIn, project: str, model: str, body: wire.NewGates) ->
 
 
 @router.get("/projects/{project}/models/{model}/fetches")
-def list_fetches(actor: SignedIn, project: str, model: str) -> list[wire.Fetch]:
+def list_fetches(actor: SignedIn, project: str, model: str) -> list[Fetch]:
     """List who fetched which version, asked for how, how often and since when."""
-    return [wire.Fetch.model_validate(row) for row in fetching.list_fetches(actor, project, model)]
+    return fetching.list_fetches(actor, project, model)
 
 
 @router.get(

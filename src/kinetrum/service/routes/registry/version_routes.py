@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated
 
-from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions.registry import (
@@ -23,7 +23,15 @@ from kinetrum.service.http import bundles
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
 from kinetrum.service.presenters import registry_shapes as shapes
-from kinetrum.service.routes.data.file_routes import OUT, answer_bundle, answer_file
+from kinetrum.service.routes.data.file_routes import (
+    OUT,
+    BundleAsked,
+    FileAsked,
+    answer_bundle,
+    answer_file,
+    bundle_asked,
+    file_asked,
+)
 from kinetrum.wire import registry as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["models"])
@@ -80,7 +88,7 @@ def read_review(
     request: Request,
     stage: Annotated[str | None, Query(description="By default the highest.")] = None,
     against: Annotated[str | None, Query(description="Another version, in the place of a stage's occupant.")] = None,
-) -> wire.Review:
+) -> wire.VersionReview:
     """Put a version beside a stage's occupant or beside another version: gates, results on the same data, changes."""
     return shapes.review(reviews.review_version(actor, store_of(request), project, model, version, stage, against))
 
@@ -89,9 +97,7 @@ def read_review(
 def look_at_gates(actor: SignedIn, project: str, model: str, version: int, stage: str, request: Request) -> wire.Gates:
     """Judge a stage's gates for a version now, changing nothing."""
     checks, _ = gate_outcomes.look_at_gates(actor, store_of(request), project, model, stage, version)
-    return wire.Gates(
-        stage=stage, met=all(check.met for check in checks), checks=[shapes.check(check) for check in checks]
-    )
+    return wire.Gates(stage=stage, met=all(check.met for check in checks), checks=checks)
 
 
 @router.put("/models/{model}/versions/{version}/verdict")
@@ -119,7 +125,13 @@ def promote(
 ) -> wire.Model:
     """Place a version on a stage, over the occupant that was seen there, through the stage's gates."""
     stage_acts.promote(
-        actor, store_of(request), project, model, stage, body.version, body.expect, body.comment, body.id, body.override
+        actor,
+        store_of(request),
+        project,
+        model,
+        stage,
+        body.version,
+        stage_acts.StageAct(body.expect, body.comment, body.id, body.override),
     )
     return shapes.model(registry_views.read_model(actor, project, model))
 
@@ -127,14 +139,14 @@ def promote(
 @router.post("/models/{model}/stages/{stage}/demotions")
 def demote(actor: SignedIn, project: str, model: str, stage: str, body: wire.StageAct) -> wire.Model:
     """Empty a stage."""
-    stage_acts.demote(actor, project, model, stage, body.expect, body.comment, body.id)
+    stage_acts.demote(actor, project, model, stage, stage_acts.StageAct(body.expect, body.comment, body.id))
     return shapes.model(registry_views.read_model(actor, project, model))
 
 
 @router.post("/models/{model}/stages/{stage}/rollbacks")
 def roll_back(actor: SignedIn, project: str, model: str, stage: str, body: wire.StageAct) -> wire.Model:
     """Put a stage back to the latest earlier version that can stand."""
-    stage_acts.roll_back(actor, project, model, stage, body.expect, body.comment, body.id)
+    stage_acts.roll_back(actor, project, model, stage, stage_acts.StageAct(body.expect, body.comment, body.id))
     return shapes.model(registry_views.read_model(actor, project, model))
 
 
@@ -152,19 +164,16 @@ def download_version_file(
     model: str,
     version: str,
     path: str,
-    request: Request,
-    asked: Annotated[str | None, Header(alias="range")] = None,
-    if_range: Annotated[str | None, Header()] = None,
-    if_none_match: Annotated[str | None, Header()] = None,
+    asked: Annotated[FileAsked, Depends(file_asked)],
     counted: Annotated[bool, Query(description="Whether this counts as a fetch of the version.")] = True,
 ) -> Response:
     """Download a version's file by number, stage, `lead` or digest; as for artifacts, verified."""
     number, entry, warning = fetching.entry_of(actor, project, model, version, path)
-    answer = answer_file(request, entry, path, asked, if_range, if_none_match, None)
+    answer = answer_file(asked, entry, path, None)
     answer.headers["Kinetrum-Version"] = f"{model}@{number}"
     if warning:
         answer.headers["Kinetrum-Warning"] = warning
-    if counted and answer.status_code == 200 and request.method == "GET":
+    if counted and answer.status_code == 200 and asked.request.method == "GET":
         fetching.count(actor, project, model, version)
     return answer
 
@@ -179,14 +188,12 @@ def download_version_bundle(
     project: str,
     model: str,
     version: str,
-    request: Request,
-    form: Annotated[Literal["tar", "zip"], Query(description="tar or zip, both uncompressed.")] = "zip",
-    up_to_bytes: Annotated[int | None, Query(ge=0, lt=2**63, description="Only files of at most this size.")] = None,
+    asked: Annotated[BundleAsked, Depends(bundle_asked)],
     counted: Annotated[bool, Query(description="Whether this counts as a fetch of the version.")] = True,
 ) -> StreamingResponse:
     """Download all files of a version as one bundle, by number, stage, `lead` or digest."""
     found = registry_views.read_model_version(actor, project, model, version)
-    answer = answer_bundle(request, found.version.artifact, found.files, model, form, up_to_bytes=up_to_bytes)
+    answer = answer_bundle(asked, found.version.artifact, found.files, model)
     answer.headers["Kinetrum-Version"] = f"{model}@{found.version.number}"
     if found.version.warning:
         answer.headers["Kinetrum-Warning"] = found.version.warning

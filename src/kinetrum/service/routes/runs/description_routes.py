@@ -9,11 +9,11 @@ from fastapi import APIRouter, Query
 
 from kinetrum.actions.people import note_records, renames
 from kinetrum.actions.runs import descriptions, readers
-from kinetrum.core.base.goals import make_goal
+from kinetrum.core.base.goals import Goal, make_goal
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.runs import Run
-from kinetrum.wire import accounts, room, views
+from kinetrum.wire import disk_usage, people, search
 from kinetrum.wire import runs as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["describing"])
@@ -62,9 +62,9 @@ def list_notes(actor: SignedIn, project: str, of: Of) -> list[wire.NoteOn]:
 
 
 @router.post("/notes")
-def add_notes(actor: SignedIn, project: str, body: wire.NewNotes) -> room.Moved:
+def add_notes(actor: SignedIn, project: str, body: wire.NewNotes) -> disk_usage.Moved:
     """Put a note on one thing or many."""
-    return room.Moved(references=note_records.add_notes(actor, project, body.things, body.id, body.text))
+    return disk_usage.Moved(references=note_records.add_notes(actor, project, body.things, body.id, body.text))
 
 
 @router.delete("/notes/{note}", status_code=204)
@@ -81,7 +81,7 @@ def label_runs(actor: SignedIn, project: str, body: wire.NewLabels) -> wire.Refe
 
 @router.patch(_EXPERIMENT)
 def describe_experiment(
-    actor: SignedIn, project: str, experiment: str, body: views.ExperimentDescription
+    actor: SignedIn, project: str, experiment: str, body: search.ExperimentDescription
 ) -> wire.Experiment:
     """Set an experiment's description and labels, and whether its runs get names; labels given as null go."""
     descriptions.describe_experiment(actor, project, experiment, body.description, body.labels, body.generates_names)
@@ -102,17 +102,17 @@ def rename_model(actor: SignedIn, project: str, model: str, body: wire.ThingName
 
 
 @router.patch("")
-def describe_project(actor: SignedIn, project: str, body: views.Description) -> accounts.Project:
+def describe_project(actor: SignedIn, project: str, body: search.Description) -> people.Project:
     """Set a project's description and labels."""
     descriptions.describe_project(actor, project, body.description, body.labels)
     return shapes.project(readers.read_project(actor, project))
 
 
 @router.put(f"{_EXPERIMENT}/goal")
-def set_goal(actor: SignedIn, project: str, experiment: str, key: Key, body: wire.NewGoal) -> list[wire.Goal]:
+def set_goal(actor: SignedIn, project: str, experiment: str, key: Key, body: wire.NewGoal) -> list[Goal]:
     """Set or change the goal of a key; returns all goals of the experiment."""
     goal = make_goal(key, body.direction, body.unit, body.bound, body.aggregate)
-    return [shapes.goal(found) for found in descriptions.set_goal(actor, project, experiment, goal)]
+    return descriptions.set_goal(actor, project, experiment, goal)
 
 
 @router.put(f"{_EXPERIMENT}/seeds")
@@ -122,6 +122,6 @@ def set_seeds(actor: SignedIn, project: str, experiment: str, body: wire.NewSeed
 
 
 @router.delete(f"{_EXPERIMENT}/goal")
-def remove_goal(actor: SignedIn, project: str, experiment: str, key: Key) -> list[wire.Goal]:
+def remove_goal(actor: SignedIn, project: str, experiment: str, key: Key) -> list[Goal]:
     """Take the goal of a key away; returns the goals left."""
-    return [shapes.goal(found) for found in descriptions.remove_goal(actor, project, experiment, key)]
+    return descriptions.remove_goal(actor, project, experiment, key)

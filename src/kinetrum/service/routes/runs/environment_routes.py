@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Depends, Query
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions.recording import environment, output
@@ -15,7 +15,7 @@ from kinetrum.core.text.printed_lines import Line
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.outputs import Numbered
-from kinetrum.wire import surroundings as wire
+from kinetrum.wire import environment as wire
 
 router = APIRouter(prefix="/projects/{project}/experiments/{experiment}/runs/{run}", tags=["following"])
 _TEXT: dict[int | str, dict[str, Any]] = {
@@ -38,21 +38,25 @@ def _numbered(item: Numbered) -> wire.OutputLine:
     return _line(item.number, item.line)
 
 
+def _lines_asked(
+    from_line: Annotated[int | None, Query(ge=0, description="First line; the last ones without it.")] = None,
+    limit: Annotated[int, Query(ge=1, le=output.LINES_LIMIT)] = 1_000,
+    stream: wire.Stream | None = None,
+    search: Annotated[str, Query(max_length=200, description="Only lines that hold this text.")] = "",
+) -> output.LinesAsked:
+    return output.LinesAsked(from_line, limit, stream, search)
+
+
 @router.get("/output")
 def read_output(
     actor: SignedIn,
     project: str,
     experiment: str,
     run: str,
-    from_line: Annotated[int | None, Query(ge=0, description="First line; the last ones without it.")] = None,
-    limit: Annotated[int, Query(ge=1, le=output.LINES_LIMIT)] = 1_000,
-    stream: wire.Stream | None = None,
-    search: Annotated[str, Query(max_length=200, description="Only lines that hold this text.")] = "",
+    lines: Annotated[output.LinesAsked, Depends(_lines_asked)],
 ) -> wire.Output:
     """Read printed output by line."""
-    found = output.read_output(
-        actor, project, experiment, run, from_line=from_line, limit=limit, stream=stream, search=search
-    )
+    found = output.read_output(actor, project, experiment, run, lines)
     return wire.Output(
         lines=[_numbered(item) for item in found.lines],
         unfinished=[_line(None, line) for line in found.unfinished],

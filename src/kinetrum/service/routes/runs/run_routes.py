@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Query, Request
+from fastapi import APIRouter, Depends, Header, Query, Request
 
 from kinetrum.actions.data import new_versions
 from kinetrum.actions.data.new_versions import NewVersion
@@ -185,7 +185,11 @@ def add_used(
             raise InvalidInput(f"{body.artifact!r} names no artifact version; write NAME@NUMBER.", field="artifact")
         return shapes.artifact_version(
             new_versions.link_existing(
-                actor, project, experiment, run, ref.name, ref.which, body.id, body.role, body.at, body.activity
+                actor,
+                project,
+                experiment,
+                run,
+                new_versions.ExistingLink(ref.name, ref.which, body.id, body.role, body.at, body.activity),
             )
         )
     return shapes.artifact_version(
@@ -211,19 +215,25 @@ def read_points(
     return shapes.all_points(metric, readers.read_points(actor, project, experiment, run, metric))
 
 
+def _curve_window(
+    width: Annotated[int, Query(description="Pixel columns of the chart, 10 to 4000.")] = 600,
+    first_step: Annotated[int | None, Query(ge=-(2**62), le=2**62)] = None,
+    last_step: Annotated[int | None, Query(ge=-(2**62), le=2**62)] = None,
+    against: Annotated[str | None, Query(max_length=250, description="Another metric, for the x axis.")] = None,
+) -> readers.CurveWindow:
+    return readers.CurveWindow(width, first_step, last_step, against)
+
+
 @router.get("/curves")
 def read_curves(
     actor: SignedIn,
     project: str,
     metric: Annotated[str, Query(max_length=250)],
     run: Annotated[list[str], Query(description="References such as frost-alarm/42; up to 100.")],
-    width: Annotated[int, Query(description="Pixel columns of the chart, 10 to 4000.")] = 600,
-    first_step: Annotated[int | None, Query(ge=-(2**62), le=2**62)] = None,
-    last_step: Annotated[int | None, Query(ge=-(2**62), le=2**62)] = None,
-    against: Annotated[str | None, Query(max_length=250, description="Another metric, for the x axis.")] = None,
+    window: Annotated[readers.CurveWindow, Depends(_curve_window)],
 ) -> wire.Curves:
     """Read one metric of several runs, reduced to what a chart of that width can show."""
-    found = readers.read_curves(actor, project, run, metric, width, first_step, last_step, against)
+    found = readers.read_curves(actor, project, run, metric, window)
     return wire.Curves(
         metric=metric,
         curves=[

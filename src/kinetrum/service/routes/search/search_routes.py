@@ -11,8 +11,8 @@ from kinetrum.actions.search import facets, run_groups, run_table
 from kinetrum.actions.search.run_table import Asked, RunPage
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.presenters import search_shapes, shapes
-from kinetrum.wire import finding as wire
 from kinetrum.wire import runs
+from kinetrum.wire import search as wire
 
 router = APIRouter(prefix="/projects/{project}", tags=["runs"])
 _EXPERIMENT = "/experiments/{experiment}"
@@ -121,12 +121,12 @@ def read_project_facet(
 
 
 @router.get(_EXPERIMENT + "/offers")
-def list_offers(actor: SignedIn, project: str, experiment: str, text: Unfinished = "") -> wire.Offers:
+def list_offers(actor: SignedIn, project: str, experiment: str, text: Unfinished = "") -> facets.Offers:
     """Tell what may stand at the end of a query that is being written: names, comparisons, values."""
-    return search_shapes.offers(facets.offers(actor, project, experiment, text))
+    return facets.offers(actor, project, experiment, text)
 
 
 @router.get("/offers")
-def list_project_offers(actor: SignedIn, project: str, text: Unfinished = "") -> wire.Offers:
+def list_project_offers(actor: SignedIn, project: str, text: Unfinished = "") -> facets.Offers:
     """Tell what may stand at the end of a query over all of a project's experiments."""
-    return search_shapes.offers(facets.offers(actor, project, None, text))
+    return facets.offers(actor, project, None, text)

@@ -15,7 +15,7 @@ from kinetrum.service.http.access import SignedIn
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.search.views import LinkRow, ViewRow
 from kinetrum.wire import runs as wire_runs
-from kinetrum.wire import views as wire
+from kinetrum.wire import search as wire
 
 router = APIRouter(tags=["views"])
 _PROJECT = "/projects/{project}"
@@ -60,7 +60,10 @@ def list_views(actor: SignedIn, project: str, experiment: str | None = None) -> 
 def save_view(actor: SignedIn, project: str, view: str, body: wire.NewSavedView) -> wire.SavedView:
     """Save a view under an id that the client made, or change it; names in it are settled for good."""
     saved = saved_views.save_view(
-        actor, project, view, body.experiment, body.name, body.shared, body.arrangement, body.expect
+        actor,
+        project,
+        view,
+        saved_views.NewView(body.experiment, body.name, body.shared, body.arrangement, body.expect),
     )
     return _view(saved, actor)
 
@@ -112,7 +115,7 @@ def read_link(secret: Secret, offset: Offset = 0) -> wire.LinkPage:
         expires_at=found.link.expires_at,
         arrangement=found.link.arrangement,
         columns=[shapes.chosen(text, source) for text, source in found.columns],
-        goals=[shapes.goal(goal) for goal in found.page.goals],
+        goals=found.page.goals,
         rows=[
             wire.LinkRow(
                 reference=view.run.reference,
@@ -152,6 +155,6 @@ def _curve(curve: Curve) -> wire_runs.Curve:
 @router.get("/find")
 def find(
     actor: SignedIn, text: Fragment, project: Annotated[str | None, Query(max_length=100)] = None
-) -> list[wire.Found]:
+) -> list[palette.PaletteMatch]:
     """Find runs, experiments, artifacts, models and views by a reference or a fragment, in the named project first."""
-    return [wire.Found.model_validate(found) for found in palette.find(actor, text, project)]
+    return palette.find(actor, text, project)

@@ -1,4 +1,4 @@
-"""Saved views, links for people without an account, what a palette finds."""
+"""What finding answers, saved views, and links for people without an account."""
 
 from __future__ import annotations
 
@@ -6,8 +6,84 @@ from typing import Annotated
 
 from pydantic import Field
 
+from kinetrum.core.base.goals import Goal
+from kinetrum.storage.search.run_groups import Spread
 from kinetrum.wire.base import In, JsonValue, Moment, Out
-from kinetrum.wire.runs import ChosenColumn, Curve, Goal
+from kinetrum.wire.runs import ChosenColumn, Curve, RunRow
+
+
+class GroupCell(Out):
+    """What a group has in a column: one value that all share, the spread of its numbers, or several other values."""
+
+    is_shared: bool
+    shared: JsonValue = None
+    spread: Spread | None = None
+    several: int = 0
+
+
+class RunGroup(Out):
+    """Runs that share a value; `present` is false for those that lack it. `query` finds them."""
+
+    present: bool
+    value: JsonValue
+    runs: int
+    last: RunRow
+    cells: list[GroupCell | None]
+    query: str
+
+
+class GroupPage(Out):
+    """A page of groups; `columns` name the cells. `python` and `shell` are lines that read the same table."""
+
+    by: ChosenColumn
+    groups: list[RunGroup]
+    columns: list[ChosenColumn]
+    goals: list[Goal]
+    count: int
+    count_is_capped: bool
+    more: bool
+    remarks: list[str]
+    python: str
+    shell: str
+
+
+class FacetKey(Out):
+    """A key that runs have; `kinds` among number, text, special (true, false, null, NaN, lists)."""
+
+    scope: str
+    name: str
+    kinds: list[str]
+    low: float | None
+    high: float | None
+    goal: Goal | None
+
+
+class Facets(Out):
+    """What can be asked for: keys of runs, and fields whose values are counted."""
+
+    keys: list[FacetKey]
+    fields: list[str]
+
+
+class FrequentValue(Out):
+    value: JsonValue
+    runs: int
+    query: str
+
+
+class Facet(Out):
+    """One key over the runs that fit: how many of them have it, NaN, range, frequent values, how many are left out."""
+
+    column: ChosenColumn
+    runs: int
+    of_runs: int
+    of_runs_is_capped: bool
+    nans: int
+    low: float | None
+    high: float | None
+    values: list[FrequentValue]
+    values_left_out: int
+
 
 Arrangement = Annotated[
     dict[Annotated[str, Field(max_length=40)], Annotated[str, Field(max_length=8_000)]],
@@ -95,17 +171,6 @@ class LinkPage(Out):
 class LinkCurves(Out):
     metric: str
     curves: list[Curve]
-
-
-class Found(Out):
-    """Something that fits a fragment: what it is, its reference, where the console shows it."""
-
-    kind: str
-    reference: str
-    title: str
-    about: str
-    project: str
-    address: str
 
 
 class Description(In):

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
+from kinetrum.actions.data.media import KeptName
+from kinetrum.core.media.items import Box, Mask
 from kinetrum.wire.base import Out
 
 MediaKind = Literal["image", "sound", "video", "text", "table"]
@@ -22,45 +24,11 @@ Outcome = Literal[
 ]
 
 
-class KeptStep(Out):
-    """At which step a run kept it; `version` is that of the artifact, where it is one."""
-
-    run: str
-    step: int | None
-    version: int | None
-    activity: str | None
-
-
-class KeptName(Out):
-    name: str
-    kind: str
-    steps: list[KeptStep]
-
-
 class Kept(Out):
     """The plots and the media of runs by name."""
 
     plots: list[KeptName]
     media: list[KeptName]
-
-
-class Box(Out):
-    """A rectangle in pixels of the image, from its upper left corner."""
-
-    x: float
-    y: float
-    width: float
-    height: float
-    label: str
-    score: float | None
-
-
-class Mask(Out):
-    """An image with a class number for each pixel, 0 for none."""
-
-    name: str
-    file: str
-    classes: dict[int, str]
 
 
 class ShownItem(Out):

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from kinetrum.core.compare.environment import PackageChange
 from kinetrum.wire.base import Id, In, JsonValue, Micros, Moment, Out
 
 Stream = Literal["stdout", "stderr", "kinetrum"]
@@ -76,12 +77,6 @@ class NewSurroundings(In):
     packages: dict[str, str] | None = None
     job: dict[str, str] | None = None
     about: dict[str, JsonValue] = {}
-
-
-class PackageChange(Out):
-    name: str
-    here: str | None
-    there: str | None
 
 
 class Surroundings(Out):
