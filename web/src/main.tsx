@@ -8,6 +8,7 @@ import './app.css'
 import { Gate } from './pages/signin/Gate'
 import { ProjectFrame, Waiting } from './parts/Shell'
 import { applyTheme } from './parts/theme'
+import { keys } from './api/keys'
 
 applyTheme()
 
@@ -15,7 +16,7 @@ const queries = new QueryClient({
   queryCache: new QueryCache({
     onError: (error) => {
       // The session has ended, here or on another page: the gate asks to sign in again.
-      if (error instanceof ServiceError && error.status === 401) queries.setQueryData(['me'], null)
+      if (error instanceof ServiceError && error.status === 401) queries.setQueryData(keys.me(), null)
     },
   }),
   defaultOptions: {

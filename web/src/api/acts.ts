@@ -1,6 +1,8 @@
 /** What people change, and what has to be read anew afterwards. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { answer, api, newId, setCsrfToken } from './client'
+import { useProjectAct } from './act'
+import { keys } from './keys'
 
 export function useSignIn() {
   const queries = useQueryClient()
@@ -8,7 +10,7 @@ export function useSignIn() {
     mutationFn: (body: { name: string; password: string }) => answer(api.POST('/api/v1/session', { body })),
     onSuccess: (me) => {
       setCsrfToken(me.csrf_token)
-      queries.setQueryData(['me'], me)
+      queries.setQueryData(keys.me(), me)
     },
   })
 }
@@ -21,14 +23,6 @@ export function useSignOut() {
       queries.clear()
       window.location.assign('/')
     },
-  })
-}
-
-function useProjectAct<T, Answer>(project: string, act: (given: T) => Promise<Answer>) {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: act,
-    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
   })
 }
 
@@ -95,7 +89,7 @@ export const useNote = (project: string) =>
 /** Notes on a thing; those on a run are read anew with the run. */
 export const useNotes = (project: string, of: string) =>
   useQuery({
-    queryKey: /[:@]/.test(of) ? ['project', project, 'notes', of] : ['project', project, 'run', of, 'notes'],
+    queryKey: keys.notes(project, of),
     queryFn: () =>
       answer(api.GET('/api/v1/projects/{project}/notes', { params: { path: { project }, query: { of } } })),
   })

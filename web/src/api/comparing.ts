@@ -1,6 +1,7 @@
 /** Runs compared, why they differ, what moves a value, and columns of many runs for charts. */
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { answer, api, type Schemas } from './client'
+import { keys } from './keys'
 
 export type Comparison = Schemas['Comparison']
 export type Outcome = Schemas['ComparedOutcome']
@@ -15,7 +16,7 @@ const within = (project: string) => ({ path: { project } })
 
 export const useComparison = (project: string, runs: string[], baseline: number, each: boolean) =>
   useQuery({
-    queryKey: ['project', project, 'comparison', runs, baseline, each],
+    queryKey: keys.comparison(project, runs, baseline, each),
     enabled: runs.length >= 2,
     queryFn: () =>
       answer(
@@ -29,7 +30,7 @@ export const useComparison = (project: string, runs: string[], baseline: number,
 /** Of two runs; `on` is a value, without it that of the first goal. */
 export const useReasons = (project: string, runs: string[], on: string | null) =>
   useQuery({
-    queryKey: ['project', project, 'comparison', runs, 'reasons', on],
+    queryKey: keys.comparison(project, runs, 'reasons', on),
     enabled: runs.length === 2,
     retry: false,
     queryFn: () =>
@@ -43,7 +44,7 @@ export const useReasons = (project: string, runs: string[], on: string | null) =
 
 export const useJudgedRows = (project: string, runs: string[]) =>
   useQuery({
-    queryKey: ['project', project, 'comparison', runs, 'rows'],
+    queryKey: keys.comparison(project, runs, 'rows'),
     enabled: runs.length === 2,
     queryFn: () =>
       answer(
@@ -55,7 +56,7 @@ export const useJudgedRows = (project: string, runs: string[]) =>
 
 export const useGroupCurves = (project: string, metric: string | undefined, runs: string[], on: boolean) =>
   useQuery({
-    queryKey: ['project', project, 'comparison', runs, 'curves', metric],
+    queryKey: keys.comparison(project, runs, 'curves', metric),
     enabled: on && metric !== undefined,
     queryFn: () =>
       answer(
@@ -68,7 +69,7 @@ export const useGroupCurves = (project: string, metric: string | undefined, runs
 
 export const useEffects = (project: string, experiment: string, on: string | undefined, query: string) =>
   useQuery({
-    queryKey: ['project', project, 'experiment', experiment, 'effects', on, query],
+    queryKey: keys.effects(project, experiment, on, query),
     enabled: on !== undefined,
     retry: false,
     queryFn: () =>
@@ -84,7 +85,7 @@ export type AskedColumns = { column: string[]; query: string; sort: string; pare
 
 export const useDrawn = (project: string, experiment: string, asked: AskedColumns) =>
   useQuery({
-    queryKey: ['project', project, 'experiment', experiment, 'columns', asked],
+    queryKey: keys.columns(project, experiment, asked),
     enabled: asked.column.length > 0,
     queryFn: () =>
       answer(

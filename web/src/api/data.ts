@@ -1,7 +1,9 @@
 /** Files and data: what pages ask for, and what people change. */
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { answer, api, type Schemas } from './client'
 import { keepFiles } from './sending'
+import { useProjectAct } from './act'
+import { keys } from './keys'
 
 export type { Chosen } from './sending'
 
@@ -17,7 +19,7 @@ export type Finding = FilePair['finding']
 
 export const useVersionsOf = (project: string, artifact: string, enabled = true) =>
   useQuery({
-    queryKey: ['project', project, 'artifact', artifact],
+    queryKey: keys.artifact(project, artifact),
     enabled,
     queryFn: () =>
       answer(
@@ -29,7 +31,7 @@ export const useVersionsOf = (project: string, artifact: string, enabled = true)
 
 export const useVersion = (project: string, artifact: string, version: string) =>
   useQuery({
-    queryKey: ['project', project, 'artifact', artifact, 'version', version],
+    queryKey: keys.version(project, artifact, version),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}', {
@@ -46,7 +48,7 @@ export const useListing = (
   asked: { folder: string; find: string },
 ) =>
   useQuery({
-    queryKey: ['files', project, artifact, version, asked],
+    queryKey: keys.files(project, artifact, version, asked),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/artifacts/{artifact}/versions/{version}/listing', {
@@ -58,7 +60,7 @@ export const useListing = (
 
 export const usePreview = (project: string, artifact: string, version: string, path: string | null) =>
   useQuery({
-    queryKey: ['files', project, artifact, version, 'preview', path],
+    queryKey: keys.files(project, artifact, version, 'preview', path),
     enabled: path !== null,
     retry: false,
     queryFn: () =>
@@ -77,7 +79,7 @@ export const useDifference = (
   limit: number,
 ) =>
   useQuery({
-    queryKey: ['files', project, 'difference', left, right, finding, limit],
+    queryKey: keys.files(project, 'difference', left, right, finding, limit),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/differences', {
@@ -89,7 +91,7 @@ export const useDifference = (
 
 export const useFileDifference = (project: string, left: string, right: string) =>
   useQuery({
-    queryKey: ['files', project, 'file difference', left, right],
+    queryKey: keys.files(project, 'file difference', left, right),
     retry: false,
     queryFn: () =>
       answer(
@@ -101,7 +103,7 @@ export const useFileDifference = (project: string, left: string, right: string) 
 
 export const useUses = (project: string, digest: string | null) =>
   useQuery({
-    queryKey: ['project', project, 'uses', digest],
+    queryKey: keys.uses(project, digest),
     enabled: digest !== null,
     retry: false,
     queryFn: () =>
@@ -117,7 +119,7 @@ export const useLineage = (
   asked: { of: string; way: 'both' | 'back' | 'forth'; fold_to: number },
 ) =>
   useQuery({
-    queryKey: ['project', project, 'lineage', asked],
+    queryKey: keys.lineage(project, asked),
     retry: false,
     queryFn: () =>
       answer(
@@ -130,13 +132,13 @@ export const useLineage = (
 
 export const useStorage = (project: string) =>
   useQuery({
-    queryKey: ['project', project, 'storage'],
+    queryKey: keys.storage(project),
     queryFn: () => answer(api.GET('/api/v1/projects/{project}/storage', { params: { path: { project } } })),
   })
 
 export const usePurgePreview = (project: string, things: string[] | null, enabled: boolean) =>
   useQuery({
-    queryKey: ['project', project, 'purge', things],
+    queryKey: keys.purge(project, things),
     enabled,
     staleTime: 0,
     queryFn: () =>
@@ -148,42 +150,29 @@ export const usePurgePreview = (project: string, things: string[] | null, enable
       ),
   })
 
-export function usePurge(project: string) {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: (things: string[] | null) =>
-      answer(
-        api.POST('/api/v1/projects/{project}/purges', {
-          params: { path: { project } },
-          body: { things, only_tell: false, keep_files: false },
-        }),
-      ),
-    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
-  })
-}
+export const usePurge = (project: string) =>
+  useProjectAct(project, (things: string[] | null) =>
+    answer(
+      api.POST('/api/v1/projects/{project}/purges', {
+        params: { path: { project } },
+        body: { things, only_tell: false, keep_files: false },
+      }),
+    ),
+  )
 
-export function useDescribeArtifact(project: string, artifact: string) {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: (body: { description: string | null; labels: Record<string, string | null> }) =>
-      answer(
-        api.PATCH('/api/v1/projects/{project}/artifacts/{artifact}', {
-          params: { path: { project, artifact } },
-          body,
-        }),
-      ),
-    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
-  })
-}
+export const useDescribeArtifact = (project: string, artifact: string) =>
+  useProjectAct(project, (body: { description: string | null; labels: Record<string, string | null> }) =>
+    answer(
+      api.PATCH('/api/v1/projects/{project}/artifacts/{artifact}', {
+        params: { path: { project, artifact } },
+        body,
+      }),
+    ),
+  )
 
 /** Send files and keep them together as a version. */
-export function useKeepFiles(project: string) {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: (given: Parameters<typeof keepFiles>[1]) => keepFiles(project, given),
-    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
-  })
-}
+export const useKeepFiles = (project: string) =>
+  useProjectAct(project, (given: Parameters<typeof keepFiles>[1]) => keepFiles(project, given))
 
 const files = (project: string, artifact: string, version: string | number) =>
   `/api/v1/projects/${project}/artifacts/${artifact}/versions/${version}`

@@ -1,6 +1,8 @@
 /** What the tables of runs ask for: pages, groups, facets, offers, views, links, what the palette finds. */
-import { keepPreviousData, queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, queryOptions, useQuery } from '@tanstack/react-query'
 import { answer, api, type Schemas } from './client'
+import { useProjectAct } from './act'
+import { keys } from './keys'
 
 export type Asked = {
   query: string
@@ -23,7 +25,7 @@ export const PAGE = 100
 /** One page of a table of runs, from a row on. Keys begin as those of the experiment do, so that they stay live. */
 export const runsPage = (project: string, experiment: string, asked: Asked, offset: number) =>
   queryOptions({
-    queryKey: ['project', project, 'experiment', experiment, 'runs', asked, offset],
+    queryKey: keys.runs(project, experiment, asked, offset),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/experiments/{experiment}/runs', {
@@ -37,7 +39,7 @@ export const useFirstPage = (project: string, experiment: string, asked: Asked) 
 
 export const groupsPage = (project: string, experiment: string, by: string, asked: Asked, offset: number) =>
   queryOptions({
-    queryKey: ['project', project, 'experiment', experiment, 'groups', by, asked, offset],
+    queryKey: keys.groups(project, experiment, by, asked, offset),
     queryFn: () => {
       const { query, sort, column, pareto } = asked
       return answer(
@@ -60,7 +62,7 @@ export const innerRuns = (
   column: string[],
 ) =>
   queryOptions({
-    queryKey: ['project', project, 'experiment', experiment, 'inner', query, sort, column],
+    queryKey: keys.groupRuns(project, experiment, query, sort, column),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/experiments/{experiment}/runs', {
@@ -71,7 +73,7 @@ export const innerRuns = (
 
 export const useFacets = (project: string, experiment: string, enabled: boolean) =>
   useQuery({
-    queryKey: ['project', project, 'experiment', experiment, 'facets'],
+    queryKey: keys.facets(project, experiment),
     enabled,
     queryFn: () =>
       answer(
@@ -83,7 +85,7 @@ export const useFacets = (project: string, experiment: string, enabled: boolean)
 
 export const useFacet = (project: string, experiment: string, name: string | null, query: string) =>
   useQuery({
-    queryKey: ['project', project, 'experiment', experiment, 'facet', name, query],
+    queryKey: keys.facet(project, experiment, name, query),
     enabled: name !== null,
     queryFn: () =>
       answer(
@@ -96,7 +98,7 @@ export const useFacet = (project: string, experiment: string, name: string | nul
 
 export const useOffers = (project: string, experiment: string, text: string, enabled: boolean) =>
   useQuery({
-    queryKey: ['offers', project, experiment, text],
+    queryKey: keys.offers(project, experiment, text),
     enabled,
     staleTime: 10_000,
     queryFn: () =>
@@ -110,19 +112,15 @@ export const useOffers = (project: string, experiment: string, text: string, ena
 
 export const useViews = (project: string, experiment: string) =>
   useQuery({
-    queryKey: ['views', project, experiment],
+    queryKey: keys.viewsOf(project, experiment),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/views', { params: { path: { project }, query: { experiment } } }),
       ),
   })
 
-function useViewAct<T, R>(project: string, act: (given: T) => Promise<R>) {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: act,
-    onSettled: () => queries.invalidateQueries({ queryKey: ['views', project] }),
-  })
+function useViewAct<T, R>(project: string, act: (asked: T) => Promise<R>) {
+  return useProjectAct(project, act, keys.views(project))
 }
 
 export const useSaveView = (project: string) =>
@@ -141,7 +139,7 @@ export const useRemoveView = (project: string) =>
 
 export const useLinks = (project: string, enabled: boolean) =>
   useQuery({
-    queryKey: ['views', project, 'links'],
+    queryKey: keys.links(project),
     enabled,
     queryFn: () => answer(api.GET('/api/v1/projects/{project}/links', { params: { path: { project } } })),
   })
@@ -158,7 +156,7 @@ export const useRevokeLink = (project: string) =>
 
 export const useEmbedding = (project: string) =>
   useQuery({
-    queryKey: ['views', project, 'embedding'],
+    queryKey: keys.embedding(project),
     queryFn: () => answer(api.GET('/api/v1/projects/{project}/embedding', { params: { path: { project } } })),
   })
 
@@ -174,7 +172,7 @@ export const useSetEmbedding = (project: string) =>
 
 export const useFind = (text: string, project: string | undefined) =>
   useQuery({
-    queryKey: ['find', text, project],
+    queryKey: keys.found(text, project),
     enabled: text.trim().length > 0,
     staleTime: 5_000,
     queryFn: () => answer(api.GET('/api/v1/find', { params: { query: { text, project } } })),
@@ -183,7 +181,7 @@ export const useFind = (text: string, project: string | undefined) =>
 
 export const linkPage = (secret: string, offset: number) =>
   queryOptions({
-    queryKey: ['link', secret, offset],
+    queryKey: keys.link(secret, offset),
     retry: false,
     queryFn: () =>
       answer(api.GET('/api/v1/links/{secret}', { params: { path: { secret }, query: { offset } } })),
@@ -191,45 +189,37 @@ export const linkPage = (secret: string, offset: number) =>
 
 export const useLinkCurves = (secret: string, enabled: boolean) =>
   useQuery({
-    queryKey: ['link', secret, 'curves'],
+    queryKey: keys.link(secret, 'curves'),
     enabled,
     queryFn: () => answer(api.GET('/api/v1/links/{secret}/curves', { params: { path: { secret } } })),
   })
 
 /** Name the parameters in which replicates of an experiment differ; what is grouped by them is read anew. */
-export const useSetSeeds = (project: string, experiment: string) => {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: (seeds: string[]) =>
-      answer(
-        api.PUT('/api/v1/projects/{project}/experiments/{experiment}/seeds', {
-          params: { path: { project, experiment } },
-          body: { seeds },
-        }),
-      ),
-    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
-  })
-}
+export const useSetSeeds = (project: string, experiment: string) =>
+  useProjectAct(project, (seeds: string[]) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/experiments/{experiment}/seeds', {
+        params: { path: { project, experiment } },
+        body: { seeds },
+      }),
+    ),
+  )
 
 /** Give an experiment another name; the earlier one goes on leading to it. */
-export const useRenameExperiment = (project: string, experiment: string) => {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: (name: string) =>
-      answer(
-        api.PUT('/api/v1/projects/{project}/experiments/{experiment}/name', {
-          params: { path: { project, experiment } },
-          body: { name },
-        }),
-      ),
-    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
-  })
-}
+export const useRenameExperiment = (project: string, experiment: string) =>
+  useProjectAct(project, (name: string) =>
+    answer(
+      api.PUT('/api/v1/projects/{project}/experiments/{experiment}/name', {
+        params: { path: { project, experiment } },
+        body: { name },
+      }),
+    ),
+  )
 
-export const useDescribe = (project: string, experiment: string | null) => {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: async (body: Schemas['ExperimentDescription']) => {
+export const useDescribe = (project: string, experiment: string | null) =>
+  useProjectAct(
+    project,
+    async (body: Schemas['ExperimentDescription']) => {
       if (experiment === null)
         await answer(api.PATCH('/api/v1/projects/{project}', { params: { path: { project } }, body }))
       else
@@ -240,9 +230,5 @@ export const useDescribe = (project: string, experiment: string | null) => {
           }),
         )
     },
-    onSettled: () => {
-      void queries.invalidateQueries({ queryKey: ['project', project] })
-      void queries.invalidateQueries({ queryKey: ['projects'] })
-    },
-  })
-}
+    keys.projects(),
+  )

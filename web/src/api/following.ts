@@ -2,6 +2,7 @@
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { answer, api, type Output, type RunDetail } from './client'
+import { keys } from './keys'
 
 const AT_ONCE = 1_000
 const KEPT = 4_000
@@ -22,7 +23,7 @@ const readOutput = (run: Of, query: Asked) =>
 export function useOutput(run: Of, stream: string | null, find: string) {
   const queries = useQueryClient()
   const [readingEarlier, setReading] = useState(false)
-  const key = ['project', run.project, 'output', run.reference, stream, find]
+  const key = keys.output(run.project, run.reference, stream, find)
   const asked: Asked = {
     ...(stream === 'stdout' || stream === 'stderr' ? { stream } : {}),
     ...(find ? { search: find } : {}),
@@ -57,7 +58,7 @@ export function useOutput(run: Of, stream: string | null, find: string) {
 
 export const useResources = (run: Of, width: number) =>
   useQuery({
-    queryKey: ['project', run.project, 'resources', run.reference, width],
+    queryKey: keys.resources(run.project, run.reference, width),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/resources', {
@@ -69,7 +70,7 @@ export const useResources = (run: Of, width: number) =>
 
 export const useSurroundings = (run: Of, against: string | null, enabled: boolean) =>
   useQuery({
-    queryKey: ['project', run.project, 'surroundings', run.reference, against],
+    queryKey: keys.surroundings(run.project, run.reference, against),
     enabled,
     queryFn: () =>
       answer(
@@ -81,7 +82,7 @@ export const useSurroundings = (run: Of, against: string | null, enabled: boolea
 
 export const useToday = (since: string | null) =>
   useQuery({
-    queryKey: ['today', since],
+    queryKey: keys.today(since),
     queryFn: async () => {
       // A page left open behind other windows is no visit.
       if (!since && document.visibilityState === 'visible') await answer(api.POST('/api/v1/visits'))

@@ -1,40 +1,41 @@
 /** What pages ask for, each under a key that live changes can refresh. */
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { answer, api } from './client'
+import { keys } from './keys'
 
 export const useMe = () =>
   useQuery({
-    queryKey: ['me'],
+    queryKey: keys.me(),
     queryFn: async () => (await answer(api.GET('/api/v1/session'))) ?? null,
     retry: false,
     staleTime: Infinity,
   })
 
 export const useProjects = () =>
-  useQuery({ queryKey: ['projects'], queryFn: () => answer(api.GET('/api/v1/projects')) })
+  useQuery({ queryKey: keys.projects(), queryFn: () => answer(api.GET('/api/v1/projects')) })
 
 export const useExperiments = (project: string) =>
   useQuery({
-    queryKey: ['project', project, 'experiments'],
+    queryKey: keys.experiments(project),
     queryFn: () =>
       answer(api.GET('/api/v1/projects/{project}/experiments', { params: { path: { project } } })),
   })
 
 export const useMembers = (project: string) =>
   useQuery({
-    queryKey: ['members', project],
+    queryKey: keys.members(project),
     queryFn: () => answer(api.GET('/api/v1/projects/{project}/members', { params: { path: { project } } })),
   })
 
 export const useArtifacts = (project: string) =>
   useQuery({
-    queryKey: ['project', project, 'artifacts'],
+    queryKey: keys.artifacts(project),
     queryFn: () => answer(api.GET('/api/v1/projects/{project}/artifacts', { params: { path: { project } } })),
   })
 
 export const useExperiment = (project: string, experiment: string) =>
   useQuery({
-    queryKey: ['project', project, 'experiment', experiment, 'summary'],
+    queryKey: keys.summary(project, experiment),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/experiments/{experiment}', {
@@ -45,7 +46,7 @@ export const useExperiment = (project: string, experiment: string) =>
 
 export const useRun = (project: string, experiment: string, run: string) =>
   useQuery({
-    queryKey: ['project', project, 'run', `${experiment}/${run}`],
+    queryKey: keys.run(project, `${experiment}/${run}`),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/experiments/{experiment}/runs/{run}', {
@@ -64,7 +65,7 @@ export const useCurves = (
   enabled = true,
 ) =>
   useQuery({
-    queryKey: ['project', project, 'curves', metric, runs, width, steps, against],
+    queryKey: keys.curves(project, runs, metric, width, steps, against),
     enabled: enabled && !!metric && runs.length > 0,
     queryFn: () =>
       answer(
@@ -86,20 +87,20 @@ export const useCurves = (
 
 export const useBin = (project: string) =>
   useQuery({
-    queryKey: ['project', project, 'bin'],
+    queryKey: keys.bin(project),
     queryFn: () => answer(api.GET('/api/v1/projects/{project}/bin', { params: { path: { project } } })),
   })
 
 export const useModel = (project: string, model: string) =>
   useQuery({
-    queryKey: ['project', project, 'model', model],
+    queryKey: keys.model(project, model),
     queryFn: () =>
       answer(api.GET('/api/v1/projects/{project}/models/{model}', { params: { path: { project, model } } })),
   })
 
 export const useModelVersion = (project: string, model: string, version: string) =>
   useQuery({
-    queryKey: ['project', project, 'model', model, 'version', version],
+    queryKey: keys.modelVersion(project, model, version),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/models/{model}/versions/{version}', {
@@ -110,7 +111,7 @@ export const useModelVersion = (project: string, model: string, version: string)
 
 export const useJournal = (project: string, subject: string) =>
   useQuery({
-    queryKey: ['project', project, 'journal', subject],
+    queryKey: keys.journal(project, subject),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/journal', {

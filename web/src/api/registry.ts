@@ -1,6 +1,8 @@
 /** Models, their rules, and versions side by side. */
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query'
 import { answer, api, newId, type Schemas } from './client'
+import { useProjectAct } from './act'
+import { keys } from './keys'
 
 export type GateCheck = Schemas['GateCheck']
 export type ReviewData = Schemas['VersionReview']
@@ -11,7 +13,7 @@ export type ModelState = 'pending' | 'warning' | 'unplaced'
 
 export const useModels = (project: string, find = '', state: ModelState | null = null, everywhere = false) =>
   useQuery({
-    queryKey: ['project', project, 'models', find, state, everywhere],
+    queryKey: keys.models(project, find, state, everywhere),
     queryFn: () => {
       const query = { find, ...(state ? { state } : {}), limit: 200 }
       return everywhere
@@ -29,7 +31,7 @@ export const useReview = (
   against: string | null,
 ) =>
   useQuery({
-    queryKey: ['project', project, 'model', model, 'review', version, stage, against],
+    queryKey: keys.review(project, model, version, stage, against),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/models/{model}/versions/{version}/review', {
@@ -44,7 +46,7 @@ export const useReview = (
 
 export const useFetches = (project: string, model: string) =>
   useQuery({
-    queryKey: ['project', project, 'model', model, 'fetches'],
+    queryKey: keys.fetches(project, model),
     queryFn: () =>
       answer(
         api.GET('/api/v1/projects/{project}/models/{model}/fetches', {
@@ -53,16 +55,8 @@ export const useFetches = (project: string, model: string) =>
       ),
   })
 
-function useModelAct<T>(project: string, act: (given: T) => Promise<unknown>) {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: act,
-    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
-  })
-}
-
 export const useWriteCard = (project: string, model: string) =>
-  useModelAct(project, (body: { card: string; expect: number }) =>
+  useProjectAct(project, (body: { card: string; expect: number }) =>
     answer(
       api.PUT('/api/v1/projects/{project}/models/{model}/card', {
         params: { path: { project, model } },
@@ -79,7 +73,7 @@ export type Description = {
 }
 
 export const useDescribeModel = (project: string, model: string) =>
-  useModelAct(project, (body: Description) =>
+  useProjectAct(project, (body: Description) =>
     answer(
       api.PATCH('/api/v1/projects/{project}/models/{model}', {
         params: { path: { project, model } },
@@ -90,7 +84,7 @@ export const useDescribeModel = (project: string, model: string) =>
 
 /** Give a model another name; the earlier one goes on leading to it. */
 export const useRenameModel = (project: string, model: string) =>
-  useModelAct(project, (name: string) =>
+  useProjectAct(project, (name: string) =>
     answer(
       api.PUT('/api/v1/projects/{project}/models/{model}/name', {
         params: { path: { project, model } },
@@ -109,7 +103,7 @@ export type Rules = {
 }
 
 export const useRuleModel = (project: string, model: string) =>
-  useModelAct(project, (body: Rules) =>
+  useProjectAct(project, (body: Rules) =>
     answer(
       api.PUT('/api/v1/projects/{project}/models/{model}/rules', {
         params: { path: { project, model } },
@@ -131,7 +125,7 @@ export const useRulesPreview = (project: string, model: string) =>
   })
 
 export const useSetLadder = (project: string, model: string) =>
-  useModelAct(project, (stages: NewStage[]) =>
+  useProjectAct(project, (stages: NewStage[]) =>
     answer(
       api.PUT('/api/v1/projects/{project}/models/{model}/ladder', {
         params: { path: { project, model } },
@@ -141,7 +135,7 @@ export const useSetLadder = (project: string, model: string) =>
   )
 
 export const useSetGates = (project: string, model: string) =>
-  useModelAct(project, (gates: string) =>
+  useProjectAct(project, (gates: string) =>
     answer(
       api.PUT('/api/v1/projects/{project}/models/{model}/gates', {
         params: { path: { project, model } },
@@ -153,7 +147,7 @@ export const useSetGates = (project: string, model: string) =>
 /** The kinds of gates that there are, with the fields of their forms. */
 export const useGateForms = () =>
   useQuery({
-    queryKey: ['gate-kinds'],
+    queryKey: keys.gateKinds(),
     queryFn: () => answer(api.GET('/api/v1/gate-kinds')),
     staleTime: Infinity,
   })
@@ -171,7 +165,7 @@ export const useDraftGates = (project: string, model: string) =>
   })
 
 export const useChooseLead = (project: string, model: string) =>
-  useModelAct(project, (version: number | null) =>
+  useProjectAct(project, (version: number | null) =>
     answer(
       api.PUT('/api/v1/projects/{project}/models/{model}/lead', {
         params: { path: { project, model } },
@@ -181,7 +175,7 @@ export const useChooseLead = (project: string, model: string) =>
   )
 
 export const useRetire = (project: string, model: string, version: number) =>
-  useModelAct(project, (body: { retired: boolean; comment: string }) =>
+  useProjectAct(project, (body: { retired: boolean; comment: string }) =>
     answer(
       api.PUT('/api/v1/projects/{project}/models/{model}/versions/{version}/retirement', {
         params: { path: { project, model, version } },
@@ -191,7 +185,7 @@ export const useRetire = (project: string, model: string, version: number) =>
   )
 
 export const useAddEvidence = (project: string, model: string, version: number) =>
-  useModelAct(project, (body: { on: string; run: string }) =>
+  useProjectAct(project, (body: { on: string; run: string }) =>
     answer(
       api.POST('/api/v1/projects/{project}/models/{model}/versions/{version}/evidence', {
         params: { path: { project, model, version } },
@@ -201,7 +195,7 @@ export const useAddEvidence = (project: string, model: string, version: number) 
   )
 
 export const useLabelVersion = (project: string, model: string, version: number) =>
-  useModelAct(project, (labels: Record<string, string | null>) =>
+  useProjectAct(project, (labels: Record<string, string | null>) =>
     answer(
       api.PATCH('/api/v1/projects/{project}/models/{model}/versions/{version}/labels', {
         params: { path: { project, model, version } },

@@ -1,6 +1,8 @@
 /** Results to be seen: plots, images, sounds, videos, texts, tables, and their rows. */
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { answer, api, type Schemas } from './client'
+import { useProjectAct } from './act'
+import { keys } from './keys'
 
 export type KeptName = Schemas['KeptName']
 export type KeptStep = Schemas['KeptStep']
@@ -12,7 +14,7 @@ export type ShownVersion = Schemas['ShownVersion']
 export type Box = Schemas['Box']
 export const useKept = (project: string, runs: string[]) =>
   useQuery({
-    queryKey: ['project', project, 'kept', runs],
+    queryKey: keys.kept(project, runs),
     enabled: runs.length > 0,
     queryFn: () =>
       answer(
@@ -50,7 +52,7 @@ export const usePlots = (
   view: Partial<PlotView>,
 ) =>
   useQuery({
-    queryKey: ['project', project, 'plots', run, name, step, view],
+    queryKey: keys.plots(project, run, name, step, view),
     enabled: run.length > 0,
     retry: false,
     queryFn: () => askPlots(project, { run, name, step, view, columns: false }),
@@ -61,24 +63,20 @@ export const usePlots = (
 export const readColumns = (project: string, run: string[], name: string, step: number | null) =>
   askPlots(project, { run, name, step, view: {}, columns: true })
 
-export function useDeclareView(project: string, experiment: string, run: string) {
-  const queries = useQueryClient()
-  return useMutation({
-    mutationFn: (body: { name: string; view: Partial<PlotView> }) =>
-      answer(
-        api.PATCH('/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/plots', {
-          params: { path: { project, experiment, run } },
-          body,
-        }),
-      ),
-    onSettled: () => queries.invalidateQueries({ queryKey: ['project', project] }),
-  })
-}
+export const useDeclareView = (project: string, experiment: string, run: string) =>
+  useProjectAct(project, (body: { name: string; view: Partial<PlotView> }) =>
+    answer(
+      api.PATCH('/api/v1/projects/{project}/experiments/{experiment}/runs/{run}/plots', {
+        params: { path: { project, experiment, run } },
+        body,
+      }),
+    ),
+  )
 
 /** What a version shows; it never changes. */
 export const useItems = (project: string, artifact: string, version: number | null) =>
   useQuery({
-    queryKey: ['files', project, artifact, version, 'items'],
+    queryKey: keys.files(project, artifact, version, 'items'),
     enabled: version !== null,
     retry: false,
     queryFn: () =>
@@ -101,7 +99,7 @@ export type RowsAsked = {
 
 export const useRows = (project: string, of: string, asked: RowsAsked, enabled: boolean) =>
   useQuery({
-    queryKey: ['files', project, 'rows', of, asked],
+    queryKey: keys.files(project, 'rows', of, asked),
     enabled,
     retry: false,
     queryFn: () =>
@@ -121,7 +119,7 @@ export const useJoinedRows = (
   enabled: boolean,
 ) =>
   useQuery({
-    queryKey: ['files', project, 'joined rows', left, right, asked],
+    queryKey: keys.files(project, 'joined rows', left, right, asked),
     enabled,
     retry: false,
     queryFn: () => {

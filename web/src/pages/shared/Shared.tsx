@@ -9,13 +9,14 @@ import { Key, Status } from '../../parts/Marks'
 import { readSelection } from '../../parts/selection'
 import { Answer, Waiting } from '../../parts/Shell'
 import { arrow, asNumber, decimalsOf, fullMoment, lasting, moment, show } from '../../parts/values'
+import { keys } from '../../api/keys'
 
 type LinkPage = Schemas['LinkPage']
 
 export default function Shared() {
   const { secret = '' } = useParams()
   const { data, error, fetchNextPage, hasNextPage, isFetchingNextPage } = useInfiniteQuery({
-    queryKey: ['link', secret, 'pages'],
+    queryKey: keys.link(secret, 'pages'),
     queryFn: async ({ pageParam, client }) => client.fetchQuery(linkPage(secret, pageParam)),
     initialPageParam: 0,
     getNextPageParam: (last: LinkPage, all: LinkPage[]) =>
