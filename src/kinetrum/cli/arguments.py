@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from collections.abc import Callable
 
 
-def add_common(parser: argparse.ArgumentParser, run: Any) -> None:
+def add_common(parser: argparse.ArgumentParser, run: Callable[[argparse.Namespace], int]) -> None:
     """Add the project and the choice of JSON, and say what runs the command."""
     parser.add_argument("--project", help="the project, where it is not the one that references name or imply")
     parser.add_argument("--json", action="store_true", help="print what the service answers")

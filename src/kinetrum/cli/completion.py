@@ -7,6 +7,7 @@ import shlex
 from collections.abc import Callable, Iterable
 from typing import Any
 
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import KinetrumError
 
 # A shell waits for this at each press of the key.
@@ -45,7 +46,7 @@ complete -c kinetrum -a '(kinetrum completion --line (commandline -cp) 2>/dev/nu
 }
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this command to the parser."""
     completion = commands.add_parser(
         "completion",

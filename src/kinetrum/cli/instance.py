@@ -8,11 +8,12 @@ import sys
 from typing import Any
 
 from kinetrum.cli import output
+from kinetrum.cli.parser import Commands
 from kinetrum.cli.people.accounts import tell_waiting
 from kinetrum.core.base.errors import KinetrumError, Unavailable
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     up = commands.add_parser("up", help="start a private instance: its own MariaDB on loopback and the service")
     up.add_argument("--port", type=int, default=7373, help="port to listen on (7373); a taken one gives the next free")

@@ -11,7 +11,7 @@ import warnings
 from collections.abc import Callable
 from typing import Any
 
-from kinetrum.cli.parser import Parser
+from kinetrum.cli.parser import Commands, Parser
 from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
 
 # The commands of each module, in the order in which help lists them: only the module of the command that is asked for
@@ -93,7 +93,7 @@ def make_parser(listing: bool = False, only: str | None = None) -> argparse.Argu
     return parser
 
 
-def _group_commands(parser: argparse.ArgumentParser, commands: Any) -> None:
+def _group_commands(parser: argparse.ArgumentParser, commands: Commands) -> None:
     """List the commands in groups, in the order of the job, where the parser would list them one after another."""
     from kinetrum.cli.help_texts import groups_text
 

@@ -5,9 +5,12 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.client.display.html import moment
+
+if TYPE_CHECKING:
+    pass
 
 __all__ = ["moment"]
 _COLOURS = {"good": "36", "bad": "31", "quiet": "2", "strong": "1"}
@@ -54,14 +57,14 @@ def width_of(text: str) -> int:
     return sum(2 if unicodedata.east_asian_width(c) in "WF" else 0 if unicodedata.combining(c) else 1 for c in text)
 
 
-def print_json(data: Any) -> None:
+def print_json(data: object) -> None:
     """Print data as JSON."""
     import json
 
     print(json.dumps(data, indent=2, ensure_ascii=False))
 
 
-def number(value: Any) -> str:
+def number(value: object) -> str:
     """Write a typed value of the interface for people."""
     from kinetrum.core.base.values import from_json, show
 
@@ -76,7 +79,7 @@ def signed(value: float | None) -> str:
     return "" if value is None else f"{'+' if value > 0 else ''}{number(value)}"
 
 
-def numbers(values: Sequence[Any]) -> list[str]:
+def numbers(values: Sequence[object]) -> list[str]:
     """Write a column of values: decimals aligned so that its middle number has three significant digits."""
     from statistics import median
 
@@ -226,9 +229,9 @@ def counted_things(references: Sequence[str]) -> str:
     return " and ".join(f"{count:,} {word}{'' if count == 1 else 's'}" for count, word in counts) or "nothing"
 
 
-def origin_of_note(found: dict[str, Any]) -> str:
+def origin_of_note(imported_from: str | None) -> str:
     """Say where a note came from with an archive, and who is said to have written it; nothing of one written here."""
-    return f", imported from {clean(found['imported_from'])}" if found["imported_from"] else ""
+    return f", imported from {clean(imported_from)}" if imported_from else ""
 
 
 def note(text: str) -> None:

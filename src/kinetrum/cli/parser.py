@@ -6,7 +6,7 @@ import argparse
 import re
 import sys
 from collections.abc import Sequence
-from typing import NoReturn
+from typing import NoReturn, TypeAlias
 
 _CHOICE = re.compile(r"argument (?P<what>.+?): invalid choice: '?(?P<word>.*?)'? \(choose from (?P<choices>.*)\)", re.S)
 _UNKNOWN = "unrecognized arguments: "
@@ -66,3 +66,7 @@ def _nearest(word: str, choices: Sequence[str], least: float) -> list[str]:
 def _either(words: Sequence[str]) -> str:
     quoted = [repr(word) for word in words]
     return quoted[0] if len(quoted) == 1 else f"{', '.join(quoted[:-1])} or {quoted[-1]}"
+
+
+Commands: TypeAlias = "argparse._SubParsersAction[Parser]"
+"""Where a group of commands adds its own."""

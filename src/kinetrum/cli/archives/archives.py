@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput
 
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
-def add_commands(commands: Any) -> None:
+
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     export = commands.add_parser(
         "export", help="a run, an experiment, an artifact, a project or everything as archives (RO-Crate)"
@@ -105,7 +109,7 @@ def _import(given: argparse.Namespace) -> int:
     return 0
 
 
-def _tell(found: dict[str, Any], project: str) -> None:
+def _tell(found: answers.Imported, project: str) -> None:
     counts = [
         _counted(len(found["runs"]), "run"),
         _counted(len(found["versions"]), "artifact version"),

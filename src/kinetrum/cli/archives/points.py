@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import argparse
 import sys
-from typing import Any
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, NoReturn
 
 from kinetrum.cli import output
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput
 
+if TYPE_CHECKING:
+    from kinetrum.client.reading.recorded_run import RecordedRun
+    from kinetrum.client.transport.session import Session
 
-def add_commands(commands: Any) -> None:
+
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     points = commands.add_parser("points", help="every point of a run's metrics")
     points.add_argument("ref", metavar="REF")
@@ -24,7 +30,7 @@ def add_commands(commands: Any) -> None:
 
 
 def _points(given: argparse.Namespace) -> int:
-    from kinetrum.client.reading.run_table import find_run
+    from kinetrum.client.reading.recorded_run import find_run
     from kinetrum.client.transport.session import open_session
     from kinetrum.core.base.refs import RunRef, parse_ref
 
@@ -44,7 +50,7 @@ def _points(given: argparse.Namespace) -> int:
     return 0
 
 
-def _unknown(run: Any, name: str) -> Any:
+def _unknown(run: RecordedRun, name: str) -> NoReturn:
     from kinetrum.core.base.errors import NotFound
 
     raise NotFound(f"{run.reference} has no metric {name!r}; it has {', '.join(run.metrics) or 'none'}.")
@@ -56,7 +62,7 @@ def _form(given: argparse.Namespace) -> str:
     return str(given.form or (ending if ending in {"csv", "jsonl", "parquet"} else "csv"))
 
 
-def write_runs(session: Any, experiment: str | None, given: argparse.Namespace) -> int:
+def write_runs(session: Session, experiment: str | None, given: argparse.Namespace) -> int:
     """Write the whole table of runs of an experiment, or of the project."""
     from kinetrum.client.reading.run_table import named_columns
     from kinetrum.client.reading.table_export import stream_runs, stream_series
@@ -68,7 +74,7 @@ def write_runs(session: Any, experiment: str | None, given: argparse.Namespace) 
     return _write(given, stream_runs(session, experiment, given.query, given.sort, _form(given), columns, given.pareto))
 
 
-def _write(given: argparse.Namespace, pieces: Any) -> int:
+def _write(given: argparse.Namespace, pieces: Iterator[bytes]) -> int:
     if given.output:
         from kinetrum.client.reading.table_export import save_stream
 

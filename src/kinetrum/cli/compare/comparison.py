@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import number, paint, print_section
+from kinetrum.cli.parser import Commands
 from kinetrum.cli.registry.review_tables import on_rows
 from kinetrum.core.base.errors import InvalidInput
+
+if TYPE_CHECKING:
+    from kinetrum.client.reading.comparison import Comparison
+    from kinetrum.client.transport import answers
 
 _LEVELS, _REASONS = 4, 8
 _TONES = {"better": "good", "worse": "bad"}
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     compare = commands.add_parser("compare", help="which run is better, beyond noise or not, and why")
     compare.add_argument("refs", nargs="+", metavar="REF")
@@ -52,7 +57,7 @@ def _compare(given: argparse.Namespace) -> int:
     return 0
 
 
-def _show(found: dict[str, Any]) -> None:
+def _show(found: Comparison) -> None:
     head = found["headline"]
     sentence = output.wrapped(head["finding"] + head["rest"])
     # Lines are broken at spaces alone, so the finding is as long as before.
@@ -79,7 +84,7 @@ def _show(found: dict[str, Any]) -> None:
     print(paint(f"{found['outcomes_equal']} equal, not shown", "quiet"))
 
 
-def _names(runs: list[dict[str, Any]]) -> list[str]:
+def _names(runs: list[answers.ComparedRun]) -> list[str]:
     """Name columns: runs of one experiment by their numbers, groups with how many they are."""
     names = []
     for run in runs:
@@ -88,11 +93,11 @@ def _names(runs: list[dict[str, Any]]) -> list[str]:
     return names
 
 
-def _cells(row: dict[str, Any]) -> list[str]:
+def _cells(row: answers.ComparedOutcome) -> list[str]:
     return [number(value) if present else "–" for value, present in zip(row["values"], row["present"], strict=True)]
 
 
-def _outcome(row: dict[str, Any], baseline: int, many: bool) -> list[str]:
+def _outcome(row: answers.ComparedOutcome, baseline: int, many: bool) -> list[str]:
     from kinetrum.client.reading.comparison import verdict_words
 
     key = row["key"] + ("" if not row["goal"] else " ↑" if row["goal"]["direction"] == "higher" else " ↓")
@@ -110,17 +115,21 @@ def _outcome(row: dict[str, Any], baseline: int, many: bool) -> list[str]:
         return [key, *cells, "", "", "", ""]
     told = change["difference"]
     share = "" if change["share"] is None else f"{_signed(100 * change['share'])} %"
-    interval = "" if told["low"] is None else f"{_signed(told['low'])} to {_signed(told['high'])}"
+    interval = _interval(told["low"], told["high"])
     return [key, *cells, _signed(change["change"]), share, verdict_words(change), interval]
 
 
-def _signed(change: float) -> str:
+def _signed(change: float | None) -> str:
     from kinetrum.core.text.numbers import signed
 
-    return signed(change)
+    return "" if change is None else signed(change)
 
 
-def _show_rows(judged: list[dict[str, Any]]) -> None:
+def _interval(low: float | None, high: float | None) -> str:
+    return "" if low is None or high is None else f"{_signed(low)} to {_signed(high)}"
+
+
+def _show_rows(judged: list[answers.JudgedRows]) -> None:
     told = [(one["name"], difference) for one in judged for difference in one["differences"]]
     if told:
         print_section("On the same rows")
@@ -131,7 +140,7 @@ def _show_rows(judged: list[dict[str, Any]]) -> None:
                 number(difference["left"]),
                 number(difference["right"]),
                 _signed(difference["change"]),
-                f"{_signed(difference['low'])} to {_signed(difference['high'])}",
+                _interval(difference["low"], difference["high"]),
                 on_rows(difference),
                 difference["method"],
             ]
@@ -143,7 +152,7 @@ def _show_rows(judged: list[dict[str, Any]]) -> None:
             print(paint(output.clean(f"{one['name']}: {one['note']}"), "quiet"))
 
 
-def _show_reasons(found: Any, on: str | None) -> None:
+def _show_reasons(found: Comparison, on: str | None) -> None:
     try:
         reasons = found.reasons(on)
     except InvalidInput:
@@ -188,11 +197,11 @@ def _effects(given: argparse.Namespace) -> int:
     return 0
 
 
-def _certainty(effect: dict[str, Any]) -> str:
+def _certainty(effect: answers.Effect) -> str:
     together = f", with {', '.join(effect['together'][:2])}" if effect["together"] else ""
     return {"clear": "clear", "likely": "likely", "open": "not told from chance"}[effect["certainty"]] + together
 
 
-def _levels(levels: list[dict[str, Any]]) -> str:
+def _levels(levels: list[answers.Level]) -> str:
     told = [f"{output.clean(level['name'])}: {level['mean']:.3g} ({level['runs']})" for level in levels[:_LEVELS]]
     return "  ".join(told) + (" …" if len(levels) > _LEVELS else "")

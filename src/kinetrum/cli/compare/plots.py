@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import number, paint, signed
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput, NotFound
 
 if TYPE_CHECKING:
@@ -20,7 +21,7 @@ _VIEW = ("x", "y", "group", "mark", "title", "x_name", "y_name", "x_scale", "y_s
 _CLASSES_SHOWN = 20
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     plot = commands.add_parser("plot", help="draw a kept plot or a metric's curve, of one run or several")
     plot.add_argument("ref", metavar="RUN", help="frost-alarm/24")

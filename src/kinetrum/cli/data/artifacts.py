@@ -5,21 +5,24 @@ from __future__ import annotations
 import argparse
 import warnings
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, cast
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, paint, print_section, signed, size_text
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput
 
 if TYPE_CHECKING:
+    from kinetrum.client.data.lineage import Lineage
     from kinetrum.client.registry.deployment import Fetched
+    from kinetrum.client.transport import answers
 
 _STATE_TONES = {"changed": "bad", "gone": "bad", "not reached": "bad", "same": "good"}
 _FINDING_TONES = {"only left": "bad", "only right": "good", "changed": "strong", "moved": None, "same": "quiet"}
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     artifacts = commands.add_parser("artifacts", help="artifacts of the project, or the versions of one")
     artifacts.add_argument("name", nargs="?", metavar="NAME")
@@ -96,7 +99,7 @@ def progress_of(title: str, enough: int = 64 * 1024 * 1024) -> Callable[[int], C
     return begin
 
 
-def _state(version: dict[str, Any]) -> str:
+def _state(version: answers.ArtifactVersion) -> str:
     if version["purged_at"]:
         return "purged"
     if version["binned_at"]:
@@ -147,7 +150,7 @@ def _artifacts(given: argparse.Namespace) -> int:
     return 0
 
 
-def sorted_checkpoints(artifact: dict[str, Any], sort: str) -> list[dict[str, Any]]:
+def sorted_checkpoints(artifact: answers.Artifact, sort: str) -> list[answers.ArtifactVersion]:
     """Return an artifact's versions by what was measured at their step: the best first, those without it last."""
     key, _, way = sort.partition(":") if sort.endswith((":asc", ":desc")) else (sort, "", "")
     measured = {one["number"]: one["values"].get(key) for one in artifact["checkpoints"]}
@@ -168,7 +171,7 @@ def sorted_checkpoints(artifact: dict[str, Any], sort: str) -> list[dict[str, An
     )
 
 
-def _print_checkpoints(artifact: dict[str, Any], sort: str | None) -> int:
+def _print_checkpoints(artifact: answers.Artifact, sort: str | None) -> int:
     """Print the versions of an artifact with the run and step that made each, and what was measured there."""
     made = {one["number"]: one for one in artifact["checkpoints"]}
     wanted = sort.removesuffix(":asc").removesuffix(":desc") if sort else None
@@ -181,14 +184,15 @@ def _print_checkpoints(artifact: dict[str, Any], sort: str | None) -> int:
     ]
     rows = []
     for row in artifact["versions"]:
-        one = made.get(row["number"], {"run": "", "step": None, "values": {}})
+        one = made.get(row["number"])
+        values = one["values"] if one else {}
         about = ", ".join(f"{key}={value}" for key, value in row["about"].items())
         rows.append(
             [
                 row["reference"],
-                one["run"],
-                "" if one["step"] is None else str(one["step"]),
-                *(output.number(one["values"][key]) if key in one["values"] else "–" for key in keys[:6]),
+                one["run"] if one else "",
+                str(one["step"]) if one else "",
+                *(output.number(values[key]) if key in values else "–" for key in keys[:6]),
                 size_text(row["size_bytes"]),
                 _state(row),
                 output.short(output.clean(about), 40),
@@ -198,7 +202,7 @@ def _print_checkpoints(artifact: dict[str, Any], sort: str | None) -> int:
     return 0
 
 
-def _print_artifact(found: dict[str, Any]) -> None:
+def _print_artifact(found: answers.Artifact) -> None:
     labels = "  ".join(f"{output.clean(key)}={output.clean(text)}" for key, text in found["labels"].items())
     if found["description"]:
         print(output.clean(found["description"]))
@@ -216,7 +220,7 @@ def _pairs(texts: list[str], what: str) -> dict[str, str]:
     return found
 
 
-def about_of(texts: list[str]) -> dict[str, Any]:
+def about_of(texts: list[str]) -> dict[str, object]:
     """Read metadata given as KEY=VALUE; a value is JSON where it is JSON, else text."""
     from kinetrum.core.base.values import read_typed
 
@@ -293,28 +297,32 @@ def _diff(given: argparse.Namespace) -> int:
         return 0
     output.say(output.clean(found["sentence"]), "strong")
     if "text" in found:
-        _print_inside(found, given.limit)
+        _print_inside(cast("answers.ContentDifference", found), given.limit)
         return 0
+    return _print_pairs(found, given.limit)
+
+
+def _print_pairs(found: answers.Difference, limit: int) -> int:
     print("  ".join(f"{count['sign']} {count['files']:,} {count['finding']}" for count in found["counts"]))
     if found["pairs"]:
         print()
         signs = {count["finding"]: count["sign"] for count in found["counts"]}
-        for pair in found["pairs"][: given.limit]:
+        for pair in found["pairs"][:limit]:
             print(_pair_line(pair, signs[pair["finding"]]))
-    more = len(found["pairs"]) - given.limit + found["more"]
+    more = len(found["pairs"]) - limit + found["more"]
     if more > 0:
         print(paint(f"{more:,} more; --limit shows them, --json all", "quiet"))
     return 0
 
 
-def _print_inside(found: dict[str, Any], limit: int) -> None:
+def _print_inside(found: answers.ContentDifference, limit: int) -> None:
     if found["columns"]:
         print()
         rows = [
             [
                 output.clean(column["name"]),
                 f"{column['rows']:,}",
-                *(signed(column[key]) for key in ("mean", "least", "most")),
+                *(signed(value) for value in (column["mean"], column["least"], column["most"])),
             ]
             for column in found["columns"]
         ]
@@ -329,11 +337,15 @@ def _print_inside(found: dict[str, Any], limit: int) -> None:
         print(paint(f"{len(lines) - limit:,} more lines; --limit shows them, --json all", "quiet"))
 
 
-def _pair_line(pair: dict[str, Any], sign: str) -> str:
+def _pair_line(pair: answers.FilePair, sign: str) -> str:
     left, right = pair["left"], pair["right"]
     tone = _FINDING_TONES[pair["finding"]]
     head = paint(f"{sign} {pair['finding']:10}", tone)
-    path = output.clean((left or right)["path"])
+    there = left or right
+    assert there is not None
+    path = output.clean(there["path"])
+    if left is None or right is None:
+        return f"{head}  {path}  {paint(size_text(there['size']), 'quiet')}"
     if pair["finding"] == "moved":
         return f"{head}  {path} → {output.clean(right['path'])}"
     if pair["finding"] == "changed":
@@ -342,7 +354,7 @@ def _pair_line(pair: dict[str, Any], sign: str) -> str:
             sizes += f" → {size_text(right['size'])}"
         told = f"{sizes}  {left['sha256'][:8]} → {right['sha256'][:8]}"
         return f"{head}  {path}  {paint(told, 'quiet')}"
-    return f"{head}  {path}  {paint(size_text((left or right)['size']), 'quiet')}"
+    return f"{head}  {path}  {paint(size_text(left['size']), 'quiet')}"
 
 
 def _uses(given: argparse.Namespace) -> int:
@@ -424,7 +436,7 @@ def _lineage(given: argparse.Namespace) -> int:
     return 0
 
 
-def _print_side(found: Any, title: str, sign: int) -> None:
+def _print_side(found: Lineage, title: str, sign: int) -> None:
     nodes = [node for node in found.nodes.values() if node["steps"] * sign > 0]
     if not nodes:
         return
@@ -441,7 +453,7 @@ def _print_side(found: Any, title: str, sign: int) -> None:
         print(paint(f"{len(shown) - 60:,} more; --json lists all", "quiet"))
 
 
-def _how(edge: dict[str, Any], node: str) -> str:
+def _how(edge: answers.LineageEdge, node: str) -> str:
     other = (edge["target"] if edge["source"] == node else edge["source"]).partition(":")[2]
     as_ = f" as {edge['role']}" if edge["role"] else ""
     words = {

@@ -10,10 +10,11 @@ from typing import Any
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import counted_things, paint, print_section, size_text
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import NotFound
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     storage = commands.add_parser("storage", help="what takes how much room in the project")
     add_common(storage, _storage)
@@ -128,7 +129,7 @@ def _check_store(given: argparse.Namespace) -> int:
     return 1 if bad else 0
 
 
-def _verdict(bad: list[Any], repaired: list[str], faults: list[Any]) -> str:
+def _verdict(bad: list[dict[str, Any]], repaired: list[str], faults: list[dict[str, Any]]) -> str:
     if bad:
         hint = "" if repaired else "; --copies DIR repairs from copies"
         return paint(f"{len(bad)} are damaged or missing{hint}.", "bad")

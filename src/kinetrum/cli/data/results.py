@@ -6,11 +6,12 @@ import argparse
 import csv
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import paint, size_text
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.rows.outcomes import OUTCOMES
 
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 _SHOWN = 50
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     media = commands.add_parser("media", help="images, sounds, videos, texts and tables that a run kept")
     media.add_argument("ref", metavar="RUN", help="frost-alarm/24")

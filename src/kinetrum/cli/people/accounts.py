@@ -5,13 +5,17 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput, NotSignedIn
 
+if TYPE_CHECKING:
+    from kinetrum.client.transport.session import Session
 
-def add_commands(commands: Any) -> None:
+
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     connect = commands.add_parser("connect", help="save a connection to a service, and a token for it")
     connect.add_argument("url", metavar="URL")
@@ -26,7 +30,7 @@ def add_commands(commands: Any) -> None:
     _add_admin(admin.add_subparsers(title="commands", dest="admin_command", metavar="COMMAND", required=True))
 
 
-def _add_admin(commands: Any) -> None:
+def _add_admin(commands: Commands) -> None:
     from kinetrum.cli.data.disk_usage import add_check
 
     add_check(commands.add_parser("check", help="read every stored file; name and repair what is damaged or missing"))
@@ -108,7 +112,7 @@ def tell_waiting(url: str) -> None:
         output.note(f"{waiting} that waited here go there now; see 'kinetrum spool'.")
 
 
-def _session(project: str | None = None) -> Any:
+def _session(project: str | None = None) -> Session:
     from kinetrum.client.transport.session import open_session
 
     return open_session(project, wait=False)

@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.output import moment, paint
+from kinetrum.cli.parser import Commands
 from kinetrum.cli.registry.models import common
 from kinetrum.cli.registry.review_tables import print_checks
 
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
+    from kinetrum.client.transport.session import Session
 
-def add_commands(commands: Any) -> None:
+
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     history = commands.add_parser("history", help="who did what to a model, run or experiment, latest first")
     history.add_argument("model", metavar="REF", help="frost-alarm, frost-alarm/42, experiment:frost-alarm")
@@ -71,9 +76,9 @@ def _stages(given: argparse.Namespace) -> int:
     return 0
 
 
-def _subject(session: Any, text: str) -> str:
+def _subject(session: Session, text: str) -> str:
     """Return how the journal names what was typed: a run by its number, an experiment or model by its name."""
-    from kinetrum.client.reading.run_table import find_run
+    from kinetrum.client.reading.recorded_run import find_run
     from kinetrum.core.base.refs import RunRef, parse_ref
 
     if text.startswith("experiment:"):
@@ -82,7 +87,7 @@ def _subject(session: Any, text: str) -> str:
     return f"run:{find_run(session, parsed).reference}" if isinstance(parsed, RunRef) else text
 
 
-def _change(entry: dict[str, Any]) -> str:
+def _change(entry: answers.JournalRow) -> str:
     before, after = entry["before"], entry["after"]
     if entry["subject"].startswith(("run:", "experiment:")):
         return " → ".join(part for part in (_stated(before), _stated(after)) if part)
@@ -95,7 +100,7 @@ def _change(entry: dict[str, Any]) -> str:
     return output.short(f"“{said}”", 60) if "note" in entry["act"] else ""
 
 
-def _stated(state: Any) -> str:
+def _stated(state: object) -> str:
     """Write a state of the journal: `depth 5, rate 0.1`."""
     if isinstance(state, dict) and "direction" in state:
         bound = (

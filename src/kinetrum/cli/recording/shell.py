@@ -5,12 +5,13 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput
 
 _DAY_S = 86_400
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     begin = commands.add_parser("begin", help="begin a run from a shell: export KINETRUM_RUN=$(kinetrum begin E)")
     begin.add_argument("experiment", nargs="?", metavar="EXPERIMENT")
@@ -85,7 +86,7 @@ def add_beginning(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--leave-out", metavar="PARTS", help="what is not caught, such as output,code; or all")
 
 
-def _command(commands: Any, word: str, what: str) -> argparse.ArgumentParser:
+def _command(commands: Commands, word: str, what: str) -> argparse.ArgumentParser:
     parser: argparse.ArgumentParser = commands.add_parser(word, help=what)
     parser.add_argument("--run", dest="of_run", metavar="REF", help="the run; without it KINETRUM_RUN")
     return parser

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import argparse
 import sys
-from typing import Any
 
+from kinetrum.cli.parser import Commands
 from kinetrum.cli.recording.shell import add_beginning, beginning_of
 
 _ABOUT = """\
@@ -25,7 +25,7 @@ exit status is 1 then.
 """
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this command to the parser."""
     recorder = commands.add_parser(
         "shell-recorder",

@@ -6,9 +6,10 @@ import argparse
 import time
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput, NotFound
 
 if TYPE_CHECKING:
@@ -28,7 +29,7 @@ when it is tried next.
 """
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this command to the parser."""
     spool = commands.add_parser(
         "spool",

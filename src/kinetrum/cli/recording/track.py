@@ -7,6 +7,7 @@ import os
 import sys
 from typing import Any
 
+from kinetrum.cli.parser import Commands
 from kinetrum.cli.recording.shell import add_beginning, beginning_of
 from kinetrum.core.base.errors import InvalidInput
 
@@ -27,7 +28,7 @@ objects) gives points, a JSON object gives results. The command may as well prin
 _WAIT_S = 10.0
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this command to the parser."""
     track = commands.add_parser(
         "track",

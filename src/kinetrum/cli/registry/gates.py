@@ -5,16 +5,21 @@ from __future__ import annotations
 import argparse
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.output import moment, paint
+from kinetrum.cli.parser import Commands
 from kinetrum.cli.registry.models import common, version_of
 from kinetrum.cli.registry.review_tables import print_checks
 from kinetrum.core.base.errors import InvalidInput
 
+if TYPE_CHECKING:
+    from kinetrum.client.registry.models import Model
+    from kinetrum.client.transport import answers
 
-def add_commands(commands: Any) -> None:
+
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     gates = commands.add_parser("gates", help="see or set what a version must meet to enter a stage; ask them now")
     gates.add_argument("ref", metavar="MODEL|MODEL@VERSION")
@@ -133,7 +138,7 @@ def _evidence(given: argparse.Namespace) -> int:
     return 0
 
 
-def _predictions(path: str) -> tuple[list[Any], list[Any], list[str]]:
+def _predictions(path: str) -> tuple[list[object], list[object], list[str]]:
     """Read a CSV of predictions: row, truth, and prediction or score."""
     import csv
 
@@ -149,7 +154,7 @@ def _predictions(path: str) -> tuple[list[Any], list[Any], list[str]]:
     return numbers[0], numbers[1], [line["row"] for line in table]
 
 
-def _number(text: str) -> Any:
+def _number(text: str) -> object:
     try:
         number = float(text)
     except ValueError:
@@ -200,7 +205,7 @@ def _rules(given: argparse.Namespace) -> int:
     return 0
 
 
-def _change_rules(model: Any, given: argparse.Namespace) -> None:
+def _change_rules(model: Model, given: argparse.Namespace) -> None:
     """Change rules; where approved versions would no longer be, say which and ask first."""
     sections = None if given.sections is None else [part.strip() for part in given.sections.split(",")]
     second, renewed = (None if word is None else word == "yes" for word in (given.second_pair, given.renewed_approvals))
@@ -231,7 +236,7 @@ def _change_rules(model: Any, given: argparse.Namespace) -> None:
     )
 
 
-def _bound(text: str) -> tuple[str, dict[str, Any]]:
+def _bound(text: str) -> tuple[str, dict[str, object]]:
     """Read `holdout=rex+lea`, `holdout=experiment:nightly` or `holdout=anybody`."""
     on, sign, whom = text.partition("=")
     if not sign or not on or not whom:
@@ -246,7 +251,7 @@ def _bound(text: str) -> tuple[str, dict[str, Any]]:
     return on, {"people": whom.split("+")}
 
 
-def _bound_to(rule: dict[str, Any]) -> str:
+def _bound_to(rule: answers.EvidenceRule) -> str:
     people = f"by {' or '.join(rule['people'])} alone" if rule["people"] else ""
     runs = f"from runs of {rule['experiment']} alone" if rule["experiment"] else ""
     return ", ".join(part for part in (people, runs) if part)
@@ -275,10 +280,10 @@ def _ladder(given: argparse.Namespace) -> int:
     return 0
 
 
-def _stage(text: str) -> dict[str, Any]:
+def _stage(text: str) -> dict[str, object]:
     """Read `production:approved:approver` or `staging:approved:ilse+noor`."""
     name, *more = text.split(":")
-    stage: dict[str, Any] = {"name": name, "asks_approved": False}
+    stage: dict[str, object] = {"name": name, "asks_approved": False}
     for word in more:
         if word == "approved":
             stage["asks_approved"] = True

@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
 
 from kinetrum.cli import output
 from kinetrum.cli.output import moment, paint
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput
 
+if TYPE_CHECKING:
+    from kinetrum.client.registry.models import Expect, Model, ModelVersion
+    from kinetrum.client.transport import answers
 
-def add_commands(commands: Any) -> None:
+
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     models = commands.add_parser("models", help="every model's ladder at a glance")
     models.add_argument("find", nargs="*", metavar="WORD", help="words in name, purpose, person or labels")
@@ -64,19 +70,19 @@ def add_commands(commands: Any) -> None:
     _commented(lead, _lead)
 
 
-def common(parser: argparse.ArgumentParser, run: Any) -> None:
+def common(parser: argparse.ArgumentParser, run: Callable[[argparse.Namespace], int]) -> None:
     """Add what every command of the registry takes."""
     parser.add_argument("--project")
     parser.set_defaults(run=run)
 
 
-def _commented(parser: argparse.ArgumentParser, run: Any) -> None:
+def _commented(parser: argparse.ArgumentParser, run: Callable[[argparse.Namespace], int]) -> None:
     parser.add_argument("-m", "--comment", default="", help="kept in the journal")
     parser.add_argument("--json", action="store_true")
     common(parser, run)
 
 
-def _expecting(parser: argparse.ArgumentParser, run: Any) -> None:
+def _expecting(parser: argparse.ArgumentParser, run: Callable[[argparse.Namespace], int]) -> None:
     parser.add_argument(
         "--expect",
         metavar="N|none",
@@ -85,7 +91,7 @@ def _expecting(parser: argparse.ArgumentParser, run: Any) -> None:
     _commented(parser, run)
 
 
-def show_model(model: dict[str, Any]) -> None:
+def show_model(model: answers.Model) -> None:
     """Print one model: its ladder and versions."""
     lead = f"  lead version {model['lead']}" if model["lead"] else "  no lead version"
     print(paint(model["name"], "strong") + lead + paint(f"  ask {model['person']}", "quiet"))
@@ -120,7 +126,7 @@ def show_model(model: dict[str, Any]) -> None:
     output.print_table(["version", "review", "on", "run", "registered", "by", "comment"], rows)
 
 
-def _source_of(version: dict[str, Any]) -> str:
+def _source_of(version: answers.ModelVersion) -> str:
     step = "" if version["step"] is None else f" step {version['step']}"
     return f"{version['run']}{step}" if version["run"] else ""
 
@@ -143,8 +149,8 @@ def _models(given: argparse.Namespace) -> int:
                 *([model.project] if given.everywhere else []),
                 *[f"{model.stages.get(stage) or '–'}{marks.get(stage, '')}" for stage in stages],
                 str(model.lead or "–"),
-                str(model.data["reviews"]["pending"]),
-                str(model.data["versions"]),
+                str(model.glance["reviews"]["pending"]),
+                str(model.glance["versions"]),
                 model.person,
                 output.short(model.purpose, 50),
             ]
@@ -221,7 +227,7 @@ def _register(given: argparse.Namespace) -> int:
     return 0
 
 
-def tell_of_checkpoint(version: dict[str, Any]) -> None:
+def tell_of_checkpoint(version: answers.ModelVersionDetail) -> None:
     """Say on standard error which values of a checkpoint are not of its step, and what does not count for it."""
     for key, step in version["earlier"].items():
         output.note(f"{key} is that of step {step}, the latest before step {version['step']}.")
@@ -232,7 +238,7 @@ def tell_of_checkpoint(version: dict[str, Any]) -> None:
         output.note(f"Its run's evidence on {on} was not added: {reason}.")
 
 
-def version_of(text: str, project: str | None) -> Any:
+def version_of(text: str, project: str | None) -> ModelVersion:
     """Read the version that `MODEL@NUMBER`, `MODEL@STAGE`, `MODEL@lead` or `MODEL@newest` names."""
     from kinetrum.client.registry.models import ModelVersion
     from kinetrum.client.transport.session import open_session
@@ -245,7 +251,7 @@ def version_of(text: str, project: str | None) -> Any:
     return ModelVersion.read(session, ref.project or session.project, ref.name, ref.which)
 
 
-def _stage(text: str, project: str | None) -> tuple[Any, str]:
+def _stage(text: str, project: str | None) -> tuple[Model, str]:
     from kinetrum.client.registry.models import Model
     from kinetrum.client.transport.session import open_session
     from kinetrum.core.base.refs import VersionRef, parse_ref
@@ -257,7 +263,7 @@ def _stage(text: str, project: str | None) -> tuple[Any, str]:
     return Model.read(session, ref.project or session.project, ref.name), ref.which
 
 
-def _expected(text: str | None) -> Any:
+def _expected(text: str | None) -> Expect:
     from kinetrum.client.registry.models import SEEN
 
     if text is None:
@@ -341,7 +347,8 @@ def _lead(given: argparse.Namespace) -> int:
 
     found = model(given.model, project=given.project)
     if given.version is not None:
-        found.choose_lead(_expected(given.version), given.comment)
+        number = _expected(given.version)
+        found.choose_lead(number if isinstance(number, int) else None, given.comment)
     if given.json:
         output.print_json({"model": found.name, "lead": found.lead, "chosen": found.data["lead_chosen"]})
     elif found.lead is None:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.output import moment, paint
 
+if TYPE_CHECKING:
+    from kinetrum.client.registry.review import Review
+    from kinetrum.client.transport import answers
 
-def print_checks(checks: list[dict[str, Any]]) -> None:
+
+def print_checks(checks: list[answers.GateCheck]) -> None:
     """Print the outcome of gates, one a line."""
     for check in checks:
         mark = paint("met    ", "good") if check["met"] else paint("not met", "bad")
@@ -16,7 +20,7 @@ def print_checks(checks: list[dict[str, Any]]) -> None:
         print(f"  {mark}  {said[11:]}")
 
 
-def imported_verdict(verdict: dict[str, Any]) -> str:
+def imported_verdict(verdict: answers.ImportedVerdict) -> str:
     """Say which verdict stood on a version where it was imported from."""
     word = "approved" if verdict["approves"] else "rejected"
     said = f"{output.clean(verdict['said_by'])} {word} it {moment(verdict['given_at'])} where it was imported from"
@@ -24,7 +28,7 @@ def imported_verdict(verdict: dict[str, Any]) -> str:
     return f"{said}, which does not count here{comment}"
 
 
-def show_review(found: dict[str, Any]) -> None:
+def show_review(found: Review) -> None:
     """Print a version beside another: the sentence, gates, results on the same data, what changed."""
     candidate, other = found["candidate"], found["other"]
     output.say(output.clean(found["sentence"]), "strong")
@@ -52,7 +56,7 @@ def show_review(found: dict[str, Any]) -> None:
     _show_changes(found, other)
 
 
-def show_evidence(every: list[dict[str, Any]]) -> None:
+def show_evidence(every: list[answers.Evidence]) -> None:
     """Print who added evidence on named data, when, from which run, on which data; and what it replaced."""
     for at, one in enumerate(reversed(every)):
         data = f"data sha256:{one['digest'][:12]}" if one["digest"] else paint("no fingerprint of the data", "bad")
@@ -65,15 +69,15 @@ def show_evidence(every: list[dict[str, Any]]) -> None:
             print(f"    it said {was or 'nothing but predictions'}")
 
 
-def _show_on_data(part: dict[str, Any], number: int, other: int | None) -> None:
+def _show_on_data(part: answers.OnData, number: int, other: int | None) -> None:
     print(f"\nOn {output.clean(part['on'])}{' (different data)' if part['same_data'] is False else ''}")
     told = {one["measure"]: one for one in part["differences"]}
     rows = []
     for key in dict.fromkeys((*told, *part["candidate"], *part["other"])):
         one = told.get(key)
         sides = [
-            {**({key: one[side]} if one else {}), **part[held]}
-            for side, held in (("left", "candidate"), ("right", "other"))
+            {**({key: one["left"]} if one else {}), **part["candidate"]},
+            {**({key: one["right"]} if one else {}), **part["other"]},
         ]
         held = [output.number(side[key]) if key in side else "–" for side in sides]
         rows.append([key, held[0], *([held[1]] if other else []), *(_judged(one) if told else [])])
@@ -90,29 +94,29 @@ def _show_on_data(part: dict[str, Any], number: int, other: int | None) -> None:
         print(paint(output.clean(part["note"]), "quiet"))
 
 
-def _judged(one: dict[str, Any] | None) -> list[str]:
+def _judged(one: answers.RowsVerdict | None) -> list[str]:
     """Return change, interval, verdict and method of a measure on the same rows."""
     from kinetrum.core.text.numbers import signed
 
     if one is None:
         return ["", "", "", ""]
-    known = one["low"] is not None and one["high"] is not None
+    low, high = one["low"], one["high"]
     return [
         "" if one["change"] is None else signed(one["change"]),
-        f"{signed(one['low'])} to {signed(one['high'])}" if known else "",
+        "" if low is None or high is None else f"{signed(low)} to {signed(high)}",
         on_rows(one),
         one["method"],
     ]
 
 
-def on_rows(verdict: dict[str, Any]) -> str:
+def on_rows(verdict: answers.RowsVerdict) -> str:
     """Say what the same rows tell: better, worse, within noise, or how many more rows it takes."""
     if verdict["outcome"] == "too few to tell":
         return f"too few to tell ({verdict['counted']:,} of {verdict['needed']:,} rows)"
     return str(verdict["outcome"])
 
 
-def _show_changes(found: dict[str, Any], other: dict[str, Any] | None) -> None:
+def _show_changes(found: Review, other: answers.ModelVersionDetail | None) -> None:
     if found["misfits"] is None:
         print("\nIts signature is not known.")
     elif found["misfits"]:

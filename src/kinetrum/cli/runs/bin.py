@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import argparse
 import sys
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment
+from kinetrum.cli.parser import Commands
 from kinetrum.cli.runs.descriptions import done_with, things_by_project
 from kinetrum.core.base.errors import InvalidInput
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport.session import Session
 
 _ABOUT = """\
 Put runs and versions out of sight. Nothing is deleted: --restore takes them out again, and 'kinetrum purge' frees their
@@ -24,7 +28,7 @@ room for good. Without a reference the bin is listed.
 """
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this command to the parser."""
     bin_ = commands.add_parser(
         "bin",
@@ -96,7 +100,7 @@ def _below(count: int) -> str:
     return f"{count} {'run is' if count == 1 else 'runs are'} below. Take {'it' if count == 1 else 'them'} along?"
 
 
-def _meant(given: argparse.Namespace) -> dict[str, tuple[Any, list[str]]]:
+def _meant(given: argparse.Namespace) -> dict[str, tuple[Session, list[str]]]:
     """Return what is meant by project: references, the runs of `experiment:NAME`, or with -e those a query finds."""
     if given.experiment:
         if given.restore:
@@ -119,7 +123,7 @@ def _meant(given: argparse.Namespace) -> dict[str, tuple[Any, list[str]]]:
 
 def _confirmed(
     given: argparse.Namespace, experiment: str, query: str, project: str | None
-) -> dict[str, tuple[Any, list[str]]]:
+) -> dict[str, tuple[Session, list[str]]]:
     """Return the runs that fit, by project, once a person has seen how many they are."""
     from kinetrum.client.reading.run_table import runs
 

@@ -4,17 +4,23 @@ from __future__ import annotations
 
 import argparse
 import sys
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, origin_of_note
+from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput
+
+if TYPE_CHECKING:
+    from kinetrum.client.reading.notes import Note
+    from kinetrum.client.transport import answers
+    from kinetrum.client.transport.session import Session
 
 WHOLE = ("project:", "experiment:", "artifact:", "model:")
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     label = commands.add_parser("label", help="set labels on runs and versions: KEY=VALUE, or KEY= to take one away")
     label.add_argument("words", nargs="+", metavar="REF… KEY=VALUE…")
@@ -56,7 +62,7 @@ def add_commands(commands: Any) -> None:
     add_common(correct, _correct)
 
 
-def _session(given: argparse.Namespace, ref: str) -> Any:
+def _session(given: argparse.Namespace, ref: str) -> tuple[Session, str]:
     """Return the session for a run's reference, and the reference without its project."""
     from kinetrum.client.transport.session import open_session
     from kinetrum.core.base.refs import RunRef, parse_ref
@@ -68,21 +74,21 @@ def _session(given: argparse.Namespace, ref: str) -> Any:
     return session, f"{parsed.experiment}/{parsed.pick}" if parsed.experiment else parsed.pick
 
 
-def _sessions(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, list[str]]]:
+def _sessions(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Session, list[str]]]:
     """Group references by project."""
-    found: dict[str, tuple[Any, list[str]]] = {}
+    found: dict[str, tuple[Session, list[str]]] = {}
     for ref in refs:
         session, plain = _session(given, ref)
         found.setdefault(session.project, (session, []))[1].append(plain)
     return found
 
 
-def things_by_project(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Any, list[str]]]:
+def things_by_project(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Session, list[str]]]:
     """Group references of runs, versions (`nights@2`) and whole things (`artifact:nights`) by project."""
     from kinetrum.client.transport.session import open_session
     from kinetrum.core.base.refs import VersionRef, parse_ref
 
-    found: dict[str, tuple[Any, list[str]]] = {}
+    found: dict[str, tuple[Session, list[str]]] = {}
     for text in refs:
         before, _, after = text.rpartition("/")
         if after.startswith(WHOLE):
@@ -130,7 +136,7 @@ def _label(given: argparse.Namespace) -> int:
     return done_with(given, done, "labelled")
 
 
-def _label_files(session: Any, ref: str, labels: dict[str, str | None]) -> str:
+def _label_files(session: Session, ref: str, labels: dict[str, str | None]) -> str:
     """Label an artifact, model or experiment (`artifact:nights`, `model:frost-alarm`) or a version (`nights@3`)."""
     from kinetrum.client.data.artifact_versions import StoredVersion, describe_artifact
     from kinetrum.client.reading.run_table import thing_named
@@ -171,17 +177,17 @@ def _note(given: argparse.Namespace) -> int:
     if given.remove is not None:
         remove_note(session, session.project, ref, given.remove)
         return done_with(given, [ref], "has that note no more")
-    return _print_notes(given, [vars(note) for note in notes_on(session, session.project, ref)])
+    return _print_notes(given, notes_on(session, session.project, ref))
 
 
-def _print_notes(given: argparse.Namespace, notes: list[dict[str, Any]]) -> int:
+def _print_notes(given: argparse.Namespace, notes: list[Note]) -> int:
     if given.json:
-        output.print_json(notes)
+        output.print_json([vars(note) for note in notes])
         return 0
     for note in notes:
-        said = f"{note['author']}, {moment(note['written_at'])}{origin_of_note(note)}  {note['id']}"
+        said = f"{note.author}, {moment(note.written_at)}{origin_of_note(note.imported_from)}  {note.id}"
         print(output.paint(said, "quiet"))
-        print("\n".join(output.clean(line) for line in note["text"].splitlines()))
+        print("\n".join(output.clean(line) for line in note.text.splitlines()))
     if not notes:
         print("No note. Put one there with -m TEXT.")
     return 0
@@ -224,8 +230,8 @@ def _run_names(given: argparse.Namespace) -> int:
     return 0
 
 
-def _found(session: Any, plain: str) -> dict[str, Any]:
-    from kinetrum.client.reading.run_table import find_run
+def _found(session: Session, plain: str) -> answers.RunRow:
+    from kinetrum.client.reading.recorded_run import find_run
     from kinetrum.core.base.refs import RunRef, parse_ref
 
     parsed = parse_ref(plain)

@@ -6,11 +6,14 @@ import argparse
 import sys
 import textwrap
 import time
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.output import paint
 from kinetrum.client.reading.recorded_run import RecordedRun
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 _AT_ONCE, _PAUSE_S, _ROWS = 2_000, 0.7, 20
 # What is the same in every row, or the time itself.
@@ -64,7 +67,7 @@ def show_output(run: RecordedRun, given: argparse.Namespace) -> int:
             _print_with_gap(page, given.json)
         else:
             _print_lines(page["lines"], given.json)
-        at = page["lines"][-1]["number"] + 1 if page["more"] else max(at, page["next_line"])
+        at = (page["lines"][-1]["number"] or 0) + 1 if page["more"] else max(at, page["next_line"])
         if page["more"]:
             continue
         if not running:
@@ -74,8 +77,8 @@ def show_output(run: RecordedRun, given: argparse.Namespace) -> int:
         time.sleep(_PAUSE_S)
 
 
-def _print_with_gap(page: dict[str, Any], as_json: bool) -> None:
-    head = [line for line in page["lines"] if line["number"] < page["head_end"]]
+def _print_with_gap(page: answers.Output, as_json: bool) -> None:
+    head = [line for line in page["lines"] if (line["number"] or 0) < page["head_end"]]
     tail = page["lines"][len(head) :]
     _print_lines(head, as_json)
     if tail:
@@ -83,7 +86,7 @@ def _print_with_gap(page: dict[str, Any], as_json: bool) -> None:
         _print_lines(tail, as_json)
 
 
-def _print_lines(lines: list[dict[str, Any]], as_json: bool) -> None:
+def _print_lines(lines: list[answers.OutputLine], as_json: bool) -> None:
     import json
 
     from kinetrum.core.text.printed_lines import plain
@@ -127,7 +130,7 @@ def show_code(run: RecordedRun, given: argparse.Namespace) -> int:
     return 0
 
 
-def _show_differences(found: dict[str, Any]) -> None:
+def _show_differences(found: answers.Surroundings) -> None:
     print(paint(f"Against {found['against']}", "strong"))
     words = {
         "same": "the same code",
@@ -140,13 +143,13 @@ def _show_differences(found: dict[str, Any]) -> None:
     here, there = found["code"] or {}, found["against_code"] or {}
     if here.get("commit") != there.get("commit"):
         print(f"commit {(there.get('commit') or 'none')[:12]} → {(here.get('commit') or 'none')[:12]}")
-    for title, key in (("Packages", "package_changes"), ("Surroundings", "about_changes")):
-        if found[key]:
+    for title, changes in (("Packages", found["package_changes"]), ("Surroundings", found["about_changes"])):
+        if changes:
             print(f"\n{paint(title, 'strong')}")
             rows = [
-                [row["name"], output.clean(row["there"] or "–"), output.clean(row["here"] or "–")] for row in found[key]
+                [row["name"], output.clean(row["there"] or "–"), output.clean(row["here"] or "–")] for row in changes
             ]
-            output.print_table(["", found["against"], "here"], rows, keep=3)
+            output.print_table(["", found["against"] or "", "here"], rows, keep=3)
     if found["code_change_text"]:
         print(f"\n{paint('Code', 'strong')}")
         _print_difference(found["code_change_text"])
@@ -158,7 +161,7 @@ def _print_difference(text: str) -> None:
         print(paint(output.clean(line), tones.get(line[:1])))
 
 
-def activity_rows(run: dict[str, Any]) -> list[list[str]]:
+def activity_rows(run: answers.RunDetail) -> list[list[str]]:
     """Return a row for each activity: name, when it began after the run, how long it took."""
     if not run["activities"]:
         return []
@@ -180,7 +183,7 @@ def seconds(micros: int) -> str:
     return f"{minutes} min {rest:02d} s" if minutes < 60 else f"{minutes // 60} h {minutes % 60:02d} min"
 
 
-def progress_line(run: dict[str, Any]) -> str | None:
+def progress_line(run: answers.RunDetail) -> str | None:
     """Say how far a running run is, and when it is expected to end."""
     progress = run["progress"]
     if progress is None or run["status"] != "running":
@@ -190,7 +193,7 @@ def progress_line(run: dict[str, Any]) -> str | None:
     return f"{progress['done']:,}{total} done{end}"
 
 
-def code_line(run: dict[str, Any]) -> str | None:
+def code_line(run: answers.RunDetail) -> str | None:
     """Say in a line which code ran."""
     code = run["code"]
     if not code or not code["commit"]:

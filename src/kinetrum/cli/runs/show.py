@@ -3,16 +3,24 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, TypeVar
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, number, origin_of_note, paint, print_section, size_text
+from kinetrum.cli.parser import Commands
 from kinetrum.cli.registry.review_tables import imported_verdict
 from kinetrum.core.base.errors import InvalidInput
 
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
-def add_commands(commands: Any) -> None:
+
+_Answer = TypeVar("_Answer")
+
+
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     show = commands.add_parser("show", help="one run, artifact, model or version")
     show.add_argument(
@@ -32,7 +40,7 @@ def add_commands(commands: Any) -> None:
     add_common(show, _show)
 
 
-def _goal_mark(goals: list[dict[str, Any]], key: str) -> str:
+def _goal_mark(goals: list[answers.Goal], key: str) -> str:
     for goal in goals:
         if goal["key"] == key:
             return f"{key} {'↑' if goal['direction'] == 'higher' else '↓'}"
@@ -76,14 +84,14 @@ def _show(given: argparse.Namespace) -> int:
     return 0
 
 
-def _print(data: dict[str, Any], as_json: bool, form: Any) -> None:
+def _print(data: _Answer, as_json: bool, form: Callable[[_Answer], None]) -> None:
     if as_json:
         output.print_json(data)
     else:
         form(data)
 
 
-def _show_experiment(data: dict[str, Any]) -> None:
+def _show_experiment(data: answers.Experiment) -> None:
     runs = "1 run" if data["runs"] == 1 else f"{data['runs']:,} runs"
     running = f", {data['running']} running" if data["running"] else ""
     last = f", last active {moment(data['last_activity'])}" if data["last_activity"] else ""
@@ -111,7 +119,7 @@ def _show_experiment(data: dict[str, Any]) -> None:
     print(paint(f"kinetrum runs -e {data['name']} lists its runs", "quiet"))
 
 
-def _show_head(run: dict[str, Any]) -> None:
+def _show_head(run: answers.RunDetail) -> None:
     from kinetrum.cli.runs.environment import code_line, progress_line
 
     name = f"  {output.clean(run['name'])}" if run["name"] else ""
@@ -139,7 +147,7 @@ def _show_head(run: dict[str, Any]) -> None:
         print(paint(f"problem: {output.clean(problem['text'])}", "bad"))
 
 
-def _show_run(run: dict[str, Any]) -> None:
+def _show_run(run: answers.RunDetail) -> None:
     _show_head(run)
     if run["params"]:
         print_section("Settings")
@@ -148,11 +156,11 @@ def _show_run(run: dict[str, Any]) -> None:
         print_section("Results")
         rows = [_result_row(run, key) for key in run["values"]]
         output.print_table(["key", "value", "goal", "points", "best at step"], rows)
-    for title, key in (("Used", "used"), ("Generated", "generated")):
-        if run[key]:
+    for title, links in (("Used", run["used"]), ("Generated", run["generated"])):
+        if links:
             print_section(title)
             # Most runs name no activities.
-            named = ["activity"] if any(link["activity"] for link in run[key]) else []
+            named = ["activity"] if any(link["activity"] for link in links) else []
             rows = [
                 [
                     link["reference"],
@@ -161,7 +169,7 @@ def _show_run(run: dict[str, Any]) -> None:
                     *[link["activity"] or "" for _ in named],
                     link["digest"][:12],
                 ]
-                for link in run[key]
+                for link in links
             ]
             output.print_table(["artifact", "kind", "role", *named, "digest"], rows)
     if run["activities"]:
@@ -172,16 +180,16 @@ def _show_run(run: dict[str, Any]) -> None:
     if run["children"]:
         print_section("Children")
         _show_children(run)
-    for title, key in (("Parent", "parent"), ("Registered as", "versions")):
-        if run[key]:
-            found = run[key] if isinstance(run[key], list) else [run[key]]
-            print(f"\n{paint(title, 'strong')}  {', '.join(found)}")
+    for title, names in (("Parent", [run["parent"]] if run["parent"] else []), ("Registered as", run["versions"])):
+        if names:
+            print(f"\n{paint(title, 'strong')}  {', '.join(names)}")
     for note in run["notes"]:
-        print(f"\n{paint('Note', 'strong')}  {note['author']}, {moment(note['written_at'])}{origin_of_note(note)}")
+        origin = origin_of_note(note["imported_from"])
+        print(f"\n{paint('Note', 'strong')}  {note['author']}, {moment(note['written_at'])}{origin}")
         print("\n".join(output.clean(line) for line in note["text"].splitlines()))
 
 
-def _show_children(run: dict[str, Any]) -> None:
+def _show_children(run: answers.RunDetail) -> None:
     keys = [goal["key"] for goal in run["goals"]]
     rows = [
         [
@@ -199,7 +207,7 @@ def _tone(status: str) -> str | None:
     return {"failed": "bad", "lost": "bad", "running": "good"}.get(status)
 
 
-def _result_row(run: dict[str, Any], key: str) -> list[str]:
+def _result_row(run: answers.RunDetail, key: str) -> list[str]:
     goal = next((goal for goal in run["goals"] if goal["key"] == key), None)
     metric = run["metrics"].get(key)
     text = ""
@@ -217,12 +225,12 @@ def _result_row(run: dict[str, Any], key: str) -> list[str]:
     ]
 
 
-def _print_said(word: str, said: dict[str, Any]) -> None:
+def _print_said(word: str, said: Mapping[str, object]) -> None:
     if said:
         print(f"{word}: {'  '.join(f'{output.clean(key)}={number(value)}' for key, value in said.items())}")
 
 
-def _show_artifact(version: dict[str, Any]) -> None:
+def _show_artifact(version: answers.ArtifactVersionDetail) -> None:
     state = "by reference" if version["by_reference"] else "stored"
     marks = [
         mark
@@ -264,9 +272,9 @@ def _show_artifact(version: dict[str, Any]) -> None:
         print(paint(f"{len(version['files']) - 50} more; --json lists all", "quiet"))
 
 
-def _show_version(version: dict[str, Any]) -> None:
+def _show_version(version: answers.ModelVersionDetail) -> None:
     stages = f"  on {', '.join(version['stages'])}" if version["stages"] else ""
-    marks = "".join(f"  {mark}" for mark in ("retired", "damaged") if version[mark])
+    marks = ("  retired" if version["retired"] else "") + ("  damaged" if version["damaged"] else "")
     review = paint(version["review"], _review_tone(version["review"]))
     print(paint(version["reference"], "strong") + f"  {review}{stages}" + paint(marks, "bad"))
     print(
@@ -289,8 +297,8 @@ def _show_version(version: dict[str, Any]) -> None:
         word = "approved" if verdict["approves"] else "rejected"
         older = paint("  older than the newest evidence", "bad") if verdict["older"] else ""
         print(f"{verdict['person']} {word} {moment(verdict['given_at'])}: {output.clean(verdict['comment'])}{older}")
-    for verdict in version["imported_verdicts"]:
-        print(paint(imported_verdict(verdict), "quiet"))
+    for imported in version["imported_verdicts"]:
+        print(paint(imported_verdict(imported), "quiet"))
     if version["values"]:
         print_section("Values" if version["step"] is None else f"Values at step {version['step']}")
         rows = [
@@ -307,13 +315,13 @@ def _show_version(version: dict[str, Any]) -> None:
         print("\n".join(obstacles))
 
 
-def _show_signature(signature: dict[str, Any]) -> None:
-    for side, word in (("inputs", "takes"), ("outputs", "gives")):
-        for one in signature[side][:8]:
+def _show_signature(signature: answers.Signature) -> None:
+    for fields, side, word in ((signature["inputs"], "inputs", "takes"), (signature["outputs"], "outputs", "gives")):
+        for one in fields[:8]:
             shape = ", ".join("?" if length is None else str(length) for length in one["shape"])
             print(f"{word} {output.clean(one['name'])} {one['type']} [{shape}]")
-        if len(signature[side]) > 8:
-            print(paint(f"{len(signature[side]) - 8} more {side}", "quiet"))
+        if len(fields) > 8:
+            print(paint(f"{len(fields) - 8} more {side}", "quiet"))
 
 
 def _review_tone(review: str) -> str | None:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
+from kinetrum.cli.parser import Commands
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this command to the parser."""
     find = commands.add_parser(
         "find", help="find runs, experiments, artifacts, models and views by a part of their names"

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.output import moment, number, paint
 
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
+    from kinetrum.client.transport.session import Session
 
-def print_groups(session: Any, experiment: str | None, given: argparse.Namespace) -> int:
+
+def print_groups(session: Session, experiment: str | None, given: argparse.Namespace) -> int:
     """Print the groups of runs that fit."""
     from kinetrum.cli.search.headings import head_of
     from kinetrum.client.reading.run_table import named_columns
@@ -51,7 +55,7 @@ def _title_heads(by: str) -> list[str]:
     return ["latest run" if by == "replicates" else by, "runs", "started"]
 
 
-def _title(group: dict[str, Any], by: str) -> list[str]:
+def _title(group: answers.RunGroup, by: str) -> list[str]:
     if by == "replicates":
         name = group["last"]["name"]
         text = group["last"]["reference"] + (f" {output.short(name, 24)}" if name else "")
@@ -60,11 +64,11 @@ def _title(group: dict[str, Any], by: str) -> list[str]:
     return [text, f"×{group['runs']:,}", moment(group["last"]["started_at"])]
 
 
-def _cells(group: dict[str, Any], columns: list[dict[str, Any]]) -> list[str]:
+def _cells(group: answers.RunGroup, columns: list[answers.ChosenColumn]) -> list[str]:
     return [_cell(cell, column["scope"] == "param") for cell, column in zip(group["cells"], columns, strict=True)]
 
 
-def _cell(cell: dict[str, Any] | None, is_setting: bool) -> str:
+def _cell(cell: answers.GroupCell | None, is_setting: bool) -> str:
     if cell is None:
         return "–"
     if cell["is_shared"]:

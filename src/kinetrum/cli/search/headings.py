@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 
-def head_of(goals: list[dict[str, Any]], column: dict[str, Any]) -> str:
+def head_of(goals: list[answers.Goal], column: answers.ChosenColumn) -> str:
     """Name a column; where the goal's direction is what counts, its arrow stands behind."""
     name = f"{column['aggregate']}({column['name']})" if column.get("aggregate") else column["name"]
     for goal in goals:

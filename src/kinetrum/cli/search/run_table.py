@@ -3,19 +3,25 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any, cast
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, number
+from kinetrum.cli.parser import Commands
 from kinetrum.cli.search.headings import head_of
 from kinetrum.core.base.errors import InvalidInput
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
+    from kinetrum.client.transport.session import Session
 
 _LATEST = "started:desc"
 _SHOWN = {"started": "started_at", "ended": "ended_at", "parent": "parent_id"}
 
 
-def add_commands(commands: Any) -> None:
+def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
     runs = commands.add_parser("runs", help="table of the runs that fit a query, or of the experiments")
     runs.add_argument(
@@ -85,7 +91,7 @@ def _views(given: argparse.Namespace) -> int:
     return 0
 
 
-def _apply_view(session: Any, given: argparse.Namespace) -> None:
+def _apply_view(session: Session, given: argparse.Namespace) -> None:
     """Let a view fill in what was not given."""
     from kinetrum.client.reading.run_table import view_named
 
@@ -128,14 +134,14 @@ def _runs(given: argparse.Namespace) -> int:
     return 0
 
 
-def _read_page(session: Any, chosen: str | None, given: argparse.Namespace) -> Any:
+def _read_page(session: Session, chosen: str | None, given: argparse.Namespace) -> answers.RunPage:
     from kinetrum.client.reading.run_table import named_columns
     from kinetrum.client.reading.table_export import table_path
 
     # Numbers count within an experiment; over several of them the latest run is the one that began last.
     sort = given.sort or ("" if chosen else _LATEST)
     try:
-        return session.service.get(
+        page: answers.RunPage = session.service.get(
             f"{table_path(session.project, chosen)}/runs",
             query=given.query,
             sort=sort,
@@ -150,9 +156,10 @@ def _read_page(session: Any, chosen: str | None, given: argparse.Namespace) -> A
         raise InvalidInput(
             f"{given.query!r} is an experiment, not a question about runs. Its runs: kinetrum runs -e {given.query}"
         ) from None
+    return page
 
 
-def _print_runs(page: dict[str, Any], are_chosen: bool) -> None:
+def _print_runs(page: answers.RunPage, are_chosen: bool) -> None:
     columns = page["chosen"] if are_chosen else _leading_columns(page)
     if not are_chosen:
         columns = [column for column in columns if any(cell_of(run, column)[0] for run in page["rows"])]
@@ -175,25 +182,29 @@ def _print_runs(page: dict[str, Any], are_chosen: bool) -> None:
     output.say(f"{len(rows)} of {total} {'run' if total == '1' else 'runs'}{tail}", "quiet")
 
 
-def _is_field(column: dict[str, Any], name: str) -> bool:
+def _is_field(column: answers.ChosenColumn, name: str) -> bool:
     return bool(column["scope"] == "field" and column["name"] == name)
 
 
-def _always(run: dict[str, Any], name: str) -> str:
-    return moment(run["started_at"]) if name == "started" else output.clean(run[name] or "")
+def _always(run: answers.RunRow, name: str) -> str:
+    return (
+        moment(run["started_at"])
+        if name == "started"
+        else output.clean(str(cast("Mapping[str, object]", run)[name] or ""))
+    )
 
 
-def _cells(rows: list[dict[str, Any]], column: dict[str, Any]) -> list[str]:
+def _cells(rows: list[answers.RunRow], column: answers.ChosenColumn) -> list[str]:
     """Write one column; results with aligned decimals, settings as they were set."""
     found = [cell_of(run, column) for run in rows]
     present = [value for is_there, value in found if is_there]
     texts = iter(output.numbers(present) if column["scope"] == "value" else [number(value) for value in present])
     if column["scope"] == "field" and column["name"] in {"started", "ended"}:
-        texts = iter([moment(value) for value in present])
+        texts = iter([moment(str(value)) for value in present])
     return [output.short(next(texts), 28) if is_there else "–" for is_there, _ in found]
 
 
-def cell_of(run: dict[str, Any], column: dict[str, Any]) -> tuple[bool, Any]:
+def cell_of(run: answers.RunRow, column: answers.ChosenColumn) -> tuple[bool, object]:
     """Return (present, value) of a column in a row as the service sent it."""
     name, scope = column["name"], column["scope"]
     if scope == "field":
@@ -203,12 +214,12 @@ def cell_of(run: dict[str, Any], column: dict[str, Any]) -> tuple[bool, Any]:
         return value is not None, value
     if column.get("aggregate"):
         metric = run["metrics"].get(name)
-        return metric is not None, metric and metric[column["aggregate"]]
-    held = run[{"value": "values", "param": "params", "label": "labels"}[scope]]
+        return metric is not None, cast("Mapping[str, object]", metric or {}).get(column["aggregate"] or "")
+    held: Mapping[str, object] = {"value": run["values"], "param": run["params"], "label": run["labels"]}[scope]
     return name in held, held.get(name)
 
 
-def _duration(run: dict[str, Any]) -> float | None:
+def _duration(run: answers.RunRow) -> float | None:
     from datetime import datetime
 
     if run["ended_at"] is None:
@@ -216,7 +227,7 @@ def _duration(run: dict[str, Any]) -> float | None:
     return (datetime.fromisoformat(run["ended_at"]) - datetime.fromisoformat(run["started_at"])).total_seconds()
 
 
-def _leading_columns(page: dict[str, Any]) -> list[dict[str, Any]]:
+def _leading_columns(page: answers.RunPage) -> list[answers.ChosenColumn]:
     """Without any named: values with goals, settings that differ, the other values."""
     goals = [goal["key"] for goal in page["goals"]]
     values = [column["name"] for column in page["columns"] if column["scope"] == "value"]
@@ -230,10 +241,10 @@ def _leading_columns(page: dict[str, Any]) -> list[dict[str, Any]]:
     leading = ordered[: max(1, len(goals))]
     named = [("value", key) for key in leading] + [("param", key) for key in differing]
     named += [("value", key) for key in ordered if key not in leading]
-    return [{"scope": scope, "name": key} for scope, key in named]
+    return [{"text": "", "scope": cast(Any, scope), "name": key, "aggregate": None} for scope, key in named]
 
 
-def _experiments(session: Any, as_json: bool) -> int:
+def _experiments(session: Session, as_json: bool) -> int:
     from kinetrum.client.transport.http import path_of
 
     found = session.service.get(path_of("projects", session.project, "experiments"))

@@ -5,12 +5,15 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.progress import Tick
 from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.errors import Damaged, InvalidInput, NotFound, Unavailable
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 _PIECE = 1024 * 1024
 
@@ -68,7 +71,7 @@ def export_everything(
     }
 
 
-def _download(session: Session, options: dict[str, Any], target: Path, tick: Tick | None) -> int:
+def _download(session: Session, options: dict[str, object], target: Path, tick: Tick | None) -> int:
     part = target.with_name(f".{target.name}.{os.getpid()}.part")
     begun = False
     try:
@@ -98,7 +101,7 @@ def import_(
     same_people: bool = False,
     url: str | None = None,
     tick: Tick | None = None,
-) -> dict[str, Any]:
+) -> answers.Imported:
     """Take an archive in; returns what it brought: `runs`, `versions` and `models` by their references there, `views`.
 
     Identities and times are kept, and everything is marked as imported. What is here already stays and is named in
@@ -118,7 +121,7 @@ def import_(
                     tick(len(piece))
                 yield piece
 
-    found: dict[str, Any] = session.service.call(
+    found: answers.Imported = session.service.call(
         "POST",
         path_of("projects", session.project, "imports"),
         content=pieces(),
@@ -131,7 +134,7 @@ def import_(
 
 def import_everything(
     folder: str | Path, *, same_people: bool = False, url: str | None = None, tick: Tick | None = None
-) -> dict[str, dict[str, Any]]:
+) -> dict[str, answers.Imported]:
     """Take in a folder of `export_everything`: each archive into the project of its name, which is made if need be.
 
     Returns what each brought, by project. Raises NotAllowed where a project has to be made by an administrator first;

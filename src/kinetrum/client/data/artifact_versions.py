@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from kinetrum.client.data.downloads import download_files
 from kinetrum.client.reading.notes import Noted
@@ -22,6 +22,9 @@ from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotFound
 from kinetrum.core.base.manifests import FileEntry, digest_of
 from kinetrum.core.base.refs import VersionRef, parse_ref
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 State = Literal["same", "changed", "gone", "not reached"]
 
@@ -43,7 +46,7 @@ class StoredVersion(Noted):
 
     _session: Session
     _project: str
-    data: dict[str, Any]
+    data: answers.ArtifactVersionDetail
 
     @classmethod
     def read(cls, session: Session, project: str, name: str, which: str) -> StoredVersion:
@@ -133,7 +136,7 @@ class StoredVersion(Noted):
         finally:
             memory.close()
 
-    def _address_of(self, entry: Mapping[str, Any]) -> str:
+    def _address_of(self, entry: answers.FileEntry) -> str:
         if entry["address"]:
             return str(entry["address"])
         whole = self.data["address"] or ""
@@ -149,7 +152,7 @@ class _Elsewhere:
 
     def __init__(self, address: str | None) -> None:
         self._address = address or ""
-        self._found: dict[str, Any] | None = None
+        self._found: dict[str, object] | None = None
         self._error: KinetrumError | None = None
 
     def find(self, address: str) -> Any:
@@ -171,7 +174,7 @@ class _Elsewhere:
 
 
 def _check(
-    entry: Mapping[str, Any], address: str, memory: Fingerprints, elsewhere: _Elsewhere, quick: bool, tick: Tick | None
+    entry: answers.FileEntry, address: str, memory: Fingerprints, elsewhere: _Elsewhere, quick: bool, tick: Tick | None
 ) -> CheckedFile:
     from kinetrum.client.sender.remote_files import is_remote
 
@@ -196,7 +199,7 @@ def _check(
 
 
 def _check_elsewhere(
-    entry: Mapping[str, Any], address: str, memory: Fingerprints, elsewhere: _Elsewhere, quick: bool, tick: Tick | None
+    entry: answers.FileEntry, address: str, memory: Fingerprints, elsewhere: _Elsewhere, quick: bool, tick: Tick | None
 ) -> CheckedFile:
     from kinetrum.client.sender.remote_files import fingerprint_remote
 
@@ -223,7 +226,7 @@ def keep(  # noqa: PLR0913
     *,
     name: str | None = None,
     kind: str = "file",
-    about: Mapping[str, Any] | None = None,
+    about: Mapping[str, object] | None = None,
     labels: Mapping[str, str] | None = None,
     description: str | None = None,
     upload: bool = True,
@@ -308,7 +311,7 @@ def difference(
     findings: Sequence[str] | None = None,
     project: str | None = None,
     url: str | None = None,
-) -> dict[str, Any]:
+) -> answers.Difference | answers.ContentDifference:
     """Return the difference of two artifact versions (`nights@2`, `nights@3`), file by file, by content.
 
     `sentence` says it; `counts` has the files of each finding (only left, only right, changed, moved, same), `pairs`
@@ -319,11 +322,11 @@ def difference(
     session = open_session(project, url)
     refs = [parse_ref(text) for text in (left, right)]
     if all(isinstance(ref, VersionRef) and ref.path for ref in refs):
-        inside: dict[str, Any] = session.service.get(
+        inside: answers.ContentDifference = session.service.get(
             path_of("projects", session.project, "differences", "file"), left=left, right=right
         )
         return inside
-    found: dict[str, Any] = session.service.get(
+    found: answers.Difference = session.service.get(
         path_of("projects", session.project, "differences"),
         left=left,
         right=right,
@@ -333,7 +336,7 @@ def difference(
     return found
 
 
-def uses(what: str | os.PathLike[str], *, project: str | None = None, url: str | None = None) -> dict[str, Any]:
+def uses(what: str | os.PathLike[str], *, project: str | None = None, url: str | None = None) -> answers.Uses:
     """Return who used or generated exactly this: a version (`nights@3`), a file in one, a digest, or a path here.
 
     Content is looked for under whatever name it has: `versions` are it, or hold it where it is a single file, and
@@ -349,7 +352,7 @@ def uses(what: str | os.PathLike[str], *, project: str | None = None, url: str |
         digests = [text] if ref is None else [_digest_of(session, ref, text)]
     for digest in digests:
         try:
-            found: dict[str, Any] = session.service.get(path_of("projects", session.project, "uses"), digest=digest)
+            found: answers.Uses = session.service.get(path_of("projects", session.project, "uses"), digest=digest)
         except NotFound:
             continue
         return found

@@ -5,17 +5,20 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.sender.fingerprints import fingerprint
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
 
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
-def storage(*, project: str | None = None, url: str | None = None) -> dict[str, Any]:
+
+def storage(*, project: str | None = None, url: str | None = None) -> answers.Usage:
     """Return what takes how much in a project: files and bytes, by artifact and by experiment, and its bin."""
     session = open_session(project, url)
-    found: dict[str, Any] = session.service.get(path_of("projects", session.project, "storage"))
+    found: answers.Usage = session.service.get(path_of("projects", session.project, "storage"))
     return found
 
 
@@ -26,7 +29,7 @@ def purge(
     keep_files: bool = False,
     project: str | None = None,
     url: str | None = None,
-) -> dict[str, Any]:
+) -> answers.Purge:
     """Tell what purging things of the bin (all of it by default) would free, or with only_tell=False free it for good.
 
     With runs go the versions that only they generated, unless a model rests on them, they have labels or notes, or
@@ -35,7 +38,7 @@ def purge(
     """
     session = open_session(project, url)
     body = {"things": None if things is None else list(things), "only_tell": only_tell, "keep_files": keep_files}
-    found: dict[str, Any] = session.service.call(
+    found: answers.Purge = session.service.call(
         "POST", path_of("projects", session.project, "purges"), json=body, timeout=3_600
     )
     return found

@@ -9,12 +9,15 @@ import time
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, TYPE_CHECKING, Any
 
 from kinetrum.client.transport.http import Service, path_of
 from kinetrum.client.transport.progress import Tick, in_turn
 from kinetrum.core.base.errors import Conflict, Damaged, Unavailable
 from kinetrum.core.base.manifests import check_path
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 _SMALL, _TOGETHER_FROM = 1024 * 1024, 20
 _SIDE_BY_SIDE = 4
@@ -24,7 +27,7 @@ _TRIES = 3
 def download_files(
     service: Service,
     base: str,
-    files: Sequence[dict[str, Any]],
+    files: Sequence[answers.FileEntry],
     to: Path,
     tick: Tick | None = None,
     replace: bool = False,
@@ -56,14 +59,14 @@ def download_files(
     return paths
 
 
-def _target(entry: dict[str, Any], to: Path) -> Path:
+def _target(entry: answers.FileEntry, to: Path) -> Path:
     target = to / check_path(entry["path"])
     if not target.resolve().is_relative_to(to.resolve()):
         raise Conflict(f"{target} lies outside {to} by a link; choose another folder.", field="path")
     return target
 
 
-def _is_right(target: Path, entry: dict[str, Any], replace: bool) -> bool:
+def _is_right(target: Path, entry: answers.FileEntry, replace: bool) -> bool:
     """Tell whether a file is there as it should be; one that is not is refused unless it may be replaced."""
     if target.is_file() and target.stat().st_size == entry["size"]:
         with target.open("rb") as file:
@@ -77,7 +80,7 @@ def _is_right(target: Path, entry: dict[str, Any], replace: bool) -> bool:
     )
 
 
-def _put(part: Path, target: Path, entry: dict[str, Any], sha256: str) -> None:
+def _put(part: Path, target: Path, entry: answers.FileEntry, sha256: str) -> None:
     if sha256 != entry["sha256"]:
         part.unlink(missing_ok=True)
         raise Damaged(f"What arrived as {entry['path']} does not match its SHA-256; nothing was kept.")
@@ -91,7 +94,7 @@ def _part_of(target: Path) -> Path:
     return target.with_name(f".{name}.{os.getpid()}.part")
 
 
-def _download_together(service: Service, base: str, wanted: list[tuple[dict[str, Any], Path]], tell: Tick) -> None:
+def _download_together(service: Service, base: str, wanted: list[tuple[answers.FileEntry, Path]], tell: Tick) -> None:
     """Take many small files out of one archive; asked again where it broke off, as long as it gets on."""
     lacking = {entry["path"]: (entry, target) for entry, target in wanted}
     while lacking:
@@ -104,7 +107,9 @@ def _download_together(service: Service, base: str, wanted: list[tuple[dict[str,
             raise _broke_off(next(iter(lacking)), broken) from broken
 
 
-def _take_from_bundle(service: Service, base: str, lacking: dict[str, tuple[dict[str, Any], Path]], tell: Tick) -> None:
+def _take_from_bundle(
+    service: Service, base: str, lacking: dict[str, tuple[answers.FileEntry, Path]], tell: Tick
+) -> None:
     """Put files of the archive in place, each verified before; those are lacking no longer."""
     with service.stream(f"{base}/bundle", {"form": "tar", "up_to_bytes": _SMALL}) as response:
         stream: Any = _Stream(response.iter_raw())
@@ -124,7 +129,7 @@ def _broke_off(path: str, error: Exception | None) -> Damaged:
     )
 
 
-def _keep_member(file: IO[bytes], entry: dict[str, Any], target: Path) -> None:
+def _keep_member(file: IO[bytes], entry: answers.FileEntry, target: Path) -> None:
     content = file.read()
     part = _part_of(target)
     try:
@@ -154,7 +159,7 @@ class _Stream:
         return whole[:size]
 
 
-def _download(service: Service, base: str, entry: dict[str, Any], target: Path, tell: Tick) -> Path:
+def _download(service: Service, base: str, entry: answers.FileEntry, target: Path, tell: Tick) -> Path:
     part = _part_of(target)
     try:
         with part.open("xb") as file:
@@ -165,7 +170,7 @@ def _download(service: Service, base: str, entry: dict[str, Any], target: Path, 
     return target
 
 
-def _receive(service: Service, path: str, entry: dict[str, Any], file: IO[bytes], tell: Tick) -> str:
+def _receive(service: Service, path: str, entry: answers.FileEntry, file: IO[bytes], tell: Tick) -> str:
     """Write a file's bytes as they come; a broken connection is taken up behind what arrived, as long as it gets on."""
     digest, size, tries = hashlib.sha256(), 0, 0
     while True:

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.refs import by_numbers
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 _ALL = 20_000
 
@@ -16,13 +19,13 @@ _ALL = 20_000
 class Lineage:
     """A graph around `start`, as read: nodes by id, and edges from what was there first to what came of it."""
 
-    def __init__(self, session: Session, of: str, data: dict[str, Any]) -> None:
+    def __init__(self, session: Session, of: str, data: answers.Lineage) -> None:
         self._session, self._of, self.data = session, of, data
-        self.nodes: dict[str, dict[str, Any]] = {node["id"]: node for node in data["nodes"]}
-        self.edges: list[dict[str, Any]] = data["edges"]
+        self.nodes: dict[str, answers.LineageNode] = {node["id"]: node for node in data["nodes"]}
+        self.edges: list[answers.LineageEdge] = data["edges"]
 
     @property
-    def start(self) -> dict[str, Any]:
+    def start(self) -> answers.LineageNode:
         """The node that was asked for."""
         return self.nodes[self.data["start"]]
 
@@ -41,7 +44,7 @@ class Lineage:
         """References of what came of it, the nearest first."""
         return [node["reference"] for node in self._ordered() if node["steps"] > 0]
 
-    def _ordered(self) -> list[dict[str, Any]]:
+    def _ordered(self) -> list[answers.LineageNode]:
         return sorted(self.nodes.values(), key=lambda node: (node["steps"], by_numbers(node["reference"])))
 
     def to_prov(self, to: str | Path | None = None) -> dict[str, Any]:

@@ -59,7 +59,7 @@ def first_drawn(names: Sequence[str], draw: Callable[[str], str], most: int) -> 
     return "".join(map(draw, names[:most])) + more
 
 
-def _item(kept: KeptMedia, file: str, kind: str, media_type: str | None, caption: str) -> str:
+def _item(kept: KeptMedia, file: str, kind: str | None, media_type: str | None, caption: str) -> str:
     content = kept.read(file)
     if kind == "text" or media_type is None:
         text = content.decode("utf-8", "replace")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import html
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any, cast
 
 from kinetrum.client.display.html import html_table, text_table
 from kinetrum.client.transport.http import path_of
@@ -12,6 +12,9 @@ from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import Value, from_json, show
 from kinetrum.core.text.numbers import signed
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 _LINES = 20
 
@@ -39,14 +42,14 @@ class Comparison(dict[str, Any]):
         """The runs compared; those that repeat one another stand as one."""
         return [run["reference"] for run in self["runs"]]
 
-    def outcome(self, key: str) -> dict[str, Any]:
+    def outcome(self, key: str) -> answers.ComparedOutcome:
         """Return what came out under a key; raises InvalidInput where it does not differ or no run has it."""
         for row in self["outcomes"]:
             if row["key"] == key:
-                return dict(row)
+                return cast("answers.ComparedOutcome", dict(row))
         raise InvalidInput(f"{key!r} does not differ between these runs, or none has it.", field="key")
 
-    def reasons(self, on: str | None = None) -> list[dict[str, Any]]:
+    def reasons(self, on: str | None = None) -> list[answers.Reason]:
         """Return what differs between the first run and the baseline, by how likely it made the difference of a value.
 
         Each has `kind`, `name`, `weight` (0 to 1), `text` and `expected`, the difference that other runs show for it.
@@ -56,7 +59,7 @@ class Comparison(dict[str, Any]):
         found = self._session.service.get(self._path("reasons"), run=[left, right], on=on)
         return list(found["reasons"])
 
-    def rows(self) -> list[dict[str, Any]]:
+    def rows(self) -> list[answers.JudgedRows]:
         """Return how the first run and the baseline compare on the rows whose predictions both kept.
 
         `outcome` is better, worse, within noise or too few to tell; empty where they kept none under one name.
@@ -111,12 +114,12 @@ class Comparison(dict[str, Any]):
         )
 
 
-def _change(row: dict[str, Any]) -> str:
-    unit = (row["goal"] or {}).get("unit")
-    return signed(row["change"]) + (f" {unit}" if unit else "")
+def _change(row: answers.ComparedOutcome) -> str:
+    unit = row["goal"]["unit"] if row["goal"] else None
+    return signed(row["change"] or 0.0) + (f" {unit}" if unit else "")
 
 
-def _shown(row: dict[str, Any]) -> list[str]:
+def _shown(row: answers.ComparedOutcome) -> list[str]:
     spreads = row.get("spreads") or [None] * len(row["values"])
     cells = []
     for value, present, spread in zip(row["values"], row["present"], spreads, strict=True):
@@ -125,13 +128,13 @@ def _shown(row: dict[str, Any]) -> list[str]:
     return cells
 
 
-def verdict_of(row: dict[str, Any], subject: int) -> str:
+def verdict_of(row: answers.ComparedOutcome, subject: int) -> str:
     """Return better, worse, equal or within noise of the run spoken about; nothing where no number allows it."""
     change = row["changes"][subject]
     return "" if change is None else verdict_words(change)
 
 
-def verdict_words(change: dict[str, Any]) -> str:
+def verdict_words(change: answers.OutcomeChange) -> str:
     """Say one change in words: by its goal and by whether it is more than noise."""
     beyond, verdict = change["difference"]["beyond"], change["verdict"]
     if beyond is False:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.reading.notes import Noted, tell_things
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.goals import read_goal
-from kinetrum.core.base.values import to_json
+from kinetrum.core.base.values import Value, to_json
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 RUNS_AT_ONCE = 1_000
 
@@ -36,13 +39,13 @@ def bin_things(session: Session, project: str, refs: Sequence[str], children: bo
     return found
 
 
-def move_things(session: Session, project: str, refs: Sequence[str], to_bin: bool, children: bool) -> dict[str, Any]:
+def move_things(session: Session, project: str, refs: Sequence[str], to_bin: bool, children: bool) -> answers.Moved:
     """Move things into the bin or out of it, with `children` the runs below them.
 
     Returns `references` of what was moved, and how many runs below were `left_below`.
     """
     path = path_of("projects", project, "bin", *([] if to_bin else ["restored"]))
-    done: dict[str, Any] = {"references": [], "left_below": 0}
+    done: answers.Moved = {"references": [], "left_below": 0}
     for start in range(0, len(refs), RUNS_AT_ONCE):
         body = {"things": list(refs[start : start + RUNS_AT_ONCE]), "children": children}
         found = session.service.call("POST", path, json=body)
@@ -56,7 +59,7 @@ def restore_things(session: Session, project: str, refs: Sequence[str]) -> list[
     return tell_things(session, project, "bin/restored", refs)
 
 
-def correct_run(session: Session, run_path: str, params: dict[str, Any], comment: str) -> None:
+def correct_run(session: Session, run_path: str, params: Mapping[str, Value], comment: str) -> None:
     """Correct parameters; the journal keeps what stood there."""
     body = {"params": {key: to_json(value) for key, value in params.items()}, "comment": comment}
     session.service.call("POST", run_path + "/corrections", json=body)
@@ -71,9 +74,9 @@ class Experiment(Noted):
         self._session.service.get(self._path)
 
     @property
-    def data(self) -> dict[str, Any]:
+    def data(self) -> answers.Experiment:
         """What the service says of it now: description, labels, seeds, goals, counts of runs, the best run."""
-        found: dict[str, Any] = self._session.service.get(self._path)
+        found: answers.Experiment = self._session.service.get(self._path)
         return found
 
     @property
@@ -95,12 +98,11 @@ class Experiment(Noted):
         self._session.service.call("PATCH", self._path, json={"labels": labels})
 
     @property
-    def goals(self) -> dict[str, dict[str, Any]]:
+    def goals(self) -> dict[str, answers.Goal]:
         """Goals by key: direction, unit, bound, aggregate."""
-        found = self.data["goals"]
-        return {goal["key"]: {key: goal[key] for key in ("direction", "unit", "bound", "aggregate")} for goal in found}
+        return {goal["key"]: goal for goal in self.data["goals"]}
 
-    def set_goal(self, key: str, goal: str | dict[str, Any]) -> None:
+    def set_goal(self, key: str, goal: str | Mapping[str, object]) -> None:
         """Set or change a goal: "higher", "lower <= 8 %", or a dictionary of direction, unit, bound, aggregate.
 
         Tables, sorts and arrows follow at once. Raises InvalidInput for what is no goal.
@@ -153,8 +155,8 @@ def experiment(name: str, *, project: str | None = None, url: str | None = None)
     return Experiment(open_session(project, url), name)
 
 
-def binned(*, project: str | None = None, url: str | None = None) -> list[dict[str, Any]]:
+def binned(*, project: str | None = None, url: str | None = None) -> list[answers.BinnedThing]:
     """Return what is in the project's bin, the latest first: reference, kind (run or version), author, binned_at, …"""
     session = open_session(project, url)
-    found: list[dict[str, Any]] = session.service.get(path_of("projects", session.project, "bin"))
+    found: list[answers.BinnedThing] = session.service.get(path_of("projects", session.project, "bin"))
     return found

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any, overload
+from typing import TYPE_CHECKING, Any, overload
 
 from kinetrum.client.display.html import html_table, text_table
 from kinetrum.client.reading.frames import import_pandas
 from kinetrum.client.reading.table_export import table_path
 from kinetrum.client.transport.session import Session
 from kinetrum.core.base.values import Value, from_json, show
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 _PAGE, _SHOWN, _LINES = 500, 50, 20
 
@@ -142,7 +145,7 @@ def _told(group: RunGroup, column: str) -> str:
     return f"{spread.mean:.4g}" + ("" if spread.deviation is None else f" ± {spread.deviation:.2g}")
 
 
-def _group(row: dict[str, Any], columns: list[str]) -> RunGroup:
+def _group(row: answers.RunGroup, columns: list[str]) -> RunGroup:
     cells = {column: cell for column, cell in zip(columns, row["cells"], strict=True) if cell is not None}
     return RunGroup(
         from_json(row["value"]),

@@ -16,6 +16,7 @@ from kinetrum.core.base.errors import InvalidInput, NotFound
 if TYPE_CHECKING:
     from kinetrum.client.data.artifact_versions import StoredVersion
     from kinetrum.client.data.rows import Rows
+    from kinetrum.client.transport import answers
 
 
 _SHOWN = 4
@@ -34,7 +35,7 @@ class KeptMedia:
     kind: str
     step: int | None
     reference: str
-    items: Sequence[Mapping[str, Any]]
+    items: Sequence[answers.ShownItem]
     note: str
 
     def __repr__(self) -> str:
@@ -91,10 +92,10 @@ class RecordedMedia(Mapping[str, KeptMedia]):
     def __init__(self, session: Session, run: str) -> None:
         self._session, self._run = session, run
 
-    def listed(self) -> list[dict[str, Any]]:
+    def listed(self) -> list[answers.KeptName]:
         """Return name, kind and steps (each with its version) of everything that the run kept to be seen."""
         path = path_of("projects", self._session.project, "kept")
-        found: list[dict[str, Any]] = self._session.service.get(path, run=[self._run])["media"]
+        found: list[answers.KeptName] = self._session.service.get(path, run=[self._run])["media"]
         return found
 
     def __iter__(self) -> Iterator[str]:
@@ -138,5 +139,5 @@ class RecordedMedia(Mapping[str, KeptMedia]):
             self._session, self._run, name, data["kind"], last["step"], data["reference"], data["items"], data["note"]
         )
 
-    def _steps(self, name: str) -> list[dict[str, Any]]:
+    def _steps(self, name: str) -> list[answers.KeptStep]:
         return [step for row in self.listed() if row["name"] == name for step in row["steps"]]

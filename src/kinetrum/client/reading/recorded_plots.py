@@ -19,6 +19,7 @@ from kinetrum.core.plots.overlay import DrawnSeries, SaidNumber, numbers_of, ser
 
 if TYPE_CHECKING:
     from kinetrum.client.reading.recorded_run import RecordedRun
+    from kinetrum.client.transport import answers
 
 _DRAWN = 6
 
@@ -65,9 +66,9 @@ class RecordedPlots(Mapping[str, RecordedPlot]):
     def __init__(self, session: Session, run: str, path: str) -> None:
         self._session, self._run, self._path = session, run, path
 
-    def listed(self) -> list[dict[str, Any]]:
+    def listed(self) -> list[answers.PlotListed]:
         """Return name, kind, step, rows, view, numbers and note of every plot, without columns."""
-        found: list[dict[str, Any]] = self._session.service.get(f"{self._path}/plots")
+        found: list[answers.PlotListed] = self._session.service.get(f"{self._path}/plots")
         return found
 
     def __iter__(self) -> Iterator[str]:

@@ -6,7 +6,7 @@ import html
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from kinetrum.client.data.artifact_versions import StoredVersion
 from kinetrum.client.display.html import html_table, moment
@@ -16,6 +16,7 @@ from kinetrum.client.reading.table_export import read_points, save_stream, strea
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session
 from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.refs import RunRef
 from kinetrum.core.base.values import Value, from_json, show
 
 if TYPE_CHECKING:
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
     from kinetrum.client.reading.recorded_media import RecordedMedia
     from kinetrum.client.reading.recorded_plots import RecordedPlots
     from kinetrum.client.registry.models import ModelVersion
+    from kinetrum.client.transport import answers
 
 
 @dataclass(frozen=True, repr=False)
@@ -54,8 +56,9 @@ class OutputLine:
 class RecordedMetric:
     """A metric of a recorded run: aggregates at hand, points when asked for."""
 
-    def __init__(self, run: RecordedRun, name: str, data: dict[str, Any] | None) -> None:
-        self._run, self.name, self._data = run, name, data
+    def __init__(self, run: RecordedRun, name: str, data: answers.Metric | None) -> None:
+        self._run, self.name = run, name
+        self._data: Mapping[str, Any] | None = data
 
     def __getattr__(self, aggregate: str) -> Value:
         """Return an aggregate: count, nan_count, first, last, min, max, mean, best, best_step."""
@@ -76,21 +79,68 @@ class RecordedMetric:
 class RecordedRun(Noted):
     """A run as the service has it."""
 
-    def __init__(self, session: Session, data: dict[str, Any]) -> None:
+    def __init__(self, session: Session, data: answers.RunRow) -> None:
         self._session, self._data = session, data
 
-    reference: str = property(lambda self: self._data["reference"])  # type: ignore[assignment]
-    id: str = property(lambda self: self._data["id"])  # type: ignore[assignment]
-    project: str = property(lambda self: self._data["project"])  # type: ignore[assignment]
-    experiment: str = property(lambda self: self._data["experiment"])  # type: ignore[assignment]
-    number: int = property(lambda self: self._data["number"])  # type: ignore[assignment]
-    name: str | None = property(lambda self: self._data["name"])  # type: ignore[assignment]
-    status: str = property(lambda self: self._data["status"])  # type: ignore[assignment]
-    reason: str | None = property(lambda self: self._data["reason"])  # type: ignore[assignment]
-    author: str = property(lambda self: self._data["author"])  # type: ignore[assignment]
-    started_at: str = property(lambda self: self._data["started_at"])  # type: ignore[assignment]
-    ended_at: str | None = property(lambda self: self._data["ended_at"])  # type: ignore[assignment]
-    labels: dict[str, str] = property(lambda self: self._data["labels"])  # type: ignore[assignment]
+    @property
+    def reference(self) -> str:
+        """`EXPERIMENT/NUMBER`."""
+        return self._data["reference"]
+
+    @property
+    def id(self) -> str:
+        """Its id (UUID)."""
+        return self._data["id"]
+
+    @property
+    def project(self) -> str:
+        """The project that it belongs to."""
+        return self._data["project"]
+
+    @property
+    def experiment(self) -> str:
+        """The experiment that it belongs to."""
+        return self._data["experiment"]
+
+    @property
+    def number(self) -> int:
+        """Its number in the experiment."""
+        return self._data["number"]
+
+    @property
+    def name(self) -> str | None:
+        """Its name, None where it has none."""
+        return self._data["name"]
+
+    @property
+    def status(self) -> str:
+        """`running`, `finished`, `failed`, `stopped` or `lost`."""
+        return self._data["status"]
+
+    @property
+    def reason(self) -> str | None:
+        """Why it ended so, where that was told."""
+        return self._data["reason"]
+
+    @property
+    def author(self) -> str:
+        """Who recorded it, by full name."""
+        return self._data["author"]
+
+    @property
+    def started_at(self) -> str:
+        """When it began (ISO 8601, UTC)."""
+        return self._data["started_at"]
+
+    @property
+    def ended_at(self) -> str | None:
+        """When it ended (ISO 8601, UTC); None while it runs."""
+        return self._data["ended_at"]
+
+    @property
+    def labels(self) -> dict[str, str]:
+        """Its labels."""
+        return self._data["labels"]
 
     @property
     def params(self) -> dict[str, Value]:
@@ -154,19 +204,19 @@ class RecordedRun(Noted):
         while more:
             page = self.output_page(at, 5_000, stream, search)
             lines, more = page["lines"], page["more"]
-            at = lines[-1]["number"] + 1 if lines else 0
+            at = (lines[-1]["number"] or 0) + 1 if lines else 0
             yield from (OutputLine(**line) for line in [*lines, *page["unfinished"]])
 
-    def output_page(self, from_line: int, limit: int, stream: str | None = None, search: str = "") -> dict[str, Any]:
+    def output_page(self, from_line: int, limit: int, stream: str | None = None, search: str = "") -> answers.Output:
         """Read lines from a number on, as the service answers."""
-        found: dict[str, Any] = self._session.service.get(
+        found: answers.Output = self._session.service.get(
             self._path("output"), from_line=from_line, limit=limit, stream=stream, search=search or None
         )
         return found
 
-    def surroundings(self, against: str | None = None) -> dict[str, Any]:
+    def surroundings(self, against: str | None = None) -> answers.Surroundings:
         """Return code, packages and CI job as data; `against` (previous, parent, a reference) tells what differs."""
-        found: dict[str, Any] = self._session.service.get(self._path("surroundings"), against=against)
+        found: answers.Surroundings = self._session.service.get(self._path("surroundings"), against=against)
         return found
 
     def resources(self, width: int = 1_000) -> dict[str, list[float | int | None]]:
@@ -176,14 +226,14 @@ class RecordedRun(Noted):
         return found
 
     @property
-    def activities(self) -> list[dict[str, Any]]:
+    def activities(self) -> list[answers.Activity]:
         """Named pieces of work: name, started_at and ended_at in microseconds since 1970, failed."""
         return list(self._whole()["activities"])
 
     @property
-    def progress(self) -> dict[str, Any] | None:
+    def progress(self) -> answers.Progress | None:
         """How far the run is: done, total, expected_end; None where it did not tell."""
-        found: dict[str, Any] | None = self._whole()["progress"]
+        found: answers.Progress | None = self._whole()["progress"]
         return found
 
     @property
@@ -257,7 +307,7 @@ class RecordedRun(Noted):
     def _noted(self) -> tuple[Session, str, str]:
         return self._session, self.project, self.reference
 
-    def correct(self, params: dict[str, Any], comment: str = "") -> None:
+    def correct(self, params: Mapping[str, Value], comment: str = "") -> None:
         """Correct parameters that were set wrongly; the journal keeps what stood there, who, when and why."""
         descriptions.correct_run(self._session, self._path(), params, comment)
         self.refresh()
@@ -276,14 +326,14 @@ class RecordedRun(Noted):
     def _path(self, *more: str) -> str:
         return path_of("projects", self.project, "experiments", self.experiment, "runs", str(self.number), *more)
 
-    def _complete(self) -> dict[str, Any]:
+    def _complete(self) -> answers.RunRow | answers.RunDetail:
         """Return the row where it holds everything, else the run read by itself."""
         return self._data if self._data["complete"] else self._whole()
 
-    def _whole(self) -> dict[str, Any]:
+    def _whole(self) -> answers.RunDetail:
         if "metric_names" not in self._data:
-            self._data = self._session.service.get(self._path())
-        return self._data
+            self.refresh()
+        return cast("answers.RunDetail", self._data)
 
     def refresh(self) -> RecordedRun:
         """Read the run again and return it."""
@@ -355,3 +405,12 @@ def _form_of(path: str | Path) -> str:
     if ending not in {"csv", "jsonl", "parquet"}:
         raise InvalidInput(f"{path} ends in none of .csv, .jsonl, .parquet.", field="to")
     return ending
+
+
+def find_run(session: Session, ref: RunRef) -> RecordedRun:
+    """Read the run that a reference names."""
+    project = ref.project or session.project
+    if ref.experiment is None:
+        return RecordedRun(session, session.service.get(path_of("projects", project, "runs", ref.pick)))
+    path = path_of("projects", project, "experiments", ref.experiment, "runs", ref.pick)
+    return RecordedRun(session, session.service.get(path))

@@ -13,7 +13,7 @@ from kinetrum.client.reading.descriptions import Experiment
 from kinetrum.client.reading.frames import import_pandas, to_frame
 from kinetrum.client.reading.groups import RunGroups
 from kinetrum.client.reading.notes import note_things
-from kinetrum.client.reading.recorded_run import RecordedRun
+from kinetrum.client.reading.recorded_run import RecordedRun, find_run
 from kinetrum.client.reading.table_export import read_arrow, save_stream, stream_runs, stream_series, table_path
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
@@ -24,6 +24,7 @@ from kinetrum.core.base.values import Value, show
 if TYPE_CHECKING:
     from kinetrum.client.registry.deployment import Fetched
     from kinetrum.client.registry.models import Model, ModelVersion
+    from kinetrum.client.transport import answers
 
 _PAGE, _SHOWN, _LINES = 500, 50, 20
 _PREFIXES = ("param:", "metric:", "label:")
@@ -49,8 +50,8 @@ class RunTable(Sequence[RecordedRun]):
         self._columns = None if columns is None else list(columns)
         self._rows: list[RecordedRun] = []
         self._cursor: str | None = ""
-        self.goals: list[dict[str, Any]] = []
-        self.columns: list[dict[str, Any]] = []
+        self.goals: list[answers.Goal] = []
+        self.columns: list[answers.RunColumn] = []
         self.remarks: list[str] = []
         self.total = 0
         self._more()
@@ -280,9 +281,9 @@ def runs(  # noqa: PLR0913
     return RunTable(session, chosen, query, sort, columns, pareto)
 
 
-def view_named(session: Session, name: str, experiment: str | None = None) -> dict[str, Any]:
+def view_named(session: Session, name: str, experiment: str | None = None) -> answers.SavedView:
     """Return a saved view by its name: one's own before the project's; raises NotFound with the names there are."""
-    found: list[dict[str, Any]] = session.service.get(
+    found: list[answers.SavedView] = session.service.get(
         path_of("projects", session.project, "views"), **({"experiment": experiment} if experiment else {})
     )
     for view in sorted(found, key=lambda each: each["shared"]):
@@ -346,15 +347,6 @@ def thing_named(session: Session, project: str, name: str) -> str:
     return things[-1]
 
 
-def find_run(session: Session, ref: RunRef) -> RecordedRun:
-    """Read the run that a reference names."""
-    project = ref.project or session.project
-    if ref.experiment is None:
-        return RecordedRun(session, session.service.get(path_of("projects", project, "runs", ref.pick)))
-    path = path_of("projects", project, "experiments", ref.experiment, "runs", ref.pick)
-    return RecordedRun(session, session.service.get(path))
-
-
 def fetch(  # noqa: PLR0913
     ref: str,
     to: str | Path = ".",
@@ -402,6 +394,6 @@ def fetch(  # noqa: PLR0913
 
 
 def _begun(
-    progress: Callable[[int], Callable[[int], None]] | None, files: list[dict[str, Any]]
+    progress: Callable[[int], Callable[[int], None]] | None, files: Sequence[answers.FileEntry]
 ) -> Callable[[int], None] | None:
     return progress(sum(entry["size"] for entry in files)) if progress else None

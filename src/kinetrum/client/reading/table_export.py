@@ -36,7 +36,7 @@ def stream_runs(
 ) -> Iterator[bytes]:
     """Yield the whole table of runs of an experiment, or of the project, in a form, piece by piece."""
     path = f"{table_path(session.project, experiment)}/table"
-    params: dict[str, Any] = {"form": form, "query": query, "sort": sort, "pareto": pareto}
+    params: dict[str, object] = {"form": form, "query": query, "sort": sort, "pareto": pareto}
     if columns:
         params["column"] = list(columns)
     # Parquet begins once the types of all columns are known, so after every run was read.
@@ -48,7 +48,7 @@ def stream_series(
     session: Session, experiment: str | None, query: str, metrics: Sequence[str], form: str, pareto: str = ""
 ) -> Iterator[bytes]:
     """Yield every point of metrics of all runs that fit, as run, metric, step, time, value, piece by piece."""
-    params: dict[str, Any] = {"form": form, "query": query, "metric": list(metrics), "pareto": pareto}
+    params: dict[str, object] = {"form": form, "query": query, "metric": list(metrics), "pareto": pareto}
     with session.service.stream(f"{table_path(session.project, experiment)}/series", params) as response:
         yield from response.iter_bytes()
 
@@ -68,7 +68,7 @@ def read_arrow(pieces: Iterator[bytes]) -> Any:
 
 def stream_points(session: Session, run_path: str, metrics: Sequence[str], form: str) -> Iterator[bytes]:
     """Yield every point of metrics (all without one) in a form, piece by piece."""
-    params: dict[str, Any] = {"form": form, "metric": list(metrics)}
+    params: dict[str, object] = {"form": form, "metric": list(metrics)}
     with session.service.stream(f"{run_path}/points/table", params) as response:
         yield from response.iter_bytes()
 

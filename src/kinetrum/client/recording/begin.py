@@ -204,7 +204,7 @@ def _address_of(
     if len(ref) == 36 and experiment is not None:
         id_bytes(ref, "ref")
         return _address(find_connection(url, project, experiment, needs_service=False), ref), None
-    from kinetrum.client.reading.run_table import find_run
+    from kinetrum.client.reading.recorded_run import find_run
     from kinetrum.client.transport.session import open_session
 
     parsed = parse_ref(ref)

@@ -416,9 +416,9 @@ class Run:
     def child(self, **options: Any) -> Run:
         """Begin a run under this one, in the same experiment unless told otherwise."""
         options.setdefault("project", self.project)
-        from kinetrum.client.recording.begin import begin
+        import kinetrum
 
-        return begin(options.pop("experiment", self.experiment), parent=self, **options)
+        return kinetrum.begin(options.pop("experiment", self.experiment), parent=self, **options)
 
     def register(  # noqa: PLR0913
         self,

@@ -20,10 +20,13 @@ from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, overload
+from typing import TYPE_CHECKING, Any, overload
 
 from kinetrum import locks
 from kinetrum.core.base.errors import Conflict, InvalidInput
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 NOTE = "kinetrum-version.json"
 _EXCHANGE = 2
@@ -73,7 +76,7 @@ class Fetched(Sequence[Path]):
 class Deployed:
     """A version to be laid out in a folder: its files (path, size, sha256) and what the note says of it."""
 
-    files: Sequence[dict[str, Any]]
+    files: Sequence[answers.FileEntry]
     about: dict[str, Any] = field(default_factory=dict)
 
     def note(self) -> str:
@@ -83,7 +86,7 @@ class Deployed:
         return json.dumps({**self.about, "fetched_at": fetched_at, "files": listed}, indent=2) + "\n"
 
 
-def check_files(files: Sequence[dict[str, Any]]) -> None:
+def check_files(files: Sequence[answers.FileEntry]) -> None:
     """Refuse a version that has a file where the note is to lie."""
     if any(entry["path"] == NOTE for entry in files):
         raise Conflict(f"The version has a file named {NOTE}, which fetching writes itself.", field="path")
@@ -175,7 +178,7 @@ def _is_there(target: Path, before: dict[str, Any], version: Deployed) -> bool:
     return all(_has(target / entry["path"], entry) for entry in version.files)
 
 
-def _has(path: Path, entry: dict[str, Any]) -> bool:
+def _has(path: Path, entry: answers.FileEntry) -> bool:
     if not path.is_file() or path.stat().st_size != entry["size"]:
         return False
     with path.open("rb") as file:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 from typing import TYPE_CHECKING, Any
 
+import kinetrum
+
 if TYPE_CHECKING:
     from kinetrum.client.registry.models import ModelVersion
 
@@ -19,11 +21,9 @@ def judge_version(
     options: dict[str, Any],
 ) -> str:
     """Record a run that judges predictions of a version on named data; returns its id once it is delivered."""
-    from kinetrum.client.recording.begin import begin
-
     artifact = version.data["artifact"]
     experiment = f"{version.data['model']}-evidence"[:100]
-    with begin(experiment, project=project, name=f"{version.reference} on {on}") as run:
+    with kinetrum.begin(experiment, project=project, name=f"{version.reference} on {on}") as run:
         run.used(f"{artifact['name']}@{artifact['number']}", role="judged", kind="model")
         if data is not None:
             run.used(data, role=on)

@@ -7,7 +7,7 @@ import os
 import warnings
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from kinetrum.client.data.downloads import download_files
 from kinetrum.client.display.html import html_table, moment
@@ -23,6 +23,7 @@ from kinetrum.core.registry.signature import Signature, signature_from_json
 
 if TYPE_CHECKING:
     from kinetrum.client.registry.deployment import Fetched
+    from kinetrum.client.transport import answers
 
 
 class _Seen:
@@ -40,7 +41,7 @@ _PAGE = 500
 class Model(Noted):
     """A registered model with its ladder, as last read. `model["production"]` is the version that stands there."""
 
-    def __init__(self, session: Session, data: dict[str, Any]) -> None:
+    def __init__(self, session: Session, data: answers.Model) -> None:
         self._session, self.data = session, data
 
     @classmethod
@@ -48,12 +49,35 @@ class Model(Noted):
         """Read a model."""
         return cls(session, session.service.get(path_of("projects", project, "models", name)))
 
-    name: str = property(lambda self: self.data["name"])  # type: ignore[assignment]
-    project: str = property(lambda self: self.data["project"])  # type: ignore[assignment]
-    purpose: str = property(lambda self: self.data["purpose"])  # type: ignore[assignment]
-    person: str = property(lambda self: self.data["person"])  # type: ignore[assignment]
-    labels: dict[str, str] = property(lambda self: dict(self.data["labels"]))  # type: ignore[assignment]
-    gates: str = property(lambda self: self._whole()["gates"])  # type: ignore[assignment]
+    @property
+    def name(self) -> str:
+        """Its name."""
+        return self.data["name"]
+
+    @property
+    def project(self) -> str:
+        """The project that it belongs to."""
+        return self.data["project"]
+
+    @property
+    def purpose(self) -> str:
+        """What it is for."""
+        return self.data["purpose"]
+
+    @property
+    def person(self) -> str:
+        """The person to ask, by full name."""
+        return self.data["person"]
+
+    @property
+    def labels(self) -> dict[str, str]:
+        """Its labels."""
+        return dict(self.data["labels"])
+
+    @property
+    def gates(self) -> str:
+        """The gates of all stages, as TOML."""
+        return self._whole()["gates"]
 
     def _path(self, *more: str) -> str:
         return path_of("projects", self.project, "models", self.name, *more)
@@ -64,7 +88,12 @@ class Model(Noted):
     def _call(self, method: str, *more: str, **body: Any) -> Any:
         return self._session.service.call(method, self._path(*more), json=body)
 
-    def _whole(self) -> dict[str, Any]:
+    @property
+    def glance(self) -> answers.ModelAtAGlance:
+        """The model as a list of models has it."""
+        return cast("answers.ModelAtAGlance", self.data)
+
+    def _whole(self) -> answers.Model:
         """Return everything of the model; one of a list was read at a glance only."""
         if "card" not in self.data:
             self.refresh()
@@ -86,7 +115,7 @@ class Model(Noted):
         return [version["number"] for version in self._whole()["versions"]]
 
     @property
-    def timeline(self) -> list[dict[str, Any]]:
+    def timeline(self) -> list[answers.StageEvent]:
         """What happened on the stages, the earliest first, with the outcome of every gate that was asked."""
         return list(self._whole()["events"])
 
@@ -147,7 +176,7 @@ class Model(Noted):
         second_pair: bool | None = None,
         card_sections: Sequence[str] | None = None,
         renewed_approvals: bool | None = None,
-        evidence: Mapping[str, Mapping[str, Any]] | None = None,
+        evidence: Mapping[str, Mapping[str, object]] | None = None,
         confirmed: bool = False,
     ) -> Model:
         """Set the model's rules; what is None stays.
@@ -168,17 +197,17 @@ class Model(Noted):
 
     def preview_rules(
         self, *, approvals_needed: int | None = None, renewed_approvals: bool | None = None
-    ) -> list[dict[str, Any]]:
+    ) -> list[answers.ReviewChange]:
         """Return the versions whose review a change of rules would turn: `number`, `before`, `after`, `stages`.
 
         What stands on a stage stays there all the same, with the standing that it had.
         """
         body = _rules(approvals_needed, None, None, renewed_approvals, None)
-        found: list[dict[str, Any]] = self._call("POST", "rules", "preview", **body)
+        found: list[answers.ReviewChange] = self._call("POST", "rules", "preview", **body)
         return found
 
     @property
-    def evidence_rules(self) -> dict[str, dict[str, Any]]:
+    def evidence_rules(self) -> dict[str, answers.EvidenceRule]:
         """What evidence is bound to, by the name of the data: `people`, `experiment`."""
         return dict(self._whole()["evidence_rules"])
 
@@ -194,7 +223,7 @@ class Model(Noted):
         self.data = self._call("PUT", "gates", gates=text)
         return self
 
-    def set_ladder(self, stages: Sequence[Mapping[str, Any]]) -> Model:
+    def set_ladder(self, stages: Sequence[Mapping[str, object]]) -> Model:
         """Set the stages from the lowest: `name`, and if wished `asks_approved`, `least_role`, `placers` (names)."""
         self.data = self._call("PUT", "ladder", stages=[dict(stage) for stage in stages])
         return self
@@ -204,14 +233,14 @@ class Model(Noted):
         path = self._path("versions", str(number), "review")
         return Review(self._session.service.get(path, against=str(against)))
 
-    def fetches(self) -> list[dict[str, Any]]:
+    def fetches(self) -> list[answers.Fetch]:
         """Return who fetched which version, asked for how, how often and since when; the latest first."""
-        found: list[dict[str, Any]] = self._session.service.get(self._path("fetches"))
+        found: list[answers.Fetch] = self._session.service.get(self._path("fetches"))
         return found
 
-    def history(self) -> list[dict[str, Any]]:
+    def history(self) -> list[answers.JournalRow]:
         """Return what happened to the model and its versions, the latest first."""
-        found: list[dict[str, Any]] = self._session.service.get(
+        found: list[answers.JournalRow] = self._session.service.get(
             path_of("projects", self.project, "journal"), subject=self.name
         )
         return found
@@ -262,8 +291,8 @@ def _rules(
     second_pair: bool | None,
     card_sections: Sequence[str] | None,
     renewed_approvals: bool | None,
-    evidence: Mapping[str, Mapping[str, Any]] | None,
-) -> dict[str, Any]:
+    evidence: Mapping[str, Mapping[str, object]] | None,
+) -> dict[str, object]:
     return {
         "approvals_needed": approvals_needed,
         "second_pair": second_pair,
@@ -276,7 +305,9 @@ def _rules(
 class ModelVersion(Noted):
     """A version of a model, as last read."""
 
-    def __init__(self, session: Session, project: str, data: dict[str, Any], asked: str | None = None) -> None:
+    def __init__(
+        self, session: Session, project: str, data: answers.ModelVersionDetail, asked: str | None = None
+    ) -> None:
         self._session, self._project, self.data = session, project, data
         self._asked = asked or str(data["number"])
         self._model: Model | None = None
@@ -289,15 +320,50 @@ class ModelVersion(Noted):
         version._model = Model.read(session, project, name)
         return version
 
-    reference: str = property(lambda self: self.data["reference"])  # type: ignore[assignment]
-    number: int = property(lambda self: self.data["number"])  # type: ignore[assignment]
-    review: str = property(lambda self: self.data["review"])  # type: ignore[assignment]
-    run: str | None = property(lambda self: self.data["run"])  # type: ignore[assignment]
-    stages: list[str] = property(lambda self: self.data["stages"])  # type: ignore[assignment]
-    labels: dict[str, str] = property(lambda self: dict(self.data["labels"]))  # type: ignore[assignment]
-    digest: str = property(lambda self: self.data["artifact"]["digest"])  # type: ignore[assignment]
-    overrides: list[str] = property(lambda self: list(self.data["overrides"]))  # type: ignore[assignment]
-    dependencies: dict[str, str] = property(lambda self: dict(self.data["dependencies"]))  # type: ignore[assignment]
+    @property
+    def reference(self) -> str:
+        """`NAME@NUMBER`."""
+        return self.data["reference"]
+
+    @property
+    def number(self) -> int:
+        """Its number."""
+        return self.data["number"]
+
+    @property
+    def review(self) -> str:
+        """`pending`, `approved` or `rejected`."""
+        return self.data["review"]
+
+    @property
+    def run(self) -> str | None:
+        """The run that it was made by, `EXPERIMENT/NUMBER`; None where it came otherwise."""
+        return self.data["run"]
+
+    @property
+    def stages(self) -> list[str]:
+        """The stages on which it stands."""
+        return self.data["stages"]
+
+    @property
+    def labels(self) -> dict[str, str]:
+        """Its labels."""
+        return dict(self.data["labels"])
+
+    @property
+    def digest(self) -> str:
+        """SHA-256 of its content."""
+        return self.data["artifact"]["digest"]
+
+    @property
+    def overrides(self) -> list[str]:
+        """Gates that a maintainer overrode for it, with the reasons."""
+        return list(self.data["overrides"])
+
+    @property
+    def dependencies(self) -> dict[str, str]:
+        """What it asks for, by package."""
+        return dict(self.data["dependencies"])
 
     @property
     def values(self) -> dict[str, Value]:
@@ -317,7 +383,7 @@ class ModelVersion(Noted):
         return signature_from_json(held) if held else None
 
     @property
-    def evidence(self) -> dict[str, dict[str, Any]]:
+    def evidence(self) -> dict[str, answers.Evidence]:
         """Its newest evidence by the name of the data: `results`, `run`, `rows`, `digest`, `at`."""
         return {one["on"]: one for one in self.data["evidence"]}
 
@@ -363,9 +429,9 @@ class ModelVersion(Noted):
         self.model.place(stage, "promotions", expect, comment, version=self.number, override=override)
         self.refresh()
 
-    def look_at_gates(self, stage: str) -> list[dict[str, Any]]:
+    def look_at_gates(self, stage: str) -> list[answers.GateCheck]:
         """Return what a stage's gates say of it now: `asks`, `met`, `found`, `figures`; nothing is changed."""
-        found: list[dict[str, Any]] = self._session.service.get(self._path("gates", stage))["checks"]
+        found: list[answers.GateCheck] = self._session.service.get(self._path("gates", stage))["checks"]
         return found
 
     def beside(self, stage: str | None = None, *, against: int | str | None = None) -> Review:
@@ -383,7 +449,7 @@ class ModelVersion(Noted):
         run: str | None = None,
         data: str | os.PathLike[str] | None = None,
         **options: Any,
-    ) -> dict[str, Any]:
+    ) -> answers.Evidence:
         """Pin what it achieved on named data: judge predictions here (`y_true`, `y_score`), or name a `run` that did.
 
         Predictions become a run of the experiment MODEL-evidence that used this version, with results, plots and (with
@@ -445,7 +511,7 @@ class ModelVersion(Noted):
             raise Conflict(f"{self.reference} was not fetched: {warning}.", field="version")
         fetched = path_of("projects", self._project, "models", self.data["model"], "versions", self._asked, "fetches")
         self._session.service.call("POST", fetched)
-        about = {
+        about: dict[str, Any] = {
             "project": self._project,
             "model": self.data["model"],
             "version": self.number,

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import html
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.display.html import html_table
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 
 class Review(dict[str, Any]):
@@ -17,7 +20,7 @@ class Review(dict[str, Any]):
         return str(self["sentence"])
 
     @property
-    def unmet(self) -> list[dict[str, Any]]:
+    def unmet(self) -> list[answers.GateCheck]:
         """The gates that are not met."""
         return [check for check in self["checks"] if not check["met"]]
 

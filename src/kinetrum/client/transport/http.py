@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 from urllib.parse import quote
@@ -127,7 +127,7 @@ class Service:
     def stream(
         self,
         path: str,
-        params: dict[str, Any] | None = None,
+        params: Mapping[str, Any] | None = None,
         headers: dict[str, str] | None = None,
         method: str = "GET",
         json: Any = None,
