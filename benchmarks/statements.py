@@ -16,7 +16,7 @@ from kinetrum.core.points.codec import Group, encode_batch
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import insert_rows, named_rows, transaction
 from kinetrum.storage.people import people, projects
-from kinetrum.storage.runs import points, runs, statements
+from kinetrum.storage.runs import points, run_documents, runs, statements
 from kinetrum.storage.tables.runs import PointChunk
 from kinetrum.storage.tables.search import ExperimentKey, KeyName, NumberValue, TextValue
 
@@ -136,9 +136,9 @@ def _set_settings(experiment: projects.ExperimentRow) -> float:
 
         @transaction
         def save(run_id: int = run_id) -> None:
-            run, doc = runs.lock_run(run_id), runs.lock_doc(run_id)
+            run, doc = runs.lock_run(run_id), run_documents.lock_doc(run_id)
             doc.params |= {f"setting{at}": random.random() for at in range(SETTINGS)}
-            runs.save_doc(run, doc, {}, params=list(doc.params))
+            run_documents.save_doc(run, doc, {}, params=list(doc.params))
 
         save()
     return (time.process_time() - began) / ROUNDS

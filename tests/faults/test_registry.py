@@ -38,14 +38,16 @@ with connection():
 actor = context.Actor(person.person_id, person.name, person.full_name, person.is_admin)
 store = blobs.BlobStore(Path(told["store"]))
 project, model, uid = told["project"], "frost-alarm", told["uid"]
+def act(expect, override=None):
+    return stage_acts.StageAct(expect, "", uid, override)
 acts = {
     "register": lambda: registration.register(actor, store, project, model, uid, registration.Candidate("frost-net@1")),
     "approve": lambda: held_models.review(actor, project, model, 2, True, "fine"),
     "reject": lambda: held_models.review(actor, project, model, 1, False, "no"),
-    "promote": lambda: stage_acts.promote(actor, store, project, model, "production", 2, 1, "", uid),
-    "override": lambda: stage_acts.promote(actor, store, project, model, "production", 2, 1, "", uid, "needed"),
-    "demote": lambda: stage_acts.demote(actor, project, model, "production", 1, "", uid),
-    "roll back": lambda: stage_acts.roll_back(actor, project, model, "staging", 2, "", uid),
+    "promote": lambda: stage_acts.promote(actor, store, project, model, "production", 2, act(1)),
+    "override": lambda: stage_acts.promote(actor, store, project, model, "production", 2, act(1, "needed")),
+    "demote": lambda: stage_acts.demote(actor, project, model, "production", act(1)),
+    "roll back": lambda: stage_acts.roll_back(actor, project, model, "staging", act(2)),
     "retire": lambda: held_models.retire(actor, project, model, 1, True, ""),
     "lead": lambda: held_models.choose_lead(actor, project, model, 1, ""),
     "evidence": lambda: evidence_records.add_evidence(actor, project, model, 1, uid, "holdout", "frost-alarm/1"),

@@ -13,7 +13,7 @@ from kinetrum.instance.mariadb import DATABASE, SERVICE
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import DatabaseAddress, connect, connection, database, disconnect
 from kinetrum.storage.people import projects
-from kinetrum.storage.runs import runs
+from kinetrum.storage.runs import run_documents, runs
 from kinetrum.storage.runs.runs import Run
 from tests.support.world import Instance
 
@@ -54,9 +54,9 @@ class Place:
             runs.NewRunRow(number, None, self.person_id, "host", None, now(), 60),
         )
         run = runs.run_by_id(run_id)
-        doc = runs.lock_doc(run_id)
+        doc = run_documents.lock_doc(run_id)
         doc.params.update(params)  # type: ignore[arg-type]
-        runs.save_doc(run, doc, {}, params=params)
+        run_documents.save_doc(run, doc, {}, params=params)
         return run
 
     def goal(self, goal: Goal) -> None:

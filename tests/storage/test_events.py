@@ -6,7 +6,7 @@ from datetime import timedelta
 
 from kinetrum.storage.db.database import execute
 from kinetrum.storage.live import events
-from kinetrum.storage.runs import runs
+from kinetrum.storage.runs import run_documents, runs
 from tests.storage.conftest import Place
 
 
@@ -73,7 +73,7 @@ def test_every_way_of_changing_a_run_is_told(place: Place) -> None:
         lambda: runs.set_binned(run.run_id, None),
         lambda: runs.set_ending(run.run_id, "finished", None, run.started_at),
         lambda: runs.set_running_again(run.run_id, run.started_at),
-        lambda: runs.save_doc(run, runs.lock_doc(run.run_id), {}),
+        lambda: run_documents.save_doc(run, run_documents.lock_doc(run.run_id), {}),
     ):
         before = all_stamped()
         change()

@@ -13,7 +13,7 @@ from kinetrum.core.base.run_document import RunDoc, pack
 from kinetrum.instance.mariadb import OWNER
 from kinetrum.storage.db import migrate
 from kinetrum.storage.db.database import DatabaseAddress, connect, database, execute, query
-from kinetrum.storage.runs import runs
+from kinetrum.storage.runs import run_documents, runs
 from tests.storage.conftest import database_port
 from tests.support.world import Instance
 
@@ -69,7 +69,7 @@ def test_from_the_first_version(earlier: None, monkeypatch: pytest.MonkeyPatch) 
         assert query("SELECT run_id, uid, number, status, started_at FROM run") == before
         found = runs.run_by_id(1)
         assert (found.resumed_at, found.binned_at, found.binned_by) == (None, None, None)
-        assert runs.load_doc(1).params == {"depth": 6}
+        assert run_documents.load_doc(1).params == {"depth": 6}
         assert list(query("SELECT COUNT(*) FROM note")) == [(0,)]
 
 

@@ -11,7 +11,7 @@ from kinetrum.actions.recording import intake
 from kinetrum.core.points.codec import Group, encode_batch
 from kinetrum.storage.db.database import query
 from kinetrum.storage.people import projects
-from kinetrum.storage.runs import points
+from kinetrum.storage.runs import point_reading, points
 from tests.storage.conftest import Place
 
 
@@ -27,15 +27,15 @@ def append(run_id: int, body: bytes, uid: bytes | None = None) -> bool:
 def test_points_are_read_before_and_after_compaction(place: Place) -> None:
     run = place.run()
     append(run.run_id, batch(("loss", "recall"), [0, 1, 2], [5, 6, 7], [3.0, 2.0, float("nan")]))
-    before = points.read_points(run.run_id, "loss")
+    before = point_reading.read_points(run.run_id, "loss")
     done = points.compact(run.run_id)
-    after = points.read_points(run.run_id, "loss")
+    after = point_reading.read_points(run.run_id, "loss")
     assert done is not None
     assert set(done.stats) == {"loss", "recall"}
     assert before.steps.tolist() == after.steps.tolist() == [0, 1, 2]
     assert before.values.view(np.uint64).tolist() == after.values.view(np.uint64).tolist()
     assert done.stats["loss"].nan_count == 1
-    assert points.metric_names(run.run_id) == ["loss", "recall"]
+    assert point_reading.metric_names(run.run_id) == ["loss", "recall"]
     assert points.compact(run.run_id) is None
 
 
@@ -47,7 +47,7 @@ def test_the_same_batch_again_changes_nothing(place: Place) -> None:
     points.compact(run.run_id)
     append(run.run_id, body, uid)
     points.compact(run.run_id)
-    assert points.read_points(run.run_id, "loss").steps.tolist() == [0, 1]
+    assert point_reading.read_points(run.run_id, "loss").steps.tolist() == [0, 1]
 
 
 def test_what_waits_is_known_by_project_up_to_a_batch(place: Place) -> None:
@@ -88,7 +88,7 @@ def test_order_of_arrival_does_not_matter(place: Place, monkeypatch_chunks: None
                 append(run.run_id, body)
         while points.compact(run.run_id):
             pass
-        series = points.read_points(run.run_id, "loss")
+        series = point_reading.read_points(run.run_id, "loss")
         chunks = query(
             "SELECT c.first_step, c.last_step FROM point_chunk c JOIN series s USING (series_id) WHERE s.run_id = %s"
             " ORDER BY c.first_step",
@@ -114,15 +114,15 @@ def test_a_long_curve_is_reduced_without_losing_its_peak(place: Place) -> None:
     body = encode_batch([Group(("loss",), steps, steps + 10, values[None, :])])
     append(run.run_id, body)
     points.compact(run.run_id)
-    curve = points.read_curve(run.run_id, "loss", 500, None, None)
+    curve = point_reading.read_curve(run.run_id, "loss", 500, None, None)
     assert len(curve) <= 1_002
     assert curve.values.max() == 50.0
     assert curve.steps[0] == 0
-    near = points.read_curve(run.run_id, "loss", 500, 123_400, 123_500)
+    near = point_reading.read_curve(run.run_id, "loss", 500, 123_400, 123_500)
     assert near.steps.tolist() == list(range(123_400, 123_501))
     # What arrived later and waits in the tail is on the curve at once.
     append(run.run_id, batch(("loss",), [200_000], [9], [99.0]))
-    assert points.read_curve(run.run_id, "loss", 500, None, None).values[-1] == 99.0
+    assert point_reading.read_curve(run.run_id, "loss", 500, None, None).values[-1] == 99.0
 
 
 def test_a_repeated_step_keeps_both_points_and_shows_the_later(place: Place) -> None:
@@ -131,8 +131,8 @@ def test_a_repeated_step_keeps_both_points_and_shows_the_later(place: Place) -> 
     append(run.run_id, batch(("loss",), [3], [10], [9.0]))
     done = points.compact(run.run_id)
     assert done is not None
-    assert len(points.read_points(run.run_id, "loss")) == 2
-    assert points.read_curve(run.run_id, "loss", 100, None, None).values.tolist() == [1.0]
+    assert len(point_reading.read_points(run.run_id, "loss")) == 2
+    assert point_reading.read_curve(run.run_id, "loss", 100, None, None).values.tolist() == [1.0]
     assert done.stats["loss"].count == 1
     assert done.stats["loss"].last == 1.0
 
@@ -141,4 +141,4 @@ def test_keys_differ_by_case_and_accent(place: Place) -> None:
     run = place.run()
     append(run.run_id, batch(("loss", "Loss", "löss"), [0], [1], [1.0]))
     points.compact(run.run_id)
-    assert sorted(points.metric_names(run.run_id)) == ["Loss", "loss", "löss"]
+    assert sorted(point_reading.metric_names(run.run_id)) == ["Loss", "loss", "löss"]

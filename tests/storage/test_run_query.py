@@ -20,7 +20,7 @@ from kinetrum.core.query.matching import holds
 from kinetrum.core.query.settled import Key, Plan
 from kinetrum.core.query.sorting import read_sort
 from kinetrum.storage.db.database import execute
-from kinetrum.storage.runs import runs
+from kinetrum.storage.runs import run_documents, runs
 from kinetrum.storage.search import run_query
 from kinetrum.storage.search.driving_index import Driving, is_rare, unanswered
 from kinetrum.storage.search.run_catalogue import RunCatalogue, Searched
@@ -135,10 +135,10 @@ def fits(plan: Plan | None, doc: RunDoc) -> bool:
 
 def keep(place: Place, params: dict[str, object], results: dict[str, object], labels: dict[str, str]) -> RunDoc:
     run = place.run(**params)
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     doc.results = {key: Result(value, 1) for key, value in results.items()}  # type: ignore[arg-type]
     doc.labels = labels
-    runs.save_doc(run, doc, {}, values=doc.results)
+    run_documents.save_doc(run, doc, {}, values=doc.results)
     return doc
 
 
@@ -190,10 +190,10 @@ def test_aggregates_of_metrics(place: Place) -> None:
     place.goal(Goal("loss", Direction.LOWER))
     for values in ([1.0, 0.2, 0.5], [3.0, 0.4, 0.4], [math.nan, math.nan, math.nan]):
         run = place.run()
-        doc = runs.lock_doc(run.run_id)
+        doc = run_documents.lock_doc(run.run_id)
         steps = np.arange(3)
         doc.stats["loss"] = stats_of(Points(steps, steps, np.array(values)))
-        runs.save_doc(run, doc, {"loss": Goal("loss", Direction.LOWER)}, values=["loss"])
+        run_documents.save_doc(run, doc, {"loss": Goal("loss", Direction.LOWER)}, values=["loss"])
     assert ask(place, "last(loss) = 0.5") == [1]
     assert ask(place, "min(loss) < 0.3") == [1]
     assert ask(place, "max(loss) >= 1") == [1, 2]
@@ -219,10 +219,10 @@ def test_fields_of_runs(place: Place) -> None:
     runs.set_ending(second.run_id, "failed", "boom", second.started_at + timedelta(minutes=5))
     execute("UPDATE run SET parent_uid = %s WHERE run_id = %s", first.uid, third.run_id)
     execute("UPDATE run SET started_at = '2020-06-01 12:00:00' WHERE run_id = %s", third.run_id)
-    doc = runs.lock_doc(third.run_id)
+    doc = run_documents.lock_doc(third.run_id)
     doc.code = {"commit": "4f2a9c1e77"}
     doc.add_problem("the disk is full", 1)
-    runs.save_doc(third, doc, {})
+    run_documents.save_doc(third, doc, {})
     cases = {
         "name like 'deep*'": [1],
         "name like '*_trees*'": [1],
@@ -279,12 +279,12 @@ def test_fields_of_runs(place: Place) -> None:
 
 def test_labels_commits_and_problems_leave_the_index_with_what_they_said(place: Place) -> None:
     run = place.run()
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     doc.labels = {"purpose": "baseline", "gone": "soon"}
-    runs.save_doc(run, doc, {})
+    run_documents.save_doc(run, doc, {})
     assert ask(place, "purpose = baseline and has gone") == [1]
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     doc.labels = {"purpose": "candidate"}
-    runs.save_doc(run, doc, {})
+    run_documents.save_doc(run, doc, {})
     assert ask(place, "purpose = baseline or has gone") == []
     assert ask(place, "label:purpose = candidate") == [1]

@@ -10,7 +10,7 @@ from kinetrum.core.base.goals import Direction, Goal
 from kinetrum.core.base.run_document import Result
 from kinetrum.core.query.check import settle
 from kinetrum.core.query.sorting import read_sort
-from kinetrum.storage.runs import runs
+from kinetrum.storage.runs import run_documents, runs
 from kinetrum.storage.search.run_catalogue import RunCatalogue, Searched
 from kinetrum.storage.search.run_query import Compiler, Finders
 from kinetrum.storage.search.run_search import RunSearch
@@ -33,10 +33,10 @@ def ask(place: Place, text: str, sort: str = "number:asc") -> list[int]:
 
 
 def give(place: Place, run: runs.Run, **values: object) -> None:
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     for key, value in values.items():
         doc.results[key] = Result(value, 1)  # type: ignore[arg-type]
-    runs.save_doc(run, doc, {}, values=values)
+    run_documents.save_doc(run, doc, {}, values=values)
 
 
 @pytest.fixture

@@ -18,12 +18,10 @@ from kinetrum.core.archives.archive import (
     Person,
     RunRecord,
     VersionRecord,
-    check_micros,
-    read_contents,
-    read_run,
     write_contents,
     write_run,
 )
+from kinetrum.core.archives.archive_reading import check_micros, read_contents, read_run
 from kinetrum.core.archives.crate_metadata import LISTED_FILES, METADATA, describe_crate
 from kinetrum.core.base import errors
 from kinetrum.core.base.goals import make_goal

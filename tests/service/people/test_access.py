@@ -41,6 +41,7 @@ BODIES: dict[str, Any] = {
     "rule_model": {"approvals_needed": 1},
     "set_ladder": {"stages": [{"name": "production"}]},
     "set_gates": {"gates": ""},
+    "draft_gates": {"gates": "", "stage": "production", "kind": "approvals", "fields": {}},
     "set_retirement": {"retired": True},
     "choose_lead": {"version": None},
     "promote": {"id": new_id(), "version": 1, "expect": None},
@@ -154,6 +155,7 @@ LEAST: dict[str, str] = (
             "list_fetches",
             "read_feed",
             "preview_rules",
+            "draft_gates",
         ],
         "viewer",
     )

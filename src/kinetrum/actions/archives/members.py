@@ -10,7 +10,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import IO, Any
 
-from kinetrum.core.archives.archive import PlotRecord, check_micros, read_plot_record
+from kinetrum.core.archives.archive import PlotRecord
+from kinetrum.core.archives.archive_reading import check_micros, read_plot_record
 from kinetrum.core.base.errors import InvalidInput, TooLarge
 from kinetrum.core.base.samples import Samples, check_samples
 from kinetrum.core.points.codec import Group

@@ -39,13 +39,13 @@ from kinetrum.core.base.refs import NameRef, RunRef, VersionRef, parse_ref
 from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.base.values import from_json
 from kinetrum.core.plots import Plot
-from kinetrum.storage.data import artifacts, links, manifests
+from kinetrum.storage.data import artifacts, links, manifests, texts
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.clock import iso, now, to_micros
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import names, notes, people, projects
-from kinetrum.storage.runs import plots, resources, result_records, runs, texts
+from kinetrum.storage.runs import plots, resources, result_records, run_documents, runs
 from kinetrum.storage.runs.plots import PlotRow
 from kinetrum.storage.runs.runs import Run
 
@@ -217,7 +217,7 @@ def pack(actor: Actor, store: BlobStore, project: str, chosen: Chosen, license_t
 @snapshot
 def _run(run_id: int) -> RunRecord:
     run = runs.run_by_id(run_id)
-    doc = runs.load_doc(run_id)
+    doc = run_documents.load_doc(run_id)
     kept = {name: texts.read_text(run.project_id, digest) for name, digest in doc.texts.items()}
     return RunRecord(
         id_text(run.uid),

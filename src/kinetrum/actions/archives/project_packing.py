@@ -24,7 +24,7 @@ from kinetrum.storage.data import artifacts
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.db.clock import to_micros
 from kinetrum.storage.people import notes, people
-from kinetrum.storage.registry import model_records, models
+from kinetrum.storage.registry import model_records, models, stage_records
 from kinetrum.storage.registry.models import ModelRow
 from kinetrum.storage.runs import runs
 from kinetrum.storage.search import views
@@ -130,7 +130,7 @@ def _model(model: ModelRow, names: _Names, of_runs: set[int]) -> ModelRecord:
         lead=model.lead_number,
         by=names.person(model.created_by, model_records.origin_of_model(model_id)),
         made_at=to_micros(model.created_at),
-        ladder=models.ladder_of(model_id),
+        ladder=stage_records.ladder_of(model_id),
         versions=tuple(_version(row, names, uids) for row in rows),
         stays=tuple(
             StayRecord(row.stage, row.number, to_micros(row.placed_at)) for row in model_records.stays_of(model_id)

@@ -27,7 +27,7 @@ from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import journal, notes, people, projects
-from kinetrum.storage.registry import model_records, models
+from kinetrum.storage.registry import model_records, models, stage_records
 from kinetrum.storage.registry.models import ModelRow
 from kinetrum.storage.runs import runs
 from kinetrum.storage.search import views
@@ -360,7 +360,7 @@ def _model_differences(row: ModelRow, record: ModelRecord, added: dict[int, int]
         "card": (record.card, row.card),
         "gates": (record.gates, row.gates),
         "labels": (dict(record.labels), row.labels),
-        "ladder": (record.ladder, models.ladder_of(row.model_id)),
+        "ladder": (record.ladder, stage_records.ladder_of(row.model_id)),
         "rules": (
             (
                 record.approvals_needed,
@@ -374,7 +374,7 @@ def _model_differences(row: ModelRow, record: ModelRecord, added: dict[int, int]
     }
     differing = [name for name, (there, here) in pairs.items() if there != here]
     told = [f"{record.name}: {' and '.join(differing)} differ there and stay as they are here."] if differing else []
-    here = {stage: stack[-1].number for stage, stack in models.stacks_of(row.model_id).items() if stack}
+    here = {stage: stack[-1].number for stage, stack in stage_records.stacks_of(row.model_id).items() if stack}
     there = {stay.stage: stay.number for stay in record.stays}
     by_uid = {version.number: version.uid for version in record.versions}
     for stage in dict.fromkeys((*there, *here)):

@@ -6,13 +6,11 @@ a few transactions of its own; an import that was cut off is completed by the ne
 
 from __future__ import annotations
 
-import hashlib
-import json
 import zipfile
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
+from kinetrum.actions.archives.imported import Imported
 from kinetrum.actions.archives.members import (
     member_named,
     read_json,
@@ -22,59 +20,31 @@ from kinetrum.actions.archives.members import (
     read_plots,
     read_points,
 )
+from kinetrum.actions.archives.opened import Opened, experiment_here, read_run_record
 from kinetrum.actions.archives.origins import Origin
 from kinetrum.actions.archives.project_unpacking import check_room_for_models, take_project
+from kinetrum.actions.archives.run_unpacking import take_run
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data import uploads
 from kinetrum.core.archives.archive import (
     ARCHIVE,
     Contents,
     ExperimentRecord,
-    LinkRecord,
-    PlotRecord,
-    RunRecord,
     VersionRecord,
-    read_contents,
-    read_run,
 )
-from kinetrum.core.archives.project import PROJECT, ProjectRecord, read_project
+from kinetrum.core.archives.archive_reading import read_contents
+from kinetrum.core.archives.project import PROJECT, read_project
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
 from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.base.permissions import Act
-from kinetrum.core.base.run_document import Link, RunDoc
-from kinetrum.core.base.samples import Samples
-from kinetrum.core.points.codec import Group, encode_batch
-from kinetrum.core.text.printed_lines import Line
-from kinetrum.storage.data import artifacts, blob_rows, links, manifests
+from kinetrum.core.base.run_document import RunDoc
+from kinetrum.storage.data import artifacts, blob_rows, manifests
 from kinetrum.storage.data.blobs import BlobStore
-from kinetrum.storage.data.links import LinkRow
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import transaction
-from kinetrum.storage.people import journal, names, notes, projects
+from kinetrum.storage.people import journal, names, projects
 from kinetrum.storage.people.projects import ExperimentRow
-from kinetrum.storage.runs import outputs, plots, points, resources, result_records, runs, texts
-from kinetrum.storage.runs.result_records import ResultRow
-
-
-@dataclass
-class Imported:
-    """What an import brought: references here by reference there; what was here already; what was said on the way."""
-
-    source: str
-    runs: dict[str, str] = field(default_factory=dict)
-    versions: dict[str, str] = field(default_factory=dict)
-    models: dict[str, str] = field(default_factory=dict)
-    views: list[str] = field(default_factory=list)
-    known: list[str] = field(default_factory=list)
-    remarks: list[str] = field(default_factory=list)
-
-
-@dataclass(frozen=True)
-class _Opened:
-    archive: zipfile.ZipFile
-    contents: Contents
-    runs: list[RunRecord]
-    project: ProjectRecord | None
+from kinetrum.storage.runs import runs
 
 
 def import_archive(actor: Actor, store: BlobStore, project: str, path: Path, same_people: bool = False) -> Imported:
@@ -98,7 +68,7 @@ def import_archive(actor: Actor, store: BlobStore, project: str, path: Path, sam
             for version in opened.contents.versions:
                 numbers[version.name, version.number] = _take_version(origin, project, version, opened.contents, done)
             for run in opened.runs:
-                _take_run(origin, project, run.uid, opened, numbers, done)
+                take_run(origin, project, run.uid, opened, numbers, done)
             if opened.project is not None:
                 take_project(origin, project, opened.project, numbers, done)
     except zipfile.BadZipFile as error:
@@ -107,11 +77,13 @@ def import_archive(actor: Actor, store: BlobStore, project: str, path: Path, sam
     return done
 
 
-def _read(archive: zipfile.ZipFile) -> _Opened:
+def _read(archive: zipfile.ZipFile) -> Opened:
     """Read and check all that is said; of files only that they are there with the size that is said of them."""
     contents = read_contents(read_json(archive, ARCHIVE))
     # All of what thousands of runs say would fill the memory: it is read again when each is taken in.
-    found = [replace(_read_run(archive, uid), doc=RunDoc(), results=[], notes=[], texts={}) for uid in contents.runs]
+    found = [
+        replace(read_run_record(archive, uid), doc=RunDoc(), results=[], notes=[], texts={}) for uid in contents.runs
+    ]
     project = read_project(read_json(archive, PROJECT)) if PROJECT in archive.NameToInfo else None
     listed = {(version.name, version.number) for version in contents.versions}
     experiments = {experiment.name for experiment in contents.experiments}
@@ -128,11 +100,7 @@ def _read(archive: zipfile.ZipFile) -> _Opened:
                 raise InvalidInput(f"{place} in the archive has not the {entry.size} bytes that are listed for it.")
     for uid in contents.runs:
         _read_through(archive, f"runs/{uid}/")
-    return _Opened(archive, contents, found, project)
-
-
-def _read_run(archive: zipfile.ZipFile, uid: str) -> RunRecord:
-    return read_run(read_json(archive, f"runs/{uid}/run.json"), f"runs/{uid}/run.json")
+    return Opened(archive, contents, found, project)
 
 
 def _read_through(archive: zipfile.ZipFile, folder: str) -> None:
@@ -148,7 +116,7 @@ def _read_through(archive: zipfile.ZipFile, folder: str) -> None:
 
 
 @transaction
-def _check_room_for(actor: Actor, project: str, opened: _Opened) -> None:
+def _check_room_for(actor: Actor, project: str, opened: Opened) -> None:
     """Refuse before anything is kept: runs that live in another project, names that belong to models."""
     place = enter(actor, project, Act.RECORD)
     for run in opened.runs:
@@ -162,7 +130,7 @@ def _check_room_for(actor: Actor, project: str, opened: _Opened) -> None:
         check_room_for_models(place, opened.project)
 
 
-def _take_files(store: BlobStore, project_id: int, opened: _Opened) -> None:
+def _take_files(store: BlobStore, project_id: int, opened: Opened) -> None:
     """Keep the bytes that the project lacks; each verified, none longer than what is listed for it."""
     wanted: dict[str, tuple[str, int]] = {}
     for version in opened.contents.versions:
@@ -184,10 +152,10 @@ def _stored(project_id: int, digests: list[str]) -> set[str]:
 
 
 @transaction
-def _begin(actor: Actor, project: str, opened: _Opened, done: Imported) -> None:
+def _begin(actor: Actor, project: str, opened: Opened, done: Imported) -> None:
     place = enter(actor, project, Act.RECORD)
     for experiment in opened.contents.experiments:
-        row = _experiment_here(place, experiment)
+        row = experiment_here(place, experiment)
         if row is None:
             row = _make_experiment(actor, place, experiment)
         else:
@@ -204,15 +172,6 @@ def _begin(actor: Actor, project: str, opened: _Opened, done: Imported) -> None:
                 standing[goal.key] = goal
             elif standing[goal.key] != goal:
                 done.remarks.append(f"{experiment.name}: the goal of {goal.key} differs there and stays as it is here.")
-
-
-def _experiment_here(place: Place, experiment: ExperimentRecord) -> ExperimentRow | None:
-    """Return what an experiment of the archive is here: by the name that it has there, or one that it had before.
-
-    A name that an experiment had before it was renamed here leads to that one too.
-    """
-    found = (projects.experiment_named(place.project_id, name) for name in (experiment.name, *experiment.earlier_names))
-    return next((row for row in found if row is not None), None)
 
 
 def _make_experiment(actor: Actor, place: Place, experiment: ExperimentRecord) -> ExperimentRow:
@@ -293,188 +252,6 @@ def _take_version(
     if not stored and not version.by_reference:
         done.remarks.append(f"{version.reference} arrived without its files, by reference.")
     return version_id, number
-
-
-def _take_run(
-    origin: Origin,
-    project: str,
-    uid: str,
-    opened: _Opened,
-    numbers: dict[tuple[str, int], tuple[int, int]],
-    done: Imported,
-) -> None:
-    record = _read_run(opened.archive, uid)
-    run_id, complete = _make_run(origin, project, record, opened.contents, numbers, done)
-    if complete:
-        return
-    folder = f"runs/{record.uid}/"
-    for at, batch in enumerate(read_points(opened.archive, f"{folder}points.csv")):
-        _add_points(run_id, record.uid, at, batch)
-    _add_output(run_id, list(read_output(opened.archive, f"{folder}output.jsonl")))
-    for at, block in enumerate(read_machine(opened.archive, f"{folder}machine.jsonl")):
-        _add_machine(run_id, record.uid, at, block)
-    for plot in read_plots(opened.archive, f"{folder}plots.jsonl"):
-        _add_plot(run_id, plot)
-    _complete(run_id)
-
-
-@transaction
-def _make_run(
-    origin: Origin,
-    project: str,
-    record: RunRecord,
-    contents: Contents,
-    numbers: dict[tuple[str, int], tuple[int, int]],
-    done: Imported,
-) -> tuple[int, bool]:
-    """Make the run's row and document; returns its id, and whether it was here complete already."""
-    actor = origin.actor
-    place = enter(actor, project, Act.RECORD)
-    uid = id_bytes(record.uid)
-    known = runs.run_by_uid(uid)
-    if known is not None:
-        if known.project_id != place.project_id:
-            raise Conflict(f"Run {record.uid} is in another project of this instance; a run has one place.")
-        if not runs.is_half_imported(known.run_id):
-            done.known.append(known.reference)
-            return known.run_id, True
-        done.runs[f"{record.experiment}/{record.number}"] = known.reference
-        return known.run_id, False
-    experiment = _experiment_here(place, next(one for one in contents.experiments if one.name == record.experiment))
-    if experiment is None:
-        raise Conflict(f"The experiment {record.experiment} vanished.")
-    number = projects.take_run_number(experiment.experiment_id, record.number)
-    run_id = runs.add_run(
-        uid,
-        experiment.experiment_id,
-        runs.NewRunRow(
-            number,
-            record.name,
-            origin.person_id(record.by),
-            record.host,
-            id_bytes(record.parent) if record.parent else None,
-            from_micros(record.started_at),
-            max(1, record.lease_s),
-        ),
-    )
-    running = record.status == "running"
-    ended = record.ended_at or record.started_at
-    was = f"{record.experiment}/{record.number}"
-    runs.set_imported(
-        run_id,
-        "stopped" if running else record.status,
-        "was still running when it was exported" if running else record.reason,
-        from_micros(ended),
-        origin.words(record.by, was),
-    )
-    run = runs.run_by_id(run_id)
-    doc = record.doc
-    doc.texts = {name: texts.keep_text(place.project_id, text) for name, text in record.texts.items()}
-    _add_links(run_id, record.links, numbers, doc.used, doc.generated, contents)
-    rows = [
-        ResultRow(id_bytes(uid), key, json.dumps(_plain(value)), from_micros(at))
-        for uid, key, value, at in record.results
-    ]
-    result_records.add_results(run_id, rows)
-    goals = projects.goals_to_index(experiment.experiment_id)
-    runs.save_doc(run, doc, goals, params=doc.params, values=doc.results)
-    for note in record.notes:
-        notes.add_imported(
-            place.project_id,
-            "run",
-            run_id,
-            notes.ImportedNote(
-                id_bytes(note.uid), origin.person_id(note.by), note.text, from_micros(note.at), origin.words(note.by)
-            ),
-        )
-    journal.append(
-        place.project_id,
-        actor.person_id,
-        "imported",
-        run.subject,
-        journal.Change(after={"from": run.imported_from}),
-        origin=actor.origin,
-    )
-    done.runs[was] = run.reference
-    if number != record.number:
-        done.remarks.append(f"{was} arrived as {run.reference}: its number is taken here.")
-    return run_id, False
-
-
-def _plain(value: Any) -> Any:
-    from kinetrum.core.base.values import to_json
-
-    return to_json(value)
-
-
-def _add_links(
-    run_id: int,
-    records: list[LinkRecord],
-    numbers: dict[tuple[str, int], tuple[int, int]],
-    used: list[Link],
-    generated: list[Link],
-    contents: Contents,
-) -> None:
-    versions = {(version.name, version.number): version for version in contents.versions}
-    for record in records:
-        version_id, number = numbers[record.name, record.number]
-        version = versions[record.name, record.number]
-        links.add_link(
-            LinkRow(
-                run_id,
-                id_bytes(record.uid),
-                version_id,
-                record.relation,
-                record.role,
-                record.step,
-                from_micros(record.at),
-                record.activity,
-                None,
-            )
-        )
-        (used if record.relation == "used" else generated).append(
-            Link(record.name, number, version.digest, record.role, record.step, version.kind, record.activity)
-        )
-
-
-def _uid(uid: str, what: str, at: int) -> bytes:
-    return hashlib.sha256(f"{uid} {what} {at}".encode()).digest()[:16]
-
-
-@transaction
-def _add_points(run_id: int, uid: str, at: int, groups: list[Group]) -> None:
-    body = encode_batch(groups)
-    points.append_batch(run_id, _uid(uid, "points", at), body, sum(len(group.steps) for group in groups))
-
-
-@transaction
-def _add_output(run_id: int, lines: list[Line]) -> None:
-    if outputs.line_count(run_id) == 0:
-        outputs.add_imported(run_id, lines)
-
-
-@transaction
-def _add_machine(run_id: int, uid: str, at: int, block: Samples) -> None:
-    resources.add_block(run_id, _uid(uid, "machine", at), block)
-
-
-@transaction
-def _add_plot(run_id: int, record: PlotRecord) -> None:
-    at = from_micros(record.at)
-    plots.add_plot(run_id, id_bytes(record.uid), record.name, record.step, at, record.plot, record.declared)
-
-
-def _complete(run_id: int) -> None:
-    from kinetrum.actions.recording.intake import compact_run
-
-    while compact_run(run_id):
-        pass
-    _mark_complete(run_id)
-
-
-@transaction
-def _mark_complete(run_id: int) -> None:
-    runs.finish_import(run_id)
 
 
 @transaction

@@ -16,7 +16,8 @@ from kinetrum.core.compare import Comparison, RunFacts, compare_runs
 from kinetrum.core.compare.runs import RUN_LIMIT, Replicate
 from kinetrum.core.points.together import Band, band_of
 from kinetrum.storage.db.database import snapshot
-from kinetrum.storage.runs import points, replicates, resources, runs
+from kinetrum.storage.runs import point_reading, resources, run_families, runs
+from kinetrum.storage.search import replicates
 
 # Of so many runs what they used of their machines is read.
 _IN_DETAIL = 20
@@ -82,7 +83,7 @@ def _together(views: list[RunView], baseline: int) -> tuple[list[RunView], list[
 
 def _views(place: Place, references: list[str]) -> list[RunView]:
     named = runs_named(place, references)
-    metrics = points.metric_names_of([run.run_id for run in named])
+    metrics = point_reading.metric_names_of([run.run_id for run in named])
     return [replace(view, metrics=metrics.get(view.run.run_id, ())) for view in views_of(named)]
 
 
@@ -138,7 +139,7 @@ def group_curves(
         drawn.add(key)
         members = group[:_CURVES_LIMIT]
         having = [one.run.run_id for one in members if metric in one.doc.stats]
-        curves = [points.read_curve(run_id, metric, width, None, None) for run_id in having]
+        curves = [point_reading.read_curve(run_id, metric, width, None, None) for run_id in having]
         found.append((view.run.reference, len(curves), band_of(curves, width)))
     return found
 
@@ -181,7 +182,7 @@ def _of_search(view: RunView) -> tuple[dict[str, Value], int]:
     """
     if not view.goals or any(key in view.values for key in view.goals):
         return {}, 0
-    children = views_of(runs.children_of(view.run.uid, view.run.project_id, _CHILDREN_LIMIT))
+    children = views_of(run_families.children_of(view.run.uid, view.run.project_id, _CHILDREN_LIMIT))
     found: dict[str, Value] = {}
     for key, goal in view.goals.items():
         numbers = [child.values.get(key) for child in children if child.run.status == "finished"]

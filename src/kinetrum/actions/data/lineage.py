@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data.artifact_versions import find_uses
 from kinetrum.actions.registry.held_models import hold
-from kinetrum.actions.registry.registry_views import pick_version
+from kinetrum.actions.registry.version_lookup import pick_version
 from kinetrum.actions.search.references import find_version, run_named
 from kinetrum.core.base.errors import InvalidInput, NotFound
 from kinetrum.core.base.refs import RunRef, VersionRef, parse_ref
@@ -19,8 +19,8 @@ from kinetrum.storage.data.links import LinkRow
 from kinetrum.storage.db.clock import iso
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import people
-from kinetrum.storage.registry import models
-from kinetrum.storage.runs import runs
+from kinetrum.storage.registry import models, stage_records
+from kinetrum.storage.runs import run_families, runs
 from kinetrum.storage.runs.runs import Run
 
 NODES_LIMIT = 20_000
@@ -189,7 +189,7 @@ class _Walk:
         names = {}
         for model_id in sorted({model for model, _ in wanted}):
             row = models.model_by_id(model_id)
-            occupied = models.stages_of_versions(model_id)
+            occupied = stage_records.stages_of_versions(model_id)
             for version in models.versions_of_model(model_id):
                 key = (model_id, version.number)
                 if key not in wanted:
@@ -216,11 +216,11 @@ class _Walk:
 
 
 def _parents(run_ids: set[int]) -> list[tuple[int, int]]:
-    return runs.parents_and_children(run_ids, of_children=True)
+    return run_families.parents_and_children(run_ids, of_children=True)
 
 
 def _children(run_ids: set[int]) -> list[tuple[int, int]]:
-    return runs.parents_and_children(run_ids, of_children=False)
+    return run_families.parents_and_children(run_ids, of_children=False)
 
 
 def _artifacts_of_models(wanted: set[tuple[int, int]]) -> list[tuple[tuple[int, int], int]]:

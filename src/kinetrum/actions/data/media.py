@@ -22,7 +22,7 @@ from kinetrum.storage.data import manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.database import snapshot
-from kinetrum.storage.runs import plots, runs
+from kinetrum.storage.runs import plots, run_documents
 
 RUNS_LIMIT, SIDE, AHEAD = 100, 320, 24
 IMAGE_BYTES = 64 * 1024 * 1024
@@ -82,7 +82,7 @@ def kept_names(actor: Actor, project: str, references: Sequence[str]) -> tuple[l
         drawn.setdefault(row.name, KeptName(row.name, row.kind)).steps.append(KeptStep(by_id[row.run_id], row.step))
     shown: dict[tuple[str, str], KeptName] = {}
     for run in named:
-        for link in runs.load_doc(run.run_id).generated:
+        for link in run_documents.load_doc(run.run_id).generated:
             if link.kind in KINDS:
                 found = shown.setdefault((link.name, link.kind), KeptName(link.name, link.kind))
                 found.steps.append(KeptStep(run.reference, link.step, link.version, link.activity))

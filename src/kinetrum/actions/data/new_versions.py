@@ -23,7 +23,7 @@ from kinetrum.storage.data.links import LinkRow
 from kinetrum.storage.db.clock import from_micros
 from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import journal
-from kinetrum.storage.runs import runs
+from kinetrum.storage.runs import run_documents, runs
 from kinetrum.storage.runs.runs import Run
 
 KIND_LIMIT = 40
@@ -70,7 +70,7 @@ def link_version(
 ) -> VersionRow:
     """Record content that a run used or generated. Sent again, it changes nothing."""
     place, run = run_to_write(actor, project, experiment, run_ref)
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     known = links.linked_version(run.run_id, id_bytes(new.uid))
     if known is not None:
         return known
@@ -101,7 +101,7 @@ def link_existing(
 ) -> VersionRow:
     """Record that a run used a version that exists."""
     place, run = run_to_write(actor, project, experiment, run_ref)
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     version = find_version(place, link.name, link.which)
     use = NewVersion(
         link.new_uid,
@@ -150,7 +150,7 @@ def _link(run: Run, doc: RunDoc, version: VersionRow, relation: str, new: NewVer
             doc.problems.append(Problem(new.uid, problem, new.at))
         if link.keep is not None:
             checkpoints.keep_chosen(run, doc, version, link.keep, new.at, final=run.status != "running")
-        runs.save_doc(run, doc, {})
+        run_documents.save_doc(run, doc, {})
     runs.sign_of_life(run.run_id)
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
 from kinetrum.actions.registry.held_models import hold
-from kinetrum.actions.registry.registry_views import pick_version, thing_named
+from kinetrum.actions.registry.version_lookup import pick_version, thing_named
 from kinetrum.actions.search.references import find_artifact, find_version, in_lock_order, run_named, runs_named
 from kinetrum.core.base.errors import InvalidInput, NotAllowed, NotFound
 from kinetrum.core.base.ids import id_bytes

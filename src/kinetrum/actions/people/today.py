@@ -19,7 +19,7 @@ from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import people as people_store
 from kinetrum.storage.people import projects, visits
 from kinetrum.storage.people.visits import NewNote, StageChange, WaitingVersion
-from kinetrum.storage.runs import runs
+from kinetrum.storage.runs import run_documents, runs
 from kinetrum.storage.runs.runs import Run
 
 RUNNING_LIMIT, ENDED_LIMIT, OTHERS_LIMIT = 100, 200, 50
@@ -96,7 +96,7 @@ def _may_review(actor: Actor, project_id: int) -> bool:
 
 
 def _seen(found: list[Run]) -> list[SeenRun]:
-    docs = runs.load_docs([run.run_id for run in found])
+    docs = run_documents.load_docs([run.run_id for run in found])
     names = people_store.full_names()
     goals = {run.experiment_id: projects.goals_of(run.experiment_id) for run in found}
     best = {one.experiment_id: _best(one, goals[one.experiment_id]) for one in found}

@@ -9,7 +9,7 @@ from kinetrum.storage.data import artifacts, links
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.links import LinkRow
 from kinetrum.storage.people import projects
-from kinetrum.storage.runs import points
+from kinetrum.storage.runs import point_reading
 from kinetrum.storage.runs.runs import Run
 
 
@@ -30,7 +30,7 @@ def keep_chosen(run: Run, doc: RunDoc, version: VersionRow, keep: str, at: int, 
             doc.add_problem(text, at)
             return
         higher = goals[key].higher
-        measured = shown(points.read_points(run.run_id, key))
+        measured = shown(point_reading.read_points(run.run_id, key))
         values = dict(zip(measured.steps.tolist(), measured.values.tolist(), strict=True))
     found = _checkpoints(made, values)
     measured_to = max(values, default=None)

@@ -14,9 +14,10 @@ from kinetrum.core.base.run_document import Activity, Progress, RunDoc
 from kinetrum.core.base.samples import Samples, check_samples, joined, thinned
 from kinetrum.core.base.values import Value, check_name
 from kinetrum.core.compare.environment import PackageChange, changes, code_change, text_difference
+from kinetrum.storage.data import texts
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.live import events
-from kinetrum.storage.runs import resources, runs, texts
+from kinetrum.storage.runs import resources, run_documents, runs
 from kinetrum.storage.runs.runs import Run
 
 TEXT_LIMIT, PACKAGES_LIMIT, ACTIVITIES_LIMIT = 2 * 1024 * 1024, 5_000, 1_000
@@ -56,7 +57,7 @@ class Surroundings:
 def add_surroundings(actor: Actor, project: str, experiment: str, run_ref: str, caught: RecordedEnvironment) -> None:
     """Keep what was caught around a run. Sent again, it replaces what was sent before."""
     place, run = run_to_write(actor, project, experiment, run_ref)
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     for name, text in (("difference", caught.difference), ("script", caught.script)):
         if text:
             if len(text) > TEXT_LIMIT:
@@ -71,7 +72,7 @@ def add_surroundings(actor: Actor, project: str, experiment: str, run_ref: str, 
     if caught.job is not None:
         doc.job = caught.job
     doc.about.update(caught.about)
-    runs.save_doc(run, doc, {})
+    run_documents.save_doc(run, doc, {})
     runs.sign_of_life(run.run_id)
 
 
@@ -85,13 +86,13 @@ def read_surroundings(
     """
     place = enter(actor, project)
     run = find_run(place, experiment, run_ref)
-    doc = runs.load_doc(run.run_id)
+    doc = run_documents.load_doc(run.run_id)
     here = _texts(place, doc)
     packages = json.loads(here.get("packages", "{}"))
     if against is None:
         return Surroundings(doc.code or None, here.get("difference"), here.get("script"), packages, doc.job, doc.about)
     other = _other(place, run, against)
-    other_doc = runs.load_doc(other.run_id)
+    other_doc = run_documents.load_doc(other.run_id)
     there = _texts(place, other_doc)
     name = "difference" if "difference" in here or "difference" in there else "script"
     return Surroundings(
@@ -163,7 +164,7 @@ def add_activity(actor: Actor, project: str, experiment: str, run_ref: str, new:
     check_name(new.name, "activity")
     if new.ended_at is not None and new.ended_at < new.started_at:
         raise InvalidInput("The activity ends before it starts.", field="ended_at")
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     others = [activity for activity in doc.activities if activity.uid != new.uid]
     known = next((activity for activity in doc.activities if activity.uid == new.uid), None)
     if known is not None and known.ended_at is not None and new.ended_at is None:
@@ -171,7 +172,7 @@ def add_activity(actor: Actor, project: str, experiment: str, run_ref: str, new:
     if len(others) >= ACTIVITIES_LIMIT:
         raise TooLarge(f"{run.reference} has {ACTIVITIES_LIMIT} activities; more are not kept.")
     doc.activities = sorted([*others, new], key=lambda activity: (activity.started_at, activity.uid))
-    runs.save_doc(run, doc, {})
+    run_documents.save_doc(run, doc, {})
     runs.sign_of_life(run.run_id)
 
 
@@ -179,8 +180,8 @@ def add_activity(actor: Actor, project: str, experiment: str, run_ref: str, new:
 def set_progress(actor: Actor, project: str, experiment: str, run_ref: str, progress: Progress) -> None:
     """Note how far the run is; what was told later stays."""
     _, run = run_to_write(actor, project, experiment, run_ref)
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     if doc.progress is None or doc.progress.at < progress.at:
         doc.progress = progress
-        runs.save_doc(run, doc, {})
+        run_documents.save_doc(run, doc, {})
     runs.sign_of_life(run.run_id)

@@ -26,7 +26,7 @@ from kinetrum.storage.db.database import transaction
 from kinetrum.storage.live import events
 from kinetrum.storage.people import journal, projects
 from kinetrum.storage.people.projects import ExperimentRow
-from kinetrum.storage.runs import outputs, points, result_records, runs
+from kinetrum.storage.runs import outputs, points, result_records, run_documents, runs
 from kinetrum.storage.runs.result_records import ResultRow
 from kinetrum.storage.runs.runs import Run
 
@@ -139,7 +139,7 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
     doc = RunDoc(labels=_labels(beginning.labels), about=beginning.about, seeds=row.seeds)
     _declare_goals(row.experiment_id, beginning.goals, doc, beginning.started_at)
     _set_params(doc, beginning.params, beginning.started_at)
-    runs.save_doc(run, doc, {}, params=doc.params)
+    run_documents.save_doc(run, doc, {}, params=doc.params)
     journal.append(place.project_id, actor.person_id, "began", run.subject, origin=actor.origin)
     return run
 
@@ -184,10 +184,10 @@ def _set_params(doc: RunDoc, params: dict[str, Value], at: int) -> tuple[list[st
 def set_params(actor: Actor, project: str, experiment: str, run_ref: str, params: dict[str, Value]) -> list[SetAside]:
     """Set parameters once; another value for a set one is put aside and becomes a problem of the run."""
     _, run = run_to_write(actor, project, experiment, run_ref)
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     fresh, aside = _set_params(doc, params, to_micros(now()))
     if fresh or aside:
-        runs.save_doc(run, doc, {}, params=fresh)
+        run_documents.save_doc(run, doc, {}, params=fresh)
     runs.sign_of_life(run.run_id)
     return aside
 
@@ -228,7 +228,7 @@ def _keep_points(
 def add_results(actor: Actor, project: str, experiment: str, run_ref: str, results: list[NewResult]) -> None:
     """Keep results; of one key the latest by time is shown, all are kept."""
     _, run = run_to_write(actor, project, experiment, run_ref)
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     # One that is known and comes again, however late, must not replace what was recorded after it.
     known = result_records.known_results(run.run_id, [id_bytes(result.uid) for result in results])
     results = [result for result in results if id_bytes(result.uid) not in known]
@@ -249,7 +249,7 @@ def add_results(actor: Actor, project: str, experiment: str, run_ref: str, resul
             doc.results[result.key] = Result(result.value, result.at)
             changed.append(result.key)
     if changed:
-        runs.save_doc(run, doc, projects.goals_to_index(run.experiment_id), values=dict.fromkeys(changed))
+        run_documents.save_doc(run, doc, projects.goals_to_index(run.experiment_id), values=dict.fromkeys(changed))
     runs.sign_of_life(run.run_id)
 
 
@@ -257,11 +257,11 @@ def add_results(actor: Actor, project: str, experiment: str, run_ref: str, resul
 def add_problem(actor: Actor, project: str, experiment: str, run_ref: str, uid: str, text: str, at: int) -> None:
     """Tell of something that went wrong while recording."""
     _, run = run_to_write(actor, project, experiment, run_ref)
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     before = len(doc.problems)
     doc.add_problem(text, at, uid)
     if len(doc.problems) > before:
-        runs.save_doc(run, doc, {})
+        run_documents.save_doc(run, doc, {})
 
 
 @transaction
@@ -292,9 +292,9 @@ def record_ending(
             raise Conflict(f"{run.reference} is {run.status} already and stays so.", field="status")
         return run
     outputs.finish_writers(run.run_id)
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     if checkpoints.settle(run, doc, ended_at):
-        runs.save_doc(run, doc, {})
+        run_documents.save_doc(run, doc, {})
     runs.set_ending(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, moment)
     journal.append(
         place.project_id, actor.person_id, "ended", run.subject, journal.Change(run.status, status), origin=actor.origin
@@ -331,13 +331,13 @@ def compact_run(run_id: int) -> bool:
     if done is None:
         return False
     run = runs.run_by_id(run_id)
-    doc = runs.lock_doc(run_id)
+    doc = run_documents.lock_doc(run_id)
     doc.stats.update(done.stats)
     for key, line in done.sketches.items():
         # Thin lines are for tables, which show few columns: a run with thousands of metrics keeps those of the first.
         if key in doc.sketches or len(doc.sketches) < SKETCHES_KEPT:
             doc.sketches[key] = line
-    runs.save_doc(run, doc, projects.goals_to_index(run.experiment_id), values=done.stats)
+    run_documents.save_doc(run, doc, projects.goals_to_index(run.experiment_id), values=done.stats)
     return True
 
 

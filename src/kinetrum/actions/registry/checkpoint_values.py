@@ -12,7 +12,7 @@ from kinetrum.storage.data import links
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.links import LinkRow
 from kinetrum.storage.people import projects
-from kinetrum.storage.runs import points, runs
+from kinetrum.storage.runs import point_reading, runs
 
 # Of so many versions, the newest ones, it is told.
 CHECKPOINTS_LIMIT = 1_000
@@ -49,7 +49,7 @@ def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[C
         for key, goal in projects.goals_of(run.experiment_id).items():
             goals.setdefault(key, goal)
         made = by_run[run.run_id]
-        measured = points.read_at(run.run_id, sorted({link.step for link in made if link.step is not None}))
+        measured = point_reading.read_at(run.run_id, sorted({link.step for link in made if link.step is not None}))
         for link in made:
             step = link.step or 0
             values: dict[str, Value] = {key: value for key, (_, value) in measured[step].items()}

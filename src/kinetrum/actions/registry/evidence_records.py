@@ -24,7 +24,7 @@ from kinetrum.storage.people import names, people
 from kinetrum.storage.registry import evidence, models
 from kinetrum.storage.registry.evidence import EvidenceRow
 from kinetrum.storage.registry.models import ModelRow, ModelVersionRow
-from kinetrum.storage.runs import plots, runs
+from kinetrum.storage.runs import plots, run_documents, runs
 from kinetrum.storage.runs.runs import Run
 
 ON_LIMIT = 50
@@ -43,7 +43,7 @@ class Found:
 
 def evidence_in(run_id: int) -> list[Found]:
     """Return what a run evaluated: names of data of which it kept predictions or plots, with results beside them."""
-    run, doc = runs.run_by_id(run_id), runs.load_doc(run_id)
+    run, doc = runs.run_by_id(run_id), run_documents.load_doc(run_id)
     kept = {link.name for link in doc.generated if link.kind == "table"}
     drawn = {row.name.rsplit("/", 1)[0] for row in plots.plots_of_runs([run_id]) if "/" in row.name}
     evaluated = dict.fromkeys((*(key.rsplit("/", 1)[0] for key in doc.results if "/" in key), *sorted(drawn)))
@@ -104,7 +104,7 @@ def add_evidence(actor: Actor, project: str, model_name: str, number: int, uid: 
             raise Conflict(f"The id {uid} belongs to other evidence.", field="id")
         return
     run = run_named(place, run_ref)
-    doc = runs.load_doc(run.run_id)
+    doc = run_documents.load_doc(run.run_id)
     experiments = experiment_names(run)
     found = found_on(run.run_id, experiments, doc, on)
     if not found.results and found.rows_version is None:

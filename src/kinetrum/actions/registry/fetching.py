@@ -5,7 +5,8 @@ from __future__ import annotations
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data.artifact_versions import stored_entry
 from kinetrum.actions.registry.held_models import hold
-from kinetrum.actions.registry.registry_views import VersionDetailView, pick_version, read_model_version
+from kinetrum.actions.registry.registry_views import VersionDetailView, read_model_version
+from kinetrum.actions.registry.version_lookup import pick_version
 from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.base.values import check_name
 from kinetrum.core.registry.review import Review, Standing, fault_of

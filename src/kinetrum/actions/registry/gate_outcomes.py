@@ -25,10 +25,10 @@ from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import projects
-from kinetrum.storage.registry import evidence, models
+from kinetrum.storage.registry import evidence, models, stage_records, verdict_records
 from kinetrum.storage.registry.evidence import EvidenceRow
 from kinetrum.storage.registry.models import ModelVersionRow
-from kinetrum.storage.runs import runs
+from kinetrum.storage.runs import run_documents
 
 # (evidence of the candidate, evidence of the occupant, confidence) to what the rows say, or why they say nothing.
 Judged = dict[tuple[str, str, float], "list[RowsVerdict] | str"]
@@ -101,7 +101,7 @@ def asked_of(held: Held, stage_name: str, number: int) -> Asked:
 
 def standard_of(held: Held, stage_name: str) -> int | None:
     """Return the version that a candidate for a stage is held against; None where there is none yet."""
-    events = models.events_of(held.model.model_id)
+    events = stage_records.events_of(held.model.model_id)
     return rules.find_standard([e.after for e in events if e.stage == stage_name and e.after], held.standings)
 
 
@@ -114,10 +114,10 @@ def _facts(
 ) -> Facts:
     verdicts = [
         Given(verdict.approves, verdict.older)
-        for verdict in models.verdicts_of(held.model.model_id)
+        for verdict in verdict_records.verdicts_of(held.model.model_id)
         if verdict.number == row.number
     ]
-    doc = runs.load_doc(row.run_id) if row.run_id else None
+    doc = run_documents.load_doc(row.run_id) if row.run_id else None
     return Facts(
         number=row.number,
         approvals=counting_approvals(verdicts, held.model.renewed_approvals),

@@ -15,7 +15,7 @@ from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.core.registry.review import Review, Standing, kept_standing
 from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import journal
-from kinetrum.storage.registry import models
+from kinetrum.storage.registry import models, stage_records, verdict_records
 from kinetrum.storage.registry.models import ModelRow
 
 COMMENT_LIMIT = 4_000
@@ -56,9 +56,9 @@ def hold(place: Place, name: str, lock: bool) -> Held:
     return Held(
         place,
         model,
-        models.ladder_of(model.model_id),
-        models.stacks_of(model.model_id),
-        models.standings_of(model),
+        stage_records.ladder_of(model.model_id),
+        stage_records.stacks_of(model.model_id),
+        verdict_records.standings_of(model),
     )
 
 
@@ -97,7 +97,7 @@ def review(actor: Actor, project: str, model_name: str, number: int, approves: b
         )
     mine = [
         row
-        for row in models.verdicts_of(held.model.model_id)
+        for row in verdict_records.verdicts_of(held.model.model_id)
         if row.number == number and row.person_id == actor.person_id
     ]
     if approves is None and not mine:
@@ -105,8 +105,8 @@ def review(actor: Actor, project: str, model_name: str, number: int, approves: b
     # What was given before the newest evidence came is given anew, also in the same words.
     if mine and mine[0].approves == approves and mine[0].comment == comment and not mine[0].older:
         return before
-    models.set_verdict(held.model.model_id, number, actor.person_id, approves, checked_comment(comment))
-    after = models.standings_of(held.model)[number].review
+    verdict_records.set_verdict(held.model.model_id, number, actor.person_id, approves, checked_comment(comment))
+    after = verdict_records.standings_of(held.model)[number].review
     act = {True: "approved", False: "rejected", None: "took back the verdict on"}[approves]
     log(actor, held, act, f"{held.model.name}@{number}", before, after, comment)
     return after

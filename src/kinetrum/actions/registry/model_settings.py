@@ -23,7 +23,7 @@ from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.registry.review import Review
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import people, projects
-from kinetrum.storage.registry import models
+from kinetrum.storage.registry import models, stage_records, verdict_records
 
 PURPOSE_LIMIT, SECTIONS_LIMIT, APPROVALS_LIMIT = 1_000, 40, 20
 
@@ -210,8 +210,8 @@ def _evidence_rules(place: Place, given: Mapping[str, Mapping[str, Any]]) -> dic
 def _review_changes(held: Held, changes: Mapping[str, Any]) -> list[ReviewChange]:
     """Return the versions whose review changes with these columns, the newest first."""
     kept = {name: changes[name] for name in ("approvals_needed", "renewed_approvals") if name in changes}
-    after = models.standings_of(replace(held.model, **kept))
-    standing_on = models.stages_of_versions(held.model.model_id)
+    after = verdict_records.standings_of(replace(held.model, **kept))
+    standing_on = stage_records.stages_of_versions(held.model.model_id)
     return [
         ReviewChange(number, before.review, after[number].review, tuple(standing_on.get(number, ())))
         for number, before in sorted(held.standings.items(), reverse=True)
@@ -276,7 +276,7 @@ def set_ladder(actor: Actor, project: str, model_name: str, stages: Sequence[Sta
             f"The gates of {model_name} name {' and '.join(orphaned)}; take them out of the gates first.",
             field="stages",
         )
-    models.set_ladder(held.model.model_id, ladder)
+    stage_records.set_ladder(held.model.model_id, ladder)
     log(actor, held, "changed the ladder of", model_name, _told(held.ladder), _told(ladder), "")
 
 

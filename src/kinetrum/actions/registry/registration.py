@@ -38,7 +38,7 @@ from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import journal, projects
 from kinetrum.storage.registry import models
 from kinetrum.storage.registry.models import ModelVersionRow
-from kinetrum.storage.runs import runs
+from kinetrum.storage.runs import run_documents, runs
 from kinetrum.storage.runs.runs import Run
 
 VALUES_LIMIT = 200
@@ -278,7 +278,7 @@ def _several(run: Run, name: str, made: Sequence[Generated]) -> InvalidInput:
     numbers = ", ".join(f"{name}@{number}" for number in numbered[:4])
     numbers += f" … {name}@{numbered[-1]}" if len(numbered) > 4 else ""
     steps = [one.step for one in made if one.step is not None]
-    goals = [key for key in projects.goals_of(run.experiment_id) if key in runs.load_doc(run.run_id).stats]
+    goals = [key for key in projects.goals_of(run.experiment_id) if key in run_documents.load_doc(run.run_id).stats]
     ways = [f"a step from {steps[0]} to {steps[-1]}"] if steps else []
     ways += [f"the best by {' or '.join(goals)}"] if steps and goals else []
     choice = ", or ".join([*ways, f"one of {numbers}"])

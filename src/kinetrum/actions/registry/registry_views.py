@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from kinetrum.actions.context import Actor, Place, enter, why_not
+from kinetrum.actions.context import Actor, enter, why_not
 from kinetrum.actions.registry.evidence_records import (
     evidence_in,
     experiment_names,
@@ -16,30 +16,30 @@ from kinetrum.actions.registry.evidence_records import (
     rule_refusal,
     why_not_own,
 )
-from kinetrum.actions.registry.held_models import Held, hold, standing_of
+from kinetrum.actions.registry.held_models import Held, hold
 from kinetrum.actions.registry.stage_acts import why_not_place
+from kinetrum.actions.registry.version_lookup import lead_or_none, pick_version
 from kinetrum.actions.registry.version_values import values_of_versions
-from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotFound
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.manifests import FileEntry
-from kinetrum.core.base.permissions import Act, Role
+from kinetrum.core.base.permissions import Act
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.card import missing_sections
 from kinetrum.core.registry.ladder import Stage
-from kinetrum.core.registry.review import Review, Standing, fault_of, newest_approved
+from kinetrum.core.registry.review import Review, Standing, fault_of
 from kinetrum.core.registry.values import VersionValues
-from kinetrum.storage.data import artifacts, manifests
+from kinetrum.storage.data import artifacts, manifests, texts
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import people, projects
-from kinetrum.storage.registry import evidence, model_records, models
+from kinetrum.storage.registry import evidence, model_records, models, stage_records, verdict_records
 from kinetrum.storage.registry.evidence import EvidenceRow
 from kinetrum.storage.registry.model_records import ImportedVerdictRow
-from kinetrum.storage.registry.models import EventRow, ModelRow, ModelVersionRow, VerdictRow
-from kinetrum.storage.runs import runs, texts
+from kinetrum.storage.registry.models import ModelRow, ModelVersionRow
+from kinetrum.storage.registry.stage_records import EventRow
+from kinetrum.storage.registry.verdict_records import VerdictRow
+from kinetrum.storage.runs import run_documents, runs
 from kinetrum.storage.runs.runs import Run
-
-DIGITS = 8
 
 
 @dataclass(frozen=True)
@@ -156,19 +156,11 @@ def _view(actor: Actor, held: Held) -> ModelView:
         person_name=next(person.name for person in people.people() if person.person_id == owner),
         stages=[_stage(actor, held, stage) for stage in held.ladder],
         versions=_versions(held, names),
-        events=models.events_of(held.model.model_id),
+        events=stage_records.events_of(held.model.model_id),
         lead=lead_or_none(held),
         missing_sections=missing_sections(held.model.card, held.model.card_sections),
         why_not={word: why_not(actor, held.place, act) for word, act in _ACTS.items()},
     )
-
-
-def lead_or_none(held: Held) -> int | None:
-    """Return the lead version's number, None where there is none."""
-    try:
-        return rules.lead_of(held.chosen_lead, held.ladder, held.stacks, held.standings, held.model.name)
-    except KinetrumError:
-        return None
 
 
 def warning_of(stage: Stage, standing: Standing) -> str | None:
@@ -194,9 +186,9 @@ def _stage(actor: Actor, held: Held, stage: Stage) -> StageView:
 
 
 def _versions(held: Held, names: dict[int, str], only: int | None = None) -> list[VersionView]:
-    verdicts = models.verdicts_of(held.model.model_id)
+    verdicts = verdict_records.verdicts_of(held.model.model_id)
     overridden: dict[int, list[str]] = {}
-    for event in models.events_of(held.model.model_id):
+    for event in stage_records.events_of(held.model.model_id):
         if event.override_reason and event.after is not None:
             overridden.setdefault(event.after, []).append(f"{event.stage}: {event.override_reason} ({event.person})")
     found = []
@@ -322,7 +314,7 @@ def _dependencies(row: ModelVersionRow) -> dict[str, str]:
     """Return the packages that the version's run recorded."""
     if row.run_id is None:
         return {}
-    digest = runs.load_doc(row.run_id).texts.get("packages")
+    digest = run_documents.load_doc(row.run_id).texts.get("packages")
     text = texts.read_text(runs.run_by_id(row.run_id).project_id, digest) if digest else None
     found: dict[str, str] = json.loads(text) if text else {}
     return found
@@ -336,77 +328,3 @@ def why_not_approve(actor: Actor, held: Held, row: ModelVersionRow) -> str | Non
             f"{held.model.name} asks for a second pair of eyes: who registered version {row.number} may not approve it."
         )
     return reason
-
-
-def pick_version(held: Held, which: str) -> int:
-    """Return the version number that a number, a stage, `lead`, `newest` or `sha256:…` stands for."""
-    model = held.model
-    if which.isascii() and which.isdigit() and len(which) < 10:
-        return standing_of(held, int(which)).number
-    if which == "lead":
-        return rules.lead_of(held.chosen_lead, held.ladder, held.stacks, held.standings, model.name)
-    if which == "newest":
-        newest = newest_approved(held.standings.values())
-        if newest is None:
-            raise NotFound(f"{model.name} has no approved version yet.", field="version")
-        return newest
-    if which == "latest" or which.startswith("best:"):
-        raise NotFound(
-            f"{model.name} is a model, and {which} is a word for artifacts: {model.name}@newest is its newest approved "
-            f"version, {model.name}@lead the one in use.",
-            field="version",
-        )
-    if which.startswith("sha256:"):
-        return _of_digest(held, which)
-    stage = rules.find_stage(held.ladder, which, model.name)
-    stack = held.stacks.get(stage.name, ())
-    if not stack:
-        raise NotFound(f"No version of {model.name} stands on {stage.name}.", field="version")
-    return stack[-1].number
-
-
-def _of_digest(held: Held, which: str) -> int:
-    """Return the newest version whose files have a digest that begins so."""
-    digits = which.removeprefix("sha256:")
-    if len(digits) < DIGITS:
-        raise InvalidInput(f"A digest is named by {DIGITS} or more of its hexadecimal digits.", field="version")
-    found = {
-        artifacts.version_by_id(row.version_id).digest: row.number
-        for row in reversed(models.versions_of_model(held.model.model_id))
-        if artifacts.version_by_id(row.version_id).digest.startswith(digits)
-    }
-    if not found:
-        raise NotFound(f"No version of {held.model.name} has a digest that begins with {which}.", field="version")
-    if len(found) > 1:
-        raise InvalidInput(
-            f"{which} names {len(found)} versions of {held.model.name}; give more digits.", field="version"
-        )
-    return next(iter(found.values()))
-
-
-def thing_named(place: Place, name: str) -> str | None:
-    """Return whether a name is an artifact, a model, an experiment, or nothing."""
-    return artifacts.thing_of_name(place.project_id, name) or (
-        "experiment" if projects.experiment_named(place.project_id, name) else None
-    )
-
-
-@dataclass(frozen=True)
-class Named:
-    """What a bare name names: every kind of thing that has it."""
-
-    name: str
-    things: list[str]
-    role: Role
-
-
-@snapshot
-def what_is(actor: Actor, project: str, name: str) -> Named:
-    """Tell what a bare name is: experiment, artifact, model, or several of them."""
-    place = enter(actor, project)
-    things = [thing for thing in [artifacts.thing_of_name(place.project_id, name)] if thing]
-    if projects.experiment_named(place.project_id, name):
-        things.insert(0, "experiment")
-    if not things:
-        raise NotFound(f"{place.project.name} has no experiment, artifact or model {name!r}.", field="name")
-    return Named(name, things, place.role)

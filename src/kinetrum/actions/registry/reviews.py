@@ -9,8 +9,9 @@ from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.registry.evidence_records import allowed_evidence, latest_by_data
 from kinetrum.actions.registry.gate_outcomes import judge_pair, look_at_gates, misfits, standard_of
 from kinetrum.actions.registry.held_models import Held, hold, standing_of
-from kinetrum.actions.registry.registry_views import VersionDetailView, pick_version, read_model_version
+from kinetrum.actions.registry.registry_views import VersionDetailView, read_model_version
 from kinetrum.actions.registry.stage_acts import why_not_place
+from kinetrum.actions.registry.version_lookup import pick_version
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.registry import ladder as rules
 from kinetrum.core.registry.gates import Better, Bound, GateCheck, read_gates
@@ -21,7 +22,7 @@ from kinetrum.core.statistics.noise.verdict import RowsVerdict
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.people import projects
-from kinetrum.storage.registry import evidence, models
+from kinetrum.storage.registry import evidence, models, stage_records
 from kinetrum.storage.registry.evidence import EvidenceRow
 from kinetrum.storage.registry.models import ModelVersionRow
 from kinetrum.storage.runs import runs
@@ -167,7 +168,7 @@ def _sides(
 
 def _emptied(held: Held, stage: str) -> str | None:
     """Say that a stage was emptied before what stands there now came, None where it never was."""
-    events = [event for event in models.events_of(held.model.model_id) if event.stage == stage]
+    events = [event for event in stage_records.events_of(held.model.model_id) if event.stage == stage]
     emptied = next((at for at in range(len(events) - 1, -1, -1) if events[at].act == "demote"), None)
     if emptied is None or len(events) - emptied > 2:
         return None

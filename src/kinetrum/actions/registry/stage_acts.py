@@ -17,7 +17,7 @@ from kinetrum.core.registry.ladder import Stack, Stage, Stay
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.clock import iso, now
 from kinetrum.storage.db.database import snapshot, transaction
-from kinetrum.storage.registry import models
+from kinetrum.storage.registry import stage_records
 
 REASON_LIMIT = 2_000
 # Acts on stages in the words of the journal.
@@ -52,7 +52,7 @@ def _placing(actor: Actor, project: str, model_name: str, stage_name: str) -> tu
 
 
 def _done_before(uid: str, held: Held, act: str, stage: str) -> bool:
-    known = models.event_by_uid(id_bytes(uid))
+    known = stage_records.event_by_uid(id_bytes(uid))
     if known is None:
         return False
     if known[:3] != (held.model.model_id, act, stage):
@@ -131,7 +131,7 @@ def _promote(
     if unmet:
         _pass_unmet(actor, held, stage, number, unmet, act.override)
     asked_approvals = held.model.approvals_needed if stage.asks_approved else 0
-    models.push_stay(held.model.model_id, stage.name, len(grown) - 1, number, actor.person_id, asked_approvals)
+    stage_records.push_stay(held.model.model_id, stage.name, len(grown) - 1, number, actor.person_id, asked_approvals)
     reason = act.override.strip() if act.override and unmet else None
     kept = [asdict(check) for check in checks]
     _placed(actor, held, "promote", (stage, stack), number, replace(act, override=reason), kept)
@@ -160,7 +160,7 @@ def demote(actor: Actor, project: str, model_name: str, stage_name: str, act: St
     if _done_before(act.uid, held, "demote", stage.name):
         return
     rules.demote(stack, stage, act.expect, model_name)
-    models.cut_stack(held.model.model_id, stage.name, 0)
+    stage_records.cut_stack(held.model.model_id, stage.name, 0)
     _placed(actor, held, "demote", (stage, stack), None, act)
 
 
@@ -171,7 +171,7 @@ def roll_back(actor: Actor, project: str, model_name: str, stage_name: str, act:
     if _done_before(act.uid, held, "roll back", stage.name):
         return _occupant(stack) or 0
     back = rules.roll_back(stack, stage, held.standings, act.expect, model_name)
-    models.cut_stack(held.model.model_id, stage.name, len(back.stack))
+    stage_records.cut_stack(held.model.model_id, stage.name, len(back.stack))
     number = back.stack[-1].number
     _placed(actor, held, "roll back", (stage, stack), number, act)
     return number
@@ -190,9 +190,9 @@ def _placed(
     (stage, stack), model = place, held.model
     before = _occupant(stack)
     comment = checked_comment(act.comment)
-    models.add_event(
+    stage_records.add_event(
         model.model_id,
-        models.NewEvent(
+        stage_records.NewEvent(
             id_bytes(act.uid), kind, stage.name, before, after, actor.person_id, comment, checks, act.override
         ),
     )

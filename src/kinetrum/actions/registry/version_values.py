@@ -11,7 +11,7 @@ from kinetrum.core.registry.values import VersionValues, checkpoint_values
 from kinetrum.storage.data import artifacts, links
 from kinetrum.storage.people import projects
 from kinetrum.storage.registry.models import ModelVersionRow
-from kinetrum.storage.runs import points, runs
+from kinetrum.storage.runs import point_reading, run_documents, runs
 from kinetrum.storage.runs.runs import Run
 
 
@@ -40,9 +40,9 @@ def _of_run(
     run: Run, versions: Sequence[ModelVersionRow], last_steps: dict[tuple[int, int], int]
 ) -> dict[int, VersionValues]:
     """Return the values of versions that one run made."""
-    doc, goals = runs.load_doc(run.run_id), projects.goals_of(run.experiment_id)
+    doc, goals = run_documents.load_doc(run.run_id), projects.goals_of(run.experiment_id)
     steps = sorted({row.step for row in versions if row.step is not None})
-    at_steps = points.read_at(run.run_id, steps) if steps else {}
+    at_steps = point_reading.read_at(run.run_id, steps) if steps else {}
     artifact_of = {
         row.version_id: row.artifact_id
         for row in artifacts.versions_by_ids([row.version_id for row in versions if row.step is not None])
@@ -69,7 +69,7 @@ def best_step(run: Run, key: str, steps: Sequence[int]) -> tuple[int, float, Goa
     goal = projects.goals_of(run.experiment_id).get(key)
     if goal is None:
         return None
-    found = points.read_at(run.run_id, steps)
+    found = point_reading.read_at(run.run_id, steps)
     measured = {step: values[key][1] for step, values in found.items() if key in values and values[key][0] == step}
     known = {step: value for step, value in measured.items() if value == value}
     if not known:

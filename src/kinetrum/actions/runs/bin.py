@@ -18,9 +18,9 @@ from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.db.clock import Moment, now
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import journal, people
-from kinetrum.storage.registry import models
+from kinetrum.storage.registry import models, stage_records
 from kinetrum.storage.registry.models import ModelRow
-from kinetrum.storage.runs import runs
+from kinetrum.storage.runs import run_families, runs
 from kinetrum.storage.runs.runs import Run
 
 THINGS_AT_ONCE = 1_000
@@ -113,7 +113,9 @@ def restore_things(actor: Actor, project: str, references: Sequence[str], childr
 
 def _with_family(place: Place, named: Things, children: bool, to_bin: bool) -> tuple[Things, int]:
     """Return what was named with the runs below it, if they are meant, and how many of those would be left."""
-    below = runs.family_of([run.uid for run in named.runs], place.project_id, FAMILY_LIMIT) if named.runs else []
+    below = (
+        run_families.family_of([run.uid for run in named.runs], place.project_id, FAMILY_LIMIT) if named.runs else []
+    )
     if len(below) > FAMILY_LIMIT:
         raise InvalidInput(f"Over {FAMILY_LIMIT} runs are below these; name fewer at once.", field="things")
     ids = {run.run_id for run in named.runs}
@@ -155,7 +157,7 @@ def _move_model(actor: Actor, place: Place, name: str, to_bin: bool) -> str:
     model = models.model_named(place.project_id, name, lock=True)
     if model is None:
         raise Conflict(f"The model {name} vanished. Nothing was changed.")
-    standing = {stage: stack[-1].number for stage, stack in models.stacks_of(model.model_id).items() if stack}
+    standing = {stage: stack[-1].number for stage, stack in stage_records.stacks_of(model.model_id).items() if stack}
     if to_bin and standing:
         stage, number = next(iter(standing.items()))
         raise Conflict(

@@ -16,7 +16,7 @@ from kinetrum.core.base.values import Value, check_key, check_run_name, merged_l
 from kinetrum.core.statistics.replicates import SEEDS_LIMIT
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import journal, projects
-from kinetrum.storage.runs import reindexing, runs
+from kinetrum.storage.runs import reindexing, run_documents, runs
 from kinetrum.storage.runs import result_records as records
 from kinetrum.storage.runs.runs import Run
 
@@ -53,12 +53,12 @@ def label_runs(actor: Actor, project: str, references: Sequence[str], labels: di
         raise InvalidInput("No label was given; write KEY=VALUE, or KEY= to take one away.", field="labels")
     found = in_lock_order(runs_named(place, references))
     for run in found:
-        doc = runs.lock_doc(run.run_id)
+        doc = run_documents.lock_doc(run.run_id)
         before = {key: doc.labels.get(key) for key in labels}
         if before == labels:
             continue
         doc.labels = merged_labels(doc.labels, labels, run.reference)
-        runs.save_doc(run, doc, {})
+        run_documents.save_doc(run, doc, {})
         _note(place, actor, "labelled", run, before, labels)
     return found
 
@@ -147,7 +147,7 @@ def correct_params(
     run = find_run(place, experiment, run_ref)
     if not params:
         raise InvalidInput("No parameter was given to correct.", field="params")
-    doc = runs.lock_doc(run.run_id)
+    doc = run_documents.lock_doc(run.run_id)
     for key in params:
         if key not in doc.params:
             known = ", ".join(list(doc.params)[:12]) or "none"
@@ -156,7 +156,7 @@ def correct_params(
     if changed:
         before = {key: to_json(doc.params[key]) for key in changed}
         doc.params.update(changed)
-        runs.save_doc(run, doc, {}, params=changed)
+        run_documents.save_doc(run, doc, {}, params=changed)
         after = {key: to_json(value) for key, value in changed.items()}
         _note(place, actor, "corrected", run, before, after, comment[:2_000])
     return runs.run_by_id(run.run_id)

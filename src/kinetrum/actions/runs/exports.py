@@ -21,7 +21,7 @@ from kinetrum.core.query.settled import Key, Source
 from kinetrum.core.rows.tables import Row
 from kinetrum.storage.db.clock import iso
 from kinetrum.storage.db.database import snapshot
-from kinetrum.storage.runs import points, run_index, runs
+from kinetrum.storage.runs import point_reading, run_index, runs
 
 RUNS_LIMIT = 200_000
 _RUNS_AT_ONCE = 500
@@ -137,7 +137,7 @@ def _rows(ids: list[int], chosen: dict[str, Source]) -> list[Row]:
 def _metrics(actor: Actor, project: str, experiment: str, run_ref: str, wanted: Sequence[str]) -> tuple[int, list[str]]:
     place = enter(actor, project)
     run = find_run(place, experiment, run_ref)
-    known = points.metric_names(run.run_id)
+    known = point_reading.metric_names(run.run_id)
     for key in wanted:
         if key not in known:
             there = ", ".join(known[:12]) or "none"
@@ -201,4 +201,4 @@ def _references(ids: list[int]) -> list[tuple[int, str]]:
 
 @snapshot
 def _stretch(run_id: int, name: str, after: int) -> tuple[Points, int | None]:
-    return points.read_stretch(run_id, name, after)
+    return point_reading.read_stretch(run_id, name, after)

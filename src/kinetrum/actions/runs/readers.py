@@ -20,7 +20,7 @@ from kinetrum.storage.people import names as experiment_names
 from kinetrum.storage.people.notes import Note
 from kinetrum.storage.people.projects import ExperimentRow, ExperimentSummary, ProjectRow
 from kinetrum.storage.registry import models
-from kinetrum.storage.runs import outputs, points, resources, runs
+from kinetrum.storage.runs import outputs, point_reading, resources, run_documents, run_families, runs
 from kinetrum.storage.runs.runs import Run
 
 PAGE_LIMIT = 500
@@ -122,14 +122,14 @@ def _experiment(place: Place, summary: ExperimentSummary) -> ExperimentView:
     if goals:
         first = next(iter(goals.values()))
         best = runs.best_run(place.project_id, summary.experiment_id, first.key, first.higher)
-        value = runs.load_doc(best.run_id).value(first.key, goals)[1] if best else None
+        value = run_documents.load_doc(best.run_id).value(first.key, goals)[1] if best else None
     earlier = experiment_names.earlier_names(experiment_names.EXPERIMENT, summary.experiment_id)
     return ExperimentView(summary, list(goals.values()), best.reference if best else None, value, earlier)
 
 
 def views_of(found: list[Run]) -> list[RunView]:
     """Return runs with their documents and what stands for each key by the goals of their experiments."""
-    docs = runs.load_docs([run.run_id for run in found])
+    docs = run_documents.load_docs([run.run_id for run in found])
     names = people.full_names()
     goals = {experiment_id: projects.goals_of(experiment_id) for experiment_id in {run.experiment_id for run in found}}
     return [
@@ -161,13 +161,13 @@ def read_run_by_id(actor: Actor, project: str, tail: str) -> RunView:
 def plain_view(run: Run) -> RunView:
     """Return a run with its document and the names of its metrics."""
     view = views_of([run])[0]
-    return replace(view, metrics=tuple(points.metric_names(run.run_id)))
+    return replace(view, metrics=tuple(point_reading.metric_names(run.run_id)))
 
 
 def _detail(actor: Actor, place: Place, run: Run) -> RunView:
     view = plain_view(run)
     parent = runs.run_by_uid(run.parent_uid) if run.parent_uid else None
-    children = runs.children_of(run.uid, place.project_id, CHILDREN_LIMIT)
+    children = run_families.children_of(run.uid, place.project_id, CHILDREN_LIMIT)
     before = runs.previous_run(run)
     visible_parent = parent if parent and parent.project_id == place.project_id else None
     return replace(
@@ -242,7 +242,9 @@ def read_curves(
             found.append(_paired(run, metric, window.against, window.width, window.first, window.last))
         else:
             found.append(
-                Curve(run, metric, points.read_curve(run.run_id, metric, window.width, window.first, window.last))
+                Curve(
+                    run, metric, point_reading.read_curve(run.run_id, metric, window.width, window.first, window.last)
+                )
             )
     return found
 
@@ -250,7 +252,7 @@ def read_curves(
 def _paired(run: Run, metric: str, against: str, width: int, first: int | None, last: int | None) -> Curve:
     import numpy as np
 
-    ours, theirs = (shown(points.read_points(run.run_id, key)) for key in (metric, against))
+    ours, theirs = (shown(point_reading.read_points(run.run_id, key)) for key in (metric, against))
     _, at, other = np.intersect1d(ours.steps, theirs.steps, assume_unique=True, return_indices=True)
     steps = ours.steps[at]
     inside = (steps >= (-(2**62) if first is None else first)) & (steps <= (2**62 if last is None else last))
@@ -267,9 +269,9 @@ def read_points(actor: Actor, project: str, experiment: str, run_ref: str, metri
     """Return every point of a metric, also those of repeated steps that are not shown."""
     place = enter(actor, project)
     run = find_run(place, experiment, run_ref)
-    found = points.read_points(run.run_id, metric)
+    found = point_reading.read_points(run.run_id, metric)
     if not len(found):
-        known = ", ".join(points.metric_names(run.run_id)[:12]) or "none"
+        known = ", ".join(point_reading.metric_names(run.run_id)[:12]) or "none"
         raise NotFound(f"{run.reference} has no metric {metric!r}; it has {known}.", field="metric")
     return found
 

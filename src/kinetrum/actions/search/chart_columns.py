@@ -14,8 +14,8 @@ from kinetrum.core.base.values import Value
 from kinetrum.core.query.settled import Field, Source
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.runs import runs
-from kinetrum.storage.runs.run_values import DRAWN_FIELDS, column_of
 from kinetrum.storage.runs.runs import Run
+from kinetrum.storage.search.run_values import DRAWN_FIELDS, column_of
 
 DRAWN_LIMIT, COLUMNS_LIMIT = 2_000, 40
 

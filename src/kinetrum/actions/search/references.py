@@ -14,7 +14,7 @@ from kinetrum.storage.data.artifacts import ArtifactRow, VersionRow
 from kinetrum.storage.data.links import LinkRow
 from kinetrum.storage.people import names, projects
 from kinetrum.storage.registry import models
-from kinetrum.storage.runs import points, runs
+from kinetrum.storage.runs import point_reading, run_documents, runs
 from kinetrum.storage.runs.runs import Run
 
 RUNS_AT_ONCE = 1_000
@@ -140,7 +140,7 @@ def values_of_links(makers: Mapping[int, Run], made: Sequence[LinkRow], key: str
     for link in made:
         if link.step is not None:
             steps.setdefault(link.run_id, set()).add(link.step)
-    at_steps = {run_id: points.read_at(run_id, sorted(wanted)) for run_id, wanted in steps.items()}
+    at_steps = {run_id: point_reading.read_at(run_id, sorted(wanted)) for run_id, wanted in steps.items()}
     ends: dict[int, object] = {}
     found = []
     for link in made:
@@ -149,7 +149,9 @@ def values_of_links(makers: Mapping[int, Run], made: Sequence[LinkRow], key: str
             value: object = at_steps[run.run_id][link.step].get(key, (None, None))[1]
         else:
             if run.run_id not in ends:
-                ends[run.run_id] = runs.load_doc(run.run_id).value(key, projects.goals_of(run.experiment_id))[1]
+                ends[run.run_id] = run_documents.load_doc(run.run_id).value(key, projects.goals_of(run.experiment_id))[
+                    1
+                ]
             value = ends[run.run_id]
         if isinstance(value, int | float) and not isinstance(value, bool):
             found.append((link, float(value)))

@@ -26,12 +26,12 @@ from kinetrum.core.statistics.pareto import pareto_front
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.database import places, snapshot
 from kinetrum.storage.people import projects
-from kinetrum.storage.runs import run_index, runs
-from kinetrum.storage.runs.run_values import column_of
+from kinetrum.storage.runs import run_families, run_index, runs
 from kinetrum.storage.search.driving_index import DRIVEN_LIMIT, WIDE_LIMIT, Driving, is_rare, unanswered
 from kinetrum.storage.search.run_catalogue import RunCatalogue, Searched
 from kinetrum.storage.search.run_query import NEVER, Compiler, Filter, Finders
 from kinetrum.storage.search.run_search import COUNT_CAP, RunSearch
+from kinetrum.storage.search.run_values import column_of
 
 LAST_ROW = 200_000
 FRONT_OF = 20_000
@@ -240,8 +240,8 @@ def list_runs(actor: Actor, project: str, experiment: str | None, asked: Asked) 
         next_cursor=_write_cursor(offset + limit) if len(ids) > limit and offset + limit < LAST_ROW else None,
         remarks=table.remarks,
         chosen=list(zip(columns, read_columns(columns, table.search.catalogue), strict=True)),
-        children=runs.counts_of_children([view.run.uid for view in views], table.searched.ids),
-        parents=runs.references_of(sorted({view.run.parent_uid for view in views if view.run.parent_uid})),
+        children=run_families.counts_of_children([view.run.uid for view in views], table.searched.ids),
+        parents=run_families.references_of(sorted({view.run.parent_uid for view in views if view.run.parent_uid})),
         python=in_python(project, experiment, asked.query, columns, asked.sort, pareto=asked.pareto),
         shell=in_shell(project, experiment, asked.query, columns, asked.sort, pareto=asked.pareto),
     )

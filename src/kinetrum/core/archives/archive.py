@@ -12,19 +12,20 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from kinetrum.core.base.errors import InvalidInput, KinetrumError
-from kinetrum.core.base.goals import Goal, make_goal
-from kinetrum.core.base.ids import id_bytes
-from kinetrum.core.base.manifests import FileEntry, check_manifest, digest_of
-from kinetrum.core.base.run_document import Activity, Problem, Progress, Result, RunDoc
-from kinetrum.core.base.values import NOTE_LIMIT, Value, check_key, check_label, check_name, from_json, to_json
-from kinetrum.core.plots import Plot, read_plot, write_plot
+from kinetrum.core.base.goals import Goal
+from kinetrum.core.base.manifests import FileEntry
+from kinetrum.core.base.run_document import RunDoc
+from kinetrum.core.base.values import Value, to_json
+from kinetrum.core.plots import Plot, write_plot
 from kinetrum.core.statistics.replicates import SEEDS
 
 FORMAT = 1
+
+
 ARCHIVE = "kinetrum/archive.json"
+
+
 STATUSES = ("running", "finished", "failed", "stopped", "lost")
-_MICROS = 2**55
 
 
 @dataclass(frozen=True)
@@ -184,129 +185,6 @@ def write_run(run: RunRecord) -> dict[str, Any]:
     }
 
 
-def read_run(data: Any, where: str) -> RunRecord:
-    """Read a run; raises InvalidInput that names the place in the archive."""
-    try:
-        return _run(data)
-    except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise refuse(where, error) from None
-
-
-def refuse(where: str, error: Exception) -> InvalidInput:
-    """Return the error that names the place in an archive where something is wrong."""
-    what = str(error) if isinstance(error, KinetrumError) else f"{type(error).__name__} {error}"
-    return InvalidInput(f"The archive is no good at {where}: {what}", field=where)
-
-
-def read_person(data: Any) -> Person:
-    """Read who did something."""
-    return Person(str(data["name"])[:100], str(data["full_name"])[:200])
-
-
-def check_micros(value: Any) -> int:
-    """Return a time in microseconds since 1970, up to some thousand years; raises InvalidInput."""
-    if not isinstance(value, int) or isinstance(value, bool) or not 0 <= value < _MICROS:
-        raise InvalidInput(f"{value!r} is no time in microseconds since 1970.")
-    return value
-
-
-def read_text(value: Any, limit: int) -> str | None:
-    """Read a text, cut at a limit; None stays None."""
-    return None if value is None else str(value)[:limit]
-
-
-def read_id(value: Any) -> str:
-    """Read an id that a client made; raises InvalidInput."""
-    id_bytes(value)
-    return str(value)
-
-
-def read_number(value: Any) -> int:
-    """Read a number from 1 on; raises InvalidInput."""
-    if not isinstance(value, int) or isinstance(value, bool) or not 1 <= value < 2**31:
-        raise InvalidInput(f"{value!r} is no number of a run or version.")
-    return value
-
-
-def read_labels(data: Any) -> dict[str, str]:
-    """Read labels; raises InvalidInput."""
-    return {key: check_label(key, text) for key, text in data.items()}
-
-
-def _run(data: Any) -> RunRecord:
-    if data["status"] not in STATUSES:
-        raise InvalidInput(f"{data['status']!r} is no status.")
-    results = [
-        (read_id(uid), check_key(key, "result"), from_json(value, key), check_micros(at))
-        for uid, key, value, at in data["results"]
-    ]
-    progress = data.get("progress")
-    doc = RunDoc(
-        params={check_key(key): from_json(value, key) for key, value in data["params"].items()},
-        labels=read_labels(data["labels"]),
-        about={check_key(key): from_json(value, key) for key, value in data["about"].items()},
-        code=dict(data["code"]),
-        job={str(key): str(text) for key, text in data["job"].items()},
-        problems=[Problem(str(p["uid"])[:64], str(p["text"])[:2_000], check_micros(p["at"])) for p in data["problems"]],
-        activities=[
-            Activity(
-                read_id(a["uid"]),
-                str(a["name"])[:100],
-                check_micros(a["started_at"]),
-                None if a["ended_at"] is None else check_micros(a["ended_at"]),
-                bool(a["failed"]),
-            )
-            for a in data["activities"]
-        ],
-        progress=Progress(
-            int(progress["done"]),
-            progress["total"] and int(progress["total"]),
-            check_micros(progress["since"]),
-            check_micros(progress["at"]),
-        )
-        if progress
-        else None,
-    )
-    for _, key, value, at in sorted(results, key=lambda result: result[3]):
-        doc.results[key] = Result(value, at)
-    return RunRecord(
-        read_id(data["id"]),
-        check_name(data["experiment"], "experiment"),
-        read_number(data["number"]),
-        read_text(data["name"], 200),
-        data["status"],
-        read_text(data["reason"], 4_000),
-        read_person(data["by"]),
-        str(data["host"])[:200],
-        read_id(data["parent"]) if data["parent"] else None,
-        check_micros(data["started_at"]),
-        None if data["ended_at"] is None else check_micros(data["ended_at"]),
-        int(data["lease_s"]),
-        doc,
-        results,
-        [_link(link) for link in data["links"]],
-        [read_note(note) for note in data["notes"]],
-        {str(name)[:40]: str(text) for name, text in data["texts"].items()},
-    )
-
-
-def _link(data: Any) -> LinkRecord:
-    if data["relation"] not in {"used", "generated"}:
-        raise InvalidInput(f"{data['relation']!r} is no relation; used and generated are.")
-    step = read_step(data["step"])
-    return LinkRecord(
-        read_id(data["uid"]),
-        data["relation"],
-        check_name(data["name"], "artifact"),
-        read_number(data["number"]),
-        check_micros(data["at"]),
-        read_text(data["role"], 100),
-        step,
-        read_text(data["activity"], 100),
-        read_text(data["keep"], 300),
-    )
-
-
 def write_plot_record(record: PlotRecord) -> dict[str, Any]:
     """Return a plot as JSON data."""
     return {
@@ -317,35 +195,6 @@ def write_plot_record(record: PlotRecord) -> dict[str, Any]:
         "declared": record.declared,
         **write_plot(record.plot),
     }
-
-
-def read_plot_record(data: Any) -> PlotRecord:
-    """Read a plot; raises InvalidInput or TooLarge that names the part at fault."""
-    try:
-        return PlotRecord(
-            read_id(data["id"]),
-            check_key(data["name"], "plot"),
-            read_step(data["step"]),
-            check_micros(data["at"]),
-            data["declared"] is True,
-            read_plot(data),
-        )
-    except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise InvalidInput(f"{type(error).__name__} {error}") from None
-
-
-def read_step(value: Any) -> int | None:
-    """Read a step, or None; raises InvalidInput."""
-    if value is not None and (type(value) is not int or abs(value) > 2**62):
-        raise InvalidInput(f"{value!r} is no step.")
-    return value if value is None else int(value)
-
-
-def read_note(data: Any) -> NoteRecord:
-    """Read a note; raises InvalidInput."""
-    return NoteRecord(
-        read_id(data["uid"]), read_person(data["by"]), str(data["text"])[:NOTE_LIMIT], check_micros(data["at"])
-    )
 
 
 def write_contents(contents: Contents) -> dict[str, Any]:
@@ -405,87 +254,6 @@ def _goal(goal: Goal) -> dict[str, Any]:
         "bound": to_json(goal.bound),
         "aggregate": goal.aggregate,
     }
-
-
-def read_contents(data: Any) -> Contents:
-    """Read the list of an archive's contents; raises InvalidInput, for a later format with the way out."""
-    where = ARCHIVE
-    try:
-        if data["format"] != FORMAT:
-            raise InvalidInput(
-                f"The archive has format {data['format']!r}; this program reads {FORMAT}. Use one as new as its writer."
-            )
-        experiments = tuple(
-            ExperimentRecord(
-                check_name(found["name"], "experiment"),
-                str(found["description"])[:10_000],
-                tuple(
-                    make_goal(
-                        check_key(goal["key"]),
-                        goal["direction"],
-                        goal["unit"],
-                        _bound(goal["bound"]),
-                        goal["aggregate"],
-                    )
-                    for goal in found["goals"]
-                ),
-                # Archives of earlier versions do not tell these.
-                read_labels(found.get("labels", {})),
-                tuple(check_key(name) for name in found.get("seeds", SEEDS)),
-                found.get("generates_names", True) is True,
-                tuple(check_name(name, "experiment") for name in found.get("earlier_names", ())),
-            )
-            for found in data["experiments"]
-        )
-        artifacts = tuple(
-            ArtifactRecord(
-                check_name(found["name"], "artifact"),
-                _kind(found["kind"]),
-                str(found["description"])[:10_000],
-                read_labels(found["labels"]),
-            )
-            for found in data["artifacts"]
-        )
-        versions = tuple(_version(found) for found in data["versions"])
-        runs = tuple(read_id(uid) for uid in data["runs"])
-        return Contents(
-            str(data["source"])[:150], str(data["exported_at"])[:40], experiments, artifacts, versions, runs
-        )
-    except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise refuse(where, error) from None
-
-
-def _bound(value: Any) -> float | None:
-    found = from_json(value, "bound")
-    if found is None or (isinstance(found, int | float) and not isinstance(found, bool)):
-        return None if found is None else float(found)
-    raise InvalidInput(f"{value!r} is no bound.")
-
-
-def _kind(text: Any) -> str:
-    if not isinstance(text, str) or not text or len(text) > 40 or not text.isprintable():
-        raise InvalidInput(f"{text!r} is no kind.")
-    return text
-
-
-def _version(data: Any) -> VersionRecord:
-    files = check_manifest([FileEntry(*row[:5]) for row in data["files"]])
-    if digest_of(files) != data["digest"]:
-        raise InvalidInput(f"The files listed for {data['name']}@{data['number']} do not have its digest.")
-    return VersionRecord(
-        check_name(data["name"], "artifact"),
-        _kind(data["kind"]),
-        read_number(data["number"]),
-        data["digest"],
-        bool(data["by_reference"]),
-        read_text(data["address"], 1_000),
-        read_person(data["by"]),
-        check_micros(data["made_at"]),
-        files,
-        {row[2]: str(row[5]) for row in data["files"] if row[5] is not None},
-        dict(data["about"]),
-        read_labels(data["labels"]),
-    )
 
 
 def folder_of(name: str, number: int) -> str:

@@ -11,9 +11,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from kinetrum.core.archives.archive import (
-    NoteRecord,
-    Person,
+from kinetrum.core.archives.archive import NoteRecord, Person
+from kinetrum.core.archives.archive_reading import (
     check_micros,
     read_id,
     read_labels,

@@ -13,7 +13,7 @@ from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import named_rows, one_row
 from kinetrum.storage.live import events
-from kinetrum.storage.runs.runs import load_doc
+from kinetrum.storage.runs.run_documents import load_doc
 from kinetrum.storage.tables.data import (
     Artifact,
     ArtifactVersion,

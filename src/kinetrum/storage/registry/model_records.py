@@ -9,7 +9,7 @@ from typing import Any
 
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.registry.models import insert_ladder
+from kinetrum.storage.registry.stage_records import insert_ladder
 from kinetrum.storage.tables.registry import (
     EvidenceRecord,
     ImportedVerdict,

@@ -6,20 +6,18 @@ so the table that sorts and filters never disagrees with the page that shows the
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from peewee import SQL, Expression, ModelSelect, fn
 
-from kinetrum.core.base.goals import Goal
-from kinetrum.core.base.run_document import RunDoc, pack, unpack_doc
+from kinetrum.core.base.run_document import RunDoc, pack
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import Prepared, named_rows, records
 from kinetrum.storage.live import events
 from kinetrum.storage.people import journal
-from kinetrum.storage.runs.run_index import key_ids, save_described, save_index
+from kinetrum.storage.runs.run_index import key_ids
 from kinetrum.storage.tables.people import Experiment, Project
 from kinetrum.storage.tables.runs import RunDocument, RunIngest, RunRow
 from kinetrum.storage.tables.search import NumberValue
@@ -91,7 +89,7 @@ _COLUMNS = (
 )
 
 
-def _select(*conditions: Expression) -> ModelSelect[RunRow]:
+def select_runs(*conditions: Expression) -> ModelSelect[RunRow]:
     """Begin a query for runs that meet conditions, with the names of their experiments and projects."""
     return (
         RunRow.select(*_COLUMNS)
@@ -101,34 +99,42 @@ def _select(*conditions: Expression) -> ModelSelect[RunRow]:
     )
 
 
-def _runs(select: ModelSelect[RunRow]) -> list[Run]:
+def read_runs(select: ModelSelect[RunRow]) -> list[Run]:
+    """Read the runs that a query selects."""
     return records(select, Run)
 
 
 def _one(select: ModelSelect[RunRow]) -> Run | None:
-    return next(iter(_runs(select.limit(1))), None)
+    return next(iter(read_runs(select.limit(1))), None)
 
 
-_BY_UID = Prepared(lambda uid: _select(RunRow.uid == uid))
-_BY_ID = Prepared(lambda run_id: _select(RunRow.run_id == run_id))
+_BY_UID = Prepared(lambda uid: select_runs(RunRow.uid == uid))
+
+
+_BY_ID = Prepared(lambda run_id: select_runs(RunRow.run_id == run_id))
+
+
 _BY_NUMBER = Prepared(
-    lambda experiment_id, number: _select(RunRow.experiment_id == experiment_id, RunRow.number == number)
+    lambda experiment_id, number: select_runs(RunRow.experiment_id == experiment_id, RunRow.number == number)
 )
+
+
 _LOCK = Prepared(lambda run_id: RunRow.select(RunRow.run_id).where(RunRow.run_id == run_id).for_update())
+
+
 _TOUCH = Prepared(lambda moment, run_id: RunRow.update(changed_at=moment).where(RunRow.run_id == run_id))
+
+
 _SIGN = Prepared(
     lambda moment, run_id: RunRow.update(last_sign_at=moment, changed_at=moment).where(RunRow.run_id == run_id)
 )
+
+
 _REVIVE = Prepared(
     lambda run_id: RunRow.update(status="running", reason=None, ended_at=None).where(
         RunRow.run_id == run_id, RunRow.status == "lost"
     )
 )
-_DOC = Prepared(lambda run_id: RunDocument.select(RunDocument.doc).where(RunDocument.run_id == run_id))
-_LOCK_DOC = Prepared(
-    lambda run_id: RunDocument.select(RunDocument.doc).where(RunDocument.run_id == run_id).for_update()
-)
-_SAVE_DOC = Prepared(lambda doc, run_id: RunDocument.update(doc=doc).where(RunDocument.run_id == run_id))
 
 
 def _first(rows: list[Any]) -> Run | None:
@@ -157,19 +163,21 @@ def runs_by_numbers(experiment_id: int, numbers: list[int]) -> dict[int, Run]:
     """Return those of an experiment's runs that have these numbers, by number."""
     if not numbers:
         return {}
-    runs = _runs(_select(RunRow.experiment_id == experiment_id, RunRow.number.in_(numbers)))
+    runs = read_runs(select_runs(RunRow.experiment_id == experiment_id, RunRow.number.in_(numbers)))
     return {run.number: run for run in runs}
 
 
 def last_run(experiment_id: int) -> Run | None:
     """Return the run that was started last, of those not in the bin."""
-    in_sight = _select(RunRow.experiment_id == experiment_id, RunRow.binned_at.is_null())
+    in_sight = select_runs(RunRow.experiment_id == experiment_id, RunRow.binned_at.is_null())
     return _one(in_sight.order_by(RunRow.started_at.desc(), RunRow.run_id.desc()))
 
 
 def previous_run(run: Run) -> Run | None:
     """Return the run of the same experiment with the next lower number that is not in the bin."""
-    earlier = _select(RunRow.experiment_id == run.experiment_id, RunRow.number < run.number, RunRow.binned_at.is_null())
+    earlier = select_runs(
+        RunRow.experiment_id == run.experiment_id, RunRow.number < run.number, RunRow.binned_at.is_null()
+    )
     return _one(earlier.order_by(RunRow.number.desc()))
 
 
@@ -178,7 +186,7 @@ def best_run(project_id: int, experiment_id: int, key: str, higher: bool) -> Run
     key_id = key_ids(project_id, [("value", "shown", key)]).get(("value", "shown", key))
     if key_id is None:
         return None
-    finished = _select(
+    finished = select_runs(
         RunRow.experiment_id == experiment_id, RunRow.status == "finished", RunRow.binned_at.is_null()
     ).join(
         NumberValue,
@@ -195,7 +203,7 @@ def runs_by_tail(project_ids: list[int], tail: str) -> list[Run]:
     if not project_ids:
         return []
     ending = fn.LOWER(fn.HEX(RunRow.uid)).endswith(tail.replace("-", ""))
-    return _runs(_select(Experiment.project_id.in_(project_ids), ending).limit(3))
+    return read_runs(select_runs(Experiment.project_id.in_(project_ids), ending).limit(3))
 
 
 def ids_in_experiment(experiment_id: int, limit: int) -> list[int]:
@@ -213,7 +221,7 @@ def runs_by_ids(run_ids: list[int]) -> list[Run]:
     """Return runs in the order of the given ids."""
     if not run_ids:
         return []
-    runs = {run.run_id: run for run in _runs(_select(RunRow.run_id.in_(run_ids)))}
+    runs = {run.run_id: run for run in read_runs(select_runs(RunRow.run_id.in_(run_ids)))}
     return [runs[run_id] for run_id in run_ids if run_id in runs]
 
 
@@ -360,97 +368,7 @@ def set_binned(run_id: int, person_id: int | None) -> None:
 
 def binned_runs(project_id: int, limit: int) -> list[Run]:
     """Return a project's runs in the bin, the latest first."""
-    binned = _select(Experiment.project_id == project_id, RunRow.binned_at.is_null(False), RunRow.purged_at.is_null())
-    return _runs(binned.order_by(RunRow.binned_at.desc()).limit(limit))
-
-
-def children_of(uid: bytes, project_id: int, limit: int) -> list[Run]:
-    """Return the runs under a parent that are not in the bin, the earliest first."""
-    children = _select(RunRow.parent_uid == uid, Experiment.project_id == project_id, RunRow.binned_at.is_null())
-    return _runs(children.order_by(RunRow.run_id).limit(limit))
-
-
-def family_of(uids: Sequence[bytes], project_id: int, limit: int) -> list[Run]:
-    """Return all runs below others, their children and those below them, that were not purged; the earliest first."""
-    family: dict[bytes, Run] = {}
-    above = list(uids)
-    while above and len(family) <= limit:
-        below = _select(RunRow.parent_uid.in_(above), Experiment.project_id == project_id, RunRow.purged_at.is_null())
-        fresh = {run.uid: run for run in _runs(below.limit(limit + 1)) if run.uid not in {*family, *uids}}
-        family |= fresh
-        above = list(fresh)
-    return sorted(family.values(), key=lambda run: run.run_id)
-
-
-def counts_of_children(uids: list[bytes], experiment_ids: list[int]) -> dict[bytes, int]:
-    """Return how many children in these experiments the runs have; runs in the bin are not counted."""
-    if not uids or not experiment_ids:
-        return {}
-    rows = (
-        RunRow.select(RunRow.parent_uid, fn.COUNT(RunRow.run_id).alias("children"))
-        .where(RunRow.parent_uid.in_(uids), RunRow.binned_at.is_null(), RunRow.experiment_id.in_(experiment_ids))
-        .group_by(RunRow.parent_uid)
+    binned = select_runs(
+        Experiment.project_id == project_id, RunRow.binned_at.is_null(False), RunRow.purged_at.is_null()
     )
-    return {row.parent_uid: int(row.children) for row in named_rows(rows)}
-
-
-def references_of(uids: list[bytes]) -> dict[bytes, str]:
-    """Return references of runs by their ids."""
-    if not uids:
-        return {}
-    rows = (
-        RunRow.select(RunRow.uid, RunRow.number, Experiment.name)
-        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
-        .where(RunRow.uid.in_(uids))
-    )
-    return {row.uid: f"{row.name}/{row.number}" for row in named_rows(rows)}
-
-
-def parents_and_children(run_ids: set[int], of_children: bool) -> list[tuple[int, int]]:
-    """Return (parent, child) pairs of which some runs are the children, or with `of_children` false the parents."""
-    parent, child = RunRow.alias(), RunRow.alias()
-    ordered, found = sorted(run_ids), list[tuple[int, int]]()
-    for start in range(0, len(ordered), 1000):
-        known = child if of_children else parent
-        rows = (
-            parent.select(parent.run_id.alias("above"), child.run_id.alias("below"))
-            .join(child, on=(child.parent_uid == parent.uid))
-            .where(known.run_id.in_(ordered[start : start + 1000]))
-        )
-        found += [(row.above, row.below) for row in named_rows(rows)]
-    return found
-
-
-def load_doc(run_id: int) -> RunDoc:
-    """Return a run's document."""
-    (row,) = _DOC.rows(run_id)
-    return unpack_doc(row.doc)
-
-
-def load_docs(run_ids: list[int]) -> dict[int, RunDoc]:
-    """Return many documents by run id."""
-    if not run_ids:
-        return {}
-    rows = RunDocument.select().where(RunDocument.run_id.in_(run_ids))
-    return {row.run_id: unpack_doc(row.doc) for row in named_rows(rows)}
-
-
-def lock_doc(run_id: int) -> RunDoc:
-    """Return a run's document, locked against other writers until the transaction ends."""
-    (row,) = _LOCK_DOC.rows(run_id)
-    doc = unpack_doc(row.doc)
-    doc.found_described = doc.described()
-    return doc
-
-
-def save_doc(
-    run: Run, doc: RunDoc, goals: dict[str, Goal], params: Iterable[str] = (), values: Iterable[str] = ()
-) -> None:
-    """Write a locked document back and bring the index up to date.
-
-    For the named parameters and values, and for labels, commit and problems where they changed.
-    """
-    _SAVE_DOC.execute(pack(doc), run.run_id)
-    touch(run.run_id)
-    save_index(run, doc, goals, params, values)
-    save_described(run, doc.found_described, doc.described())
+    return read_runs(binned.order_by(RunRow.binned_at.desc()).limit(limit))

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query, Request
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
-from kinetrum.actions.archives import packing, unpacking
+from kinetrum.actions.archives import imported, packing, unpacking
 from kinetrum.actions.data import uploads
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
@@ -53,7 +53,7 @@ async def import_archive(
     same_people: Annotated[
         bool, Query(description="For administrators: people of the archive are the accounts of the same names here.")
     ] = False,
-) -> unpacking.Imported:
+) -> imported.Imported:
     """Take an archive in, with its identities and times, marked as imported; twice does no harm."""
     await run_in_threadpool(uploads.may_upload, actor, project)
     store = store_of(request)

@@ -17,6 +17,7 @@ from kinetrum.actions.registry import (
     registry_views,
     reviews,
     stage_acts,
+    version_lookup,
 )
 from kinetrum.core.base.values import from_json
 from kinetrum.service.http import bundles
@@ -40,7 +41,7 @@ router = APIRouter(prefix="/projects/{project}", tags=["models"])
 @router.get("/names/{name}")
 def what_is(actor: SignedIn, project: str, name: str) -> wire.Named:
     """Tell what a bare name is: experiment, artifact, model."""
-    found = registry_views.what_is(actor, project, name)
+    found = version_lookup.what_is(actor, project, name)
     return wire.Named(name=found.name, things=found.things)
 
 
