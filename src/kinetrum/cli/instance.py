@@ -5,12 +5,12 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.parser import Commands
 from kinetrum.cli.people.accounts import tell_waiting
 from kinetrum.core.base.errors import KinetrumError, Unavailable
+from kinetrum.core.base.values import JsonObject
 
 
 def add_commands(commands: Commands) -> None:
@@ -32,7 +32,7 @@ def add_commands(commands: Commands) -> None:
     serve.set_defaults(run=_serve)
 
 
-def control(*arguments: str) -> dict[str, Any]:
+def control(*arguments: str) -> JsonObject:
     """Ask the instance's own program; raises what it answers."""
     import json
     import subprocess
@@ -51,7 +51,7 @@ def control(*arguments: str) -> dict[str, Any]:
             )
         last = done.stderr.strip().splitlines()[-1:] or ["it said nothing"]
         raise Unavailable(f"The instance could not be managed: {last[0]}.")
-    answer: dict[str, Any] = json.loads(done.stdout.strip().splitlines()[-1])
+    answer: JsonObject = json.loads(done.stdout.strip().splitlines()[-1])
     if "error" in answer:
         raise KinetrumError(answer["error"])
     return answer

@@ -67,7 +67,7 @@ _STATUSES: list[tuple[type[KinetrumError], int]] = [
 class _Listed:
     """Stands for a command's parser where only names and help are wanted: quicker than making forty of them."""
 
-    def __init__(self, **_: Any) -> None:
+    def __init__(self, **_: object) -> None:
         return
 
     def __getattr__(self, _: str) -> Callable[..., _Listed]:

@@ -1,10 +1,14 @@
 /** The files of a version, folder by folder, with a look into the one that is chosen. */
 import { Link } from 'react-router'
+import type { Schemas } from '../api/client'
 import { bundleAddress, useListing } from '../api/data'
 import { Preview } from './Preview'
 import { bytes, fullMoment, plural } from './values'
+import { DataTable } from './DataTable'
 
 export type Place = { folder: string; file: string | null; find: string }
+
+type Entry = { folder: Schemas['Folder'] } | { entry: Schemas['FileEntry'] }
 
 export function Files({
   project,
@@ -57,54 +61,66 @@ export function Files({
       </p>
       {error && <p className="py-2 text-xs text-bad">{error.message}</p>}
       <div tabIndex={0} className={`overflow-auto ${file ? 'max-h-[210px]' : 'max-h-[560px]'}`}>
-        <table className="w-full text-xs" aria-label="Files">
-          <thead className="sr-only">
-            <tr>
-              <th scope="col">Path</th>
-              <th scope="col">Last change</th>
-              <th scope="col">Content</th>
-              <th scope="col">Size</th>
-            </tr>
-          </thead>
-          <tbody>
-            {data?.folders.map((found) => (
-              <tr key={found.name} className="h-7 border-b border-line">
-                <th scope="row" className="mono">
+        <DataTable<Entry>
+          label="Files"
+          head="sr-only"
+          rows={[
+            ...(data?.folders ?? []).map((found) => ({ folder: found })),
+            ...(data?.files ?? []).map((entry) => ({ entry })),
+          ]}
+          keyOf={(row) => ('folder' in row ? `${row.folder.name}/` : row.entry.path)}
+          line={(row) =>
+            `h-7 border-b border-line ${'entry' in row && row.entry.path === file ? 'bg-soft' : ''}`
+          }
+          columns={[
+            {
+              name: 'Path',
+              heads: true,
+              className: 'mono',
+              cell: (row) =>
+                'folder' in row ? (
                   <button
                     className="hover:underline"
-                    onClick={() => into(folder ? `${folder}/${found.name}` : found.name)}
+                    onClick={() => into(folder ? `${folder}/${row.folder.name}` : row.folder.name)}
                   >
-                    {found.name}/
+                    {row.folder.name}/
                   </button>
-                </th>
-                <td className="text-ink3">{plural(found.files, 'file')}</td>
-                <td />
-                <td className="text-right text-ink2">{bytes(found.size_bytes)}</td>
-              </tr>
-            ))}
-            {data?.files.map((entry) => (
-              <tr
-                key={entry.path}
-                className={`h-7 border-b border-line ${entry.path === file ? 'bg-soft' : ''}`}
-              >
-                <th scope="row" className="mono">
+                ) : (
                   <button
                     className="hover:underline"
-                    aria-pressed={entry.path === file}
-                    onClick={() => go({ folder, file: entry.path === file ? null : entry.path, find })}
+                    aria-pressed={row.entry.path === file}
+                    onClick={() =>
+                      go({ folder, file: row.entry.path === file ? null : row.entry.path, find })
+                    }
                   >
-                    {find ? entry.path : entry.path.slice(folder ? folder.length + 1 : 0)}
+                    {find ? row.entry.path : row.entry.path.slice(folder ? folder.length + 1 : 0)}
                   </button>
-                </th>
-                <td className="text-ink3" title={entry.address ?? undefined}>
-                  {entry.modified ? fullMoment(new Date(entry.modified / 1000).toISOString()) : ''}
-                </td>
-                <td className="mono text-ink3">{entry.sha256.slice(0, 8)}</td>
-                <td className="text-right text-ink2">{bytes(entry.size)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                ),
+            },
+            {
+              name: 'Last change',
+              className: 'text-ink3',
+              title: (row) => ('entry' in row ? (row.entry.address ?? undefined) : undefined),
+              cell: (row) =>
+                'folder' in row
+                  ? plural(row.folder.files, 'file')
+                  : row.entry.modified
+                    ? fullMoment(new Date(row.entry.modified / 1000).toISOString())
+                    : '',
+            },
+            {
+              name: 'Content',
+              className: 'mono text-ink3',
+              cell: (row) => ('entry' in row ? row.entry.sha256.slice(0, 8) : null),
+            },
+            {
+              name: 'Size',
+              right: true,
+              className: 'text-ink2',
+              cell: (row) => bytes('folder' in row ? row.folder.size_bytes : row.entry.size),
+            },
+          ]}
+        />
         {data && data.files.length + data.folders.length === 0 && <p className="lab py-2">No file fits.</p>}
       </div>
       {data && data.more_files > 0 && (

@@ -2,6 +2,7 @@
 import { lazy, Suspense, useState } from 'react'
 import { fileAddress, usePreview } from '../api/data'
 import { Waiting } from './Shell'
+import { DataTable } from './DataTable'
 
 const Markdown = lazy(() => import('./Markdown'))
 const TableRows = lazy(() => import('./results/TableRows').then(({ TableRows }) => ({ default: TableRows })))
@@ -96,36 +97,29 @@ function Rows({ columns, rows }: { columns: string[]; rows: string[][] }) {
   const numeric = columns.map((_, at) => rows.every((row) => row[at] === '' || !isNaN(Number(row[at]))))
   return (
     <div tabIndex={0} className="max-h-[420px] overflow-auto border-b border-line">
-      <table className="mono w-full">
-        <thead>
-          <tr className="sticky top-0 bg-surface text-left">
-            {columns.map((name, at) => {
-              const [title, type] = name.split('\n')
-              return (
-                <th
-                  key={at}
-                  scope="col"
-                  className={`border-b border-line2 pr-4 font-semibold ${numeric[at] ? 'text-right' : ''}`}
-                >
-                  {title}
-                  {type && <span className="block text-2xs text-ink3">{type}</span>}
-                </th>
-              )
-            })}
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map((row, at) => (
-            <tr key={at} className="border-b border-line">
-              {row.map((cell, column) => (
-                <td key={column} className={`pr-4 whitespace-nowrap ${numeric[column] ? 'text-right' : ''}`}>
-                  {cell}
-                </td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <DataTable
+        className="mono w-full"
+        rows={rows}
+        keyOf={(_, at) => at}
+        line="border-b border-line"
+        head="sticky top-0 bg-surface text-left"
+        columns={columns.map((name, at) => {
+          const [title, type] = name.split('\n')
+          return {
+            name: String(at),
+            head: (
+              <>
+                {title}
+                {type && <span className="block text-2xs text-ink3">{type}</span>}
+              </>
+            ),
+            right: numeric[at],
+            headClass: 'border-b border-line2 pr-4 font-semibold',
+            className: 'pr-4 whitespace-nowrap',
+            cell: (row: string[]) => row[at],
+          }
+        })}
+      />
     </div>
   )
 }

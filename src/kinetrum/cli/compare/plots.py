@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import shutil
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
@@ -103,7 +103,7 @@ def _list(run: RecordedRun, as_json: bool) -> int:
     return 0
 
 
-def _chosen(run: RecordedRun, given: argparse.Namespace, changes: dict[str, Any]) -> list[tuple[str, Plot]]:
+def _chosen(run: RecordedRun, given: argparse.Namespace, changes: dict[str, object]) -> list[tuple[str, Plot]]:
     """Return the plots to draw, as declared or as chosen here; a metric becomes a plot of its points."""
     from kinetrum.client.reading.recorded_plots import curve_plot, overlaid
     from kinetrum.core.plots import redeclare

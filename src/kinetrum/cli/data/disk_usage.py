@@ -5,13 +5,13 @@ from __future__ import annotations
 import argparse
 import sys
 from pathlib import Path
-from typing import Any
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import counted_things, paint, print_section, size_text
 from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import NotFound
+from kinetrum.core.base.values import JsonObject
 
 
 def add_commands(commands: Commands) -> None:
@@ -129,7 +129,7 @@ def _check_store(given: argparse.Namespace) -> int:
     return 1 if bad else 0
 
 
-def _verdict(bad: list[dict[str, Any]], repaired: list[str], faults: list[dict[str, Any]]) -> str:
+def _verdict(bad: list[dict[str, object]], repaired: list[str], faults: list[dict[str, object]]) -> str:
     if bad:
         hint = "" if repaired else "; --copies DIR repairs from copies"
         return paint(f"{len(bad)} are damaged or missing{hint}.", "bad")
@@ -138,7 +138,7 @@ def _verdict(bad: list[dict[str, Any]], repaired: list[str], faults: list[dict[s
     return "all are whole." if not faults else "all that is needed is whole."
 
 
-def _print_fault(fault: dict[str, Any], removed: bool) -> None:
+def _print_fault(fault: JsonObject, removed: bool) -> None:
     held = f", held by {', '.join(fault['held_by'][:6])}{' …' if len(fault['held_by']) > 6 else ''}"
     word = f"{fault['state']}{', removed' if fault['state'] == 'orphaned' and removed else ''}"
     tone = "good" if fault["state"] == "whole again" else "bad"

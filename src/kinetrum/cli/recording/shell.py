@@ -7,6 +7,7 @@ from typing import Any
 
 from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.values import JsonObject
 
 _DAY_S = 86_400
 
@@ -92,7 +93,7 @@ def _command(commands: Commands, word: str, what: str) -> argparse.ArgumentParse
     return parser
 
 
-def beginning_of(given: argparse.Namespace, options: dict[str, Any] | None = None) -> dict[str, Any]:
+def beginning_of(given: argparse.Namespace, options: JsonObject | None = None) -> JsonObject:
     """Return the arguments of `begin` that a command line gave; `options` are parameters read from a tracked command.
 
     Raises InvalidInput where `--set` contradicts the file of `--params` or those options.
@@ -115,7 +116,7 @@ def beginning_of(given: argparse.Namespace, options: dict[str, Any] | None = Non
     }
 
 
-def _together(file: str | None, read: dict[str, Any], said: dict[str, Any]) -> dict[str, Any]:
+def _together(file: str | None, read: JsonObject, said: JsonObject) -> dict[str, object]:
     """Return the settings of a file and of `--set`; raises InvalidInput where they contradict each other.
 
     The command reads the file: a value recorded in the place of the file's would be one that it never saw.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.output import moment, paint
@@ -162,7 +162,7 @@ def _models(given: argparse.Namespace) -> int:
     return 0
 
 
-def _sample(path: str | None) -> Any:
+def _sample(path: str | None) -> object:
     """Read an input to infer a signature from: CSV with a head, or an array of NumPy."""
     if path is None:
         return None

@@ -15,7 +15,6 @@ import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from kinetrum.client.capture import fork_safety
 from kinetrum.core.text.secrets import hide_in_address, hide_in_lines
@@ -36,7 +35,7 @@ _STATES = {
 class Code:
     """What is known of the code: fields of the repository, the uncommitted difference, a script git does not know."""
 
-    fields: dict[str, Any] | None
+    fields: dict[str, object] | None
     difference: str | None
     script: str | None
 
@@ -58,7 +57,7 @@ def find_code(folder: Path, entry: Path | None, modules: Iterable[str] = ()) -> 
     difference, cut, hidden = _difference(git, commit)
     known = entry is not None and git.line("ls-files", "--error-unmatch", "--", str(entry)) is not None
     script, hidden_too = (None, 0) if known else _script(entry)
-    fields: dict[str, Any] = {
+    fields: dict[str, object] = {
         "address": _address(git),
         "commit": commit,
         "branch": git.line("symbolic-ref", "--short", "-q", "HEAD"),

@@ -16,14 +16,13 @@ import threading
 import time
 from collections.abc import Iterable, Mapping
 from pathlib import Path
-from typing import Any
 
 from kinetrum.client.capture import fork_safety
 from kinetrum.client.capture.notebook_cells import cells_as_code, notebook_name
 from kinetrum.client.recording.recorder import Recorder
 from kinetrum.client.transport.connection import nearest_file
 from kinetrum.core.base.errors import InvalidInput
-from kinetrum.core.base.values import Value
+from kinetrum.core.base.values import JsonObject, Value
 from kinetrum.core.text.secrets import hide_in_address, hide_in_command, hide_in_lines
 
 PARTS = ("command", "user", "host", "packages", "code", "job", "resources", "output", "figures")
@@ -126,7 +125,7 @@ def entry_script() -> Path | None:
     return Path(path).absolute()
 
 
-_known: dict[str, tuple[float, dict[str, Any]]] = {}
+_known: dict[str, tuple[float, dict[str, object]]] = {}
 _looking = threading.Lock()
 
 
@@ -136,14 +135,14 @@ def look_around(
     entry: Path | None,
     paths: Iterable[str] | None,
     modules: Iterable[str] = (),
-) -> dict[str, Any]:
+) -> dict[str, object]:
     """Describe the code in a folder with its entry script and loaded modules (their files), the packages on paths
     (None: no Python), the CI job.
     """
     with fork_safety.still:
         from kinetrum.client.capture.code_state import find_code
 
-    found: dict[str, Any] = {}
+    found: dict[str, object] = {}
     if "code" not in left_out:
         code = find_code(folder, entry, modules)
         found |= {"code": code.fields, "difference": code.difference, "script": code.script}
@@ -154,7 +153,7 @@ def look_around(
     return found
 
 
-def _around_this_process(left_out: frozenset[str]) -> dict[str, Any]:
+def _around_this_process(left_out: frozenset[str]) -> JsonObject:
     """Look around; what was found a moment ago still holds, since the code is loaded already."""
     entry = entry_script()
     key = f"{entry} {os.getcwd()} {sorted(left_out)}"
@@ -181,7 +180,7 @@ class Looking:
     def __init__(self, recorder: Recorder, left_out: frozenset[str]) -> None:
         self._recorder, self._left_out = recorder, left_out
         self._told = ""
-        self._fields: dict[str, Any] = {}
+        self._fields: dict[str, object] = {}
         self._thread = threading.Thread(target=self._work, name="kinetrum-surroundings", daemon=True)
         if not {"code", "packages", "job"} <= left_out:
             self._thread.start()
@@ -195,7 +194,7 @@ class Looking:
             if any(found.values()):
                 self._recorder.write("surroundings", caught=found)
 
-    def _cells(self, code: dict[str, Any] | None) -> dict[str, Any]:
+    def _cells(self, code: dict[str, object] | None) -> dict[str, object]:
         """Return the cells of a notebook as its code; nothing in a script."""
         text = cells_as_code()
         if text is None:

@@ -17,7 +17,6 @@ import threading
 import time
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 import psutil
 
@@ -25,6 +24,7 @@ from kinetrum.client.capture.host import host_identity
 from kinetrum.client.spool.segments import read_header
 from kinetrum.client.spool.spool import new_id
 from kinetrum.core.base.samples import Samples
+from kinetrum.core.base.values import JsonObject
 
 FIRST_EVERY_S, LAST_EVERY_S, HELD_LIMIT = 2.0, 60.0, 2_000
 _GPU_FIELDS = ("utilization.gpu", "memory.used")
@@ -180,7 +180,7 @@ def _of_processes(one: Watched) -> dict[str, float]:
     # The sender, where this process started it, is not the training's.
     below.pop(os.getpid(), None)
     alive = {one.process.pid: one.process} | below
-    totals: dict[str, Any] = {"cpu": 0.0, "memory": 0.0, "read": 0.0, "written": 0.0, "processes": len(alive)}
+    totals: JsonObject = {"cpu": 0.0, "memory": 0.0, "read": 0.0, "written": 0.0, "processes": len(alive)}
     for process in alive.values():
         with contextlib.suppress(psutil.Error), process.oneshot():
             times = process.cpu_times()

@@ -81,7 +81,7 @@ def notebook_name() -> str | None:
     return name if name.endswith(".ipynb") else "notebook"
 
 
-def is_referred_to(found: Any) -> bool:
+def is_referred_to(found: object) -> bool:
     """Tell whether anything but the shell's memory of outputs (`Out`, `_`, `_3`) refers to an object.
 
     In a script an object that its last name lets go of is gone; a shell that displayed it keeps it for ever.
@@ -103,6 +103,6 @@ def is_referred_to(found: Any) -> bool:
     )
 
 
-def _is_only_looking(referrer: Any) -> bool:
+def _is_only_looking(referrer: object) -> bool:
     """Tell whether it is a frame or a list of the code that looks for unreferenced runs."""
     return inspect.isframe(referrer) and referrer.f_code.co_filename.startswith(str(Path(__file__).parents[1]))

@@ -90,7 +90,7 @@ class Outlet:
             self._held_bytes = self._left_out = 0
 
 
-def _all_of(raw: io.RawIOBase) -> Callable[[Any], int]:
+def _all_of(raw: io.RawIOBase) -> Callable[[object], int]:
     """A `write` that passes everything on: a stream without a buffer (python -u) may take a part, as when the process
     was stopped and continued in the middle, and what is above does not ask how much."""
     write_some = raw.write
@@ -161,17 +161,17 @@ class _Copied(io.BufferedIOBase):
         """Stay open: the stream beneath belongs to the interpreter."""
 
     @property
-    def raw(self) -> Any:
+    def raw(self) -> object:
         """As the stream beneath has it."""
         return getattr(self.under, "raw", self.under)
 
     @property
-    def name(self) -> Any:
+    def name(self) -> object:
         """As the stream beneath has it."""
         return self.under.name
 
     @property
-    def mode(self) -> Any:
+    def mode(self) -> object:
         """As the stream beneath has it."""
         return self.under.mode
 
@@ -197,7 +197,7 @@ class _Proxy:
     def __init__(self, under: Any, number: int) -> None:
         self._under, self._number = under, number
 
-    def write(self, text: str) -> Any:
+    def write(self, text: str) -> object:
         try:
             return self._under.write(text)
         finally:
@@ -207,7 +207,7 @@ class _Proxy:
         for line in lines:
             self.write(line)
 
-    def __getattr__(self, name: str) -> Any:
+    def __getattr__(self, name: str) -> object:
         return getattr(self._under, name)
 
 
@@ -228,7 +228,7 @@ class _Catch:
             self.proxy = _Proxy(self.stream, number)
             setattr(sys, name, self.proxy)
 
-    def _rest_on(self, beneath: Any) -> None:
+    def _rest_on(self, beneath: object) -> None:
         stream = self.stream
         stream.__init__(
             beneath,
@@ -273,7 +273,7 @@ class _Candidate:
 
 
 # Buffers that are never closed: their locks are held by threads that are gone.
-_left: list[Any] = []
+_left: list[object] = []
 _candidates: list[_Candidate] = []
 _catches: list[_Catch] = []
 _receiver: Outlet | None = None

@@ -75,7 +75,7 @@ class StoredVersion(Noted):
         return bool(self.data["by_reference"])
 
     @property
-    def about(self) -> dict[str, Any]:
+    def about(self) -> dict[str, object]:
         """Metadata of the version."""
         return dict(self.data["about"])
 
@@ -359,7 +359,7 @@ def uses(what: str | os.PathLike[str], *, project: str | None = None, url: str |
     raise NotFound(f"Nothing in {session.project} has the content of {text}.", field="what")
 
 
-def _digest_of(session: Session, ref: Any, text: str) -> str:
+def _digest_of(session: Session, ref: object, text: str) -> str:
     if not isinstance(ref, VersionRef):
         raise InvalidInput(f"{text!r} names no version, digest or path; write nights@3 or sha256:….", field="what")
     version = StoredVersion.read(session, ref.project or session.project, ref.name, ref.which)

@@ -5,11 +5,12 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.client.sender.fingerprints import fingerprint
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
+from kinetrum.core.base.values import JsonObject
 
 if TYPE_CHECKING:
     from kinetrum.client.transport import answers
@@ -44,7 +45,7 @@ def purge(
     return found
 
 
-def check_store(session: Session, remove_orphans: bool = False) -> Iterator[dict[str, Any]]:
+def check_store(session: Session, remove_orphans: bool = False) -> Iterator[JsonObject]:
     """Have every stored file read; yields faults (with `state`) and how far the check is (with `of_files`)."""
     body = {"remove_orphans": remove_orphans}
     with session.service.stream("/storage/checks", method="POST", json=body) as response:
@@ -53,7 +54,7 @@ def check_store(session: Session, remove_orphans: bool = False) -> Iterator[dict
                 yield json.loads(line)
 
 
-def repair(session: Session, faults: Sequence[dict[str, Any]], copies: Path) -> list[str]:
+def repair(session: Session, faults: Sequence[JsonObject], copies: Path) -> list[str]:
     """Send copies of damaged and missing files, found by content below a folder; returns the digests repaired.
 
     The folder may be a backup of the store or anything else: names do not matter, every byte is compared.

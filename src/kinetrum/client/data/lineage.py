@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
@@ -47,9 +47,9 @@ class Lineage:
     def _ordered(self) -> list[answers.LineageNode]:
         return sorted(self.nodes.values(), key=lambda node: (node["steps"], by_numbers(node["reference"])))
 
-    def to_prov(self, to: str | Path | None = None) -> dict[str, Any]:
+    def to_prov(self, to: str | Path | None = None) -> dict[str, object]:
         """Return the lineage as W3C PROV-JSON; with `to` it is written to a file as well."""
-        doc: dict[str, Any] = self._session.service.get(
+        doc: dict[str, object] = self._session.service.get(
             path_of("projects", self._session.project, "lineage", "prov"), of=self._of
         )
         if to is not None:

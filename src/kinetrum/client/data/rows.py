@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.display.html import html_table, text_table
 from kinetrum.client.reading.frames import import_pandas
@@ -12,7 +12,10 @@ from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.refs import VersionRef, parse_ref
-from kinetrum.core.base.values import Value, from_json, show
+from kinetrum.core.base.values import JsonObject, Value, from_json, show
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
 
 _PAGE = 5_000
 _LINES, _SHOWN = 20, 50
@@ -53,7 +56,7 @@ class Rows(Sequence[tuple[Value, ...]]):
         more = f"<p>{_SHOWN} of {len(self.rows):,} rows</p>" if len(self.rows) > _SHOWN else ""
         return more + html_table(self.columns, [[show(cell) for cell in row] for row in self.rows[:_SHOWN]])
 
-    def to_pandas(self) -> Any:
+    def to_pandas(self) -> DataFrame:
         """Return the rows as a pandas DataFrame."""
         return import_pandas().DataFrame(list(self.rows), columns=list(self.columns))
 
@@ -124,7 +127,7 @@ def _place(reference: str, project: str | None) -> tuple[Session, str]:
     return session, str(VersionRef(ref.name, ref.which, None, ref.path))
 
 
-def _read(session: Session, what: str, given: dict[str, Any], limit: int | None) -> Rows:
+def _read(session: Session, what: str, given: JsonObject, limit: int | None) -> Rows:
     if limit is not None and limit < 0:
         raise InvalidInput(f"limit is {limit}; it is at least 0.", field="limit")
     path = path_of("projects", session.project, *what.split("/"))

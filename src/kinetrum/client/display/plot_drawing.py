@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.core.base.values import JsonObject
 from kinetrum.core.plots import Plot
 from kinetrum.core.plots.matrices import matrix_of
 from kinetrum.core.plots.overlay import Named, numbers_of, series_of
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 
 FORMS = (".png", ".svg", ".html", ".csv")
 _COLOURS = ("#2582dc", "#ed5f18", "#2d7864", "#d36a96", "#6335be", "#7f934b", "#294d5e", "#764a12")
-_DASHES: tuple[Any, ...] = ("solid", (0, (7, 3)), (0, (2, 2.5)), (0, (8, 3, 2, 3)))
+_DASHES: tuple[object, ...] = ("solid", (0, (7, 3)), (0, (2, 2.5)), (0, (8, 3, 2, 3)))
 _CELLS_WRITTEN = 20
 _CLASSES_NAMED = 25
 # Names of strangers are texts, also with dollar signs in them, never formulas.
@@ -88,7 +89,7 @@ def _draw_series(axes: Axes, plots: Sequence[Named]) -> None:
     axes.set_yscale(view.y_scale)
     axes.set_axisbelow(True)
     for at, series in enumerate(found):
-        look: dict[str, Any] = {"color": _COLOURS[at % 8], "label": series.name}
+        look: JsonObject = {"color": _COLOURS[at % 8], "label": series.name}
         x: Any = list(series.x)
         if view.mark == "points":
             axes.scatter(x, series.y, s=9, alpha=0.6, **look)
@@ -101,7 +102,7 @@ def _draw_series(axes: Axes, plots: Sequence[Named]) -> None:
             axes.set_xticks(range(len(names)), names, rotation=45 if len(names) > 10 else 0)
         else:
             dashes = _DASHES[at // 8 % 4] if len(found) > 8 else _DASHES[at % 4]
-            steps: dict[str, Any] = {"drawstyle": "steps-post"} if view.mark == "steps" else {}
+            steps: JsonObject = {"drawstyle": "steps-post"} if view.mark == "steps" else {}
             # A line of one point would be invisible.
             mark = "o" if len(series.y) < 3 else None
             axes.plot(x, series.y, linewidth=1.5, linestyle=dashes, marker=mark, markersize=4, **steps, **look)

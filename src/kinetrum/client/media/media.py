@@ -37,11 +37,11 @@ class Media:
     def image(
         self,
         name: str,
-        image: Any,
+        image: object,
         *,
         caption: str = "",
-        boxes: Sequence[Any] = (),
-        masks: Mapping[str, Any] | None = None,
+        boxes: Sequence[object] = (),
+        masks: Mapping[str, object] | None = None,
         classes: Mapping[int, str] | None = None,
         step: int | None = None,
     ) -> None:
@@ -51,11 +51,11 @@ class Media:
     def images(
         self,
         name: str,
-        images: Sequence[Any],
+        images: Sequence[object],
         *,
         captions: Sequence[str] | None = None,
-        boxes: Sequence[Sequence[Any]] | None = None,
-        masks: Sequence[Mapping[str, Any]] | None = None,
+        boxes: Sequence[Sequence[object]] | None = None,
+        masks: Sequence[Mapping[str, object]] | None = None,
         classes: Mapping[int, str] | None = None,
         step: int | None = None,
     ) -> None:
@@ -74,7 +74,7 @@ class Media:
             raise InvalidInput(f"{name} has {count} images; 1 to {ITEMS_LIMIT} are kept at once.", field="images")
         told = _each(captions, count, "captions", "")
         drawn = _each(boxes, count, "boxes", ())
-        covered: Sequence[Mapping[str, Any]] = _each(masks, count, "masks", {})
+        covered: Sequence[Mapping[str, object]] = _each(masks, count, "masks", {})
         named = make_classes(classes or {}, "classes")
         with tempfile.TemporaryDirectory() as folder:
             items = []
@@ -91,7 +91,7 @@ class Media:
             self._keep(name, "image", Path(folder), items, step)
 
     def sound(
-        self, name: str, sound: Any, *, rate: int | None = None, caption: str = "", step: int | None = None
+        self, name: str, sound: object, *, rate: int | None = None, caption: str = "", step: int | None = None
     ) -> None:
         """Keep a sound: the path of a WAV, MP3, Ogg, FLAC or M4A file, or samples with their `rate` per second.
 
@@ -104,7 +104,7 @@ class Media:
             self._keep(name, "sound", Path(folder), [Item(path.name, _caption(caption, 0))], step)
 
     def video(
-        self, name: str, video: Any, *, rate: float | None = None, caption: str = "", step: int | None = None
+        self, name: str, video: object, *, rate: float | None = None, caption: str = "", step: int | None = None
     ) -> None:
         """Keep a video: the path of an MP4, WebM or Ogg file, or frames with their `rate` per second.
 
@@ -133,7 +133,7 @@ class Media:
             path.write_text(text, encoding="utf-8", errors="replace", newline="")
             self._keep(name, "text", Path(folder), [Item(path.name)], step)
 
-    def table(self, name: str, table: Any, *, key: str | None = None, step: int | None = None) -> None:
+    def table(self, name: str, table: object, *, key: str | None = None, step: int | None = None) -> None:
         """Keep a table of up to a million rows, to be sorted, filtered, and joined with others by its row key.
 
         It is a frame of pandas or polars, a table of Arrow, columns by name, a list of rows as mappings, or the path
@@ -153,7 +153,7 @@ class Media:
         folder: Path,
         items: Sequence[Item],
         step: int | None,
-        about: Mapping[str, Any] | None = None,
+        about: Mapping[str, object] | None = None,
     ) -> None:
         said = write_items(items)
         if said is not None:
@@ -164,7 +164,7 @@ class Media:
         self._run.generated(path, name=name, kind=kind, step=step, about=about)
 
 
-def _each(given: Sequence[Any] | None, count: int, what: str, empty: Any) -> Sequence[Any]:
+def _each(given: Sequence[object] | None, count: int, what: str, empty: object) -> Sequence[Any]:
     if given is None:
         return [empty] * count
     if len(given) != count:

@@ -25,7 +25,7 @@ def needed(extra: str, what: str, library: str) -> InvalidInput:
     return InvalidInput(f"{what} needs {library}: pip install 'kinetrum[{extra}]'")
 
 
-def _given_path(given: Any, kind: str, where: str, limit: int) -> Path | None:
+def _given_path(given: object, kind: str, where: str, limit: int) -> Path | None:
     """Return the file that was named, None where something else was given; raises where it is of another kind."""
     if not isinstance(given, str | os.PathLike):
         return None
@@ -61,7 +61,7 @@ def save_image(given: Any, folder: Path, stem: str, where: str) -> Path:
     return target
 
 
-def _picture(given: Any, where: str) -> Any:
+def _picture(given: object, where: str) -> Any:
     try:
         from PIL import Image
     except ImportError:
@@ -98,7 +98,7 @@ def _has_channels_first(array: Any, channels: tuple[int, ...]) -> bool:
     return array.ndim == 3 and array.shape[0] in channels and array.shape[2] not in channels
 
 
-def _as_bytes(array: Any, where: str) -> Any:
+def _as_bytes(array: Any, where: str) -> object:
     import numpy as np
 
     if array.dtype == np.uint8:
@@ -118,7 +118,7 @@ def _as_bytes(array: Any, where: str) -> Any:
     return np.round(array * 255).astype(np.uint8) if array.dtype.kind == "f" else array.astype(np.uint8)
 
 
-def save_mask(given: Any, image: Path, stem: str, where: str) -> str:
+def save_mask(given: object, image: Path, stem: str, where: str) -> str:
     """Write a mask of an image; returns its file's name. Raises InvalidInput where their sizes differ."""
     import numpy as np
 
@@ -215,7 +215,7 @@ def save_video(given: Any, rate: float | None, folder: Path) -> Path:
     return target
 
 
-def save_table(given: Any, key: str | None, folder: Path) -> Path:
+def save_table(given: object, key: str | None, folder: Path) -> Path:
     """Write a table; returns its file. Raises InvalidInput where the key tells rows not apart."""
     path = _given_path(given, "table", "table", FILE_BYTES)
     if path is not None:
@@ -242,7 +242,7 @@ def save_table(given: Any, key: str | None, folder: Path) -> Path:
     return folder / "table.parquet"
 
 
-def columns_of(given: Any) -> dict[str, list[Any]]:
+def columns_of(given: Any) -> dict[str, list[object]]:
     """Return columns of plain values by name, from frames, Arrow tables, mappings, or rows as mappings."""
     if hasattr(given, "to_pydict"):
         given = given.to_pydict()
@@ -262,16 +262,16 @@ def _listed(values: Any) -> list[Any]:
     return [_plain(value) for value in listed]
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     return value.item() if hasattr(value, "item") and getattr(value, "ndim", 0) == 0 else value
 
 
-def _one_type(values: list[Any]) -> list[Any]:
+def _one_type(values: list[object]) -> list[object]:
     """Return a column of mixed values as texts, None as it is."""
     return [None if value is None else str(value) for value in values]
 
 
-def _check_key(columns: Mapping[str, list[Any]], key: str) -> None:
+def _check_key(columns: Mapping[str, list[object]], key: str) -> None:
     if key not in columns:
         raise InvalidInput(f"key names {key!r}; the columns are {', '.join(list(columns)[:12])}.", field="key")
     seen: set[str] = set()
@@ -282,7 +282,7 @@ def _check_key(columns: Mapping[str, list[Any]], key: str) -> None:
         seen.add(text)
 
 
-def _save_csv(columns: Mapping[str, list[Any]], folder: Path) -> Path:
+def _save_csv(columns: Mapping[str, list[object]], folder: Path) -> Path:
     text = io.StringIO()
     table = csv.writer(text, lineterminator="\n")
     table.writerow(columns)

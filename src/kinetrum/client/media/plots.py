@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.recording.recorder import as_step
 from kinetrum.client.spool.spool import new_id
-from kinetrum.core.base.values import check_key
+from kinetrum.core.base.values import JsonObject, check_key
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run
@@ -30,45 +30,45 @@ class Plotting:
     def __repr__(self) -> str:
         return f"<Plots of {self._run!r}>"
 
-    def confusion(self, on: str | None, y_true: Any, y_score: Any, **options: Any) -> dict[str, float]:
+    def confusion(self, on: str | None, y_true: object, y_score: object, **options: object) -> dict[str, float]:
         """Keep which classes were taken for which, from labels or scores of any number of classes."""
         return self._made("confusion", on, y_true, y_score, options)
 
-    def roc(self, on: str | None, y_true: Any, y_score: Any, **options: Any) -> dict[str, float]:
+    def roc(self, on: str | None, y_true: object, y_score: object, **options: object) -> dict[str, float]:
         """Keep the ROC curve, of more than two classes one each against the rest."""
         return self._made("roc", on, y_true, y_score, options)
 
-    def precision_recall(self, on: str | None, y_true: Any, y_score: Any, **options: Any) -> dict[str, float]:
+    def precision_recall(self, on: str | None, y_true: object, y_score: object, **options: object) -> dict[str, float]:
         """Keep precision over recall."""
         return self._made("precision_recall", on, y_true, y_score, options)
 
-    def threshold(self, on: str | None, y_true: Any, y_score: Any, **options: Any) -> dict[str, float]:
+    def threshold(self, on: str | None, y_true: object, y_score: object, **options: object) -> dict[str, float]:
         """Keep precision, recall, F1 and more over every threshold."""
         return self._made("threshold", on, y_true, y_score, options)
 
-    def calibration(self, on: str | None, y_true: Any, y_score: Any, **options: Any) -> dict[str, float]:
+    def calibration(self, on: str | None, y_true: object, y_score: object, **options: object) -> dict[str, float]:
         """Keep the share that came true over the probability given; `bins` of equal width or count (`by`)."""
         return self._made("calibration", on, y_true, y_score, options)
 
-    def predicted(self, on: str | None, y_true: Any, y_score: Any, **options: Any) -> dict[str, float]:
+    def predicted(self, on: str | None, y_true: object, y_score: object, **options: object) -> dict[str, float]:
         """Keep predicted numbers against true ones."""
         return self._made("predicted", on, y_true, y_score, options)
 
-    def residuals(self, on: str | None, y_true: Any, y_score: Any, **options: Any) -> dict[str, float]:
+    def residuals(self, on: str | None, y_true: object, y_score: object, **options: object) -> dict[str, float]:
         """Keep residuals (truth less prediction) over predictions."""
         return self._made("residuals", on, y_true, y_score, options)
 
     def table(
         self,
         name: str,
-        columns: Mapping[str, Sequence[Any]],
+        columns: Mapping[str, Sequence[object]],
         *,
         x: str | None = None,
         y: str | Sequence[str] | None = None,
         group: str | None = None,
         mark: str | None = None,
         step: int | None = None,
-        **view: Any,
+        **view: object,
     ) -> None:
         """Keep any table (columns of equal length by name, or a frame) as a plot with chosen axes.
 
@@ -79,7 +79,9 @@ class Plotting:
 
         self.keep(name, table_plot(_columns_of(columns), x, y, group, mark, **view), step)
 
-    def _made(self, kind: str, on: str | None, y_true: Any, y_score: Any, options: dict[str, Any]) -> dict[str, float]:
+    def _made(
+        self, kind: str, on: str | None, y_true: object, y_score: object, options: JsonObject
+    ) -> dict[str, float]:
         from kinetrum.core.plots import make_plot
 
         step = options.pop("step", None)
@@ -102,10 +104,10 @@ class Plotting:
         recorder.write("plot", id=uid, at=recorder.writer.now(), name=name, step=number, data=path.name)
 
 
-def _columns_of(given: Any) -> Mapping[str, Sequence[Any]]:
+def _columns_of(given: Any) -> Mapping[str, Sequence[object]]:
     """Return columns by name; frames and tables of other libraries are taken."""
     if hasattr(given, "to_pydict"):
-        found: Mapping[str, Sequence[Any]] = given.to_pydict()
+        found: Mapping[str, Sequence[object]] = given.to_pydict()
         return found
     if hasattr(given, "columns") and hasattr(given, "to_dict"):
         return {str(name): given[name].tolist() for name in given.columns}

@@ -27,7 +27,7 @@ class Comparison(dict[str, Any]):
     (None where that is unknown).
     """
 
-    def __init__(self, session: Session, data: dict[str, Any]) -> None:
+    def __init__(self, session: Session, data: dict[str, object]) -> None:
         super().__init__(data)
         self._session = session
 
@@ -159,7 +159,7 @@ def compare(
     """
     runs = [ref for given in refs for ref in ([given] if isinstance(given, str) else given)]
     session = open_session(project, url)
-    found: dict[str, Any] = session.service.get(
+    found: dict[str, object] = session.service.get(
         path_of("projects", session.project, "comparison"), run=runs, baseline=baseline, each=each
     )
     return Comparison(session, found)

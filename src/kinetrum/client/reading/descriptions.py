@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.client.reading.notes import Noted, tell_things
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.goals import read_goal
-from kinetrum.core.base.values import Value, to_json
+from kinetrum.core.base.values import JsonObject, Value, to_json
 
 if TYPE_CHECKING:
     from kinetrum.client.transport import answers
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 RUNS_AT_ONCE = 1_000
 
 
-def _each(session: Session, project: str, what: str, refs: Sequence[str], **fields: Any) -> list[str]:
+def _each(session: Session, project: str, what: str, refs: Sequence[str], **fields: object) -> list[str]:
     done: list[str] = []
     for start in range(0, len(refs), RUNS_AT_ONCE):
         body = {"runs": list(refs[start : start + RUNS_AT_ONCE]), **fields}
@@ -98,9 +98,17 @@ class Experiment(Noted):
         self._session.service.call("PATCH", self._path, json={"labels": labels})
 
     @property
-    def goals(self) -> dict[str, answers.Goal]:
+    def goals(self) -> dict[str, JsonObject]:
         """Goals by key: direction, unit, bound, aggregate."""
-        return {goal["key"]: goal for goal in self.data["goals"]}
+        return {
+            goal["key"]: {
+                "direction": goal["direction"],
+                "unit": goal["unit"],
+                "bound": goal["bound"],
+                "aggregate": goal["aggregate"],
+            }
+            for goal in self.data["goals"]
+        }
 
     def set_goal(self, key: str, goal: str | Mapping[str, object]) -> None:
         """Set or change a goal: "higher", "lower <= 8 %", or a dictionary of direction, unit, bound, aggregate.

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kinetrum.core.base.errors import NotFound
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
+    from pyarrow import Table
 
 
 def import_pandas() -> Any:
@@ -25,7 +29,7 @@ def import_arrow() -> Any:
     return pyarrow
 
 
-def to_frame(table: Any) -> Any:
+def to_frame(table: Table) -> DataFrame:
     """Return a pyarrow Table as a pandas DataFrame; whole numbers stay whole where some miss, lists are lists."""
     import pyarrow
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, overload
+from typing import TYPE_CHECKING, overload
 
 from kinetrum.client.display.html import html_table, text_table
 from kinetrum.client.reading.frames import import_pandas
@@ -13,6 +13,8 @@ from kinetrum.client.transport.session import Session
 from kinetrum.core.base.values import Value, from_json, show
 
 if TYPE_CHECKING:
+    from pandas import DataFrame
+
     from kinetrum.client.transport import answers
 
 _PAGE, _SHOWN, _LINES = 500, 50, 20
@@ -131,7 +133,7 @@ class RunGroups(Sequence[RunGroup]):
             head, rows = head[1:], [row[1:] for row in rows]
         return head, rows
 
-    def to_pandas(self) -> Any:
+    def to_pandas(self) -> DataFrame:
         """Return the groups as a pandas DataFrame; needs pandas."""
         return import_pandas().DataFrame(self.to_rows())
 

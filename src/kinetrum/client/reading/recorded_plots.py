@@ -18,6 +18,8 @@ from kinetrum.core.plots import Plot, PlotView
 from kinetrum.core.plots.overlay import DrawnSeries, SaidNumber, numbers_of, series_of
 
 if TYPE_CHECKING:
+    from pandas import DataFrame
+
     from kinetrum.client.reading.recorded_run import RecordedRun
     from kinetrum.client.transport import answers
 
@@ -55,7 +57,7 @@ class RecordedPlot:
         numbers = {name: float(str(value)) for name, value in self.numbers.items()}
         return Plot(self.kind, self.columns, view, numbers, self.note)
 
-    def to_pandas(self) -> Any:
+    def to_pandas(self) -> DataFrame:
         """Return the columns as a pandas DataFrame."""
         return import_pandas().DataFrame(dict(self.columns))
 
@@ -97,7 +99,7 @@ class RecordedPlots(Mapping[str, RecordedPlot]):
         """Read a plot at a step (the last one without); raises NotFound where there is none."""
         return overlaid(self._session, [self._run], name, step)[0][0]
 
-    def declare(self, name: str, **view: Any) -> None:
+    def declare(self, name: str, **view: object) -> None:
         """Declare anew how a plot is drawn, for everybody: `declare("lows", x="day", y_scale="log")`.
 
         Raises InvalidInput that names the part which does not fit its columns.

@@ -6,7 +6,7 @@ import html
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, cast
 
 from kinetrum.client.data.artifact_versions import StoredVersion
 from kinetrum.client.display.html import html_table, moment
@@ -58,7 +58,7 @@ class RecordedMetric:
 
     def __init__(self, run: RecordedRun, name: str, data: answers.Metric | None) -> None:
         self._run, self.name = run, name
-        self._data: Mapping[str, Any] | None = data
+        self._data: Mapping[str, object] | None = data
 
     def __getattr__(self, aggregate: str) -> Value:
         """Return an aggregate: count, nan_count, first, last, min, max, mean, best, best_step."""
@@ -362,9 +362,9 @@ class RecordedRun(Noted):
         best: str | None = None,
         comment: str = "",
         labels: Mapping[str, str] | None = None,
-        metrics: Mapping[str, Any] | None = None,
-        sample: Any = None,
-        sample_output: Any = None,
+        metrics: Mapping[str, object] | None = None,
+        sample: object = None,
+        sample_output: object = None,
     ) -> ModelVersion:
         """Register what this run generated under `artifact` as a model's next version, as `Run.register` does."""
         from kinetrum.client.registry.registration import register_recorded, told

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, overload
+from typing import TYPE_CHECKING, overload
 
 from kinetrum.client.data.artifact_versions import StoredVersion
 from kinetrum.client.display.html import html_table, moment, text_table
@@ -22,6 +22,10 @@ from kinetrum.core.base.refs import NameRef, Ref, RunRef, parse_ref
 from kinetrum.core.base.values import Value, show
 
 if TYPE_CHECKING:
+    from pandas import DataFrame
+    from pyarrow import Table
+
+    from kinetrum.client.display.notebook import Parallel as ParallelCoordinates
     from kinetrum.client.registry.deployment import Fetched
     from kinetrum.client.registry.models import Model, ModelVersion
     from kinetrum.client.transport import answers
@@ -146,14 +150,14 @@ class RunTable(Sequence[RecordedRun]):
         """Write the whole table to a Parquet file; returns its size in bytes."""
         return save_stream(self.table("parquet"), to)
 
-    def to_arrow(self) -> Any:
+    def to_arrow(self) -> Table:
         """Return the whole table as a pyarrow Table with typed columns; needs pyarrow.
 
         Columns are fields of the run, then `param:KEY`, `metric:KEY`, `label:KEY`, or those that were asked for.
         """
         return read_arrow(self.table("parquet"))
 
-    def to_pandas(self) -> Any:
+    def to_pandas(self) -> DataFrame:
         """Return the whole table as a pandas DataFrame; needs the extra `kinetrum[pandas]`.
 
         Columns are named by their keys alone, with `param:`, `metric:` or `label:` before it where two have one name.
@@ -174,7 +178,7 @@ class RunTable(Sequence[RecordedRun]):
         chosen = self._columns if columns is None else list(columns)
         return RunGroups(self._session, self._experiment, self._query, self._sort, by, chosen, self._pareto)
 
-    def parallel(self, *columns: str) -> Any:
+    def parallel(self, *columns: str) -> ParallelCoordinates:
         """Return parallel coordinates of up to 2,000 of the runs as a widget for notebooks; needs anywidget.
 
         Drag along its axes, and in the next cell `widget.selected` are the references of the runs that pass, and
@@ -207,7 +211,7 @@ class RunTable(Sequence[RecordedRun]):
         """Yield every point of metrics of all the runs as csv, jsonl or parquet: run, metric, step, time, value."""
         return stream_series(self._session, self._experiment, self._query, metrics, form, self._pareto)
 
-    def series(self, *metrics: str) -> Any:
+    def series(self, *metrics: str) -> Table:
         """Return every point of metrics of all the runs as a pyarrow Table: run, metric, step, time, value."""
         return read_arrow(self.series_table(*metrics, form="parquet"))
 

@@ -6,7 +6,7 @@ import os
 import struct
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.client.reading.frames import import_arrow
 from kinetrum.client.transport.http import path_of
@@ -14,6 +14,8 @@ from kinetrum.client.transport.session import Session
 from kinetrum.core.base.errors import Unavailable
 
 if TYPE_CHECKING:
+    from pyarrow import Table
+
     from kinetrum.core.points.columns import Points
 
 
@@ -53,7 +55,7 @@ def stream_series(
         yield from response.iter_bytes()
 
 
-def read_arrow(pieces: Iterator[bytes]) -> Any:
+def read_arrow(pieces: Iterator[bytes]) -> Table:
     """Return a streamed Parquet file as a pyarrow Table; on its way it lies on disk, not in memory."""
     import tempfile
 

@@ -34,16 +34,16 @@ class Activity:
             "activity", id=self.id, name=self.name, started_at=self._started_at, ended_at=ended_at, failed=failed
         )
 
-    def _within(self, values: dict[str, Any]) -> dict[str, Any]:
+    def _within(self, values: dict[str, object]) -> dict[str, object]:
         if self._ended:
             raise Conflict(f"The activity {self.name} has ended; begin another.")
         return {f"{self.name}/{key}": value for key, value in values.items()}
 
-    def measure(self, values: dict[str, Any] | None = None, /, step: int | None = None, **metrics: Any) -> None:
+    def measure(self, values: dict[str, object] | None = None, /, step: int | None = None, **metrics: object) -> None:
         """Record one point of each metric, under the activity's name; as `Run.measure`."""
         self.run.measure(self._within({**(values or {}), **metrics}), step=step)
 
-    def result(self, values: dict[str, Any] | None = None, /, **results: Any) -> None:
+    def result(self, values: dict[str, object] | None = None, /, **results: object) -> None:
         """Record final values under the activity's name; as `Run.result`."""
         self.run.result(self._within({**(values or {}), **results}))
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from typing import Any
 
 from kinetrum.client.capture import standard_streams
 from kinetrum.client.capture.environment import Looking, about_process, parts_left_out
@@ -24,6 +23,7 @@ from kinetrum.core.base.goals import read_goal
 from kinetrum.core.base.ids import id_bytes, is_id
 from kinetrum.core.base.refs import RunRef, parse_ref
 from kinetrum.core.base.values import (
+    JsonObject,
     check_key,
     check_label,
     check_name,
@@ -46,10 +46,10 @@ def begin(  # noqa: PLR0913
     *,
     project: str | None = None,
     name: str | None = None,
-    params: Any = None,
+    params: object = None,
     seed: int | None = None,
     labels: dict[str, str] | None = None,
-    goals: dict[str, Any] | None = None,
+    goals: JsonObject | None = None,
     parent: Run | str | None = None,
     lease_s: int = DEFAULT_LEASE_S,
     output: bool | None = None,

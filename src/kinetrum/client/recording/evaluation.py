@@ -13,14 +13,14 @@ from typing import TYPE_CHECKING, Any
 
 from kinetrum.core.base.arrays import detached
 from kinetrum.core.base.errors import InvalidInput
-from kinetrum.core.base.values import check_key
+from kinetrum.core.base.values import JsonObject, check_key
 from kinetrum.core.registry.evidence import predictions_name
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run
 
 
-def evaluate_run(run: Run, y_true: Any, y_score: Any, on: str | None, rows: Any, **options: Any) -> dict[str, Any]:
+def evaluate_run(run: Run, y_true: object, y_score: object, on: str | None, rows: Any, **options: Any) -> JsonObject:
     """Compute results and plots, record them under `on`, keep predictions where rows are named; returns the results."""
     from kinetrum.core.evaluation import evaluate
 
@@ -49,7 +49,7 @@ def evaluate_run(run: Run, y_true: Any, y_score: Any, on: str | None, rows: Any,
 
 
 def _keep_plots(
-    run: Run, y_true: Any, y_score: Any, on: str | None, task: str, results: set[str], options: dict[str, Any]
+    run: Run, y_true: object, y_score: object, on: str | None, task: str, results: set[str], options: dict[str, object]
 ) -> None:
     """Keep the plots that the task has: which of them can be told from the results that it gave."""
     if task in {"ranking", "multilabel"}:
@@ -65,7 +65,7 @@ def _keep_plots(
         getattr(run.plot, plot)(on, y_true, y_score, **given)
 
 
-def _plain(key: Any) -> Any:
+def _plain(key: object) -> object:
     return detached(key).item() if hasattr(key, "item") else key
 
 
@@ -74,7 +74,7 @@ def is_predictions(name: str, experiment: str) -> bool:
     return name.startswith(f"{experiment}-") and name.removesuffix("-artifact").endswith("-predictions")
 
 
-def _keep_rows(run: Run, on: str | None, columns: dict[str, Sequence[Any]]) -> None:
+def _keep_rows(run: Run, on: str | None, columns: dict[str, Sequence[object]]) -> None:
     """Record a table as gzipped CSV; equal tables give equal bytes, so that nothing is stored twice."""
     stem = predictions_name(run.experiment, on)
     text = io.StringIO()

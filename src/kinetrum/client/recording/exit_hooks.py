@@ -52,7 +52,7 @@ def open_runs() -> list[_Endable]:
     return [run for run in list(_open) if run.owner_pid == os.getpid()]
 
 
-_watched_shells: weakref.WeakSet[Any] = weakref.WeakSet()
+_watched_shells: weakref.WeakSet[object] = weakref.WeakSet()
 
 
 def watch_cells(shell: Any) -> None:
@@ -62,7 +62,7 @@ def watch_cells(shell: Any) -> None:
         shell.events.register("post_run_cell", _stop_unreferenced)
 
 
-def _stop_unreferenced(*_: Any) -> None:
+def _stop_unreferenced(*_: object) -> None:
     """Stop a run whose last name let go of it, as it is stopped in a script, where it is gone by itself."""
     # Not even the list of them refers to a run while this looks.
     for found in [weakref.ref(run) for run in open_runs()]:

@@ -32,7 +32,7 @@ class Described:
     step: int | None = None
     activity: str | None = None
     keep: str | None = None
-    about: dict[str, Any] = field(default_factory=dict)
+    about: dict[str, object] = field(default_factory=dict)
     labels: dict[str, str] = field(default_factory=dict)
 
 
@@ -43,7 +43,7 @@ def described(
     step: int | None = None,
     activity: str | None = None,
     keep: object = None,
-    about: Mapping[str, Any] | None = None,
+    about: Mapping[str, object] | None = None,
     labels: Mapping[str, str] | None = None,
 ) -> Described:
     """Check what is said of an input or output; raises InvalidInput."""
@@ -97,7 +97,7 @@ def _record_elsewhere(recorder: Recorder, address: str, name: str, said: Describ
     )
 
 
-def _fields(said: Described) -> dict[str, Any]:
+def _fields(said: Described) -> dict[str, object]:
     return {key: value for key, value in asdict(said).items() if value not in (None, {})} | {"kind": said.kind}
 
 
@@ -129,7 +129,7 @@ def record_used_files(
     )
 
 
-def _in_record(recorder: Recorder, uid: str, listed: list[Any]) -> Any:
+def _in_record(recorder: Recorder, uid: str, listed: list[Any]) -> object:
     """Return a list of files as it stands in the record: itself, or the name of the file where it lies."""
     if len(listed) < LISTED_FROM:
         return listed
@@ -170,7 +170,7 @@ def record_generated_files(recorder: Recorder, found: Sequence[Found], name: str
         raise
 
 
-def _send_now(recorder: Recorder, found: Sequence[Found], name: str) -> list[list[Any]]:
+def _send_now(recorder: Recorder, found: Sequence[Found], name: str) -> list[list[object]]:
     """Send large files while the call waits. Where the service is away they are read where they lie, later."""
     from kinetrum.client.sender.fingerprints import Fingerprints
     from kinetrum.client.sender.routes import Routes

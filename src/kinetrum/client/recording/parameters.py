@@ -13,7 +13,6 @@ import os
 import warnings
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 from kinetrum.client.recording.plain_values import OwnSettings, PlainValues, fields_of
 from kinetrum.client.recording.recorder import one_element
@@ -23,7 +22,7 @@ from kinetrum.core.base.values import Value, check_key, check_value, flatten
 _SIZE_LIMIT = 4 * 1024 * 1024
 
 
-def as_settings(given: Any, without_form: list[str] | None = None) -> dict[str, Value]:
+def as_settings(given: object, without_form: list[str] | None = None) -> dict[str, Value]:
     """Return settings by dotted key, in their order.
 
     `given` is a mapping, a dataclass, a Pydantic model, an `argparse.Namespace`, an estimator with `get_params`, the
@@ -51,7 +50,7 @@ def as_settings(given: Any, without_form: list[str] | None = None) -> dict[str, 
     return flatten(plain) if isinstance(plain, dict) else {}
 
 
-def as_results(given: Mapping[str, Any], above: str = "") -> dict[str, Value]:
+def as_results(given: Mapping[str, object], above: str = "") -> dict[str, Value]:
     """Return final values: nested ones below their name (`holdout/auc`), arrays as numbers or short lists.
 
     Raises InvalidInput for what is no number, text or short list of them.
@@ -81,7 +80,7 @@ def warn_without_form(keys: Sequence[str]) -> None:
     )
 
 
-def read_file(path: Path) -> Any:
+def read_file(path: Path) -> object:
     """Read settings from a TOML, YAML 1.2 or JSON file; raises InvalidInput with the place that is wrong."""
     try:
         if path.stat().st_size > _SIZE_LIMIT:
@@ -105,17 +104,17 @@ def read_file(path: Path) -> Any:
     return found
 
 
-def _toml(text: str) -> Any:
+def _toml(text: str) -> object:
     import tomllib
 
     return tomllib.loads(text)
 
 
-def _json(text: str) -> Any:
+def _json(text: str) -> object:
     return json.loads(text)
 
 
-def _yaml(text: str) -> Any:
+def _yaml(text: str) -> object:
     # YAML 1.2: `no` is a text and 1e-3 a number, which version 1.1 reads the other way round.
     from ruamel.yaml import YAML
     from ruamel.yaml.error import YAMLError

@@ -23,7 +23,7 @@ _ADDRESS = re.compile(r" at 0x[0-9a-fA-F]+")
 _UNFIT_IN_KEY = str.maketrans("", "", "\"'`")
 
 
-class OwnSettings(dict[str, Any]):
+class OwnSettings(dict[str, object]):
     """The settings of an estimator, below the name of its class."""
 
     def __init__(self, class_name: str) -> None:
@@ -31,7 +31,7 @@ class OwnSettings(dict[str, Any]):
         self.class_name = class_name
 
 
-def _spread(found: dict[str, Any], name: str, plain: Any) -> None:
+def _spread(found: dict[str, object], name: str, plain: object) -> None:
     """Put a value under its name; of an estimator the class stands there, and its settings below."""
     if isinstance(plain, OwnSettings):
         found[name] = plain.class_name
@@ -47,7 +47,7 @@ class PlainValues:
         self.without_form: list[str] = []
         self._open: set[int] = set()
 
-    def of(self, given: Any, key: str = "") -> Any:
+    def of(self, given: Any, key: str = "") -> object:
         """Return a value in plain form; `key` is where it stands."""
         fields = fields_of(given)
         if fields is None and not isinstance(given, list | tuple | set | frozenset):
@@ -61,16 +61,16 @@ class PlainValues:
         finally:
             self._open.discard(id(given))
 
-    def _of_fields(self, given: Any, fields: dict[Any, Any], key: str) -> Any:
+    def _of_fields(self, given: object, fields: dict[object, object], key: str) -> object:
         names = {key_text(name): value for name, value in fields.items()}
-        found: dict[str, Any] = OwnSettings(qualified_name(type(given))) if is_estimator(given) else {}
+        found: dict[str, object] = OwnSettings(qualified_name(type(given))) if is_estimator(given) else {}
         for name, value in names.items():
             below = _below(key, name)
             plain = self._beside(name, value, names, below) if isinstance(given, Mapping) else self.of(value, below)
             _spread(found, name, plain)
         return found if found or isinstance(found, OwnSettings) else "{}"
 
-    def _beside(self, name: str, value: Any, names: Mapping[str, Any], key: str) -> Any:
+    def _beside(self, name: str, value: object, names: Mapping[str, object], key: str) -> object:
         """Return a mapping's value: of an estimator whose settings stand beside it (`net__units`), its class alone."""
         if is_estimator(value) and any(other.startswith(f"{name}__") for other in names):
             return qualified_name(type(value))
@@ -80,7 +80,7 @@ class PlainValues:
             return list(steps) if beside else self.of(steps, key)
         return self.of(value, key)
 
-    def _of_items(self, given: Iterable[Any], key: str) -> Any:
+    def _of_items(self, given: Iterable[object], key: str) -> object:
         steps = named_steps(given)
         if steps is not None:
             return self.of(steps, key)
@@ -88,12 +88,12 @@ class PlainValues:
         items = [self.of(item, _below(key, str(at))) for at, item in enumerate(ordered)]
         if not _holds_mapping(items):
             return items
-        found: dict[str, Any] = {}
+        found: dict[str, object] = {}
         for at, item in enumerate(items):
             _spread(found, str(at), item)
         return found
 
-    def _leaf(self, given: Any, key: str) -> Any:
+    def _leaf(self, given: object, key: str) -> object:
         if given is None or (isinstance(given, bool | int | float | str) and not isinstance(given, enum.Enum)):
             return given
         known = _known_form(given)
@@ -118,12 +118,12 @@ class PlainValues:
         self.without_form.append(key)
         return f"array of {' × '.join(map(str, shape))} {given.dtype}"
 
-    def _text(self, given: Any, key: str) -> str:
+    def _text(self, given: object, key: str) -> str:
         self.without_form.append(key)
         return short_text(given)
 
 
-def fields_of(given: Any) -> dict[Any, Any] | None:
+def fields_of(given: Any) -> dict[object, object] | None:
     """Return the fields of anything that has named fields, else None."""
     if isinstance(given, Mapping):
         return dict(given)
@@ -142,12 +142,12 @@ def fields_of(given: Any) -> dict[Any, Any] | None:
     return None
 
 
-def is_estimator(given: Any) -> bool:
+def is_estimator(given: object) -> bool:
     """Tell whether something is an object that says its own settings by `get_params`."""
     return not isinstance(given, type) and callable(getattr(given, "get_params", None))
 
 
-def named_steps(given: Any) -> dict[str, Any] | None:
+def named_steps(given: object) -> dict[str, object] | None:
     """Return the steps of a pipeline, a list of names with estimators, by name; None for anything else."""
     if not isinstance(given, list | tuple) or not given:
         return None
@@ -159,13 +159,13 @@ def named_steps(given: Any) -> dict[str, Any] | None:
     return {item[0]: item[1] if len(item) == 2 else dict(enumerate(item[1:])) for item in given}
 
 
-def _is_of(given: Any, module: str, *names: str) -> bool:
+def _is_of(given: object, module: str, *names: str) -> bool:
     """Tell whether a value is of one of a module's types; where the module was never loaded there is none such."""
     loaded = sys.modules.get(module)
     return loaded is not None and isinstance(given, tuple(getattr(loaded, name) for name in names))
 
 
-def _known_form(given: Any) -> Any:
+def _known_form(given: Any) -> object:
     """Return the plain form of types that have one; None of others."""
     if isinstance(given, enum.Enum):
         plain = isinstance(given.value, bool | int | float | str)
@@ -189,12 +189,12 @@ def _known_form(given: Any) -> Any:
     return None
 
 
-def qualified_name(given: Any) -> str:
+def qualified_name(given: object) -> str:
     """Return where a class or function is found, such as `sklearn.svm._classes.SVC`."""
     return f"{getattr(given, '__module__', None) or 'builtins'}.{getattr(given, '__qualname__', given)}"
 
 
-def short_text(given: Any) -> str:
+def short_text(given: object) -> str:
     """Return an object's text in one line, without memory addresses, 200 characters at most."""
     text = _tried(lambda: repr(given))
     if not isinstance(text, str):
@@ -203,7 +203,7 @@ def short_text(given: Any) -> str:
     return text if len(text) <= _TEXT_LIMIT else f"{text[: _TEXT_LIMIT - 1]}…"
 
 
-def key_text(name: Any) -> str:
+def key_text(name: object) -> str:
     """Return a mapping's name as text: numbers and whatever else a program uses, without quotes."""
     return name if isinstance(name, str) else short_text(name).translate(_UNFIT_IN_KEY)
 
@@ -212,11 +212,11 @@ def _below(key: str, name: str) -> str:
     return f"{key}.{name}" if key else name
 
 
-def _holds_mapping(items: list[Any]) -> bool:
+def _holds_mapping(items: list[object]) -> bool:
     return any(isinstance(item, dict) or (isinstance(item, list) and _holds_mapping(item)) for item in items)
 
 
-def _tried(ask: Callable[[], Any]) -> Any:
+def _tried(ask: Callable[[], object]) -> object:
     """Return what somebody's own method answers; None where it fails, which is no matter of the training."""
     try:
         return ask()

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from typing import Any
 
 
-def make_bar(items: Iterable[Any], options: dict[str, Any]) -> Any:
+def make_bar(items: Iterable[object], options: dict[str, object]) -> Any:
     """Return a bar over items, with options of tqdm; shown on terminals and in notebooks unless told otherwise."""
     if in_kernel():
         options.setdefault("disable", False)

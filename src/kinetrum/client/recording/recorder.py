@@ -15,7 +15,7 @@ from typing import Any
 from kinetrum.client.spool.segments import SEAL_MASK, Segment, packed_points, points_head
 from kinetrum.client.spool.spool import NoRoom, Writer, current_writer
 from kinetrum.core.base.errors import InvalidInput
-from kinetrum.core.base.values import check_key
+from kinetrum.core.base.values import JsonObject, check_key
 
 STEP_LIMIT = 2**62
 OUTPUT_PIECE = 256 * 1024
@@ -83,7 +83,7 @@ _NESTED.alone = False
 def _locked(append: Callable[..., None]) -> Callable[..., None]:
     """For interpreters without a global lock, where one line may be interrupted like any other."""
 
-    def points(self: Recorder, values: dict[str, Any], step: int | None, before: int | None = None) -> None:
+    def points(self: Recorder, values: dict[str, object], step: int | None, before: int | None = None) -> None:
         with self.writer.lock:
             append(self, values, step, before)
 
@@ -113,7 +113,7 @@ class Recorder:
         self.shapes.clear()
         self._writer = None
 
-    def write(self, op: str, **fields: Any) -> None:
+    def write(self, op: str, **fields: object) -> None:
         """Append a record that is no point."""
         self.writer.write({"op": op, **self.address, **fields})
 
@@ -135,7 +135,7 @@ class Recorder:
             writer.write_output(run, stream, moment, text[start:end])
             start = end
 
-    def points(self, values: dict[str, Any], step: int | None, before: int | None = None) -> None:
+    def points(self, values: JsonObject, step: int | None, before: int | None = None) -> None:
         """Append one point for each key; without a step each metric goes on after its last one.
 
         `before` is given where the step was counted already: what came next until then, for a call that fails after
@@ -191,7 +191,7 @@ class Recorder:
             found |= values_by_key
         return found
 
-    def _turn_over(self, writer: Writer, shape: Shape, values: dict[str, Any], step: Any, before: int) -> None:
+    def _turn_over(self, writer: Writer, shape: Shape, values: dict[str, object], step: Any, before: int) -> None:
         """Begin a new segment, declare the shape there and go on; what has no room anywhere is counted."""
         with writer.lock:
             try:
@@ -204,7 +204,7 @@ class Recorder:
             else:
                 writer.drop(self.address, points=len(shape.keys))
 
-    def _points_shared(self, shape: Shape, values: dict[str, Any], step: int | None) -> None:
+    def _points_shared(self, shape: Shape, values: dict[str, object], step: int | None) -> None:
         """Append points of metrics that are measured in other company too, each of which counts for itself."""
         if shape is _NESTED:
             self.points(as_numbers(values), step)
@@ -219,7 +219,7 @@ class Recorder:
             self.points(values, number, number)
             shape.went_to(number + 1)
 
-    def _declare(self, values: Mapping[str, Any]) -> Shape:
+    def _declare(self, values: Mapping[str, object]) -> Shape:
         """Declare a shape in the segment at hand, and again in every later one that it is used in."""
         keys = tuple(values)
         if keys not in self.shapes and any(isinstance(value, Mapping) for value in values.values()):
@@ -244,11 +244,11 @@ class Recorder:
             shape.segment = segment
         return segment is not None
 
-    def _one_by_one(self, values: dict[str, Any]) -> None:
+    def _one_by_one(self, values: dict[str, object]) -> None:
         for key, value in as_numbers(values).items():
             self.points({key: value}, None)
 
-    def _packed_by_hand(self, shape: Shape, values: dict[str, Any], step: Any, before: int) -> None:
+    def _packed_by_hand(self, shape: Shape, values: dict[str, object], step: Any, before: int) -> None:
         """Say what was wrong, or convert what only the fast way does not take."""
         if shape.next_step == step + 1:
             # The step was counted for this call, which has still to be made, or will never be.
@@ -323,7 +323,7 @@ def as_number(value: Any, key: str) -> float:
         ) from None
 
 
-def one_element(value: Any) -> Any:
+def one_element(value: object) -> Any:
     """Return the number in an array or a tensor of one element, without its gradient; anything else as it is."""
     if not hasattr(value, "item") or not hasattr(value, "shape"):
         return value
@@ -333,12 +333,12 @@ def one_element(value: Any) -> Any:
     return value.item() if size == 1 else value
 
 
-def _pack_detached(pack_into: Callable[..., None], room: Any, at: int, head: int, *numbers: Any) -> None:
+def _pack_detached(pack_into: Callable[..., None], room: Any, at: int, head: int, *numbers: object) -> None:
     """Pack values among which are tensors: each warns of its gradient where it is taken for a number as it is."""
     pack_into(room, at, head, *(one_element(number) for number in numbers))
 
 
-def by_name(values: Any, step: Any) -> Mapping[str, Any]:
+def by_name(values: object, step: object) -> Mapping[str, object]:
     """Return what `measure` was given in its first place.
 
     Raises InvalidInput that shows the right call where that is no mapping of names to numbers; the commonest slip is

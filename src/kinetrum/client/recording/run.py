@@ -23,7 +23,7 @@ from kinetrum.client.spool.run_numbers import read_number
 from kinetrum.client.spool.spool import current_writer, new_id
 from kinetrum.client.transport.connection import find_connection
 from kinetrum.core.base.errors import Conflict, InvalidInput
-from kinetrum.core.base.values import NOTE_LIMIT, Value, check_label, from_json, same, show, to_json
+from kinetrum.core.base.values import NOTE_LIMIT, JsonObject, Value, check_label, from_json, same, show, to_json
 
 if TYPE_CHECKING:
     from kinetrum.client.capture.environment import Looking
@@ -150,7 +150,7 @@ class Run:
         """Set parameters; each once. The same value again is fine, another raises Conflict in this line."""
         self.set_params(params)
 
-    def set_params(self, params: Any = None, /, **more: Any) -> None:
+    def set_params(self, params: object = None, /, **more: object) -> None:
         """Set parameters given in any of the forms that `begin` takes, or by name; what is nested becomes dotted keys.
 
         Each once. The same value again is fine, another raises Conflict in this line.
@@ -184,7 +184,7 @@ class Run:
         """Tell with the run what went wrong while recording it."""
         self._recorder.write("problem", id=new_id(), text=text[:2_000], at=self._recorder.writer.now())
 
-    def measure(self, values: dict[str, Any] | None = None, /, step: int | None = None, **metrics: Any) -> None:
+    def measure(self, values: JsonObject | None = None, /, step: int | None = None, **metrics: object) -> None:
         """Record one point of each metric: `measure(loss=0.3)` or `measure({"val/loss": 0.4}, step=3)`.
 
         Without a step, and outside `progress`, each metric goes on after its last step, from 0 on.
@@ -215,7 +215,7 @@ class Run:
             )
         return None
 
-    def progress(self, items: Iterable[T], **options: Any) -> Iterator[T]:
+    def progress(self, items: Iterable[T], **options: object) -> Iterator[T]:
         """Go through `items` with a progress bar; inside, `measure` takes the item's number (from 0) as its step.
 
         `options` go to the bar (tqdm). Leaving the loop by `break` or an exception ends the counting. Loops that run at
@@ -256,7 +256,7 @@ class Run:
         self._check_open()
         return Activity(self, name)
 
-    def result(self, values: dict[str, Any] | None = None, /, **results: Any) -> None:
+    def result(self, values: JsonObject | None = None, /, **results: object) -> None:
         """Record final values: numbers, texts, or short lists and arrays of them.
 
         What is nested stands below its name (`holdout/auc`). Recorded again: the later is shown, both are kept.
@@ -276,18 +276,18 @@ class Run:
 
     def evaluate(  # noqa: PLR0913
         self,
-        y_true: Any,
-        y_score: Any,
+        y_true: object,
+        y_score: object,
         *,
         on: str | None = None,
-        rows: Any = None,
+        rows: object = None,
         task: str | None = None,
-        classes: Any = None,
-        positive: Any = None,
+        classes: object = None,
+        positive: object = None,
         threshold: float | None = None,
-        weights: Any = None,
-        groups: Any = None,
-    ) -> dict[str, Any]:
+        weights: object = None,
+        groups: object = None,
+    ) -> dict[str, object]:
         """Evaluate predictions and record the results, as `accuracy`, or `holdout/accuracy` with on="holdout".
 
         The plots of such a task are kept beside them (`holdout/roc`, `holdout/confusion`, …).
@@ -361,7 +361,7 @@ class Run:
         kind: str = "data",
         activity: str | None = None,
         upload: bool = False,
-        about: Mapping[str, Any] | None = None,
+        about: Mapping[str, object] | None = None,
         labels: Mapping[str, str] | None = None,
     ) -> None:
         """Record an input: a file or folder, fingerprinted where it lies and not copied, or a version (`nights@3`).
@@ -386,7 +386,7 @@ class Run:
         step: int | None = None,
         activity: str | None = None,
         keep: int | str | None = None,
-        about: Mapping[str, Any] | None = None,
+        about: Mapping[str, object] | None = None,
         labels: Mapping[str, str] | None = None,
     ) -> None:
         """Record an output: a file or folder, copied at this call and uploaded in the background.
@@ -429,9 +429,9 @@ class Run:
         best: str | None = None,
         comment: str = "",
         labels: Mapping[str, str] | None = None,
-        metrics: Mapping[str, Any] | None = None,
-        sample: Any = None,
-        sample_output: Any = None,
+        metrics: Mapping[str, object] | None = None,
+        sample: object = None,
+        sample_output: object = None,
     ) -> ModelVersion:
         """Register what this run generated under `artifact` as a model's next version.
 

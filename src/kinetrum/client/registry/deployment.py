@@ -20,10 +20,11 @@ from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, overload
+from typing import TYPE_CHECKING, overload
 
 from kinetrum import locks
 from kinetrum.core.base.errors import Conflict, InvalidInput
+from kinetrum.core.base.values import JsonObject
 
 if TYPE_CHECKING:
     from kinetrum.client.transport import answers
@@ -67,7 +68,7 @@ class Fetched(Sequence[Path]):
         count = f"{len(self.paths)} {'file' if len(self.paths) == 1 else 'files'}"
         return f"<{self.reference}: {count} in {self.folder}{f'; {self.warning}' if self.warning else ''}>"
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         """Return it as JSON holds it."""
         return {**asdict(self), "paths": [str(path) for path in self.paths], "folder": str(self.folder)}
 
@@ -77,7 +78,7 @@ class Deployed:
     """A version to be laid out in a folder: its files (path, size, sha256) and what the note says of it."""
 
     files: Sequence[answers.FileEntry]
-    about: dict[str, Any] = field(default_factory=dict)
+    about: dict[str, object] = field(default_factory=dict)
 
     def note(self) -> str:
         """Return the note that lies beside the files."""
@@ -131,7 +132,7 @@ def lay_over(version: Deployed, to: Path, bring: Bring) -> list[Path]:
     return paths
 
 
-def _read_note(folder: Path) -> dict[str, Any] | None:
+def _read_note(folder: Path) -> JsonObject | None:
     try:
         held = json.loads((folder / NOTE).read_text("utf-8"))
     except (OSError, ValueError):
@@ -147,7 +148,7 @@ def _write_note(folder: Path, version: Deployed) -> None:
     os.replace(part, folder / NOTE)
 
 
-def _earlier(target: Path) -> dict[str, Any] | None:
+def _earlier(target: Path) -> dict[str, object] | None:
     """Return the note of what an earlier fetch laid out; None for a folder that is not there or empty."""
     if not target.exists() and not target.is_symlink():
         return None
@@ -168,7 +169,7 @@ def _earlier(target: Path) -> dict[str, Any] | None:
     return note
 
 
-def _is_there(target: Path, before: dict[str, Any], version: Deployed) -> bool:
+def _is_there(target: Path, before: JsonObject, version: Deployed) -> bool:
     """Tell whether exactly these files lie there already, unharmed, as this version."""
     changed = any(before.get(name) != value for name, value in version.about.items() if name != "warning")
     if changed:

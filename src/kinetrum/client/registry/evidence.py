@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import kinetrum
+from kinetrum.core.base.values import JsonObject
 
 if TYPE_CHECKING:
     from kinetrum.client.registry.models import ModelVersion
@@ -15,10 +16,10 @@ def judge_version(
     version: ModelVersion,
     project: str,
     on: str,
-    predictions: tuple[Any, Any],
-    rows: Any,
+    predictions: tuple[object, object],
+    rows: object,
     data: str | os.PathLike[str] | None,
-    options: dict[str, Any],
+    options: JsonObject,
 ) -> str:
     """Record a run that judges predictions of a version on named data; returns its id once it is delivered."""
     artifact = version.data["artifact"]

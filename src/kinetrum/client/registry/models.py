@@ -18,7 +18,7 @@ from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.progress import Tick
 from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
-from kinetrum.core.base.values import Value, check_name, from_json, show
+from kinetrum.core.base.values import JsonObject, Value, check_name, from_json, show
 from kinetrum.core.registry.signature import Signature, signature_from_json
 
 if TYPE_CHECKING:
@@ -85,7 +85,7 @@ class Model(Noted):
     def _noted(self) -> tuple[Session, str, str]:
         return self._session, self.project, f"model:{self.name}"
 
-    def _call(self, method: str, *more: str, **body: Any) -> Any:
+    def _call(self, method: str, *more: str, **body: object) -> Any:
         return self._session.service.call(method, self._path(*more), json=body)
 
     @property
@@ -258,7 +258,7 @@ class Model(Noted):
             )
         return self.stages[stage]
 
-    def place(self, stage: str, act: str, expect: Expect, comment: str, **more: Any) -> None:
+    def place(self, stage: str, act: str, expect: Expect, comment: str, **more: object) -> None:
         """Carry out one act on a stage against the occupant that was seen."""
         seen = self.occupant_seen(stage) if isinstance(expect, _Seen) else expect
         body = {"id": new_id(), "expect": seen, "comment": comment, **more}
@@ -443,12 +443,12 @@ class ModelVersion(Noted):
         self,
         on: str,
         *,
-        y_true: Any = None,
-        y_score: Any = None,
-        rows: Any = True,
+        y_true: object = None,
+        y_score: object = None,
+        rows: object = True,
         run: str | None = None,
         data: str | os.PathLike[str] | None = None,
-        **options: Any,
+        **options: object,
     ) -> answers.Evidence:
         """Pin what it achieved on named data: judge predictions here (`y_true`, `y_score`), or name a `run` that did.
 
@@ -511,7 +511,7 @@ class ModelVersion(Noted):
             raise Conflict(f"{self.reference} was not fetched: {warning}.", field="version")
         fetched = path_of("projects", self._project, "models", self.data["model"], "versions", self._asked, "fetches")
         self._session.service.call("POST", fetched)
-        about: dict[str, Any] = {
+        about: JsonObject = {
             "project": self._project,
             "model": self.data["model"],
             "version": self.number,

@@ -6,7 +6,6 @@ import contextlib
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 from kinetrum.client.data.artifact_versions import keep
 from kinetrum.client.registry.deployment import Fetched
@@ -21,8 +20,12 @@ from kinetrum.core.registry.signature import signature_of_sample
 
 
 def told(
-    comment: str, labels: Mapping[str, str] | None, values: Mapping[str, Any] | None, sample: Any, sample_output: Any
-) -> dict[str, Any]:
+    comment: str,
+    labels: Mapping[str, str] | None,
+    values: Mapping[str, object] | None,
+    sample: object,
+    sample_output: object,
+) -> dict[str, object]:
     """Return what is told of a version beside its files, as the interface takes it."""
     signature = None
     if sample is not None or sample_output is not None:
@@ -36,12 +39,12 @@ def told(
     }
 
 
-def _register(session: Session, project: str, model: str, body: dict[str, Any]) -> ModelVersion:
+def _register(session: Session, project: str, model: str, body: dict[str, object]) -> ModelVersion:
     path = path_of("projects", project, "models", check_name(model, "model"), "versions")
     return ModelVersion(session, project, session.service.call("POST", path, json={"id": new_id(), **body}))
 
 
-def register_from_run(address: dict[str, str], artifact: str, as_model: str, body: dict[str, Any]) -> ModelVersion:
+def register_from_run(address: dict[str, str], artifact: str, as_model: str, body: dict[str, object]) -> ModelVersion:
     """Register what a run generated; waits for the spool first."""
     session = open_session(address["project"])
     run = session.service.get(path_of("projects", address["project"], "runs", address["run"]))
@@ -49,7 +52,7 @@ def register_from_run(address: dict[str, str], artifact: str, as_model: str, bod
 
 
 def register_recorded(
-    session: Session, project: str, run: str, artifact: str, as_model: str, body: dict[str, Any]
+    session: Session, project: str, run: str, artifact: str, as_model: str, body: dict[str, object]
 ) -> ModelVersion:
     """Register what a run that the service has generated."""
     return _register(session, project, as_model, {"artifact": artifact, "run": run, **body})
@@ -65,9 +68,9 @@ def register(  # noqa: PLR0913
     origin: str | None = None,
     comment: str = "",
     labels: Mapping[str, str] | None = None,
-    metrics: Mapping[str, Any] | None = None,
-    sample: Any = None,
-    sample_output: Any = None,
+    metrics: Mapping[str, object] | None = None,
+    sample: object = None,
+    sample_output: object = None,
     upload: bool = True,
     name: str | None = None,
     project: str | None = None,
@@ -84,7 +87,7 @@ def register(  # noqa: PLR0913
     """
     session = open_session(project, url)
     source = os.fspath(what)
-    signature: dict[str, Any] | None = None
+    signature: dict[str, object] | None = None
     if run is None and ("/" in source or Path(source).exists()) and "@" not in source:
         if not origin:
             raise InvalidInput(
@@ -113,7 +116,7 @@ def register(  # noqa: PLR0913
     return _register(session, session.project, as_model, body)
 
 
-def _read_signature(path: Path) -> dict[str, Any] | None:
+def _read_signature(path: Path) -> dict[str, object] | None:
     """Read the signature of a model's file that stays where it is, None where it tells none or cannot be read here."""
     from kinetrum.core.registry.reading import can_be, form_with_signature, read_signature
 

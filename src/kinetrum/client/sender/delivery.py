@@ -10,7 +10,7 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum import locks
 from kinetrum.client.capture.host import host_identity
@@ -31,6 +31,7 @@ from kinetrum.client.spool.segments import (
     read_records,
 )
 from kinetrum.core.base.errors import Unavailable
+from kinetrum.core.base.values import JsonObject
 from kinetrum.core.text.printed_lines import STREAMS, without_overwritten
 
 if TYPE_CHECKING:
@@ -53,7 +54,7 @@ class Waiting:
 
     stretches: list[tuple[tuple[str, ...], Record]] = field(default_factory=list)
     values: int = 0
-    pieces: list[dict[str, Any]] = field(default_factory=list)
+    pieces: list[JsonObject] = field(default_factory=list)
 
 
 class Delivery:
@@ -61,8 +62,8 @@ class Delivery:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.shapes: dict[int, dict[str, Any]] = {}
-        self.open_runs: dict[str, dict[str, Any]] = {}
+        self.shapes: dict[int, JsonObject] = {}
+        self.open_runs: dict[str, JsonObject] = {}
         # Called before a run's end is sent, while its address is known.
         self.before_end: Callable[[], None] = lambda: None
         self.segment, self.offset = self._load_position()
@@ -170,7 +171,7 @@ class Delivery:
             break
         self._reread = False
 
-    def _note(self, data: dict[str, Any]) -> None:
+    def _note(self, data: JsonObject) -> None:
         if data["op"] == "shape":
             self.shapes[data["shape"]] = data
         if data["op"] == "end":
@@ -242,7 +243,7 @@ class Delivery:
         else:
             pieces.append({"position": position, "at": printed.at, "stream": stream, "text": text})
 
-    def _operate(self, waiting: dict[str, Waiting], data: dict[str, Any], start: int, calls: RunCalls) -> None:
+    def _operate(self, waiting: dict[str, Waiting], data: dict[str, object], start: int, calls: RunCalls) -> None:
         if data["op"] not in _DECLARATIONS | {"begin"} and data["run"] in waiting:
             self._flush({data["run"]: waiting.pop(data["run"])}, calls)
         if data["op"] == "end":
@@ -266,7 +267,7 @@ class Delivery:
             batch_id = "-".join((batch[:8], batch[8:12], batch[12:16], batch[16:20], batch[20:]))
             calls.points(self.open_runs.get(run) or self._address_of(mine), batch_id, list(groups_of(mine)))
 
-    def _address_of(self, mine: Waiting) -> dict[str, Any]:
+    def _address_of(self, mine: Waiting) -> dict[str, object]:
         _, record = mine.stretches[0]
         return self.shapes[record.shape]
 

@@ -13,6 +13,7 @@ from kinetrum.client.sender.uploads import upload_missing
 from kinetrum.client.transport.http import Service
 from kinetrum.client.transport.progress import Tick
 from kinetrum.core.base import errors
+from kinetrum.core.base.values import JsonObject
 
 ELSEWHERE_PATIENCE_S = 30.0
 _SAID = ("role", "step", "activity", "keep", "about", "labels")
@@ -22,7 +23,7 @@ class NotReadYet(errors.Unavailable):
     """Files elsewhere are still being read; the record waits without holding up others."""
 
 
-def body_of(data: dict[str, Any], files: list[dict[str, Any]], by_reference: bool) -> dict[str, Any]:
+def body_of(data: dict[str, object], files: list[dict[str, object]], by_reference: bool) -> dict[str, object]:
     """Return what is sent to make the version and its link."""
     said = {field: data[field] for field in _SAID if data.get(field) is not None}
     body = {field: data[field] for field in ("id", "at", "name", "kind")} | said | {"files": files}
@@ -33,7 +34,7 @@ def body_of(data: dict[str, Any], files: list[dict[str, Any]], by_reference: boo
     return body
 
 
-def listed(data: dict[str, Any], folder: Path) -> list[Any]:
+def listed(data: JsonObject, folder: Path) -> list[Any]:
     """Return a record's list of files, which may lie in a file of its own."""
     if isinstance(data["files"], str):
         found: list[Any] = json.loads((folder / data["files"]).read_text())
@@ -42,8 +43,8 @@ def listed(data: dict[str, Any], folder: Path) -> list[Any]:
 
 
 def fingerprint_used(
-    data: dict[str, Any], folder: Path, memory: Fingerprints, tick: Tick | None
-) -> tuple[list[dict[str, Any]], list[str]]:
+    data: JsonObject, folder: Path, memory: Fingerprints, tick: Tick | None
+) -> tuple[list[dict[str, object]], list[str]]:
     """Return an input's files with their fingerprints, and the paths of those that changed since it was recorded."""
     if data.get("elsewhere"):
         found = found_elsewhere(folder, data["id"], ELSEWHERE_PATIENCE_S)
@@ -69,9 +70,7 @@ def fingerprint_used(
     return files, changed
 
 
-def upload_used(
-    service: Service, data: dict[str, Any], folder: Path, files: list[dict[str, Any]], tick: Tick | None
-) -> None:
+def upload_used(service: Service, data: JsonObject, folder: Path, files: list[JsonObject], tick: Tick | None) -> None:
     """Send an input's bytes from where they lie; raises InvalidInput where they changed since the fingerprint."""
     sources = {entry["sha256"]: Path(row[0]) for entry, row in zip(files, listed(data, folder), strict=True)}
     try:
@@ -80,7 +79,7 @@ def upload_used(
         raise errors.NotFound(f"The input {data['name']} is gone ({error.strerror}).") from error
 
 
-def upload_generated(service: Service, data: dict[str, Any], folder: Path, tick: Tick | None) -> list[dict[str, Any]]:
+def upload_generated(service: Service, data: JsonObject, folder: Path, tick: Tick | None) -> list[dict[str, object]]:
     """Send an output's bytes, from the copies in the spool or from where large ones lie; returns its files."""
     rows = listed(data, folder)
     place = folder / data["folder"]
@@ -96,7 +95,7 @@ def upload_generated(service: Service, data: dict[str, Any], folder: Path, tick:
     ]
 
 
-def forget_files(data: dict[str, Any], folder: Path) -> None:
+def forget_files(data: JsonObject, folder: Path) -> None:
     """Remove what lay beside the segments for a record that was delivered."""
     if isinstance(data["files"], str):
         (folder / data["files"]).unlink(missing_ok=True)

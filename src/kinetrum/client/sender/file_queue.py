@@ -9,12 +9,13 @@ from __future__ import annotations
 import json
 import os
 from pathlib import Path
-from typing import Any
+
+from kinetrum.core.base.values import JsonObject
 
 FILE_RECORDS = frozenset({"use", "used", "generated"})
 
 
-def put_later(folder: Path, name: str, data: dict[str, Any]) -> None:
+def put_later(folder: Path, name: str, data: dict[str, object]) -> None:
     """Keep a record of files for later; the same name again changes nothing."""
     later = folder / "later"
     later.mkdir(mode=0o700, exist_ok=True)
@@ -33,10 +34,10 @@ def later_name(segment: int, start: int) -> str:
     return f"{segment:06d}-{start:012d}"
 
 
-def read_later(path: Path) -> dict[str, Any] | None:
+def read_later(path: Path) -> JsonObject | None:
     """Return a waiting record; None where it was delivered meanwhile."""
     try:
-        found: dict[str, Any] = json.loads(path.read_text())
+        found: dict[str, object] = json.loads(path.read_text())
     except FileNotFoundError:
         return None
     return found

@@ -23,6 +23,7 @@ from kinetrum.client.spool.rejected import keep_files, keep_refused
 from kinetrum.client.spool.run_numbers import keep_number
 from kinetrum.client.transport.http import BodyRefused, path_of
 from kinetrum.core.base import errors
+from kinetrum.core.base.values import JsonObject
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 
 _HEADERS = {"Content-Type": BATCH_MEDIA_TYPE}
@@ -46,7 +47,7 @@ class RunCalls:
             self._prints.close()
             self._prints = None
 
-    def _path(self, address: dict[str, Any], *more: str) -> str:
+    def _path(self, address: JsonObject, *more: str) -> str:
         return path_of(
             "projects",
             address["project"],
@@ -57,7 +58,7 @@ class RunCalls:
             *more,
         )
 
-    def _call(self, address: dict[str, Any], method: str, path: str, **options: Any) -> Any:
+    def _call(self, address: JsonObject, method: str, path: str, **options: object) -> Any:
         try:
             return self.routes.run(address["to"], lambda service: service.call(method, path, **options))
         except errors.NotFound as error:
@@ -65,7 +66,7 @@ class RunCalls:
                 raise NotYet(str(error)) from error
             raise
 
-    def points(self, address: dict[str, Any], batch: str, groups: list[Group]) -> None:
+    def points(self, address: dict[str, object], batch: str, groups: list[Group]) -> None:
         """Send a batch of points, in parts where a proxy takes no body of its size.
 
         Parts may arrive more than once, and beside the whole: the service keeps each point once.
@@ -86,7 +87,7 @@ class RunCalls:
             ]
             self._set_aside(address, {"op": "points", "batch": batch, "groups": columns}, error)
 
-    def _send_points(self, address: dict[str, Any], batch: str, groups: list[Group]) -> None:
+    def _send_points(self, address: JsonObject, batch: str, groups: list[Group]) -> None:
         body = encode_batch(groups)
         if len(body) <= self._fitting.get(address["to"], len(body)):
             try:
@@ -106,7 +107,7 @@ class RunCalls:
         for number, part in enumerate(halves(groups)):
             self._send_points(address, part_name(batch, number), part)
 
-    def output(self, address: dict[str, Any], writer: str, pieces: list[dict[str, Any]]) -> None:
+    def output(self, address: dict[str, object], writer: str, pieces: list[dict[str, object]]) -> None:
         """Send what a process of the run printed, in parts where a proxy takes no body of its size."""
         try:
             self._send_output(address, writer, pieces)
@@ -115,7 +116,7 @@ class RunCalls:
         except errors.KinetrumError as error:
             self._set_aside(address, {"op": "output", "writer": writer, "pieces": pieces}, error)
 
-    def _send_output(self, address: dict[str, Any], writer: str, pieces: list[dict[str, Any]]) -> None:
+    def _send_output(self, address: dict[str, object], writer: str, pieces: list[dict[str, object]]) -> None:
         try:
             self._call(address, "POST", self._path(address, "output"), json={"writer": writer, "pieces": pieces})
         except BodyRefused:
@@ -125,7 +126,7 @@ class RunCalls:
             for part in parts:
                 self._send_output(address, writer, part)
 
-    def resources(self, address: dict[str, Any], uid: str, samples: dict[str, Any]) -> None:
+    def resources(self, address: dict[str, object], uid: str, samples: JsonObject) -> None:
         """Send samples of what the run uses of its machine; what is refused is no matter here."""
         try:
             self._call(address, "POST", self._path(address, "resources"), json={"id": uid, "samples": samples})
@@ -134,7 +135,7 @@ class RunCalls:
         except errors.KinetrumError:
             return
 
-    def operate(self, data: dict[str, Any], folder: Path) -> None:
+    def operate(self, data: JsonObject, folder: Path) -> None:
         """Send one record that is no point."""
         try:
             {
@@ -160,7 +161,7 @@ class RunCalls:
             keep_files(self.root, folder, data)
             self._set_aside(data, data, error)
 
-    def deliver(self, record: dict[str, Any], folder: Path) -> None:
+    def deliver(self, record: JsonObject, folder: Path) -> None:
         """Send a record that was set aside before."""
         if record["op"] == "output":
             self.output(record, record["writer"], record["pieces"])
@@ -179,7 +180,7 @@ class RunCalls:
         ]
         self.points(record, record["batch"], groups)
 
-    def alive(self, address: dict[str, Any]) -> None:
+    def alive(self, address: dict[str, object]) -> None:
         """Beat the heart of a run; what is refused is no matter here."""
         try:
             self._call(address, "POST", self._path(address, "signs"))
@@ -188,24 +189,24 @@ class RunCalls:
         except errors.KinetrumError:
             return
 
-    def _begin(self, data: dict[str, Any], folder: Path) -> None:
+    def _begin(self, data: JsonObject, folder: Path) -> None:
         fields = ("started_at", "name", "host", "parent", "lease_s", "params", "goals", "labels", "about")
         begun = self._call(data, "PUT", self._path(data), json={field: data[field] for field in fields})
         keep_number(folder, data["run"], begun["number"], begun["reference"], begun.get("name"))
 
-    def _params(self, data: dict[str, Any], folder: Path) -> None:
+    def _params(self, data: JsonObject, folder: Path) -> None:
         answer = self._call(data, "POST", self._path(data, "parameters"), json={"params": data["params"]})
         for item in answer["set_aside"]:
             self._keep(data, errors.Conflict(item["text"]))
 
-    def _results(self, data: dict[str, Any], folder: Path) -> None:
+    def _results(self, data: dict[str, object], folder: Path) -> None:
         self._call(data, "POST", self._path(data, "results"), json={"results": data["results"]})
 
-    def _use(self, data: dict[str, Any], folder: Path) -> None:
+    def _use(self, data: dict[str, object], folder: Path) -> None:
         fields = ("id", "at", "artifact", "role", "activity")
         self._call(data, "POST", self._path(data, "used"), json={field: data.get(field) for field in fields})
 
-    def _used(self, data: dict[str, Any], folder: Path) -> None:
+    def _used(self, data: JsonObject, folder: Path) -> None:
         # Records of earlier versions have no word on uploading.
         upload = data.get("upload", False)
         files, changed = fingerprint_used(data, folder, self._memory(), None)
@@ -216,12 +217,12 @@ class RunCalls:
             self._tell(data, f"The input {data['name']} changed between its use and its fingerprint: {changed[0]}.")
         forget_files(data, folder)
 
-    def _generated(self, data: dict[str, Any], folder: Path) -> None:
+    def _generated(self, data: JsonObject, folder: Path) -> None:
         files = self.routes.run(data["to"], lambda service: upload_generated(service, data, folder, None))
         self._call(data, "POST", self._path(data, "generated"), json=body_of(data, files, False), timeout=300)
         forget_files(data, folder)
 
-    def _plot(self, data: dict[str, Any], folder: Path) -> None:
+    def _plot(self, data: JsonObject, folder: Path) -> None:
         path = folder / data["data"]
         if not path.exists():
             # Delivered before, and only the acknowledgement was cut off.
@@ -235,38 +236,38 @@ class RunCalls:
             self._prints = Fingerprints()
         return self._prints
 
-    def _problem(self, data: dict[str, Any], folder: Path) -> None:
+    def _problem(self, data: JsonObject, folder: Path) -> None:
         fields = ("id", "text", "at")
         self._call(data, "POST", self._path(data, "problems"), json={field: data[field] for field in fields})
 
-    def _label(self, data: dict[str, Any], folder: Path) -> None:
+    def _label(self, data: JsonObject, folder: Path) -> None:
         body = {"runs": [f"{data['experiment']}/{data['run']}"], "labels": data["labels"]}
         self._call(data, "POST", path_of("projects", data["project"], "labels"), json=body)
 
-    def _note(self, data: dict[str, Any], folder: Path) -> None:
+    def _note(self, data: JsonObject, folder: Path) -> None:
         body = {"things": [f"{data['experiment']}/{data['run']}"], "id": data["id"], "text": data["text"]}
         self._call(data, "POST", path_of("projects", data["project"], "notes"), json=body)
 
-    def _surroundings(self, data: dict[str, Any], folder: Path) -> None:
+    def _surroundings(self, data: dict[str, object], folder: Path) -> None:
         self._call(data, "PUT", self._path(data, "surroundings"), json=data["caught"])
 
-    def _activity(self, data: dict[str, Any], folder: Path) -> None:
+    def _activity(self, data: JsonObject, folder: Path) -> None:
         fields = ("name", "started_at", "ended_at", "failed")
         path = self._path(data, "activities", data["id"])
         self._call(data, "PUT", path, json={field: data[field] for field in fields})
 
-    def _progress(self, data: dict[str, Any], folder: Path) -> None:
+    def _progress(self, data: dict[str, object], folder: Path) -> None:
         fields = ("done", "total", "since", "at")
         self._call(data, "PUT", self._path(data, "progress"), json={field: data[field] for field in fields})
 
-    def _resume(self, data: dict[str, Any], folder: Path) -> None:
+    def _resume(self, data: dict[str, object], folder: Path) -> None:
         self._call(data, "POST", self._path(data, "resumption"), json={"at": data["at"]})
 
-    def _end(self, data: dict[str, Any], folder: Path) -> None:
+    def _end(self, data: dict[str, object], folder: Path) -> None:
         fields = ("status", "reason", "ended_at")
         self._call(data, "POST", self._path(data, "ending"), json={field: data[field] for field in fields})
 
-    def _tell(self, address: dict[str, Any], text: str) -> None:
+    def _tell(self, address: dict[str, object], text: str) -> None:
         import time
 
         from kinetrum.client.spool.spool import new_id
@@ -279,9 +280,9 @@ class RunCalls:
         except errors.KinetrumError:
             return
 
-    def _set_aside(self, address: dict[str, Any], record: dict[str, Any], error: errors.KinetrumError) -> None:
+    def _set_aside(self, address: dict[str, object], record: dict[str, object], error: errors.KinetrumError) -> None:
         self._keep({**record, **{key: address[key] for key in ("run", "to", "project", "experiment")}}, error)
         self._tell(address, f"A record ({record['op']}) was refused and set aside: {error}")
 
-    def _keep(self, record: dict[str, Any], error: errors.KinetrumError) -> None:
+    def _keep(self, record: dict[str, object], error: errors.KinetrumError) -> None:
         keep_refused(self.root, record, str(error))

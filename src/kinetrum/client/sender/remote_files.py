@@ -26,6 +26,7 @@ from kinetrum.client.sender.fingerprints import Fingerprints
 from kinetrum.client.transport.progress import Tick
 from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotFound, Unavailable
 from kinetrum.core.base.manifests import FILE_LIMIT, FileEntry, check_path
+from kinetrum.core.base.values import JsonObject
 
 _SCHEMES = ("http://", "https://", "s3://")
 _TIMEOUT_S = 60.0
@@ -98,7 +99,7 @@ def _store(address: str) -> tuple[Any, str]:
     parts = urlsplit(address)
     endpoint = os.environ.get("AWS_ENDPOINT_URL_S3") or os.environ.get("AWS_ENDPOINT_URL") or ""
     options: Any = {"connect_timeout": "5 seconds", "timeout": f"{_TIMEOUT_S:.0f} seconds"}
-    more: dict[str, Any] = {}
+    more: JsonObject = {}
     if endpoint:
         more["endpoint"] = endpoint
         options["allow_http"] = endpoint.startswith("http://")
@@ -251,7 +252,7 @@ def main(arguments: list[str]) -> None:
     memory = Fingerprints()
     try:
         entries = fingerprint_remote(address, list_remote(address), memory)
-        found: dict[str, Any] = {"files": [list(vars(entry).values()) for entry in entries]}
+        found: JsonObject = {"files": [list(vars(entry).values()) for entry in entries]}
     except (KinetrumError, OSError) as error:
         found = {"error": str(error)}
     finally:

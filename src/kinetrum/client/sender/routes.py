@@ -64,7 +64,7 @@ class Routes:
                 route.service.close()
         self._routes.clear()
 
-    def run(self, name: str, act: Callable[[Service], Any]) -> Any:
+    def run(self, name: str, act: Callable[[Service], object]) -> Any:
         """Do something with a destination's service.
 
         Raises Obstructed where it cannot be reached, where no token is valid there, or while it is not to be tried;

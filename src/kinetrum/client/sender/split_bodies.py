@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import uuid
-from typing import Any
 
+from kinetrum.core.base.values import JsonObject
 from kinetrum.core.points.codec import Group
 
 # A piece of output is known by its position, of which there are eight to a record.
@@ -41,7 +41,7 @@ def part_name(batch: str, number: int) -> str:
     return str(uuid.UUID(bytes=hashlib.sha256(f"{batch}/{number}".encode()).digest()[:16]))
 
 
-def halves_of_output(pieces: list[dict[str, Any]]) -> list[list[dict[str, Any]]]:
+def halves_of_output(pieces: list[JsonObject]) -> list[list[JsonObject]]:
     """Divide printed output into two parts, one where nothing can be divided any more.
 
     One piece becomes eight at most, at neighbouring positions that no other piece has.

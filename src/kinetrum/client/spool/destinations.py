@@ -13,7 +13,6 @@ import os
 import warnings
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from kinetrum.client.transport.connection import Connection, RunningInstance, running_instance, saved
 from kinetrum.core.base.errors import Unavailable
@@ -164,7 +163,7 @@ def read_destination(root: Path, name: str) -> Destination:
         ) from None
 
 
-def _as_json(destination: Destination) -> dict[str, Any]:
+def _as_json(destination: Destination) -> dict[str, object]:
     return {
         "url": destination.url,
         "token": destination.token,

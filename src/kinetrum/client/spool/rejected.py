@@ -6,7 +6,9 @@ import json
 import secrets
 import shutil
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from kinetrum.core.base.values import JsonObject
 
 if TYPE_CHECKING:
     from kinetrum.client.sender.operations import RunCalls
@@ -16,7 +18,7 @@ _FOLDER = "set-aside"
 _RECORDS = "[0-9a-f]*-*.json"
 
 
-def keep_refused(root: Path, record: dict[str, Any], reason: str) -> None:
+def keep_refused(root: Path, record: dict[str, object], reason: str) -> None:
     """Set a record aside; the run's id begins the file's name."""
     folder = root / _FOLDER
     folder.mkdir(mode=0o700, exist_ok=True)
@@ -24,7 +26,7 @@ def keep_refused(root: Path, record: dict[str, Any], reason: str) -> None:
     (folder / f"{record['run']}-{secrets.token_hex(8)}.json").write_text(text)
 
 
-def keep_files(root: Path, folder: Path, record: dict[str, Any]) -> None:
+def keep_files(root: Path, folder: Path, record: JsonObject) -> None:
     """Keep copies and lists of files that a refused record came with: the folder they lie in goes with its writer."""
     listed = record.get("files")
     for name in (record.get("folder"), record.get("data"), listed if isinstance(listed, str) else None):
@@ -33,7 +35,7 @@ def keep_files(root: Path, folder: Path, record: dict[str, Any]) -> None:
             shutil.move(folder / name, root / _FOLDER / name)
 
 
-def set_aside(root: Path, run: str | None = None) -> list[dict[str, Any]]:
+def set_aside(root: Path, run: str | None = None) -> list[JsonObject]:
     """List the records that were refused, of one run if named, each with its reason."""
     pattern = f"{run}-*.json" if run else _RECORDS
     return [json.loads(path.read_text()) for path in sorted((root / _FOLDER).glob(pattern))]

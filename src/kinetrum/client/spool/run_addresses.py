@@ -7,7 +7,6 @@ import json
 import os
 import time
 from pathlib import Path
-from typing import Any
 
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.base.ids import id_bytes
@@ -67,7 +66,7 @@ def keep_end(root: Path, run: str, status: str) -> None:
     _change(root, run, ended=status)
 
 
-def _change(root: Path, run: str, **fields: Any) -> None:
+def _change(root: Path, run: str, **fields: object) -> None:
     path = _file(root, run)
     try:
         kept = json.loads(path.read_text()) | fields

@@ -91,7 +91,7 @@ class Segment:
         """Append printed output; false where it does not fit any more."""
         return self._write(output_size(len(text)), _OUTPUT_HEAD, (OUTPUT, moment, len(text), stream, run), text)
 
-    def _write(self, size: int, head: struct.Struct, fields: tuple[Any, ...], text: bytes) -> bool:
+    def _write(self, size: int, head: struct.Struct, fields: tuple[object, ...], text: bytes) -> bool:
         at = self.reserve(size)
         if at is None:
             return False

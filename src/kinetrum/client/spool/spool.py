@@ -20,7 +20,6 @@ import time
 import warnings
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from kinetrum import locks
 from kinetrum.client.capture.host import host_identity, host_name
@@ -28,6 +27,7 @@ from kinetrum.client.sender.launch import start_sender
 from kinetrum.client.spool.segments import HEADER_SIZE, SEGMENT_SIZE, Segment, json_size, output_size
 from kinetrum.core.base.errors import TooLarge
 from kinetrum.core.base.ids import uuid7
+from kinetrum.core.base.values import JsonObject
 from kinetrum.places import spare_spool_folder, spool_folder, spool_limit_bytes
 
 RECORD_LIMIT = 16 * 1024 * 1024
@@ -220,7 +220,7 @@ class Writer:
         if not nested:
             start_sender(self.root)
 
-    def write(self, record: dict[str, Any]) -> Segment | None:
+    def write(self, record: dict[str, object]) -> Segment | None:
         """Append one JSON record and return the segment it is in; it is kept then, also if the process is killed.
 
         Returns None where there is no room; what was to be recorded is counted.
@@ -258,7 +258,7 @@ class Writer:
                 return False
         return True
 
-    def drop(self, address: dict[str, Any], points: int = 0, records: int = 0) -> None:
+    def drop(self, address: JsonObject, points: int = 0, records: int = 0) -> None:
         """Count what could not be kept."""
         mine = {key: address[key] for key in ("run", "to", "project", "experiment")}
         lost = self.dropped.setdefault(mine["run"], Dropped(mine))

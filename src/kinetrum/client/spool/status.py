@@ -6,7 +6,6 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from kinetrum.client.sender.delivery import Delivery
 from kinetrum.client.sender.file_queue import FILE_RECORDS, later_name, read_later, waiting_files
@@ -14,6 +13,7 @@ from kinetrum.client.spool.destinations import read_destination
 from kinetrum.client.spool.obstructions import HELD_FILES_NOTE, HELD_NOTE, Obstruction, obstruction_of, read_note
 from kinetrum.client.spool.segments import HEADER_SIZE, JSON, OUTPUT, POINTS, Record, all_records, find_sealed
 from kinetrum.core.base.errors import Unavailable
+from kinetrum.core.base.values import JsonObject
 
 # Stands for the run or destination of what its writer's death cut off from its declaration.
 UNKNOWN = "?"
@@ -171,7 +171,7 @@ def _sealed(delivery: Delivery, path: Path, start: int) -> Iterator[Record]:
 def _note(record: Record, shapes: dict[int, tuple[str, str]], places: dict[str, str]) -> None:
     if record.kind != JSON:
         return
-    data: dict[str, Any] = record.data
+    data: JsonObject = record.data
     places[data["run"]] = data["to"]
     if data["op"] == "shape":
         shapes[data["shape"]] = data["run"], data["to"]

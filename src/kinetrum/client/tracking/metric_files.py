@@ -118,7 +118,7 @@ def read_measured(path: Path, step_column: str | None = None, final: bool = True
     return _json(text, lines, step_column)
 
 
-def _csv(text: str, separator: str | None, final: bool) -> list[dict[str, Any]]:
+def _csv(text: str, separator: str | None, final: bool) -> list[dict[str, object]]:
     if not final and not text.endswith("\n"):
         text = text[: text.rfind("\n") + 1]
     head = text.split("\n", 1)[0]
@@ -131,7 +131,7 @@ def _csv(text: str, separator: str | None, final: bool) -> list[dict[str, Any]]:
         raise HalfWritten(f"line {reader.line_num}: {error}.") from None
 
 
-def _json_lines(lines: list[str]) -> Iterator[dict[str, Any]]:
+def _json_lines(lines: list[str]) -> Iterator[dict[str, object]]:
     for number, line in enumerate(lines, 1):
         if not line.strip():
             continue
@@ -162,7 +162,7 @@ def _json(text: str, lines: list[str], step_column: str | None) -> Measured:
     return measured
 
 
-def _of_object(found: dict[str, Any], prefix: str, into: Measured) -> None:
+def _of_object(found: dict[str, object], prefix: str, into: Measured) -> None:
     for name, value in found.items():
         key = f"{prefix}{name}"
         if isinstance(value, dict):
@@ -175,11 +175,11 @@ def _of_object(found: dict[str, Any], prefix: str, into: Measured) -> None:
             into.results[key] = check_value(value, key)
 
 
-def _is_number(value: Any) -> bool:
+def _is_number(value: object) -> bool:
     return isinstance(value, int | float) and not isinstance(value, bool)
 
 
-def _of_rows(rows: list[dict[str, Any]], step_column: str | None) -> Measured:
+def _of_rows(rows: list[dict[str, object]], step_column: str | None) -> Measured:
     """Turn rows into points; a column in which no cell holds a number is told."""
     flat = [_flat(row) for row in rows]
     names = {name for row in flat for name in row}
@@ -203,8 +203,8 @@ def _of_rows(rows: list[dict[str, Any]], step_column: str | None) -> Measured:
     return measured
 
 
-def _flat(row: dict[str, Any], prefix: str = "") -> dict[str, Any]:
-    found: dict[str, Any] = {}
+def _flat(row: dict[str, object], prefix: str = "") -> dict[str, object]:
+    found: dict[str, object] = {}
     for name, value in row.items():
         found |= _flat(value, f"{prefix}{name}.") if isinstance(value, dict) else {f"{prefix}{name}": value}
     return found

@@ -14,7 +14,6 @@ import json
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 from kinetrum.client.tracking.metric_files import SIZE_LIMIT
 from kinetrum.core.base.errors import InvalidInput, TooLarge
@@ -76,7 +75,7 @@ def _state(path: Path) -> tuple[int, int] | None:
     return found.st_size, found.st_mtime_ns
 
 
-def _read(path: Path) -> tuple[Mapping[str, list[Any]], dict[str, float], str]:
+def _read(path: Path) -> tuple[Mapping[str, list[object]], dict[str, float], str]:
     text = path.read_text(encoding="utf-8-sig")
     if path.suffix.lower() != ".json":
         head, *rows = csv.reader(io.StringIO(text)) if text.strip() else [[]]

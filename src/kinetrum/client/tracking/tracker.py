@@ -11,7 +11,6 @@ import threading
 from collections import deque
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from kinetrum.client.capture.environment import command_line, look_around
 from kinetrum.client.capture.figures.collecting import FigureFolder
@@ -20,6 +19,7 @@ from kinetrum.client.recording.run import Run
 from kinetrum.client.tracking.metric_files import Measured, MeasuredFile
 from kinetrum.client.tracking.plot_files import PlottedFile
 from kinetrum.core.base.errors import InvalidInput, KinetrumError
+from kinetrum.core.base.values import JsonObject
 from kinetrum.core.text.directives import MARK, Said, read_said
 from kinetrum.core.text.printed_lines import Fold, plain
 
@@ -115,7 +115,7 @@ class Tracker:
 
     def _record(self, said: Said) -> None:
         run = self.run
-        options: dict[str, Any] = dict(said.values)
+        options: JsonObject = dict(said.values)
         if said.word == "set":
             run.set_params(said.values)
         elif said.word == "measure":
@@ -207,7 +207,7 @@ def describe_command(run: Run, words: Sequence[str], left_out: frozenset[str]) -
     return thread
 
 
-def _around(words: Sequence[str], left_out: frozenset[str]) -> dict[str, Any]:
+def _around(words: Sequence[str], left_out: frozenset[str]) -> dict[str, object]:
     # Git is asked in the script's own folder, from which a path from here leads elsewhere.
     entry = next((Path(word).absolute() for word in words[1:] if Path(word).is_file()), None)
     about = {} if "command" in left_out else {"command": command_line(list(words))}

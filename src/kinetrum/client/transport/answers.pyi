@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Literal, NotRequired, TypeAlias, TypedDict
 
+
 class Activity(TypedDict):
     id: str
     name: str
@@ -11,9 +12,11 @@ class Activity(TypedDict):
     ended_at: int | None
     failed: bool
 
+
 class ArtifactDescription(TypedDict):
     description: NotRequired[str | None]
     labels: NotRequired[dict[str, str | None]]
+
 
 class ArtifactVersion(TypedDict):
     reference: str
@@ -34,6 +37,7 @@ class ArtifactVersion(TypedDict):
     purged_at: str | None
     imported_from: str | None
 
+
 class Begun(TypedDict):
     reference: str
     id: str
@@ -41,9 +45,10 @@ class Begun(TypedDict):
     name: str | None
     status: str
 
+
 class BinnedThing(TypedDict):
     reference: str
-    kind: Literal["run", "version", "model"]
+    kind: Literal['run', 'version', 'model']
     name: str | None
     status: str
     author: str
@@ -54,16 +59,20 @@ class BinnedThing(TypedDict):
     size_bytes: int
     may_restore: bool
 
+
 class BlobKept(TypedDict):
     sha256: str
     size_bytes: int
 
+
 class BlobsKept(TypedDict):
     kept: int
+
 
 class BoundEvidence(TypedDict):
     people: NotRequired[list[str]]
     experiment: NotRequired[str | None]
+
 
 class Box(TypedDict):
     x: float
@@ -73,14 +82,17 @@ class Box(TypedDict):
     label: str
     score: float | None
 
+
 class CardRevision(TypedDict):
     revision: int
+
 
 class Checkpoint(TypedDict):
     number: int
     run: str
     step: int
     values: dict[str, Any]
+
 
 class ChildRun(TypedDict):
     reference: str
@@ -91,15 +103,18 @@ class ChildRun(TypedDict):
     params: dict[str, Any]
     values: dict[str, Any]
 
+
 class ChosenColumn(TypedDict):
     text: str
-    scope: Literal["field", "param", "value", "label"]
+    scope: Literal['field', 'param', 'value', 'label']
     name: str
     aggregate: str | None
 
+
 class Column(TypedDict):
     name: str
-    type: Literal["number", "true or false", "time", "text"]
+    type: Literal['number', 'true or false', 'time', 'text']
+
 
 class ColumnChange(TypedDict):
     name: str
@@ -107,6 +122,7 @@ class ColumnChange(TypedDict):
     mean: float | None
     least: float | None
     most: float | None
+
 
 class ComparedRun(TypedDict):
     reference: str
@@ -119,19 +135,23 @@ class ComparedRun(TypedDict):
     author: str
     replicates: list[str]
 
+
 class ComparedSetting(TypedDict):
     key: str
     values: list[Any]
     present: list[bool]
+
 
 class ContentDifference(TypedDict):
     sentence: str
     columns: list[ColumnChange]
     text: str
 
+
 class Correction(TypedDict):
     params: dict[str, Any]
     comment: NotRequired[str]
+
 
 class Curve(TypedDict):
     run: str
@@ -142,13 +162,16 @@ class Curve(TypedDict):
     values: list[float | None]
     against: list[float | None] | None
 
+
 class Curves(TypedDict):
     metric: str
     curves: list[Curve]
 
+
 class Description(TypedDict):
     description: NotRequired[str | None]
     labels: NotRequired[dict[str, str | None]]
+
 
 class DifferenceOfMeans(TypedDict):
     change: float
@@ -160,10 +183,13 @@ class DifferenceOfMeans(TypedDict):
     method: str
     needed: int | None
 
+
 class Digests(TypedDict):
     sha256: list[str]
 
-Direction: TypeAlias = Literal["higher", "lower"]
+
+Direction: TypeAlias = Literal['higher', 'lower']
+
 
 class DrawnRun(TypedDict):
     reference: str
@@ -171,19 +197,23 @@ class DrawnRun(TypedDict):
     name: str | None
     status: str
 
+
 class DrawnSeries(TypedDict):
     name: str
     x: list[float | int | str | bool | list[Any] | None]
     y: list[float]
     of: int
 
+
 class Embedding(TypedDict):
     origins: list[str]
 
+
 class Ending(TypedDict):
-    status: Literal["finished", "failed", "stopped"]
+    status: Literal['finished', 'failed', 'stopped']
     reason: NotRequired[str | None]
     ended_at: int
+
 
 class Evidence(TypedDict):
     id: str
@@ -199,14 +229,17 @@ class Evidence(TypedDict):
     refusal: str | None
     imported_from: str | None
 
+
 class EvidenceRule(TypedDict):
     people: list[str]
     experiment: str | None
+
 
 class ExperimentDescription(TypedDict):
     description: NotRequired[str | None]
     labels: NotRequired[dict[str, str | None]]
     generates_names: NotRequired[bool | None]
+
 
 class Fetch(TypedDict):
     number: int
@@ -216,6 +249,7 @@ class Fetch(TypedDict):
     first_at: str
     last_at: str
 
+
 class FileEntry(TypedDict):
     path: str
     size: int
@@ -223,37 +257,44 @@ class FileEntry(TypedDict):
     modified: int | None
     address: str | None
 
-Finding: TypeAlias = Literal["only left", "only right", "changed", "moved", "same"]
+
+Finding: TypeAlias = Literal['only left', 'only right', 'changed', 'moved', 'same']
+
 
 class FindingCount(TypedDict):
     finding: Finding
     sign: str
     files: int
 
+
 class Folder(TypedDict):
     name: str
     files: int
     size_bytes: int
 
+
 class FormField(TypedDict):
     name: str
     title: str
     first: str
-    form: Literal["text", "number", "list"]
+    form: Literal['text', 'number', 'list']
     options: list[str]
     left_out: str
+
 
 class FrequentValue(TypedDict):
     value: Any
     runs: int
     query: str
 
+
 class GateCheck(TypedDict):
-    kind: Literal["bound", "better", "approvals", "card", "signature", "recorded", "evidence"]
+    kind: Literal['bound', 'better', 'approvals', 'card', 'signature', 'recorded', 'evidence']
     asks: str
     met: bool
     found: str
     figures: dict[str, float | None]
+
 
 class GateForm(TypedDict):
     kind: str
@@ -261,13 +302,16 @@ class GateForm(TypedDict):
     several: bool
     fields: list[FormField]
 
+
 class Gates(TypedDict):
     stage: str
     met: bool
     checks: list[GateCheck]
 
+
 class GatesDraft(TypedDict):
     gates: str
+
 
 class Goal(TypedDict):
     key: str
@@ -275,6 +319,7 @@ class Goal(TypedDict):
     unit: str | None
     bound: float | None
     aggregate: str
+
 
 class GroupCurve(TypedDict):
     run: str
@@ -284,18 +329,22 @@ class GroupCurve(TypedDict):
     low: list[float]
     high: list[float]
 
+
 class GroupCurves(TypedDict):
     metric: str
     curves: list[GroupCurve]
+
 
 class Headline(TypedDict):
     finding: str
     rest: str
     reason: str
 
+
 class Health(TypedDict):
     status: str
     version: str
+
 
 class Imported(TypedDict):
     source: str
@@ -306,15 +355,18 @@ class Imported(TypedDict):
     known: list[str]
     remarks: list[str]
 
+
 class ImportedVerdict(TypedDict):
     said_by: str
     approves: bool
     comment: str
     given_at: str
 
+
 class Interaction(TypedDict):
     factors: list[str]
     p: float
+
 
 class JoinedRows(TypedDict):
     left: str
@@ -327,6 +379,7 @@ class JoinedRows(TypedDict):
     judged: bool
     counts: dict[str, int]
 
+
 class JournalRow(TypedDict):
     entry_id: int
     at: str
@@ -338,15 +391,18 @@ class JournalRow(TypedDict):
     comment: str
     origin: str
 
+
 class KeptStep(TypedDict):
     run: str
     step: int | None
     version: int | None
     activity: str | None
 
+
 class KeptThing(TypedDict):
     reference: str
     why: str
+
 
 class Level(TypedDict):
     name: str
@@ -355,17 +411,19 @@ class Level(TypedDict):
     low: float | None
     high: float | None
 
+
 class LineageEdge(TypedDict):
     source: str
     target: str
-    relation: Literal["used", "generated", "registered", "began"]
+    relation: Literal['used', 'generated', 'registered', 'began']
     role: str | None
     activity: str | None
     step: int | None
 
+
 class LineageNode(TypedDict):
     id: str
-    kind: Literal["file", "artifact", "run", "model", "group"]
+    kind: Literal['file', 'artifact', 'run', 'model', 'group']
     reference: str
     family: str
     detail: str
@@ -375,6 +433,7 @@ class LineageNode(TypedDict):
     at: str
     person: str
     steps: int
+
 
 class Link(TypedDict):
     reference: str
@@ -386,9 +445,11 @@ class Link(TypedDict):
     step: int | None
     activity: str | None
 
+
 class LinkCurves(TypedDict):
     metric: str
     curves: list[Curve]
+
 
 class LinkRow(TypedDict):
     reference: str
@@ -398,20 +459,24 @@ class LinkRow(TypedDict):
     cells: list[Any]
     present: list[bool]
 
+
 class Listing(TypedDict):
     folder: str
     folders: list[Folder]
     files: list[FileEntry]
     more_files: int
 
+
 class Mask(TypedDict):
     name: str
     file: str
     classes: dict[str, str]
 
+
 class Matrix(TypedDict):
     names: list[str]
     cells: list[list[float]]
+
 
 class Me(TypedDict):
     name: str
@@ -420,6 +485,7 @@ class Me(TypedDict):
     csrf_token: str | None
     instance: str
 
+
 class MeanSpread(TypedDict):
     runs: int
     mean: float
@@ -427,10 +493,12 @@ class MeanSpread(TypedDict):
     low: float | None
     high: float | None
 
+
 class Member(TypedDict):
     name: str
     full_name: str
     role: str
+
 
 class Metric(TypedDict):
     count: int
@@ -447,14 +515,17 @@ class Metric(TypedDict):
     line_steps: list[int]
     line_values: list[float | None]
 
+
 class MissingBlobs(TypedDict):
     missing: list[str]
+
 
 class ModelDescription(TypedDict):
     purpose: NotRequired[str | None]
     owner: NotRequired[str | None]
     labels: NotRequired[dict[str, str | None]]
     image: NotRequired[str | None]
+
 
 class ModelRules(TypedDict):
     approvals_needed: NotRequired[int | None]
@@ -464,13 +535,16 @@ class ModelRules(TypedDict):
     evidence: NotRequired[dict[str, BoundEvidence] | None]
     confirmed: NotRequired[bool]
 
+
 class Moved(TypedDict):
     references: list[str]
     left_below: int
 
+
 class Named(TypedDict):
     name: str
     things: list[str]
+
 
 class NewActivity(TypedDict):
     name: str
@@ -478,20 +552,25 @@ class NewActivity(TypedDict):
     ended_at: NotRequired[int | None]
     failed: NotRequired[bool]
 
+
 class NewCard(TypedDict):
     card: str
     expect: int
 
+
 class NewCheck(TypedDict):
     remove_orphans: NotRequired[bool]
 
+
 class NewEmbedding(TypedDict):
     origins: list[str]
+
 
 class NewEvidence(TypedDict):
     id: str
     on: str
     run: str
+
 
 class NewFile(TypedDict):
     path: str
@@ -500,29 +579,35 @@ class NewFile(TypedDict):
     modified: NotRequired[int | None]
     address: NotRequired[str | None]
 
+
 class NewGate(TypedDict):
     gates: str
     stage: str
     kind: str
     fields: dict[str, str]
 
+
 class NewGates(TypedDict):
     gates: str
 
+
 class NewGoal(TypedDict):
-    direction: Literal["higher", "lower"]
+    direction: Literal['higher', 'lower']
     unit: NotRequired[str | None]
     bound: NotRequired[float | None]
     aggregate: NotRequired[str | None]
+
 
 class NewLead(TypedDict):
     version: int | None
     comment: NotRequired[str]
 
+
 class NewLink(TypedDict):
     experiment: str
     arrangement: dict[str, str]
     days: NotRequired[int]
+
 
 class NewModelVersion(TypedDict):
     id: str
@@ -536,30 +621,36 @@ class NewModelVersion(TypedDict):
     values: NotRequired[dict[str, Any]]
     signature: NotRequired[dict[str, Any] | None]
 
+
 class NewName(TypedDict):
     name: str | None
 
+
 class NewNote(TypedDict):
     project: str
-    kind: Literal["project", "experiment", "run", "artifact", "model"]
+    kind: Literal['project', 'experiment', 'run', 'artifact', 'model']
     reference: str
     author: str
     text: str
     written_at: str
+
 
 class NewNotes(TypedDict):
     things: list[str]
     id: str
     text: str
 
+
 class NewPassword(TypedDict):
     password: str
+
 
 class NewPerson(TypedDict):
     name: str
     full_name: str
     password: str
     is_admin: NotRequired[bool]
+
 
 class NewPlot(TypedDict):
     id: str
@@ -572,10 +663,12 @@ class NewPlot(TypedDict):
     numbers: NotRequired[dict[str, Any]]
     note: NotRequired[str]
 
+
 class NewProblem(TypedDict):
     id: str
     text: str
     at: int
+
 
 class NewProgress(TypedDict):
     done: int
@@ -583,18 +676,22 @@ class NewProgress(TypedDict):
     since: int
     at: int
 
+
 class NewProject(TypedDict):
     name: str
     description: NotRequired[str]
+
 
 class NewPurge(TypedDict):
     things: NotRequired[list[str] | None]
     only_tell: NotRequired[bool]
     keep_files: NotRequired[bool]
 
+
 class NewResources(TypedDict):
     id: str
     samples: dict[str, list[float | int | None]]
+
 
 class NewResult(TypedDict):
     id: str
@@ -602,11 +699,14 @@ class NewResult(TypedDict):
     value: Any
     at: int
 
+
 class NewResults(TypedDict):
     results: list[NewResult]
 
+
 class NewRole(TypedDict):
     role: str
+
 
 class NewRun(TypedDict):
     started_at: int
@@ -619,6 +719,7 @@ class NewRun(TypedDict):
     labels: NotRequired[dict[str, str]]
     about: NotRequired[dict[str, Any]]
 
+
 class NewSavedView(TypedDict):
     name: str
     experiment: NotRequired[str | None]
@@ -626,26 +727,32 @@ class NewSavedView(TypedDict):
     arrangement: dict[str, str]
     expect: NotRequired[int | None]
 
+
 class NewSeeds(TypedDict):
     seeds: list[str]
+
 
 class NewStage(TypedDict):
     name: str
     asks_approved: NotRequired[bool]
-    least_role: NotRequired[Literal["contributor", "approver", "maintainer"]]
+    least_role: NotRequired[Literal['contributor', 'approver', 'maintainer']]
     placers: NotRequired[list[str]]
+
 
 class NewToken(TypedDict):
     name: str
     person: NotRequired[str | None]
 
+
 class NewVerdict(TypedDict):
-    verdict: Literal["approve", "reject"] | None
+    verdict: Literal['approve', 'reject'] | None
     comment: NotRequired[str]
+
 
 class NewView(TypedDict):
     name: str
     view: dict[str, Any]
+
 
 class Note(TypedDict):
     id: str
@@ -653,6 +760,7 @@ class Note(TypedDict):
     text: str
     written_at: str
     imported_from: str | None
+
 
 class NoteOn(TypedDict):
     id: str
@@ -662,42 +770,51 @@ class NoteOn(TypedDict):
     imported_from: str | None
     may_remove: bool
 
+
 class Offer(TypedDict):
     text: str
     what: str
     about: str
+
 
 class Offers(TypedDict):
     at: int
     expected: str
     offers: list[Offer]
 
-Outcome: TypeAlias = Literal["better", "worse", "within noise", "too few to tell"]
+
+Outcome: TypeAlias = Literal['better', 'worse', 'within noise', 'too few to tell']
+
 
 class OutcomeChange(TypedDict):
     change: float
     share: float | None
-    verdict: Literal["better", "worse", "equal"] | None
+    verdict: Literal['better', 'worse', 'equal'] | None
     difference: DifferenceOfMeans
+
 
 class OutputKept(TypedDict):
     position: int
 
+
 class OutputLine(TypedDict):
     number: int | None
     at: int
-    stream: Literal["stdout", "stderr", "kinetrum"]
+    stream: Literal['stdout', 'stderr', 'kinetrum']
     text: str
+
 
 class PackageChange(TypedDict):
     name: str
     here: str | None
     there: str | None
 
+
 class PackageChoice(TypedDict):
     name: str
     before: str | None
     after: str | None
+
 
 class PaletteMatch(TypedDict):
     kind: str
@@ -707,26 +824,30 @@ class PaletteMatch(TypedDict):
     project: str
     address: str
 
+
 class Params(TypedDict):
     params: dict[str, Any]
+
 
 class Person(TypedDict):
     name: str
     full_name: str
     is_admin: bool
 
+
 class PlotView(TypedDict):
-    mark: Literal["line", "steps", "points", "bars", "matrix"]
+    mark: Literal['line', 'steps', 'points', 'bars', 'matrix']
     x: str
     y: list[str]
     group: str | None
     title: str
     x_name: str
     y_name: str
-    x_scale: Literal["linear", "log"]
-    y_scale: Literal["linear", "log"]
-    share: Literal["count", "row", "column"]
+    x_scale: Literal['linear', 'log']
+    y_scale: Literal['linear', 'log']
+    share: Literal['count', 'row', 'column']
     diagonal: bool
+
 
 class Points(TypedDict):
     metric: str
@@ -734,11 +855,13 @@ class Points(TypedDict):
     times: list[int]
     values: list[float | str]
 
+
 class PointsKept(TypedDict):
     values: int
 
+
 class Preview(TypedDict):
-    kind: Literal["text", "markdown", "table", "image", "model", "archive", "bytes"]
+    kind: Literal['text', 'markdown', 'table', 'image', 'model', 'archive', 'bytes']
     text: str
     language: str
     columns: list[str]
@@ -746,11 +869,13 @@ class Preview(TypedDict):
     facts: list[tuple[str, str]]
     note: str
 
+
 class Printed(TypedDict):
     position: int
     at: int
-    stream: Literal["stdout", "stderr", "kinetrum"]
+    stream: Literal['stdout', 'stderr', 'kinetrum']
     text: str
+
 
 class Problem(TypedDict):
     type: str
@@ -760,9 +885,11 @@ class Problem(TypedDict):
     field: str | None
     column: int | None
 
+
 class ProblemOfRun(TypedDict):
     text: str
     at: int
+
 
 class Progress(TypedDict):
     done: int
@@ -770,6 +897,7 @@ class Progress(TypedDict):
     since: int
     at: int
     expected_end: str | None
+
 
 class Project(TypedDict):
     name: str
@@ -780,10 +908,12 @@ class Project(TypedDict):
     runs: int
     last_activity: str | None
 
+
 class ProjectUsage(TypedDict):
     project: str
     files: int
     size_bytes: int
+
 
 class Promotion(TypedDict):
     id: str
@@ -791,6 +921,7 @@ class Promotion(TypedDict):
     expect: int | None
     comment: NotRequired[str]
     override: NotRequired[str | None]
+
 
 class Purge(TypedDict):
     runs: list[str]
@@ -800,15 +931,18 @@ class Purge(TypedDict):
     size_bytes: int
     recorded_bytes: int
 
+
 class Reason(TypedDict):
-    kind: Literal["setting", "data", "code", "environment", "noise"]
+    kind: Literal['setting', 'data', 'code', 'environment', 'noise']
     name: str
     weight: float
     text: str
     expected: float | None
 
+
 class References(TypedDict):
     runs: list[str]
+
 
 class Repository(TypedDict):
     address: NotRequired[str | None]
@@ -822,22 +956,28 @@ class Repository(TypedDict):
     hidden_lines: NotRequired[int]
     cut: NotRequired[str | None]
 
+
 class Resources(TypedDict):
     samples: dict[str, list[float | int | None]]
+
 
 class ResultRecord(TypedDict):
     key: str
     value: Any
     recorded_at: str
 
+
 class Resumption(TypedDict):
     at: int
+
 
 class Retirement(TypedDict):
     retired: bool
     comment: NotRequired[str]
 
-Review: TypeAlias = Literal["pending", "approved", "rejected"]
+
+Review: TypeAlias = Literal['pending', 'approved', 'rejected']
+
 
 class ReviewChange(TypedDict):
     number: int
@@ -845,8 +985,10 @@ class ReviewChange(TypedDict):
     after: Review
     stages: list[str]
 
+
 class ReviewState(TypedDict):
     review: str
+
 
 class Rows(TypedDict):
     table: str
@@ -857,6 +999,7 @@ class Rows(TypedDict):
     of: int
     judged: bool
     wrong: int | None
+
 
 class RowsVerdict(TypedDict):
     measure: str
@@ -877,10 +1020,12 @@ class RowsVerdict(TypedDict):
     only_right_right: int | None
     left_out: int
 
+
 class RunColumn(TypedDict):
-    scope: Literal["param", "value", "label"]
+    scope: Literal['param', 'value', 'label']
     name: str
     differs: bool
+
 
 class RunDetail(TypedDict):
     reference: str
@@ -905,7 +1050,7 @@ class RunDetail(TypedDict):
     progress: Progress | None
     imported_from: str | None
     commit: str | None
-    code_state: Literal["clean", "changed", "unversioned"] | None
+    code_state: Literal['clean', 'changed', 'unversioned'] | None
     parent_id: str | None
     complete: bool
     results: dict[str, Any]
@@ -928,10 +1073,11 @@ class RunDetail(TypedDict):
     job: dict[str, str]
     output_lines: int
     has_resources: bool
-    may: list[Literal["describe", "record", "bin"]]
+    may: list[Literal['describe', 'record', 'bin']]
+
 
 class RunOfVersion(TypedDict):
-    relation: Literal["used", "generated"]
+    relation: Literal['used', 'generated']
     run: str
     status: str
     author: str
@@ -941,6 +1087,7 @@ class RunOfVersion(TypedDict):
     activity: str | None
     at: str
     purged: bool
+
 
 class RunRow(TypedDict):
     reference: str
@@ -965,16 +1112,18 @@ class RunRow(TypedDict):
     progress: Progress | None
     imported_from: str | None
     commit: str | None
-    code_state: Literal["clean", "changed", "unversioned"] | None
+    code_state: Literal['clean', 'changed', 'unversioned'] | None
     parent_id: str | None
     complete: bool
     children: int
     parent: str | None
 
+
 class SaidNumber(TypedDict):
     name: str
     values: list[Any]
     change: Any
+
 
 class SavedView(TypedDict):
     id: str
@@ -986,6 +1135,7 @@ class SavedView(TypedDict):
     arrangement: dict[str, str]
     version: int
     saved_at: str
+
 
 class SeenRun(TypedDict):
     project: str
@@ -1002,16 +1152,18 @@ class SeenRun(TypedDict):
     is_best: bool
     progress: Progress | None
     expected_end: str | None
-    expected_by: Literal["progress", "earlier runs"] | None
+    expected_by: Literal['progress', 'earlier runs'] | None
     look: str | None
+
 
 class SetAside(TypedDict):
     key: str
     text: str
 
+
 class ShownItem(TypedDict):
     file: str
-    kind: Literal["image", "sound", "video", "text", "table"] | None
+    kind: Literal['image', 'sound', 'video', 'text', 'table'] | None
     type: str | None
     size: int
     sha256: str
@@ -1019,20 +1171,24 @@ class ShownItem(TypedDict):
     boxes: list[Box]
     masks: list[Mask]
 
+
 class ShownVersion(TypedDict):
     reference: str
     kind: str
     items: list[ShownItem]
     note: str
 
+
 class SignIn(TypedDict):
     name: str
     password: str
+
 
 class SignatureField(TypedDict):
     name: str
     type: str
     shape: list[int | str | None]
+
 
 class Spread(TypedDict):
     runs: int
@@ -1040,6 +1196,7 @@ class Spread(TypedDict):
     deviation: float | None
     low: float
     high: float
+
 
 class Stage(TypedDict):
     name: str
@@ -1052,10 +1209,12 @@ class Stage(TypedDict):
     warning: str | None
     why_not: str | None
 
+
 class StageAct(TypedDict):
     id: str
     expect: int | None
     comment: NotRequired[str]
+
 
 class StageAtAGlance(TypedDict):
     name: str
@@ -1063,6 +1222,7 @@ class StageAtAGlance(TypedDict):
     since: str | None
     placed_by: str | None
     warning: str | None
+
 
 class StageChange(TypedDict):
     project: str
@@ -1074,8 +1234,9 @@ class StageChange(TypedDict):
     person: str
     at: str
 
+
 class StageEvent(TypedDict):
-    act: Literal["promote", "demote", "roll back"]
+    act: Literal['promote', 'demote', 'roll back']
     stage: str
     before: int | None
     after: int | None
@@ -1086,6 +1247,7 @@ class StageEvent(TypedDict):
     override_reason: str | None
     imported_from: str | None
 
+
 class Surroundings(TypedDict):
     code: Repository | None
     difference: str | None
@@ -1095,10 +1257,11 @@ class Surroundings(TypedDict):
     about: dict[str, Any]
     against: str | None
     against_code: Repository | None
-    code_change: Literal["same", "other commit", "other uncommitted changes", "unknown"] | None
+    code_change: Literal['same', 'other commit', 'other uncommitted changes', 'unknown'] | None
     code_change_text: str | None
     package_changes: list[PackageChange]
     about_changes: list[PackageChange]
+
 
 class Taken(TypedDict):
     name: str
@@ -1109,16 +1272,20 @@ class Taken(TypedDict):
     binned: int
     binned_bytes: int
 
+
 class ThingName(TypedDict):
     name: str
+
 
 class ThingsNamed(TypedDict):
     things: list[str]
     children: NotRequired[bool]
 
+
 class Token(TypedDict):
     name: str
     secret: str
+
 
 class Trouble(TypedDict):
     project: str
@@ -1127,9 +1294,11 @@ class Trouble(TypedDict):
     number: int
     warning: str
 
+
 class UploadState(TypedDict):
     offset: int
     complete: bool
+
 
 class Usage(TypedDict):
     files: int
@@ -1142,15 +1311,18 @@ class Usage(TypedDict):
     disk_free_bytes: int
     may_purge: bool
 
+
 class Use(TypedDict):
     version: str
     run: RunOfVersion
+
 
 class Uses(TypedDict):
     what: str
     exact: bool
     versions: list[ArtifactVersion]
     uses: list[Use]
+
 
 class Verdict(TypedDict):
     person: str
@@ -1159,8 +1331,10 @@ class Verdict(TypedDict):
     given_at: str
     older: bool
 
+
 class VersionLabels(TypedDict):
     labels: dict[str, str | None]
+
 
 class ViewLink(TypedDict):
     number: int
@@ -1171,6 +1345,7 @@ class ViewLink(TypedDict):
     expires_at: str
     secret: str | None
 
+
 class WaitingVersion(TypedDict):
     project: str
     model: str
@@ -1180,27 +1355,33 @@ class WaitingVersion(TypedDict):
     registered_at: str
     run: str | None
 
+
 class Why(TypedDict):
     key: str
     left: str
     right: str
     reasons: list[Reason]
 
+
 class KinetrumWireRegistryNewLabels(TypedDict):
     labels: dict[str, str | None]
+
 
 class KinetrumWireRunsNewLabels(TypedDict):
     runs: list[str]
     labels: dict[str, str | None]
 
+
 class PointGroup(TypedDict):
     keys: list[str]
     steps: list[int]
     times: list[int]
-    values: list[list[float | Literal["NaN", "Infinity", "-Infinity"]]]
+    values: list[list[float | Literal['NaN', 'Infinity', '-Infinity']]]
+
 
 class PointBatch(TypedDict):
     groups: list[PointGroup]
+
 
 class Artifact(TypedDict):
     name: str
@@ -1211,6 +1392,7 @@ class Artifact(TypedDict):
     may: list[str]
     checkpoints: list[Checkpoint]
     goals: list[Goal]
+
 
 class ArtifactVersionDetail(TypedDict):
     reference: str
@@ -1236,6 +1418,7 @@ class ArtifactVersionDetail(TypedDict):
     models: list[str]
     equal: list[str]
 
+
 class ComparedOutcome(TypedDict):
     key: str
     goal: Goal | None
@@ -1245,8 +1428,9 @@ class ComparedOutcome(TypedDict):
     changes: list[OutcomeChange | None]
     change: float | None
     change_share: float | None
-    verdict: Literal["better", "worse", "equal"] | None
+    verdict: Literal['better', 'worse', 'equal'] | None
     best: list[bool]
+
 
 class Comparison(TypedDict):
     runs: list[ComparedRun]
@@ -1263,6 +1447,7 @@ class Comparison(TypedDict):
     outcomes_equal: int
     metrics: list[str]
 
+
 class DrawnColumn(TypedDict):
     text: str
     scope: str
@@ -1271,15 +1456,17 @@ class DrawnColumn(TypedDict):
     goal: Goal | None
     values: list[Any]
 
+
 class Effect(TypedDict):
     factor: str
     runs: int
     levels: list[Level]
     share: float
     p: float
-    certainty: Literal["clear", "likely", "open"]
+    certainty: Literal['clear', 'likely', 'open']
     rank: float | None
     together: list[str]
+
 
 class Effects(TypedDict):
     key: str
@@ -1290,6 +1477,7 @@ class Effects(TypedDict):
     effects: list[Effect]
     interactions: list[Interaction]
     unvaried: list[str]
+
 
 class Experiment(TypedDict):
     name: str
@@ -1305,6 +1493,7 @@ class Experiment(TypedDict):
     best_run: str | None
     best_value: Any
 
+
 class Facet(TypedDict):
     column: ChosenColumn
     runs: int
@@ -1316,6 +1505,7 @@ class Facet(TypedDict):
     values: list[FrequentValue]
     values_left_out: int
 
+
 class FacetKey(TypedDict):
     scope: str
     name: str
@@ -1324,14 +1514,17 @@ class FacetKey(TypedDict):
     high: float | None
     goal: Goal | None
 
+
 class Facets(TypedDict):
     keys: list[FacetKey]
     fields: list[str]
+
 
 class FilePair(TypedDict):
     finding: Finding
     left: FileEntry | None
     right: FileEntry | None
+
 
 class GroupCell(TypedDict):
     is_shared: bool
@@ -1339,21 +1532,25 @@ class GroupCell(TypedDict):
     spread: Spread | None
     several: int
 
+
 class InstanceUsage(TypedDict):
     projects: list[ProjectUsage]
     files: int
     size_bytes: int
     disk_free_bytes: int
 
+
 class JudgedRows(TypedDict):
     name: str
     differences: list[RowsVerdict]
     note: str
 
+
 class KeptName(TypedDict):
     name: str
     kind: str
     steps: list[KeptStep]
+
 
 class KeptPlot(TypedDict):
     name: str
@@ -1371,6 +1568,7 @@ class KeptPlot(TypedDict):
     columns: dict[str, list[Any]]
     matrix: Matrix | None
 
+
 class Lineage(TypedDict):
     start: str
     sentence: str
@@ -1378,6 +1576,7 @@ class Lineage(TypedDict):
     edges: list[LineageEdge]
     count: int
     cut: bool
+
 
 class LinkPage(TypedDict):
     project: str
@@ -1392,6 +1591,7 @@ class LinkPage(TypedDict):
     count_is_capped: bool
     more: bool
 
+
 class ModelAtAGlance(TypedDict):
     name: str
     project: str
@@ -1405,9 +1605,11 @@ class ModelAtAGlance(TypedDict):
     reviews: dict[str, int]
     newest_at: str | None
 
+
 class ModelList(TypedDict):
     models: list[ModelAtAGlance]
     count: int
+
 
 class NewContent(TypedDict):
     id: str
@@ -1426,12 +1628,15 @@ class NewContent(TypedDict):
     labels: NotRequired[dict[str, str]]
     keep: NotRequired[str | None]
 
+
 class NewLadder(TypedDict):
     stages: list[NewStage]
+
 
 class NewOutput(TypedDict):
     writer: str
     pieces: list[Printed]
+
 
 class NewSurroundings(TypedDict):
     code: NotRequired[Repository | None]
@@ -1441,6 +1646,7 @@ class NewSurroundings(TypedDict):
     job: NotRequired[dict[str, str] | None]
     about: NotRequired[dict[str, Any]]
 
+
 class OnData(TypedDict):
     on: str
     candidate: dict[str, Any]
@@ -1448,6 +1654,7 @@ class OnData(TypedDict):
     same_data: bool | None
     differences: list[RowsVerdict]
     note: str
+
 
 class Output(TypedDict):
     lines: list[OutputLine]
@@ -1458,8 +1665,10 @@ class Output(TypedDict):
     kept_bytes: int
     more: bool
 
+
 class ParamsSet(TypedDict):
     set_aside: list[SetAside]
+
 
 class PlotListed(TypedDict):
     name: str
@@ -1472,12 +1681,14 @@ class PlotListed(TypedDict):
     numbers: dict[str, Any]
     note: str
 
+
 class Plots(TypedDict):
     plots: list[KeptPlot]
     series: list[DrawnSeries]
     places: list[str]
     numbers: list[SaidNumber]
     without: list[str]
+
 
 class RunGroup(TypedDict):
     present: bool
@@ -1486,6 +1697,7 @@ class RunGroup(TypedDict):
     last: RunRow
     cells: list[GroupCell | None]
     query: str
+
 
 class RunPage(TypedDict):
     rows: list[RunRow]
@@ -1500,10 +1712,12 @@ class RunPage(TypedDict):
     python: str
     shell: str
 
+
 class Signature(TypedDict):
     inputs: list[SignatureField]
     outputs: list[SignatureField]
     source: str
+
 
 class Today(TypedDict):
     at: str
@@ -1517,6 +1731,7 @@ class Today(TypedDict):
     troubles: list[Trouble]
     notes: list[NewNote]
 
+
 class Difference(TypedDict):
     left: ArtifactVersion
     right: ArtifactVersion
@@ -1525,10 +1740,12 @@ class Difference(TypedDict):
     pairs: list[FilePair]
     more: int
 
+
 class Drawn(TypedDict):
     runs: list[DrawnRun]
     columns: list[DrawnColumn]
     left_out: int
+
 
 class GroupPage(TypedDict):
     by: ChosenColumn
@@ -1542,9 +1759,11 @@ class GroupPage(TypedDict):
     python: str
     shell: str
 
+
 class Kept(TypedDict):
     plots: list[KeptName]
     media: list[KeptName]
+
 
 class ModelVersion(TypedDict):
     reference: str
@@ -1555,7 +1774,7 @@ class ModelVersion(TypedDict):
     comment: str
     registered_by: str
     registered_at: str
-    review: Literal["pending", "approved", "rejected"]
+    review: Literal['pending', 'approved', 'rejected']
     retired: bool
     damaged: bool
     verdicts: list[Verdict]
@@ -1573,6 +1792,7 @@ class ModelVersion(TypedDict):
     signature: Signature | None
     overrides: list[str]
 
+
 class ModelVersionDetail(TypedDict):
     reference: str
     number: int
@@ -1582,7 +1802,7 @@ class ModelVersionDetail(TypedDict):
     comment: str
     registered_by: str
     registered_at: str
-    review: Literal["pending", "approved", "rejected"]
+    review: Literal['pending', 'approved', 'rejected']
     retired: bool
     damaged: bool
     verdicts: list[Verdict]
@@ -1608,6 +1828,7 @@ class ModelVersionDetail(TypedDict):
     left_out_evidence: dict[str, str]
     imported_verdicts: list[ImportedVerdict]
 
+
 class VersionReview(TypedDict):
     sentence: str
     candidate: ModelVersionDetail
@@ -1620,6 +1841,7 @@ class VersionReview(TypedDict):
     misfits: list[str] | None
     packages: list[PackageChoice]
     emptied: str | None
+
 
 class Model(TypedDict):
     name: str

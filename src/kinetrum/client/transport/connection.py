@@ -13,10 +13,10 @@ import json
 import os
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from kinetrum import locks
 from kinetrum.core.base.errors import InvalidInput, Unavailable
+from kinetrum.core.base.values import JsonObject
 from kinetrum.places import connections_file, instance_folder
 
 DEFAULT_PROJECT, DEFAULT_EXPERIMENT = "main", "scratch"
@@ -49,10 +49,10 @@ def check_url(url: str) -> str:
     return url.rstrip("/")
 
 
-def saved(path: Path | None = None) -> dict[str, Any]:
+def saved(path: Path | None = None) -> JsonObject:
     """Return the saved connections: {"current": URL, "connections": {URL: {"token", "project", "instance", "ca"}}}."""
     try:
-        found: dict[str, Any] = json.loads((path or connections_file()).read_text())
+        found: dict[str, object] = json.loads((path or connections_file()).read_text())
     except (OSError, ValueError):
         return {"current": None, "connections": {}}
     return found
@@ -83,7 +83,7 @@ def save(url: str, token: str, project: str | None, instance: Path | None = None
     return before if before != url else None
 
 
-def nearest_file() -> dict[str, Any]:
+def nearest_file() -> JsonObject:
     """Return the nearest kinetrum.toml upwards from the working folder, empty where there is none."""
     folder = Path.cwd()
     for place in (folder, *folder.parents):

@@ -119,7 +119,7 @@ class Service:
         _warn_of_what_is_behind(response)
         return response.json() if response.content else None
 
-    def get(self, path: str, **params: Any) -> Any:
+    def get(self, path: str, **params: object) -> Any:
         """Read something."""
         return self.call("GET", path, params={key: value for key, value in params.items() if value is not None})
 
@@ -130,7 +130,7 @@ class Service:
         params: Mapping[str, Any] | None = None,
         headers: dict[str, str] | None = None,
         method: str = "GET",
-        json: Any = None,
+        json: object = None,
         patience_s: float | None = None,
     ) -> Iterator[httpx.Response]:
         """Open a download; `patience_s` is how long its next piece may take where that is longer than a request."""

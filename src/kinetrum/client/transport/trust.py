@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import ssl
 from pathlib import Path
-from typing import Any
 from urllib.parse import urlsplit
 
 import httpx
@@ -13,6 +12,7 @@ import httpx
 from kinetrum.client.spool.obstructions import PROXIES
 from kinetrum.client.transport.connection import saved
 from kinetrum.core.base.errors import InvalidInput, Unavailable
+from kinetrum.core.base.values import JsonObject
 
 
 def open_client(url: str, timeout: httpx.Timeout, headers: dict[str, str], ca: str | None = None) -> httpx.Client:
@@ -25,7 +25,7 @@ def open_client(url: str, timeout: httpx.Timeout, headers: dict[str, str], ca: s
     # Over plain HTTP nobody is asked for a certificate, and a context that knows no authority trusts nobody; loading
     # every authority of the machine takes longer than many a call.
     context = context_for(ca or _saved_ca(url)) if secure else ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-    options: dict[str, Any] = {"base_url": url, "headers": headers, "timeout": timeout, "verify": context}
+    options: JsonObject = {"base_url": url, "headers": headers, "timeout": timeout, "verify": context}
     try:
         return httpx.Client(trust_env=_may_use_proxy(url), **options)
     except (ImportError, ValueError, httpx.InvalidURL) as error:

@@ -14,6 +14,10 @@ from kinetrum.core.base.errors import InvalidInput
 Value = float | int | str | bool | None | list[Any]
 
 
+JsonObject = dict[str, Any]
+"""An object of JSON whose keys depend on what it is: a record of the spool, settings as they came."""
+
+
 class _AsJson:
     """Tells a serialiser (by Pydantic's hook, a plain description) to write a typed value as `to_json` does."""
 

@@ -10,6 +10,7 @@ import { Answer, Page, Waiting } from '../../parts/Shell'
 import { toast } from '../../parts/Toasts'
 import { useBinning } from '../../parts/useBinning'
 import { bytes, moment, plural } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 type Thing = Schemas['BinnedThing']
 
@@ -64,45 +65,63 @@ export default function Bin() {
         {things.length ? ', restored in one act.' : '.'}
       </Answer>
       {things.length > 0 && (
-        <table className="mx-6 text-sm" aria-label="In the bin">
-          <thead>
-            <tr className="h-8 border-b border-line2 text-xs text-ink2">
-              <th scope="col">What</th>
-              <th scope="col">Made by</th>
-              <th scope="col">Binned</th>
-              <th scope="col" className="text-right">
-                Files
-              </th>
-              <th scope="col">
-                <span className="sr-only">Acts</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {things.map((thing) => (
-              <tr key={thing.reference} className="h-9 border-b border-line">
-                <th scope="row">
+        <DataTable
+          label="In the bin"
+          className="mx-6 text-sm"
+          rows={things}
+          keyOf={(thing) => thing.reference}
+          head="h-8 border-b border-line2 text-xs text-ink2"
+          line="h-9 border-b border-line"
+          columns={[
+            {
+              name: 'What',
+              heads: true,
+              cell: (thing) => (
+                <>
                   <Link className="link" to={pageOf(project, thing)}>
                     {thing.reference}
                   </Link>{' '}
                   <span className="text-ink2">{thing.name}</span>
-                </th>
-                <td className="text-xs text-ink2">
+                </>
+              ),
+            },
+            {
+              name: 'Made by',
+              className: 'text-xs text-ink2',
+              cell: (thing) => (
+                <>
                   {thing.author},{' '}
                   {thing.kind === 'run' ? (
                     <Status status={thing.status} text={moment(thing.made_at)} />
                   ) : (
                     `${thing.status}, ${moment(thing.made_at)}`
                   )}
-                </td>
-                <td className="text-xs text-ink2">
+                </>
+              ),
+            },
+            {
+              name: 'Binned',
+              className: 'text-xs text-ink2',
+              cell: (thing) => (
+                <>
                   {moment(thing.binned_at)}
                   {thing.reason ? `: ${thing.reason}` : thing.binned_by && ` by ${thing.binned_by}`}
-                </td>
-                <td className="text-right text-xs text-ink2">
-                  {thing.size_bytes ? bytes(thing.size_bytes) : ''}
-                </td>
-                <td className="text-right whitespace-nowrap">
+                </>
+              ),
+            },
+            {
+              name: 'Files',
+              right: true,
+              className: 'text-xs text-ink2',
+              cell: (thing) => (thing.size_bytes ? bytes(thing.size_bytes) : ''),
+            },
+            {
+              name: 'Acts',
+              head: null,
+              right: true,
+              className: 'whitespace-nowrap',
+              cell: (thing) => (
+                <>
                   {thing.may_restore && (
                     <button
                       className="btn"
@@ -122,11 +141,11 @@ export default function Bin() {
                       Purge …
                     </button>
                   )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                </>
+              ),
+            },
+          ]}
+        />
       )}
       {purging !== undefined && (
         <PurgeDialog project={project} things={purging} onClose={() => setPurging(undefined)} />

@@ -1,15 +1,23 @@
 /** Why one came out better, in the order of what is likeliest; and both on the same rows. */
+import type { Schemas } from '../../api/client'
 import { useJudgedRows, useReasons } from '../../api/comparing'
 import { Section } from '../../parts/Marks'
 import { DifferencePost } from '../../parts/Post'
 import { isTold, outcomeText } from '../../parts/rowsVerdict'
 import { useAddress } from '../../parts/selection'
 import { plural, show, signed } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 const KINDS: Record<string, string> = {
   setting: 'setting', data: 'data', code: 'code', environment: 'machine', noise: 'noise',
 } // prettier-ignore
 const FIRST = 6
+
+/** On how many rows a difference rests, by which method, and its interval where there is one. */
+function saidOf(row: Schemas['RowsVerdict']) {
+  const interval = row.low === null || row.high === null ? '' : `${signed(row.low)} to ${signed(row.high)}, `
+  return `${interval}${row.method === 'none' ? '' : `${row.method}, `}${plural(row.rows, 'row')}`
+}
 
 export function Why(props: { project: string; runs: string[]; keys: string[]; first: string }) {
   const { project, runs, keys, first } = props
@@ -71,42 +79,43 @@ export function SameRows({ project, runs }: { project: string; runs: string[] })
   return (
     <Section className="col-span-5 min-w-0" title="On the same rows" fact="first less second">
       {judged.map((one) => (
-        <table key={one.name} className="w-full" aria-label={`On the same rows: ${one.name}`}>
-          <tbody>
-            {one.note && (
-              <tr>
-                <td className="lab py-1">{one.note}</td>
-              </tr>
-            )}
-            {one.differences.map((row) => {
-              const told = isTold(row)
-              const interval =
-                row.low === null || row.high === null ? '' : `${signed(row.low)} to ${signed(row.high)}, `
-              const said = `${interval}${row.method === 'none' ? '' : `${row.method}, `}${plural(row.rows, 'row')}`
-              return (
-                <tr key={row.measure} className="h-7 border-b border-line">
-                  <th scope="row">{row.measure}</th>
-                  <td className="pl-3 text-right">{show(row.left)}</td>
-                  <td className="pl-3 text-right text-ink2">{show(row.right)}</td>
-                  <td className="pl-3 text-right">{signed(row.change ?? 0)}</td>
-                  <td className="pl-3" title={said}>
-                    <DifferencePost
-                      change={row.change ?? 0}
-                      low={row.low}
-                      high={row.high}
-                      beyond={told}
-                      verdict={row.outcome === 'better' || row.outcome === 'worse' ? row.outcome : 'equal'}
-                      higher={row.higher_is_better}
-                      said={said}
-                      width={90}
-                    />
-                  </td>
-                  <td className={`pl-3 text-xs ${told ? 'strong' : 'text-ink3'}`}>{outcomeText(row)}</td>
-                </tr>
-              )
-            })}
-          </tbody>
-        </table>
+        <div key={one.name}>
+          {one.note && <p className="lab py-1">{one.note}</p>}
+          <DataTable
+            label={`On the same rows: ${one.name}`}
+            className="w-full"
+            rows={one.differences}
+            keyOf={(row) => row.measure}
+            columns={[
+              { name: 'measure', heads: true, cell: (row) => row.measure },
+              { name: 'left', right: true, className: 'pl-3', cell: (row) => show(row.left) },
+              { name: 'right', right: true, className: 'pl-3 text-ink2', cell: (row) => show(row.right) },
+              { name: 'change', right: true, className: 'pl-3', cell: (row) => signed(row.change ?? 0) },
+              {
+                name: 'interval',
+                className: 'pl-3',
+                title: saidOf,
+                cell: (row) => (
+                  <DifferencePost
+                    change={row.change ?? 0}
+                    low={row.low}
+                    high={row.high}
+                    beyond={isTold(row)}
+                    verdict={row.outcome === 'better' || row.outcome === 'worse' ? row.outcome : 'equal'}
+                    higher={row.higher_is_better}
+                    said={saidOf(row)}
+                    width={90}
+                  />
+                ),
+              },
+              {
+                name: 'outcome',
+                className: (row) => `pl-3 text-xs ${isTold(row) ? 'strong' : 'text-ink3'}`,
+                cell: outcomeText,
+              },
+            ]}
+          />
+        </div>
       ))}
       <p className="lab py-1">
         {plural(judged[0]?.differences[0]?.rows ?? 0, 'row')} that both predicted; {methodsOf(judged)}.

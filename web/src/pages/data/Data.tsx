@@ -22,6 +22,7 @@ import { DifferenceView } from './Difference'
 import { Described } from './Described'
 import { RegisterDialog } from '../../parts/RegisterDialog'
 import { UsedBy } from './UsedBy'
+import { DataTable } from '../../parts/DataTable'
 
 export default function Data() {
   const { project = '', artifact = '' } = useParams()
@@ -187,18 +188,17 @@ function Contents({ project, found }: { project: string; found: VersionDetail })
         }
       />
       {Object.keys(found.about).length > 0 && (
-        <table className="mt-3 text-xs" aria-label="Metadata">
-          <tbody>
-            {Object.entries(found.about).map(([key, value]) => (
-              <tr key={key} className="border-b border-line">
-                <th scope="row" className="pr-6 text-ink2">
-                  {key}
-                </th>
-                <td>{show(value)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <DataTable
+          label="Metadata"
+          className="mt-3 text-xs"
+          rows={Object.entries(found.about)}
+          keyOf={([key]) => key}
+          line="border-b border-line"
+          columns={[
+            { name: 'key', heads: true, className: 'pr-6 text-ink2', cell: ([key]) => key },
+            { name: 'value', cell: ([, value]) => show(value) },
+          ]}
+        />
       )}
     </Section>
   )
@@ -276,14 +276,18 @@ function Versions({ project, artifact, shown }: { project: string; artifact: Art
       }
     >
       <div tabIndex={0} className="max-h-[260px] overflow-auto">
-        <table className="w-full text-xs" aria-label="Versions">
-          <tbody>
-            {rows.map((row) => (
-              <tr
-                key={row.number}
-                className={`h-8 border-b border-line ${row.number === shown ? 'bg-soft' : ''}`}
-              >
-                <th scope="row" className="pl-1">
+        <DataTable
+          label="Versions"
+          rows={rows}
+          keyOf={(row) => row.number}
+          line={(row) => `h-8 border-b border-line ${row.number === shown ? 'bg-soft' : ''}`}
+          columns={[
+            {
+              name: 'version',
+              heads: true,
+              className: 'pl-1',
+              cell: (row) => (
+                <>
                   <Link
                     className="strong hover:underline"
                     aria-current={row.number === shown ? 'true' : undefined}
@@ -293,31 +297,43 @@ function Versions({ project, artifact, shown }: { project: string; artifact: Art
                   </Link>
                   <span className="lab ml-2">{stateOf(row)}</span>
                   <span className="block text-2xs text-ink2">{madeAt(made.get(row.number), by)}</span>
-                </th>
-                <td className="text-right text-ink2" title={fullMoment(row.created_at)}>
+                </>
+              ),
+            },
+            {
+              name: 'files',
+              right: true,
+              className: 'text-ink2',
+              title: (row) => fullMoment(row.created_at),
+              cell: (row) => (
+                <>
                   {plural(row.file_count, 'file')}, {moment(row.created_at)}
-                </td>
-                <td className="w-[74px] text-right">
-                  {row.number !== shown && (
-                    <button
-                      className="btn"
-                      aria-pressed={against === row.reference}
-                      aria-label={`Compare with ${row.reference}`}
-                      onClick={() =>
-                        changeAll(
-                          { version: String(shown), against: row.reference, file: null, show: null },
-                          false,
-                        )
-                      }
-                    >
-                      Compare
-                    </button>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                </>
+              ),
+            },
+            {
+              name: 'compare',
+              right: true,
+              className: 'w-[74px]',
+              cell: (row) =>
+                row.number !== shown && (
+                  <button
+                    className="btn"
+                    aria-pressed={against === row.reference}
+                    aria-label={`Compare with ${row.reference}`}
+                    onClick={() =>
+                      changeAll(
+                        { version: String(shown), against: row.reference, file: null, show: null },
+                        false,
+                      )
+                    }
+                  >
+                    Compare
+                  </button>
+                ),
+            },
+          ]}
+        />
       </div>
     </Section>
   )

@@ -10,6 +10,7 @@ import { Answer, Page, Waiting } from '../../parts/Shell'
 import { bytes, moment, plural } from '../../parts/values'
 import { DropPlace } from './DropPlace'
 import { KeepDialog } from './KeepDialog'
+import { DataTable } from '../../parts/DataTable'
 
 export default function DataList() {
   const { project = '' } = useParams()
@@ -60,47 +61,48 @@ export default function DataList() {
             />
           }
         >
-          <table className="w-full" aria-label="Artifacts">
-            <thead>
-              <tr className="lab h-6">
-                <th scope="col">version</th>
-                <th scope="col">kind</th>
-                <th scope="col">where</th>
-                <th scope="col" className="text-right">
-                  files
-                </th>
-                <th scope="col" className="text-right">
-                  size
-                </th>
-                <th scope="col" className="text-right">
-                  made
-                </th>
-                <th scope="col" className="pl-6">
-                  content
-                </th>
-              </tr>
-            </thead>
-            <tbody>
-              {rows.map((row) => (
-                <tr key={row.name} className="h-8 border-b border-line">
-                  <th scope="row">
+          <DataTable
+            label="Artifacts"
+            className="w-full"
+            rows={rows}
+            keyOf={(row) => row.name}
+            head="lab h-6"
+            line="h-8 border-b border-line"
+            columns={[
+              {
+                name: 'version',
+                heads: true,
+                cell: (row) => (
+                  <>
                     <Link className="strong hover:underline" to={`/${project}/data/${row.name}`}>
                       {row.reference}
                     </Link>
                     {row.imported_from && <span className="lab ml-2">imported</span>}
-                  </th>
-                  <td className="text-xs text-ink2">{row.kind}</td>
-                  <td className={`text-xs ${row.damaged ? 'text-bad' : 'text-ink2'}`}>
-                    {row.damaged ? 'damaged' : row.by_reference ? 'by reference' : 'stored'}
-                  </td>
-                  <td className="text-right">{row.file_count.toLocaleString('en')}</td>
-                  <td className="text-right">{bytes(row.size_bytes)}</td>
-                  <td className="text-right text-xs text-ink2">{moment(row.created_at)}</td>
-                  <td className="mono pl-6 text-ink3">{row.digest.slice(0, 12)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+                  </>
+                ),
+              },
+              { name: 'kind', className: 'text-xs text-ink2', cell: (row) => row.kind },
+              {
+                name: 'where',
+                className: (row) => `text-xs ${row.damaged ? 'text-bad' : 'text-ink2'}`,
+                cell: (row) => (row.damaged ? 'damaged' : row.by_reference ? 'by reference' : 'stored'),
+              },
+              { name: 'files', right: true, cell: (row) => row.file_count.toLocaleString('en') },
+              { name: 'size', right: true, cell: (row) => bytes(row.size_bytes) },
+              {
+                name: 'made',
+                right: true,
+                className: 'text-xs text-ink2',
+                cell: (row) => moment(row.created_at),
+              },
+              {
+                name: 'content',
+                headClass: 'pl-6',
+                className: 'mono pl-6 text-ink3',
+                cell: (row) => row.digest.slice(0, 12),
+              },
+            ]}
+          />
           {rows.length === 0 && (
             <p className="lab py-2">{data.length ? 'None fits.' : 'There are none yet.'}</p>
           )}

@@ -2,6 +2,7 @@
 import { useState } from 'react'
 import { useDifference, useFileDifference, type FilePair, type Finding } from '../../api/data'
 import { bytes, plural, signed } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 const TONES: Record<Finding, string> = {
   'only left': 'text-bad',
@@ -156,40 +157,44 @@ function Inside({
       {!data && !error && <p className="lab">Comparing …</p>}
       {data && <p className="strong text-sm">{data.sentence}</p>}
       {data && data.columns.length > 0 && (
-        <table className="mt-1 text-xs" aria-label="Columns that differ">
-          <thead>
-            <tr className="lab text-right">
-              <th scope="col" className="pr-6 text-left">
-                column
-              </th>
-              <th scope="col" className="pr-6">
-                rows
-              </th>
-              <th scope="col" className="pr-6">
-                on average
-              </th>
-              <th scope="col" className="pr-6">
-                least
-              </th>
-              <th scope="col">most</th>
-            </tr>
-          </thead>
-          <tbody className="text-right">
-            {data.columns.map((column) => (
-              <tr key={column.name} className="border-b border-line">
-                <th scope="row" className="mono pr-6 text-left">
-                  {column.name}
-                </th>
-                <td className="pr-6">{column.rows.toLocaleString('en')}</td>
-                {[column.mean, column.least, column.most].map((value, at) => (
-                  <td key={at} className="pr-6">
-                    {value === null ? 'text' : signed(value)}
-                  </td>
-                ))}
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <DataTable
+          label="Columns that differ"
+          className="mt-1 text-xs"
+          rows={data.columns}
+          keyOf={(column) => column.name}
+          head="lab"
+          line="border-b border-line"
+          columns={[
+            {
+              name: 'column',
+              heads: true,
+              headClass: 'pr-6',
+              className: 'mono pr-6',
+              cell: ({ name }) => name,
+            },
+            {
+              name: 'rows',
+              right: true,
+              headClass: 'pr-6',
+              className: 'pr-6',
+              cell: (column) => column.rows.toLocaleString('en'),
+            },
+            ...(
+              [
+                ['on average', 'mean'],
+                ['least', 'least'],
+                ['most', 'most'],
+              ] as const
+            ).map(([name, part]) => ({
+              name,
+              right: true,
+              headClass: 'pr-6',
+              className: 'pr-6',
+              cell: (column: (typeof data.columns)[number]) =>
+                column[part] === null ? 'text' : signed(column[part]),
+            })),
+          ]}
+        />
       )}
       {data?.text && <Lines text={data.text} />}
     </section>

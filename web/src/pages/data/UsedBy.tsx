@@ -3,6 +3,7 @@ import { Link } from 'react-router'
 import { useUses, type VersionDetail } from '../../api/data'
 import { Section, Status } from '../../parts/Marks'
 import { moment, plural } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 export function UsedBy({ project, found }: { project: string; found: VersionDetail }) {
   const { data } = useUses(project, found.digest)
@@ -11,11 +12,19 @@ export function UsedBy({ project, found }: { project: string; found: VersionDeta
   return (
     <Section title="Who used exactly this" fact={plural(runs.size, 'run')}>
       <div tabIndex={0} className="max-h-[360px] overflow-auto">
-        <table className="w-full table-fixed text-xs" aria-label="Runs of this content">
-          <tbody>
-            {uses.map((use, at) => (
-              <tr key={at} className="h-7 border-b border-line">
-                <th scope="row" className="truncate" title={use.run.name ?? undefined}>
+        <DataTable
+          label="Runs of this content"
+          className="w-full table-fixed text-xs"
+          rows={uses}
+          keyOf={(_, at) => at}
+          columns={[
+            {
+              name: 'run',
+              heads: true,
+              className: 'truncate',
+              title: (use) => use.run.name ?? undefined,
+              cell: (use) => (
+                <>
                   {use.run.purged ? (
                     <span className="text-ink3">{use.run.run} (purged)</span>
                   ) : (
@@ -24,19 +33,28 @@ export function UsedBy({ project, found }: { project: string; found: VersionDeta
                     </Link>
                   )}{' '}
                   <span className="text-ink3">{use.run.name}</span>
-                </th>
-                <td className="w-[104px] truncate pl-2 text-ink2">
+                </>
+              ),
+            },
+            {
+              name: 'relation',
+              className: 'w-[104px] truncate pl-2 text-ink2',
+              cell: (use) => (
+                <>
                   {use.run.relation}
                   {use.run.role ? ` as ${use.run.role}` : ''}
                   {use.version !== found.reference ? ` (${use.version})` : ''}
-                </td>
-                <td className="w-[104px] text-right whitespace-nowrap text-ink2">
-                  <Status status={use.run.status} text={moment(use.run.at)} />
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                </>
+              ),
+            },
+            {
+              name: 'status',
+              right: true,
+              className: 'w-[104px] whitespace-nowrap text-ink2',
+              cell: (use) => <Status status={use.run.status} text={moment(use.run.at)} />,
+            },
+          ]}
+        />
       </div>
       {data && uses.length === 0 && <p className="lab">No run has to do with it.</p>}
     </Section>

@@ -3,6 +3,7 @@ import { useJournal } from '../../api/queries'
 import { useFetches } from '../../api/registry'
 import { Section } from '../../parts/Marks'
 import { fullMoment, moment, plural } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 const SHOWN = 24
 
@@ -20,26 +21,40 @@ export function Journal({ project, name }: { project: string; name: string }) {
         </>
       }
     >
-      <table className="w-full table-fixed text-xs" aria-label="Journal">
-        <tbody>
-          {data?.slice(0, SHOWN).map((entry) => (
-            <tr key={entry.entry_id} className="h-[25px] border-b border-line">
-              <td className="w-[78px] text-ink3" title={fullMoment(entry.at)}>
-                {moment(entry.at)}
-              </td>
-              <td className="w-[76px] truncate text-ink2">{entry.person}</td>
-              <td className="strong w-[112px] truncate">
-                {entry.subject.includes('@')
-                  ? `${entry.act} ${entry.subject.split('@')[1]}`
-                  : entry.act.replace(/ of$/, '')}
-              </td>
-              <td className="truncate text-ink2" title={entry.comment}>
+      <DataTable
+        label="Journal"
+        className="w-full table-fixed text-xs"
+        rows={(data ?? []).slice(0, SHOWN)}
+        keyOf={(entry) => entry.entry_id}
+        line="h-[25px] border-b border-line"
+        columns={[
+          {
+            name: 'when',
+            className: 'w-[78px] text-ink3',
+            title: (entry) => fullMoment(entry.at),
+            cell: (entry) => moment(entry.at),
+          },
+          { name: 'who', className: 'w-[76px] truncate text-ink2', cell: (entry) => entry.person },
+          {
+            name: 'what',
+            className: 'strong w-[112px] truncate',
+            cell: (entry) =>
+              entry.subject.includes('@')
+                ? `${entry.act} ${entry.subject.split('@')[1]}`
+                : entry.act.replace(/ of$/, ''),
+          },
+          {
+            name: 'change',
+            className: 'truncate text-ink2',
+            title: (entry) => entry.comment,
+            cell: (entry) => (
+              <>
                 {change(entry.before, entry.after)} {entry.comment && `“${entry.comment}”`}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+              </>
+            ),
+          },
+        ]}
+      />
     </Section>
   )
 }
@@ -76,21 +91,25 @@ export function Fetches({ project, name }: { project: string; name: string }) {
           Nobody yet. <code className="mono">kinetrum fetch {name}@production -o DIR</code>
         </p>
       )}
-      <table className="w-full text-xs" aria-label="Who fetches it">
-        <tbody>
-          {data?.map((one) => (
-            <tr key={`${one.number} ${one.person} ${one.asked}`} className="h-[25px] border-b border-line">
-              <td className="truncate text-ink2">{one.person}</td>
-              <td className="strong">version {one.number}</td>
-              <td className="max-w-24 truncate text-ink2">as {one.asked}</td>
-              <td className="text-right">{one.fetches.toLocaleString('en')}×</td>
-              <td className="text-right text-ink3" title={`since ${fullMoment(one.first_at)}`}>
-                {moment(one.last_at)}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <DataTable
+        label="Who fetches it"
+        rows={data ?? []}
+        keyOf={(one) => `${one.number} ${one.person} ${one.asked}`}
+        line="h-[25px] border-b border-line"
+        columns={[
+          { name: 'who', className: 'truncate text-ink2', cell: (one) => one.person },
+          { name: 'version', className: 'strong', cell: (one) => <>version {one.number}</> },
+          { name: 'as', className: 'max-w-24 truncate text-ink2', cell: (one) => <>as {one.asked}</> },
+          { name: 'times', right: true, cell: (one) => <>{one.fetches.toLocaleString('en')}×</> },
+          {
+            name: 'last',
+            right: true,
+            className: 'text-ink3',
+            title: (one) => `since ${fullMoment(one.first_at)}`,
+            cell: (one) => moment(one.last_at),
+          },
+        ]}
+      />
     </Section>
   )
 }

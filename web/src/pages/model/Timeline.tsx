@@ -3,6 +3,7 @@ import { Link } from 'react-router'
 import type { Model } from '../../api/client'
 import { Section } from '../../parts/Marks'
 import { fullMoment, moment } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 type Event = Model['events'][number]
 const ACTS: Record<Event['act'], string> = {
@@ -16,36 +17,55 @@ export function Timeline({ model }: { model: Model }) {
   return (
     <Section title="On the stages" fact={`${events.length} acts, kept for ever`}>
       {events.length === 0 && <p className="lab py-1">No version was placed yet.</p>}
-      <table className="w-full text-xs" aria-label="On the stages">
-        <tbody>
-          {events.map((event) => (
-            <tr key={`${event.at} ${event.stage}`} className="border-b border-line align-top">
-              <td className="w-[84px] py-1 text-ink3" title={fullMoment(event.at)}>
-                {moment(event.at)}
-              </td>
-              <td className="w-[180px] py-1">
+      <DataTable
+        label="On the stages"
+        rows={events}
+        keyOf={(event) => `${event.at} ${event.stage}`}
+        line="border-b border-line align-top"
+        columns={[
+          {
+            name: 'when',
+            className: 'w-[84px] py-1 text-ink3',
+            title: (event) => fullMoment(event.at),
+            cell: (event) => moment(event.at),
+          },
+          {
+            name: 'what',
+            className: 'w-[180px] py-1',
+            cell: (event) => (
+              <>
                 <b className="strong">
                   {ACTS[event.act]} {event.act === 'promote' ? event.after : event.before}
                 </b>{' '}
                 {event.stage}: {event.before ?? 'empty'} → {event.after ?? 'empty'}
-              </td>
-              <td className="w-[90px] truncate py-1 text-ink2">{event.person}</td>
-              <td className="py-1 text-ink2">
+              </>
+            ),
+          },
+          { name: 'who', className: 'w-[90px] truncate py-1 text-ink2', cell: (event) => event.person },
+          {
+            name: 'why',
+            className: 'py-1 text-ink2',
+            cell: (event) => (
+              <>
                 {event.imported_from && <span className="lab pr-2">imported from {event.imported_from}</span>}
                 <Gates event={event} />
                 {event.comment && `“${event.comment}”`}
-              </td>
-              <td className="py-1 text-right">
-                {event.after && (
-                  <Link className="link" to={`/${model.project}/models/${model.name}/${event.after}`}>
-                    {event.after}
-                  </Link>
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+              </>
+            ),
+          },
+          {
+            name: 'version',
+            right: true,
+            className: 'py-1',
+            cell: (event) =>
+              event.after && (
+                <Link className="link" to={`/${model.project}/models/${model.name}/${event.after}`}>
+                  {event.after}
+                </Link>
+              ),
+          },
+        ]}
+      />
     </Section>
   )
 }

@@ -4,6 +4,7 @@ import { useModels, type Glance, type ModelState } from '../../api/registry'
 import { useAddress } from '../../parts/selection'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { moment, plural } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 const STATES: Record<string, string> = {
   '': 'all',
@@ -121,73 +122,67 @@ function Search({
 function Table({ models, everywhere }: { models: Glance[]; everywhere: boolean }) {
   const stages = [...new Set(models.flatMap((model) => model.stages.map((stage) => stage.name)))]
   return (
-    <table className="w-full" aria-label="Models">
-      <thead>
-        <tr className="lab h-7 border-b border-line2">
-          <th scope="col">model</th>
-          {everywhere && <th scope="col">project</th>}
-          {stages.map((stage) => (
-            <th key={stage} scope="col" className="pl-6">
-              {stage}
-            </th>
-          ))}
-          <th scope="col" className="text-right">
-            lead version
-          </th>
-          <th scope="col" className="pl-6">
-            waits for a review
-          </th>
-          <th scope="col">ask</th>
-        </tr>
-      </thead>
-      <tbody>
-        {models.map((model) => (
-          <Row key={`${model.project}/${model.name}`} model={model} stages={stages} everywhere={everywhere} />
-        ))}
-      </tbody>
-    </table>
+    <DataTable
+      label="Models"
+      className="w-full"
+      rows={models}
+      keyOf={(model) => `${model.project}/${model.name}`}
+      head="lab h-7 border-b border-line2"
+      line="h-12 border-b border-line"
+      columns={[
+        {
+          name: 'model',
+          heads: true,
+          className: 'max-w-[300px]',
+          cell: (model) => (
+            <>
+              <Link className="strong hover:underline" to={pathOf(model)}>
+                {model.name}
+              </Link>
+              <span className="block truncate text-xs font-normal text-ink3" title={model.purpose}>
+                {[plural(model.versions, 'version'), model.purpose].filter(Boolean).join(' · ')}
+              </span>
+            </>
+          ),
+        },
+        everywhere && { name: 'project', className: 'text-xs text-ink2', cell: (model) => model.project },
+        ...stages.map((name) => ({
+          name: `stage ${name}`,
+          head: name,
+          headClass: 'pl-6',
+          className: 'pl-6',
+          cell: (model: Glance) => (
+            <Stage stage={model.stages.find((found) => found.name === name)} to={pathOf(model)} />
+          ),
+        })),
+        { name: 'lead version', right: true, cell: (model) => model.lead ?? '–' },
+        {
+          name: 'waits for a review',
+          headClass: 'pl-6',
+          className: 'pl-6',
+          cell: (model) => {
+            const pending = model.reviews['pending'] ?? 0
+            return (
+              pending > 0 && (
+                <Link className="link" to={pathOf(model)}>
+                  {plural(pending, 'version')}
+                </Link>
+              )
+            )
+          },
+        },
+        { name: 'ask', className: 'text-xs text-ink2', cell: (model) => model.person },
+      ]}
+    />
   )
 }
 
-function Row({ model, stages, everywhere }: { model: Glance; stages: string[]; everywhere: boolean }) {
-  const to = `/${model.project}/models/${model.name}`
-  const pending = model.reviews['pending'] ?? 0
-  return (
-    <tr className="h-12 border-b border-line">
-      <th scope="row" className="max-w-[300px]">
-        <Link className="strong hover:underline" to={to}>
-          {model.name}
-        </Link>
-        <span className="block truncate text-xs font-normal text-ink3" title={model.purpose}>
-          {[plural(model.versions, 'version'), model.purpose].filter(Boolean).join(' · ')}
-        </span>
-      </th>
-      {everywhere && <td className="text-xs text-ink2">{model.project}</td>}
-      {stages.map((name) => (
-        <Stage key={name} stage={model.stages.find((found) => found.name === name)} to={to} />
-      ))}
-      <td className="text-right">{model.lead ?? '–'}</td>
-      <td className="pl-6">
-        {pending > 0 && (
-          <Link className="link" to={to}>
-            {plural(pending, 'version')}
-          </Link>
-        )}
-      </td>
-      <td className="text-xs text-ink2">{model.person}</td>
-    </tr>
-  )
-}
+const pathOf = (model: Glance) => `/${model.project}/models/${model.name}`
 
 function Stage({ stage, to }: { stage: Glance['stages'][number] | undefined; to: string }) {
-  if (!stage?.occupant)
-    return (
-      <td className="pl-6">
-        <span className="text-ink3">–</span>
-      </td>
-    )
+  if (!stage?.occupant) return <span className="text-ink3">–</span>
   return (
-    <td className="pl-6">
+    <>
       <Link
         to={`${to}/${stage.occupant}`}
         className={`strong text-xl ${stage.warning ? 'text-bad' : ''}`}
@@ -197,6 +192,6 @@ function Stage({ stage, to }: { stage: Glance['stages'][number] | undefined; to:
       </Link>
       <span className="ml-2 text-xs text-ink3">since {moment(stage.since)}</span>
       {stage.warning && <span className="block text-xs text-bad">{stage.warning}</span>}
-    </td>
+    </>
   )
 }

@@ -9,6 +9,7 @@ import { BoundPost } from '../../parts/Post'
 import { useAddress } from '../../parts/selection'
 import { SortHead, sorted, type By } from '../../parts/SortHead'
 import { arrow, asNumber, moment, plural, show } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 type Row = NonNullable<ReturnType<typeof useExperiments>['data']>[number]
 
@@ -94,20 +95,30 @@ function ExperimentTable({ project, rows, describes }: { project: string; rows: 
   const [asking, setAsking] = useState<Row | null>(null)
   return (
     <>
-      <table className="w-full" aria-label="Experiments">
-        <thead>
-          <tr className="lab h-6">
-            <SortHead name="experiment" />
-            <SortHead name="runs" right />
-            <SortHead name="running" right />
-            <SortHead name="best so far" className="pl-6" />
-            <SortHead name="last activity" right />
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map((row) => (
-            <tr key={row.name} className="group/row h-8 border-b border-line">
-              <th scope="row" className="max-w-[300px] py-1">
+      <DataTable
+        label="Experiments"
+        className="w-full"
+        rows={rows}
+        keyOf={(row) => row.name}
+        line="group/row h-8 border-b border-line"
+        head={
+          <thead>
+            <tr className="lab h-6">
+              <SortHead name="experiment" />
+              <SortHead name="runs" right />
+              <SortHead name="running" right />
+              <SortHead name="best so far" className="pl-6" />
+              <SortHead name="last activity" right />
+            </tr>
+          </thead>
+        }
+        columns={[
+          {
+            name: 'experiment',
+            heads: true,
+            className: 'max-w-[300px] py-1',
+            cell: (row) => (
+              <>
                 <span className="flex items-baseline gap-3">
                   <Link className="strong hover:underline" to={`/${project}/e/${row.name}`}>
                     {row.name}
@@ -132,19 +143,29 @@ function ExperimentTable({ project, rows, describes }: { project: string; rows: 
                     {row.description}
                   </span>
                 )}
-              </th>
-              <td className="text-right">
-                <Changing>{row.runs.toLocaleString('en')}</Changing>
-              </td>
-              <td className={`text-right ${row.running ? 'text-accent' : 'text-ink3'}`}>{row.running}</td>
-              <td className="pl-6">
-                <Best project={project} row={row} />
-              </td>
-              <td className="text-right text-xs text-ink2">{moment(row.last_activity)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+              </>
+            ),
+          },
+          {
+            name: 'runs',
+            right: true,
+            cell: (row) => <Changing>{row.runs.toLocaleString('en')}</Changing>,
+          },
+          {
+            name: 'running',
+            right: true,
+            className: (row) => (row.running ? 'text-accent' : 'text-ink3'),
+            cell: (row) => row.running,
+          },
+          { name: 'best so far', className: 'pl-6', cell: (row) => <Best project={project} row={row} /> },
+          {
+            name: 'last activity',
+            right: true,
+            className: 'text-xs text-ink2',
+            cell: (row) => moment(row.last_activity),
+          },
+        ]}
+      />
       {asking && (
         <DescribeDialog
           project={project}

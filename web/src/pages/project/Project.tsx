@@ -9,6 +9,7 @@ import { Notes } from '../../parts/Notes'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { bytes, plural } from '../../parts/values'
 import { Experiments } from './Experiments'
+import { DataTable } from '../../parts/DataTable'
 
 export default function Project() {
   const { project = '' } = useParams()
@@ -56,22 +57,27 @@ export default function Project() {
               </Link>
             }
           >
-            <table className="w-full text-xs">
-              <tbody>
-                {models.data?.models.map((model) => (
-                  <tr key={model.name} className="h-7 border-b border-line">
-                    <th scope="row">
-                      <Link className="hover:underline" to={`/${project}/models/${model.name}`}>
-                        {model.name}
-                      </Link>
-                    </th>
-                    <td className="text-right text-ink2">
-                      {model.lead ? `version ${model.lead} leads` : 'no lead version'}
-                    </td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+            <DataTable
+              rows={models.data?.models ?? []}
+              keyOf={(model) => model.name}
+              columns={[
+                {
+                  name: 'model',
+                  heads: true,
+                  cell: (model) => (
+                    <Link className="hover:underline" to={`/${project}/models/${model.name}`}>
+                      {model.name}
+                    </Link>
+                  ),
+                },
+                {
+                  name: 'lead',
+                  right: true,
+                  className: 'text-ink2',
+                  cell: (model) => (model.lead ? `version ${model.lead} leads` : 'no lead version'),
+                },
+              ]}
+            />
           </Section>
           <Section
             title="Data and files"
@@ -81,22 +87,35 @@ export default function Project() {
               </Link>
             }
           >
-            <table className="w-full text-xs">
-              <tbody>
-                {artifacts.data?.map((row) => (
-                  <tr key={row.name} className="h-7 border-b border-line">
-                    <th scope="row" className="mono">
-                      <Link className="hover:underline" to={`/${project}/data/${row.name}`}>
-                        {row.reference}
-                      </Link>
-                    </th>
-                    <td className="text-ink2">{row.kind}</td>
-                    <td className="text-right text-ink2">{plural(row.file_count, 'file')}</td>
-                    <td className="w-[70px] text-right text-ink3">{bytes(row.size_bytes)}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+            <DataTable
+              rows={artifacts.data ?? []}
+              keyOf={(row) => row.name}
+              columns={[
+                {
+                  name: 'version',
+                  heads: true,
+                  className: 'mono',
+                  cell: (row) => (
+                    <Link className="hover:underline" to={`/${project}/data/${row.name}`}>
+                      {row.reference}
+                    </Link>
+                  ),
+                },
+                { name: 'kind', className: 'text-ink2', cell: (row) => row.kind },
+                {
+                  name: 'files',
+                  right: true,
+                  className: 'text-ink2',
+                  cell: (row) => plural(row.file_count, 'file'),
+                },
+                {
+                  name: 'size',
+                  right: true,
+                  className: 'w-[70px] text-ink3',
+                  cell: (row) => bytes(row.size_bytes),
+                },
+              ]}
+            />
           </Section>
           <Notes
             project={project}
@@ -113,16 +132,14 @@ export default function Project() {
             </Link>
           </p>
           <Section title="Members" fact={members.data ? plural(members.data.length, 'person', 'people') : ''}>
-            <table className="w-full text-xs">
-              <tbody>
-                {members.data?.map((row) => (
-                  <tr key={row.name} className="h-7 border-b border-line">
-                    <th scope="row">{row.full_name}</th>
-                    <td className="text-right text-ink2">{row.role}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+            <DataTable
+              rows={members.data ?? []}
+              keyOf={(row) => row.name}
+              columns={[
+                { name: 'who', heads: true, cell: (row) => row.full_name },
+                { name: 'role', right: true, className: 'text-ink2', cell: (row) => row.role },
+              ]}
+            />
           </Section>
         </div>
       </div>

@@ -7,6 +7,7 @@ import { Answer, Waiting } from '../../parts/Shell'
 import { SortHead, sorted, type By } from '../../parts/SortHead'
 import { moment, plural } from '../../parts/values'
 import { fitsRow } from './Experiments'
+import { DataTable } from '../../parts/DataTable'
 
 const BY: By<Schemas['Project']> = {
   project: (row) => row.name,
@@ -43,22 +44,31 @@ export default function Projects() {
           onChange={(event) => change('find', event.target.value || null)}
         />
       </div>
-      <table className="mx-6 w-[calc(100%-48px)]" aria-label="Projects">
-        <thead>
-          <tr className="lab h-6 border-b border-line2">
-            <SortHead name="project" />
-            <SortHead name="experiments" right />
-            <SortHead name="runs" right />
-            <th scope="col" className="pl-6">
-              role
-            </th>
-            <SortHead name="last activity" className="pl-6" />
-          </tr>
-        </thead>
-        <tbody>
-          {shown.map((row) => (
-            <tr key={row.name} className="h-8 border-b border-line">
-              <th scope="row">
+      <DataTable
+        label="Projects"
+        className="mx-6 w-[calc(100%-48px)]"
+        rows={shown}
+        keyOf={(row) => row.name}
+        line="h-8 border-b border-line"
+        head={
+          <thead>
+            <tr className="lab h-6 border-b border-line2">
+              <SortHead name="project" />
+              <SortHead name="experiments" right />
+              <SortHead name="runs" right />
+              <th scope="col" className="pl-6">
+                role
+              </th>
+              <SortHead name="last activity" className="pl-6" />
+            </tr>
+          </thead>
+        }
+        columns={[
+          {
+            name: 'project',
+            heads: true,
+            cell: (row) => (
+              <>
                 <Link className="strong hover:underline" to={`/${row.name}`}>
                   {row.name}
                 </Link>
@@ -68,15 +78,19 @@ export default function Projects() {
                     {key}={text}
                   </span>
                 ))}
-              </th>
-              <td className="text-right">{row.experiments}</td>
-              <td className="text-right">{row.runs.toLocaleString('en')}</td>
-              <td className="pl-6 text-xs text-ink2">{row.role}</td>
-              <td className="pl-6 text-xs text-ink3">{moment(row.last_activity)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+              </>
+            ),
+          },
+          { name: 'experiments', right: true, cell: (row) => row.experiments },
+          { name: 'runs', right: true, cell: (row) => row.runs.toLocaleString('en') },
+          { name: 'role', className: 'pl-6 text-xs text-ink2', cell: (row) => row.role },
+          {
+            name: 'last activity',
+            className: 'pl-6 text-xs text-ink3',
+            cell: (row) => moment(row.last_activity),
+          },
+        ]}
+      />
       {shown.length === 0 && <p className="lab mx-6 py-2">None of them fits.</p>}
     </main>
   )

@@ -1,6 +1,7 @@
 /** Gates along one post: the dark vertical is the bound, right of it is met; unmet ones first. */
 import type { GateCheck } from '../../api/registry'
 import { Section } from '../../parts/Marks'
+import { DataTable } from '../../parts/DataTable'
 
 const WIDTH = 150
 const HEIGHT = 40
@@ -87,40 +88,50 @@ export function Checks({ stage, checks }: { stage: string; checks: GateCheck[] }
       }
     >
       {checks.length > 0 && (
-        <table className="w-full" aria-label={`Gates to ${stage}`}>
-          <thead>
-            <tr className="lab h-6">
-              <th scope="col">asks</th>
-              <th scope="col" style={{ width: WIDTH }}>
-                <span className="flex justify-between">
+        <DataTable
+          label={`Gates to ${stage}`}
+          className="w-full"
+          rows={ordered}
+          keyOf={(check) => check.asks}
+          line="border-t border-line align-middle"
+          head="lab h-6"
+          columns={[
+            {
+              name: 'asks',
+              heads: true,
+              className: 'max-w-[240px] pr-3 text-xs font-normal',
+              cell: (check) => check.asks,
+            },
+            {
+              name: 'figures',
+              head: (
+                <span className="flex justify-between" style={{ width: WIDTH }}>
                   <span>short of it</span>
                   <span>met</span>
                 </span>
-              </th>
-              <th scope="col" className="pl-4">
-                found
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {ordered.map((check) => (
-              <tr key={check.asks} className="border-t border-line align-middle">
-                <th scope="row" className="max-w-[240px] pr-3 text-xs font-normal">
-                  {check.asks}
-                </th>
-                <td className="p-0" style={POST}>
+              ),
+              className: 'p-0',
+              cell: (check) => (
+                <div style={POST}>
                   <Mark check={check} />
-                </td>
-                <td className="pl-4 text-xs">
+                </div>
+              ),
+            },
+            {
+              name: 'found',
+              headClass: 'pl-4',
+              className: 'pl-4 text-xs',
+              cell: (check) => (
+                <>
                   <b className={check.met ? 'text-ink2' : 'strong text-bad'}>
                     {check.met ? 'met' : 'not met'}
                   </b>{' '}
                   <span className="text-ink2">{check.found}</span>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                </>
+              ),
+            },
+          ]}
+        />
       )}
     </Section>
   )

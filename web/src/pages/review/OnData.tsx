@@ -6,6 +6,7 @@ import { Section } from '../../parts/Marks'
 import { isTold, outcomeText } from '../../parts/rowsVerdict'
 import { decimalsOf, moment, percentOf, runPath, show, signed } from '../../parts/values'
 import { SideHead } from './SideHead'
+import { DataTable, type Column } from '../../parts/DataTable'
 
 type Part = ReviewData['on_data'][number]
 type Difference = Part['differences'][number]
@@ -37,14 +38,28 @@ export function OnData({ review }: { review: ReviewData }) {
           {part.same_data === false && (
             <p className="text-xs text-bad">Both call it {part.on}, and it is not the same data.</p>
           )}
-          <table className="w-full" aria-label={`On ${part.on}`}>
-            <SideHead what="result" number={number} other={other} />
-            <tbody>
-              {keysOf(part).map((key) => (
-                <Row key={key} name={key} part={part} other={other} />
-              ))}
-            </tbody>
-          </table>
+          <DataTable
+            label={`On ${part.on}`}
+            className="w-full"
+            rows={rowsOf(part)}
+            keyOf={(row) => row.name}
+            line="h-[28px] border-b border-line"
+            head={<SideHead what="result" number={number} other={other} />}
+            columns={[
+              {
+                name: 'result',
+                heads: true,
+                cell: ({ name, told }) => (
+                  <>
+                    {name} {told && (told.higher_is_better ? '↑' : '↓')}
+                  </>
+                ),
+              },
+              { name: 'candidate', right: true, className: 'strong', cell: (row) => row.left },
+              other !== null && { name: 'other', right: true, cell: (row) => row.right },
+              ...(other === null ? [] : TOLD),
+            ]}
+          />
           <Evidence project={project} every={review.candidate.evidence.filter((one) => one.on === part.on)} />
         </Section>
       ))}
@@ -110,53 +125,44 @@ const keysOf = (part: Part) => [
 const written = (value: unknown, decimals: number | undefined) =>
   value === undefined ? '–' : show(value, typeof value === 'number' ? decimals : undefined)
 
-function Row({ name, part, other }: { name: string; part: Part; other: number | null }) {
-  const one = part.differences.find((found) => found.measure === name)
-  const [left, right] = [part.candidate[name] ?? one?.left, part.other[name] ?? one?.right]
-  const decimals = decimalsOf([left, right])
-  return (
-    <tr className="h-[28px] border-b border-line">
-      <th scope="row">
-        {name} {one && (one.higher_is_better ? '↑' : '↓')}
-      </th>
-      <td className="strong text-right">{written(left, decimals)}</td>
-      {other && (
-        <>
-          <td className="text-right">{written(right, decimals)}</td>
-          <Told one={one} />
-        </>
-      )}
-    </tr>
-  )
+/** A result on named data of both versions, with what the same rows tell. */
+type ResultRow = { name: string; left: string; right: string; told: Difference | undefined }
+
+function rowsOf(part: Part): ResultRow[] {
+  return keysOf(part).map((name) => {
+    const told = part.differences.find((found) => found.measure === name)
+    const [left, right] = [part.candidate[name] ?? told?.left, part.other[name] ?? told?.right]
+    const decimals = decimalsOf([left, right])
+    return { name, left: written(left, decimals), right: written(right, decimals), told }
+  })
 }
 
-function Told({ one }: { one: Difference | undefined }) {
-  if (!one)
-    return (
-      <>
-        <td />
-        <td />
-        <td />
-      </>
-    )
-  const said = verdictOf(one)
-  return (
-    <>
-      <td className="text-right">{one.change === null ? '–' : signed(one.change)}</td>
-      <td className="pl-5">
+const TOLD: Column<ResultRow>[] = [
+  {
+    name: 'difference',
+    right: true,
+    cell: ({ told }) => told && (told.change === null ? '–' : signed(told.change)),
+  },
+  {
+    name: 'interval',
+    className: 'pl-5',
+    cell: ({ told }) =>
+      told && (
         <DifferencePost
-          change={one.change ?? 0}
-          low={one.low}
-          high={one.high}
-          beyond={isTold(one)}
-          verdict={said.verdict}
-          higher={one.higher_is_better}
-          said={said.word}
+          change={told.change ?? 0}
+          low={told.low}
+          high={told.high}
+          beyond={isTold(told)}
+          verdict={verdictOf(told).verdict}
+          higher={told.higher_is_better}
+          said={verdictOf(told).word}
         />
-      </td>
-      <td className={`pl-3 text-xs whitespace-nowrap ${said.tone}`} title={one.method}>
-        {said.word}
-      </td>
-    </>
-  )
-}
+      ),
+  },
+  {
+    name: 'verdict',
+    className: ({ told }) => `pl-3 text-xs whitespace-nowrap ${told ? verdictOf(told).tone : ''}`,
+    title: ({ told }) => told?.method,
+    cell: ({ told }) => told && verdictOf(told).word,
+  },
+]

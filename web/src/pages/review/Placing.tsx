@@ -10,6 +10,7 @@ import { Section } from '../../parts/Marks'
 import { useAddress } from '../../parts/selection'
 import { moment } from '../../parts/values'
 import { Comment, TextArea } from '../../parts/TextArea'
+import { DataTable } from '../../parts/DataTable'
 
 type Version = Schemas['ModelVersionDetail']
 type Stage = Model['stages'][number]
@@ -25,34 +26,48 @@ export function Placing({ model, version, shown }: { model: Model; version: Vers
   }
   return (
     <Section title="Stages" fact="it stays on the stages it had">
-      <table className="w-full" aria-label="Stages">
-        <tbody>
-          {[...model.stages].reverse().map((stage) => (
-            <tr
-              key={stage.name}
-              className={`h-9 border-b border-line ${stage.name === shown ? 'bg-soft' : ''}`}
-            >
-              <th scope="row" className="pr-4 pl-1">
-                <button
-                  className="hover:underline"
-                  aria-pressed={stage.name === shown}
-                  title={`Put it beside the occupant of ${stage.name}`}
-                  onClick={() => changeAll({ stage: stage.name, against: null })}
-                >
-                  {stage.name}
-                </button>
-              </th>
-              <td className="text-xs whitespace-nowrap text-ink2">
+      <DataTable
+        label="Stages"
+        className="w-full"
+        rows={[...model.stages].reverse()}
+        keyOf={(stage) => stage.name}
+        line={(stage) => `h-9 border-b border-line ${stage.name === shown ? 'bg-soft' : ''}`}
+        columns={[
+          {
+            name: 'stage',
+            heads: true,
+            className: 'pr-4 pl-1',
+            cell: (stage) => (
+              <button
+                className="hover:underline"
+                aria-pressed={stage.name === shown}
+                title={`Put it beside the occupant of ${stage.name}`}
+                onClick={() => changeAll({ stage: stage.name, against: null })}
+              >
+                {stage.name}
+              </button>
+            ),
+          },
+          {
+            name: 'occupant',
+            className: 'text-xs whitespace-nowrap text-ink2',
+            cell: (stage) => (
+              <>
                 {stage.occupant ? `version ${stage.occupant} since ${moment(stage.since)}` : 'empty'}
                 {stage.warning && <span className="strong block text-bad">{stage.warning}</span>}
-              </td>
-              <td className="py-1 text-right">
-                <Act stage={stage} version={version} onAsk={(act) => setAsked({ stage, act })} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+              </>
+            ),
+          },
+          {
+            name: 'act',
+            right: true,
+            className: 'py-1',
+            cell: (stage) => (
+              <Act stage={stage} version={version} onAsk={(act) => setAsked({ stage, act })} />
+            ),
+          },
+        ]}
+      />
       {asked?.act === 'promote' && (
         <Promote model={model} version={version} stage={asked.stage} onClose={close} />
       )}

@@ -6,6 +6,7 @@ import { DifferencePost } from '../../parts/Post'
 import { Section } from '../../parts/Marks'
 import { arrow, decimalsOf, goalsFirst, show, signed } from '../../parts/values'
 import { SideHead } from './SideHead'
+import { DataTable, type Column } from '../../parts/DataTable'
 
 /** The runs that may be compared in the place of the versions, or what to say in their place. */
 function comparable({ step, run }: ReviewData['candidate'], other: ReviewData['other']) {
@@ -26,33 +27,35 @@ export function Values({ review }: { review: ReviewData }) {
   const keys = goalsFirst(Object.keys(candidate.values), candidate.goals)
   return (
     <Section title="Side by side" fact={comparison.data?.headline.reason ?? unless}>
-      <table className="w-full" aria-label="Side by side">
-        <SideHead what="value" number={candidate.number} other={other?.number ?? null} />
-        <tbody>
-          {keys.map((key) => {
-            const goal = goals.get(key)
-            const [left, right] = [candidate.values[key], other?.values[key]]
-            const decimals = decimalsOf([left, right])
-            const text = (value: unknown) =>
-              value === undefined ? '–' : show(value, typeof value === 'number' ? decimals : undefined)
-            return (
-              <tr key={key} className="h-[28px] border-b border-line">
-                <th scope="row">
-                  {key}
-                  {arrow(goal)} <span className="text-2xs text-ink3">{goal?.unit}</span>
-                </th>
-                <td className="strong text-right">{text(left)}</td>
-                {other && (
-                  <>
-                    <td className="text-right">{text(right)}</td>
-                    <Difference row={outcomes.get(key)} />
-                  </>
-                )}
-              </tr>
-            )
-          })}
-        </tbody>
-      </table>
+      <DataTable
+        label="Side by side"
+        className="w-full"
+        rows={keys.map((key) => {
+          const [left, right] = [candidate.values[key], other?.values[key]]
+          const decimals = decimalsOf([left, right])
+          const text = (value: unknown) =>
+            value === undefined ? '–' : show(value, typeof value === 'number' ? decimals : undefined)
+          return { key, goal: goals.get(key), left: text(left), right: text(right) }
+        })}
+        keyOf={(row) => row.key}
+        line="h-[28px] border-b border-line"
+        head={<SideHead what="value" number={candidate.number} other={other?.number ?? null} />}
+        columns={[
+          {
+            name: 'value',
+            heads: true,
+            cell: ({ key, goal }) => (
+              <>
+                {key}
+                {arrow(goal)} <span className="text-2xs text-ink3">{goal?.unit}</span>
+              </>
+            ),
+          },
+          { name: 'candidate', right: true, className: 'strong', cell: (row) => row.left },
+          other !== null && { name: 'other', right: true, cell: (row) => row.right },
+          ...(other === null ? [] : differenceColumns((key) => outcomes.get(key))),
+        ]}
+      />
       {[candidate, ...(other ? [other] : [])].map((version) => (
         <Said key={version.number} version={version} />
       ))}
@@ -74,36 +77,55 @@ function Said({ version }: { version: ReviewData['candidate'] }) {
   )
 }
 
-function Difference({ row }: { row: Outcome | undefined }) {
-  const change = row?.changes[0]
-  if (!row || !change)
-    return (
-      <>
-        <td />
-        <td />
-        <td />
-      </>
-    )
-  const { difference, verdict } = change
-  const word = difference.beyond === false ? 'within noise' : (verdict ?? '')
-  const tone = difference.beyond === false ? 'text-ink3' : verdict === 'worse' ? 'text-bad' : 'text-accent'
-  return (
-    <>
-      <td className="text-right">{change.change === null ? '' : signed(change.change)}</td>
-      <td className="pl-5">
-        {row.goal && change.change !== null && (
-          <DifferencePost
-            change={change.change}
-            low={difference.low}
-            high={difference.high}
-            beyond={difference.beyond}
-            verdict={verdict}
-            higher={row.goal.direction === 'higher'}
-            said={word}
-          />
-        )}
-      </td>
-      <td className={`pl-3 text-xs whitespace-nowrap ${tone}`}>{word}</td>
-    </>
-  )
+/** What tells both runs apart in a value: the difference, where it lies with its interval, and that in a word. */
+function differenceColumns(outcomeOf: (key: string) => Outcome | undefined): Column<{ key: string }>[] {
+  const changeOf = (key: string) => outcomeOf(key)?.changes[0]
+  const wordOf = (key: string) => {
+    const change = changeOf(key)
+    return change?.difference.beyond === false ? 'within noise' : (change?.verdict ?? '')
+  }
+  const toneOf = (key: string) => {
+    const change = changeOf(key)
+    return change?.difference.beyond === false
+      ? 'text-ink3'
+      : change?.verdict === 'worse'
+        ? 'text-bad'
+        : 'text-accent'
+  }
+  return [
+    {
+      name: 'difference',
+      right: true,
+      cell: ({ key }) => {
+        const change = changeOf(key)
+        return change ? signed(change.change) : ''
+      },
+    },
+    {
+      name: 'interval',
+      className: 'pl-5',
+      cell: ({ key }) => {
+        const [outcome, change] = [outcomeOf(key), changeOf(key)]
+        return (
+          outcome?.goal &&
+          change && (
+            <DifferencePost
+              change={change.change}
+              low={change.difference.low}
+              high={change.difference.high}
+              beyond={change.difference.beyond}
+              verdict={change.verdict}
+              higher={outcome.goal.direction === 'higher'}
+              said={wordOf(key)}
+            />
+          )
+        )
+      },
+    },
+    {
+      name: 'verdict',
+      className: ({ key }) => `pl-3 text-xs whitespace-nowrap ${toneOf(key)}`,
+      cell: ({ key }) => wordOf(key),
+    },
+  ]
 }

@@ -2,6 +2,7 @@
 import type { RunDetail } from '../../api/client'
 import { Section } from '../../parts/Marks'
 import { lasting, plural } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 const micros = (text: string) => new Date(text).getTime() * 1000
 
@@ -20,38 +21,57 @@ export function Activities({ run }: { run: RunDetail }) {
       title="Activities"
       fact={`${plural(run.activities.length, 'activity', 'activities')} in ${took(span)}`}
     >
-      <table className="w-full table-fixed text-xs" aria-label="Activities">
-        <tbody>
-          {run.activities.map((one) => {
-            const end = one.ended_at ?? now
-            const left = (100 * (one.started_at - begin)) / span
-            const width = Math.max(0.3, (100 * (end - one.started_at)) / span)
-            const state = one.failed ? 'failed' : one.ended_at === null ? 'running' : ''
-            return (
-              <tr key={one.id} className="h-7 border-b border-line">
-                <th scope="row" className="w-[150px] truncate pr-3" title={one.name}>
-                  {one.name}
-                </th>
-                <td className="relative">
-                  <svg width="100%" height="14" className="block" aria-hidden preserveAspectRatio="none">
-                    <line x1="0" x2="100%" y1="7" y2="7" stroke="var(--line)" />
-                    <rect
-                      x={`${left}%`}
-                      y="4"
-                      width={`${width}%`}
-                      height="6"
-                      fill={one.failed ? 'var(--bad)' : state ? 'var(--accent)' : 'var(--ink2)'}
-                    />
-                  </svg>
-                </td>
-                <td className="w-[90px] pl-3 text-right">{took(end - one.started_at)}</td>
-                <td className={`w-[64px] pl-3 ${one.failed ? 'text-bad' : 'text-accent'}`}>{state}</td>
-                <td className="w-[300px] truncate pl-3 text-ink2">{partOf(run, one.name)}</td>
-              </tr>
-            )
-          })}
-        </tbody>
-      </table>
+      <DataTable
+        label="Activities"
+        className="w-full table-fixed text-xs"
+        rows={run.activities.map((one) => {
+          const end = one.ended_at ?? now
+          return {
+            ...one,
+            took: end - one.started_at,
+            left: (100 * (one.started_at - begin)) / span,
+            width: Math.max(0.3, (100 * (end - one.started_at)) / span),
+            state: one.failed ? 'failed' : one.ended_at === null ? 'running' : '',
+          }
+        })}
+        keyOf={(one) => one.id}
+        columns={[
+          {
+            name: 'activity',
+            heads: true,
+            className: 'w-[150px] truncate pr-3',
+            title: (one) => one.name,
+            cell: (one) => one.name,
+          },
+          {
+            name: 'when',
+            className: 'relative',
+            cell: (one) => (
+              <svg width="100%" height="14" className="block" aria-hidden preserveAspectRatio="none">
+                <line x1="0" x2="100%" y1="7" y2="7" stroke="var(--line)" />
+                <rect
+                  x={`${one.left}%`}
+                  y="4"
+                  width={`${one.width}%`}
+                  height="6"
+                  fill={one.failed ? 'var(--bad)' : one.state ? 'var(--accent)' : 'var(--ink2)'}
+                />
+              </svg>
+            ),
+          },
+          { name: 'took', right: true, className: 'w-[90px] pl-3', cell: (one) => took(one.took) },
+          {
+            name: 'state',
+            className: (one) => `w-[64px] pl-3 ${one.failed ? 'text-bad' : 'text-accent'}`,
+            cell: (one) => one.state,
+          },
+          {
+            name: 'part',
+            className: 'w-[300px] truncate pl-3 text-ink2',
+            cell: (one) => partOf(run, one.name),
+          },
+        ]}
+      />
     </Section>
   )
 }

@@ -4,6 +4,9 @@ import type { RunDetail } from '../../api/client'
 import { useJournal } from '../../api/queries'
 import { Section, Status } from '../../parts/Marks'
 import { arrow, decimalsOf, fullMoment, moment, plural, show } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
+
+type Child = RunDetail['children'][number]
 
 /** The journal's words, where they need an object to read well. */
 const ACTS: Record<string, string> = {
@@ -65,50 +68,50 @@ export function Children({ run }: { run: RunDetail }) {
   return (
     <Section className="col-span-12" title="Children" fact={plural(run.children.length, 'run')}>
       <div className="max-h-80 overflow-auto" tabIndex={0} role="region" aria-label="Runs under this one">
-        <table className="w-full text-sm" aria-label="Children">
-          <thead>
-            <tr className="h-7 border-b border-line2 text-xs text-ink2">
-              <th scope="col">Run</th>
-              <th scope="col">Status</th>
-              {goals.map((goal) => (
-                <th key={goal.key} scope="col" className={cell}>
-                  {goal.key}
-                  {arrow(goal)}
-                </th>
-              ))}
-              {differing.slice(0, 8).map((key) => (
-                <th key={key} scope="col" className={`mono ${cell}`}>
-                  {key}
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {run.children.map((child) => (
-              <tr key={child.reference} className="h-7 border-b border-line">
-                <th scope="row" className="whitespace-nowrap">
+        <DataTable
+          label="Children"
+          className="w-full text-sm"
+          rows={run.children}
+          keyOf={(child) => child.reference}
+          head="h-7 border-b border-line2 text-xs text-ink2"
+          columns={[
+            {
+              name: 'Run',
+              heads: true,
+              className: 'whitespace-nowrap',
+              cell: (child) => (
+                <>
                   <Link className="link" to={`/${run.project}/e/${child.reference}`}>
                     {child.reference}
                   </Link>{' '}
                   <span className="text-ink2">{child.name}</span>
-                </th>
-                <td className="text-xs">
-                  <Status status={child.status} text={moment(child.ended_at ?? child.started_at)} />
-                </td>
-                {goals.map((goal) => (
-                  <td key={goal.key} className={cell}>
-                    {goal.key in child.values ? show(child.values[goal.key], decimals.get(goal.key)) : '–'}
-                  </td>
-                ))}
-                {differing.slice(0, 8).map((key) => (
-                  <td key={key} className={cell}>
-                    {key in child.params ? show(child.params[key]) : '–'}
-                  </td>
-                ))}
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                </>
+              ),
+            },
+            {
+              name: 'Status',
+              className: 'text-xs',
+              cell: (child) => (
+                <Status status={child.status} text={moment(child.ended_at ?? child.started_at)} />
+              ),
+            },
+            ...goals.map((goal) => ({
+              name: `value ${goal.key}`,
+              head: `${goal.key}${arrow(goal)}`,
+              headClass: cell,
+              className: cell,
+              cell: (child: Child) =>
+                goal.key in child.values ? show(child.values[goal.key], decimals.get(goal.key)) : '–',
+            })),
+            ...differing.slice(0, 8).map((key) => ({
+              name: `setting ${key}`,
+              head: key,
+              headClass: `mono ${cell}`,
+              className: cell,
+              cell: (child: Child) => (key in child.params ? show(child.params[key]) : '–'),
+            })),
+          ]}
+        />
       </div>
     </Section>
   )

@@ -6,6 +6,7 @@ import { Files, type Place } from '../../parts/Files'
 import { Section } from '../../parts/Marks'
 import { useVersion } from '../../api/data'
 import { plural } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 type Linked = RunDetail['used'][number]
 
@@ -35,41 +36,60 @@ export function Links({
         )
       }
     >
-      <table className="w-full text-xs" aria-label={title}>
-        <tbody>
-          {links.map((link) => (
-            <tr key={`${link.reference} ${link.role} ${link.step}`} className="h-7 border-b border-line">
-              <th scope="row" className="mono">
-                <Link
-                  className="hover:underline"
-                  to={`/${run.project}/data/${link.name}?version=${link.version}`}
-                >
-                  {link.reference}
-                </Link>
-              </th>
-              <td className="text-ink2">
+      <DataTable
+        label={title}
+        rows={links}
+        keyOf={(link) => `${link.reference} ${link.role} ${link.step}`}
+        columns={[
+          {
+            name: 'artifact',
+            heads: true,
+            className: 'mono',
+            cell: (link) => (
+              <Link
+                className="hover:underline"
+                to={`/${run.project}/data/${link.name}?version=${link.version}`}
+              >
+                {link.reference}
+              </Link>
+            ),
+          },
+          {
+            name: 'kind',
+            className: 'text-ink2',
+            cell: (link) => (
+              <>
                 {link.kind}
                 {link.role ? `, ${link.role}` : ''}
                 {link.activity ? ` · ${link.activity}` : ''}
                 {typeof link.step === 'number' ? ` · step ${link.step.toLocaleString('en')}` : ''}
-              </td>
-              <td className="mono text-right text-ink3" title={`sha256:${link.digest}`}>
-                {link.digest.slice(0, 12)}
-              </td>
-              <td className="w-[60px] text-right">
-                <button
-                  className="quiet-act"
-                  aria-expanded={open === link.reference}
-                  aria-label={`${open === link.reference ? 'close' : 'files'} of ${link.reference}`}
-                  onClick={() => setOpen(open === link.reference ? null : link.reference)}
-                >
-                  {open === link.reference ? 'close' : 'files'}
-                </button>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+              </>
+            ),
+          },
+          {
+            name: 'content',
+            right: true,
+            className: 'mono text-ink3',
+            title: (link) => `sha256:${link.digest}`,
+            cell: (link) => link.digest.slice(0, 12),
+          },
+          {
+            name: 'files',
+            right: true,
+            className: 'w-[60px]',
+            cell: (link) => (
+              <button
+                className="quiet-act"
+                aria-expanded={open === link.reference}
+                aria-label={`${open === link.reference ? 'close' : 'files'} of ${link.reference}`}
+                onClick={() => setOpen(open === link.reference ? null : link.reference)}
+              >
+                {open === link.reference ? 'close' : 'files'}
+              </button>
+            ),
+          },
+        ]}
+      />
       {links.length === 0 && <p className="lab">{empty}</p>}
       {open && <Opened project={run.project} link={links.find((link) => link.reference === open)} />}
     </Section>

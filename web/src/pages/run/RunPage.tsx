@@ -20,6 +20,7 @@ import { Surroundings, SurroundingsDetail } from './Surroundings'
 import { Output } from './Output'
 import { Links } from './Links'
 import { RunCurves } from './RunCurves'
+import { DataTable } from '../../parts/DataTable'
 
 export default function RunPage() {
   const { project = '', experiment = '', run: number = '' } = useParams()
@@ -111,31 +112,37 @@ function Settings({ run }: { run: RunDetail }) {
   const may = run.may.includes('describe')
   return (
     <Section className="col-span-3" title="Settings" fact={plural(rows.length, 'parameter')}>
-      <table className="w-full table-fixed">
-        <tbody>
-          {rows.slice(0, all ? rows.length : SETTINGS_SHOWN).map(([key, value]) => (
-            <tr key={key} className="h-[22px] border-b border-line">
-              <th scope="row" className="mono truncate text-ink2" title={key}>
-                {key}
-              </th>
-              <td className="strong truncate" title={show(value)}>
-                {show(value)}
-              </td>
-              {may && (
-                <td className="w-[52px] text-right">
-                  <button
-                    className="quiet-act"
-                    aria-label={`correct ${key}`}
-                    onClick={() => setCorrecting(key)}
-                  >
-                    correct
-                  </button>
-                </td>
-              )}
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <DataTable
+        className="w-full table-fixed"
+        rows={rows.slice(0, all ? rows.length : SETTINGS_SHOWN)}
+        keyOf={([key]) => key}
+        line="h-[22px] border-b border-line"
+        columns={[
+          {
+            name: 'setting',
+            heads: true,
+            className: 'mono truncate text-ink2',
+            title: ([key]) => key,
+            cell: ([key]) => key,
+          },
+          {
+            name: 'value',
+            className: 'strong truncate',
+            title: ([, value]) => show(value),
+            cell: ([, value]) => show(value),
+          },
+          may && {
+            name: 'correct',
+            right: true,
+            className: 'w-[52px]',
+            cell: ([key]) => (
+              <button className="quiet-act" aria-label={`correct ${key}`} onClick={() => setCorrecting(key)}>
+                correct
+              </button>
+            ),
+          },
+        ]}
+      />
       {rows.length > SETTINGS_SHOWN && !all && (
         <p className="py-1">
           <button className="btn" onClick={() => setAll(true)}>

@@ -9,6 +9,7 @@ import { cloudOption, overOption, withoutPlace } from '../../charts/runsOption'
 import { Section } from '../../parts/Marks'
 import { plural, show } from '../../parts/values'
 import { columnText } from '../experiment/columns'
+import { DataTable } from '../../parts/DataTable'
 
 const HEIGHT = 220
 const SHOWN = 2_000
@@ -111,19 +112,22 @@ function Given({ run, drawn }: { run: RunDetail; drawn: Drawn }) {
   const given = Object.entries(run.params).filter(([key]) => /^(space|budget)\./.test(key))
   if (given.length === 0) return null
   return (
-    <table className="w-full text-xs" aria-label="Space and budget">
-      <tbody>
-        {given.map(([key, value]) => (
-          <tr key={key} className="h-6 border-b border-line">
-            <th scope="row" className="mono">
-              {key}
-            </th>
-            <td className="pl-3">{show(value)}</td>
-            <td className="pl-3 text-right text-ink3">{saidOf(key, value, run, drawn)}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <DataTable
+      label="Space and budget"
+      rows={given}
+      keyOf={([key]) => key}
+      line="h-6 border-b border-line"
+      columns={[
+        { name: 'key', heads: true, className: 'mono', cell: ([key]) => key },
+        { name: 'value', className: 'pl-3', cell: ([, value]) => show(value) },
+        {
+          name: 'tried',
+          right: true,
+          className: 'pl-3 text-ink3',
+          cell: ([key, value]) => saidOf(key, value, run, drawn),
+        },
+      ]}
+    />
   )
 }
 

@@ -4,6 +4,7 @@ import { useSurroundings } from '../../api/following'
 import { Fact, Section } from '../../parts/Marks'
 import { useAddress } from '../../parts/selection'
 import { plural, show } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 const VIEWS = ['changes', 'packages', 'previous', 'parent'] as const
 type View = (typeof VIEWS)[number]
@@ -177,26 +178,30 @@ function Differences({ found, run }: { found: Schemas['Surroundings']; run: RunD
         {rows.length === 0 && 'Packages and machine are the same.'}
       </p>
       {rows.length > 0 && (
-        <table className="w-full max-w-[900px] text-xs" aria-label="Surroundings that differ">
-          <thead>
-            <tr className="lab h-6">
-              <th scope="col">what</th>
-              <th scope="col">{found.against}</th>
-              <th scope="col">{run.reference}</th>
-            </tr>
-          </thead>
-          <tbody className="mono">
-            {rows.map((row) => (
-              <tr key={row.name} className="border-b border-line align-top">
-                <th scope="row" className="py-px pr-4">
-                  {row.name}
-                </th>
-                <td className="pr-4 break-all text-ink2">{row.there ?? '–'}</td>
-                <td className="strong break-all">{row.here ?? '–'}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <DataTable
+          label="Surroundings that differ"
+          className="w-full max-w-[900px] text-xs"
+          rows={rows}
+          keyOf={(row) => row.name}
+          head="lab h-6"
+          line="border-b border-line align-top"
+          bodyClass="mono"
+          columns={[
+            { name: 'what', heads: true, className: 'py-px pr-4', cell: (row) => row.name },
+            {
+              name: 'there',
+              head: found.against,
+              className: 'pr-4 break-all text-ink2',
+              cell: (row) => row.there ?? '–',
+            },
+            {
+              name: 'here',
+              head: run.reference,
+              className: 'strong break-all',
+              cell: (row) => row.here ?? '–',
+            },
+          ]}
+        />
       )}
       {found.code_change_text && <Difference text={found.code_change_text} name="Difference of the code" />}
     </>

@@ -10,8 +10,10 @@ import { readSelection } from '../../parts/selection'
 import { Answer, Waiting } from '../../parts/Shell'
 import { arrow, asNumber, decimalsOf, fullMoment, lasting, moment, show } from '../../parts/values'
 import { keys } from '../../api/keys'
+import { DataTable } from '../../parts/DataTable'
 
 type LinkPage = Schemas['LinkPage']
+type LinkRow = Schemas['LinkRow']
 
 export default function Shared() {
   const { secret = '' } = useParams()
@@ -116,48 +118,44 @@ function SharedTable({ page, rows }: { page: LinkPage; rows: LinkPage['rows'] })
   })
   return (
     <div className="overflow-auto">
-      <table className="w-full text-sm" aria-label="Runs">
-        <thead className="sticky top-0 bg-surface">
-          <tr className="h-8 border-b border-line2 text-xs text-ink2">
-            <th scope="col" className="pl-6">
-              Run
-            </th>
-            <th scope="col" className="px-2">
-              Status
-            </th>
-            {columns.map((column) => (
-              <th key={column.text} scope="col" className={`px-2 ${column.numeric ? 'text-right' : ''}`}>
-                {column.aggregate ? `${column.aggregate}(${column.name})` : column.name}
-                {arrow(column.goal)}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map((row) => (
-            <tr key={row.reference} className="h-7 border-b border-line">
-              <th scope="row" className="pl-6 whitespace-nowrap">
+      <DataTable
+        label="Runs"
+        className="w-full text-sm"
+        rows={rows}
+        keyOf={(row) => row.reference}
+        head="sticky top-0 h-8 border-b border-line2 bg-surface text-xs text-ink2"
+        columns={[
+          {
+            name: 'Run',
+            heads: true,
+            headClass: 'pl-6',
+            className: 'pl-6 whitespace-nowrap',
+            cell: (row) => (
+              <>
                 <span className="inline-block w-[26px]">
                   {selection.has(String(row.number)) && <Key slot={selection.get(String(row.number)) ?? 0} />}
                 </span>
                 <b className="strong">{row.number}</b>
                 <span className="ml-2 text-xs text-ink2">{row.name}</span>
-              </th>
-              <td className="px-2 text-xs">
-                <Status status={row.status} />
-              </td>
-              {columns.map((column, at) => (
-                <td
-                  key={column.text}
-                  className={`px-2 ${column.numeric ? 'text-right' : ''} ${row.present[at] ? '' : 'text-ink3'}`}
-                >
-                  {row.present[at] ? written(column, row.cells[at]) : '–'}
-                </td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
+              </>
+            ),
+          },
+          {
+            name: 'Status',
+            headClass: 'px-2',
+            className: 'px-2 text-xs',
+            cell: (row) => <Status status={row.status} />,
+          },
+          ...columns.map((column, at) => ({
+            name: column.text,
+            head: `${column.aggregate ? `${column.aggregate}(${column.name})` : column.name}${arrow(column.goal)}`,
+            right: column.numeric,
+            headClass: 'px-2',
+            className: (row: LinkRow) => `px-2 ${row.present[at] ? '' : 'text-ink3'}`,
+            cell: (row: LinkRow) => (row.present[at] ? written(column, row.cells[at]) : '–'),
+          })),
+        ]}
+      />
     </div>
   )
 }

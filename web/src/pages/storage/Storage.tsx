@@ -5,6 +5,7 @@ import { useStorage } from '../../api/data'
 import { Section } from '../../parts/Marks'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { bytes, plural } from '../../parts/values'
+import { DataTable } from '../../parts/DataTable'
 
 type Taken = Schemas['Taken']
 
@@ -85,60 +86,59 @@ function Table({
 }) {
   return (
     <Section className="col-span-6" title={title} fact="the largest first">
-      <table className="w-full text-xs" aria-label={`Room of ${title.toLowerCase()}`}>
-        <thead>
-          <tr className="lab h-6 text-right">
-            <th scope="col" className="text-left">
-              name
-            </th>
-            <th scope="col" className="text-right">
-              {what}
-            </th>
-            <th scope="col" className="text-right">
-              files
-            </th>
-            <th scope="col" className="text-right">
-              size
-            </th>
-            <th scope="col" className="w-[92px]">
-              <span className="sr-only">share</span>
-            </th>
-            <th scope="col" className="text-right">
-              held by it alone
-            </th>
-            <th scope="col" className="text-right">
-              in the bin
-            </th>
-          </tr>
-        </thead>
-        <tbody className="text-right">
-          {rows.map((row) => (
-            <tr key={row.name} className="h-7 border-b border-line">
-              <th scope="row" className="text-left">
-                <Link className="hover:underline" to={to(row.name)}>
-                  {row.name}
-                </Link>
-              </th>
-              <td className="text-ink2">{row.things.toLocaleString('en')}</td>
-              <td className="text-ink2">{row.files.toLocaleString('en')}</td>
-              <td className="strong">{bytes(row.size_bytes)}</td>
-              <td className="pl-2 text-left">
-                <svg width={84} height={8} aria-hidden>
-                  <rect width={84} height={8} fill="var(--sunken)" />
-                  <rect width={most ? (84 * row.size_bytes) / most : 0} height={8} fill="var(--line2)" />
-                  <rect width={most ? (84 * row.alone_bytes) / most : 0} height={8} fill="var(--accent)" />
-                </svg>
-              </td>
-              <td className="text-ink2">{bytes(row.alone_bytes)}</td>
-              <td className="text-ink2">
-                {row.binned
-                  ? `${row.binned.toLocaleString('en')}${row.binned_bytes ? `, ${bytes(row.binned_bytes)}` : ''}`
-                  : ''}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <DataTable
+        label={`Room of ${title.toLowerCase()}`}
+        rows={rows}
+        keyOf={(row) => row.name}
+        head="lab h-6"
+        columns={[
+          {
+            name: 'name',
+            heads: true,
+            cell: (row) => (
+              <Link className="hover:underline" to={to(row.name)}>
+                {row.name}
+              </Link>
+            ),
+          },
+          { name: what, right: true, className: 'text-ink2', cell: (row) => row.things.toLocaleString('en') },
+          {
+            name: 'files',
+            right: true,
+            className: 'text-ink2',
+            cell: (row) => row.files.toLocaleString('en'),
+          },
+          { name: 'size', right: true, className: 'strong', cell: (row) => bytes(row.size_bytes) },
+          {
+            name: 'share',
+            head: null,
+            headClass: 'w-[92px]',
+            className: 'pl-2',
+            cell: (row) => (
+              <svg width={84} height={8} aria-hidden>
+                <rect width={84} height={8} fill="var(--sunken)" />
+                <rect width={most ? (84 * row.size_bytes) / most : 0} height={8} fill="var(--line2)" />
+                <rect width={most ? (84 * row.alone_bytes) / most : 0} height={8} fill="var(--accent)" />
+              </svg>
+            ),
+          },
+          {
+            name: 'held by it alone',
+            right: true,
+            className: 'text-ink2',
+            cell: (row) => bytes(row.alone_bytes),
+          },
+          {
+            name: 'in the bin',
+            right: true,
+            className: 'text-ink2',
+            cell: (row) =>
+              row.binned
+                ? `${row.binned.toLocaleString('en')}${row.binned_bytes ? `, ${bytes(row.binned_bytes)}` : ''}`
+                : '',
+          },
+        ]}
+      />
       {rows.length === 0 && <p className="lab py-2">Nothing yet.</p>}
     </Section>
   )

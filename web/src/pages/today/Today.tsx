@@ -1,18 +1,19 @@
 /** What one comes to see first: what runs, what ended since the last visit, what waits, what changed stage. */
 import { useEffect, useState } from 'react'
 import { Link } from 'react-router'
-import type { Schemas, SeenRun } from '../../api/client'
+import type { Schemas } from '../../api/client'
 import { useToday } from '../../api/following'
 import { useLive } from '../../api/live'
 import { useProjects } from '../../api/queries'
-import { Changing, Section, Status } from '../../parts/Marks'
-import { leftUntil, progressText } from '../../parts/progress'
+import { Section } from '../../parts/Marks'
 import { useAddress } from '../../parts/selection'
 import { Answer, Lost, PaletteButton, Person, Waiting } from '../../parts/Shell'
-import { arrow, duration, fullMoment, moment, plural, show } from '../../parts/values'
+import { fullMoment, moment, plural } from '../../parts/values'
 import { Lanes } from './Lanes'
 import { NewNotes } from './NewNotes'
 import { Notify } from './Notify'
+import { Ended, NeedsALook, RunningNow } from './RunTables'
+import { DataTable } from '../../parts/DataTable'
 
 const SPANS: [string, string][] = [
   ['', 'my last visit'],
@@ -152,153 +153,6 @@ function Sentence({ data, look }: { data: Data; look: number }) {
   )
 }
 
-const to = (run: SeenRun) => `/${run.project}/e/${run.reference}`
-
-function Value({ run }: { run: SeenRun }) {
-  if (!run.goal) return <span className="text-ink3">–</span>
-  return (
-    <>
-      <span className="text-ink2">
-        {run.goal.key}
-        {arrow(run.goal)}
-      </span>{' '}
-      <b className="strong">
-        <Changing>{show(run.value)}</Changing>
-      </b>{' '}
-      <span className="text-ink3">{run.goal.unit}</span>
-    </>
-  )
-}
-
-function Who({ run }: { run: SeenRun }) {
-  return (
-    <th scope="row" className="w-[190px] truncate pr-3" title={run.name ?? undefined}>
-      <Link className="hover:underline" to={to(run)}>
-        <span className="text-ink2">{run.experiment}</span> <b className="strong">{run.number}</b>
-      </Link>{' '}
-      <span className="text-xs text-ink3">{run.name}</span>
-    </th>
-  )
-}
-
-function RunningNow({ runs, now }: { runs: SeenRun[]; now: string }) {
-  return (
-    <Section title="Running now" fact={runs.length}>
-      <table className="w-full table-fixed" aria-label="Running now">
-        <tbody>
-          {runs.map((run) => (
-            <tr key={`${run.project} ${run.reference}`} className="h-[30px] border-b border-line">
-              <Who run={run} />
-              <td className="w-[180px] truncate text-xs">
-                <Status
-                  status="running"
-                  text={run.progress ? progressText(run.progress) : `for ${duration(run.started_at, now)}`}
-                />
-              </td>
-              <td className="w-[110px]">
-                {run.progress?.total ? <Bar done={run.progress.done / run.progress.total} /> : null}
-              </td>
-              <td className="truncate text-xs">
-                <Value run={run} />
-              </td>
-              <td
-                className="w-[100px] text-right text-xs text-ink2"
-                title={
-                  run.expected_by === 'earlier runs'
-                    ? 'as long as the last finished runs of the experiment took'
-                    : undefined
-                }
-              >
-                {run.expected_by === 'earlier runs' && 'about '}
-                {leftUntil(run.expected_end, new Date(now).getTime())}
-              </td>
-              <td className="w-[100px] truncate pl-3 text-right text-xs">{run.author}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {runs.length === 0 && <p className="lab">Nothing is running.</p>}
-    </Section>
-  )
-}
-
-function Bar({ done }: { done: number }) {
-  const at = Math.min(1, done) * 96
-  return (
-    <svg width="100" height="10" role="img" aria-label={`${Math.round(Math.min(1, done) * 100)} % done`}>
-      <line x1="2" x2="98" y1="5" y2="5" stroke="var(--line2)" strokeDasharray="1 3" />
-      <line x1="2" x2={2 + at} y1="5" y2="5" stroke="var(--accent)" strokeWidth="2" />
-      <circle cx={2 + at} cy="5" r="3" fill="var(--accent)" />
-    </svg>
-  )
-}
-
-const SHOWN = 14
-
-function Ended({ runs, more }: { runs: SeenRun[]; more: boolean }) {
-  const [all, setAll] = useState(false)
-  // The best so far come first, then the latest.
-  const ordered = [...runs].sort((a, b) => Number(b.is_best) - Number(a.is_best))
-  const shown = all ? ordered : ordered.slice(0, SHOWN)
-  return (
-    <Section title="Finished" fact={`${runs.length}${more ? ' and more' : ''}`}>
-      <table className="w-full table-fixed" aria-label="Finished">
-        <tbody>
-          {shown.map((run) => (
-            <tr key={`${run.project} ${run.reference}`} className="h-[30px] border-b border-line">
-              <Who run={run} />
-              <td className="truncate text-xs">
-                <Value run={run} />
-              </td>
-              <td className="strong w-[110px] text-xs text-accent">{run.is_best && 'best so far'}</td>
-              <td className="w-[150px] text-xs text-ink2">
-                <Status
-                  status={run.status}
-                  text={`${moment(run.ended_at)}, ${duration(run.started_at, run.ended_at)}`}
-                />
-              </td>
-              <td className="w-[100px] truncate pl-3 text-right text-xs">{run.author}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {ordered.length > shown.length && (
-        <p className="py-1">
-          <button className="btn" onClick={() => setAll(true)}>
-            Show {ordered.length - shown.length} more
-          </button>
-        </p>
-      )}
-      {runs.length === 0 && <p className="lab">No run has finished since.</p>}
-    </Section>
-  )
-}
-
-function NeedsALook({ runs }: { runs: SeenRun[] }) {
-  if (runs.length === 0) return null
-  return (
-    <Section title="Needs a look" fact={runs.length}>
-      <table className="w-full table-fixed" aria-label="Needs a look">
-        <tbody>
-          {runs.map((run) => (
-            <tr key={`${run.project} ${run.reference}`} className="h-[30px] border-b border-line">
-              <Who run={run} />
-              <td className="w-[80px] text-xs">
-                <Status status={run.status} text={run.status} />
-              </td>
-              <td className="truncate text-xs" title={run.look ?? ''}>
-                {run.look}
-              </td>
-              <td className="w-[90px] text-right text-xs text-ink2">{moment(run.ended_at)}</td>
-              <td className="w-[100px] truncate pl-3 text-right text-xs">{run.author}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Section>
-  )
-}
-
 function InTrouble({ troubles }: { troubles: Data['troubles'] }) {
   if (troubles.length === 0) return null
   return (
@@ -359,25 +213,39 @@ const STAGE_ACTS: Record<string, string> = { promote: '→', demote: 'off', 'rol
 function ChangedStage({ changes }: { changes: Data['stage_changes'] }) {
   return (
     <Section title="Changed stage" fact={changes.length}>
-      <table className="w-full table-fixed text-xs" aria-label="Changed stage">
-        <tbody>
-          {changes.map((one) => (
-            <tr key={`${one.model} ${one.stage} ${one.at}`} className="h-[26px] border-b border-line">
-              <td className="w-[84px] text-ink3">{moment(one.at)}</td>
-              <th scope="row" className="truncate">
+      <DataTable
+        label="Changed stage"
+        className="w-full table-fixed text-xs"
+        rows={changes}
+        keyOf={(one) => `${one.model} ${one.stage} ${one.at}`}
+        line="h-[26px] border-b border-line"
+        columns={[
+          { name: 'when', className: 'w-[84px] text-ink3', cell: (one) => moment(one.at) },
+          {
+            name: 'version',
+            heads: true,
+            className: 'truncate',
+            cell: (one) => (
+              <>
                 <Link className="hover:underline" to={`/${one.project}/models/${one.model}`}>
                   {one.model}
                 </Link>{' '}
                 <b className="strong">{one.after ?? one.before}</b>
-              </th>
-              <td className="truncate">
+              </>
+            ),
+          },
+          {
+            name: 'what',
+            className: 'truncate',
+            cell: (one) => (
+              <>
                 {STAGE_ACTS[one.act] ?? one.act} {one.stage}
-              </td>
-              <td className="w-[90px] truncate text-right text-ink2">{one.person}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+              </>
+            ),
+          },
+          { name: 'who', right: true, className: 'w-[90px] truncate text-ink2', cell: (one) => one.person },
+        ]}
+      />
       {changes.length === 0 && <p className="lab">No stage changed since.</p>}
     </Section>
   )

@@ -8,7 +8,7 @@ import re
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.client.capture.figures.watching import FIGURES_LIMIT
 from kinetrum.core.base.errors import InvalidInput, KinetrumError
@@ -62,7 +62,7 @@ class FigureFolder:
         self._temporary.cleanup()
 
 
-def keep_figure(run: Run, picture: Path, about: dict[str, Any]) -> None:
+def keep_figure(run: Run, picture: Path, about: dict[str, object]) -> None:
     """Keep one figure, a PNG file, as media of a run, named by its title, its file or its number.
 
     Raises InvalidInput for a picture of more than 32 MiB, and what keeping media raises.
@@ -73,7 +73,7 @@ def keep_figure(run: Run, picture: Path, about: dict[str, Any]) -> None:
     run.media.image(figure_name(about), picture, caption=title[:CAPTION_LIMIT])
 
 
-def figure_name(about: dict[str, Any]) -> str:
+def figure_name(about: dict[str, object]) -> str:
     """Return the name under which a figure is kept: `figure-` and its title, else its file's name, else its number."""
     for said in (about["title"], about["file"], about["number"], 1):
         words = re.sub(r"[^a-z0-9]+", "-", str(said or "").lower()).strip("-")

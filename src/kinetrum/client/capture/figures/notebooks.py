@@ -13,6 +13,7 @@ from kinetrum.client.capture.figures import watching
 from kinetrum.client.capture.figures.collecting import MANY, keep_figure
 from kinetrum.client.capture.notebook_cells import current_shell
 from kinetrum.core.base.errors import KinetrumError
+from kinetrum.core.base.values import JsonObject
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run
@@ -24,7 +25,7 @@ _runs: list[weakref.ref[Run]] = []
 class _Finder:
     """Notices when Matplotlib is imported in a cell after the run began."""
 
-    def find_spec(self, name: str, path: Any = None, target: Any = None) -> Any:
+    def find_spec(self, name: str, path: object = None, target: object = None) -> Any:
         if name == "matplotlib.pyplot" and "matplotlib" in sys.modules:
             sys.meta_path.remove(self)
             watching.watch_figures(sys.modules["matplotlib"], _hand_on)
@@ -58,7 +59,7 @@ def _open_runs() -> list[Run]:
     return [run for known in _runs if (run := known()) is not None and run.status == "running"]
 
 
-def _hand_on(png: bytes | None, about: dict[str, Any]) -> None:
+def _hand_on(png: bytes | None, about: JsonObject) -> None:
     runs = _open_runs()
     if not runs:
         return

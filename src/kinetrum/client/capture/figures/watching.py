@@ -32,17 +32,17 @@ class _Watch:
     """What this process watches for: where drawn figures go, and which were seen already."""
 
     def __init__(self) -> None:
-        self.hand_on: Callable[[bytes | None, dict[str, Any]], None] | None = None
+        self.hand_on: Callable[[bytes | None, dict[str, object]], None] | None = None
         self.drawing = False
         self.seen: set[bytes] = set()
-        self.figures: weakref.WeakSet[Any] = weakref.WeakSet()
+        self.figures: weakref.WeakSet[object] = weakref.WeakSet()
 
 
 _watch = _Watch()
-_subclasses: dict[type[Any], type[Any]] = {}
+_subclasses: dict[type[object], type[object]] = {}
 
 
-def watch_figures(matplotlib: Any, hand_on: Callable[[bytes | None, dict[str, Any]], None]) -> None:
+def watch_figures(matplotlib: Any, hand_on: Callable[[bytes | None, dict[str, object]], None]) -> None:
     """Hand on every figure of pyplot that is shown or saved from now on: `hand_on(png, about)`.
 
     `about` is a dictionary: `title`, `file` (the stem of the file it was saved to), `number` (pyplot's), and `beyond`,
@@ -54,10 +54,10 @@ def watch_figures(matplotlib: Any, hand_on: Callable[[bytes | None, dict[str, An
             params["figure.hooks"] = [*params["figure.hooks"], HOOK]
 
 
-def collect_figures(matplotlib: Any, folder: str) -> None:
+def collect_figures(matplotlib: object, folder: str) -> None:
     """Write every figure that is shown or saved into a folder: a PNG, and beside it a JSON file about it."""
 
-    def hand_on(png: bytes | None, about: dict[str, Any]) -> None:
+    def hand_on(png: bytes | None, about: dict[str, object]) -> None:
         stem = os.path.join(folder, f"{time.time_ns():020d}-{os.getpid()}")
         if png is not None:
             with open(stem + ".png", "wb") as file:
@@ -103,7 +103,7 @@ def forget_pictures() -> None:
     _watch.seen.clear()
 
 
-def _subclass(base: type[Any], make: Callable[[type[Any]], type[Any]]) -> type[Any]:
+def _subclass(base: type[object], make: Callable[[type[object]], type[object]]) -> type[object]:
     if getattr(base, "_kinetrum_notices", False):
         return base
     if base not in _subclasses:
@@ -117,7 +117,7 @@ def _noticing_print(base: Any) -> type[Any]:
     class Canvas(base):  # type: ignore[misc]
         _kinetrum_notices = True
 
-        def print_figure(self, filename: Any, *args: Any, **kwargs: Any) -> Any:
+        def print_figure(self, filename: object, *args: object, **kwargs: object) -> object:
             result = super().print_figure(filename, *args, **kwargs)
             if _watch.drawing or kwargs.get("format") in _FRAMES:
                 return result
@@ -127,11 +127,11 @@ def _noticing_print(base: Any) -> type[Any]:
     return Canvas
 
 
-def _noticing_show(base: Any) -> type[Any]:
+def _noticing_show(base: Any) -> type[object]:
     class Manager(base):  # type: ignore[misc]
         _kinetrum_notices = True
 
-        def show(self, *args: Any, **kwargs: Any) -> Any:
+        def show(self, *args: object, **kwargs: object) -> object:
             # Before it: a window is shown until a person closes it.
             if not _watch.drawing:
                 keep(self.canvas, None)

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import anywidget
 import traitlets
 
-from kinetrum.core.base.values import from_json, show
+from kinetrum.core.base.values import JsonObject, from_json, show
 
 
 class Parallel(anywidget.AnyWidget):
@@ -25,7 +24,7 @@ class Parallel(anywidget.AnyWidget):
     brushes = traitlets.Dict().tag(sync=True)
     selected = traitlets.List(traitlets.Unicode()).tag(sync=True)
 
-    def __init__(self, drawn: dict[str, Any]) -> None:
+    def __init__(self, drawn: JsonObject) -> None:
         runs = [run["reference"] for run in drawn["runs"]]
         axes = [_axis(column) for column in drawn["columns"]]
         super().__init__(runs=runs, axes=axes, selected=runs, brushes={})
@@ -36,7 +35,7 @@ class Parallel(anywidget.AnyWidget):
         return " and ".join(_test(name, brush) for name, brush in self.brushes.items())
 
 
-def _axis(column: dict[str, Any]) -> dict[str, Any]:
+def _axis(column: JsonObject) -> dict[str, object]:
     values = [None if isinstance(value, dict) else value for value in column["values"]]
     held = [value for value in values if value is not None]
     numeric = bool(held) and all(isinstance(value, int | float) and not isinstance(value, bool) for value in held)
@@ -49,7 +48,7 @@ def _axis(column: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-def _text(value: Any) -> str:
+def _text(value: object) -> str:
     return value if isinstance(value, str) else show(from_json(value))
 
 
@@ -59,7 +58,7 @@ def _quoted(text: str) -> str:
     return text if text in {"true", "false", "null"} else f'"{doubled}"'
 
 
-def _test(name: str, brush: dict[str, Any]) -> str:
+def _test(name: str, brush: JsonObject) -> str:
     if "names" in brush:
         return f"{name} in {{{', '.join(map(_quoted, brush['names']))}}}"
     return f"{name} in {brush['low']!r}..{brush['high']!r}"

@@ -5,6 +5,7 @@ import { show } from '../../../parts/values'
 import { Choice, Frame } from './Frame'
 import { isGoal, isValue, offered, optionsOf, pick } from './columnsToDraw'
 import { useLensHeight, type LensProps } from './shared'
+import { DataTable } from '../../../parts/DataTable'
 
 const LEVELS = 6
 const SAID = { clear: 'clear', likely: 'likely', open: 'not told from chance' }
@@ -36,41 +37,48 @@ export default function EffectsLens({ place, page, query }: LensProps) {
         {error && <p className="py-2 text-bad">{error.message}</p>}
         {data && <p className="py-1 text-sm">{data.sentence}</p>}
         {data && data.effects.length > 0 && (
-          <table className="w-full" aria-label={`Effects on ${on}`}>
-            <thead>
-              <tr className="border-b border-line text-left text-xs text-ink2">
-                <th scope="col">factor</th>
-                <th scope="col" colSpan={2}>
-                  share of the variance
-                </th>
-                <th scope="col">how sure</th>
-                <th scope="col">mean of {on} (runs)</th>
-              </tr>
-            </thead>
-            <tbody>
-              {data.effects.map((effect) => (
-                <tr key={effect.factor} className="h-7 border-b border-line">
-                  <th scope="row" className="mono pr-4">
-                    <button
-                      className="link"
-                      title="See these groups side by side"
-                      onClick={() => changeAll({ lens: 'spread', by: effect.factor, ly: on })}
-                    >
-                      {effect.factor}
-                    </button>
-                  </th>
-                  <td className="pr-2 text-right">{Math.round(effect.share * 100)} %</td>
-                  <td className="w-28 pr-4">
-                    <span className="block h-1.5 bg-line">
+          <DataTable
+            label={`Effects on ${on}`}
+            className="w-full"
+            rows={data.effects}
+            keyOf={(effect) => effect.factor}
+            head="border-b border-line text-left text-xs text-ink2"
+            columns={[
+              {
+                name: 'factor',
+                heads: true,
+                className: 'mono pr-4',
+                cell: (effect) => (
+                  <button
+                    className="link"
+                    title="See these groups side by side"
+                    onClick={() => changeAll({ lens: 'spread', by: effect.factor, ly: on })}
+                  >
+                    {effect.factor}
+                  </button>
+                ),
+              },
+              {
+                name: 'share of the variance',
+                className: 'w-44 pr-4',
+                cell: (effect) => (
+                  <span className="flex items-center gap-2">
+                    <span className="w-10 text-right">{Math.round(effect.share * 100)} %</span>
+                    <span className="block h-1.5 grow bg-line">
                       <span
                         className={`block h-full ${effect.certainty === 'open' ? 'bg-ink3' : 'bg-accent'}`}
                         style={{ width: `${Math.round(effect.share * 100)}%` }}
                       />
                     </span>
-                  </td>
-                  <td
-                    className={`pr-4 text-xs whitespace-nowrap ${effect.certainty === 'open' ? 'text-ink3' : 'strong'}`}
-                  >
+                  </span>
+                ),
+              },
+              {
+                name: 'how sure',
+                className: (effect) =>
+                  `pr-4 text-xs whitespace-nowrap ${effect.certainty === 'open' ? 'text-ink3' : 'strong'}`,
+                cell: (effect) => (
+                  <>
                     {SAID[effect.certainty]}
                     {effect.together.length > 0 && (
                       <span className="font-normal text-ink3">
@@ -78,19 +86,26 @@ export default function EffectsLens({ place, page, query }: LensProps) {
                         · always with {effect.together.slice(0, 2).join(', ')}
                       </span>
                     )}
-                  </td>
-                  <td className="text-xs text-ink2">
+                  </>
+                ),
+              },
+              {
+                name: 'means',
+                head: `mean of ${on} (runs)`,
+                className: 'text-xs text-ink2',
+                cell: (effect) => (
+                  <>
                     {effect.levels.slice(0, LEVELS).map((level) => (
                       <span key={level.name} className="mr-3 whitespace-nowrap">
                         {level.name} <b className="strong">{show(level.mean, 3)}</b> ({level.runs})
                       </span>
                     ))}
                     {effect.levels.length > LEVELS && `${effect.levels.length - LEVELS} more`}
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+                  </>
+                ),
+              },
+            ]}
+          />
         )}
         {data?.interactions.map((one) => (
           <p key={one.factors.join()} className="lab pt-1">
