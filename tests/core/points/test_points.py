@@ -195,3 +195,14 @@ def test_sketch_is_short_and_ends_at_the_end() -> None:
     assert line[-1] == (999, 999.0)
     assert sketch(no_points()) == []
     assert sketch(whole.cut(slice(0, 2))) == [(0, 0.0), (1, 1.0)]
+
+
+def test_statistics_carry_the_version_of_their_form() -> None:
+    stats = stats_of(points_of(np.array([1, 2]), np.array([1, 2]), np.array([3.0, 4.0])))
+    packed = stats.pack()
+    assert (packed[0], len(packed)) == (1, 81)
+    assert unpack(packed) == stats
+    # As they were packed before versions were told.
+    assert unpack(packed[1:]) == stats
+    with pytest.raises(ValueError, match="form 2"):
+        unpack(b"\x02" + packed[1:])

@@ -9,8 +9,9 @@ from kinetrum.actions.search.cells import read_columns
 from kinetrum.actions.search.run_table import Table, searched_in, table_of
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.goals import Goal
+from kinetrum.core.points.aggregates import AGGREGATES
 from kinetrum.core.query.check import FIELDS, WORDS, Settling
-from kinetrum.core.query.completing import AGGREGATES, COMPARISONS, Expected, expected
+from kinetrum.core.query.completing import COMPARISONS, Expected, expected
 from kinetrum.core.query.settled import Field, Key, Kinds, Source
 from kinetrum.core.query.syntax import Subject
 from kinetrum.core.query.writing import value_text, word

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import check_key
+from kinetrum.core.points.aggregates import AGGREGATES
 
 if TYPE_CHECKING:
     from kinetrum.core.points.stats import Stats
@@ -19,9 +20,6 @@ class Direction(StrEnum):
 
     HIGHER = "higher"
     LOWER = "lower"
-
-
-AGGREGATES = ("best", "last", "first", "min", "max", "mean", "count")
 
 
 @dataclass(frozen=True)
@@ -106,17 +104,7 @@ def _number(text: str, key: str) -> float:
 
 def aggregate_value(stats: Stats, aggregate: str, goal: Goal | None) -> float:
     """Return one aggregate of a metric; `best` without a goal is its last value."""
-    if aggregate == "best":
-        return stats.last if goal is None else stats.best(goal.higher)[0]
-    found = {
-        "first": stats.first,
-        "last": stats.last,
-        "min": stats.low,
-        "max": stats.high,
-        "mean": stats.mean,
-        "count": float(stats.count),
-    }
-    return found[aggregate]
+    return AGGREGATES[aggregate].of(stats, None if goal is None else goal.higher)
 
 
 def shown_value(stats: Stats, goal: Goal | None) -> float:

@@ -14,6 +14,7 @@ import zstandard
 from kinetrum.core.base.goals import Goal, aggregate_value, shown_value
 from kinetrum.core.base.values import Value, from_json, to_json
 from kinetrum.core.compare.environment import code_state
+from kinetrum.core.points.aggregates import INDEXED
 from kinetrum.core.points.stats import Stats, unpack
 from kinetrum.core.statistics.replicates import SEEDS, replicate_mark
 
@@ -134,7 +135,7 @@ class RunDoc:
         present, value = self.value(key, goals)
         found: dict[str, Value] = {"shown": value} if present else {}
         if key in self.stats:
-            found.update({name: aggregate_value(self.stats[key], name, None) for name in ("last", "min", "max")})
+            found.update({name: aggregate_value(self.stats[key], name, None) for name in INDEXED})
         return found
 
 

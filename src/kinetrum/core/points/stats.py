@@ -11,7 +11,8 @@ import numpy as np
 
 from kinetrum.core.points.columns import Points, shown
 
-_PACKED = struct.Struct("<IIdddddqqqq")
+# What was packed before versions were told has no such byte, and this many.
+_PACKED, _VERSION = struct.Struct("<IIdddddqqqq"), 1
 
 
 @dataclass(frozen=True)
@@ -44,8 +45,8 @@ class Stats:
         return (self.high, self.high_step) if higher_is_better else (self.low, self.low_step)
 
     def pack(self) -> bytes:
-        """Return 80 bytes that `unpack` reads."""
-        return _PACKED.pack(
+        """Return 81 bytes that `unpack` reads: the version of the form, and the numbers."""
+        return bytes([_VERSION]) + _PACKED.pack(
             self.count,
             self.nan_count,
             self.first,
@@ -61,8 +62,12 @@ class Stats:
 
 
 def unpack(raw: bytes) -> Stats:
-    """Read what `Stats.pack` wrote."""
-    return Stats(*_PACKED.unpack(raw))
+    """Read what `Stats.pack` wrote; raises ValueError for a form that only a later version knows."""
+    if len(raw) == _PACKED.size:
+        return Stats(*_PACKED.unpack(raw))
+    if raw[0] != _VERSION:
+        raise ValueError(f"These statistics are of form {raw[0]}, which this version does not know.")
+    return Stats(*_PACKED.unpack_from(raw, 1))
 
 
 def stats_of(points: Points) -> Stats:

@@ -16,7 +16,6 @@ _WORD = re.compile(r"""[^\s()\[\]{},=!<>"']*\Z""")
 _QUOTED = re.compile(r"""[^"']*("(?:[^"]|"")*"|'(?:[^']|'')*')""")
 _ASKS = re.compile(r"(?<![^\s()])(has|used)\s+\Z", re.I)
 COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
-AGGREGATES = ("best", "last", "first", "min", "max", "mean", "count")
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,8 @@ A word is a keyword only where one may stand, so `in = 3` asks for a parameter n
 
 from __future__ import annotations
 
+from kinetrum.core.points.aggregates import AGGREGATES
+
 GRAMMAR = r"""
 ?start: either
 ?either: both (OR both)*              -> either
@@ -45,13 +47,13 @@ LIKE.2: /like(?![^\s"'])/i
 WITHIN.2: /within(?!\S)/i
 HAS.2: /has(?=\s+[^\s=!<>])/i
 USED.2: /used(?=\s+[^\s=!<>])/i
-AGGREGATE.2: /(best|last|first|min|max|mean|count)(?=\()/
+AGGREGATE.2: /(@AGGREGATES@)(?=\()/
 SCOPE.2: /(metric|param|label|run|plot):(?=\S)/
 QUOTED: /"(?:[^"]|"")*"|'(?:[^']|'')*'/
 WORD: /(?:[^\s()\[\]{},=!<>"'.]|\.(?!\.))+/
 
 %ignore /\s+/
-"""
+""".replace("@AGGREGATES@", "|".join(AGGREGATES))
 
 # What a part of the grammar is called where it is missing.
 SAID = {

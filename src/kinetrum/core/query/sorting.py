@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.goals import Goal
+from kinetrum.core.points.aggregates import INDEXED
 from kinetrum.core.query.check import Catalogue, Settling
 from kinetrum.core.query.parse import QueryError, parse_subject
 from kinetrum.core.query.settled import Field, Key, Source
@@ -24,7 +25,7 @@ SORTED_FIELDS = (
     "author",
     "experiment",
 )
-_SORTED_AGGREGATES = ("shown", "last", "min", "max", "best")
+_SORTED_AGGREGATES = ("shown", *INDEXED, "best")
 _PARTS = re.compile(r"""(?:[^,"']|"[^"]*"|'[^']*')+""")
 
 

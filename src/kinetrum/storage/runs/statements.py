@@ -9,10 +9,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Literal
 
+from kinetrum.core.points.aggregates import INDEXED
 from kinetrum.storage.db.database import insert_many, places, query
 
 # Kinds of keys of which the index has rows, and aggregates of metrics beside what stands as it is.
-_KINDS = "scope IN ('param', 'value', 'label', 'field') AND aggregate IN ('', 'shown', 'last', 'min', 'max')"
+_AGGREGATES = ", ".join(f"'{name}'" for name in ("", "shown", *INDEXED))
+_KINDS = f"scope IN ('param', 'value', 'label', 'field') AND aggregate IN ({_AGGREGATES})"
 
 
 def save_numbers(rows: Sequence[tuple[int, int, int, float]]) -> None:

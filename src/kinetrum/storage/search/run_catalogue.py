@@ -9,6 +9,7 @@ from functools import cached_property
 from peewee import Node
 
 from kinetrum.core.base.goals import Goal
+from kinetrum.core.points.aggregates import INDEXED
 from kinetrum.core.query.settled import Key, Kinds
 from kinetrum.storage.db.clock import now, to_micros
 from kinetrum.storage.db.database import named_rows, places
@@ -21,7 +22,7 @@ NAMES_LIMIT = 2_000
 # Short texts stand as they are; what begins with one of three control characters is a mark of something else.
 IS_TEXT = "(v.text < '\x01' OR v.text >= '\x04')"
 _IS_LONG = (TextValue.text >= "\x02") & (TextValue.text < "\x03")
-_INDEXED = {"shown", "last", "min", "max"}
+_INDEXED = {"shown", *INDEXED}
 
 
 @dataclass(frozen=True)
