@@ -17,8 +17,20 @@ TYPES = ROOT / "src" / "kinetrum" / "client" / "transport" / "answers.pyi"
 def answer_types(description: Path, target: Path) -> str:
     """Return the types of all that the interface takes and answers, as typed dictionaries."""
     generator = [sys.executable, "-m", "datamodel_code_generator", "--input-file-type", "openapi"]
-    options = "--output-model-type typing.TypedDict --target-python-version 3.11 --enum-field-as-literal all".split()
-    options += "--use-standard-collections --use-union-operator --no-use-closed-typed-dict --disable-timestamp".split()
+    options = [
+        "--output-model-type",
+        "typing.TypedDict",
+        "--target-python-version",
+        "3.11",
+        "--enum-field-as-literal",
+        "all",
+    ]
+    options += [
+        "--use-standard-collections",
+        "--use-union-operator",
+        "--no-use-closed-typed-dict",
+        "--disable-timestamp",
+    ]
     options += [
         "--formatters",
         "builtin",

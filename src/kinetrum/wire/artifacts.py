@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from kinetrum.actions.registry.checkpoint_values import Checkpoint
+from kinetrum.actions.data.checkpoint_values import Checkpoint
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.compare.manifests import FilePair, Finding

@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.client.recording import copies
+from kinetrum.client.data import copies
 from kinetrum.client.sender import uploads
 from kinetrum.client.sender.fingerprints import Fingerprints, fingerprint
 from kinetrum.client.transport.session import open_session

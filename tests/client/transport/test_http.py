@@ -12,8 +12,8 @@ from typing import Any
 import httpx
 import pytest
 
+from kinetrum.client.data.copies import find_files
 from kinetrum.client.data.downloads import download_files
-from kinetrum.client.recording.copies import find_files
 from kinetrum.client.sender.fingerprints import fingerprint
 from kinetrum.client.transport.http import Service, error_of, path_of
 from kinetrum.core.base import errors
@@ -141,7 +141,7 @@ def test_files_of_a_folder(tmp_path: Path) -> None:
 
 
 def test_a_file_that_is_being_written_is_no_output(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from kinetrum.client.recording import copies
+    from kinetrum.client.data import copies
 
     source, spool = tmp_path / "net.onnx", tmp_path / "spool"
     source.write_bytes(b"half")

@@ -7,6 +7,8 @@ export type Column<Row> = {
   /** What the heading shows where that is more than its name; null: only screen readers read it. */
   head?: ReactNode
   headClass?: string
+  /** How rows are sorted by the column; undefined where that is not asked. */
+  sort?: 'ascending' | 'descending' | 'none'
   /** Whether the cell names the row. */
   heads?: boolean
   /** Whether heading and cells stand to the right, as numbers do. */
@@ -62,8 +64,8 @@ function Headings<Row>({ columns, line }: { columns: Column<Row>[]; line: string
   return (
     <thead className={line === 'sr-only' ? line : undefined}>
       <tr className={line === 'sr-only' ? undefined : line}>
-        {columns.map(({ name, head, headClass, right }) => (
-          <th key={name} scope="col" className={joined(right && 'text-right', headClass)}>
+        {columns.map(({ name, head, headClass, right, sort }) => (
+          <th key={name} scope="col" aria-sort={sort} className={joined(right && 'text-right', headClass)}>
             {head === null ? <span className="sr-only">{name}</span> : (head ?? name)}
           </th>
         ))}

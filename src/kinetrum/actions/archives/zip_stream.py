@@ -6,6 +6,10 @@ import io
 import zipfile
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from typing_extensions import Buffer
 
 # The first moment that a zip archive can tell.
 _EARLIEST_S = 315_532_800
@@ -23,9 +27,9 @@ class _Sink(io.RawIOBase):
         """Say that bytes are taken."""
         return True
 
-    def write(self, piece: object) -> int:
+    def write(self, piece: Buffer) -> int:
         """Take bytes."""
-        view = memoryview(piece)  # type: ignore[arg-type]
+        view = memoryview(piece)
         self.waiting += view
         return len(view)
 

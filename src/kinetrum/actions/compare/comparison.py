@@ -237,12 +237,12 @@ def _costs(view: RunView, in_detail: bool) -> dict[str, Value]:
 def differing_factors(left: RunView, right: RunView) -> dict[str, list[tuple[str, Value, Value]]]:
     """Return what differs between two runs by its kind: settings but seeds, data, code, environment."""
     code = {"commit", "uncommitted changes", "script"}
-    around = (surroundings_of(left), surroundings_of(right))
+    one, two = surroundings_of(left), surroundings_of(right)
     sides: dict[str, tuple[dict[str, Value], dict[str, Value]]] = {
-        "setting": tuple(_without(view.doc.params, set(view.doc.seeds)) for view in (left, right)),  # type: ignore[dict-item]
+        "setting": (_settings_but_seeds(left), _settings_but_seeds(right)),
         "data": (dict(inputs_of(left.doc)), dict(inputs_of(right.doc))),
-        "code": tuple({key: one[key] for key in one if key in code} for one in around),  # type: ignore[dict-item]
-        "environment": tuple(_without(one, code) for one in around),  # type: ignore[dict-item]
+        "code": (_only(one, code), _only(two, code)),
+        "environment": (_without(one, code), _without(two, code)),
     }
     return {
         kind: [
@@ -252,6 +252,14 @@ def differing_factors(left: RunView, right: RunView) -> dict[str, list[tuple[str
         ]
         for kind, (one, two) in sides.items()
     }
+
+
+def _settings_but_seeds(view: RunView) -> dict[str, Value]:
+    return _without(view.doc.params, set(view.doc.seeds))
+
+
+def _only(held: dict[str, Value], names: set[str]) -> dict[str, Value]:
+    return {key: value for key, value in held.items() if key in names}
 
 
 def _without(held: dict[str, Value], names: frozenset[str] | set[str]) -> dict[str, Value]:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, enter
-from kinetrum.actions.registry.checkpoint_values import Checkpoint, checkpoints_of
+from kinetrum.actions.data.checkpoint_values import Checkpoint, checkpoints_of
 from kinetrum.actions.search.references import find_artifact, find_version
 from kinetrum.core.base.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge
 from kinetrum.core.base.goals import Goal

@@ -64,8 +64,8 @@ def _form(given: argparse.Namespace) -> str:
 
 def write_runs(session: Session, experiment: str | None, given: argparse.Namespace) -> int:
     """Write the whole table of runs of an experiment, or of the project."""
-    from kinetrum.client.reading.run_table import named_columns
     from kinetrum.client.reading.table_export import stream_runs, stream_series
+    from kinetrum.client.reading.view_names import named_columns
 
     if given.series:
         metrics = named_columns(given.series)

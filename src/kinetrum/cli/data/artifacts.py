@@ -5,21 +5,21 @@ from __future__ import annotations
 import argparse
 import warnings
 from collections.abc import Callable
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
-from kinetrum.cli.output import moment, paint, print_section, signed, size_text
+from kinetrum.cli.output import moment, paint, size_text
 from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput
 
 if TYPE_CHECKING:
-    from kinetrum.client.data.lineage import Lineage
     from kinetrum.client.registry.deployment import Fetched
     from kinetrum.client.transport import answers
+from kinetrum.cli.data.differences import show_difference
+from kinetrum.cli.data.lineage import show_lineage
 
 _STATE_TONES = {"changed": "bad", "gone": "bad", "not reached": "bad", "same": "good"}
-_FINDING_TONES = {"only left": "bad", "only right": "good", "changed": "strong", "moved": None, "same": "quiet"}
 
 
 def add_commands(commands: Commands) -> None:
@@ -62,7 +62,7 @@ def add_commands(commands: Commands) -> None:
     diff.add_argument("--all", action="store_true", help="equal files too")
     diff.add_argument("--only", choices=["left", "right", "changed", "moved", "same"], help="only one kind")
     diff.add_argument("--limit", type=int, default=200)
-    add_common(diff, _diff)
+    add_common(diff, show_difference)
     uses = commands.add_parser("uses", help="who used or generated exactly this: a version, a file, a digest, a path")
     uses.add_argument("what", metavar="WHAT", help="nights@3, nights@3:2024/station-09.csv, sha256:…, data/nights")
     add_common(uses, _uses)
@@ -77,7 +77,7 @@ def add_commands(commands: Commands) -> None:
     way.add_argument("--forth", dest="way", action="store_const", const="forth", help="only what came of it")
     lineage.add_argument("--prov", action="store_true", help="as W3C PROV-JSON")
     lineage.add_argument("-o", "--output", metavar="FILE", help="with --prov: write it there")
-    add_common(lineage, _lineage)
+    add_common(lineage, show_lineage)
 
 
 def progress_of(title: str, enough: int = 64 * 1024 * 1024) -> Callable[[int], Callable[[int], None]]:
@@ -229,7 +229,7 @@ def about_of(texts: list[str]) -> dict[str, object]:
 
 def _keep(given: argparse.Namespace) -> int:
     from kinetrum.client.data.artifact_versions import describe_artifact, keep_files
-    from kinetrum.client.recording.copies import find_files
+    from kinetrum.client.data.copies import find_files
     from kinetrum.client.recording.inputs_outputs import artifact_name, described
     from kinetrum.client.transport.session import open_session
 
@@ -282,79 +282,6 @@ def _print_fetched(fetched: Fetched) -> None:
     stage = f", on {fetched.stage}" if fetched.stage else ""
     digest = f" {fetched.digest[:19]}" if fetched.digest else ""
     output.note(f"{fetched.reference}{digest}{stage}: {count} in {fetched.folder}, verified.")
-
-
-def _diff(given: argparse.Namespace) -> int:
-    from kinetrum.client.data.artifact_versions import difference
-
-    words = {"left": "only left", "right": "only right"}
-    findings = [words.get(given.only, given.only)] if given.only else None
-    if given.all:
-        findings = ["only left", "only right", "changed", "moved", "same"]
-    found = difference(given.left, given.right, findings=findings, project=given.project)
-    if given.json:
-        output.print_json(found)
-        return 0
-    output.say(output.clean(found["sentence"]), "strong")
-    if "text" in found:
-        _print_inside(cast("answers.ContentDifference", found), given.limit)
-        return 0
-    return _print_pairs(found, given.limit)
-
-
-def _print_pairs(found: answers.Difference, limit: int) -> int:
-    print("  ".join(f"{count['sign']} {count['files']:,} {count['finding']}" for count in found["counts"]))
-    if found["pairs"]:
-        print()
-        signs = {count["finding"]: count["sign"] for count in found["counts"]}
-        for pair in found["pairs"][:limit]:
-            print(_pair_line(pair, signs[pair["finding"]]))
-    more = len(found["pairs"]) - limit + found["more"]
-    if more > 0:
-        print(paint(f"{more:,} more; --limit shows them, --json all", "quiet"))
-    return 0
-
-
-def _print_inside(found: answers.ContentDifference, limit: int) -> None:
-    if found["columns"]:
-        print()
-        rows = [
-            [
-                output.clean(column["name"]),
-                f"{column['rows']:,}",
-                *(signed(value) for value in (column["mean"], column["least"], column["most"])),
-            ]
-            for column in found["columns"]
-        ]
-        output.print_table(["column", "rows", "on average", "least", "most"], rows)
-    lines = found["text"].split("\n") if found["text"] else []
-    if lines:
-        print()
-    for line in lines[:limit]:
-        tone = {"+": "good", "-": "bad"}.get(line[:1]) if line[:3] not in {"+++", "---"} else "quiet"
-        print(paint(output.clean(line), tone) if tone else output.clean(line))
-    if len(lines) > limit:
-        print(paint(f"{len(lines) - limit:,} more lines; --limit shows them, --json all", "quiet"))
-
-
-def _pair_line(pair: answers.FilePair, sign: str) -> str:
-    left, right = pair["left"], pair["right"]
-    tone = _FINDING_TONES[pair["finding"]]
-    head = paint(f"{sign} {pair['finding']:10}", tone)
-    there = left or right
-    assert there is not None
-    path = output.clean(there["path"])
-    if left is None or right is None:
-        return f"{head}  {path}  {paint(size_text(there['size']), 'quiet')}"
-    if pair["finding"] == "moved":
-        return f"{head}  {path} → {output.clean(right['path'])}"
-    if pair["finding"] == "changed":
-        sizes = size_text(left["size"])
-        if left["size"] != right["size"]:
-            sizes += f" → {size_text(right['size'])}"
-        told = f"{sizes}  {left['sha256'][:8]} → {right['sha256'][:8]}"
-        return f"{head}  {path}  {paint(told, 'quiet')}"
-    return f"{head}  {path}  {paint(size_text(left['size']), 'quiet')}"
 
 
 def _uses(given: argparse.Namespace) -> int:
@@ -412,54 +339,3 @@ def _check(given: argparse.Namespace) -> int:
         detail = f"  {file.detail}" if file.detail else ""
         print(f"{paint(f'{file.state:11}', _STATE_TONES[file.state])}  {output.clean(file.address)}{detail}")
     return 1 if wrong else 0
-
-
-def _lineage(given: argparse.Namespace) -> int:
-    from pathlib import Path
-
-    from kinetrum.client.data.lineage import lineage
-
-    found = lineage(given.ref, way=given.way or "both", project=given.project)
-    if given.prov:
-        doc = found.to_prov(given.output)
-        if given.output:
-            print(f"{Path(given.output)}: {len(found.nodes)} things as PROV-JSON.")
-        else:
-            output.print_json(doc)
-        return 0
-    if given.json:
-        output.print_json(found.data)
-        return 0
-    output.say(found.sentence, "strong")
-    _print_side(found, "Came from", -1)
-    _print_side(found, "Led to", 1)
-    return 0
-
-
-def _print_side(found: Lineage, title: str, sign: int) -> None:
-    nodes = [node for node in found.nodes.values() if node["steps"] * sign > 0]
-    if not nodes:
-        return
-    print_section(title)
-    shown = sorted(nodes, key=lambda node: (abs(node["steps"]), node["kind"], node["reference"]))
-    for node in shown[:60]:
-        links = [edge for edge in found.edges if node["id"] in (edge["source"], edge["target"])]
-        how = sorted({_how(edge, node["id"]) for edge in links})
-        marks = ["purged"] if node["gone"] else [node["detail"]] if node["detail"] else []
-        marks += [f"on {stage}" for stage in node["stages"]]
-        told = f"  {paint('; '.join(how[:3]), 'quiet')}"
-        print(f"{'  ' * abs(node['steps'])}{node['reference']}{'  ' + ', '.join(marks) if marks else ''}{told}")
-    if len(shown) > 60:
-        print(paint(f"{len(shown) - 60:,} more; --json lists all", "quiet"))
-
-
-def _how(edge: answers.LineageEdge, node: str) -> str:
-    other = (edge["target"] if edge["source"] == node else edge["source"]).partition(":")[2]
-    as_ = f" as {edge['role']}" if edge["role"] else ""
-    words = {
-        "used": ("used by", "used"),
-        "generated": ("generated", "generated by"),
-        "registered": ("registered as", "registered from"),
-        "began": ("began", "under"),
-    }[edge["relation"]]
-    return f"{words[0] if edge['source'] == node else words[1]} {other}{as_}"

@@ -178,7 +178,7 @@ def _role(given: argparse.Namespace) -> int:
     session = _session(given.project)
     path = path_of("projects", session.project, "members", given.person)
     if given.role == "none":
-        session.service.call("DELETE", path)
+        session.service.remove(path)
         print(f"{given.person} has no role in {session.project} now.")
     else:
         session.service.call("PUT", path, json={"role": given.role})
@@ -202,7 +202,6 @@ def _token(given: argparse.Namespace) -> int:
 def _revoke(given: argparse.Namespace) -> int:
     from kinetrum.client.transport.http import path_of
 
-    params = {"person": given.person} if given.person else {}
-    _session().service.call("DELETE", path_of("tokens", given.name), params=params)
+    _session().service.remove(path_of("tokens", given.name), person=given.person or None)
     print(f"Revoked {given.name}.")
     return 0

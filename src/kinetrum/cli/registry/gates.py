@@ -43,6 +43,23 @@ def add_commands(commands: Commands) -> None:
     card.add_argument("model", metavar="MODEL")
     card.add_argument("--write", metavar="FILE", help="- reads standard input")
     common(card, _card)
+    _add_rules(commands)
+    ladder = commands.add_parser("ladder", help="see or set a model's stages, from the lowest")
+    ladder.add_argument("model", metavar="MODEL")
+    ladder.add_argument("stages", nargs="*", metavar="STAGE[:approved][:ROLE][:PERSON+PERSON]")
+    ladder.add_argument("--json", action="store_true")
+    common(ladder, _ladder)
+    lock = commands.add_parser("lock", help="write which versions to deploy, with the digests of their files")
+    lock.add_argument("refs", nargs="+", metavar="MODEL@VERSION")
+    lock.add_argument("-o", "--output", metavar="FILE", help="for kinetrum fetch --locked FILE")
+    common(lock, _lock)
+    fetches = commands.add_parser("fetches", help="who fetches which version of a model, how often and since when")
+    fetches.add_argument("model", metavar="MODEL")
+    fetches.add_argument("--json", action="store_true")
+    common(fetches, _fetches)
+
+
+def _add_rules(commands: Commands) -> None:
     rules = commands.add_parser("rules", help="see or set a model's purpose, person to ask, approvals, card sections")
     rules.add_argument("model", metavar="MODEL")
     rules.add_argument("--purpose")
@@ -68,19 +85,6 @@ def add_commands(commands: Commands) -> None:
     rules.add_argument("--sections", metavar="A,B", help="sections that the card requires")
     rules.add_argument("--json", action="store_true")
     common(rules, _rules)
-    ladder = commands.add_parser("ladder", help="see or set a model's stages, from the lowest")
-    ladder.add_argument("model", metavar="MODEL")
-    ladder.add_argument("stages", nargs="*", metavar="STAGE[:approved][:ROLE][:PERSON+PERSON]")
-    ladder.add_argument("--json", action="store_true")
-    common(ladder, _ladder)
-    lock = commands.add_parser("lock", help="write which versions to deploy, with the digests of their files")
-    lock.add_argument("refs", nargs="+", metavar="MODEL@VERSION")
-    lock.add_argument("-o", "--output", metavar="FILE", help="for kinetrum fetch --locked FILE")
-    common(lock, _lock)
-    fetches = commands.add_parser("fetches", help="who fetches which version of a model, how often and since when")
-    fetches.add_argument("model", metavar="MODEL")
-    fetches.add_argument("--json", action="store_true")
-    common(fetches, _fetches)
 
 
 def _gates(given: argparse.Namespace) -> int:

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 def print_groups(session: Session, experiment: str | None, given: argparse.Namespace) -> int:
     """Print the groups of runs that fit."""
     from kinetrum.cli.search.headings import head_of
-    from kinetrum.client.reading.run_table import named_columns
     from kinetrum.client.reading.table_export import table_path
+    from kinetrum.client.reading.view_names import named_columns
 
     page = session.service.get(
         f"{table_path(session.project, experiment)}/groups",

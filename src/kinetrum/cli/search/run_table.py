@@ -93,7 +93,7 @@ def _views(given: argparse.Namespace) -> int:
 
 def _apply_view(session: Session, given: argparse.Namespace) -> None:
     """Let a view fill in what was not given."""
-    from kinetrum.client.reading.run_table import view_named
+    from kinetrum.client.reading.view_names import view_named
 
     view = view_named(session, given.view, given.experiment)
     arrangement = view["arrangement"]
@@ -135,8 +135,8 @@ def _runs(given: argparse.Namespace) -> int:
 
 
 def _read_page(session: Session, chosen: str | None, given: argparse.Namespace) -> answers.RunPage:
-    from kinetrum.client.reading.run_table import named_columns
     from kinetrum.client.reading.table_export import table_path
+    from kinetrum.client.reading.view_names import named_columns
 
     # Numbers count within an experiment; over several of them the latest run is the one that began last.
     sort = given.sort or ("" if chosen else _LATEST)

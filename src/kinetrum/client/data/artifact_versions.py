@@ -9,9 +9,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
+from kinetrum.client.data.copies import find_files
 from kinetrum.client.data.downloads import download_files
 from kinetrum.client.reading.notes import Noted
-from kinetrum.client.recording.copies import find_files
 from kinetrum.client.recording.inputs_outputs import Described, artifact_name, described
 from kinetrum.client.sender.fingerprints import Fingerprints
 from kinetrum.client.sender.uploads import Sent, upload_missing

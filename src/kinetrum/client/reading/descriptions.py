@@ -149,7 +149,7 @@ class Experiment(Noted):
 
     def remove_goal(self, key: str) -> None:
         """Take a goal away; a metric's last value stands for it again."""
-        self._session.service.call("DELETE", self._path + "/goal", params={"key": key})
+        self._session.service.remove(self._path + "/goal", key=key)
 
     def _noted(self) -> tuple[Session, str, str]:
         return self._session, self.project, f"experiment:{self.name}"

@@ -49,7 +49,7 @@ def notes_on(session: Session, project: str, ref: str) -> list[Note]:
 
 def remove_note(session: Session, project: str, ref: str, note: str) -> None:
     """Remove a note by its id. Raises NotAllowed for somebody else's, unless one is maintainer."""
-    session.service.call("DELETE", path_of("projects", project, "notes", note), params={"of": ref})
+    session.service.remove(path_of("projects", project, "notes", note), of=ref)
 
 
 class Noted:

@@ -6,12 +6,12 @@ import html
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING
 
 from kinetrum.client.data.artifact_versions import StoredVersion
 from kinetrum.client.display.html import html_table, moment
 from kinetrum.client.reading import descriptions
-from kinetrum.client.reading.notes import Noted
+from kinetrum.client.reading.run_fields import RunFields
 from kinetrum.client.reading.table_export import read_points, save_stream, stream_points
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session
@@ -76,123 +76,14 @@ class RecordedMetric:
         return f"<Metric {self.name} of {self._run.reference}{last}>"
 
 
-class RecordedRun(Noted):
+class RecordedRun(RunFields):
     """A run as the service has it."""
-
-    def __init__(self, session: Session, data: answers.RunRow) -> None:
-        self._session, self._data = session, data
-
-    @property
-    def reference(self) -> str:
-        """`EXPERIMENT/NUMBER`."""
-        return self._data["reference"]
-
-    @property
-    def id(self) -> str:
-        """Its id (UUID)."""
-        return self._data["id"]
-
-    @property
-    def project(self) -> str:
-        """The project that it belongs to."""
-        return self._data["project"]
-
-    @property
-    def experiment(self) -> str:
-        """The experiment that it belongs to."""
-        return self._data["experiment"]
-
-    @property
-    def number(self) -> int:
-        """Its number in the experiment."""
-        return self._data["number"]
-
-    @property
-    def name(self) -> str | None:
-        """Its name, None where it has none."""
-        return self._data["name"]
-
-    @property
-    def status(self) -> str:
-        """`running`, `finished`, `failed`, `stopped` or `lost`."""
-        return self._data["status"]
-
-    @property
-    def reason(self) -> str | None:
-        """Why it ended so, where that was told."""
-        return self._data["reason"]
-
-    @property
-    def author(self) -> str:
-        """Who recorded it, by full name."""
-        return self._data["author"]
-
-    @property
-    def started_at(self) -> str:
-        """When it began (ISO 8601, UTC)."""
-        return self._data["started_at"]
-
-    @property
-    def ended_at(self) -> str | None:
-        """When it ended (ISO 8601, UTC); None while it runs."""
-        return self._data["ended_at"]
-
-    @property
-    def labels(self) -> dict[str, str]:
-        """Its labels."""
-        return self._data["labels"]
-
-    @property
-    def params(self) -> dict[str, Value]:
-        """Parameters by dotted key, typed as they were set."""
-        return {key: from_json(value, key) for key, value in self._complete()["params"].items()}
-
-    @property
-    def values(self) -> dict[str, Value]:
-        """What stands for each key in tables: the result if there is one, else the metric by its goal."""
-        return {key: from_json(value, key) for key, value in self._complete()["values"].items()}
-
-    @property
-    def results(self) -> dict[str, Value]:
-        """Final values by key."""
-        return {key: from_json(value, key) for key, value in self._whole()["results"].items()}
 
     @property
     def metrics(self) -> Mapping[str, RecordedMetric]:
         """Metrics by key."""
         whole = self._whole()
         return {key: RecordedMetric(self, key, whole["metrics"].get(key)) for key in whole["metric_names"]}
-
-    @property
-    def problems(self) -> list[str]:
-        """What must be told about the run."""
-        return [problem["text"] for problem in self._data["problems"]]
-
-    @property
-    def used(self) -> list[str]:
-        """Inputs as references."""
-        return [link["reference"] for link in self._data["used"]]
-
-    @property
-    def generated(self) -> list[str]:
-        """Outputs as references."""
-        return [link["reference"] for link in self._data["generated"]]
-
-    @property
-    def versions(self) -> list[str]:
-        """Model versions registered from this run."""
-        return list(self._whole()["versions"])
-
-    @property
-    def children(self) -> list[str]:
-        """Runs under this one, as references."""
-        return [child["reference"] for child in self._whole()["children"]]
-
-    @property
-    def parent(self) -> str | None:
-        """The run that this one is under, as a reference."""
-        found: str | None = self._whole()["parent"]
-        return found
 
     def output(self, stream: str | None = None, search: str = "") -> Iterator[OutputLine]:
         """Yield printed lines in order, with their colours (SGR sequences): of stdout, stderr or both.
@@ -304,9 +195,6 @@ class RecordedRun(Noted):
         descriptions.label_runs(self._session, self.project, [self.reference], dict(labels))
         self.refresh()
 
-    def _noted(self) -> tuple[Session, str, str]:
-        return self._session, self.project, self.reference
-
     def correct(self, params: Mapping[str, Value], comment: str = "") -> None:
         """Correct parameters that were set wrongly; the journal keeps what stood there, who, when and why."""
         descriptions.correct_run(self._session, self._path(), params, comment)
@@ -322,23 +210,6 @@ class RecordedRun(Noted):
     def restore(self) -> None:
         """Take the run out of the bin."""
         descriptions.restore_things(self._session, self.project, [self.reference])
-
-    def _path(self, *more: str) -> str:
-        return path_of("projects", self.project, "experiments", self.experiment, "runs", str(self.number), *more)
-
-    def _complete(self) -> answers.RunRow | answers.RunDetail:
-        """Return the row where it holds everything, else the run read by itself."""
-        return self._data if self._data["complete"] else self._whole()
-
-    def _whole(self) -> answers.RunDetail:
-        if "metric_names" not in self._data:
-            self.refresh()
-        return cast("answers.RunDetail", self._data)
-
-    def refresh(self) -> RecordedRun:
-        """Read the run again and return it."""
-        self._data = self._session.service.get(self._path())
-        return self
 
     def download(self, to: str | Path = ".", artifact: str | None = None, replace: bool = False) -> list[Path]:
         """Download what the run generated, or the artifact of that name, each into a folder of its name below `to`.

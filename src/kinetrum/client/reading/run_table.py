@@ -29,8 +29,11 @@ if TYPE_CHECKING:
     from kinetrum.client.registry.deployment import Fetched
     from kinetrum.client.registry.models import Model, ModelVersion
     from kinetrum.client.transport import answers
+from kinetrum.client.reading.view_names import named_columns, view_named
 
 _PAGE, _SHOWN, _LINES = 500, 50, 20
+
+
 _PREFIXES = ("param:", "metric:", "label:")
 
 
@@ -283,25 +286,6 @@ def runs(  # noqa: PLR0913
         experiment, pareto = experiment or found["experiment"], pareto or arrangement.get("pareto", "")
     chosen = experiment or session.connection.chosen_experiment
     return RunTable(session, chosen, query, sort, columns, pareto)
-
-
-def view_named(session: Session, name: str, experiment: str | None = None) -> answers.SavedView:
-    """Return a saved view by its name: one's own before the project's; raises NotFound with the names there are."""
-    found: list[answers.SavedView] = session.service.get(
-        path_of("projects", session.project, "views"), **({"experiment": experiment} if experiment else {})
-    )
-    for view in sorted(found, key=lambda each: each["shared"]):
-        if view["name"] == name:
-            return view
-    known = ", ".join(repr(view["name"]) for view in found[:12]) or "none"
-    raise NotFound(f"{session.project} has no view {name!r}; it has {known}.", field="view")
-
-
-def named_columns(text: str) -> list[str]:
-    """Return the columns that a comma-separated text names; commas within quotes do not part."""
-    import re
-
-    return [part.strip() for part in re.findall(r"""(?:[^,"']|"[^"]*"|'[^']*')+""", text) if part.strip()]
 
 
 def open(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
+from dataclasses import dataclass
 
 from kinetrum.client.capture import standard_streams
 from kinetrum.client.capture.environment import Looking, about_process, parts_left_out
@@ -19,11 +20,12 @@ from kinetrum.client.spool.obstructions import ask_again, obstruction_of
 from kinetrum.client.spool.spool import current_writer, new_id
 from kinetrum.client.transport.connection import Connection, find_connection
 from kinetrum.core.base.errors import InvalidInput, NotFound
-from kinetrum.core.base.goals import read_goal
+from kinetrum.core.base.goals import Goal, read_goal
 from kinetrum.core.base.ids import id_bytes, is_id
 from kinetrum.core.base.refs import RunRef, parse_ref
 from kinetrum.core.base.values import (
     JsonObject,
+    Value,
     check_key,
     check_label,
     check_name,
@@ -75,11 +77,7 @@ def begin(  # noqa: PLR0913
     """
     connection = find_connection(url, project, experiment, needs_service=False)
     without_form: list[str] = []
-    settings = as_settings(params, without_form)
-    if seed is not None:
-        if "seed" in settings and not same(settings["seed"], seed):
-            raise InvalidInput("The parameter 'seed' is given twice with different values.", field="seed")
-        settings["seed"] = check_value(seed, "seed")
+    settings = _settings_of(params, seed, without_form)
     checked = {check_key(key): read_goal(key, text) for key, text in (goals or {}).items()}
     tags = {key: check_label(key, text) for key, text in (labels or {}).items()}
     run_name, above = check_run_name(name), _parent_id(parent) or _tracked_run()
@@ -92,14 +90,43 @@ def begin(  # noqa: PLR0913
     run = Run(address, settings, name=run_name)
     run._cell = current_cell()
     run._note_without_form(without_form)
+    told = _Told(run_name, above, tags, checked, lease_s)
+    _write_beginning(run, settings, told, left_out)
+    _watch_surroundings(run, output, left_out, above)
+    exit_hooks.watch(run)
+    start_sender(writer.root)
+    return run
+
+
+@dataclass(frozen=True)
+class _Told:
+    """What a run's beginning says beside its settings."""
+
+    name: str | None
+    above: str | None
+    labels: dict[str, str]
+    goals: dict[str, Goal]
+    lease_s: int
+
+
+def _settings_of(params: object, seed: int | None, without_form: list[str]) -> dict[str, Value]:
+    settings = as_settings(params, without_form)
+    if seed is not None:
+        if "seed" in settings and not same(settings["seed"], seed):
+            raise InvalidInput("The parameter 'seed' is given twice with different values.", field="seed")
+        settings["seed"] = check_value(seed, "seed")
+    return settings
+
+
+def _write_beginning(run: Run, settings: dict[str, Value], told: _Told, left_out: frozenset[str]) -> None:
     run._recorder.write(
         "begin",
-        started_at=writer.now(),
-        name=run_name,
-        lease_s=lease_s,
+        started_at=run._recorder.writer.now(),
+        name=told.name,
+        lease_s=told.lease_s,
         host="" if "host" in left_out else host_name(),
-        parent=above,
-        labels=tags,
+        parent=told.above,
+        labels=told.labels,
         about=about_process(left_out),
         watched="resources" not in left_out,
         params={key: to_json(value) for key, value in settings.items()},
@@ -110,9 +137,13 @@ def begin(  # noqa: PLR0913
                 "bound": goal.bound,
                 "aggregate": goal.aggregate,
             }
-            for key, goal in checked.items()
+            for key, goal in told.goals.items()
         },
     )
+
+
+def _watch_surroundings(run: Run, output: bool | None, left_out: frozenset[str], above: str | None) -> None:
+    """Keep what the run prints and draws, and what its machine does, as far as nothing of it is left out."""
     run._looking = Looking(run._recorder, left_out)
     if output is not False and ("output" not in left_out or output):
         standard_streams.catch(run.id, run._recorder, asked=bool(output), parent=above)
@@ -120,9 +151,6 @@ def begin(  # noqa: PLR0913
         from kinetrum.client.capture.figures.notebooks import keep_figures
 
         keep_figures(run)
-    exit_hooks.watch(run)
-    start_sender(writer.root)
-    return run
 
 
 def _end_runs_of_this_cell() -> None:

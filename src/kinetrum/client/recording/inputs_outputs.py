@@ -11,7 +11,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-from kinetrum.client.recording.copies import Found, copy_all, find_files
+from kinetrum.client.data.copies import Found, copy_all, find_files
 from kinetrum.client.recording.recorder import Recorder
 from kinetrum.client.spool.spool import new_id
 from kinetrum.core.base.errors import InvalidInput, KinetrumError

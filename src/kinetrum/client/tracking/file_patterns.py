@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from kinetrum.client.recording.copies import Found
+from kinetrum.client.data.copies import Found
 from kinetrum.client.recording.inputs_outputs import (
     artifact_name,
     described,

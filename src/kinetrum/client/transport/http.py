@@ -123,6 +123,10 @@ class Service:
         """Read something."""
         return self.call("GET", path, params={key: value for key, value in params.items() if value is not None})
 
+    def remove(self, path: str, **params: object) -> Any:
+        """Remove something; returns what the service answers, None where that is nothing."""
+        return self.call("DELETE", path, params={key: value for key, value in params.items() if value is not None})
+
     @contextmanager
     def stream(
         self,

@@ -41,7 +41,9 @@ class FilePair:
     @property
     def path(self) -> str:
         """The path to sort by: left where there is one."""
-        return (self.left or self.right).path  # type: ignore[union-attr]
+        present = self.left or self.right
+        assert present is not None, "a line of the difference is of a file on one side at least"
+        return present.path
 
 
 def compare_manifests(left: Sequence[FileEntry], right: Sequence[FileEntry]) -> list[FilePair]:

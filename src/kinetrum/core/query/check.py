@@ -19,6 +19,7 @@ from kinetrum.core.query.syntax import (
     And,
     Between,
     Compare,
+    Comparing,
     Has,
     IsNan,
     Like,
@@ -294,16 +295,17 @@ def _of_field(test: Test, field: Field, kind: str, now: int) -> settled.Settled:
         raise QueryError(f"like compares texts; {field.name} is none. Ask with = or !=.", test.subject.at)
     if isinstance(test, Like):
         return Matches(field, _pattern(test.pattern))
+    assert isinstance(test, Comparing)
     return _FIELD_TESTS[kind](test, field)
 
 
-def _of_text(test: Test, field: Field) -> settled.Settled:
+def _of_text(test: Comparing, field: Field) -> settled.Settled:
     if isinstance(test, OneOf):
         return Equals(field, tuple(_field_text(_word(each, test.subject), field) for each in test.values))
     if isinstance(test, Compare) and test.operator in {"=", "!="}:
         text = _field_text(_word(test.value, test.subject), field)
         return Equals(field, (text,), test.operator == "!=")
-    raise QueryError(f"{field.name} is a text; ask with =, !=, in {{…}} or like.", test.subject.at)  # type: ignore[union-attr]
+    raise QueryError(f"{field.name} is a text; ask with =, !=, in {{…}} or like.", test.subject.at)
 
 
 def _field_text(word: Word, field: Field) -> str:
@@ -316,7 +318,7 @@ def _field_text(word: Word, field: Field) -> str:
     return word.text
 
 
-def _of_number(test: Test, field: Field, read: Callable[[Word], float] | None = None) -> settled.Settled:
+def _of_number(test: Comparing, field: Field, read: Callable[[Word], float] | None = None) -> settled.Settled:
     reader = read or (lambda word: number_of(word, field.name))
     if isinstance(test, OneOf):
         return Equals(field, tuple(reader(_word(each, test.subject)) for each in test.values))
@@ -329,11 +331,11 @@ def _of_number(test: Test, field: Field, read: Callable[[Word], float] | None = 
     return Ordered(field, test.operator, number)  # type: ignore[arg-type]
 
 
-def _of_span(test: Test, field: Field) -> settled.Settled:
+def _of_span(test: Comparing, field: Field) -> settled.Settled:
     return _of_number(test, field, seconds_of)
 
 
-def _of_time(test: Test, field: Field) -> settled.Settled:
+def _of_time(test: Comparing, field: Field) -> settled.Settled:
     if isinstance(test, OneOf):
         raise QueryError(f"{field.name} is a time; ask with < or >, in a..b, = a day, or within 7d.", test.subject.at)
     if isinstance(test, Between):
@@ -348,9 +350,9 @@ def _of_time(test: Test, field: Field) -> settled.Settled:
     return Ordered(field, "<", after if test.operator == "<=" else first)
 
 
-def _of_hex(test: Test, field: Field) -> settled.Settled:
+def _of_hex(test: Comparing, field: Field) -> settled.Settled:
     if not isinstance(test, Compare) or test.operator not in {"=", "!="}:
-        raise QueryError(f"{field.name} is asked with = or != and its first or last digits.", test.subject.at)  # type: ignore[union-attr]
+        raise QueryError(f"{field.name} is asked with = or != and its first or last digits.", test.subject.at)
     word = _word(test.value, test.subject)
     digits = word.text.lower()
     if not _HEX.match(digits):
@@ -358,9 +360,9 @@ def _of_hex(test: Test, field: Field) -> settled.Settled:
     return Hexed(field, digits.replace("-", ""), test.operator == "!=")
 
 
-def _of_run(test: Test, field: Field) -> settled.Settled:
+def _of_run(test: Comparing, field: Field) -> settled.Settled:
     if not isinstance(test, Compare) or test.operator not in {"=", "!="}:
-        raise QueryError("parent is asked with = or != and a run: parent = frost-alarm/42.", test.subject.at)  # type: ignore[union-attr]
+        raise QueryError("parent is asked with = or != and a run: parent = frost-alarm/42.", test.subject.at)
     word = _word(test.value, test.subject)
     if read_number(word.text) is None:
         try:
@@ -372,7 +374,7 @@ def _of_run(test: Test, field: Field) -> settled.Settled:
     raise QueryError(f"{word.text!r} names no run; write frost-alarm/42 or an id.", word.at)
 
 
-_FIELD_TESTS: dict[str, Callable[[Test, Field], settled.Settled]] = {
+_FIELD_TESTS: dict[str, Callable[[Comparing, Field], settled.Settled]] = {
     "number": _of_number,
     "hex": _of_hex,
     "text": _of_text,

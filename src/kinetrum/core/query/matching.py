@@ -36,11 +36,11 @@ def holds(test: Settled, value: Value) -> bool:
         return equal is not test.negated
     if isinstance(test, Matches):
         return isinstance(value, str) and bool(_pattern(test.pattern).match(value))
-    number = isinstance(value, int | float) and not isinstance(value, bool)
+    number = value if isinstance(value, int | float) and not isinstance(value, bool) else None
     if isinstance(test, Ordered):
-        return number and _ORDER[test.operator](value, test.number)
+        return number is not None and _ORDER[test.operator](number, test.number)
     if isinstance(test, Inside):
-        return (number and test.low <= value <= test.high) is not test.negated  # type: ignore[operator]
+        return (number is not None and test.low <= number <= test.high) is not test.negated
     raise TypeError(f"{type(test).__name__} is not asked of values")
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, cast
 
 from lark import Lark, Token, Transformer, UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
@@ -66,7 +66,7 @@ def parse_query(text: str) -> Query | None:
     if len(text) > TEXT_LIMIT:
         raise QueryError(f"the query has {len(text):,} characters; at most {TEXT_LIMIT:,} are read.", TEXT_LIMIT + 1)
     try:
-        found: Query = _parser().parse(text, start="start")  # type: ignore[assignment]
+        found = cast(Query, _parser().parse(text, start="start"))
     except UnexpectedInput as error:
         raise _told(text, error) from None
     _check_size(found)
@@ -76,7 +76,7 @@ def parse_query(text: str) -> Query | None:
 def parse_subject(text: str) -> Subject:
     """Read what a test or a column is about: `loss`, `param:loss`, `min(loss)`; raises QueryError."""
     try:
-        found: Subject = _parser().parse(text, start="subject")  # type: ignore[assignment]
+        found = cast(Subject, _parser().parse(text, start="subject"))
     except UnexpectedInput as error:
         raise QueryError(
             f"{text!r} names nothing; write a name such as recall, param:depth or min(loss).",

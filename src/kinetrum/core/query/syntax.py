@@ -101,7 +101,9 @@ class Used:
     reference: Word
 
 
-Test = Compare | Between | OneOf | Like | IsNan | Within | Has | Used
+# What is asked of a value: it compares with one or several others.
+Comparing = Compare | Between | OneOf
+Test = Comparing | Like | IsNan | Within | Has | Used
 
 
 @dataclass(frozen=True)

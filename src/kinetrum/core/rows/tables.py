@@ -13,7 +13,7 @@ import io
 import json
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, cast
 
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import Value, special_name, to_json
@@ -200,9 +200,9 @@ def _parquet_cell(value: Value, kind: ColumnType) -> Any:
     if value is None:
         return None
     if kind.arrow == "double":
-        return float(value)  # type: ignore[arg-type]
+        return float(cast(float, value))
     if kind.arrow == "list of double":
-        return [float(item) for item in value]  # type: ignore[union-attr]
+        return [float(item) for item in cast(list[float], value)]
     return json.dumps(to_json(value), ensure_ascii=False) if kind.mixed else value
 
 

@@ -1,6 +1,7 @@
 /** A table row by row: sorted, filtered, only what was predicted wrong; or two tables joined by their row key. */
 import { useState } from 'react'
 import { useJoinedRows, useRows } from '../../api/results'
+import { DataTable, type Column as DrawnColumn } from '../DataTable'
 import { plural, show, plain } from '../values'
 
 const PAGE = 100
@@ -8,6 +9,7 @@ const PAGE = 100
 type Asked = { where: string; find: string; sort: string; offset: number }
 const START: Asked = { where: '', find: '', sort: '', offset: 0 }
 type Column = { name: string; type: string }
+type Sorted = { name: string; way: 'ascending' | 'descending' }
 
 const conditions = (text: string) =>
   text
@@ -182,46 +184,26 @@ function Answered(props: {
 
 function Shown(props: Answer & { asked: Asked; onAsk: (asked: Asked) => void }) {
   const { columns, rows, total, of, asked, onAsk } = props
-  const [name, way] = asked.sort.endsWith(':desc') ? [asked.sort.slice(0, -5), 'desc'] : [asked.sort, 'asc']
+  const sorted: Sorted = asked.sort.endsWith(':desc')
+    ? { name: asked.sort.slice(0, -5), way: 'descending' }
+    : { name: asked.sort, way: 'ascending' }
   const sortBy = (column: string) =>
     onAsk({
       ...asked,
       offset: 0,
-      sort: column !== name ? column : way === 'asc' ? `${column}:desc` : '',
+      sort: column !== sorted.name ? column : sorted.way === 'ascending' ? `${column}:desc` : '',
     })
   return (
     <>
       <div tabIndex={0} className="max-h-[360px] overflow-auto border-b border-line">
-        <table className="w-full text-xs" aria-label="Rows">
-          <thead>
-            <tr className="sticky top-0 z-10 bg-surface">
-              {columns.map((column) => (
-                <th
-                  key={column.name}
-                  scope="col"
-                  aria-sort={
-                    column.name === name && name ? (way === 'asc' ? 'ascending' : 'descending') : 'none'
-                  }
-                  className={`border-b border-line2 pr-4 whitespace-nowrap ${column.type === 'number' ? 'text-right' : ''}`}
-                >
-                  <button className="strong hover:underline" onClick={() => sortBy(column.name)}>
-                    {column.name}
-                    {column.name === name && name ? (way === 'asc' ? ' ↑' : ' ↓') : ''}
-                  </button>
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {rows.map((row, at) => (
-              <tr key={asked.offset + at} className="h-6 border-b border-line">
-                {row.map((value, column) => (
-                  <Cell key={column} value={value} column={columns[column]} />
-                ))}
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <DataTable
+          label="Rows"
+          rows={rows}
+          keyOf={(_, at) => asked.offset + at}
+          columns={columns.map((column, at) => cellsOf(column, at, sorted, sortBy))}
+          head="sticky top-0 z-10 bg-surface"
+          line="h-6 border-b border-line"
+        />
       </div>
       <p className="flex items-center gap-3 py-1 text-xs">
         <span className="lab">
@@ -247,22 +229,37 @@ function Shown(props: Answer & { asked: Asked; onAsk: (asked: Asked) => void }) 
   )
 }
 
-function Cell({ value, column }: { value: unknown; column: Column | undefined }) {
-  if (column?.name === 'outcome' && typeof value === 'string') {
-    return (
-      <td className={`pr-4 whitespace-nowrap ${TONES[value] ?? 'text-ink2'}`}>
-        {SIGNS[value]} {value}
-      </td>
-    )
+/** How one column of the table is headed, by which the table is sorted, and drawn. */
+function cellsOf(
+  { name, type }: Column,
+  at: number,
+  sorted: Sorted,
+  sortBy: (column: string) => void,
+): DrawnColumn<unknown[]> {
+  const way = name && name === sorted.name ? sorted.way : 'none'
+  const isOutcome = (row: unknown[]) => name === 'outcome' && typeof row[at] === 'string'
+  return {
+    name,
+    right: type === 'number',
+    sort: way,
+    head: (
+      <button className="strong hover:underline" onClick={() => sortBy(name)}>
+        {name}
+        {way === 'none' ? '' : way === 'ascending' ? ' ↑' : ' ↓'}
+      </button>
+    ),
+    headClass: 'border-b border-line2 pr-4 whitespace-nowrap',
+    className: (row) =>
+      isOutcome(row)
+        ? `pr-4 whitespace-nowrap ${TONES[String(row[at])] ?? 'text-ink2'}`
+        : `max-w-72 truncate pr-4 ${plain(row[at]) === null ? 'text-ink3' : ''}`,
+    title: (row) => {
+      const value = plain(row[at])
+      return typeof value === 'string' && !isOutcome(row) ? value : undefined
+    },
+    cell: (row) => {
+      if (isOutcome(row)) return `${SIGNS[String(row[at])]} ${String(row[at])}`
+      return plain(row[at]) === null ? '–' : show(row[at])
+    },
   }
-  const found = plain(value)
-  const text = found === null ? '–' : show(value)
-  return (
-    <td
-      className={`max-w-72 truncate pr-4 ${column?.type === 'number' ? 'text-right' : ''} ${found === null ? 'text-ink3' : ''}`}
-      title={typeof found === 'string' ? found : undefined}
-    >
-      {text}
-    </td>
-  )
 }

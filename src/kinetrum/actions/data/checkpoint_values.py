@@ -34,14 +34,14 @@ def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[C
     Content that came again counts at its latest step. Inside a running snapshot.
     """
     numbers = {version.version_id: version.number for version in versions[:CHECKPOINTS_LIMIT]}
-    latest: dict[int, LinkRow] = {}
+    latest: dict[int, tuple[int, LinkRow]] = {}
     for link in links.links_of_versions(list(numbers)):
         known = latest.get(link.version_id)
-        if link.relation == "generated" and link.step is not None and (known is None or known.step <= link.step):  # type: ignore[operator]
-            latest[link.version_id] = link
-    by_run: dict[int, list[LinkRow]] = {}
-    for link in latest.values():
-        by_run.setdefault(link.run_id, []).append(link)
+        if link.relation == "generated" and link.step is not None and (known is None or known[0] <= link.step):
+            latest[link.version_id] = link.step, link
+    by_run: dict[int, list[tuple[int, LinkRow]]] = {}
+    for step, link in latest.values():
+        by_run.setdefault(link.run_id, []).append((step, link))
     found, goals = [], dict[str, Goal]()
     for run in runs.runs_by_ids(sorted(by_run)):
         if run.project_id != place.project_id:
@@ -49,9 +49,8 @@ def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[C
         for key, goal in projects.goals_of(run.experiment_id).items():
             goals.setdefault(key, goal)
         made = by_run[run.run_id]
-        measured = point_reading.read_at(run.run_id, sorted({link.step for link in made if link.step is not None}))
-        for link in made:
-            step = link.step or 0
+        measured = point_reading.read_at(run.run_id, sorted({step for step, _ in made}))
+        for step, link in made:
             values: dict[str, Value] = {key: value for key, (_, value) in measured[step].items()}
             found.append(Checkpoint(numbers[link.version_id], run.reference, step, values))
     return sorted(found, key=lambda one: -one.number), goals
