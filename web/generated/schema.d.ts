@@ -4945,8 +4945,11 @@ export interface components {
             unit?: string | null;
             /** Bound */
             bound?: number | null;
-            /** Aggregate */
-            aggregate?: string | null;
+            /**
+             * Aggregate
+             * @enum {unknown}
+             */
+            aggregate?: "best" | "last" | "first" | "min" | "max" | "mean" | "count" | null;
         };
         /**
          * NewLadder

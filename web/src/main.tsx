@@ -1,10 +1,11 @@
 import { QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { lazy, StrictMode, Suspense } from 'react'
+import { StrictMode, Suspense } from 'react'
 import { createRoot } from 'react-dom/client'
 import { createBrowserRouter } from 'react-router'
 import { RouterProvider } from 'react-router/dom'
 import { ServiceError } from './api/client'
 import './app.css'
+import { Experiment, PAGES, PROJECT_PAGES, Shared, type Page } from './pages/pages'
 import { Gate } from './pages/signin/Gate'
 import { ProjectFrame, Waiting } from './parts/Shell'
 import { applyTheme } from './parts/theme'
@@ -30,29 +31,17 @@ const queries = new QueryClient({
   },
 })
 
-const Today = lazy(() => import('./pages/today/Today'))
-const Projects = lazy(() => import('./pages/project/Projects'))
-const Project = lazy(() => import('./pages/project/Project'))
-const Experiment = lazy(() => import('./pages/experiment/Experiment'))
-const RunPage = lazy(() => import('./pages/run/RunPage'))
-const Compare = lazy(() => import('./pages/compare/Compare'))
-const Models = lazy(() => import('./pages/models/Models'))
-const Model = lazy(() => import('./pages/model/Model'))
-const DataList = lazy(() => import('./pages/data/DataList'))
-const Data = lazy(() => import('./pages/data/Data'))
-const Lineage = lazy(() => import('./pages/lineage/Lineage'))
-const Storage = lazy(() => import('./pages/storage/Storage'))
-const Bin = lazy(() => import('./pages/bin/Bin'))
-const Shared = lazy(() => import('./pages/shared/Shared'))
-const Review = lazy(() => import('./pages/review/Review'))
+const routesOf = (pages: readonly Page[]) =>
+  pages.map(({ path, Draw }) =>
+    path ? { path, element: <Draw /> } : { index: true as const, element: <Draw /> },
+  )
 
 const router = createBrowserRouter([
   { path: '/shared/:secret', element: <Shared /> },
   {
     element: <Gate />,
     children: [
-      { path: '/', element: <Today /> },
-      { path: '/projects', element: <Projects /> },
+      ...routesOf(PAGES),
       {
         path: '/embed/:project',
         element: <ProjectFrame />,
@@ -61,20 +50,7 @@ const router = createBrowserRouter([
       {
         path: '/:project',
         element: <ProjectFrame />,
-        children: [
-          { index: true, element: <Project /> },
-          { path: 'e/:experiment', element: <Experiment /> },
-          { path: 'e/:experiment/:run', element: <RunPage /> },
-          { path: 'compare', element: <Compare /> },
-          { path: 'data', element: <DataList /> },
-          { path: 'data/:artifact', element: <Data /> },
-          { path: 'lineage', element: <Lineage /> },
-          { path: 'storage', element: <Storage /> },
-          { path: 'bin', element: <Bin /> },
-          { path: 'models', element: <Models /> },
-          { path: 'models/:model', element: <Model /> },
-          { path: 'models/:model/:version', element: <Review /> },
-        ],
+        children: routesOf(PROJECT_PAGES),
       },
       { path: '*', element: <Waiting error={new ServiceError('There is no page at this address.', 404)} /> },
     ],

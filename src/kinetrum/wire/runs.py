@@ -8,6 +8,7 @@ from pydantic import Field, field_validator
 
 from kinetrum.actions.search.run_table import RunColumn
 from kinetrum.core.base.goals import Goal
+from kinetrum.core.points.aggregates import AGGREGATES
 from kinetrum.wire.base import Id, In, JsonValue, Micros, Moment, Out, PlainMicros, check_unit
 from kinetrum.wire.environment import Activity, Progress, Repository
 
@@ -16,7 +17,8 @@ class NewGoal(In):
     direction: Literal["higher", "lower"]
     unit: str | None = None
     bound: float | None = None
-    aggregate: str | None = None
+    # Named for readers of the description; what else is asked for is refused with the names.
+    aggregate: Annotated[str | None, Field(json_schema_extra={"enum": [*AGGREGATES, None]})] = None
 
 
 class Experiment(Out):

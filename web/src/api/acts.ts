@@ -1,6 +1,7 @@
 /** What people change, and what has to be read anew afterwards. */
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { answer, api, newId, setCsrfToken } from './client'
+import type { Aggregate } from './aggregates'
 import { useProjectAct } from './act'
 import { keys } from './keys'
 
@@ -150,7 +151,7 @@ export type GoalAsked = {
   direction: 'higher' | 'lower' | null
   unit: string | null
   bound: number | null
-  aggregate: string | null
+  aggregate: Aggregate | null
 }
 
 export const useSetGoal = ({ project, experiment }: { project: string; experiment: string }) =>

@@ -11,6 +11,7 @@ import { useState } from 'react'
 import { useLocation, useNavigate } from 'react-router'
 import { useSignOut } from '../api/acts'
 import { useFind } from '../api/finding'
+import { PAGES, PROJECT_PAGES, type Page } from '../pages/pages'
 import { useOffered, type Action } from './actions'
 import { showPalette } from './Palette'
 import { chooseTheme, useTheme } from './theme'
@@ -48,28 +49,12 @@ function remember(item: Item) {
 
 /** Pages, in the words that people may type for them. */
 function pagesOf(project: string | undefined): Item[] {
-  const page = (title: string, to: string, words: string): Item => ({
-    id: to,
-    kind: 'page',
-    title,
-    about: project && to.startsWith(`/${project}`) ? project : '',
-    words,
-    to,
-  })
-  const all = [
-    page('Today', '/', 'home news dashboard inbox'),
-    page('Projects', '/projects', 'workspaces all'),
-  ]
-  if (!project) return all
-  return [
-    ...all,
-    page('Experiments', `/${project}`, 'runs project overview members people'),
-    page('Data', `/${project}/data`, 'artifacts files datasets inputs'),
-    page('Models', `/${project}/models`, 'registry stages production ladder'),
-    page('Lineage', `/${project}/lineage`, 'provenance graph origin'),
-    page('Storage', `/${project}/storage`, 'disk space room size'),
-    page('Bin', `/${project}/bin`, 'trash deleted restore undo'),
-  ]
+  const itemsOf = (pages: readonly Page[], about: string, below: string) =>
+    pages.flatMap(({ path, palette }): Item[] => {
+      const to = path ? `${below}${path}` : below.replace(/\/$/, '')
+      return palette ? [{ id: to, kind: 'page', about, to, ...palette }] : []
+    })
+  return [...itemsOf(PAGES, '', ''), ...(project ? itemsOf(PROJECT_PAGES, project, `/${project}/`) : [])]
 }
 
 function fits(item: Item, text: string): boolean {

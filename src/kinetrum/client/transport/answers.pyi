@@ -595,7 +595,7 @@ class NewGoal(TypedDict):
     direction: Literal['higher', 'lower']
     unit: NotRequired[str | None]
     bound: NotRequired[float | None]
-    aggregate: NotRequired[str | None]
+    aggregate: NotRequired[Literal['best', 'last', 'first', 'min', 'max', 'mean', 'count'] | Literal['best', 'last', 'first', 'min', 'max', 'mean', 'count'] | None]
 
 
 class NewLead(TypedDict):

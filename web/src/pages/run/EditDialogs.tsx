@@ -1,6 +1,7 @@
 /** Changing what a run is called, what it was set to, and what its results are measured against. */
 import { useState } from 'react'
 import { useCorrect, useRename, useSetGoal } from '../../api/acts'
+import { AGGREGATES, type Aggregate } from '../../api/aggregates'
 import type { Goal, RunDetail } from '../../api/client'
 import { DialogForm } from '../../parts/DialogForm'
 import { plain, show } from '../../parts/values'
@@ -91,8 +92,6 @@ export function CorrectDialog({ run, name, onClose }: { run: RunDetail; name: st
   )
 }
 
-const AGGREGATES = ['best', 'last', 'first', 'min', 'max', 'mean', 'count']
-
 export function GoalDialog(props: {
   run: RunDetail
   name: string
@@ -106,7 +105,7 @@ export function GoalDialog(props: {
     goal?.bound === null || goal?.bound === undefined ? '' : String(goal.bound),
   )
   const [unit, setUnit] = useState(goal?.unit ?? '')
-  const [aggregate, setAggregate] = useState(goal?.aggregate ?? 'best')
+  const [aggregate, setAggregate] = useState<Aggregate>((goal?.aggregate as Aggregate | undefined) ?? 'best')
   const submit = () =>
     set.mutate(
       {
@@ -160,7 +159,11 @@ export function GoalDialog(props: {
         </label>
         <label className={LABEL}>
           Of a metric show its
-          <select className={FIELD} value={aggregate} onChange={(event) => setAggregate(event.target.value)}>
+          <select
+            className={FIELD}
+            value={aggregate}
+            onChange={(event) => setAggregate(event.target.value as Aggregate)}
+          >
             {AGGREGATES.map((word) => (
               <option key={word}>{word}</option>
             ))}

@@ -1,12 +1,12 @@
 /** Which columns there are, and which are shown; the hidden rest is counted. */
 import { useState } from 'react'
+import { AGGREGATES } from '../../../api/aggregates'
 import type { RunPage } from '../../../api/client'
 import { DropPanel } from '../../../parts/DropPanel'
 import { plural } from '../../../parts/values'
 import { columnText, type Shown } from '../columns'
 
 const FIELDS = ['status', 'author', 'host', 'duration', 'ended', 'commit', 'code', 'parent', 'problem', 'id']
-const AGGREGATES = ['last', 'min', 'max', 'best', 'mean', 'first', 'count']
 const TITLES = { value: 'Metrics and results', param: 'Settings', label: 'Labels', field: 'Of the run' }
 
 type Props = {

@@ -1,0 +1,19 @@
+import { expect, test } from 'vitest'
+import { PAGES, PROJECT_PAGES } from '../src/pages/pages'
+
+test('every page has an address of its own, and what the palette offers has one without blanks to fill', () => {
+  const all = [...PAGES.map((page) => page.path), ...PROJECT_PAGES.map((page) => `/:project/${page.path}`)]
+  expect(new Set(all).size).toBe(all.length)
+  const offered = [...PAGES, ...PROJECT_PAGES].filter((page) => page.palette)
+  expect(offered.map((page) => page.palette?.title)).toEqual([
+    'Today',
+    'Projects',
+    'Experiments',
+    'Data',
+    'Models',
+    'Lineage',
+    'Storage',
+    'Bin',
+  ])
+  expect(offered.filter((page) => page.path.includes(':'))).toEqual([])
+})
