@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import JsonObject
+
+if TYPE_CHECKING:
+    from kinetrum.client.recording.run import Run
 
 _DAY_S = 86_400
 
@@ -178,7 +181,7 @@ def _begin(given: argparse.Namespace) -> int:
     return 0
 
 
-def _run_of(given: argparse.Namespace) -> Any:
+def _run_of(given: argparse.Namespace) -> Run:
     """Return the run that is meant, joined; of one begun on this machine nothing waits for the service."""
     from kinetrum.client.recording import exit_report
     from kinetrum.client.recording.run import Run

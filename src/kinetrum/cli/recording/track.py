@@ -5,11 +5,14 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from typing import Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli.parser import Commands
 from kinetrum.cli.recording.shell import add_beginning, beginning_of
 from kinetrum.core.base.errors import InvalidInput
+
+if TYPE_CHECKING:
+    from kinetrum.client.recording.run import Run
 
 _ABOUT = """\
 Run a command as a recorded run, without a changed line in it. Its output is shown and kept, its exit status is
@@ -138,7 +141,7 @@ def _run(given: argparse.Namespace, words: list[str]) -> int:
     return outcome.exit_status
 
 
-def _begin(given: argparse.Namespace, words: list[str]) -> tuple[Any, frozenset[str]]:
+def _begin(given: argparse.Namespace, words: list[str]) -> tuple[Run, frozenset[str]]:
     from kinetrum.client.capture.environment import parts_left_out
     from kinetrum.client.recording import exit_hooks, exit_report
     from kinetrum.client.recording.begin import begin
@@ -157,7 +160,7 @@ def _begin(given: argparse.Namespace, words: list[str]) -> tuple[Any, frozenset[
     return run, left_out
 
 
-def _environment(run: Any, given: argparse.Namespace) -> dict[str, str]:
+def _environment(run: Run, given: argparse.Namespace) -> dict[str, str]:
     """Let what the command records belong to this run, at the same service."""
     from kinetrum.client.transport.connection import find_connection
 
@@ -168,7 +171,7 @@ def _environment(run: Any, given: argparse.Namespace) -> dict[str, str]:
     return os.environ | told
 
 
-def say_where(run: Any, status: str, problems: list[str]) -> None:
+def say_where(run: Run, status: str, problems: list[str]) -> None:
     """Say on standard error what went wrong in a run that has ended, and its reference, or why it has none yet."""
     from kinetrum.cli.output import clean
     from kinetrum.client.spool.draining import drain

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from kinetrum.client.data.copies import find_files
 from kinetrum.client.data.downloads import download_files
@@ -24,6 +24,8 @@ from kinetrum.core.base.manifests import FileEntry, digest_of
 from kinetrum.core.base.refs import VersionRef, parse_ref
 
 if TYPE_CHECKING:
+    from kinetrum.client.data.copies import Found
+    from kinetrum.client.sender.remote_files import RemoteFile
     from kinetrum.client.transport import answers
 
 State = Literal["same", "changed", "gone", "not reached"]
@@ -152,10 +154,10 @@ class _Elsewhere:
 
     def __init__(self, address: str | None) -> None:
         self._address = address or ""
-        self._found: dict[str, object] | None = None
+        self._found: dict[str, RemoteFile] | None = None
         self._error: KinetrumError | None = None
 
-    def find(self, address: str) -> Any:
+    def find(self, address: str) -> RemoteFile | None:
         """Return the file at an address, None where there is none; raises what listing raised."""
         from kinetrum.client.sender.remote_files import list_remote
 
@@ -266,7 +268,7 @@ def describe_artifact(here: Session, name: str, description: str | None, labels:
 
 def keep_files(
     here: Session,
-    found: Sequence[Any],
+    found: Sequence[Found],
     name: str,
     said: Described,
     progress: Callable[[int], Tick] | None = None,

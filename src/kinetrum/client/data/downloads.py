@@ -17,6 +17,8 @@ from kinetrum.core.base.errors import Conflict, Damaged, Unavailable
 from kinetrum.core.base.manifests import check_path
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from kinetrum.client.transport import answers
 
 _SMALL, _TOGETHER_FROM = 1024 * 1024, 20
@@ -142,7 +144,7 @@ def _keep_member(file: IO[bytes], entry: answers.FileEntry, target: Path) -> Non
 class _Stream:
     """A download as a file to read from."""
 
-    def __init__(self, pieces: Any) -> None:
+    def __init__(self, pieces: Iterator[bytes]) -> None:
         self._pieces, self._held = pieces, b""
 
     def read(self, size: int) -> bytes:

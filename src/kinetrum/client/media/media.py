@@ -172,7 +172,7 @@ def _each(given: Sequence[object] | None, count: int, what: str, empty: object) 
     return [empty if one is None else one for one in given]
 
 
-def _caption(given: Any, at: int) -> str:
+def _caption(given: object, at: int) -> str:
     text = str(given or "")
     if len(text) > CAPTION_LIMIT:
         raise TooLarge(f"The caption {at} has {len(text):,} characters, over {CAPTION_LIMIT:,}.", field="captions")

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import html
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, cast
 
 from kinetrum.client.display.html import html_table, text_table
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.errors import InvalidInput
-from kinetrum.core.base.values import Value, from_json, show
+from kinetrum.core.base.values import JsonObject, Value, from_json, show
 from kinetrum.core.text.numbers import signed
 
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 _LINES = 20
 
 
-class Comparison(dict[str, Any]):
+class Comparison(JsonObject):
     """The comparison that the console shows, as data: `headline`, `settings`, `inputs`, `surroundings`, `outcomes`.
 
     Of runs with replicates the values are means; `spreads` has their spread, `changes` each run's change against the
@@ -165,7 +165,7 @@ def compare(
     return Comparison(session, found)
 
 
-class Effects(dict[str, Any]):
+class Effects(JsonObject):
     """What moves a value over an experiment: `effects` by their share of variance, `interactions`, `sentence`."""
 
     def __repr__(self) -> str:

@@ -6,14 +6,14 @@ import html
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.client.display.media_html import first_drawn, plots_as_html
 from kinetrum.client.reading.frames import import_pandas
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session
 from kinetrum.core.base.errors import NotFound
-from kinetrum.core.base.values import Value, from_json
+from kinetrum.core.base.values import JsonObject, Value, from_json
 from kinetrum.core.plots import Plot, PlotView
 from kinetrum.core.plots.overlay import DrawnSeries, SaidNumber, numbers_of, series_of
 
@@ -39,7 +39,7 @@ class RecordedPlot:
     kind: str
     step: int | None
     columns: Mapping[str, list[Value]]
-    view: Mapping[str, Any]
+    view: JsonObject
     numbers: Mapping[str, Value]
     note: str
 

@@ -9,7 +9,6 @@ import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
 
 from kinetrum.client.data.copies import Found, copy_all, find_files
 from kinetrum.client.recording.recorder import Recorder
@@ -129,7 +128,7 @@ def record_used_files(
     )
 
 
-def _in_record(recorder: Recorder, uid: str, listed: list[Any]) -> object:
+def _in_record(recorder: Recorder, uid: str, listed: Sequence[object]) -> object:
     """Return a list of files as it stands in the record: itself, or the name of the file where it lies."""
     if len(listed) < LISTED_FROM:
         return listed

@@ -43,10 +43,10 @@ class Run(RunState):
     joined: the process writes to a spool folder of its own, gives every step, and does not end the run.
     """
 
-    def __reduce__(self) -> Any:
+    def __reduce__(self) -> tuple[object, ...]:
         return _joined, (self._address, self._params)
 
-    def set(self, **params: Any) -> None:
+    def set(self, **params: object) -> None:
         """Set parameters; each once. The same value again is fine, another raises Conflict in this line."""
         self.set_params(params)
 

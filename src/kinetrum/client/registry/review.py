@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import html
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.client.display.html import html_table
+from kinetrum.core.base.values import JsonObject
 
 if TYPE_CHECKING:
     from kinetrum.client.transport import answers
 
 
-class Review(dict[str, Any]):
+class Review(JsonObject):
     """A version beside another: `sentence`, `checks`, `on_data`, `misfits`, `packages`, `candidate`, `other`."""
 
     @property

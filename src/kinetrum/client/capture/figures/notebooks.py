@@ -7,7 +7,7 @@ import sys
 import tempfile
 import weakref
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.client.capture.figures import watching
 from kinetrum.client.capture.figures.collecting import MANY, keep_figure
@@ -16,6 +16,8 @@ from kinetrum.core.base.errors import KinetrumError
 from kinetrum.core.base.values import JsonObject
 
 if TYPE_CHECKING:
+    from importlib.machinery import ModuleSpec
+
     from kinetrum.client.recording.run import Run
 
 # In the order in which they began: the last one that is open has the figures.
@@ -25,10 +27,11 @@ _runs: list[weakref.ref[Run]] = []
 class _Finder:
     """Notices when Matplotlib is imported in a cell after the run began."""
 
-    def find_spec(self, name: str, path: object = None, target: object = None) -> Any:
+    def find_spec(self, name: str, path: object = None, target: object = None) -> ModuleSpec | None:
         if name == "matplotlib.pyplot" and "matplotlib" in sys.modules:
             sys.meta_path.remove(self)
             watching.watch_figures(sys.modules["matplotlib"], _hand_on)
+        return None
 
 
 def keep_figures(run: Run) -> None:
