@@ -52,7 +52,9 @@ acts = {
     "lead": lambda: held_models.choose_lead(actor, project, model, 1, ""),
     "evidence": lambda: evidence_records.add_evidence(actor, project, model, 1, uid, "holdout", "frost-alarm/1"),
     "card": lambda: model_settings.write_card(actor, project, model, "## Purpose\\nNew.", 0),
-    "rules": lambda: model_settings.rule_model(actor, project, model, approvals_needed=2),
+    "rules": lambda: model_settings.rule_model(
+        actor, project, model, model_settings.NewRules(approvals_needed=2), confirmed=True
+    ),
     "gates": lambda: model_settings.set_gates(actor, project, model, "[staging]\\napprovals = 1"),
     "ladder": lambda: model_settings.set_ladder(actor, project, model, [
         Stage("staging", True, Role.CONTRIBUTOR), Stage("production", True, Role.APPROVER)]),
