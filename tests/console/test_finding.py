@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 import pytest
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page, Route, expect
 
 from tests.console.conftest import Watch
 from tests.console.test_console import accessible
@@ -106,6 +106,24 @@ def test_a_query_is_completed_by_keyboard_and_mouse(visit: Visit, some: Project)
     expect(page.get_by_role("listbox")).to_have_count(0)
     field.press("Enter")
     expect(rows(page)).to_have_count(1)
+
+
+def test_offers_for_an_earlier_text_are_not_taken(visit: Visit, some: Project) -> None:
+    page = visit("/e/frost-alarm")
+    field = page.get_by_role("combobox", name="Which runs")
+    field.click()
+    field.press_sequentially("learner =")
+    option = page.get_by_role("option", name="boost 1 run")
+    expect(option).to_be_visible()
+    waiting: list[Route] = []
+    page.route("**/offers?**", lambda route: waiting.append(route))  # noqa: PLW0108 - Playwright marks its handlers
+    with page.expect_request("**/offers?**"):
+        field.press_sequentially(" ")
+    expect(page.get_by_role("option")).to_have_count(0)
+    for route in waiting:
+        route.continue_()
+    option.click()
+    expect(field).to_have_value("learner = boost ")
 
 
 def test_values_are_filtered_from_what_there_is(visit: Visit, some: Project) -> None:

@@ -14,6 +14,8 @@ type Props = {
 }
 
 const DELAY_MS = 120
+/** What ends a word of a query. */
+const ENDS_WORD = /[\s()[\]{},=!<>"']/
 /** Behind these nothing is written with a space. */
 const OPENS = /[(:]$/
 
@@ -25,9 +27,13 @@ export function Search({ project, experiment, query, counted, error, remarks, on
   const field = useRef<HTMLInputElement>(null)
   const list = useId()
   const asked = useDelayed(text.slice(0, cursor))
-  const { data } = useOffers(project, experiment, asked, open)
-  // Offers that belong to what was written before would complete something else.
-  const fresh = open && data !== undefined && data.at <= cursor ? data : undefined
+  const { data, isPlaceholderData } = useOffers(project, experiment, asked, open)
+  const written = text.slice(0, cursor)
+  // Offers for an earlier text complete the word that is being written, and nothing behind it.
+  const isUpToDate = !isPlaceholderData && asked === written
+  const fits =
+    data !== undefined && data.at <= cursor && (isUpToDate || !ENDS_WORD.test(written.slice(data.at)))
+  const fresh = open && fits ? data : undefined
   const offers = fresh?.offers ?? []
   const chosen = Math.min(at, offers.length - 1)
 
