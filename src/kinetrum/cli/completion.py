@@ -60,21 +60,21 @@ def add_commands(commands: Commands) -> None:
     completion.set_defaults(run=_completion)
 
 
-def _completion(given: argparse.Namespace) -> int:
-    if given.line is not None:
+def _completion(arguments: argparse.Namespace) -> int:
+    if arguments.line is not None:
         # At the tab key nobody reads an error: nothing is offered where something is wrong.
         try:
-            found = candidates(given.line)
+            found = candidates(arguments.line)
         except KinetrumError:
             found = []
-        cut = _shells_part(given.line, given.breaks)
+        cut = _shells_part(arguments.line, arguments.breaks)
         for word in found:
             print(word[cut:])
         return 0
-    if given.shell is None:
+    if arguments.shell is None:
         print(_ABOUT, end="")
         return 2
-    print(SCRIPTS[given.shell], end="")
+    print(SCRIPTS[arguments.shell], end="")
     return 0
 
 
@@ -226,9 +226,9 @@ class _Offers:
 
     def _offers(self, text: str) -> list[str]:
         where = ("experiments", self.experiment) if self.experiment else ()
-        found = self._service.get(self._path(*where, "offers"), text=text)
+        answer = self._service.get(self._path(*where, "offers"), text=text)
         # A shell replaces all that is begun: what stands before the place goes with what is offered there.
-        return [text[: found["at"]] + offer["text"] for offer in found["offers"]]
+        return [text[: answer["at"]] + offer["text"] for offer in answer["offers"]]
 
     def references(self, begun: str) -> list[str]:
         """Return runs of the experiment that is named, versions of the thing that is, else names of all."""

@@ -57,7 +57,7 @@ def control(*arguments: str) -> JsonObject:
     return answer
 
 
-def _up(given: argparse.Namespace) -> int:
+def _up(arguments: argparse.Namespace) -> int:
     import subprocess
     from pathlib import Path
 
@@ -65,14 +65,14 @@ def _up(given: argparse.Namespace) -> int:
     from kinetrum.places import instance_folder
 
     output.note("Starting MariaDB and the service …")
-    found = control("up", "--port", str(given.port))
+    found = control("up", "--port", str(arguments.port))
     if found["port_taken"]:
         output.note(f"Port {found['port_taken']} is taken; the service listens on the next free one.")
     token = (instance_folder() / "token").read_text().strip()
-    before = connection.save(found["url"], token, "orchard" if given.demo else None, instance_folder())
+    before = connection.save(found["url"], token, "orchard" if arguments.demo else None, instance_folder())
     if before:
         output.note(f"This machine was connected to {before}; 'kinetrum connect {before}' goes back.")
-    if given.demo:
+    if arguments.demo:
         status = subprocess.run([sys.executable, "-m", "kinetrum.demo", found["url"]], check=False).returncode
         if status:
             return 1
@@ -85,15 +85,15 @@ def _up(given: argparse.Namespace) -> int:
     return 0
 
 
-def _down(given: argparse.Namespace) -> int:
+def _down(arguments: argparse.Namespace) -> int:
     stopped = control("down")["stopped"]
     print("Stopped." if stopped else "No instance was running.")
     return 0
 
 
-def _status(given: argparse.Namespace) -> int:
+def _status(arguments: argparse.Namespace) -> int:
     found = control("status")
-    if given.json:
+    if arguments.json:
         output.print_json(found)
     elif found["running"]:
         print(f"Running at {found['url']}\nData: {found['folder']}   Log: {found['log']}")
@@ -102,16 +102,16 @@ def _status(given: argparse.Namespace) -> int:
     return 0 if found["running"] else 1
 
 
-def _serve(given: argparse.Namespace) -> int:
+def _serve(arguments: argparse.Namespace) -> int:
     import subprocess
 
-    if given.database and "@" in given.database:
+    if arguments.database and "@" in arguments.database:
         output.note("The database's password stands in the list of processes; KINETRUM_DATABASE keeps it out of there.")
     settings = {
-        "KINETRUM_DATABASE": given.database,
-        "KINETRUM_STORE": given.store,
-        "KINETRUM_HOST": given.host,
-        "KINETRUM_PORT": str(given.port),
+        "KINETRUM_DATABASE": arguments.database,
+        "KINETRUM_STORE": arguments.store,
+        "KINETRUM_HOST": arguments.host,
+        "KINETRUM_PORT": str(arguments.port),
     }
     environment = os.environ | {key: value for key, value in settings.items() if value}
     return subprocess.run([sys.executable, "-m", "kinetrum.instance.serve"], env=environment, check=False).returncode

@@ -114,8 +114,8 @@ def _show_warning(message: Warning | str, category: type[Warning], *place: Any, 
 _show_with_place = warnings.showwarning
 
 
-def _waiting(given: argparse.Namespace) -> contextlib.AbstractContextManager[None]:
-    if not getattr(given, "waits_to_the_end", False):
+def _waiting(arguments: argparse.Namespace) -> contextlib.AbstractContextManager[None]:
+    if not getattr(arguments, "waits_to_the_end", False):
         return contextlib.nullcontext()
     from kinetrum.client.transport.session import waiting_to_the_end
 
@@ -131,25 +131,25 @@ def main(arguments: list[str] | None = None) -> int:
         from kinetrum.cli.help_texts import complete_help
 
         complete_help(parser)
-    given = parser.parse_args(arguments)
-    if given.show_version:
+    parsed = parser.parse_args(arguments)
+    if parsed.show_version:
         from importlib.metadata import version
 
         print(version("kinetrum"))
         return 0
-    if given.command is None:
+    if parsed.command is None:
         parser.print_help()
         return 2
     try:
         with warnings.catch_warnings():
             warnings.showwarning = _show_warning
-            with _waiting(given):
-                status = int(given.run(given) or 0)
+            with _waiting(parsed):
+                status = int(parsed.run(parsed) or 0)
         sys.stdout.flush()
     except KinetrumError as error:
-        print(f"kinetrum {given.command}: {error}", file=sys.stderr)
-        if error.column is not None and "\n" not in str(getattr(given, "query", "\n")):
-            print(f"  {given.query}\n  {' ' * (error.column - 1)}^", file=sys.stderr)
+        print(f"kinetrum {parsed.command}: {error}", file=sys.stderr)
+        if error.column is not None and "\n" not in str(getattr(parsed, "query", "\n")):
+            print(f"  {parsed.query}\n  {' ' * (error.column - 1)}^", file=sys.stderr)
         return next(status for kind, status in _STATUSES if isinstance(error, kind))
     except BrokenPipeError:
         # Whoever read the output has left; nothing more to say to them.

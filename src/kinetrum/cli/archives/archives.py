@@ -47,14 +47,16 @@ def add_commands(commands: Commands) -> None:
     add_common(import_, _import)
 
 
-def _export(given: argparse.Namespace) -> int:
+def _export(arguments: argparse.Namespace) -> int:
     from kinetrum.client.archives.transfer import export, export_everything
 
-    if given.everything:
-        if given.ref or given.project:
+    if arguments.everything:
+        if arguments.ref or arguments.project:
             raise InvalidInput("--everything is every project; leave out the reference and --project.", field="ref")
-        sizes = export_everything(given.output, with_files=not given.without_files, license_text=given.license)
-    elif given.ref is None and given.project is None:
+        sizes = export_everything(
+            arguments.output, with_files=not arguments.without_files, license_text=arguments.license
+        )
+    elif arguments.ref is None and arguments.project is None:
         raise InvalidInput(
             "Say what to export: a reference such as experiment:frost-alarm, --project NAME for a whole project, or "
             "--everything.",
@@ -62,46 +64,46 @@ def _export(given: argparse.Namespace) -> int:
         )
     else:
         size = export(
-            given.ref,
-            given.output,
-            with_files=not given.without_files,
-            license_text=given.license,
-            project=given.project,
+            arguments.ref,
+            arguments.output,
+            with_files=not arguments.without_files,
+            license_text=arguments.license,
+            project=arguments.project,
         )
-        if given.json:
-            output.print_json({"path": given.output, "size_bytes": size})
+        if arguments.json:
+            output.print_json({"path": arguments.output, "size_bytes": size})
         else:
-            print(f"{given.output}: {output.size_text(size)}.")
+            print(f"{arguments.output}: {output.size_text(size)}.")
         return 0
-    if given.json:
+    if arguments.json:
         output.print_json(
             {
-                name: {"path": str(Path(given.output) / f"{name}.zip"), "size_bytes": size}
+                name: {"path": str(Path(arguments.output) / f"{name}.zip"), "size_bytes": size}
                 for name, size in sizes.items()
             }
         )
         return 0
     for name, size in sizes.items():
-        print(f"{Path(given.output) / name}.zip: {output.size_text(size)}.")
+        print(f"{Path(arguments.output) / name}.zip: {output.size_text(size)}.")
     return 0
 
 
-def _import(given: argparse.Namespace) -> int:
+def _import(arguments: argparse.Namespace) -> int:
     from kinetrum.client.archives.transfer import import_, import_everything
 
-    if not Path(given.path).is_dir():
-        found = import_(given.path, project=given.project, same_people=given.same_people)
-        if given.json:
+    if not Path(arguments.path).is_dir():
+        found = import_(arguments.path, project=arguments.project, same_people=arguments.same_people)
+        if arguments.json:
             output.print_json(found)
         else:
             _tell(found, "")
         return 0
-    if given.project:
+    if arguments.project:
         raise InvalidInput(
             "A folder's archives go to the projects of their names; leave out --project.", field="project"
         )
-    done = import_everything(given.path, same_people=given.same_people)
-    if given.json:
+    done = import_everything(arguments.path, same_people=arguments.same_people)
+    if arguments.json:
         output.print_json(done)
         return 0
     for name, found in done.items():

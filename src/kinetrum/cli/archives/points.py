@@ -29,18 +29,18 @@ def add_commands(commands: Commands) -> None:
     points.set_defaults(run=_points)
 
 
-def _points(given: argparse.Namespace) -> int:
+def _points(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.recorded_run import find_run
     from kinetrum.client.transport.session import open_session
     from kinetrum.core.base.refs import RunRef, parse_ref
 
-    parsed = parse_ref(given.ref)
+    parsed = parse_ref(arguments.ref)
     if not isinstance(parsed, RunRef):
-        raise InvalidInput(f"{given.ref!r} names no run; write EXPERIMENT/NUMBER or an id.", field="ref")
-    run = find_run(open_session(parsed.project or given.project), parsed)
-    if given.form or given.output:
-        return _write(given, run.points_table(given.metrics, form=_form(given)))
-    for name in given.metrics or list(run.metrics):
+        raise InvalidInput(f"{arguments.ref!r} names no run; write EXPERIMENT/NUMBER or an id.", field="ref")
+    run = find_run(open_session(parsed.project or arguments.project), parsed)
+    if arguments.form or arguments.output:
+        return _write(arguments, run.points_table(arguments.metrics, form=_form(arguments)))
+    for name in arguments.metrics or list(run.metrics):
         found = run.metrics[name].points() if name in run.metrics else _unknown(run, name)
         rows = [
             [name, str(step), f"{value:.6g}", str(at)]
@@ -56,32 +56,37 @@ def _unknown(run: RecordedRun, name: str) -> NoReturn:
     raise NotFound(f"{run.reference} has no metric {name!r}; it has {', '.join(run.metrics) or 'none'}.")
 
 
-def _form(given: argparse.Namespace) -> str:
+def _form(arguments: argparse.Namespace) -> str:
     """Return the form asked for, else the one that the file's name tells."""
-    ending = str(given.output or "").rpartition(".")[2].lower()
-    return str(given.form or (ending if ending in {"csv", "jsonl", "parquet"} else "csv"))
+    ending = str(arguments.output or "").rpartition(".")[2].lower()
+    return str(arguments.form or (ending if ending in {"csv", "jsonl", "parquet"} else "csv"))
 
 
-def write_runs(session: Session, experiment: str | None, given: argparse.Namespace) -> int:
+def write_runs(session: Session, experiment: str | None, arguments: argparse.Namespace) -> int:
     """Write the whole table of runs of an experiment, or of the project."""
     from kinetrum.client.reading.table_export import stream_runs, stream_series
     from kinetrum.client.reading.view_names import named_columns
 
-    if given.series:
-        metrics = named_columns(given.series)
-        return _write(given, stream_series(session, experiment, given.query, metrics, _form(given), given.pareto))
-    columns = named_columns(given.columns or "") or None
-    return _write(given, stream_runs(session, experiment, given.query, given.sort, _form(given), columns, given.pareto))
+    if arguments.series:
+        metrics = named_columns(arguments.series)
+        return _write(
+            arguments, stream_series(session, experiment, arguments.query, metrics, _form(arguments), arguments.pareto)
+        )
+    columns = named_columns(arguments.columns or "") or None
+    return _write(
+        arguments,
+        stream_runs(session, experiment, arguments.query, arguments.sort, _form(arguments), columns, arguments.pareto),
+    )
 
 
-def _write(given: argparse.Namespace, pieces: Iterator[bytes]) -> int:
-    if given.output:
+def _write(arguments: argparse.Namespace, pieces: Iterator[bytes]) -> int:
+    if arguments.output:
         from kinetrum.client.reading.table_export import save_stream
 
-        size = save_stream(pieces, given.output)
-        output.note(f"{given.output}: {size:,} bytes.")
+        size = save_stream(pieces, arguments.output)
+        output.note(f"{arguments.output}: {size:,} bytes.")
         return 0
-    if given.form == "parquet" and sys.stdout.isatty():
+    if arguments.form == "parquet" and sys.stdout.isatty():
         raise InvalidInput("Parquet is no text for a terminal; write it to a file with -o FILE.")
     sys.stdout.flush()
     for piece in pieces:

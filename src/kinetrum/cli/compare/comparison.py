@@ -35,25 +35,25 @@ def add_commands(commands: Commands) -> None:
     add_common(effects, _effects)
 
 
-def _compare(given: argparse.Namespace) -> int:
+def _compare(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.comparison import compare
 
-    if len(given.refs) < 2:
+    if len(arguments.refs) < 2:
         raise InvalidInput("Name two or more runs to compare.", field="REF")
-    refs = list(given.refs)
+    refs = list(arguments.refs)
     baseline = 1
-    if given.baseline:
-        if given.baseline not in refs:
-            refs.append(given.baseline)
-        baseline = refs.index(given.baseline)
-    found = compare(refs, project=given.project, baseline=baseline, each=given.each)
-    if given.json:
+    if arguments.baseline:
+        if arguments.baseline not in refs:
+            refs.append(arguments.baseline)
+        baseline = refs.index(arguments.baseline)
+    found = compare(refs, project=arguments.project, baseline=baseline, each=arguments.each)
+    if arguments.json:
         output.print_json(found)
         return 0
     _show(found)
     if len(found["runs"]) == 2:
         _show_rows(found.rows())
-        _show_reasons(found, given.on)
+        _show_reasons(found, arguments.on)
     return 0
 
 
@@ -166,11 +166,11 @@ def _show_reasons(found: Comparison, on: str | None) -> None:
         print(paint(f"{len(reasons) - _REASONS} more, less likely", "quiet"))
 
 
-def _effects(given: argparse.Namespace) -> int:
+def _effects(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.comparison import effects
 
-    found = effects(given.experiment, on=given.on, query=given.query, project=given.project)
-    if given.json:
+    found = effects(arguments.experiment, on=arguments.on, query=arguments.query, project=arguments.project)
+    if arguments.json:
         output.print_json(found)
         return 0
     output.say(output.clean(found["sentence"]), "strong")

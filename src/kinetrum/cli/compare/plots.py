@@ -58,23 +58,25 @@ def run_of(reference: str, project: str | None) -> RecordedRun:
     return run
 
 
-def _plot(given: argparse.Namespace) -> int:
-    run = run_of(given.ref, given.project)
-    if given.name is None:
-        return _list(run, given.json)
-    changes = {name: value for name in _VIEW if (value := getattr(given, name)) is not None}
-    if given.declare:
-        run.plots.declare(given.name, **changes)
-    plots = _chosen(run, given, changes)
-    if given.json:
+def _plot(arguments: argparse.Namespace) -> int:
+    run = run_of(arguments.ref, arguments.project)
+    if arguments.name is None:
+        return _list(run, arguments.json)
+    changes = {name: value for name in _VIEW if (value := getattr(arguments, name)) is not None}
+    if arguments.declare:
+        run.plots.declare(arguments.name, **changes)
+    plots = _chosen(run, arguments, changes)
+    if arguments.json:
         from kinetrum.core.plots import write_plot
 
         output.print_json({label: write_plot(plot) for label, plot in plots})
         return 0
-    if given.output:
+    if arguments.output:
         from kinetrum.client.display.plot_drawing import save_plots
 
-        path = save_plots(plots, Path(given.output), f"{given.name} of {' and '.join(label for label, _ in plots)}")
+        path = save_plots(
+            plots, Path(arguments.output), f"{arguments.name} of {' and '.join(label for label, _ in plots)}"
+        )
         output.note(f"{path}: {path.stat().st_size:,} bytes.")
         return 0
     _show(plots)
@@ -103,22 +105,22 @@ def _list(run: RecordedRun, as_json: bool) -> int:
     return 0
 
 
-def _chosen(run: RecordedRun, given: argparse.Namespace, changes: dict[str, object]) -> list[tuple[str, Plot]]:
+def _chosen(run: RecordedRun, arguments: argparse.Namespace, changes: dict[str, object]) -> list[tuple[str, Plot]]:
     """Return the plots to draw, as declared or as chosen here; a metric becomes a plot of its points."""
     from kinetrum.client.reading.recorded_plots import curve_plot, overlaid
     from kinetrum.core.plots import redeclare
 
-    references = [given.ref, *given.others]
+    references = [arguments.ref, *arguments.others]
     try:
-        kept, without = overlaid(run._session, references, given.name, given.step)
+        kept, without = overlaid(run._session, references, arguments.name, arguments.step)
         plots = [(found.run, found.as_plot()) for found in kept]
         for reference in without:
-            output.note(f"{reference} has no plot {given.name}.")
+            output.note(f"{reference} has no plot {arguments.name}.")
     except NotFound:
-        if given.name not in run.metrics:
+        if arguments.name not in run.metrics:
             raise
-        runs = [run, *(run_of(reference, given.project) for reference in given.others)]
-        plots = [(found.reference, curve_plot(found, given.name)) for found in runs]
+        runs = [run, *(run_of(reference, arguments.project) for reference in arguments.others)]
+        plots = [(found.reference, curve_plot(found, arguments.name)) for found in runs]
     return [(label, redeclare(plot, changes) if changes else plot) for label, plot in plots]
 
 

@@ -110,28 +110,28 @@ def _state(version: answers.ArtifactVersion) -> str:
     return ", ".join(marks)
 
 
-def _artifacts(given: argparse.Namespace) -> int:
+def _artifacts(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.http import path_of
     from kinetrum.client.transport.session import open_session
 
-    session = open_session(given.project)
+    session = open_session(arguments.project)
     path = path_of("projects", session.project, "artifacts")
-    found = session.service.get(path + (path_of(given.name) if given.name else ""))
-    if given.name and given.sort:
-        found["versions"] = sorted_checkpoints(found, given.sort)
-    if given.json:
-        output.print_json(found)
+    answer = session.service.get(path + (path_of(arguments.name) if arguments.name else ""))
+    if arguments.name and arguments.sort:
+        answer["versions"] = sorted_checkpoints(answer, arguments.sort)
+    if arguments.json:
+        output.print_json(answer)
         return 0
-    rows = found["versions"] if given.name else found
-    if given.name:
-        _print_artifact(found)
-    elif given.sort:
+    rows = answer["versions"] if arguments.name else answer
+    if arguments.name:
+        _print_artifact(answer)
+    elif arguments.sort:
         raise InvalidInput("Checkpoints of one artifact are sorted: kinetrum artifacts NAME --sort KEY.", field="sort")
     if not rows:
         print("There are no artifacts yet: kinetrum keep PATH --name NAME stores one.")
         return 0
-    if given.name and (found["checkpoints"] or given.sort):
-        return _print_checkpoints(found, given.sort)
+    if arguments.name and (answer["checkpoints"] or arguments.sort):
+        return _print_checkpoints(answer, arguments.sort)
     output.print_table(
         ["version", "kind", "", "files", "size", "made", "digest"],
         [
@@ -227,19 +227,19 @@ def about_of(texts: list[str]) -> dict[str, object]:
     return {key: read_typed(text) for key, text in _pairs(texts, "about").items()}
 
 
-def _keep(given: argparse.Namespace) -> int:
+def _keep(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.artifact_versions import describe_artifact, keep_files
     from kinetrum.client.data.copies import find_files
     from kinetrum.client.recording.inputs_outputs import artifact_name, described
     from kinetrum.client.transport.session import open_session
 
-    name = artifact_name(given.name, given.path)
-    said = described(given.kind, about=about_of(given.about), labels=_pairs(given.label, "label"))
-    session = open_session(given.project)
-    reference, sent = keep_files(session, find_files(given.path), name, said, progress_of(name))
-    if given.description is not None:
-        describe_artifact(session, name, given.description, {})
-    if given.json:
+    name = artifact_name(arguments.name, arguments.path)
+    said = described(arguments.kind, about=about_of(arguments.about), labels=_pairs(arguments.label, "label"))
+    session = open_session(arguments.project)
+    reference, sent = keep_files(session, find_files(arguments.path), name, said, progress_of(name))
+    if arguments.description is not None:
+        describe_artifact(session, name, arguments.description, {})
+    if arguments.json:
         output.print_json({"reference": reference, "sent_files": sent.files, "sent_bytes": sent.size_bytes})
         return 0
     print(reference)
@@ -248,25 +248,33 @@ def _keep(given: argparse.Namespace) -> int:
     return 0
 
 
-def _fetch(given: argparse.Namespace) -> int:
+def _fetch(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.run_table import fetch
     from kinetrum.client.registry.registration import fetch_locked
 
-    if (given.ref is None) == (given.locked is None):
+    if (arguments.ref is None) == (arguments.locked is None):
         raise InvalidInput("Fetch what? Name a reference, or a lock file with --locked.", field="ref")
-    how = {"replace": given.replace, "keep": given.keep, "strict": given.strict}
+    how = {"replace": arguments.replace, "keep": arguments.keep, "strict": arguments.strict}
     with warnings.catch_warnings():
         # What is wrong with a version is told below, with everything else.
         warnings.simplefilter("ignore")
-        if given.locked:
-            fetched = fetch_locked(given.locked, given.output, **how)
+        if arguments.locked:
+            fetched = fetch_locked(arguments.locked, arguments.output, **how)
         else:
-            fetched = [fetch(given.ref, given.output, **how, project=given.project, progress=progress_of(given.ref))]
-    if given.json:
+            fetched = [
+                fetch(
+                    arguments.ref,
+                    arguments.output,
+                    **how,
+                    project=arguments.project,
+                    progress=progress_of(arguments.ref),
+                )
+            ]
+    if arguments.json:
         told = [one.to_json() for one in fetched]
-        output.print_json(told if given.locked else told[0])
+        output.print_json(told if arguments.locked else told[0])
     for one in fetched:
-        if not given.json:
+        if not arguments.json:
             _print_fetched(one)
         if one.warning:
             output.note(paint(f"Warning: {one.warning}.", "bad"))
@@ -284,11 +292,11 @@ def _print_fetched(fetched: Fetched) -> None:
     output.note(f"{fetched.reference}{digest}{stage}: {count} in {fetched.folder}, verified.")
 
 
-def _uses(given: argparse.Namespace) -> int:
+def _uses(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.artifact_versions import uses
 
-    found = uses(given.what, project=given.project)
-    if given.json:
+    found = uses(arguments.what, project=arguments.project)
+    if arguments.json:
         output.print_json(found)
         return 0
     runs = {use["run"]["run"] for use in found["uses"]}
@@ -315,20 +323,20 @@ def _uses(given: argparse.Namespace) -> int:
     return 0
 
 
-def _check(given: argparse.Namespace) -> int:
+def _check(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.artifact_versions import StoredVersion
     from kinetrum.client.reading.run_table import open as open_ref
 
-    version = open_ref(given.ref, project=given.project)
+    version = open_ref(arguments.ref, project=arguments.project)
     if not isinstance(version, StoredVersion):
-        raise InvalidInput(f"{given.ref} is no artifact version; write NAME@NUMBER.", field="ref")
-    tick = progress_of(given.ref)(version.data["size_bytes"])
-    found = version.check(given.quick, tick)
+        raise InvalidInput(f"{arguments.ref} is no artifact version; write NAME@NUMBER.", field="ref")
+    tick = progress_of(arguments.ref)(version.data["size_bytes"])
+    found = version.check(arguments.quick, tick)
     wrong = [file for file in found if file.state != "same"]
-    if given.json:
+    if arguments.json:
         output.print_json([vars(file) for file in found])
         return 1 if wrong else 0
-    how = "by size and last change only" if given.quick else "every byte compared"
+    how = "by size and last change only" if arguments.quick else "every byte compared"
     counts = ", ".join(
         f"{sum(file.state == state for file in found):,} {state}"
         for state in _STATE_TONES

@@ -15,23 +15,23 @@ if TYPE_CHECKING:
 _FINDING_TONES = {"only left": "bad", "only right": "good", "changed": "strong", "moved": None, "same": "quiet"}
 
 
-def show_difference(given: argparse.Namespace) -> int:
+def show_difference(arguments: argparse.Namespace) -> int:
     """Print what differs between two versions file by file, or inside two files."""
     from kinetrum.client.data.artifact_versions import difference
 
     words = {"left": "only left", "right": "only right"}
-    findings = [words.get(given.only, given.only)] if given.only else None
-    if given.all:
+    findings = [words.get(arguments.only, arguments.only)] if arguments.only else None
+    if arguments.all:
         findings = ["only left", "only right", "changed", "moved", "same"]
-    found = difference(given.left, given.right, findings=findings, project=given.project)
-    if given.json:
+    found = difference(arguments.left, arguments.right, findings=findings, project=arguments.project)
+    if arguments.json:
         output.print_json(found)
         return 0
     output.say(output.clean(found["sentence"]), "strong")
     if "text" in found:
-        _print_inside(cast("answers.ContentDifference", found), given.limit)
+        _print_inside(cast("answers.ContentDifference", found), arguments.limit)
         return 0
-    return _print_pairs(found, given.limit)
+    return _print_pairs(found, arguments.limit)
 
 
 def _print_pairs(found: answers.Difference, limit: int) -> int:

@@ -33,11 +33,11 @@ def add_check(parser: argparse.ArgumentParser) -> None:
     parser.set_defaults(run=_check_store)
 
 
-def _storage(given: argparse.Namespace) -> int:
+def _storage(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.disk_usage import storage
 
-    found = storage(project=given.project)
-    if given.json:
+    found = storage(project=arguments.project)
+    if arguments.json:
         output.print_json(found)
         return 0
     print(
@@ -72,11 +72,13 @@ def _storage(given: argparse.Namespace) -> int:
     return 0
 
 
-def _purge(given: argparse.Namespace) -> int:
+def _purge(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.disk_usage import purge
 
-    found = purge(given.refs or None, only_tell=not given.yes, keep_files=given.keep_files, project=given.project)
-    if given.json:
+    found = purge(
+        arguments.refs or None, only_tell=not arguments.yes, keep_files=arguments.keep_files, project=arguments.project
+    )
+    if arguments.json:
         output.print_json(found)
         return 0
     for kept in found["kept"]:
@@ -89,7 +91,7 @@ def _purge(given: argparse.Namespace) -> int:
     room = f"{found['files']:,} {'file' if found['files'] == 1 else 'files'} of {size_text(found['size_bytes'])}"
     if found["recorded_bytes"]:
         room += f", and about {size_text(found['recorded_bytes'])} of records"
-    if given.yes:
+    if arguments.yes:
         print(f"{what} {'was' if len(things) == 1 else 'were'} purged, which freed {room}.")
         return 0
     print(f"{what} would be purged, freeing {room}: {', '.join(things[:12])}{' …' if len(things) > 12 else ''}.")
@@ -97,19 +99,19 @@ def _purge(given: argparse.Namespace) -> int:
     return 0
 
 
-def _check_store(given: argparse.Namespace) -> int:
+def _check_store(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.disk_usage import check_store, repair
     from kinetrum.client.transport.session import open_session
 
     session = open_session(wait=False)
-    if given.copies and not Path(given.copies).is_dir():
-        raise NotFound(f"{given.copies} is no folder; give one with copies of files.", field="copies")
+    if arguments.copies and not Path(arguments.copies).is_dir():
+        raise NotFound(f"{arguments.copies} is no folder; give one with copies of files.", field="copies")
     faults, last = [], {"files": 0, "of_files": 0, "size_bytes": 0}
-    for item in check_store(session, given.remove_orphans):
+    for item in check_store(session, arguments.remove_orphans):
         if "state" in item:
             faults.append(item)
-            if not given.json:
-                _print_fault(item, given.remove_orphans)
+            if not arguments.json:
+                _print_fault(item, arguments.remove_orphans)
         else:
             last = item
             if sys.stderr.isatty():
@@ -117,9 +119,9 @@ def _check_store(given: argparse.Namespace) -> int:
                 print(f"\r{done}\x1b[K", end="", file=sys.stderr, flush=True)
     if sys.stderr.isatty():
         print("\r\x1b[K", end="", file=sys.stderr)
-    repaired = repair(session, faults, Path(given.copies)) if given.copies else []
+    repaired = repair(session, faults, Path(arguments.copies)) if arguments.copies else []
     bad = [fault for fault in faults if fault["state"] in {"damaged", "missing"} and fault["sha256"] not in repaired]
-    if given.json:
+    if arguments.json:
         output.print_json({"checked": last, "faults": faults, "repaired": repaired})
         return 1 if bad else 0
     print(

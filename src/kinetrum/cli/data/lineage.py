@@ -13,21 +13,21 @@ if TYPE_CHECKING:
     from kinetrum.client.transport import answers
 
 
-def show_lineage(given: argparse.Namespace) -> int:
+def show_lineage(arguments: argparse.Namespace) -> int:
     """Print what something came from and what came of it."""
     from pathlib import Path
 
     from kinetrum.client.data.lineage import lineage
 
-    found = lineage(given.ref, way=given.way or "both", project=given.project)
-    if given.prov:
-        doc = found.to_prov(given.output)
-        if given.output:
-            print(f"{Path(given.output)}: {len(found.nodes)} things as PROV-JSON.")
+    found = lineage(arguments.ref, way=arguments.way or "both", project=arguments.project)
+    if arguments.prov:
+        doc = found.to_prov(arguments.output)
+        if arguments.output:
+            print(f"{Path(arguments.output)}: {len(found.nodes)} things as PROV-JSON.")
         else:
             output.print_json(doc)
         return 0
-    if given.json:
+    if arguments.json:
         output.print_json(found.data)
         return 0
     output.say(found.sentence, "strong")

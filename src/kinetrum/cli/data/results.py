@@ -47,20 +47,20 @@ def add_commands(commands: Commands) -> None:
     add_common(rows, _rows)
 
 
-def _media(given: argparse.Namespace) -> int:
+def _media(arguments: argparse.Namespace) -> int:
     from kinetrum.cli.compare.plots import run_of
 
-    found = run_of(given.ref, given.project).media
-    if given.name is None:
-        return _list(given.ref, found, given.json)
-    kept = found.at(given.name, given.step)
-    if given.json:
+    found = run_of(arguments.ref, arguments.project).media
+    if arguments.name is None:
+        return _list(arguments.ref, found, arguments.json)
+    kept = found.at(arguments.name, arguments.step)
+    if arguments.json:
         output.print_json({"reference": kept.reference, "step": kept.step, "items": list(kept.items)})
         return 0
-    if given.output:
-        output.note(f"{kept.reference} is in {kept.download(Path(given.output))}.")
+    if arguments.output:
+        output.note(f"{kept.reference} is in {kept.download(Path(arguments.output))}.")
         return 0
-    _show(kept, found.steps(given.name))
+    _show(kept, found.steps(arguments.name))
     return 0
 
 
@@ -112,9 +112,9 @@ def _show(kept: KeptMedia, steps: list[int]) -> None:
         print(paint(output.clean(kept.note), "quiet"))
 
 
-def _rows(given: argparse.Namespace) -> int:
-    found = _asked(given)
-    if given.json:
+def _rows(arguments: argparse.Namespace) -> int:
+    found = _asked(arguments)
+    if arguments.json:
         output.print_json(
             {
                 "columns": list(found.columns),
@@ -126,38 +126,38 @@ def _rows(given: argparse.Namespace) -> int:
             }
         )
         return 0
-    if given.csv:
-        _write_csv(found, given.csv)
+    if arguments.csv:
+        _write_csv(found, arguments.csv)
         return 0
     _show_rows(found)
     return 0
 
 
-def _asked(given: argparse.Namespace) -> Rows:
+def _asked(arguments: argparse.Namespace) -> Rows:
     from kinetrum.client.data.rows import join_rows, rows
 
     asked = {
-        "where": given.where,
-        "find": given.find,
-        "sort": given.sort,
-        "limit": given.limit,
-        "project": given.project,
+        "where": arguments.where,
+        "find": arguments.find,
+        "sort": arguments.sort,
+        "limit": arguments.limit,
+        "project": arguments.project,
     }
-    table = _table(given.ref, given)
-    if given.other is None:
-        if given.key or given.outcome:
+    table = _table(arguments.ref, arguments)
+    if arguments.other is None:
+        if arguments.key or arguments.outcome:
             raise InvalidInput("--key and --outcome are for two tables; name the other one --with.", field="with")
-        return rows(table, wrong=given.wrong, **asked)
-    if given.wrong:
+        return rows(table, wrong=arguments.wrong, **asked)
+    if arguments.wrong:
         raise InvalidInput("--wrong is for one table; with two of them --outcome 'both wrong'.", field="wrong")
-    return join_rows(table, _table(given.other, given), key=given.key, outcome=given.outcome, **asked)
+    return join_rows(table, _table(arguments.other, arguments), key=arguments.key, outcome=arguments.outcome, **asked)
 
 
-def _table(reference: str, given: argparse.Namespace) -> str:
+def _table(reference: str, arguments: argparse.Namespace) -> str:
     """Return the table that a reference names; of a run its predictions."""
     from kinetrum.cli.compare.plots import run_of
 
-    return reference if "@" in reference else run_of(reference, given.project).predictions(given.on)
+    return reference if "@" in reference else run_of(reference, arguments.project).predictions(arguments.on)
 
 
 def _show_rows(found: Rows) -> None:

@@ -75,16 +75,16 @@ def _secret_from_input(what: str) -> str:
     return text
 
 
-def _connect(given: argparse.Namespace) -> int:
+def _connect(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport import connection
     from kinetrum.client.transport.http import Service, path_of
     from kinetrum.client.transport.sign_in import token_by_sign_in
     from kinetrum.client.transport.trust import check_ca
 
-    url = connection.check_url(given.url)
+    url = connection.check_url(arguments.url)
     entry = connection.saved()["connections"].get(url, {})
-    known, ca = entry.get("token"), check_ca(given.ca) if given.ca else entry.get("ca")
-    token = given.token or os.environ.get("KINETRUM_TOKEN") or known
+    known, ca = entry.get("token"), check_ca(arguments.ca) if arguments.ca else entry.get("ca")
+    token = arguments.token or os.environ.get("KINETRUM_TOKEN") or known
     if token == "-":
         token = _secret_from_input("Token")
     if not token:
@@ -93,11 +93,11 @@ def _connect(given: argparse.Namespace) -> int:
     service = Service(url, token, ca=ca)
     try:
         me = service.get("/session")
-        if given.project:
-            service.get(path_of("projects", given.project))
+        if arguments.project:
+            service.get(path_of("projects", arguments.project))
     finally:
         service.close()
-    before = connection.save(url, token, given.project, ca=ca)
+    before = connection.save(url, token, arguments.project, ca=ca)
     print(f"Connected to {url} as {me['full_name']}." + (f" Before: {before}" if before else ""))
     tell_waiting(url)
     return 0
@@ -118,7 +118,7 @@ def _session(project: str | None = None) -> Session:
     return open_session(project, wait=False)
 
 
-def _whoami(given: argparse.Namespace) -> int:
+def _whoami(arguments: argparse.Namespace) -> int:
     session = _session()
     me = session.service.get("/session") or {}
     if not me:
@@ -132,7 +132,7 @@ def _whoami(given: argparse.Namespace) -> int:
         "project": session.project,
         "roles": {project["name"]: project["role"] for project in projects},
     }
-    if given.json:
+    if arguments.json:
         output.print_json(data)
         return 0
     print(f"{data['full_name']} ({data['name']}{', administrator' if data['administrator'] else ''}) at {data['url']}")
@@ -141,9 +141,9 @@ def _whoami(given: argparse.Namespace) -> int:
     return 0
 
 
-def _people(given: argparse.Namespace) -> int:
+def _people(arguments: argparse.Namespace) -> int:
     people = _session().service.get("/people")
-    if given.json:
+    if arguments.json:
         output.print_json(people)
     else:
         rows = [[p["name"], p["full_name"], "administrator" if p["is_admin"] else ""] for p in people]
@@ -151,57 +151,60 @@ def _people(given: argparse.Namespace) -> int:
     return 0
 
 
-def _add_person(given: argparse.Namespace) -> int:
+def _add_person(arguments: argparse.Namespace) -> int:
     body = {
-        "name": given.name,
-        "full_name": given.full_name,
+        "name": arguments.name,
+        "full_name": arguments.full_name,
         "password": _secret_from_input("Password"),
-        "is_admin": given.administrator,
+        "is_admin": arguments.administrator,
     }
     _session().service.call("POST", "/people", json=body)
-    print(f"{given.full_name} can sign in as {given.name}; give a role with 'kinetrum admin role {given.name} ROLE'.")
+    print(
+        f"{arguments.full_name} can sign in as {arguments.name}; give a role with "
+        f"'kinetrum admin role {arguments.name} ROLE'."
+    )
     return 0
 
 
-def _set_password(given: argparse.Namespace) -> int:
+def _set_password(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.http import path_of
 
     body = {"password": _secret_from_input("Password")}
-    _session().service.call("PUT", path_of("people", given.name, "password"), json=body)
-    print(f"The password of {given.name} is set; open sessions have ended.")
+    _session().service.call("PUT", path_of("people", arguments.name, "password"), json=body)
+    print(f"The password of {arguments.name} is set; open sessions have ended.")
     return 0
 
 
-def _role(given: argparse.Namespace) -> int:
+def _role(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.http import path_of
 
-    session = _session(given.project)
-    path = path_of("projects", session.project, "members", given.person)
-    if given.role == "none":
+    session = _session(arguments.project)
+    path = path_of("projects", session.project, "members", arguments.person)
+    if arguments.role == "none":
         session.service.remove(path)
-        print(f"{given.person} has no role in {session.project} now.")
+        print(f"{arguments.person} has no role in {session.project} now.")
     else:
-        session.service.call("PUT", path, json={"role": given.role})
-        print(f"{given.person} is {given.role} in {session.project}.")
+        session.service.call("PUT", path, json={"role": arguments.role})
+        print(f"{arguments.person} is {arguments.role} in {session.project}.")
     return 0
 
 
-def _add_project(given: argparse.Namespace) -> int:
-    _session().service.call("POST", "/projects", json={"name": given.name, "description": given.description})
-    print(f"Made the project {given.name}.")
+def _add_project(arguments: argparse.Namespace) -> int:
+    _session().service.call("POST", "/projects", json={"name": arguments.name, "description": arguments.description})
+    print(f"Made the project {arguments.name}.")
     return 0
 
 
-def _token(given: argparse.Namespace) -> int:
-    made = _session().service.call("POST", "/tokens", json={"name": given.name, "person": given.person})
-    output.note(f"Token {given.name}, shown this once; keep it like a password:")
+def _token(arguments: argparse.Namespace) -> int:
+    made = _session().service.call("POST", "/tokens", json={"name": arguments.name, "person": arguments.person})
+    output.note(f"Token {arguments.name}, shown this once; keep it like a password:")
     print(made["secret"])
     return 0
 
 
-def _revoke(given: argparse.Namespace) -> int:
+def _revoke(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.http import path_of
 
-    _session().service.remove(path_of("tokens", given.name), person=given.person or None)
-    print(f"Revoked {given.name}.")
+    _session().service.remove(path_of("tokens", arguments.name), person=arguments.person or None)
+    print(f"Revoked {arguments.name}.")
     return 0

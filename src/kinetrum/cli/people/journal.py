@@ -25,20 +25,20 @@ def add_commands(commands: Commands) -> None:
     common(history, _history)
 
 
-def _history(given: argparse.Namespace) -> int:
+def _history(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.http import path_of
     from kinetrum.client.transport.session import open_session
 
-    if given.stages:
-        return _stages(given)
-    session = open_session(given.project)
-    subject = _subject(session, given.model)
+    if arguments.stages:
+        return _stages(arguments)
+    session = open_session(arguments.project)
+    subject = _subject(session, arguments.model)
     entries = session.service.get(path_of("projects", session.project, "journal"), subject=subject)
-    if given.json:
+    if arguments.json:
         output.print_json(entries)
         return 0
     if not entries:
-        print(f"Nothing is told of {given.model}.")
+        print(f"Nothing is told of {arguments.model}.")
     rows = []
     for entry in entries:
         rows.append(
@@ -56,11 +56,11 @@ def _history(given: argparse.Namespace) -> int:
     return 0
 
 
-def _stages(given: argparse.Namespace) -> int:
+def _stages(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    events = model(given.model.removeprefix("model:"), project=given.project).timeline
-    if given.json:
+    events = model(arguments.model.removeprefix("model:"), project=arguments.project).timeline
+    if arguments.json:
         output.print_json(events)
         return 0
     words = {"promote": "promoted", "demote": "demoted", "roll back": "rolled back"}
@@ -72,7 +72,7 @@ def _stages(given: argparse.Namespace) -> int:
             print(paint(f"  gates overridden: {output.clean(event['override_reason'])}", "bad"))
         print_checks(event["checks"] or [])
     if not events:
-        print(f"No version of {given.model} was placed on a stage yet.")
+        print(f"No version of {arguments.model} was placed on a stage yet.")
     return 0
 
 

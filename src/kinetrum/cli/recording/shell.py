@@ -96,7 +96,7 @@ def _command(commands: Commands, word: str, what: str) -> argparse.ArgumentParse
     return parser
 
 
-def beginning_of(given: argparse.Namespace, options: JsonObject | None = None) -> JsonObject:
+def beginning_of(arguments: argparse.Namespace, options: JsonObject | None = None) -> JsonObject:
     """Return the arguments of `begin` that a command line gave; `options` are parameters read from a tracked command.
 
     Raises InvalidInput where `--set` contradicts the file of `--params` or those options.
@@ -104,17 +104,17 @@ def beginning_of(given: argparse.Namespace, options: JsonObject | None = None) -
     from kinetrum.client.recording.parameters import as_settings
     from kinetrum.core.text.directives import read_pairs
 
-    said = read_pairs(given.settings)
-    params = _together(given.params, as_settings(given.params), said) | (options or {})
+    said = read_pairs(arguments.settings)
+    params = _together(arguments.params, as_settings(arguments.params), said) | (options or {})
     for key in said.keys() & (options or {}).keys():
         _check_option(key, said[key], params[key])
-    goals = dict(_text_pair(text) for text in given.goals)
+    goals = dict(_text_pair(text) for text in arguments.goals)
     return {
-        "project": given.project,
-        "name": given.name,
+        "project": arguments.project,
+        "name": arguments.name,
         "params": params,
-        "seed": given.seed,
-        "labels": dict(_text_pair(text) for text in given.labels),
+        "seed": arguments.seed,
+        "labels": dict(_text_pair(text) for text in arguments.labels),
         "goals": goals,
     }
 
@@ -151,7 +151,7 @@ def _text_pair(text: str) -> tuple[str, str]:
     return key, value
 
 
-def _begin(given: argparse.Namespace) -> int:
+def _begin(arguments: argparse.Namespace) -> int:
     from kinetrum.client.capture.environment import parts_left_out
     from kinetrum.client.recording import exit_hooks, exit_report
     from kinetrum.client.recording.begin import begin
@@ -161,14 +161,14 @@ def _begin(given: argparse.Namespace) -> int:
     spool.use_small_segments()
     exit_report.be_silent()
     # What this process is told of itself says nothing of the run: the shell's command is not known.
-    left_out = parts_left_out(given.leave_out) | {"command", "packages", "resources", "output"}
+    left_out = parts_left_out(arguments.leave_out) | {"command", "packages", "resources", "output"}
     run = begin(
-        given.experiment,
-        parent=given.parent,
-        lease_s=given.lease,
+        arguments.experiment,
+        parent=arguments.parent,
+        lease_s=arguments.lease,
         output=False,
         leave_out=left_out,
-        **beginning_of(given),
+        **beginning_of(arguments),
     )
     if run._looking is not None:
         run._looking.finish()
@@ -181,7 +181,7 @@ def _begin(given: argparse.Namespace) -> int:
     return 0
 
 
-def _run_of(given: argparse.Namespace) -> Run:
+def _run_of(arguments: argparse.Namespace) -> Run:
     """Return the run that is meant, joined; of one begun on this machine nothing waits for the service."""
     from kinetrum.client.recording import exit_report
     from kinetrum.client.recording.run import Run
@@ -193,7 +193,7 @@ def _run_of(given: argparse.Namespace) -> Run:
     spool.use_small_segments()
     # One of many short commands: the last one of the run tells.
     exit_report.be_silent()
-    ref = named_run(given.of_run)
+    ref = named_run(arguments.of_run)
     address = known_address(spool.current_writer().root, ref) if is_id(ref) else None
     if address is None:
         from kinetrum.client.recording.begin import attach
@@ -204,57 +204,67 @@ def _run_of(given: argparse.Namespace) -> Run:
     return Run(address, known_params(root, ref), attached=True)
 
 
-def _set(given: argparse.Namespace) -> int:
+def _set(arguments: argparse.Namespace) -> int:
     from kinetrum.client.spool.run_addresses import keep_params
     from kinetrum.client.spool.spool import current_writer
     from kinetrum.core.text.directives import read_pairs
 
-    run = _run_of(given)
-    run.set_params(read_pairs(given.values))
+    run = _run_of(arguments)
+    run.set_params(read_pairs(arguments.values))
     keep_params(current_writer().root, run.id, run.params)
     return 0
 
 
-def _result(given: argparse.Namespace) -> int:
+def _result(arguments: argparse.Namespace) -> int:
     from kinetrum.core.text.directives import read_pairs
 
-    _run_of(given).result(read_pairs(given.values))
+    _run_of(arguments).result(read_pairs(arguments.values))
     return 0
 
 
-def _measure(given: argparse.Namespace) -> int:
+def _measure(arguments: argparse.Namespace) -> int:
     from kinetrum.core.text.directives import read_pairs
 
-    values = read_pairs(given.values)
-    _run_of(given).measure(values, step=given.step)
+    values = read_pairs(arguments.values)
+    _run_of(arguments).measure(values, step=arguments.step)
     return 0
 
 
-def _used(given: argparse.Namespace) -> int:
+def _used(arguments: argparse.Namespace) -> int:
     from kinetrum.cli.data.artifacts import about_of
 
-    _run_of(given).used(
-        given.path, name=given.name, role=given.role, kind=given.kind, upload=given.upload, about=about_of(given.about)
+    _run_of(arguments).used(
+        arguments.path,
+        name=arguments.name,
+        role=arguments.role,
+        kind=arguments.kind,
+        upload=arguments.upload,
+        about=about_of(arguments.about),
     )
     return 0
 
 
-def _generated(given: argparse.Namespace) -> int:
+def _generated(arguments: argparse.Namespace) -> int:
     from kinetrum.cli.data.artifacts import about_of
 
-    _run_of(given).generated(
-        given.path, name=given.name, kind=given.kind, step=given.step, keep=given.keep, about=about_of(given.about)
+    _run_of(arguments).generated(
+        arguments.path,
+        name=arguments.name,
+        kind=arguments.kind,
+        step=arguments.step,
+        keep=arguments.keep,
+        about=about_of(arguments.about),
     )
     return 0
 
 
-def _activity(given: argparse.Namespace) -> int:
+def _activity(arguments: argparse.Namespace) -> int:
     import subprocess
 
-    words = given.command_words[1:] if given.command_words[:1] == ["--"] else given.command_words
+    words = arguments.command_words[1:] if arguments.command_words[:1] == ["--"] else arguments.command_words
     if not words:
         raise InvalidInput("Write the command after --: kinetrum activity preparing -- ./prepare.sh")
-    activity = _run_of(given).activity(given.name)
+    activity = _run_of(arguments).activity(arguments.name)
     try:
         status = subprocess.run(words, check=False).returncode
     except OSError as error:
@@ -264,18 +274,18 @@ def _activity(given: argparse.Namespace) -> int:
     return 128 - status if status < 0 else status
 
 
-def _end(given: argparse.Namespace) -> int:
+def _end(arguments: argparse.Namespace) -> int:
     from kinetrum.client.recording import exit_report
     from kinetrum.client.spool import spool
     from kinetrum.client.spool.run_addresses import keep_end
     from kinetrum.core.base.ids import is_id
 
-    run = _run_of(given)
+    run = _run_of(arguments)
     exit_report.be_quick()
-    if given.failed is not None:
-        run.end("failed", given.failed)
-    elif given.stopped is not None:
-        run.end("stopped", given.stopped)
+    if arguments.failed is not None:
+        run.end("failed", arguments.failed)
+    elif arguments.stopped is not None:
+        run.end("stopped", arguments.stopped)
     else:
         run.end()
     if is_id(run.id):

@@ -38,7 +38,7 @@ def add_commands(commands: Commands) -> None:
     recorder.set_defaults(run=_shell_recorder)
 
 
-def _shell_recorder(given: argparse.Namespace) -> int:
+def _shell_recorder(arguments: argparse.Namespace) -> int:
     from kinetrum.cli.recording.track import say_where
     from kinetrum.client.capture.environment import parts_left_out
     from kinetrum.client.recording import exit_report
@@ -47,8 +47,8 @@ def _shell_recorder(given: argparse.Namespace) -> int:
     from kinetrum.core.base.errors import KinetrumError
 
     exit_report.be_silent()
-    left_out = parts_left_out(given.leave_out) | {"command", "packages", "output"}
-    run = begin(given.experiment, output=False, leave_out=left_out, **beginning_of(given))
+    left_out = parts_left_out(arguments.leave_out) | {"command", "packages", "output"}
+    run = begin(arguments.experiment, output=False, leave_out=left_out, **beginning_of(arguments))
     tracker = Tracker(run, [], False)
     status, reason, wrong = "finished", None, 0
     for number, line in enumerate(sys.stdin, 1):

@@ -54,7 +54,7 @@ def add_commands(commands: Commands) -> None:
     spool.set_defaults(run=_spool)
 
 
-def _spool(given: argparse.Namespace) -> int:
+def _spool(arguments: argparse.Namespace) -> int:
     allowed = {
         "list": (),
         "send": ("refused", "from_host"),
@@ -62,13 +62,13 @@ def _spool(given: argparse.Namespace) -> int:
         "discard": ("of", "waiting", "yes"),
     }
     for option in ("refused", "from_host", "to", "of", "waiting", "yes"):
-        if getattr(given, option) and option not in allowed[given.act]:
-            raise InvalidInput(f"--{option.replace('_', '-')} does not go with 'spool {given.act}'; see --help.")
-    act = {"list": _list, "send": _send, "redirect": _redirect, "discard": _discard}[given.act]
-    return act(given)
+        if getattr(arguments, option) and option not in allowed[arguments.act]:
+            raise InvalidInput(f"--{option.replace('_', '-')} does not go with 'spool {arguments.act}'; see --help.")
+    act = {"list": _list, "send": _send, "redirect": _redirect, "discard": _discard}[arguments.act]
+    return act(arguments)
 
 
-def _list(given: argparse.Namespace) -> int:
+def _list(arguments: argparse.Namespace) -> int:
     from dataclasses import asdict
 
     from kinetrum.client.spool.rejected import set_aside
@@ -77,7 +77,7 @@ def _list(given: argparse.Namespace) -> int:
 
     waiting = [(root, item) for root in spool_folders() for item in undelivered(root)]
     refused = [item for root in spool_folders() for item in set_aside(root)]
-    if given.json:
+    if arguments.json:
         output.print_json({"waiting": [asdict(item) for _, item in waiting], "set_aside": refused})
         return 0
     if waiting:
@@ -135,7 +135,7 @@ def _moment(seconds: float) -> str:
     return then.strftime("%H:%M:%S" if then.date() == now.date() else "%Y-%m-%d %H:%M")
 
 
-def _send(given: argparse.Namespace) -> int:
+def _send(arguments: argparse.Namespace) -> int:
     from kinetrum.client.sender.delivery import Delivery
     from kinetrum.client.sender.operations import RunCalls
     from kinetrum.client.spool.draining import drain
@@ -143,15 +143,15 @@ def _send(given: argparse.Namespace) -> int:
     from kinetrum.client.transport.session import offer_token
     from kinetrum.places import spool_folders
 
-    if given.from_host:
+    if arguments.from_host:
         folders = [path for root in spool_folders() for path in (root / "writers").glob("*")]
-        if not [path for path in folders if Delivery(path).adopt(given.from_host)]:
-            raise NotFound(f"Nothing in the spool was recorded on {given.from_host}; see 'kinetrum spool list'.")
+        if not [path for path in folders if Delivery(path).adopt(arguments.from_host)]:
+            raise NotFound(f"Nothing in the spool was recorded on {arguments.from_host}; see 'kinetrum spool list'.")
     for root in spool_folders():
         offer_token(root)
         drain(root, _SEND_S, until_obstructed=True)
     print("Everything is delivered.")
-    if given.refused:
+    if arguments.refused:
         for root in spool_folders():
             calls = RunCalls(root)
             try:
@@ -163,21 +163,21 @@ def _send(given: argparse.Namespace) -> int:
     return 0
 
 
-def _redirect(given: argparse.Namespace) -> int:
+def _redirect(arguments: argparse.Namespace) -> int:
     from kinetrum.client.sender.launch import start_sender
     from kinetrum.client.spool.redirection import redirect
     from kinetrum.client.transport.connection import check_url, find_connection
     from kinetrum.places import spool_folders
 
-    connection = find_connection(check_url(given.to) if given.to else None)
-    of = check_url(given.of) if given.of else None
+    connection = find_connection(check_url(arguments.to) if arguments.to else None)
+    of = check_url(arguments.of) if arguments.of else None
     found = []
     for root in spool_folders():
         part = redirect(root, connection, of)
         found += part
         if part:
             start_sender(root)
-    if given.json:
+    if arguments.json:
         from dataclasses import asdict
 
         output.print_json({"to": connection.url, "redirected": [asdict(item) for item in found]})
@@ -189,27 +189,27 @@ def _redirect(given: argparse.Namespace) -> int:
     return 0
 
 
-def _discard(given: argparse.Namespace) -> int:
+def _discard(arguments: argparse.Namespace) -> int:
     from kinetrum.client.spool.redirection import discard_waiting
     from kinetrum.client.spool.rejected import discard
     from kinetrum.client.transport.connection import check_url
     from kinetrum.places import spool_folders
 
-    if not given.waiting:
-        if given.of or given.yes:
+    if not arguments.waiting:
+        if arguments.of or arguments.yes:
             raise InvalidInput("--of and --yes go with 'spool discard --waiting'.")
         count = sum(discard(root) for root in spool_folders())
         print(f"{count} refused {'record' if count == 1 else 'records'} deleted.")
         return 0
-    of = check_url(given.of) if given.of else None
-    found = [item for root in spool_folders() for item in discard_waiting(root, of, only_tell=not given.yes)]
-    if given.json:
+    of = check_url(arguments.of) if arguments.of else None
+    found = [item for root in spool_folders() for item in discard_waiting(root, of, only_tell=not arguments.yes)]
+    if arguments.json:
         from dataclasses import asdict
 
-        output.print_json({"discarded": given.yes, "waiting": [asdict(item) for item in found]})
+        output.print_json({"discarded": arguments.yes, "waiting": [asdict(item) for item in found]})
     elif not found:
         print("Nothing was deleted: no process that has ended left records that cannot be delivered.")
-    elif given.yes:
+    elif arguments.yes:
         print(f"{_counted(found)} deleted.")
     else:
         print(f"{_counted(found)} would be deleted.")

@@ -76,13 +76,13 @@ def add_commands(commands: Commands) -> None:
     track.set_defaults(run=_track)
 
 
-def _track(given: argparse.Namespace) -> int:
+def _track(arguments: argparse.Namespace) -> int:
     import shutil
     from pathlib import Path
 
     from kinetrum.client.tracking.program import blocked_signals
 
-    words = given.command_words[1:] if given.command_words[:1] == ["--"] else given.command_words
+    words = arguments.command_words[1:] if arguments.command_words[:1] == ["--"] else arguments.command_words
     if not words:
         raise InvalidInput("Write the command after --: kinetrum track -- python train.py")
     if shutil.which(words[0]) is None:
@@ -94,10 +94,10 @@ def _track(given: argparse.Namespace) -> int:
         )
         return 126 if there else 127
     with blocked_signals():
-        return _run(given, words)
+        return _run(arguments, words)
 
 
-def _run(given: argparse.Namespace, words: list[str]) -> int:
+def _run(arguments: argparse.Namespace, words: list[str]) -> int:
     from pathlib import Path
 
     from kinetrum.client.capture.figures.collecting import FigureFolder
@@ -108,19 +108,19 @@ def _run(given: argparse.Namespace, words: list[str]) -> int:
     from kinetrum.client.tracking.tracker import Tracker, describe_command
 
     # What is mistyped is said before anything is recorded.
-    files = [MeasuredFile(Path(path), given.step) for path in given.metrics]
-    outputs = [file_patterns.files_of(text) for text in given.generated]
-    inputs = file_patterns.inputs_of(given.used)
-    plots = [PlottedFile.named(text) for text in given.plot]
-    run, left_out = _begin(given, words)
+    files = [MeasuredFile(Path(path), arguments.step) for path in arguments.metrics]
+    outputs = [file_patterns.files_of(text) for text in arguments.generated]
+    inputs = file_patterns.inputs_of(arguments.used)
+    plots = [PlottedFile.named(text) for text in arguments.plot]
+    run, left_out = _begin(arguments, words)
     recorder = run._recorder
     figures = None if "figures" in left_out else FigureFolder()
     began = file_patterns.now_ns(recorder.writer.folder)
     tracker = Tracker(run, files, "output" not in left_out, figures)
     file_patterns.record_inputs(recorder, inputs)
     description = describe_command(run, words, left_out)
-    environment = _environment(run, given) | (figures.environment() if figures is not None else {})
-    command = Command(words, environment, tracker.sink, given.grace)
+    environment = _environment(run, arguments) | (figures.environment() if figures is not None else {})
+    command = Command(words, environment, tracker.sink, arguments.grace)
     try:
         outcome = command.run()
     except NotStarted as error:
@@ -141,7 +141,7 @@ def _run(given: argparse.Namespace, words: list[str]) -> int:
     return outcome.exit_status
 
 
-def _begin(given: argparse.Namespace, words: list[str]) -> tuple[Run, frozenset[str]]:
+def _begin(arguments: argparse.Namespace, words: list[str]) -> tuple[Run, frozenset[str]]:
     from kinetrum.client.capture.environment import parts_left_out
     from kinetrum.client.recording import exit_hooks, exit_report
     from kinetrum.client.recording.begin import begin
@@ -149,22 +149,22 @@ def _begin(given: argparse.Namespace, words: list[str]) -> tuple[Run, frozenset[
     from kinetrum.client.spool.spool import current_writer
     from kinetrum.core.text.command_options import options_of
 
-    options = options_of(words) if given.args else {}
-    left_out = parts_left_out(given.leave_out)
+    options = options_of(words) if arguments.args else {}
+    left_out = parts_left_out(arguments.leave_out)
     exit_report.be_silent()
     # What surrounds this process is not what surrounds the command; that is looked at apart.
     apart = {"command", "packages", "code", "job", "output", "figures"}
-    run = begin(given.experiment, output=False, leave_out=left_out | apart, **beginning_of(given, options))
+    run = begin(arguments.experiment, output=False, leave_out=left_out | apart, **beginning_of(arguments, options))
     exit_hooks.forget(run)
     keep_address(current_writer().root, run._address)
     return run, left_out
 
 
-def _environment(run: Run, given: argparse.Namespace) -> dict[str, str]:
+def _environment(run: Run, arguments: argparse.Namespace) -> dict[str, str]:
     """Let what the command records belong to this run, at the same service."""
     from kinetrum.client.transport.connection import find_connection
 
-    connection = find_connection(None, given.project, given.experiment, needs_service=False)
+    connection = find_connection(None, arguments.project, arguments.experiment, needs_service=False)
     told = {"KINETRUM_RUN": run.id, "KINETRUM_PROJECT": run.project, "KINETRUM_EXPERIMENT": run.experiment}
     if connection.url is not None and connection.instance is None:
         told["KINETRUM_URL"] = connection.url

@@ -87,14 +87,14 @@ def _add_rules(commands: Commands) -> None:
     common(rules, _rules)
 
 
-def _gates(given: argparse.Namespace) -> int:
+def _gates(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    if "@" in given.ref:
-        version = version_of(given.ref, given.project)
-        stages = [given.stage] if given.stage else list(version.model.stages)
+    if "@" in arguments.ref:
+        version = version_of(arguments.ref, arguments.project)
+        stages = [arguments.stage] if arguments.stage else list(version.model.stages)
         found = {stage: version.look_at_gates(stage) for stage in stages}
-        if given.json:
+        if arguments.json:
             output.print_json(found)
             return 0
         for stage, checks in found.items():
@@ -103,10 +103,10 @@ def _gates(given: argparse.Namespace) -> int:
             print(paint(f"{stage}: {said}", "strong"))
             print_checks(checks)
         return 1 if any(not check["met"] for checks in found.values() for check in checks) else 0
-    found_model = model(given.ref, project=given.project)
-    if given.file:
-        found_model.set_gates(_text_of(given.file))
-    if given.json:
+    found_model = model(arguments.ref, project=arguments.project)
+    if arguments.file:
+        found_model.set_gates(_text_of(arguments.file))
+    if arguments.json:
         output.print_json({"gates": found_model.gates})
     else:
         print(found_model.gates or f"{found_model.name} has no gates; kinetrum gates {found_model.name} --set FILE")
@@ -122,14 +122,16 @@ def _text_of(path: str) -> str:
         raise InvalidInput(f"{path} cannot be read ({error.strerror}).", field="file") from None
 
 
-def _evidence(given: argparse.Namespace) -> int:
-    version = version_of(given.ref, given.project)
-    if given.of_run or given.predictions:
-        if not given.on:
+def _evidence(arguments: argparse.Namespace) -> int:
+    version = version_of(arguments.ref, arguments.project)
+    if arguments.of_run or arguments.predictions:
+        if not arguments.on:
             raise InvalidInput("Evidence on what? Name the data: --on holdout.", field="on")
-        truth, score, rows = _predictions(given.predictions) if given.predictions else (None, None, None)
-        version.add_evidence(given.on, run=given.of_run, y_true=truth, y_score=score, rows=rows, data=given.data)
-    if given.json:
+        truth, score, rows = _predictions(arguments.predictions) if arguments.predictions else (None, None, None)
+        version.add_evidence(
+            arguments.on, run=arguments.of_run, y_true=truth, y_score=score, rows=rows, data=arguments.data
+        )
+    if arguments.json:
         output.print_json(version.data["evidence"])
         return 0
     if not version.evidence:
@@ -166,12 +168,12 @@ def _number(text: str) -> object:
     return int(number) if number.is_integer() else number
 
 
-def _card(given: argparse.Namespace) -> int:
+def _card(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    found = model(given.model, project=given.project)
-    if given.write:
-        found.card = _text_of(given.write)
+    found = model(arguments.model, project=arguments.project)
+    if arguments.write:
+        found.card = _text_of(arguments.write)
         print(f"The card of {found.name} is written.")
     else:
         print(found.card)
@@ -180,17 +182,23 @@ def _card(given: argparse.Namespace) -> int:
     return 0
 
 
-def _rules(given: argparse.Namespace) -> int:
+def _rules(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    found = model(given.model, project=given.project)
-    if any(one is not None for one in (given.purpose, given.ask, given.image)):
-        found.describe(purpose=given.purpose, owner=given.ask, image=given.image)
-    asked = (given.approvals, given.second_pair, given.sections, given.renewed_approvals, given.evidence or None)
+    found = model(arguments.model, project=arguments.project)
+    if any(one is not None for one in (arguments.purpose, arguments.ask, arguments.image)):
+        found.describe(purpose=arguments.purpose, owner=arguments.ask, image=arguments.image)
+    asked = (
+        arguments.approvals,
+        arguments.second_pair,
+        arguments.sections,
+        arguments.renewed_approvals,
+        arguments.evidence or None,
+    )
     if any(one is not None for one in asked):
-        _change_rules(found, given)
+        _change_rules(found, arguments)
     data = found.refresh().data
-    if given.json:
+    if arguments.json:
         output.print_json(data)
         return 0
     rows = [
@@ -209,17 +217,19 @@ def _rules(given: argparse.Namespace) -> int:
     return 0
 
 
-def _change_rules(model: Model, given: argparse.Namespace) -> None:
+def _change_rules(model: Model, arguments: argparse.Namespace) -> None:
     """Change rules; where approved versions would no longer be, say which and ask first."""
-    sections = None if given.sections is None else [part.strip() for part in given.sections.split(",")]
-    second, renewed = (None if word is None else word == "yes" for word in (given.second_pair, given.renewed_approvals))
-    evidence = {**model.evidence_rules, **dict(map(_bound, given.evidence))} if given.evidence else None
+    sections = None if arguments.sections is None else [part.strip() for part in arguments.sections.split(",")]
+    second, renewed = (
+        None if word is None else word == "yes" for word in (arguments.second_pair, arguments.renewed_approvals)
+    )
+    evidence = {**model.evidence_rules, **dict(map(_bound, arguments.evidence))} if arguments.evidence else None
     turned = (
         []
-        if given.yes
+        if arguments.yes
         else [
             one
-            for one in model.preview_rules(approvals_needed=given.approvals, renewed_approvals=renewed)
+            for one in model.preview_rules(approvals_needed=arguments.approvals, renewed_approvals=renewed)
             if one["before"] == "approved"
         ]
     )
@@ -231,12 +241,12 @@ def _change_rules(model: Model, given: argparse.Namespace) -> None:
         if not output.confirmed("Change the rules?"):
             raise InvalidInput("Nothing was changed; --yes changes the rules without asking.", field="yes")
     model.rule(
-        approvals_needed=given.approvals,
+        approvals_needed=arguments.approvals,
         second_pair=second,
         card_sections=sections,
         renewed_approvals=renewed,
         evidence=evidence,
-        confirmed=given.yes or bool(turned),
+        confirmed=arguments.yes or bool(turned),
     )
 
 
@@ -261,13 +271,13 @@ def _bound_to(rule: answers.EvidenceRule) -> str:
     return ", ".join(part for part in (people, runs) if part)
 
 
-def _ladder(given: argparse.Namespace) -> int:
+def _ladder(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    found = model(given.model, project=given.project)
-    if given.stages:
-        found.set_ladder([_stage(text) for text in given.stages])
-    if given.json:
+    found = model(arguments.model, project=arguments.project)
+    if arguments.stages:
+        found.set_ladder([_stage(text) for text in arguments.stages])
+    if arguments.json:
         output.print_json(found.data["stages"])
         return 0
     rows = [
@@ -298,25 +308,27 @@ def _stage(text: str) -> dict[str, object]:
     return stage
 
 
-def _lock(given: argparse.Namespace) -> int:
+def _lock(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.registration import lock
 
-    lines = lock(given.refs, given.output, project=given.project)
+    lines = lock(arguments.refs, arguments.output, project=arguments.project)
     print("\n".join(lines))
-    if given.output:
-        output.note(f"Written to {given.output}; kinetrum fetch --locked {given.output} -o DIR fetches exactly these.")
+    if arguments.output:
+        output.note(
+            f"Written to {arguments.output}; kinetrum fetch --locked {arguments.output} -o DIR fetches exactly these."
+        )
     return 0
 
 
-def _fetches(given: argparse.Namespace) -> int:
+def _fetches(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    found = model(given.model, project=given.project).fetches()
-    if given.json:
+    found = model(arguments.model, project=arguments.project).fetches()
+    if arguments.json:
         output.print_json(found)
         return 0
     if not found:
-        print(f"Nobody has fetched a version of {given.model} yet.")
+        print(f"Nobody has fetched a version of {arguments.model} yet.")
         return 0
     rows = [
         [

@@ -131,22 +131,24 @@ def _source_of(version: answers.ModelVersion) -> str:
     return f"{version['run']}{step}" if version["run"] else ""
 
 
-def _models(given: argparse.Namespace) -> int:
+def _models(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import models
 
-    found = models(" ".join(given.find), state=given.state, project=given.project, everywhere=given.everywhere)
-    if given.json:
+    found = models(
+        " ".join(arguments.find), state=arguments.state, project=arguments.project, everywhere=arguments.everywhere
+    )
+    if arguments.json:
         output.print_json([model.data for model in found])
         return 0
     stages = list(dict.fromkeys(stage for model in found for stage in model.stages))
-    where = ["project"] if given.everywhere else []
+    where = ["project"] if arguments.everywhere else []
     rows = []
     for model in found:
         marks = {name: " !" for name in model.warnings}
         rows.append(
             [
                 model.name,
-                *([model.project] if given.everywhere else []),
+                *([model.project] if arguments.everywhere else []),
                 *[f"{model.stages.get(stage) or '–'}{marks.get(stage, '')}" for stage in stages],
                 str(model.lead or "–"),
                 str(model.glance["reviews"]["pending"]),
@@ -197,24 +199,24 @@ def _numbers(words: list[str]) -> dict[str, float]:
     return found
 
 
-def _register(given: argparse.Namespace) -> int:
+def _register(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.registration import register
 
     version = register(
-        given.what,
-        as_model=given.as_model,
-        run=given.of_run,
-        step=given.step,
-        best=given.best,
-        origin=given.origin,
-        comment=given.comment,
-        labels=_pairs(given.label, "--label"),
-        metrics=_numbers(given.metric),
-        sample=_sample(given.sample),
-        upload=not given.by_reference,
-        project=given.project,
+        arguments.what,
+        as_model=arguments.as_model,
+        run=arguments.of_run,
+        step=arguments.step,
+        best=arguments.best,
+        origin=arguments.origin,
+        comment=arguments.comment,
+        labels=_pairs(arguments.label, "--label"),
+        metrics=_numbers(arguments.metric),
+        sample=_sample(arguments.sample),
+        upload=not arguments.by_reference,
+        project=arguments.project,
     )
-    if given.json:
+    if arguments.json:
         output.print_json(version.data)
         return 0
     signature = version.signature
@@ -275,16 +277,16 @@ def _expected(text: str | None) -> Expect:
     return int(text)
 
 
-def _review(given: argparse.Namespace) -> int:
-    version = version_of(given.ref, given.project)
-    if given.verdict == "take back":
-        version.take_back_verdict(given.comment)
-    elif given.verdict == "approve":
-        version.approve(given.comment)
-    elif given.verdict == "reject":
-        version.reject(given.comment)
-    found = version.beside(given.stage, against=given.against)
-    if given.json:
+def _review(arguments: argparse.Namespace) -> int:
+    version = version_of(arguments.ref, arguments.project)
+    if arguments.verdict == "take back":
+        version.take_back_verdict(arguments.comment)
+    elif arguments.verdict == "approve":
+        version.approve(arguments.comment)
+    elif arguments.verdict == "reject":
+        version.reject(arguments.comment)
+    found = version.beside(arguments.stage, against=arguments.against)
+    if arguments.json:
         output.print_json(found)
     else:
         from kinetrum.cli.registry.review_tables import show_review
@@ -293,15 +295,17 @@ def _review(given: argparse.Namespace) -> int:
     return 0
 
 
-def _promote(given: argparse.Namespace) -> int:
-    version = version_of(given.ref, given.project)
-    before = version.model.occupant_seen(given.stage)
-    version.promote(given.stage, expect=_expected(given.expect), comment=given.comment, override=given.override)
-    if given.json:
+def _promote(arguments: argparse.Namespace) -> int:
+    version = version_of(arguments.ref, arguments.project)
+    before = version.model.occupant_seen(arguments.stage)
+    version.promote(
+        arguments.stage, expect=_expected(arguments.expect), comment=arguments.comment, override=arguments.override
+    )
+    if arguments.json:
         output.print_json(version.model.data)
     else:
         was = f"; version {before} stood there before" if before else ""
-        print(f"{version.reference} stands on {given.stage} now{was}.")
+        print(f"{version.reference} stands on {arguments.stage} now{was}.")
         checks = version.model.timeline[-1]["checks"]
         if checks:
             from kinetrum.cli.registry.review_tables import print_checks
@@ -310,46 +314,46 @@ def _promote(given: argparse.Namespace) -> int:
     return 0
 
 
-def _demote(given: argparse.Namespace) -> int:
-    model, stage = _stage(given.ref, given.project)
+def _demote(arguments: argparse.Namespace) -> int:
+    model, stage = _stage(arguments.ref, arguments.project)
     before = model.occupant_seen(stage)
-    model.demote(stage, expect=_expected(given.expect), comment=given.comment)
-    if given.json:
+    model.demote(stage, expect=_expected(arguments.expect), comment=arguments.comment)
+    if arguments.json:
         output.print_json(model.data)
     else:
         print(f"The stage {stage} of {model.name} is empty now; version {before} stood there.")
     return 0
 
 
-def _rollback(given: argparse.Namespace) -> int:
-    model, stage = _stage(given.ref, given.project)
+def _rollback(arguments: argparse.Namespace) -> int:
+    model, stage = _stage(arguments.ref, arguments.project)
     before = model.occupant_seen(stage)
-    now = model.roll_back(stage, expect=_expected(given.expect), comment=given.comment)
-    if given.json:
+    now = model.roll_back(stage, expect=_expected(arguments.expect), comment=arguments.comment)
+    if arguments.json:
         output.print_json(model.data)
     else:
         print(f"{stage} of {model.name} holds version {now} again; version {before} was taken off.")
     return 0
 
 
-def _retire(given: argparse.Namespace) -> int:
-    version = version_of(given.ref, given.project)
-    version.retire(not given.undo, given.comment)
-    if given.json:
+def _retire(arguments: argparse.Namespace) -> int:
+    version = version_of(arguments.ref, arguments.project)
+    version.retire(not arguments.undo, arguments.comment)
+    if arguments.json:
         output.print_json(version.data)
     else:
-        print(f"{version.reference} is {'in use again' if given.undo else 'retired'}.")
+        print(f"{version.reference} is {'in use again' if arguments.undo else 'retired'}.")
     return 0
 
 
-def _lead(given: argparse.Namespace) -> int:
+def _lead(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    found = model(given.model, project=given.project)
-    if given.version is not None:
-        number = _expected(given.version)
-        found.choose_lead(number if isinstance(number, int) else None, given.comment)
-    if given.json:
+    found = model(arguments.model, project=arguments.project)
+    if arguments.version is not None:
+        number = _expected(arguments.version)
+        found.choose_lead(number if isinstance(number, int) else None, arguments.comment)
+    if arguments.json:
         output.print_json({"model": found.name, "lead": found.lead, "chosen": found.data["lead_chosen"]})
     elif found.lead is None:
         print(f"{found.name} has no lead version: no stage holds an approved version and none was chosen.")

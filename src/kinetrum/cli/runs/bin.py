@@ -51,32 +51,32 @@ def add_commands(commands: Commands) -> None:
     add_common(bin_, _bin)
 
 
-def _bin(given: argparse.Namespace) -> int:
+def _bin(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import move_things
 
-    if not given.refs and not given.experiment:
-        return _list(given)
-    meant = _meant(given)
+    if not arguments.refs and not arguments.experiment:
+        return _list(arguments)
+    meant = _meant(arguments)
     done: list[str] = []
     left_below = 0
     for session, plain in meant.values():
-        found = move_things(session, session.project, plain, not given.restore, given.children)
-        asks = found["left_below"] > 0 and not given.yes
+        found = move_things(session, session.project, plain, not arguments.restore, arguments.children)
+        asks = found["left_below"] > 0 and not arguments.yes
         if asks and output.confirmed(_below(found["left_below"])):
-            found = move_things(session, session.project, plain, not given.restore, True)
+            found = move_things(session, session.project, plain, not arguments.restore, True)
         done, left_below = done + found["references"], left_below + found["left_below"]
-    if left_below and not given.json:
+    if left_below and not arguments.json:
         word = "1 run below stays" if left_below == 1 else f"{left_below} runs below stay"
         output.note(f"{word} where {'it is' if left_below == 1 else 'they are'}; --children takes them along.")
     undo = f"; kinetrum bin --restore {' '.join(done)} takes back" if 0 < len(done) <= 6 else ""
-    return done_with(given, done, "restored" if given.restore else f"in the bin{undo}")
+    return done_with(arguments, done, "restored" if arguments.restore else f"in the bin{undo}")
 
 
-def _list(given: argparse.Namespace) -> int:
+def _list(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import binned
 
-    found = binned(project=given.project)
-    if given.json:
+    found = binned(project=arguments.project)
+    if arguments.json:
         output.print_json(found)
     elif found:
         rows = [
@@ -100,29 +100,29 @@ def _below(count: int) -> str:
     return f"{count} {'run is' if count == 1 else 'runs are'} below. Take {'it' if count == 1 else 'them'} along?"
 
 
-def _meant(given: argparse.Namespace) -> dict[str, tuple[Session, list[str]]]:
+def _meant(arguments: argparse.Namespace) -> dict[str, tuple[Session, list[str]]]:
     """Return what is meant by project: references, the runs of `experiment:NAME`, or with -e those a query finds."""
-    if given.experiment:
-        if given.restore:
+    if arguments.experiment:
+        if arguments.restore:
             raise InvalidInput(
                 "A query finds nothing in the bin; name runs to restore them, 'kinetrum bin' lists them."
             )
-        query = " ".join(given.refs)
-        return _confirmed(given, given.experiment, query, given.project)
-    whole = [ref for ref in given.refs if ref.rpartition("/")[2].startswith("experiment:")]
-    found = things_by_project(given, [ref for ref in given.refs if ref not in whole])
+        query = " ".join(arguments.refs)
+        return _confirmed(arguments, arguments.experiment, query, arguments.project)
+    whole = [ref for ref in arguments.refs if ref.rpartition("/")[2].startswith("experiment:")]
+    found = things_by_project(arguments, [ref for ref in arguments.refs if ref not in whole])
     for ref in whole:
         project, _, name = ref.rpartition("/")
         name = name.removeprefix("experiment:")
-        if given.restore:
+        if arguments.restore:
             raise InvalidInput(f"Name the runs of {name} to restore them; 'kinetrum bin' lists them.", field="ref")
-        for place, (session, plain) in _confirmed(given, name, "", project or given.project).items():
+        for place, (session, plain) in _confirmed(arguments, name, "", project or arguments.project).items():
             found.setdefault(place, (session, []))[1].extend(plain)
     return found
 
 
 def _confirmed(
-    given: argparse.Namespace, experiment: str, query: str, project: str | None
+    arguments: argparse.Namespace, experiment: str, query: str, project: str | None
 ) -> dict[str, tuple[Session, list[str]]]:
     """Return the runs that fit, by project, once a person has seen how many they are."""
     from kinetrum.client.reading.run_table import runs
@@ -130,7 +130,7 @@ def _confirmed(
     table = runs(query, experiment=experiment, project=project)
     refs = table.references
     what = f"{output.counted_things(refs)} of {experiment}{f' where {query}' if query else ''}"
-    if refs and not given.yes and not output.confirmed(f"Put {what} into the bin?"):
+    if refs and not arguments.yes and not output.confirmed(f"Put {what} into the bin?"):
         asked = "" if sys.stdin.isatty() else " Add --yes to put them into the bin."
         raise InvalidInput(f"Nothing was changed: {what}.{asked}")
     return {table.project: (table.session, refs)} if refs else {}

@@ -62,7 +62,7 @@ def add_commands(commands: Commands) -> None:
     add_common(correct, _correct)
 
 
-def _session(given: argparse.Namespace, ref: str) -> tuple[Session, str]:
+def _session(arguments: argparse.Namespace, ref: str) -> tuple[Session, str]:
     """Return the session for a run's reference, and the reference without its project."""
     from kinetrum.client.transport.session import open_session
     from kinetrum.core.base.refs import RunRef, parse_ref
@@ -70,20 +70,20 @@ def _session(given: argparse.Namespace, ref: str) -> tuple[Session, str]:
     parsed = parse_ref(ref)
     if not isinstance(parsed, RunRef):
         raise InvalidInput(f"{ref!r} names no run; write EXPERIMENT/NUMBER or an id.", field="ref")
-    session = open_session(parsed.project or given.project)
+    session = open_session(parsed.project or arguments.project)
     return session, f"{parsed.experiment}/{parsed.pick}" if parsed.experiment else parsed.pick
 
 
-def _sessions(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Session, list[str]]]:
+def _sessions(arguments: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Session, list[str]]]:
     """Group references by project."""
     found: dict[str, tuple[Session, list[str]]] = {}
     for ref in refs:
-        session, plain = _session(given, ref)
+        session, plain = _session(arguments, ref)
         found.setdefault(session.project, (session, []))[1].append(plain)
     return found
 
 
-def things_by_project(given: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Session, list[str]]]:
+def things_by_project(arguments: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Session, list[str]]]:
     """Group references of runs, versions (`nights@2`) and whole things (`artifact:nights`) by project."""
     from kinetrum.client.transport.session import open_session
     from kinetrum.core.base.refs import VersionRef, parse_ref
@@ -93,20 +93,20 @@ def things_by_project(given: argparse.Namespace, refs: list[str]) -> dict[str, t
         before, _, after = text.rpartition("/")
         if after.startswith(WHOLE):
             of = after.removeprefix("project:") if after.startswith("project:") else before
-            session, plain = open_session(of or given.project), after
+            session, plain = open_session(of or arguments.project), after
         elif "@" in text:
             ref = parse_ref(text)
-            session = open_session(ref.project or given.project)
+            session = open_session(ref.project or arguments.project)
             plain = f"{ref.name}@{ref.which}" if isinstance(ref, VersionRef) else text
         else:
-            session, plain = _session(given, text)
+            session, plain = _session(arguments, text)
         found.setdefault(session.project, (session, []))[1].append(plain)
     return found
 
 
-def done_with(given: argparse.Namespace, done: list[str], what: str) -> int:
+def done_with(arguments: argparse.Namespace, done: list[str], what: str) -> int:
     """Say what was done to things, by their references where they are few; returns the exit status."""
-    if given.json:
+    if arguments.json:
         output.print_json(done)
     else:
         print(f"{', '.join(done) if 0 < len(done) <= 6 else output.counted_things(done)} {what}.")
@@ -117,11 +117,11 @@ def _pairs(words: list[str]) -> dict[str, str]:
     return {key: value for key, _, value in (word.partition("=") for word in words)}
 
 
-def _label(given: argparse.Namespace) -> int:
+def _label(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import label_runs
 
-    at = next((at for at, word in enumerate(given.words) if "=" in word), len(given.words))
-    refs, words = given.words[:at], given.words[at:]
+    at = next((at for at, word in enumerate(arguments.words) if "=" in word), len(arguments.words))
+    refs, words = arguments.words[:at], arguments.words[at:]
     if not refs or not words or not all("=" in word for word in words):
         raise InvalidInput(
             "Write runs or versions first, then the labels: kinetrum label frost-alarm/42 purpose=baseline."
@@ -129,11 +129,11 @@ def _label(given: argparse.Namespace) -> int:
     labels = {key: value or None for key, value in _pairs(words).items()}
     of_files = [ref for ref in refs if ref.startswith(("artifact:", "model:", "experiment:")) or "@" in ref]
     done = []
-    for session, plain in things_by_project(given, of_files).values():
+    for session, plain in things_by_project(arguments, of_files).values():
         done += [_label_files(session, ref, labels) for ref in plain]
-    for session, plain in _sessions(given, [ref for ref in refs if ref not in of_files]).values():
+    for session, plain in _sessions(arguments, [ref for ref in refs if ref not in of_files]).values():
         done += label_runs(session, session.project, plain, labels)
-    return done_with(given, done, "labelled")
+    return done_with(arguments, done, "labelled")
 
 
 def _label_files(session: Session, ref: str, labels: dict[str, str | None]) -> str:
@@ -163,25 +163,25 @@ def _label_files(session: Session, ref: str, labels: dict[str, str | None]) -> s
     return StoredVersion.read(session, session.project, name, which).label(**labels).reference
 
 
-def _note(given: argparse.Namespace) -> int:
+def _note(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.notes import note_things, notes_on, remove_note
 
-    by_project = things_by_project(given, given.refs).values()
-    if given.message is not None:
-        text = sys.stdin.read() if given.message == "-" else given.message
+    by_project = things_by_project(arguments, arguments.refs).values()
+    if arguments.message is not None:
+        text = sys.stdin.read() if arguments.message == "-" else arguments.message
         done = [ref for session, refs in by_project for ref in note_things(session, session.project, refs, text)]
-        return done_with(given, done, "noted")
-    if len(given.refs) > 1:
+        return done_with(arguments, done, "noted")
+    if len(arguments.refs) > 1:
         raise InvalidInput("Notes are read of one thing at a time; -m TEXT puts one on many.", field="ref")
     ((session, (ref,)),) = by_project
-    if given.remove is not None:
-        remove_note(session, session.project, ref, given.remove)
-        return done_with(given, [ref], "has that note no more")
-    return _print_notes(given, notes_on(session, session.project, ref))
+    if arguments.remove is not None:
+        remove_note(session, session.project, ref, arguments.remove)
+        return done_with(arguments, [ref], "has that note no more")
+    return _print_notes(arguments, notes_on(session, session.project, ref))
 
 
-def _print_notes(given: argparse.Namespace, notes: list[Note]) -> int:
-    if given.json:
+def _print_notes(arguments: argparse.Namespace, notes: list[Note]) -> int:
+    if arguments.json:
         output.print_json([vars(note) for note in notes])
         return 0
     for note in notes:
@@ -193,40 +193,42 @@ def _print_notes(given: argparse.Namespace, notes: list[Note]) -> int:
     return 0
 
 
-def _rename(given: argparse.Namespace) -> int:
+def _rename(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.http import path_of
 
-    kind, colon, _ = given.ref.rpartition("/")[2].partition(":")
+    kind, colon, _ = arguments.ref.rpartition("/")[2].partition(":")
     if colon and kind in {"experiment", "model"}:
-        return _rename_thing(given, kind)
-    session, plain = _session(given, given.ref)
+        return _rename_thing(arguments, kind)
+    session, plain = _session(arguments, arguments.ref)
     run = _found(session, plain)
     path = path_of("projects", session.project, "experiments", run["experiment"], "runs", run["id"], "name")
-    done = session.service.call("PUT", path, json={"name": given.name or None})["runs"]
-    return done_with(given, done, f"is named {output.clean(given.name)}" if given.name else "has no name now")
+    done = session.service.call("PUT", path, json={"name": arguments.name or None})["runs"]
+    return done_with(
+        arguments, done, f"is named {output.clean(arguments.name)}" if arguments.name else "has no name now"
+    )
 
 
-def _rename_thing(given: argparse.Namespace, kind: str) -> int:
+def _rename_thing(arguments: argparse.Namespace, kind: str) -> int:
     from kinetrum.client.transport.http import path_of
 
-    ((session, (ref,)),) = things_by_project(given, [given.ref]).values()
+    ((session, (ref,)),) = things_by_project(arguments, [arguments.ref]).values()
     before = ref.removeprefix(f"{kind}:")
     path = path_of("projects", session.project, f"{kind}s", before, "name")
-    name = session.service.call("PUT", path, json={"name": given.name})["name"]
-    return done_with(given, [f"{kind}:{name}"], f"is the name now; {before} goes on leading there")
+    name = session.service.call("PUT", path, json={"name": arguments.name})["name"]
+    return done_with(arguments, [f"{kind}:{name}"], f"is the name now; {before} goes on leading there")
 
 
-def _run_names(given: argparse.Namespace) -> int:
+def _run_names(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import experiment
 
-    found = experiment(given.experiment, project=given.project)
-    if given.generate is not None:
-        found.generates_names = given.generate == "on"
-    if given.json:
+    found = experiment(arguments.experiment, project=arguments.project)
+    if arguments.generate is not None:
+        found.generates_names = arguments.generate == "on"
+    if arguments.json:
         output.print_json({"generates_names": found.generates_names})
     else:
         some = "get a generated one" if found.generates_names else "have none"
-        print(f"Runs of {given.experiment} that are begun without a name {some}.")
+        print(f"Runs of {arguments.experiment} that are begun without a name {some}.")
     return 0
 
 
@@ -239,35 +241,35 @@ def _found(session: Session, plain: str) -> answers.RunRow:
     return find_run(session, parsed)._data
 
 
-def _seeds(given: argparse.Namespace) -> int:
+def _seeds(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import experiment
 
-    found = experiment(given.experiment, project=given.project)
-    if given.names:
-        found.seeds = given.names
+    found = experiment(arguments.experiment, project=arguments.project)
+    if arguments.names:
+        found.seeds = arguments.names
     names = found.seeds
-    if given.json:
+    if arguments.json:
         output.print_json(names)
     else:
-        print(f"Replicates of {given.experiment} differ in {', '.join(names)} alone.")
+        print(f"Replicates of {arguments.experiment} differ in {', '.join(names)} alone.")
     return 0
 
 
-def _goal(given: argparse.Namespace) -> int:
+def _goal(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import experiment
 
-    found = experiment(given.experiment, project=given.project)
-    if given.key is not None:
-        if given.direction is None:
-            raise InvalidInput(f"Say which way {given.key} is better: higher or lower (none takes the goal away).")
-        if given.direction == "none":
-            found.remove_goal(given.key)
+    found = experiment(arguments.experiment, project=arguments.project)
+    if arguments.key is not None:
+        if arguments.direction is None:
+            raise InvalidInput(f"Say which way {arguments.key} is better: higher or lower (none takes the goal away).")
+        if arguments.direction == "none":
+            found.remove_goal(arguments.key)
         else:
-            parts = {"unit": given.unit, "bound": given.bound, "aggregate": given.show}
+            parts = {"unit": arguments.unit, "bound": arguments.bound, "aggregate": arguments.show}
             kept = {key: value for key, value in parts.items() if value is not None}
-            found.set_goal(given.key, {"direction": given.direction, **kept})
+            found.set_goal(arguments.key, {"direction": arguments.direction, **kept})
     goals = found.goals
-    if given.json:
+    if arguments.json:
         output.print_json(goals)
         return 0
     rows = [
@@ -283,21 +285,21 @@ def _goal(given: argparse.Namespace) -> int:
     if rows:
         output.print_table(["key", "goal", "bound", "unit", "shown of a metric"], rows)
     else:
-        print(f"{given.experiment} has no goals; set one: kinetrum goal {given.experiment} recall higher")
+        print(f"{arguments.experiment} has no goals; set one: kinetrum goal {arguments.experiment} recall higher")
     return 0
 
 
-def _correct(given: argparse.Namespace) -> int:
+def _correct(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import correct_run
     from kinetrum.client.transport.http import path_of
     from kinetrum.core.base.values import read_typed
 
-    session, plain = _session(given, given.ref)
+    session, plain = _session(arguments, arguments.ref)
     run = _found(session, plain)
-    wrong = next((word for word in given.params if "=" not in word), None)
+    wrong = next((word for word in arguments.params if "=" not in word), None)
     if wrong is not None:
         raise InvalidInput(f"{wrong!r} is no KEY=VALUE.", field="params")
     path = path_of("projects", session.project, "experiments", run["experiment"], "runs", run["id"])
-    params = {key: read_typed(text) for key, text in _pairs(given.params).items()}
-    correct_run(session, path, params, given.comment)
-    return done_with(given, [run["reference"]], "corrected")
+    params = {key: read_typed(text) for key, text in _pairs(arguments.params).items()}
+    correct_run(session, path, params, arguments.comment)
+    return done_with(arguments, [run["reference"]], "corrected")

@@ -20,17 +20,17 @@ _AT_ONCE, _PAUSE_S, _ROWS = 2_000, 0.7, 20
 _CONSTANT = frozenset({"at", "machine memory size (bytes)", "machine cores"})
 
 
-def show_surroundings(run: RecordedRun, given: argparse.Namespace) -> int:
+def show_surroundings(run: RecordedRun, arguments: argparse.Namespace) -> int:
     """Print the part that was asked for."""
-    if given.code:
-        return show_code(run, given)
-    return show_resources(run, given) if given.resources else show_output(run, given)
+    if arguments.code:
+        return show_code(run, arguments)
+    return show_resources(run, arguments) if arguments.resources else show_output(run, arguments)
 
 
-def show_resources(run: RecordedRun, given: argparse.Namespace) -> int:
+def show_resources(run: RecordedRun, arguments: argparse.Namespace) -> int:
     """Print what the run used of its machine: a row for each stretch of its time, with the highest of each."""
-    samples = run.resources(200 if given.json else _ROWS)
-    if given.json:
+    samples = run.resources(200 if arguments.json else _ROWS)
+    if arguments.json:
         output.print_json(samples)
         return 0
     times = [int(at) for at in samples.get("at", []) if at is not None]
@@ -57,21 +57,21 @@ def _amount(name: str, value: float | int | None) -> str:
     return f"{value / 1000**power:.3g} {unit}"
 
 
-def show_output(run: RecordedRun, given: argparse.Namespace) -> int:
+def show_output(run: RecordedRun, arguments: argparse.Namespace) -> int:
     """Print what a run printed; with --follow go on until it has ended and everything has been shown."""
     at = 0
     while True:
-        running = given.follow and run.refresh().status == "running"
-        page = run.output_page(at, _AT_ONCE, given.stream, given.search)
-        if at < page["tail_begin"] and page["head_end"] < page["tail_begin"] and not given.search:
-            _print_with_gap(page, given.json)
+        running = arguments.follow and run.refresh().status == "running"
+        page = run.output_page(at, _AT_ONCE, arguments.stream, arguments.search)
+        if at < page["tail_begin"] and page["head_end"] < page["tail_begin"] and not arguments.search:
+            _print_with_gap(page, arguments.json)
         else:
-            _print_lines(page["lines"], given.json)
+            _print_lines(page["lines"], arguments.json)
         at = (page["lines"][-1]["number"] or 0) + 1 if page["more"] else max(at, page["next_line"])
         if page["more"]:
             continue
         if not running:
-            _print_lines(page["unfinished"], given.json)
+            _print_lines(page["unfinished"], arguments.json)
             return 0
         sys.stdout.flush()
         time.sleep(_PAUSE_S)
@@ -101,10 +101,10 @@ def _print_lines(lines: list[answers.OutputLine], as_json: bool) -> None:
             print(plain(line["text"]))
 
 
-def show_code(run: RecordedRun, given: argparse.Namespace) -> int:
+def show_code(run: RecordedRun, arguments: argparse.Namespace) -> int:
     """Print the code, packages and job of a run; with --against what of them differs from another run."""
-    found = run.surroundings(given.against)
-    if given.json:
+    found = run.surroundings(arguments.against)
+    if arguments.json:
         output.print_json(found)
         return 0
     if found["against"]:

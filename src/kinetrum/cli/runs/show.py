@@ -47,7 +47,7 @@ def _goal_mark(goals: list[answers.Goal], key: str) -> str:
     return key
 
 
-def _show(given: argparse.Namespace) -> int:
+def _show(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.artifact_versions import StoredVersion
     from kinetrum.client.reading.descriptions import Experiment
     from kinetrum.client.reading.recorded_run import RecordedRun
@@ -56,31 +56,31 @@ def _show(given: argparse.Namespace) -> int:
     from kinetrum.client.transport.session import open_session
     from kinetrum.core.base.refs import RunRef
 
-    kind, ref = parse_kind(given.ref)
-    session = open_session(ref.project or given.project, wait=not given.follow)
+    kind, ref = parse_kind(arguments.ref)
+    session = open_session(ref.project or arguments.project, wait=not arguments.follow)
     found = resolve(session, ref, kind)
     if isinstance(found, RecordedRun) and isinstance(ref, RunRef) and ref.path:
         # frost-alarm/42:frost-net is what the run generated under that name.
         found = found.generated_version(ref.path.partition("/")[0])
-    if given.output or given.follow or given.code or given.resources:
+    if arguments.output or arguments.follow or arguments.code or arguments.resources:
         from kinetrum.cli.runs.environment import show_surroundings
 
         if not isinstance(found, RecordedRun):
-            raise InvalidInput(f"{given.ref} is no run; --output, --code and --resources are of runs.", field="ref")
-        return show_surroundings(found, given)
+            raise InvalidInput(f"{arguments.ref} is no run; --output, --code and --resources are of runs.", field="ref")
+        return show_surroundings(found, arguments)
     if isinstance(found, RecordedRun):
         data = found._whole()
-        _print(data, given.json, _show_run)
+        _print(data, arguments.json, _show_run)
     elif isinstance(found, StoredVersion):
-        _print(found.data, given.json, _show_artifact)
+        _print(found.data, arguments.json, _show_artifact)
     elif isinstance(found, ModelVersion):
-        _print(found.data, given.json, _show_version)
+        _print(found.data, arguments.json, _show_version)
     elif isinstance(found, Experiment):
-        _print(found.data, given.json, _show_experiment)
+        _print(found.data, arguments.json, _show_experiment)
     elif isinstance(found, Model):
         from kinetrum.cli.registry.models import show_model
 
-        _print(found.data, given.json, show_model)
+        _print(found.data, arguments.json, show_model)
     return 0
 
 

@@ -18,14 +18,14 @@ def add_commands(commands: Commands) -> None:
     add_common(find, _find)
 
 
-def _find(given: argparse.Namespace) -> int:
+def _find(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.session import open_session
 
-    session = open_session(given.project)
-    found = session.service.get("/find", text=" ".join(given.words), project=session.project)
-    if given.json:
-        output.print_json(found)
-    elif found:
+    session = open_session(arguments.project)
+    answer = session.service.get("/find", text=" ".join(arguments.words), project=session.project)
+    if arguments.json:
+        output.print_json(answer)
+    elif answer:
         rows = [
             [
                 one["kind"],
@@ -34,9 +34,9 @@ def _find(given: argparse.Namespace) -> int:
                 output.clean(one["about"] or ""),
                 one["project"],
             ]
-            for one in found
+            for one in answer
         ]
         output.print_table(["what", "reference", "title", "about", "project"], rows, keep=2)
     else:
-        print(f"Nothing is named like {' '.join(given.words)!r}.")
+        print(f"Nothing is named like {' '.join(arguments.words)!r}.")
     return 0

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from kinetrum.client.transport.session import Session
 
 
-def print_groups(session: Session, experiment: str | None, given: argparse.Namespace) -> int:
+def print_groups(session: Session, experiment: str | None, arguments: argparse.Namespace) -> int:
     """Print the groups of runs that fit."""
     from kinetrum.cli.search.headings import head_of
     from kinetrum.client.reading.table_export import table_path
@@ -21,14 +21,14 @@ def print_groups(session: Session, experiment: str | None, given: argparse.Names
 
     page = session.service.get(
         f"{table_path(session.project, experiment)}/groups",
-        by=given.group,
-        query=given.query,
-        sort=given.sort,
-        pareto=given.pareto,
-        limit=max(1, min(given.limit, 500)),
-        column=named_columns(given.columns or "") or None,
+        by=arguments.group,
+        query=arguments.query,
+        sort=arguments.sort,
+        pareto=arguments.pareto,
+        limit=max(1, min(arguments.limit, 500)),
+        column=named_columns(arguments.columns or "") or None,
     )
-    if given.json:
+    if arguments.json:
         output.print_json(page)
         return 0
     for remark in page["remarks"]:
@@ -36,14 +36,14 @@ def print_groups(session: Session, experiment: str | None, given: argparse.Names
     if not page["groups"]:
         print("No run fits.")
         return 0
-    rows = [[*_title(group, given.group), *_cells(group, page["columns"])] for group in page["groups"]]
-    heads = [*_title_heads(given.group), *[head_of(page["goals"], column) for column in page["columns"]]]
+    rows = [[*_title(group, arguments.group), *_cells(group, page["columns"])] for group in page["groups"]]
+    heads = [*_title_heads(arguments.group), *[head_of(page["goals"], column) for column in page["columns"]]]
     kept = [at for at in range(len(heads)) if at < 3 or any(row[at] != "–" for row in rows)]
     output.print_table([heads[at] for at in kept], [[row[at] for at in kept] for row in rows], keep=2)
     total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
     print(
         paint(
-            f"{len(rows)} of {total} groups by {given.group}; mean ± standard deviation over their runs, "
+            f"{len(rows)} of {total} groups by {arguments.group}; mean ± standard deviation over their runs, "
             "of settings from … to",
             "quiet",
         )

@@ -63,17 +63,17 @@ def add_commands(commands: Commands) -> None:
     add_common(views, _views)
 
 
-def _views(given: argparse.Namespace) -> int:
+def _views(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.http import path_of
     from kinetrum.client.transport.session import open_session
 
-    session = open_session(given.project)
-    asked = {"experiment": given.experiment} if given.experiment else {}
-    found = session.service.get(path_of("projects", session.project, "views"), **asked)
-    if given.json:
-        output.print_json(found)
+    session = open_session(arguments.project)
+    asked = {"experiment": arguments.experiment} if arguments.experiment else {}
+    answer = session.service.get(path_of("projects", session.project, "views"), **asked)
+    if arguments.json:
+        output.print_json(answer)
         return 0
-    if not found:
+    if not answer:
         print("No views are saved here; the console saves them, under Views.")
         return 0
     rows = [
@@ -85,76 +85,79 @@ def _views(given: argparse.Namespace) -> int:
             moment(view["saved_at"]),
             output.clean(view["arrangement"].get("q", "")),
         ]
-        for view in found
+        for view in answer
     ]
     output.print_table(["view", "experiment", "of", "saved by", "at", "query"], rows, keep=3)
     return 0
 
 
-def _apply_view(session: Session, given: argparse.Namespace) -> None:
+def _apply_view(session: Session, arguments: argparse.Namespace) -> None:
     """Let a view fill in what was not given."""
     from kinetrum.client.reading.view_names import view_named
 
-    view = view_named(session, given.view, given.experiment)
+    view = view_named(session, arguments.view, arguments.experiment)
     arrangement = view["arrangement"]
-    given.experiment = given.experiment or view["experiment"]
+    arguments.experiment = arguments.experiment or view["experiment"]
     for name, key in (("query", "q"), ("sort", "sort"), ("columns", "cols"), ("group", "group"), ("pareto", "pareto")):
-        setattr(given, name, getattr(given, name) or arrangement.get(key) or getattr(given, name))
+        setattr(arguments, name, getattr(arguments, name) or arrangement.get(key) or getattr(arguments, name))
 
 
-def _runs(given: argparse.Namespace) -> int:
+def _runs(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.connection import find_connection
     from kinetrum.client.transport.session import open_session
 
-    session = open_session(given.project)
-    if given.view:
-        _apply_view(session, given)
-    chosen = None if given.all else given.experiment or find_connection(project=given.project).chosen_experiment
-    if chosen is None and not (given.query or given.all or given.form):
-        return _experiments(session, given.json)
-    if given.form or given.series:
+    session = open_session(arguments.project)
+    if arguments.view:
+        _apply_view(session, arguments)
+    chosen = (
+        None if arguments.all else arguments.experiment or find_connection(project=arguments.project).chosen_experiment
+    )
+    if chosen is None and not (arguments.query or arguments.all or arguments.form):
+        return _experiments(session, arguments.json)
+    if arguments.form or arguments.series:
         from kinetrum.cli.archives.points import write_runs
 
-        return write_runs(session, chosen, given)
-    if given.group:
+        return write_runs(session, chosen, arguments)
+    if arguments.group:
         from kinetrum.cli.search.groups import print_groups
 
-        return print_groups(session, chosen, given)
-    page = _read_page(session, chosen, given)
-    if given.json:
+        return print_groups(session, chosen, arguments)
+    page = _read_page(session, chosen, arguments)
+    if arguments.json:
         output.print_json(page)
         return 0
     for remark in page["remarks"]:
         output.note(remark)
     where = chosen or session.project
     if not page["rows"]:
-        print(f"No run of {where} fits." if given.query else f"{where} has no runs yet.")
+        print(f"No run of {where} fits." if arguments.query else f"{where} has no runs yet.")
         return 0
-    _print_runs(page, given.columns is not None)
+    _print_runs(page, arguments.columns is not None)
     return 0
 
 
-def _read_page(session: Session, chosen: str | None, given: argparse.Namespace) -> answers.RunPage:
+def _read_page(session: Session, chosen: str | None, arguments: argparse.Namespace) -> answers.RunPage:
     from kinetrum.client.reading.table_export import table_path
     from kinetrum.client.reading.view_names import named_columns
 
     # Numbers count within an experiment; over several of them the latest run is the one that began last.
-    sort = given.sort or ("" if chosen else _LATEST)
+    sort = arguments.sort or ("" if chosen else _LATEST)
     try:
         page: answers.RunPage = session.service.get(
             f"{table_path(session.project, chosen)}/runs",
-            query=given.query,
+            query=arguments.query,
             sort=sort,
-            limit=max(1, min(given.limit, 500)),
-            column=named_columns(given.columns or "") or None,
-            pareto=given.pareto,
+            limit=max(1, min(arguments.limit, 500)),
+            column=named_columns(arguments.columns or "") or None,
+            pareto=arguments.pareto,
         )
     except InvalidInput:
         experiments = session.service.get(f"{table_path(session.project, None)}/experiments")
-        if given.query not in {experiment["name"] for experiment in experiments}:
+        if arguments.query not in {experiment["name"] for experiment in experiments}:
             raise
         raise InvalidInput(
-            f"{given.query!r} is an experiment, not a question about runs. Its runs: kinetrum runs -e {given.query}"
+            f"{arguments.query!r} is an experiment, not a question about runs. "
+            f"Its runs: kinetrum runs -e {arguments.query}"
         ) from None
     return page
 
@@ -247,12 +250,12 @@ def _leading_columns(page: answers.RunPage) -> list[answers.ChosenColumn]:
 def _experiments(session: Session, as_json: bool) -> int:
     from kinetrum.client.transport.http import path_of
 
-    found = session.service.get(path_of("projects", session.project, "experiments"))
+    answer = session.service.get(path_of("projects", session.project, "experiments"))
     if as_json:
-        output.print_json(found)
+        output.print_json(answer)
         return 0
     rows = []
-    for row in found:
+    for row in answer:
         goal = row["goals"][0] if row["goals"] else None
         best = f"{goal['key']} {number(row['best_value'])} ({row['best_run']})" if goal and row["best_run"] else ""
         rows.append([row["name"], str(row["runs"]), str(row["running"]), moment(row["last_activity"]), best])
