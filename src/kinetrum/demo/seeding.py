@@ -154,7 +154,9 @@ def _train_all(
     demo: Demo, nights: dict[str, Nights], missing: Iterable[tuple[Callable[..., None], Plan, str | None]]
 ) -> None:
     parents: dict[str, Run] = {}
-    for at, (train, plan, group) in enumerate(missing):
+    trainings = list(missing)
+    last_of_group = {group: at for at, (_, _, group) in enumerate(trainings) if group}
+    for at, (train, plan, group) in enumerate(trainings):
         readings.make_table(demo, plan.data)
         if at == CUT_OFF_AFTER:
             _have_mishap(demo, mishaps.CUT_OFF, lambda: mishaps.lose_one(demo.folder))
@@ -175,9 +177,9 @@ def _train_all(
                 else:
                     train(plan, demo.folder, nights[plan.data])
             except MemoryError:
-                continue
-    for run in parents.values():
-        run.end()
+                pass
+        if group and at == last_of_group[group]:
+            parents.pop(group).end()
 
 
 def _have_mishap(demo: Demo, plan: Plan, happen: Callable[[], None]) -> None:
