@@ -33,6 +33,8 @@ def export(
     None is the whole project: all of that, and its views, notes and models with their stages. Everything that belongs
     to what is exported comes along: settings, points, output, and the versions that were used and generated. Returns
     the file's size in bytes. Raises Damaged where stored bytes are; nothing is left then.
+    `with_files` is False to leave the bytes of files out, `license_text` is the licence that the crate names.
+    `tick` is told the bytes of each stretch that arrived. `url` names another service than the connection's.
     """
     if of is not None and of.startswith("model:"):
         raise InvalidInput(
@@ -50,6 +52,8 @@ def export_everything(
     """Write every project that one may see to a folder, each as `PROJECT.zip`; returns their sizes in bytes by name.
 
     An archive that is there from before is replaced once the new one is complete.
+    `with_files`, `license_text` and `tick` are those of `export`. `url` names another service than the
+    connection's.
     """
     folder = Path(to)
     if folder.exists() and not folder.is_dir():
@@ -108,6 +112,8 @@ def import_(
     `known`; `remarks` tell what differs. It becomes the importer's, with who is said to have made it in words; with
     `same_people` an administrator says that people are the accounts of the same names here. Raises InvalidInput for a
     bad archive, NotAllowed where one may not record here.
+    `path` is the archive's. `tick` is told the bytes of each stretch that was sent. `project` and `url` say where;
+    without them the environment's connection does, or the one that `kinetrum connect` saved.
     """
     source = Path(path)
     if not source.is_file():
@@ -121,7 +127,7 @@ def import_(
                     tick(len(piece))
                 yield piece
 
-    found: answers.Imported = session.service.call(
+    answer: answers.Imported = session.service.call(
         "POST",
         path_of("projects", session.project, "imports"),
         content=pieces(),
@@ -129,7 +135,7 @@ def import_(
         params={"same_people": True} if same_people else None,
         headers={"Content-Type": "application/zip", "Content-Length": str(source.stat().st_size)},
     )
-    return found
+    return answer
 
 
 def import_everything(
@@ -139,6 +145,7 @@ def import_everything(
 
     Returns what each brought, by project. Raises NotAllowed where a project has to be made by an administrator first;
     what came before it is there then, and the next call goes on.
+    `same_people` and `tick` are those of `import_`. `url` names another service than the connection's.
     """
     archives = sorted(Path(folder).glob("*.zip"))
     if not archives:

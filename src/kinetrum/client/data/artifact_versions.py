@@ -116,6 +116,7 @@ class StoredVersion(Noted):
 
         `tick` is told the bytes that arrived. A file that is there with other content is refused, or with `replace`
         replaced. Raises Conflict where the version is by reference.
+        `to` is that folder, made if need be.
         """
         files = [entry for entry in self.data["files"] if path in (None, entry["path"])]
         if not files:
@@ -127,6 +128,7 @@ class StoredVersion(Noted):
 
         Every byte is read; with `quick` only size and last change are compared, and `read` says so. What was
         fingerprinted before and has the same size and last change is not read again.
+        `tick` is told the bytes of each stretch that was read.
         """
         if not self.by_reference:
             raise InvalidInput(f"{self.reference} is stored in the service, which checks it itself.", field="ref")
@@ -244,6 +246,8 @@ def keep(  # noqa: PLR0913
     version makes no new one.
     `progress` is told the number of bytes to read and returns what is told of each stretch read and sent.
     Raises NotFound for a path that is not there, InvalidInput for names and files that cannot be kept.
+    `kind` says what it is in a word, `about` is metadata of the version, `labels` are its labels. `session` is a
+    connection that is open already.
     """
     label, said = artifact_name(name, path), described(kind, about=about, labels=labels)
     here = session or open_session(project)
@@ -320,6 +324,8 @@ def difference(
     the files themselves: all that differ, or those of the `findings` named. Of two stored files
     (`nights@2:2024/station-09.csv`, `nights@3:…`) it is what is in them: `sentence`, for tables the `columns` that
     differ (rows, and by how much on average, least and most), and `text`, a unified difference of the lines.
+    `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
+    connect` saved.
     """
     session = open_session(project, url)
     refs = [parse_ref(text) for text in (left, right)]
@@ -328,14 +334,14 @@ def difference(
             path_of("projects", session.project, "differences", "file"), left=left, right=right
         )
         return inside
-    found: answers.Difference = session.service.get(
+    answer: answers.Difference = session.service.get(
         path_of("projects", session.project, "differences"),
         left=left,
         right=right,
         limit=100_000,
         finding=list(findings) if findings else None,
     )
-    return found
+    return answer
 
 
 def uses(what: str | os.PathLike[str], *, project: str | None = None, url: str | None = None) -> answers.Uses:
@@ -343,6 +349,8 @@ def uses(what: str | os.PathLike[str], *, project: str | None = None, url: str |
 
     Content is looked for under whatever name it has: `versions` are it, or hold it where it is a single file, and
     `uses` tells each run with its relation and part. A path is fingerprinted and not sent.
+    `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
+    connect` saved.
     """
     text = os.fspath(what)
     if Path(text).exists():
@@ -354,10 +362,10 @@ def uses(what: str | os.PathLike[str], *, project: str | None = None, url: str |
         digests = [text] if ref is None else [_digest_of(session, ref, text)]
     for digest in digests:
         try:
-            found: answers.Uses = session.service.get(path_of("projects", session.project, "uses"), digest=digest)
+            answer: answers.Uses = session.service.get(path_of("projects", session.project, "uses"), digest=digest)
         except NotFound:
             continue
-        return found
+        return answer
     raise NotFound(f"Nothing in {session.project} has the content of {text}.", field="what")
 
 

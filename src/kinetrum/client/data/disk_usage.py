@@ -17,10 +17,13 @@ if TYPE_CHECKING:
 
 
 def storage(*, project: str | None = None, url: str | None = None) -> answers.Usage:
-    """Return what takes how much in a project: files and bytes, by artifact and by experiment, and its bin."""
+    """Return what takes how much in a project: files and bytes, by artifact and by experiment, and its bin.
+
+    `url` names another service than the connection's.
+    """
     session = open_session(project, url)
-    found: answers.Usage = session.service.get(path_of("projects", session.project, "storage"))
-    return found
+    answer: answers.Usage = session.service.get(path_of("projects", session.project, "storage"))
+    return answer
 
 
 def purge(
@@ -36,13 +39,15 @@ def purge(
     With runs go the versions that only they generated, unless a model rests on them, they have labels or notes, or
     `keep_files` leaves them.
     Returns the runs and versions, what stays with the reason, and how many files and bytes. For maintainers.
+    `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
+    connect` saved.
     """
     session = open_session(project, url)
     body = {"things": None if things is None else list(things), "only_tell": only_tell, "keep_files": keep_files}
-    found: answers.Purge = session.service.call(
+    answer: answers.Purge = session.service.call(
         "POST", path_of("projects", session.project, "purges"), json=body, timeout=3_600
     )
-    return found
+    return answer
 
 
 def check_store(session: Session, remove_orphans: bool = False) -> Iterator[JsonObject]:

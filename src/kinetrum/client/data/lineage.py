@@ -66,6 +66,8 @@ def lineage(
     """Return the lineage of a run, a version of an artifact or a model, a file in one, or a digest (`sha256:…`).
 
     `way` is back, forth or both; `fold_to` folds nodes that are alike where there would be more than so many.
+    `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
+    connect` saved.
     """
     session = open_session(project, url)
     data = session.service.get(

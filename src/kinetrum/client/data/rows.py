@@ -77,6 +77,7 @@ def rows(
     `score > 0.9`; `find` a text that stands in some cell; `wrong` keeps rows whose prediction is not the truth (of
     numbers the largest errors come first). `sort` names a column, with `:desc` behind it the other way round.
     Raises NotFound, InvalidInput that names the condition at fault, TooLarge for tables beyond a million rows.
+    `limit` is how many rows are read at most, None for all. `project` is another than the connection's.
     """
     session, table = _place(of, project)
     given = {"of": table, "where": _listed(where), "find": find, "wrong": wrong, "sort": sort}
@@ -100,6 +101,7 @@ def join_rows(  # noqa: PLR0913
     `key` names the column that tells rows apart; without it the tables' own, else the first that does. Of predictions
     the outcomes are newly wrong, newly right, both wrong, both right (of numbers farther, nearer, as near); of other
     tables changed and same; of both only left and only right. Raises as `rows` does.
+    `where`, `find`, `sort` and `limit` are those of `rows`. `project` is another than the connection's.
     """
     session, one = _place(left, project)
     _, two = _place(right, project)

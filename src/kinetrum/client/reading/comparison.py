@@ -56,8 +56,8 @@ class Comparison(JsonObject):
         Without `on` it is the first goal whose values differ.
         """
         left, right = self._two()
-        found = self._session.service.get(self._path("reasons"), run=[left, right], on=on)
-        return list(found["reasons"])
+        answer = self._session.service.get(self._path("reasons"), run=[left, right], on=on)
+        return list(answer["reasons"])
 
     def rows(self) -> list[answers.JudgedRows]:
         """Return how the first run and the baseline compare on the rows whose predictions both kept.
@@ -156,13 +156,15 @@ def compare(
     `refs` are references, or one list of them: `compare("frost-alarm/12", "frost-alarm/9")`. Changes are those of each
     run against the baseline. Runs with finished replicates stand for all of them; with `each` every run stands for
     itself.
+    `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
+    connect` saved.
     """
     runs = [ref for given in refs for ref in ([given] if isinstance(given, str) else given)]
     session = open_session(project, url)
-    found: dict[str, object] = session.service.get(
+    answer: dict[str, object] = session.service.get(
         path_of("projects", session.project, "comparison"), run=runs, baseline=baseline, each=each
     )
-    return Comparison(session, found)
+    return Comparison(session, answer)
 
 
 class Effects(JsonObject):
@@ -199,6 +201,8 @@ def effects(
     `on` is a value, that of the first goal without it; `query` narrows the runs. Each effect has its `share` of
     variance (0 to 1), a corrected `p` and a `certainty`: clear, likely or open. What people happened to try is no
     planned experiment: an effect is what goes along with a factor. Raises InvalidInput where nothing is named.
+    `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
+    connect` saved.
     """
     session = open_session(project, url)
     chosen = experiment or session.connection.chosen_experiment

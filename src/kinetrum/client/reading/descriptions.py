@@ -48,9 +48,9 @@ def move_things(session: Session, project: str, refs: Sequence[str], to_bin: boo
     done: answers.Moved = {"references": [], "left_below": 0}
     for start in range(0, len(refs), RUNS_AT_ONCE):
         body = {"things": list(refs[start : start + RUNS_AT_ONCE]), "children": children}
-        found = session.service.call("POST", path, json=body)
-        done["references"] += found["references"]
-        done["left_below"] += found["left_below"]
+        answer = session.service.call("POST", path, json=body)
+        done["references"] += answer["references"]
+        done["left_below"] += answer["left_below"]
     return done
 
 
@@ -76,8 +76,8 @@ class Experiment(Noted):
     @property
     def data(self) -> answers.Experiment:
         """What the service says of it now: description, labels, seeds, goals, counts of runs, the best run."""
-        found: answers.Experiment = self._session.service.get(self._path)
-        return found
+        answer: answers.Experiment = self._session.service.get(self._path)
+        return answer
 
     @property
     def description(self) -> str:
@@ -114,6 +114,7 @@ class Experiment(Noted):
         """Set or change a goal: "higher", "lower <= 8 %", or a dictionary of direction, unit, bound, aggregate.
 
         Tables, sorts and arrows follow at once. Raises InvalidInput for what is no goal.
+        `key` names the metric or result.
         """
         checked = read_goal(key, goal)
         body = {
@@ -144,11 +145,14 @@ class Experiment(Noted):
 
     def rename(self, name: str) -> Experiment:
         """Give it another name; the earlier one goes on leading to it. Raises Conflict where that name is taken."""
-        found = self._session.service.call("PUT", self._path + "/name", json={"name": name})
-        return Experiment(self._session, found["name"], self.project)
+        answer = self._session.service.call("PUT", self._path + "/name", json={"name": name})
+        return Experiment(self._session, answer["name"], self.project)
 
     def remove_goal(self, key: str) -> None:
-        """Take a goal away; a metric's last value stands for it again."""
+        """Take a goal away; a metric's last value stands for it again.
+
+        Raises NotFound where `key` has no goal.
+        """
         self._session.service.remove(self._path + "/goal", key=key)
 
     def _noted(self) -> tuple[Session, str, str]:
@@ -159,12 +163,19 @@ class Experiment(Noted):
 
 
 def experiment(name: str, *, project: str | None = None, url: str | None = None) -> Experiment:
-    """Return an experiment that exists; raises NotFound otherwise."""
+    """Return an experiment that exists; raises NotFound otherwise.
+
+    `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
+    connect` saved.
+    """
     return Experiment(open_session(project, url), name)
 
 
 def binned(*, project: str | None = None, url: str | None = None) -> list[answers.BinnedThing]:
-    """Return what is in the project's bin, the latest first: reference, kind (run or version), author, binned_at, …"""
+    """Return what is in the project's bin, the latest first: reference, kind (run or version), author, binned_at, …
+
+    `url` names another service than the connection's.
+    """
     session = open_session(project, url)
-    found: list[answers.BinnedThing] = session.service.get(path_of("projects", session.project, "bin"))
-    return found
+    answer: list[answers.BinnedThing] = session.service.get(path_of("projects", session.project, "bin"))
+    return answer

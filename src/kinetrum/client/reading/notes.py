@@ -43,8 +43,10 @@ def note_things(session: Session, project: str, refs: Sequence[str], text: str) 
 
 def notes_on(session: Session, project: str, ref: str) -> list[Note]:
     """Return the notes on a thing, the earliest first."""
-    found = session.service.get(path_of("projects", project, "notes"), of=ref)
-    return [Note(item["id"], item["author"], item["text"], item["written_at"], item["imported_from"]) for item in found]
+    answer = session.service.get(path_of("projects", project, "notes"), of=ref)
+    return [
+        Note(item["id"], item["author"], item["text"], item["written_at"], item["imported_from"]) for item in answer
+    ]
 
 
 def remove_note(session: Session, project: str, ref: str, note: str) -> None:
@@ -65,10 +67,16 @@ class Noted:
         return notes_on(*self._noted())
 
     def note(self, text: str) -> None:
-        """Put a note (Markdown) on it."""
+        """Put a note (Markdown) on it.
+
+        `text` has up to 50,000 characters.
+        """
         session, project, ref = self._noted()
         note_things(session, project, [ref], text)
 
     def remove_note(self, note: Note) -> None:
-        """Remove one of the notes. Raises NotAllowed for somebody else's, unless one is maintainer."""
+        """Remove one of the notes. Raises NotAllowed for somebody else's, unless one is maintainer.
+
+        `note` is its id.
+        """
         remove_note(*self._noted(), note.id)

@@ -95,8 +95,8 @@ class RecordedMedia(Mapping[str, KeptMedia]):
     def listed(self) -> list[answers.KeptName]:
         """Return name, kind and steps (each with its version) of everything that the run kept to be seen."""
         path = path_of("projects", self._session.project, "kept")
-        found: list[answers.KeptName] = self._session.service.get(path, run=[self._run])["media"]
-        return found
+        answer: list[answers.KeptName] = self._session.service.get(path, run=[self._run])["media"]
+        return answer
 
     def __iter__(self) -> Iterator[str]:
         return iter(dict.fromkeys(row["name"] for row in self.listed()))

@@ -70,8 +70,8 @@ class RecordedPlots(Mapping[str, RecordedPlot]):
 
     def listed(self) -> list[answers.PlotListed]:
         """Return name, kind, step, rows, view, numbers and note of every plot, without columns."""
-        found: list[answers.PlotListed] = self._session.service.get(f"{self._path}/plots")
-        return found
+        answer: list[answers.PlotListed] = self._session.service.get(f"{self._path}/plots")
+        return answer
 
     def __iter__(self) -> Iterator[str]:
         return iter(dict.fromkeys(row["name"] for row in self.listed()))
@@ -111,7 +111,7 @@ def overlaid(
     session: Session, references: Sequence[str], name: str, step: int | None = None
 ) -> tuple[list[RecordedPlot], list[str]]:
     """Return the plots of one name of several runs, and the runs that have none of it."""
-    found = session.service.get(
+    answer = session.service.get(
         path_of("projects", session.project, "plots"), run=list(references), name=name, step=step
     )
     kept = [
@@ -125,15 +125,16 @@ def overlaid(
             {key: from_json(value, key) for key, value in data["numbers"].items()},
             data["note"],
         )
-        for data in found["plots"]
+        for data in answer["plots"]
     ]
-    return kept, list(found["without"])
+    return kept, list(answer["without"])
 
 
 def overlay(references: Sequence[str], name: str, *, step: int | None = None, project: str | None = None) -> Overlay:
     """Lay the plots of one name of several runs over one another: `overlay(["frost/8", "frost/24"], "held-out/roc")`.
 
     Raises NotFound where no run has such a plot, InvalidInput for references that name no run.
+    `step` chooses the plots of one step; None takes each run's last. `project` is another than the connection's.
     """
     from kinetrum.client.transport.session import open_session
 

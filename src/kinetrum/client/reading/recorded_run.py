@@ -90,6 +90,7 @@ class RecordedRun(RunFields):
 
         `search` chooses lines that hold a text. Lines that were left out between head and tail are passed over;
         a progress bar that is still moving comes last.
+        `stream` is stdout or stderr; None is both.
         """
         at, more = 0, True
         while more:
@@ -99,19 +100,25 @@ class RecordedRun(RunFields):
             yield from (OutputLine(**line) for line in [*lines, *page["unfinished"]])
 
     def output_page(self, from_line: int, limit: int, stream: str | None = None, search: str = "") -> answers.Output:
-        """Read lines from a number on, as the service answers."""
-        found: answers.Output = self._session.service.get(
+        """Read lines from a number on, as the service answers.
+
+        `from_line` counts from 0, `limit` is the number of lines; `stream` and `search` are those of `output`.
+        """
+        answer: answers.Output = self._session.service.get(
             self._path("output"), from_line=from_line, limit=limit, stream=stream, search=search or None
         )
-        return found
+        return answer
 
     def surroundings(self, against: str | None = None) -> answers.Surroundings:
         """Return code, packages and CI job as data; `against` (previous, parent, a reference) tells what differs."""
-        found: answers.Surroundings = self._session.service.get(self._path("surroundings"), against=against)
-        return found
+        answer: answers.Surroundings = self._session.service.get(self._path("surroundings"), against=against)
+        return answer
 
     def resources(self, width: int = 1_000) -> dict[str, list[float | int | None]]:
-        """Return what the run used of its machine as columns of equal length; `at` is microseconds since 1970."""
+        """Return what the run used of its machine as columns of equal length; `at` is microseconds since 1970.
+
+        `width` is about how many rows there are at most.
+        """
         found: dict[str, list[float | int | None]]
         found = self._session.service.get(self._path("resources"), width=width)["samples"]
         return found
@@ -144,8 +151,8 @@ class RecordedRun(RunFields):
     def _experiment_names(self) -> Iterator[str]:
         """Yield the names of the experiment, the one that it bears first: what a run kept bears the one of its time."""
         yield self.experiment
-        found = self._session.service.get(path_of("projects", self.project, "experiments", self.experiment))
-        yield from found["earlier_names"]
+        answer = self._session.service.get(path_of("projects", self.project, "experiments", self.experiment))
+        yield from answer["earlier_names"]
 
     def predictions(self, on: str | None = None) -> str:
         """Return the reference of what `evaluate(…, rows=…)` kept of data, to be given to `kinetrum.rows`.
@@ -174,15 +181,21 @@ class RecordedRun(RunFields):
 
     def result_records(self) -> list[tuple[str, Value, str]]:
         """Every (key, value, time) that was recorded as a result, also what a later one replaced."""
-        found = self._session.service.get(self._path("results"))
-        return [(item["key"], from_json(item["value"], item["key"]), item["recorded_at"]) for item in found]
+        answer = self._session.service.get(self._path("results"))
+        return [(item["key"], from_json(item["value"], item["key"]), item["recorded_at"]) for item in answer]
 
     def points_table(self, metrics: Sequence[str] = (), *, form: str = "csv") -> Iterator[bytes]:
-        """Yield every point of metrics (all of them without one) as csv, jsonl or parquet, piece by piece."""
+        """Yield every point of metrics (all of them without one) as csv, jsonl or parquet, piece by piece.
+
+        `form` is one of these three.
+        """
         return stream_points(self._session, self._path(), metrics, form)
 
     def save_points(self, to: str | Path, metrics: Sequence[str] = ()) -> int:
-        """Write every point to a file, in the form its ending tells: .csv, .jsonl or .parquet; returns its size."""
+        """Write every point to a file, in the form its ending tells: .csv, .jsonl or .parquet; returns its size.
+
+        `metrics` are their keys, none for all.
+        """
         return save_stream(self.points_table(metrics, form=_form_of(to)), to)
 
     def rename(self, name: str | None) -> None:
@@ -196,7 +209,10 @@ class RecordedRun(RunFields):
         self.refresh()
 
     def correct(self, params: Mapping[str, Value], comment: str = "") -> None:
-        """Correct parameters that were set wrongly; the journal keeps what stood there, who, when and why."""
+        """Correct parameters that were set wrongly; the journal keeps what stood there, who, when and why.
+
+        `params` are the right values by key; `comment` says why.
+        """
         descriptions.correct_run(self._session, self._path(), params, comment)
         self.refresh()
 
@@ -215,6 +231,8 @@ class RecordedRun(RunFields):
         """Download what the run generated, or the artifact of that name, each into a folder of its name below `to`.
 
         Of several versions under one name the latest that is not in the bin comes.
+        A file that is there with other content is refused with Conflict, or with `replace` replaced. Returns
+        the paths of the files.
         """
         names = dict.fromkeys(link["name"] for link in self._data["generated"] if artifact in (None, link["name"]))
         if not names:
@@ -237,7 +255,10 @@ class RecordedRun(RunFields):
         sample: object = None,
         sample_output: object = None,
     ) -> ModelVersion:
-        """Register what this run generated under `artifact` as a model's next version, as `Run.register` does."""
+        """Register what this run generated under `artifact` as a model's next version, as `Run.register` does.
+
+        The parameters are the same. Raises NotFound where the run generated nothing of that name.
+        """
         from kinetrum.client.registry.registration import register_recorded, told
 
         body = {"step": step, "best": best, **told(comment, labels, metrics, sample, sample_output)}

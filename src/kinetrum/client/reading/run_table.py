@@ -134,7 +134,7 @@ class RunTable(Sequence[RecordedRun]):
         descriptions.label_runs(self._session, self._session.project, self.references, dict(labels))
 
     def note(self, text: str) -> None:
-        """Put a note on each of the runs."""
+        """Put a note on each of the runs; `text` is Markdown of up to 50,000 characters."""
         note_things(self._session, self._session.project, self.references, text)
 
     def bin(self, *, children: bool = False) -> list[str]:
@@ -142,7 +142,7 @@ class RunTable(Sequence[RecordedRun]):
         return descriptions.bin_things(self._session, self._session.project, self.references, children)
 
     def table(self, form: str = "csv") -> Iterator[bytes]:
-        """Yield the whole table as csv, jsonl or parquet, piece by piece, with typed columns."""
+        """Yield the whole table in the `form` csv, jsonl or parquet, piece by piece, with typed columns."""
         return stream_runs(self._session, self._experiment, self._query, self._sort, form, self._columns, self._pareto)
 
     def to_csv(self, to: str | Path) -> int:
@@ -177,6 +177,7 @@ class RunTable(Sequence[RecordedRun]):
         """Return the runs grouped by a column, or by replicates: mean and spread of numbers, what all share.
 
         Groups stand in the order of the mean of what the table is sorted by, else the latest run's first.
+        `columns` are what is summed up, by default what the table shows.
         """
         chosen = self._columns if columns is None else list(columns)
         return RunGroups(self._session, self._experiment, self._query, self._sort, by, chosen, self._pareto)
@@ -211,7 +212,7 @@ class RunTable(Sequence[RecordedRun]):
         return [f'param:"{name}"' for name in settings[:6]] + [f'metric:"{name}"' for name in values[:3]]
 
     def series_table(self, *metrics: str, form: str = "csv") -> Iterator[bytes]:
-        """Yield every point of metrics of all the runs as csv, jsonl or parquet: run, metric, step, time, value."""
+        """Yield every point of metrics of all the runs as csv, jsonl or parquet (`form`): run, metric, step, time …"""
         return stream_series(self._session, self._experiment, self._query, metrics, form, self._pareto)
 
     def series(self, *metrics: str) -> Table:
@@ -251,7 +252,11 @@ def _flat(run: RecordedRun) -> dict[str, Value]:
 
 
 def restore(refs: Sequence[str], *, project: str | None = None, url: str | None = None) -> list[str]:
-    """Take runs out of the bin; returns their references."""
+    """Take runs out of the bin; returns their references.
+
+    `refs` are references of runs. `project` and `url` say where; without them the environment's connection does,
+    or the one that `kinetrum connect` saved.
+    """
     session = open_session(project, url)
     return descriptions.restore_things(session, session.project, refs)
 
@@ -276,6 +281,7 @@ def runs(  # noqa: PLR0913
     are left, which no other beats in all of them; without a goal the better way is said, `fit_seconds:asc`.
     `view` names a saved view, whose query, columns, sort and experiment hold where none is given here.
     Raises InvalidInput with the column of the query where reading stopped, or the nearest names.
+    `url` names another service than the connection's.
     """
     session = open_session(project, url)
     if view is not None:
@@ -294,6 +300,8 @@ def open(
     """Return what a reference names: a run, an artifact version, a model version, a model, or an experiment.
 
     A name that several things have is told apart by `model:NAME`, `artifact:NAME` and `experiment:NAME`.
+    `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
+    connect` saved.
     """
     kind, parsed = parse_kind(ref)
     session = open_session(parsed.project or project, url)
@@ -352,6 +360,8 @@ def fetch(  # noqa: PLR0913
     `ModelVersion.download` for how it takes the place of the one before, and for `replace`, `keep` and `strict`. Of
     artifacts and runs the files are written in place; one that is there with other content is refused, or with
     `replace` replaced. `progress` is told the number of bytes and returns what is told of each stretch that came.
+    `to` is the folder. `project` and `url` say where; without them the environment's connection does, or the one
+    that `kinetrum connect` saved.
     """
     from kinetrum.client.registry.deployment import Fetched
     from kinetrum.client.registry.models import Model, ModelVersion

@@ -14,13 +14,13 @@ if TYPE_CHECKING:
 
 def view_named(session: Session, name: str, experiment: str | None = None) -> answers.SavedView:
     """Return a saved view by its name: one's own before the project's; raises NotFound with the names there are."""
-    found: list[answers.SavedView] = session.service.get(
+    answer: list[answers.SavedView] = session.service.get(
         path_of("projects", session.project, "views"), **({"experiment": experiment} if experiment else {})
     )
-    for view in sorted(found, key=lambda each: each["shared"]):
+    for view in sorted(answer, key=lambda each: each["shared"]):
         if view["name"] == name:
             return view
-    known = ", ".join(repr(view["name"]) for view in found[:12]) or "none"
+    known = ", ".join(repr(view["name"]) for view in answer[:12]) or "none"
     raise NotFound(f"{session.project} has no view {name!r}; it has {known}.", field="view")
 
 

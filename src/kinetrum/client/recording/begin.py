@@ -74,6 +74,8 @@ def begin(  # noqa: PLR0913
 
     Raises InvalidInput for what is wrong in the arguments, in the caller's line; NotFound for a file of
     settings that is not there.
+    `experiment` and `project` are where it belongs, `name` is what it is called, `labels` are its labels; `url`
+    names another service than the connection's.
     """
     connection = find_connection(url, project, experiment, needs_service=False)
     without_form: list[str] = []
@@ -183,6 +185,8 @@ def attach(ref: str, *, experiment: str | None = None, project: str | None = Non
     `ref` is the run's whole id (with `experiment=`, nothing waits for the service), or any reference to it such
     as `frost-alarm/42`, which the service resolves. This process does not end the run unless told.
     Raises NotFound for a reference that names no run, Unavailable where it cannot be resolved.
+    `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
+    connect` saved.
     """
     address, known = _address_of(ref, experiment, project, url)
     run = Run(address, {}, attached=True)
@@ -195,6 +199,9 @@ def resume(ref: str, *, experiment: str | None = None, project: str | None = Non
     """Take a run up again that ended or was lost: it is running from now on, and ends with this process.
 
     Every measure needs a step. What was recorded before stays. `ref` is as in `attach`.
+    `experiment` is that of a whole id: then nothing waits for the service.
+    `project` and `url` say where; without them the environment's
+    connection does, or the one that `kinetrum connect` saved.
     """
     address, known = _address_of(ref, experiment, project, url)
     run = Run(address, {}, resumed=True)

@@ -6,7 +6,6 @@ import contextvars
 import os
 import sys
 import time
-import warnings
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from types import MappingProxyType, TracebackType
@@ -47,13 +46,14 @@ class Run(RunState):
         return _joined, (self._address, self._params)
 
     def set(self, **params: object) -> None:
-        """Set parameters; each once. The same value again is fine, another raises Conflict in this line."""
+        """Set `params` by key, each once. The same value again is fine, another raises Conflict in this line."""
         self.set_params(params)
 
     def set_params(self, params: object = None, /, **more: object) -> None:
         """Set parameters given in any of the forms that `begin` takes, or by name; what is nested becomes dotted keys.
 
         Each once. The same value again is fine, another raises Conflict in this line.
+        `params` is such an object or file, `more` are values by key.
         """
         from kinetrum.client.recording.parameters import as_settings
 
@@ -79,6 +79,7 @@ class Run(RunState):
         A repeated step keeps both points; the later is shown. NaN and infinities are kept. What is nested stands below
         its name (`val/loss`); arrays and tensors of one element count as numbers.
         Raises InvalidInput for what is no number or no whole step, Conflict after the run's end.
+        `values` and `metrics` are numbers by key, in the metric's own unit; `step` is a whole number.
         """
         if values is not None:
             metrics = {**(values if type(values) is dict else by_name(values, step)), **metrics}
@@ -148,6 +149,8 @@ class Run(RunState):
         """Record final values: numbers, texts, or short lists and arrays of them.
 
         What is nested stands below its name (`holdout/auc`). Recorded again: the later is shown, both are kept.
+        `values` and `results` are by key. Raises InvalidInput for what has no such form, Conflict after the
+        run's end.
         """
         from kinetrum.client.recording.parameters import as_results
 
@@ -186,6 +189,8 @@ class Run(RunState):
         a guess. `groups` makes a ranking of the rows that share one. `rows`: n keys, or True for row
         numbers, under which every row's truth and prediction is kept as a table. The other arguments are as
         in `kinetrum.core.evaluation.evaluate`. Returns the results. Raises InvalidInput for what does not fit.
+        `weights` has a number a row, `threshold` is the score from which a row counts as positive, `classes`
+        the labels in the order of the columns of scores.
         """
         self._check_open()
         from kinetrum.client.recording.evaluation import evaluate_run
@@ -220,7 +225,7 @@ class Run(RunState):
 
     @contextmanager
     def timed(self, key: str) -> Iterator[None]:
-        """Record how many seconds the block took as a result."""
+        """Record how many seconds the block took as the result `key`."""
         started = time.perf_counter()
         yield
         self.result({key: time.perf_counter() - started})
@@ -243,6 +248,8 @@ class Run(RunState):
         at once; the files are read in the background, every byte of them, and sent to the service too with
         `upload=True`. `about` is metadata of the version, in words of your own.
         Raises NotFound for a path that is not there, InvalidInput for bad names.
+        `name` is the artifact's (by default the file's), `role` what the run used it for (train, held-out),
+        `kind` what it is in a word, `activity` the activity that used it, `labels` the version's labels.
         """
         from kinetrum.client.recording.inputs_outputs import described, record_used
 
@@ -271,6 +278,8 @@ class Run(RunState):
         had the best value of the experiment's first goal (`keep="best:recall"` names it); the run's others go to the
         bin, unless something rests on them. Inside `progress` the step is the item's number.
         Raises NotFound for a path that is not there, InvalidInput for bad names.
+        `kind` says what it is in a word (model, table, image), `activity` names the activity that made it;
+        `about` is metadata of the version and `labels` its labels, in words of your own.
         """
         from kinetrum.client.recording.inputs_outputs import described, record_generated
 
@@ -287,7 +296,7 @@ class Run(RunState):
         return _steps.get().get(self.id)
 
     def child(self, **options: Any) -> Run:
-        """Begin a run under this one, in the same experiment unless told otherwise."""
+        """Begin a run under this one, in the same experiment unless told otherwise; `options` are those of `begin`."""
         options.setdefault("project", self.project)
         import kinetrum
 
@@ -311,6 +320,8 @@ class Run(RunState):
         Of several checkpoints `step` chooses the one of a step, `best` the one at which a metric with a goal was best.
         `metrics` are values added to those of the run; from `sample`, an input, the signature is inferred. Waits for
         the spool to be delivered first. Raises Unavailable where that takes over a minute.
+        `as_model` is the model's name, made by its first version. `comment` and `labels` are the version's;
+        `sample_output` is what the model answers to `sample`.
         """
         from kinetrum.client.registry.registration import register_from_run, told
 
@@ -330,6 +341,7 @@ class Run(RunState):
         """End the run; a second call changes nothing, and neither does one in a forked child.
 
         A child that leaves the `with` block, or falls to the end of the program, ends nothing of its parent's.
+        `status` is finished, failed or stopped, `reason` a sentence that is shown beside it.
         """
         if self._ended is not None or self.owner_pid not in {-1, os.getpid()}:
             return
@@ -347,20 +359,8 @@ class Run(RunState):
         start_sender(self._recorder.writer.root)
         self._warn_of_refused()
 
-    def _warn_of_refused(self) -> None:
-        """Tell once, at the end, of what the service is known by now to have refused."""
-        from kinetrum.client.spool.rejected import set_aside
-
-        found = set_aside(self._recorder.writer.root, self.id)
-        if found:
-            count = "1 record of this run was" if len(found) == 1 else f"{len(found)} records of this run were"
-            warnings.warn(
-                f"{count} refused and set aside ({found[0]['reason']}); see 'kinetrum spool list'.",
-                stacklevel=4,
-            )
-
     def fail(self, reason: str) -> None:
-        """End the run as failed."""
+        """End the run as failed; `reason` is a sentence that is shown beside it."""
         self.end("failed", reason)
 
     def __enter__(self) -> Run:

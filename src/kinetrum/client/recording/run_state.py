@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import warnings
 from typing import TYPE_CHECKING
 
 from kinetrum.client.recording.recorder import Recorder
@@ -129,6 +130,18 @@ class RunState:
         """Tell with the run what went wrong while recording it."""
         self._recorder.write("problem", id=new_id(), text=text[:2_000], at=self._recorder.writer.now())
 
+    def _warn_of_refused(self) -> None:
+        """Tell once, at the end, of what the service is known by now to have refused."""
+        from kinetrum.client.spool.rejected import set_aside
+
+        found = set_aside(self._recorder.writer.root, self.id)
+        if found:
+            count = "1 record of this run was" if len(found) == 1 else f"{len(found)} records of this run were"
+            warnings.warn(
+                f"{count} refused and set aside ({found[0]['reason']}); see 'kinetrum spool list'.",
+                stacklevel=4,
+            )
+
     def label(self, **labels: str | None) -> None:
         """Set labels on the run, key = value texts, free to change; None takes one away."""
         for key, text in labels.items():
@@ -137,7 +150,10 @@ class RunState:
             self._recorder.write("label", labels=labels)
 
     def note(self, text: str) -> None:
-        """Put a note (Markdown) on the run; also after its end."""
+        """Put a note (Markdown) on the run; also after its end.
+
+        `text` has up to 50,000 characters.
+        """
         if not isinstance(text, str) or not text.strip():
             raise InvalidInput("A note is a text that says something.", field="text")
         if len(text) > NOTE_LIMIT:

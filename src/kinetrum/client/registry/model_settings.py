@@ -102,7 +102,10 @@ class ModelSettings(Noted):
         self.choose_lead(number)
 
     def choose_lead(self, number: int | None, comment: str = "") -> None:
-        """Choose the lead version, or (None) leave it to the highest occupied stage; the journal keeps the comment."""
+        """Choose the lead version, or (None) leave it to the highest occupied stage; the journal keeps the comment.
+
+        `number` is the version's. Raises Conflict for one that is not approved, is retired or damaged.
+        """
         self._call("PUT", "lead", version=number, comment=comment)
         self.refresh()
 
@@ -129,7 +132,10 @@ class ModelSettings(Noted):
         labels: Mapping[str, str | None] | None = None,
         image: str | None = None,
     ) -> Self:
-        """Set the purpose, the person to ask (by name), labels (None removes one), the image (`plots@2:tree.png`)."""
+        """Set the purpose, the person to ask (by name), labels (None removes one), the image (`plots@2:tree.png`).
+
+        `owner` is the account's name. Raises NotFound for one that is no member of the project.
+        """
         self.data = self._session.service.call(
             "PATCH",
             self._path(),
@@ -169,6 +175,7 @@ class ModelSettings(Noted):
         """Return the versions whose review a change of rules would turn: `number`, `before`, `after`, `stages`.
 
         What stands on a stage stays there all the same, with the standing that it had.
+        `approvals_needed` and `renewed_approvals` are the rules as they would be; None leaves one as it is.
         """
         body = _rules(approvals_needed, None, None, renewed_approvals, None)
         found: list[answers.ReviewChange] = self._call("POST", "rules", "preview", **body)
@@ -198,15 +205,15 @@ class ModelSettings(Noted):
 
     def fetches(self) -> list[answers.Fetch]:
         """Return who fetched which version, asked for how, how often and since when; the latest first."""
-        found: list[answers.Fetch] = self._session.service.get(self._path("fetches"))
-        return found
+        answer: list[answers.Fetch] = self._session.service.get(self._path("fetches"))
+        return answer
 
     def history(self) -> list[answers.JournalRow]:
         """Return what happened to the model and its versions, the latest first."""
-        found: list[answers.JournalRow] = self._session.service.get(
+        answer: list[answers.JournalRow] = self._session.service.get(
             path_of("projects", self.project, "journal"), subject=self.name
         )
-        return found
+        return answer
 
     def refresh(self) -> Self:
         """Read the model again and return it."""

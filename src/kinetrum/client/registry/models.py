@@ -51,7 +51,10 @@ class Model(ModelSettings):
         return ModelVersion.read(self._session, self.project, self.name, str(which))
 
     def compare(self, number: int | str, against: int | str) -> Review:
-        """Put a version beside any other: results on the same data, signature, packages, settings of their runs."""
+        """Put a version beside any other: results on the same data, signature, packages, settings of their runs.
+
+        `number` and `against` name versions of the model. Raises NotFound where one is not there.
+        """
         path = self._path("versions", str(number), "review")
         return Review(self._session.service.get(path, against=str(against)))
 
@@ -64,18 +67,29 @@ class Model(ModelSettings):
         return self.stages[stage]
 
     def place(self, stage: str, act: str, expect: Expect, comment: str, **more: object) -> None:
-        """Carry out one act on a stage against the occupant that was seen."""
+        """Carry out one act on a stage against the occupant that was seen.
+
+        `expect` is that occupant, `comment` stays in the journal, `more` are the act's own fields. Raises
+        UnexpectedOccupant where another stands there now.
+        """
         seen = self.occupant_seen(stage) if isinstance(expect, _Seen) else expect
         body = {"id": new_id(), "expect": seen, "comment": comment, **more}
         self.data = self._session.service.call("POST", self._path("stages", stage, act), json=body)
 
     def roll_back(self, stage: str, *, expect: Expect = SEEN, comment: str = "") -> int | None:
-        """Put a stage back to the latest earlier version that can stand; returns its number."""
+        """Put a stage back to the latest earlier version that can stand; returns its number.
+
+        `expect` and `comment` are those of `demote`.
+        """
         self.place(stage, "rollbacks", expect, comment)
         return self.stages[stage]
 
     def demote(self, stage: str, *, expect: Expect = SEEN, comment: str = "") -> None:
-        """Empty a stage."""
+        """Empty a stage.
+
+        `expect` is the occupant that was seen, by default the one last read. `comment` stays in the journal.
+        Raises UnexpectedOccupant where another stands there now.
+        """
         self.place(stage, "demotions", expect, comment)
 
     def __repr__(self) -> str:
@@ -199,29 +213,39 @@ class ModelVersion(Noted):
         self.data["review"] = self._session.service.call("PUT", self._path("verdict"), json=body)["review"]
 
     def approve(self, comment: str = "") -> None:
-        """Approve this version."""
+        """Approve this version.
+
+        `comment` is kept with the verdict. Raises NotAllowed for who may not judge it.
+        """
         self._verdict("approve", comment)
 
     def reject(self, comment: str = "") -> None:
-        """Reject this version."""
+        """Reject this version.
+
+        `comment` says why and is kept with the verdict. Raises NotAllowed for who may not judge it.
+        """
         self._verdict("reject", comment)
 
     def take_back_verdict(self, comment: str = "") -> None:
-        """Take one's own verdict back."""
+        """Take one's own verdict back.
+
+        `comment` stays in the journal. Raises Conflict where there is none.
+        """
         self._verdict(None, comment)
 
     def promote(self, stage: str, *, expect: Expect = SEEN, comment: str = "", override: str | None = None) -> None:
         """Place this version on a stage, through its gates. `expect` is the occupant to be replaced (None: an empty
         stage); by default the one that this object last read. `override` is a maintainer's reason to place it although
         gates are not met. Raises UnexpectedOccupant where another stands there now, Conflict where gates are not met.
+        `comment` stays in the journal.
         """
         self.model.place(stage, "promotions", expect, comment, version=self.number, override=override)
         self.refresh()
 
     def look_at_gates(self, stage: str) -> list[answers.GateCheck]:
         """Return what a stage's gates say of it now: `asks`, `met`, `found`, `figures`; nothing is changed."""
-        found: list[answers.GateCheck] = self._session.service.get(self._path("gates", stage))["checks"]
-        return found
+        answer: list[answers.GateCheck] = self._session.service.get(self._path("gates", stage))["checks"]
+        return answer
 
     def beside(self, stage: str | None = None, *, against: int | str | None = None) -> Review:
         """Put it beside a stage's occupant (by default the highest stage's), or `against` any other version."""
@@ -244,6 +268,7 @@ class ModelVersion(Noted):
         Predictions become a run of the experiment MODEL-evidence that used this version, with results, plots and (with
         row keys, or True for 0, 1, 2 …) predictions row by row. `data` is the file, folder or version judged on; its
         fingerprint is kept. Returns the evidence. Raises InvalidInput for a run that says nothing of this version.
+        `rows` are the row keys, `options` those of `Run.evaluate`.
         """
         from kinetrum.client.registry.evidence import judge_version
 
@@ -260,7 +285,10 @@ class ModelVersion(Noted):
         self.refresh()
 
     def retire(self, retired: bool = True, comment: str = "") -> None:
-        """Retire this version, or take that back."""
+        """Retire this version, or take that back.
+
+        `retired` is False to take it back. `comment` stays in the journal.
+        """
         body = {"retired": retired, "comment": comment}
         self._session.service.call("PUT", self._path("retirement"), json=body)
         self.refresh()
@@ -289,6 +317,7 @@ class ModelVersion(Noted):
         What is fetched is this version, also where another stands on the stage by which it was read. Warns of a version
         that is rejected, retired or damaged; with `strict` raises Conflict. Raises Conflict where `to` holds what no
         download put there, Damaged where what arrived does not match, NotFound for a `path` that it does not have.
+        `tick` is told the bytes of each stretch that arrived.
         """
         from kinetrum.client.registry.deployment import Deployed, Fetched, lay_out, lay_over
 
@@ -333,7 +362,11 @@ class ModelVersion(Noted):
 
 
 def model(name: str, *, project: str | None = None, url: str | None = None) -> Model:
-    """Return a model of the registry."""
+    """Return a model of the registry.
+
+    `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
+    connect` saved. Raises NotFound where there is none of that name.
+    """
     session = open_session(project, url)
     return Model.read(session, session.project, check_name(name, "model"))
 
@@ -350,6 +383,7 @@ def models(
 
     `find`: words that each stand in name, purpose, person, project or labels. `state`: `pending` (a version waits for
     review), `warning` (something is wrong with an occupant), `unplaced`.
+    `url` names another service than the connection's.
     """
     session = open_session(project, url)
     path = path_of("models") if everywhere else path_of("projects", session.project, "models")

@@ -84,6 +84,8 @@ def register(  # noqa: PLR0913
     a metric with a goal was best (`best="val_loss"`). `metrics` are values added to those of the run. `sample` is an
     input (a table, an array, or names and arrays) from which the signature is inferred; without one it is read from
     ONNX and safetensors files. Raises NotFound, InvalidInput or Conflict as the service says.
+    `as_model` is the model's name, made by its first version. `comment` and `labels` are the version's;
+    `sample_output` is what the model answers to `sample`. `url` names another service than the connection's.
     """
     session = open_session(project, url)
     source = os.fspath(what)
@@ -145,6 +147,8 @@ def lock(
     """Return a line for each version (`frost-alarm@production`): its number and the digest of its files.
 
     With a path they are written there, for `fetch_locked`.
+    `references` name versions by number or stage. `project` and `url` say where; without them the environment's
+    connection does, or the one that `kinetrum connect` saved.
     """
     lines = []
     for reference in references:
@@ -171,6 +175,7 @@ def fetch_locked(
 
     `replace`, `keep` and `strict` are those of `ModelVersion.download`. Raises Conflict before anything is downloaded
     where a version's files are not those that were locked, or with `strict` something is wrong with a version.
+    `path` is the lock file's. `url` names another service than the connection's.
     """
     wanted: list[tuple[str, ModelVersion]] = []
     for at, line in enumerate(Path(path).read_text("utf-8").splitlines(), 1):
