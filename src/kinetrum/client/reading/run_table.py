@@ -212,7 +212,10 @@ class RunTable(Sequence[RecordedRun]):
         return [f'param:"{name}"' for name in settings[:6]] + [f'metric:"{name}"' for name in values[:3]]
 
     def series_table(self, *metrics: str, form: str = "csv") -> Iterator[bytes]:
-        """Yield every point of metrics of all the runs as csv, jsonl or parquet (`form`): run, metric, step, time …"""
+        """Yield every point of metrics of all the runs as csv, jsonl or parquet (`form`).
+
+        The columns are run, metric, step, time and value.
+        """
         return stream_series(self._session, self._experiment, self._query, metrics, form, self._pareto)
 
     def series(self, *metrics: str) -> Table:
