@@ -56,6 +56,9 @@ def test_one_more_gate_leaves_what_is_there_as_it_is() -> None:
         ("staging", "speed", {}, "Unknown gate 'speed'. Choose one of: bound, better"),
         ("staging", "bound", {"most": "1"}, "The gate bound has no field 'most'; it has value, on, at_least"),
         ("staging", "bound", {"at_least": "high"}, "at least is 'high'; write a number."),
+        ("staging", "bound", {"at_least": "nan"}, "at least is 'nan'; write a number."),
+        ("staging", "bound", {"at_least": "-inf"}, "at least is '-inf'; write a number."),
+        ("staging", "bound", {"at_least": "1e309"}, "at least is '1e309'; write a number."),
         ("staging", "bound", {}, r"needs at_least or at_most"),
         ("staging", "signature", {"signature": "some"}, "Choose one of: present, compatible."),
         ("staging", "approvals", {"approvals": ""}, "a whole number from 1 to 20"),
@@ -67,6 +70,22 @@ def test_one_more_gate_leaves_what_is_there_as_it_is() -> None:
 def test_a_form_that_is_filled_in_wrongly_says_so(stage: str, kind: str, fields: dict[str, str], said: str) -> None:
     with pytest.raises(InvalidInput, match=said):
         add_gate("", LADDER, stage, kind, fields)
+
+
+@pytest.mark.parametrize(
+    ("typed", "written"),
+    [
+        ("2", "at_least = 2\n"),
+        ("2.0", "at_least = 2.0\n"),
+        ("9007199254740991", "at_least = 9007199254740991\n"),
+        ("1e16", "at_least = 1e+16\n"),
+        ("1e308", "at_least = 1e+308\n"),
+    ],
+)
+def test_numbers_are_written_as_short_as_they_are_meant(typed: str, written: str) -> None:
+    text = add_gate("", LADDER, "staging", "bound", {"value": "a", "at_least": typed})
+    assert text.endswith(written)
+    assert read_gates(text, LADDER)["staging"] == (Bound("a", None, float(typed), None),)
 
 
 def test_gates_that_are_wrong_already_are_not_added_to() -> None:

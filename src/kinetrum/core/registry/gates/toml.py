@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import tomllib
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -18,6 +19,8 @@ from kinetrum.core.registry.gates.recorded import Recorded
 from kinetrum.core.registry.gates.signature import HasSignature
 
 GATES_LIMIT, TEXT_LIMIT = 40, 20_000
+# From here on a float does not hold every whole number.
+EXACT_BELOW = 2**53
 # In the order in which a stage's gates are judged and shown.
 KINDS: tuple[type[Gate], ...] = (Bound, Better, Fresh, Approvals, Card, HasSignature, Recorded)
 _BY_NAME: dict[str, type[Gate]] = {kind.kind: kind for kind in KINDS}
@@ -138,8 +141,15 @@ def _value(field: FormField, text: str) -> Any:
         return [part.strip() for part in text.split(",") if part.strip()]
     if field.form == "text":
         return text
+    return _number(field, text)
+
+
+def _number(field: FormField, text: str) -> int | float:
+    """Read a number of a form; an infinite one bounds nothing, and is taken for a slip."""
     try:
         number = float(text)
     except ValueError:
-        raise InvalidInput(f"{field.title} is {text!r}; write a number.", field=field.name) from None
-    return int(number) if number.is_integer() and "." not in text else number
+        number = math.nan
+    if not math.isfinite(number):
+        raise InvalidInput(f"{field.title} is {text!r}; write a number.", field=field.name)
+    return int(number) if number.is_integer() and "." not in text and abs(number) < EXACT_BELOW else number
