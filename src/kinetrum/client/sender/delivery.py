@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from kinetrum import locks
 from kinetrum.client.capture.host import host_identity
 from kinetrum.client.sender.file_queue import FILE_RECORDS, later_name, put_later, waiting_files
-from kinetrum.client.spool.obstructions import HELD_NOTE, NotYet, note_held
+from kinetrum.client.spool.obstructions import HELD_NOTE, note_held
 from kinetrum.client.spool.segments import (
     END,
     HEADER_SIZE,
@@ -287,13 +287,14 @@ class Delivery:
         elif not note.exists():
             note.touch()
 
-    def note_obstruction(self, error: Unavailable | None, pause_s: float = 0.0) -> None:
-        """Write down what stands in this writer's way alone, or that nothing does any more."""
-        note = self.folder / HELD_NOTE
-        if error is None:
-            note.unlink(missing_ok=True)
-        else:
-            note_held(note, error, pause_s, "unknown-run" if isinstance(error, NotYet) else "unavailable")
+    def note_obstruction(self, error: Unavailable, tried_at: float, pause_s: float) -> None:
+        """Write down what stands in this writer's way alone, since a try that began at `tried_at`."""
+        note_held(self.folder / HELD_NOTE, error, tried_at, pause_s)
+
+    def note_arrival(self) -> None:
+        """Note that nothing stands in this writer's way any more."""
+        self.note_unknown(False)
+        (self.folder / HELD_NOTE).unlink(missing_ok=True)
 
     def finish(self) -> bool:
         """Remove the folder once its writer has ended and nothing waits; tells whether that was so."""

@@ -13,7 +13,7 @@ from kinetrum.client.sender.file_operations import NotReadYet
 from kinetrum.client.sender.file_queue import waiting_files
 from kinetrum.client.sender.operations import RunCalls
 from kinetrum.client.sender.routes import Obstructed
-from kinetrum.client.spool.obstructions import HELD_FILES_NOTE, NotYet, asked_at, note_held
+from kinetrum.client.spool.obstructions import HELD_FILES_NOTE, asked_at, note_held
 from kinetrum.core.base.errors import Unavailable
 
 UNKNOWN_RUN_S = 600.0
@@ -67,6 +67,7 @@ class LaterThread:
                     self._deliver(folder)
 
     def _deliver(self, folder: Path) -> None:
+        began = time.time()
         try:
             for path in waiting_files(folder):
                 if self._stop.is_set():
@@ -85,8 +86,7 @@ class LaterThread:
         except Unavailable as error:
             pause = min(self._backoff.get(folder.name, (0.0, _BACKOFF_S[0]))[1] * 1.6, _BACKOFF_S[1])
             log.warning("%s Files are tried again in about %.1f s.", error, pause)
-            kind = "unknown-run" if isinstance(error, NotYet) else "unavailable"
-            note_held(folder / HELD_FILES_NOTE, error, pause, kind)
+            note_held(folder / HELD_FILES_NOTE, error, began, pause)
             self._backoff[folder.name] = (time.monotonic() + pause * random.uniform(0.5, 1.0), pause)
         except Exception:
             log.exception("a file's delivery failed")

@@ -24,7 +24,7 @@ from kinetrum.client.sender.file_thread import LaterThread
 from kinetrum.client.sender.launch import sender_lock
 from kinetrum.client.sender.operations import RunCalls
 from kinetrum.client.sender.routes import Obstructed
-from kinetrum.client.spool.obstructions import NotYet, asked_at, take_settings
+from kinetrum.client.spool.obstructions import NotYet, asked_at
 from kinetrum.client.transport.http import BodyRefused
 from kinetrum.core.base.errors import Unavailable
 
@@ -47,7 +47,6 @@ class Sender:
         self.checked: set[str] = set()
         self.told: set[str] = set()
         self.paused: dict[str, float] = {}
-        # Whoever asked before this process was started did so in its own environment, which this one has.
         self.asked = asked_at(root)
         self.waited_until = 0.0
         self.resources = ResourceWatch()
@@ -65,7 +64,6 @@ class Sender:
         if asked > self.asked:
             self.asked = asked
             self.paused.clear()
-            take_settings(self.root)
         busy = [self._serve(folder / name) for name in names]
         return any(busy) or self.files.busy()
 
@@ -78,7 +76,7 @@ class Sender:
         if time.monotonic() < self.paused.get(name, 0.0):
             # Of a run that nobody knows, this process does not stay to hear.
             return delivery.writer_lives or not (folder / UNKNOWN_NOTE).exists()
-        alive = delivery.writer_lives
+        alive, began = delivery.writer_lives, time.time()
         try:
             sent = self._deliver(delivery, alive)
         except FileNotFoundError:
@@ -88,11 +86,11 @@ class Sender:
             self._forget(name)
             return False
         except NotYet as error:
-            self._hold(delivery, error, UNKNOWN_PAUSE_S)
+            self._hold(delivery, error, began, UNKNOWN_PAUSE_S)
             delivery.note_unknown(True)
             return False
         except BodyRefused as error:
-            self._hold(delivery, error, _REFUSED_PAUSE_S)
+            self._hold(delivery, error, began, _REFUSED_PAUSE_S)
             return True
         except Obstructed as error:
             self._wait_for_service(delivery, error)
@@ -109,17 +107,16 @@ class Sender:
     def _deliver(self, delivery: Delivery, alive: bool) -> int:
         self.calls.patient = delivery.is_patient(UNKNOWN_RUN_S)
         sent = delivery.round(self.calls)
-        delivery.note_unknown(False)
-        delivery.note_obstruction(None)
+        delivery.note_arrival()
         if alive:
             self._beat(delivery)
             self._send_resources(delivery)
         return sent
 
-    def _hold(self, delivery: Delivery, error: Unavailable, pause_s: float) -> None:
+    def _hold(self, delivery: Delivery, error: Unavailable, began: float, pause_s: float) -> None:
         """One writer is held up by what the service, or a proxy before it, said of its records."""
         log.warning("%s", error)
-        delivery.note_obstruction(error, pause_s)
+        delivery.note_obstruction(error, began, pause_s)
         self.paused[delivery.folder.name] = time.monotonic() + pause_s
 
     def _wait_for_service(self, delivery: Delivery, error: Obstructed) -> None:

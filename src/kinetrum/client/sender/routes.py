@@ -12,7 +12,7 @@ from typing import Any
 import httpx
 
 from kinetrum.client.spool.destinations import Destination, read_destination
-from kinetrum.client.spool.obstructions import Obstruction, asked_at, note_file, read_note, write_note
+from kinetrum.client.spool.obstructions import Obstruction, asked_at, note_file, read_note, take_settings, write_note
 from kinetrum.client.transport.http import BodyRefused, Service
 from kinetrum.core.base import errors
 
@@ -56,6 +56,8 @@ class Routes:
         self.root = root
         self.lane = lane
         self._routes: dict[str, _Route] = {}
+        # Whoever asked before this process was started did so in its own environment, which this one has.
+        self._settings_of = asked_at(root)
 
     def close(self) -> None:
         """Close all connections."""
@@ -75,6 +77,7 @@ class Routes:
             raise Obstructed(route.obstruction.reason, route.closed_until)
         tried = 0
         while True:
+            began = time.time()
             try:
                 service, left = self._service(route, name)
                 answer = act(service)
@@ -85,13 +88,13 @@ class Routes:
                 if tried < left:
                     continue
                 text = f"{error} Give one with 'kinetrum connect {service.url}', or as KINETRUM_TOKEN."
-                raise self._close_route(route, name, errors.NotSignedIn(text)) from error
+                raise self._close_route(route, name, errors.NotSignedIn(text), began) from error
             except BodyRefused:
                 self._arrived(route, name)
                 raise
             except errors.Unavailable as error:
                 self._forget_service(route)
-                raise self._close_route(route, name, error) from error
+                raise self._close_route(route, name, error, began) from error
             except errors.KinetrumError:
                 self._arrived(route, name)
                 raise
@@ -111,8 +114,15 @@ class Routes:
         url, token = targets[route.token_at % len(targets)]
         if route.service is None or (route.service.url, route.service.token) != (url, token):
             self._forget_service(route)
+            self._take_settings()
             route.service = Service(url, token, connect_s=_SLOW_CONNECT_S) if route.slow else Service(url, token)
         return route.service, route.tokens
+
+    def _take_settings(self) -> None:
+        asked = asked_at(self.root)
+        if asked > self._settings_of:
+            self._settings_of = asked
+            take_settings(self.root)
 
     @staticmethod
     def _forget_service(route: _Route) -> None:
@@ -121,19 +131,19 @@ class Routes:
             route.service = None
 
     def _asked(self, route: _Route) -> bool:
-        """Tell whether somebody asked for another try since the last."""
+        """Tell whether somebody asked for another try since the last began."""
         return route.obstruction is not None and asked_at(self.root) > route.obstruction.tried_at
 
-    def _close_route(self, route: _Route, name: str, error: errors.KinetrumError) -> Obstructed:
+    def _close_route(self, route: _Route, name: str, error: errors.KinetrumError, began: float) -> Obstructed:
         now = time.time()
         route.slow = isinstance(error.__cause__, httpx.ConnectTimeout)
         pause = _SLOW_PAUSE_S if route.slow else route.pause_s * random.uniform(0.5, 1.0)
         route.pause_s = min(route.pause_s * 1.6, _PAUSE_S[1])
         route.closed_until = time.monotonic() + pause
         before = route.obstruction or (read_note(note_file(self.root, name, self.lane)) if self.lane else None)
-        since = before.since if before is not None else now
+        since = before.since if before is not None else began
         kind = "not-signed-in" if isinstance(error, errors.NotSignedIn) else "unavailable"
-        route.obstruction = Obstruction(kind, str(error), since, now, now + pause)
+        route.obstruction = Obstruction(kind, str(error), since, began, now + pause)
         self._note(name, route.obstruction)
         return Obstructed(str(error), route.closed_until)
 

@@ -30,6 +30,8 @@ class NotYet(errors.Unavailable):
 class Obstruction:
     """Why nothing arrives at a destination; moments are seconds since 1970.
 
+    `tried_at` is the moment at which the last try began: one that began before somebody asked for another is not the
+    answer to that.
     `kind` is `not-signed-in`, `unavailable`, or `unknown-run`: the run's beginning has still to arrive.
     """
 
@@ -53,11 +55,11 @@ def write_note(path: Path, obstruction: Obstruction | None) -> None:
         os.replace(part, path)
 
 
-def note_held(path: Path, error: errors.Unavailable, pause_s: float, kind: str = "unavailable") -> None:
-    """Write down what stands in one writer's way, and since when."""
-    now, before = time.time(), read_note(path)
-    since = before.since if before is not None and before.kind == kind else now
-    write_note(path, Obstruction(kind, str(error), since, now, now + pause_s))
+def note_held(path: Path, error: errors.Unavailable, tried_at: float, pause_s: float) -> None:
+    """Write down what stands in one writer's way since a try that began at `tried_at`."""
+    kind, before = "unknown-run" if isinstance(error, NotYet) else "unavailable", read_note(path)
+    since = before.since if before is not None and before.kind == kind else tried_at
+    write_note(path, Obstruction(kind, str(error), since, tried_at, time.time() + pause_s))
 
 
 def read_note(path: Path) -> Obstruction | None:
