@@ -5,13 +5,12 @@ from __future__ import annotations
 import fcntl
 import os
 import time
-from pathlib import Path
 
 # Whoever asks whether a lock is held has it for a moment.
 _TRIES, _PAUSE_S = 4, 0.005
 
 
-def take(path: Path) -> int | None:
+def take(path: str | os.PathLike[str]) -> int | None:
     """Take the lock on a file, made if need be, and return its handle; None where another process has it."""
     handle = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
     for left in reversed(range(_TRIES)):
@@ -25,7 +24,7 @@ def take(path: Path) -> int | None:
     return None
 
 
-def is_held(path: Path) -> bool:
+def is_held(path: str | os.PathLike[str]) -> bool:
     """Tell whether some process holds the lock on a file."""
     try:
         handle = os.open(path, os.O_RDWR)

@@ -1,4 +1,7 @@
-"""Folders on this machine: the private instance, saved connections, the spool."""
+"""Folders on this machine: the private instance, saved connections, the spool.
+
+Loaded by commands that record a line and leave: only what needs more than texts takes the module of paths.
+"""
 
 from __future__ import annotations
 
@@ -6,33 +9,42 @@ import errno
 import os
 import stat
 import sys
-from pathlib import Path
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from pathlib import Path
 
 
-def _base(variable: str, default: str) -> Path:
+def _path(text: str) -> Path:
+    from pathlib import Path
+
+    return Path(text)
+
+
+def _base(variable: str, default: str) -> str:
     chosen = os.environ.get(variable)
-    return Path(chosen) if chosen and os.path.isabs(chosen) else home_folder() / default
+    return chosen if chosen and os.path.isabs(chosen) else os.path.join(_home_text(), default)
+
+
+def _home_text() -> str:
+    found = os.path.expanduser("~")
+    if found != "~":
+        return found
+    try:
+        return str(private_temporary("kinetrum-home"))
+    except OSError:
+        # Nothing can be kept; what is recorded is held in memory.
+        return "/nonexistent"
 
 
 def home_folder() -> Path:
     """Return the person's home; without one, as in containers, a folder of this user's among the temporary files."""
-    try:
-        return Path.home()
-    except RuntimeError:
-        try:
-            return private_temporary("kinetrum-home")
-        except OSError:
-            # Nothing can be kept; what is recorded is held in memory.
-            return Path("/nonexistent")
+    return _path(_home_text())
 
 
 def has_home() -> bool:
     """Tell whether the person has a home folder."""
-    try:
-        Path.home()
-    except RuntimeError:
-        return False
-    return True
+    return os.path.expanduser("~") != "~"
 
 
 _own_temporary: dict[str, Path] = {}
@@ -45,6 +57,7 @@ def private_temporary(name: str) -> Path:
     taken, since tokens would be written into it; this process has one of its own then.
     """
     import tempfile
+    from pathlib import Path
 
     if name in _own_temporary:
         return _own_temporary[name]
@@ -63,42 +76,48 @@ def private_temporary(name: str) -> Path:
     return path
 
 
-def _folder(kind: str) -> Path:
+def _folder(kind: str) -> str:
     if sys.platform.startswith("linux"):
         variable, default = {
             "data": ("XDG_DATA_HOME", ".local/share"),
             "config": ("XDG_CONFIG_HOME", ".config"),
             "state": ("XDG_STATE_HOME", ".local/state"),
         }[kind]
-        return _base(variable, default) / "kinetrum"
+        return os.path.join(_base(variable, default), "kinetrum")
     import platformdirs
 
-    found: Path = getattr(platformdirs, f"user_{kind}_path")("kinetrum", appauthor=False)
-    return found
+    return str(getattr(platformdirs, f"user_{kind}_path")("kinetrum", appauthor=False))
+
+
+def _chosen_or(variable: str, kind: str, name: str) -> str:
+    """Return the place that a variable of the environment chooses, else the one of that name in a person's folder."""
+    chosen = os.environ.get(variable)
+    return os.path.join(os.getcwd(), os.path.expanduser(chosen)) if chosen else os.path.join(_folder(kind), name)
 
 
 def instance_folder() -> Path:
     """Return the private instance's folder: KINETRUM_HOME, else under the person's data folder."""
-    chosen = os.environ.get("KINETRUM_HOME")
-    return Path(chosen).expanduser().absolute() if chosen else _folder("data") / "instance"
+    return _path(_chosen_or("KINETRUM_HOME", "data", "instance"))
 
 
 def connections_file() -> Path:
     """Return the file of saved connections: KINETRUM_CONNECTIONS, else under the person's configuration folder."""
-    chosen = os.environ.get("KINETRUM_CONNECTIONS")
-    return Path(chosen).expanduser().absolute() if chosen else _folder("config") / "connections.json"
+    return _path(_chosen_or("KINETRUM_CONNECTIONS", "config", "connections.json"))
 
 
 def spool_folder() -> Path:
     """Return the spool: KINETRUM_SPOOL, else under the person's state folder."""
-    chosen = os.environ.get("KINETRUM_SPOOL")
-    return Path(chosen).expanduser().absolute() if chosen else _folder("state") / "spool"
+    return _path(spool_text())
+
+
+def spool_text() -> str:
+    """Return the spool's folder as a text."""
+    return _chosen_or("KINETRUM_SPOOL", "state", "spool")
 
 
 def fingerprints_file() -> Path:
     """Return the memory of fingerprints: KINETRUM_FINGERPRINTS, else under the person's state folder."""
-    chosen = os.environ.get("KINETRUM_FINGERPRINTS")
-    return Path(chosen).expanduser().absolute() if chosen else _folder("state") / "fingerprints.sqlite"
+    return _path(_chosen_or("KINETRUM_FINGERPRINTS", "state", "fingerprints.sqlite"))
 
 
 def spare_spool_folder() -> Path:
@@ -110,7 +129,7 @@ def spool_folders() -> list[Path]:
     """Return where undelivered records may lie: the spool, and the spare one if it was ever needed."""
     import tempfile
 
-    spare = Path(tempfile.gettempdir()).glob(f"kinetrum-spool-{os.getuid()}*")
+    spare = _path(tempfile.gettempdir()).glob(f"kinetrum-spool-{os.getuid()}*")
     own = [path for path in sorted(spare) if stat.S_ISDIR(path.lstat().st_mode) and path.stat().st_uid == os.getuid()]
     return [spool_folder(), *own]
 

@@ -14,7 +14,8 @@ import pytest
 import kinetrum
 from kinetrum.client.sender.delivery import Waiting, groups_of
 from kinetrum.client.spool import spool
-from kinetrum.client.spool.segments import JSON, POINTS, read_records
+from kinetrum.client.spool.layout import JSON, POINTS
+from kinetrum.client.spool.segments import read_records
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
 
 

@@ -59,7 +59,8 @@ def test_what_waits_within_one_stretch_of_points_is_seen(
     for step in range(100):
         run.measure(loss=step)
     from kinetrum.client.sender.delivery import Delivery
-    from kinetrum.client.spool.segments import POINTS, read_records
+    from kinetrum.client.spool.layout import POINTS
+    from kinetrum.client.spool.segments import read_records
 
     (folder,) = (tmp_path / "spool" / "writers").glob("*")
     delivery = Delivery(folder)

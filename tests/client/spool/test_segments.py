@@ -9,19 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kinetrum.client.spool.segments import (
-    END,
-    HEADER_SIZE,
-    JSON,
-    POINTS,
-    SEAL_MASK,
-    Segment,
-    find_sealed,
-    json_size,
-    points_struct,
-    read_header,
-    read_records,
-)
+from kinetrum.client.spool.layout import END, HEADER_SIZE, JSON, POINTS, SEAL_MASK, json_size, points_struct
+from kinetrum.client.spool.segments import Segment, find_sealed, read_header, read_records
 
 
 def file_of(folder: Path) -> Path:

@@ -1,27 +1,48 @@
-"""Which machine this is: a spool in a shared folder is delivered by the machine that wrote it."""
+"""Which machine this is: a spool in a shared folder is delivered by the machine that wrote it.
+
+Loaded by commands that record a line and leave, so it takes nothing that is heavy.
+"""
 
 from __future__ import annotations
 
-import functools
-import hashlib
 import os
-import socket
-from pathlib import Path
+
+_identity: bytes | None = None
 
 
-@functools.cache
 def host_identity() -> bytes:
     """Return 16 bytes that tell this machine from others: of its machine id and host name.
 
     KINETRUM_MACHINE replaces the host name where that changes, as in containers that share a volume.
     """
+    global _identity
+    if _identity is None:
+        import hashlib
+
+        _identity = hashlib.sha256(machine_text().encode()).digest()[:16]
+    return _identity
+
+
+def take_identity(text: str, identity: str) -> None:
+    """Take over an identity, in hexadecimal digits, that was made of a text, where that is still this machine's.
+
+    Making it anew loads a library that takes longer than many a short command.
+    """
+    global _identity
+    if text == machine_text():
+        _identity = bytes.fromhex(identity)
+
+
+def machine_text() -> str:
+    """Return the text that `host_identity` is made of."""
     try:
-        machine = Path("/etc/machine-id").read_text().strip()
+        with open("/etc/machine-id", encoding="utf-8") as file:
+            machine = file.read().strip()
     except OSError:
         machine = ""
-    return hashlib.sha256(f"{machine} {host_name()}".encode()).digest()[:16]
+    return f"{machine} {host_name()}"
 
 
 def host_name() -> str:
     """Return the name under which this machine records."""
-    return os.environ.get("KINETRUM_MACHINE") or socket.gethostname()
+    return os.environ.get("KINETRUM_MACHINE") or os.uname().nodename

@@ -12,7 +12,8 @@ from collections.abc import Callable, Mapping
 from time import time_ns
 from typing import Any
 
-from kinetrum.client.spool.segments import SEAL_MASK, Segment, packed_points, points_head
+from kinetrum.client.spool.layout import SEAL_MASK, packed_points, points_head
+from kinetrum.client.spool.segments import Segment
 from kinetrum.client.spool.spool import NoRoom, Writer, current_writer
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import JsonObject, check_key

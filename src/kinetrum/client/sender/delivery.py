@@ -15,21 +15,9 @@ from typing import TYPE_CHECKING
 from kinetrum import locks
 from kinetrum.client.capture.host import host_identity
 from kinetrum.client.sender.file_queue import FILE_RECORDS, later_name, put_later, waiting_files
+from kinetrum.client.spool.layout import END, HEADER_SIZE, JSON, OUTPUT, POINTS, VERSION
 from kinetrum.client.spool.obstructions import HELD_NOTE, note_held
-from kinetrum.client.spool.segments import (
-    END,
-    HEADER_SIZE,
-    JSON,
-    OUTPUT,
-    POINTS,
-    VERSION,
-    Printed,
-    Record,
-    all_records,
-    find_sealed,
-    read_header,
-    read_records,
-)
+from kinetrum.client.spool.segments import Printed, Record, all_records, find_sealed, read_header, read_records
 from kinetrum.core.base.errors import Unavailable
 from kinetrum.core.base.values import JsonObject
 from kinetrum.core.text.printed_lines import STREAMS, without_overwritten

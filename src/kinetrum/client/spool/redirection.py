@@ -11,8 +11,8 @@ from kinetrum.client.sender.delivery import Delivery
 from kinetrum.client.sender.file_queue import read_later, waiting_files
 from kinetrum.client.spool.destinations import Destination, destination_of, read_destination, replace_destination
 from kinetrum.client.spool.draining import addresses_now
+from kinetrum.client.spool.layout import JSON
 from kinetrum.client.spool.obstructions import ask_again, obstruction_of
-from kinetrum.client.spool.segments import JSON
 from kinetrum.client.spool.status import Undelivered, records_behind, undelivered
 from kinetrum.client.transport.connection import Connection
 from kinetrum.client.transport.http import Service, path_of

@@ -8,6 +8,7 @@ import os
 import time
 from pathlib import Path
 
+from kinetrum.client.capture.host import host_identity, machine_text
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.base.values import Value, from_json, to_json
@@ -29,7 +30,8 @@ def keep_address(root: Path, address: dict[str, str]) -> None:
             if time.time() - old.stat().st_mtime > _KEPT_S:
                 old.unlink()
     part = path.with_suffix(f".{os.getpid()}.part")
-    part.write_text(json.dumps(address))
+    machine = {"text": machine_text(), "identity": host_identity().hex()}
+    part.write_text(json.dumps({**address, "machine": machine}))
     os.replace(part, path)
 
 

@@ -1,19 +1,6 @@
 """The spool's files: append-only segments that survive a kill of the process that writes them.
 
-A segment is a file of fixed size, its room really allocated, mapped into memory:
-
-    header, 64 bytes:  8s magic "KTSPOOL1" | u16 version | u16 header size | u32 pid | 16s writer id
-                       | i64 made at (microseconds since 1970) | 16s host | 8s zero
-    records:           u32 size of the whole record, a multiple of 8 | u8 kind | u24 shape | payload | u64 seal
-
-Version 1 had zeros in the place of the host, version 2 no printed output; what they wrote is read as before.
-
-The seal is written last and depends on the record's place; a record without its seal is not there yet.
-Kinds: 1 JSON (payload: u32 length, u32 zero, UTF-8 text, zeros), 2 points (payload: i64 step,
-i64 microseconds since 1970, one f64 per key of the shape), 3 end of segment, 4 void (room that was taken and
-not used), 5 printed output (payload: i64 microseconds since 1970, u32 length, u32 stream, 16s run, UTF-8 text,
-zeros; streams: 0 stdout, 1 stderr, 2 Kinetrum's own). A shape is declared by a JSON record in the same
-segment before its first use.
+A segment is a file of fixed size, its room really allocated, mapped into memory; `layout` says what stands where.
 
 Room is taken before it is written, in one line of Python without a call, which neither another thread nor a
 signal handler can interrupt in an interpreter with a global lock. So several records may be under way at once;
@@ -31,33 +18,28 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from kinetrum.client.spool.layout import (
+    END,
+    END_ROOM,
+    HEAD,
+    HEADER,
+    HEADER_SIZE,
+    JSON,
+    JSON_HEAD,
+    MAGIC,
+    OUTPUT,
+    OUTPUT_HEAD,
+    POINTS,
+    SEAL,
+    SEAL_MASK,
+    VERSION,
+    VOID,
+    json_size,
+    output_size,
+)
 from kinetrum.core.base.ids import id_text
 
-MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 4, 64
 SEGMENT_SIZE = 4 * 1024 * 1024
-JSON, POINTS, END, VOID, OUTPUT = 1, 2, 3, 4, 5
-_HEADER = struct.Struct("<8sHHI16sq16s8x")
-_JSON_HEAD = struct.Struct("<IIII")
-_OUTPUT_HEAD = struct.Struct("<IIqII16s")
-_SEAL = struct.Struct("<Q")
-_HEAD = struct.Struct("<II")
-SEAL_MASK = 0x5EA1_C0DE_5EA1_C0DE
-_END_ROOM = 16
-
-
-def points_struct(keys: int) -> struct.Struct:
-    """Return the layout of one record of points: size, kind and shape, step, time, values, seal."""
-    return struct.Struct(f"<IIqq{keys}dQ")
-
-
-def packed_points(keys: int) -> struct.Struct:
-    """Return the same layout with size, kind and shape as one number, as `points_head` makes it."""
-    return struct.Struct(f"<Qqq{keys}dQ")
-
-
-def points_head(size: int, shape: int) -> int:
-    """Return size, kind and shape of a record of points as one number."""
-    return size | (shape << 8 | POINTS) << 32
 
 
 class Segment:
@@ -68,9 +50,9 @@ class Segment:
     ) -> None:
         self.size = size
         self.map = mmap.mmap(-1, size) if path is None else _mapped(path, size)
-        _HEADER.pack_into(self.map, 0, MAGIC, VERSION, HEADER_SIZE, os.getpid(), writer, made_at, host)
+        HEADER.pack_into(self.map, 0, MAGIC, VERSION, HEADER_SIZE, os.getpid(), writer, made_at, host)
         self.at = HEADER_SIZE
-        self.limit = size - _END_ROOM
+        self.limit = size - END_ROOM
         self.ended = False
 
     def fits(self, size: int) -> bool:
@@ -85,11 +67,11 @@ class Segment:
 
     def write_json(self, text: bytes) -> bool:
         """Append a JSON record; false where it does not fit any more."""
-        return self._write(json_size(text), _JSON_HEAD, (JSON, len(text), 0), text)
+        return self._write(json_size(text), JSON_HEAD, (JSON, len(text), 0), text)
 
     def write_output(self, run: bytes, stream: int, moment: int, text: bytes) -> bool:
         """Append printed output; false where it does not fit any more."""
-        return self._write(output_size(len(text)), _OUTPUT_HEAD, (OUTPUT, moment, len(text), stream, run), text)
+        return self._write(output_size(len(text)), OUTPUT_HEAD, (OUTPUT, moment, len(text), stream, run), text)
 
     def _write(self, size: int, head: struct.Struct, fields: tuple[object, ...], text: bytes) -> bool:
         at = self.reserve(size)
@@ -99,7 +81,7 @@ class Segment:
             head.pack_into(self.map, at, size, *fields)
             begin = at + head.size
             self.map[begin : begin + len(text)] = text
-            _SEAL.pack_into(self.map, at + size - 8, at ^ SEAL_MASK)
+            SEAL.pack_into(self.map, at + size - 8, at ^ SEAL_MASK)
         except BaseException:
             self.void(at, size)
             raise
@@ -107,15 +89,15 @@ class Segment:
 
     def void(self, at: int, size: int) -> None:
         """Mark room that was taken as not used, so that readers pass over it."""
-        _HEAD.pack_into(self.map, at, size, VOID)
-        _SEAL.pack_into(self.map, at + size - 8, at ^ SEAL_MASK)
+        HEAD.pack_into(self.map, at, size, VOID)
+        SEAL.pack_into(self.map, at + size - 8, at ^ SEAL_MASK)
 
     def end(self) -> None:
         """Mark the end; nothing is appended any more. What is under way still gets its seal."""
         at, self.limit = self.at, 0
         self.ended = True
-        _HEAD.pack_into(self.map, at, _END_ROOM, END)
-        _SEAL.pack_into(self.map, at + 8, at ^ SEAL_MASK)
+        HEAD.pack_into(self.map, at, END_ROOM, END)
+        SEAL.pack_into(self.map, at + 8, at ^ SEAL_MASK)
 
     def close(self) -> None:
         """Mark the end and give the map back; only where no other thread writes."""
@@ -129,9 +111,9 @@ class Segment:
         """
         part = path.with_suffix(".part")
         part.unlink(missing_ok=True)
-        fresh = _mapped(part, self.at + _END_ROOM if self.ended else self.size)
+        fresh = _mapped(part, self.at + END_ROOM if self.ended else self.size)
         before, self.map = self.map, fresh
-        written = self.at + _END_ROOM
+        written = self.at + END_ROOM
         fresh[:written] = before[:written]
         os.replace(part, path)
 
@@ -171,18 +153,8 @@ def read_header(path: Path) -> Header | None:
         return None
     if len(head) < HEADER_SIZE or head[:8] != MAGIC:
         raise ValueError(f"{path.name} is no segment of a spool")
-    _, version, _, process, writer, made_at, host = _HEADER.unpack(head)
+    _, version, _, process, writer, made_at, host = HEADER.unpack(head)
     return Header(version, process, writer, made_at, host if version > 1 else bytes(16))
-
-
-def json_size(text: bytes) -> int:
-    """Return the size of a JSON record."""
-    return _JSON_HEAD.size + -(-len(text) // 8) * 8 + 8
-
-
-def output_size(length: int) -> int:
-    """Return the size of a record of printed output with that many bytes of text."""
-    return _OUTPUT_HEAD.size + -(-length // 8) * 8 + 8
 
 
 @dataclass(frozen=True)
@@ -227,11 +199,11 @@ def read_records(path: Path, start: int, most: int = 1024 * 1024) -> Iterator[Re
             (first,) = struct.unpack_from("<I", data)
             data += file.read(max(0, first - len(data)))
     origin, at = at, 0
-    while at + _END_ROOM <= len(data):
-        size, tag = _HEAD.unpack_from(data, at)
-        if size < _END_ROOM or size % 8 or at + size > len(data):
+    while at + END_ROOM <= len(data):
+        size, tag = HEAD.unpack_from(data, at)
+        if size < END_ROOM or size % 8 or at + size > len(data):
             return
-        if _SEAL.unpack_from(data, at + size - 8)[0] != (origin + at) ^ SEAL_MASK:
+        if SEAL.unpack_from(data, at + size - 8)[0] != (origin + at) ^ SEAL_MASK:
             return
         kind = tag & 0xFF
         if kind == POINTS:
@@ -242,11 +214,11 @@ def read_records(path: Path, start: int, most: int = 1024 * 1024) -> Iterator[Re
             continue
         payload = None
         if kind == JSON:
-            length = _JSON_HEAD.unpack_from(data, at)[2]
+            length = JSON_HEAD.unpack_from(data, at)[2]
             payload = json.loads(data[at + 16 : at + 16 + length])
         elif kind == OUTPUT:
-            _, _, moment, length, stream, run = _OUTPUT_HEAD.unpack_from(data, at)
-            begin = at + _OUTPUT_HEAD.size
+            _, _, moment, length, stream, run = OUTPUT_HEAD.unpack_from(data, at)
+            begin = at + OUTPUT_HEAD.size
             text = data[begin : begin + length].decode("utf-8", "replace")
             payload = Printed(id_text(run), stream, moment, text)
         yield Record(kind, origin + at, origin + at + size, data=payload)
@@ -277,7 +249,7 @@ def find_sealed(path: Path, start: int) -> int | None:
     likely = np.flatnonzero((begins > np.uint64(start)) & (begins <= places) & (begins % np.uint64(8) == 0))
     for seal in likely.tolist():
         begin = int(begins[seal])
-        if _HEAD.unpack_from(data, begin)[0] == seal * 8 + 8 - begin:
+        if HEAD.unpack_from(data, begin)[0] == seal * 8 + 8 - begin:
             return begin
     return None
 

@@ -24,7 +24,8 @@ from pathlib import Path
 from kinetrum import locks
 from kinetrum.client.capture.host import host_identity, host_name
 from kinetrum.client.sender.launch import start_sender
-from kinetrum.client.spool.segments import HEADER_SIZE, SEGMENT_SIZE, Segment, json_size, output_size
+from kinetrum.client.spool.layout import HEADER_SIZE, json_size, output_size
+from kinetrum.client.spool.segments import SEGMENT_SIZE, Segment
 from kinetrum.core.base.errors import TooLarge
 from kinetrum.core.base.ids import uuid7
 from kinetrum.core.base.values import JsonObject

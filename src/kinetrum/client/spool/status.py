@@ -10,8 +10,9 @@ from pathlib import Path
 from kinetrum.client.sender.delivery import Delivery
 from kinetrum.client.sender.file_queue import FILE_RECORDS, later_name, read_later, waiting_files
 from kinetrum.client.spool.destinations import read_destination
+from kinetrum.client.spool.layout import HEADER_SIZE, JSON, OUTPUT, POINTS
 from kinetrum.client.spool.obstructions import HELD_FILES_NOTE, HELD_NOTE, Obstruction, obstruction_of, read_note
-from kinetrum.client.spool.segments import HEADER_SIZE, JSON, OUTPUT, POINTS, Record, all_records, find_sealed
+from kinetrum.client.spool.segments import Record, all_records, find_sealed
 from kinetrum.core.base.errors import Unavailable
 from kinetrum.core.base.values import JsonObject
 

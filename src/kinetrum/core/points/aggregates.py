@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from kinetrum.core.points.stats import Stats
+if TYPE_CHECKING:
+    # Statistics need NumPy, which a run that begins has no use for.
+    from kinetrum.core.points.stats import Stats
 
 
 @dataclass(frozen=True)
