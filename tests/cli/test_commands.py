@@ -13,7 +13,8 @@ import pytest
 
 import kinetrum
 from kinetrum.cli import output
-from kinetrum.cli.main import main, make_parser
+from kinetrum.cli.commands import make_parser
+from kinetrum.cli.main import main
 from tests.support.programs import run_script
 from tests.support.world import PASSWORD, Project
 

@@ -8,8 +8,9 @@ import shlex
 
 import pytest
 
+from kinetrum.cli.commands import make_parser
 from kinetrum.cli.help_texts import EXAMPLES, GROUPS, complete_help
-from kinetrum.cli.main import main, make_parser
+from kinetrum.cli.main import main
 
 Page = tuple[str, argparse.ArgumentParser]
 
@@ -94,7 +95,7 @@ def test_what_is_mistyped_is_told(
 
 def test_each_command_is_found_in_the_module_that_has_it() -> None:
     """Only that module is loaded for it."""
-    from kinetrum.cli.main import _MODULES, make_parser
+    from kinetrum.cli.commands import _MODULES, make_parser
 
     for module, commands in _MODULES.items():
         (action,) = [one for one in make_parser(only=module)._actions if isinstance(one, argparse._SubParsersAction)]

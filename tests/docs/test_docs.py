@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 import kinetrum
-from kinetrum.cli.main import make_parser
+from kinetrum.cli.commands import make_parser
 from tests.support.programs import run_program
 from tests.support.world import Project
 

@@ -1,4 +1,4 @@
-"""`kinetrum`: the command line."""
+"""The command line: every command, and how it is read and run."""
 
 from __future__ import annotations
 
@@ -122,16 +122,15 @@ def _waiting(arguments: argparse.Namespace) -> contextlib.AbstractContextManager
     return waiting_to_the_end()
 
 
-def main(arguments: list[str] | None = None) -> int:
-    """Run one command and return its exit status."""
-    words = sys.argv[1:] if arguments is None else arguments
+def run_command(words: list[str]) -> int:
+    """Run one command, given as words, and return its exit status."""
     listing = words in ([], ["-h"], ["--help"])
     parser = make_parser(listing, _MODULE_OF.get(words[0]) if words else None)
     if not listing and ("-h" in words or "--help" in words):
         from kinetrum.cli.help_texts import complete_help
 
         complete_help(parser)
-    parsed = parser.parse_args(arguments)
+    parsed = parser.parse_args(words)
     if parsed.show_version:
         from importlib.metadata import version
 
@@ -158,7 +157,3 @@ def main(arguments: list[str] | None = None) -> int:
     except KeyboardInterrupt:
         return 130
     return status
-
-
-if __name__ == "__main__":
-    sys.exit(main())

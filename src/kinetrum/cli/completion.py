@@ -86,7 +86,7 @@ def _shells_part(line: str, breaks: str) -> int:
 
 def candidates(line: str) -> list[str]:
     """Return the words that may stand at the end of a line, the last of which may be begun."""
-    from kinetrum.cli.main import make_parser
+    from kinetrum.cli.commands import make_parser
 
     words, begun, quoted = _divided(line)
     parser: argparse.ArgumentParser = make_parser()
