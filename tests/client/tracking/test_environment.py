@@ -12,8 +12,9 @@ import pytest
 
 import kinetrum
 from kinetrum.client.capture import code_state
+from kinetrum.client.capture.about import PARTS, command_line, parts_left_out
 from kinetrum.client.capture.code_state import find_code
-from kinetrum.client.capture.environment import PARTS, ci_job, command_line, packages_on, parts_left_out
+from kinetrum.client.capture.environment import ci_job, packages_on
 from kinetrum.client.capture.machine_usage import ResourceWatch, read_gpus
 from kinetrum.client.spool.draining import drain
 from kinetrum.client.spool.spool import current_writer
@@ -262,7 +263,7 @@ def test_which_parts_are_left_out(monkeypatch: pytest.MonkeyPatch, tmp_path: Pat
     assert parts_left_out(None) == {"output", "user"}
     assert parts_left_out(["all"]) == set(PARTS)
     assert parts_left_out(()) == frozenset()
-    with pytest.raises(InvalidInput, match="'colour' is no part"):
+    with pytest.raises(InvalidInput, match=r"unknown part 'colour'\. Choose among: command, user"):
         parts_left_out("colour")
     (tmp_path / "kinetrum.toml").write_text("leave_out = 5\n")
     monkeypatch.delenv("KINETRUM_LEAVE_OUT")

@@ -142,7 +142,7 @@ def _run(arguments: argparse.Namespace, words: list[str]) -> int:
 
 
 def _begin(arguments: argparse.Namespace, words: list[str]) -> tuple[Run, frozenset[str]]:
-    from kinetrum.client.capture.environment import parts_left_out
+    from kinetrum.client.capture.about import parts_left_out
     from kinetrum.client.recording import exit_hooks, exit_report
     from kinetrum.client.recording.begin import begin
     from kinetrum.client.spool.run_addresses import keep_address

@@ -1,14 +1,11 @@
-"""What surrounds a run is caught by itself: command, user, packages, code, CI job; and what is to be left out.
+"""What surrounds a run is caught by itself, beside it: packages, code, CI job.
 
-Each part can be left out: `begin(leave_out=("output", "code"))`, KINETRUM_LEAVE_OUT=output,code, or in
-kinetrum.toml `leave_out = ["output", "code"]`; `all` leaves out every part. The environment is never recorded: of
-it only the variables are read by which CI systems tell a job's address.
+The environment is never recorded: of it only the variables are read by which CI systems tell a job's address.
 """
 
 from __future__ import annotations
 
 import contextlib
-import getpass
 import os
 import re
 import sys
@@ -20,12 +17,9 @@ from pathlib import Path
 from kinetrum.client.capture import fork_safety
 from kinetrum.client.capture.notebook_cells import cells_as_code, notebook_name
 from kinetrum.client.recording.recorder import Recorder
-from kinetrum.client.transport.connection import nearest_file
-from kinetrum.core.base.errors import InvalidInput
-from kinetrum.core.base.values import JsonObject, Value
-from kinetrum.core.text.secrets import hide_in_address, hide_in_command, hide_in_lines
+from kinetrum.core.base.values import JsonObject
+from kinetrum.core.text.secrets import hide_in_address, hide_in_lines
 
-PARTS = ("command", "user", "host", "packages", "code", "job", "resources", "output", "figures")
 _FRESH_S = 60.0
 _DISTRIBUTION = re.compile(r"^(?P<name>.+?)-(?P<version>[^-]+?)(?:-py\d[\d.]*)?\.(?:dist|egg)-info$")
 # How CI systems and clusters tell a job's address or number, by the variables that they set.
@@ -43,52 +37,6 @@ _JOBS = (
     "Slurm job {SLURM_JOB_ID}",
     "PBS job {PBS_JOBID}",
 )
-
-
-def parts_left_out(given: Iterable[str] | str | None) -> frozenset[str]:
-    """Return the parts that are not caught: as the argument says, else the environment, else kinetrum.toml."""
-    source = "leave_out"
-    if given is None and "KINETRUM_LEAVE_OUT" in os.environ:
-        given, source = os.environ["KINETRUM_LEAVE_OUT"], "KINETRUM_LEAVE_OUT"
-    if given is None:
-        given, source = nearest_file().get("leave_out", ()), "leave_out in kinetrum.toml"
-    if not isinstance(given, str | Iterable):
-        raise InvalidInput(f"{source} is a list of {', '.join(PARTS)} or all.", field="leave_out")
-    words = given.replace(" ", "").split(",") if isinstance(given, str) else list(given)
-    named = [word for word in words if word]
-    wrong = next((word for word in named if word not in {*PARTS, "all"}), None)
-    if wrong is not None:
-        raise InvalidInput(f"{source}: {wrong!r} is no part that is caught; {', '.join(PARTS)} are.", field="leave_out")
-    return frozenset(PARTS if "all" in named else named)
-
-
-def about_process(left_out: frozenset[str]) -> dict[str, Value]:
-    """Return what is known at once: command, user, interpreter, process."""
-    found: dict[str, Value] = {}
-    if "command" not in left_out:
-        # As it was typed; of the interpreter only the name, which says as much and is the same on every machine.
-        typed = [Path(sys.orig_argv[0]).name, *sys.orig_argv[1:]] if sys.orig_argv else sys.argv
-        found["command"] = command_line(typed)
-    if "user" not in left_out:
-        found["user"] = user_name()
-    if "packages" not in left_out:
-        found["python"] = sys.version.split()[0]
-    return found | {"process": os.getpid()}
-
-
-def command_line(words: list[str]) -> str:
-    """Write a command as it would be typed, what looks like a secret hidden."""
-    import shlex
-
-    return " ".join(shlex.quote(word) if word != "[hidden]" else word for word in hide_in_command(words))[:2_000]
-
-
-def user_name() -> str:
-    """Return the name of the person's account on this machine."""
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError):
-        return str(os.getuid())
 
 
 def ci_job(environment: Mapping[str, str]) -> dict[str, str]:
@@ -126,6 +74,7 @@ def entry_script() -> Path | None:
 
 
 _known: dict[str, tuple[float, dict[str, object]]] = {}
+_is_for_a_shell = False
 _looking = threading.Lock()
 
 
@@ -153,8 +102,16 @@ def look_around(
     return found
 
 
+def look_for_a_shell() -> None:
+    """From now on the code is what lies in the working folder: this process records for a shell's script."""
+    global _is_for_a_shell
+    _is_for_a_shell = True
+
+
 def _around_this_process(left_out: frozenset[str]) -> JsonObject:
     """Look around; what was found a moment ago still holds, since the code is loaded already."""
+    if _is_for_a_shell:
+        return look_around(left_out, Path.cwd(), None, None)
     entry = entry_script()
     key = f"{entry} {os.getcwd()} {sorted(left_out)}"
     with _looking:

@@ -7,7 +7,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from kinetrum.client.capture import standard_streams
-from kinetrum.client.capture.environment import Looking, about_process, parts_left_out
+from kinetrum.client.capture.about import about_process, parts_left_out
+from kinetrum.client.capture.environment import Looking
 from kinetrum.client.capture.host import host_name
 from kinetrum.client.capture.notebook_cells import current_cell, current_shell
 from kinetrum.client.display.notices import say_once, was_said

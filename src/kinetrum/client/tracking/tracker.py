@@ -12,7 +12,8 @@ from collections import deque
 from collections.abc import Sequence
 from pathlib import Path
 
-from kinetrum.client.capture.environment import command_line, look_around
+from kinetrum.client.capture.about import command_line
+from kinetrum.client.capture.environment import look_around
 from kinetrum.client.capture.figures.collecting import FigureFolder
 from kinetrum.client.capture.standard_streams import Outlet
 from kinetrum.client.recording.run import Run
