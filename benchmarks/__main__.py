@@ -52,6 +52,8 @@ def main() -> None:
     }
     os.environ["KINETRUM_BENCH_HOME"] = str(home.folder)
     os.environ.pop("KINETRUM_PROJECT", None)
+    # Programs start as they do where they are installed: with compiled modules beside the source.
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
     print(f"{platform.machine()}, {os.cpu_count()} cores, Python {platform.python_version()}; pairs taken in turn\n")
     try:
         port = next(line[5:] for line in (home.folder / "mariadb.cnf").read_text().splitlines() if line[:5] == "port=")

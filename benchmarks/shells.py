@@ -28,18 +28,28 @@ def _lines(count: int) -> float:
 
 
 def shells() -> list[Ratio]:
-    """Compare a command for each measurement, and a line of the shell recorder, with an interpreter that does nothing."""
+    """Compare a shell's commands, and a line of its recorder, with an interpreter that does nothing."""
     begun = subprocess.run([_COMMAND, "begin", "shells"], capture_output=True, text=True, check=True)
     os.environ["KINETRUM_RUN"] = begun.stdout.strip()
+    _processor([_COMMAND, "measure", "loss=1", "--step", "0"])
+    _processor([_COMMAND, "set", 'first="in the other form"'])
 
     def nothing() -> float:
         return _processor([sys.executable, "-c", "pass"])
 
+    numbers = iter(range(1_000))
+    commands = {
+        "begin": lambda: [_COMMAND, "begin", "shells", "--set", "depth=6"],
+        "measure": lambda: [_COMMAND, "measure", "loss=1", "--step", str(next(numbers))],
+        "set": lambda: [_COMMAND, "set", f"depth{next(numbers)}=6"],
+        "result": lambda: [_COMMAND, "result", "recall=0.9"],
+        "set, another form": lambda: [_COMMAND, "set", f'depth{next(numbers)}="6"'],
+    }
     rows = []
-    command, none = in_turn(lambda: _processor([_COMMAND, "measure", "loss=1", "--step", "1"]), nothing, 15)
-    rows.append(
-        ratio("processor: kinetrum measure / python -c pass", "≤ 3x", command, none, "a command", "pass", 1e3, "ms")
-    )
+    for name, words in commands.items():
+        command, none = in_turn(lambda words=words: _processor(words()), nothing, 15)
+        title = f"processor: kinetrum {name} / python -c pass"
+        rows.append(ratio(title, "≤ 3x", command, none, "a command", "pass", 1e3, "ms"))
     line, none = in_turn(lambda: (_lines(LINES) - _lines(0)) / LINES, nothing, 5)
     rows.append(
         ratio("processor: a line of shell-recorder / python -c pass", "≤ 3x", line, none, "a line", "pass", 1e3, "ms")

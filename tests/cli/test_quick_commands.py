@@ -139,7 +139,7 @@ def test_what_is_not_plain_is_left_alone(words: list[str], root: Path) -> None:
 @given(st.text(max_size=30) | st.from_regex(r"-?[0-9.eE+_-]{1,12}", fullmatch=True) | st.from_regex(r"\w{1,9}"))
 def test_a_plain_value_is_what_it_is_elsewhere(text: str) -> None:
     try:
-        value = quick._plain(text)
+        value = quick.read_plain(text)
     except (NotPlain, ValueError):
         return
     typed = read_typed(text)

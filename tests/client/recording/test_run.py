@@ -398,3 +398,14 @@ def test_the_import_loads_nothing_heavy() -> None:
 
     code = "import kinetrum, sys; print([m for m in ('pydantic', 'httpx', 'numpy', 'tqdm', 'zstandard') if m in sys.modules])"
     assert run_script(code).stdout.strip() == "[]"
+
+
+def test_beginning_a_run_loads_nothing_heavy(alone: Path) -> None:
+    from tests.support.programs import run_script
+
+    code = (
+        "import kinetrum, sys\nrun = kinetrum.begin('frost', goals={'recall': 'higher >= 0.9'}, params={'depth': 6})\n"
+        "run.measure(loss=0.5)\nrun.result(recall=0.9)\nrun.end()\n"
+        "print([m for m in ('httpx', 'numpy', 'tqdm', 'zstandard') if m in sys.modules])"
+    )
+    assert run_script(code).stdout.strip() == "[]"

@@ -16,11 +16,10 @@ import sys
 
 from kinetrum.client.capture.host import take_identity
 from kinetrum.client.sender.launch import start_sender
-from kinetrum.client.spool.complete_segment import CompleteSegment, new_id
+from kinetrum.client.spool.complete_segment import CompleteSegment, new_id, way_is_open
 from kinetrum.core.base.ids import is_id
 from kinetrum.places import spool_text
 
-COMMANDS = frozenset({"set", "result", "measure", "end"})
 _OPTIONS = {
     "set": {"--run"},
     "result": {"--run"},
@@ -70,16 +69,28 @@ def _read_words(words: list[str]) -> tuple[dict[str, str], dict[str, str]]:
         name, sign, text = word.partition("=")
         if name in _OPTIONS[words[0]]:
             value = text if sign else next(rest, "")
-            if name in options or not value or value.startswith("-"):
+            if name in options:
                 raise NotPlain
-            options[name] = value
+            options[name] = check_option(value)
             continue
-        if word.startswith("-") or not _is_plain(name) or name in pairs:
-            raise NotPlain
-        pairs[name] = text
+        pairs[check_new_key(name, pairs)] = text
     if bool(pairs) is (words[0] == "end"):
         raise NotPlain
     return options, pairs
+
+
+def check_option(text: str) -> str:
+    """Return the text of an option; raises NotPlain for one that an option may have been meant by."""
+    if not text or text.startswith("-"):
+        raise NotPlain
+    return text
+
+
+def check_new_key(key: str, known: dict[str, str]) -> str:
+    """Return a plain key that was not given before; raises NotPlain for any other."""
+    if key.startswith("-") or not is_plain(key) or key in known:
+        raise NotPlain
+    return key
 
 
 class _Command:
@@ -125,7 +136,7 @@ class _Command:
         known = self.kept.get("params", {})
         fresh = {}
         for key, text in self.pairs.items():
-            value = _plain(text)
+            value = read_plain(text)
             if key not in known:
                 fresh[key] = value
             elif type(known[key]) is not type(value) or known[key] != value:
@@ -138,12 +149,14 @@ class _Command:
 
     def _result(self) -> dict[str, object]:
         at = self.segment.moment
-        results = [{"id": new_id(), "key": key, "value": _plain(text), "at": at} for key, text in self.pairs.items()]
+        results = [
+            {"id": new_id(), "key": key, "value": read_plain(text), "at": at} for key, text in self.pairs.items()
+        ]
         self._add("results", results=results)
         return {}
 
     def _measure(self) -> dict[str, object]:
-        step, *values = map(_number, (self.options.get("--step", ""), *self.pairs.values()))
+        step, *values = map(read_number, (self.options.get("--step", ""), *self.pairs.values()))
         if not isinstance(step, int):
             raise NotPlain
         self._add("shape", shape=1, keys=list(self.pairs))
@@ -164,29 +177,22 @@ class _Command:
 
     def _is_to_be_told(self) -> bool:
         """Tell whether something of the run may have been refused, or stands in its way: the command says so then."""
-        if os.path.isdir(os.path.join(self.root, "set-aside")):
-            return True
-        for lane in ("records", "files"):
-            note = os.path.join(self.root, "arrivals", f"{self.address['to']}-{lane}.json")
-            if os.path.exists(note):
-                with open(note, encoding="utf-8") as file:
-                    if file.read() != "null":
-                        return True
-        return False
+        return os.path.isdir(os.path.join(self.root, "set-aside")) or not way_is_open(self.root, self.address["to"])
 
 
-def _plain(text: str) -> Plain:
+def read_plain(text: str) -> Plain:
     """Read a value as `read_typed` would, where that is a number or a word."""
-    if not _is_plain(text) or text in _NO_WORDS:
+    if not is_plain(text) or text in _NO_WORDS:
         raise NotPlain
-    return text if text[0] in _LETTERS else _number(text)
+    return text if text[0] in _LETTERS else read_number(text)
 
 
-def _is_plain(text: str) -> bool:
+def is_plain(text: str) -> bool:
+    """Tell whether a text is one that no rule for keys and values makes anything else of."""
     return 0 < len(text) <= _LENGTH and _SIGNS.issuperset(text)
 
 
-def _number(text: str) -> float | int:
+def read_number(text: str) -> float | int:
     """Read a number that JSON knows, whole where it is written so; beyond 15 digits others look closer."""
     value = json.loads(text, parse_constant=_not_plain)
     if type(value) not in {int, float} or not -1e15 < value < 1e15:

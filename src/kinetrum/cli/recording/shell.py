@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 from typing import TYPE_CHECKING, Any
 
 from kinetrum.cli.parser import Commands
+from kinetrum.client.transport.shell_place import LEASE_S, NOT_OF_A_SHELL
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import JsonObject
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run
-
-_DAY_S = 86_400
 
 
 def add_commands(commands: Commands) -> None:
@@ -24,7 +24,7 @@ def add_commands(commands: Commands) -> None:
     begin.add_argument(
         "--lease",
         type=int,
-        default=_DAY_S,
+        default=LEASE_S,
         metavar="SECONDS",
         help="silence that makes the run lost; a day by default, since no process lives as long as the run",
     )
@@ -152,7 +152,8 @@ def _text_pair(text: str) -> tuple[str, str]:
 
 
 def _begin(arguments: argparse.Namespace) -> int:
-    from kinetrum.client.capture.environment import parts_left_out
+    from kinetrum.client.capture.about import parts_left_out
+    from kinetrum.client.capture.shell_surroundings import start_looking
     from kinetrum.client.recording import exit_hooks, exit_report
     from kinetrum.client.recording.begin import begin
     from kinetrum.client.spool import spool
@@ -160,25 +161,42 @@ def _begin(arguments: argparse.Namespace) -> int:
 
     spool.use_small_segments()
     exit_report.be_silent()
-    # What this process is told of itself says nothing of the run: the shell's command is not known.
-    left_out = parts_left_out(arguments.leave_out) | {"command", "packages", "resources", "output"}
+    left_out = parts_left_out(arguments.leave_out)
     run = begin(
         arguments.experiment,
         parent=arguments.parent,
         lease_s=arguments.lease,
         output=False,
-        leave_out=left_out,
+        leave_out=left_out | NOT_OF_A_SHELL,
         **beginning_of(arguments),
     )
-    if run._looking is not None:
-        run._looking.finish()
     keep_address(spool.current_writer().root, run._address)
     keep_params(spool.current_writer().root, run.id, run.params)
     # The run goes on when this process has ended.
     exit_hooks.forget(run)
     run.owner_pid = -1
+    start_looking(run.id, left_out)
+    _keep_place(left_out if arguments.leave_out is None else None)
     print(run.id)
     return 0
+
+
+def _keep_place(left_out: frozenset[str] | None) -> None:
+    """Let the next run of this shell begin more quickly, where this one was begun with nothing out of the ordinary."""
+    from kinetrum.client.spool.destinations import destination_of, keep_destination
+    from kinetrum.client.spool.spool import current_writer
+    from kinetrum.client.transport.connection import find_connection
+    from kinetrum.client.transport.shell_place import ShellPlace, keep_place
+    from kinetrum.places import connections_file, has_home, instance_folder, spool_folder
+
+    connection, root = find_connection(needs_service=False), current_writer().root
+    if left_out is None or connection.url is None or not has_home() or root != spool_folder():
+        return
+    name = keep_destination(root, destination_of(connection))
+    folders = {str(folder) for folder in (instance_folder(), connection.instance) if folder is not None}
+    place = ShellPlace(connection.project, connection.experiment, name, left_out)
+    with contextlib.suppress(OSError):
+        keep_place(str(root), place, str(connections_file()), folders)
 
 
 def _run_of(arguments: argparse.Namespace) -> Run:

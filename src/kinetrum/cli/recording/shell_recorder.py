@@ -40,13 +40,15 @@ def add_commands(commands: Commands) -> None:
 
 def _shell_recorder(arguments: argparse.Namespace) -> int:
     from kinetrum.cli.recording.track import say_where
-    from kinetrum.client.capture.environment import parts_left_out
+    from kinetrum.client.capture.about import parts_left_out
+    from kinetrum.client.capture.environment import look_for_a_shell
     from kinetrum.client.recording import exit_report
     from kinetrum.client.recording.begin import begin
     from kinetrum.client.tracking.tracker import Tracker
     from kinetrum.core.base.errors import KinetrumError
 
     exit_report.be_silent()
+    look_for_a_shell()
     left_out = parts_left_out(arguments.leave_out) | {"command", "packages", "output"}
     run = begin(arguments.experiment, output=False, leave_out=left_out, **beginning_of(arguments))
     tracker = Tracker(run, [], False)

@@ -46,7 +46,19 @@ def known_address(root: Path, run: str) -> dict[str, str] | None:
         return None
     if found.get("ended"):
         raise Conflict(f"This run is {found['ended']}; 'kinetrum begin' begins another.")
-    return {key: found[key] for key in ("run", "to", "project", "experiment")}
+    return _address(found)
+
+
+def address_of(root: Path, run: str) -> dict[str, str] | None:
+    """Return the address of a run that was begun on this machine, also of one that was ended; None of others."""
+    try:
+        return _address(json.loads(_file(root, run).read_text()))
+    except (OSError, ValueError):
+        return None
+
+
+def _address(kept: dict[str, str]) -> dict[str, str]:
+    return {key: kept[key] for key in ("run", "to", "project", "experiment")}
 
 
 def known_params(root: Path, run: str) -> dict[str, Value]:
