@@ -160,7 +160,7 @@ WRONG = [
     (["show", "frost-alarm/99"], 3, "the newest is frost-alarm/3"),
     (["show", "nothing"], 3, "no experiment, artifact or model"),
     (["show", "A/1"], 2, "'a'"),
-    (["runs", "x = 1", "-e", "frost-alarm"], 2, "is nothing that they have"),
+    (["runs", "x = 1", "-e", "frost-alarm"], 2, "none of the runs searched has 'x'"),
     (["runs", "depth >", "-e", "frost-alarm"], 2, "Column"),
     (["runs", "-e", "frost-alarm", "--columns", "x"], 2, "There are"),
     (["compare", "frost-alarm/1"], 2, "two or more"),
@@ -171,7 +171,7 @@ WRONG = [
     (["promote", "frost-alarm@1", "development", "--expect", "x"], 2, "--expect"),
     (["register", "frost-net", "--as-model", "m"], 2, "NAME@NUMBER"),
     (["runs", "--project", "secret"], 3, "no project"),
-    (["connect", "nonsense"], 2, "no address"),
+    (["connect", "nonsense"], 2, "not an address"),
     (["nonsense"], 2, "Unknown command 'nonsense'"),
 ]
 

@@ -217,7 +217,7 @@ def test_an_archive_goes_out_and_comes_in(data: Path, capsys: Out, tmp_path: Pat
     assert "0 runs and 0 artifact versions imported" in text and "3 were here already" in text
     archive.write_bytes(archive.read_bytes()[:500])
     status, _, said = run(capsys, "import", str(archive))
-    assert (status, "no zip archive" in said) == (2, True)
+    assert (status, "not a zip archive" in said) == (2, True)
     assert run(capsys, "import", str(tmp_path / "none.zip"))[0] == 3
     assert run(capsys, "export", "nowhere", "-o", str(tmp_path / "x.zip"))[0] == 3
     assert not (tmp_path / "x.zip").exists()

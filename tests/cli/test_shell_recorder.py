@@ -32,7 +32,7 @@ def test_what_cannot_be_read_is_told_and_the_rest_is_kept(recording: Project) ->
     assert done.returncode == 1
     told = done.stderr.splitlines()
     assert "line 2: " in told[0]
-    assert "'mesure' is none of set, measure" in told[0]
+    assert "unknown word 'mesure'. Choose one of: set, measure" in told[0]
     assert "line 3: " in told[1]
     assert found.metrics["loss"].points().step.tolist() == [1, 4]
     assert found.status == "finished"

@@ -97,7 +97,7 @@ def test_what_no_fetch_put_there_is_never_taken_away(tmp_path: Path) -> None:
     (tmp_path / "link").symlink_to(other)
     (tmp_path / "file").write_text("x")
     for place in ("link", "file"):
-        with pytest.raises(errors.Conflict, match="is no folder"):
+        with pytest.raises(errors.Conflict, match="is not a folder"):
             lay_out(version(2, TWO), tmp_path / place, never, 0)
     with pytest.raises(errors.Conflict, match=f"a file named {NOTE}"):
         lay_out(version(1, {NOTE: b"x"}), tmp_path / "new", never, 0)

@@ -360,6 +360,6 @@ def test_connections_are_found_in_the_agreed_order(
     assert found() == ("http://env:3", "of-file", "e-env")
     assert found(url="https://argument", project="p") == ("https://argument", "p", "e-env")
     (tmp_path / "kinetrum.toml").write_text("not toml")
-    with pytest.raises(errors.InvalidInput, match="no TOML"):
+    with pytest.raises(errors.InvalidInput, match="not TOML"):
         find_connection()
     assert (tmp_path / "c.json").stat().st_mode & 0o777 == 0o600

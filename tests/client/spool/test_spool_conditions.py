@@ -333,7 +333,7 @@ def test_what_is_no_segment_is_left_alone_and_told(recording: Project, tmp_path:
     folder.mkdir(parents=True)
     (folder / "000001.seg").write_bytes(b"somebody else's file" * 10)
     (left,) = undelivered(tmp_path / "spool")
-    assert left.obstacle == "000001.seg is no segment of a spool"
+    assert left.obstacle == "000001.seg is not a segment of a spool"
     drain(tmp_path / "spool", 5)
 
 

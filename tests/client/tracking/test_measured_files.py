@@ -46,11 +46,11 @@ def test_forms(tmp_path: Path, name: str, text: str, points: list[Any], results:
 @pytest.mark.parametrize(
     ("name", "text", "part"),
     [
-        ("a.json", '{"recall": 0.', "no JSON"),
+        ("a.json", '{"recall": 0.', "not JSON"),
         ("a.json", "5", "neither"),
         ("a.json", '[1, "a"]', "neither"),
         ("a.jsonl", '{"a": 1}\n{"a"\n', "line 2"),
-        ("a.jsonl", "5\n", "no object"),
+        ("a.jsonl", "5\n", "not an object"),
         ("a.csv", "step,loss\nx,1\n", "row 1: the step 'x'"),
         ("a.csv", "step,loss\n1.5,1\n", "whole number"),
     ],
@@ -112,7 +112,7 @@ def test_a_file_that_is_never_written_or_stays_half_written(tmp_path: Path) -> N
     file = MeasuredFile(tmp_path / "half.json")
     file.path.write_text('{"recall": ')
     assert file.news().results == {}
-    with pytest.raises(InvalidInput, match="no JSON"):
+    with pytest.raises(InvalidInput, match="not JSON"):
         file.news(final=True)
 
 

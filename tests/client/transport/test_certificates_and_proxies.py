@@ -109,7 +109,7 @@ def test_what_is_no_file_of_certificates_is_refused(tmp_path: Path, capsys: Out)
     (tmp_path / "empty.pem").write_text("")
     (tmp_path / "text.pem").write_text("a text")
     for name in ("empty.pem", "text.pem", "none.pem"):
-        with pytest.raises(InvalidInput, match="is no file of certificates"):
+        with pytest.raises(InvalidInput, match="is not a file of certificates"):
             trust.check_ca(str(tmp_path / name))
     status, _, told = run(capsys, "connect", "https://service.test", "--token", "t", "--ca", str(tmp_path / "none.pem"))
     assert (status, "No such file" in told) == (2, True)

@@ -209,16 +209,16 @@ def test_a_list_that_is_no_good_is_refused(path: str, value: Any) -> None:
 
 def test_what_is_no_object_at_all() -> None:
     for data in (None, [], "text", 5, {}):
-        with pytest.raises(errors.InvalidInput, match="no good at"):
+        with pytest.raises(errors.InvalidInput, match="cannot be read at"):
             read_run(data, "runs/x/run.json")
-        with pytest.raises(errors.InvalidInput, match=r"no good at kinetrum/archive\.json"):
+        with pytest.raises(errors.InvalidInput, match=r"cannot be read at kinetrum/archive\.json"):
             read_contents(data)
 
 
 def test_times() -> None:
     assert check_micros(0) == 0
     for value in (-1, 2**55, True, 1.0, "1", None):
-        with pytest.raises(errors.InvalidInput, match="no time in microseconds"):
+        with pytest.raises(errors.InvalidInput, match="not a time in microseconds"):
             check_micros(value)
 
 

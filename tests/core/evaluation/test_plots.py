@@ -318,7 +318,7 @@ def test_too_much_is_refused_with_its_bound() -> None:
 @pytest.mark.parametrize(
     ("kind", "truth", "score", "options", "told"),
     [
-        ("pie", [1], [1], {}, "no kind of plot"),
+        ("pie", [1], [1], {}, "Unknown kind of plot 'pie'"),
         ("roc", [0, 1], ["a", "b"], {}, "of one kind"),
         ("roc", [0, 1, 2], [0, 2, 1], {}, "takes scores"),
         ("roc", ["a", "b"], ["a", "b"], {}, "takes scores"),

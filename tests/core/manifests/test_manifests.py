@@ -115,7 +115,7 @@ def test_other_contents_are_compared_as_texts() -> None:
     )
     long = compare_contents("a.txt", b"", "".join(f"{at}\n" for at in range(3_000)).encode())
     assert (len(long.text.split("\n")), long.text.split("\n")[-1]) == (2_001, "… 1,003 more lines")
-    assert "no text" in compare_contents("a.bin", b"\xff\xfe\x00\x81", b"x").sentence
+    assert "not text" in compare_contents("a.bin", b"\xff\xfe\x00\x81", b"x").sentence
     assert "same left and right" in compare_contents("a.txt", b"x", b"x").sentence
     # Another number of rows is no table of the same shape.
     assert not compare_contents("a.csv", b"a\n1\n", b"a\n1\n2\n").columns

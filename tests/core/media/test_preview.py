@@ -33,7 +33,7 @@ def test_text_and_code() -> None:
 
 def test_json_is_set_out_or_shown_as_it_is() -> None:
     assert preview_head("a.json", b'{"a":[1,2]}', 11).text.startswith('{\n  "a": [')
-    assert "no valid JSON" in preview_head("a.json", b'{"a":', 5).note
+    assert "not valid JSON" in preview_head("a.json", b'{"a":', 5).note
     assert preview_head("deep.json", b"[" * 100_000, 100_000).kind == "text"
 
 

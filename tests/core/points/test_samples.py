@@ -32,9 +32,9 @@ def test_columns_that_fit_are_taken_as_they_are() -> None:
         ({"at": [2**60]}, "'at'"),
         ({"at": [None]}, "'at'"),
         ({"at": [1], "cpu": []}, "0 samples, 'at' has 1"),
-        ({"at": [1], "cpu": ["5"]}, "no number"),
-        ({"at": [1], "cpu": [True]}, "no number"),
-        ({"at": [1], "cpu": [[1]]}, "no number"),
+        ({"at": [1], "cpu": ["5"]}, "not a number"),
+        ({"at": [1], "cpu": [True]}, "not a number"),
+        ({"at": [1], "cpu": [[1]]}, "not a number"),
     ],
 )
 def test_columns_that_do_not_fit_are_refused(samples: Any, told: str) -> None:

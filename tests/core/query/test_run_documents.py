@@ -113,8 +113,8 @@ def items(*listed: Any, **more: Any) -> str:
 
 
 WRONG_ITEMS: list[tuple[str, str]] = [
-    ("{", "is no JSON"),
-    ("[" * 100_000, "is no JSON"),
+    ("{", "is not JSON"),
+    ("[" * 100_000, "is not JSON"),
     ("[]", '"format": 1'),
     (items(format=2), '"format": 1'),
     ('{"format": 1, "items": {}}', "list of items"),

@@ -89,5 +89,5 @@ def test_numbers_are_written_as_short_as_they_are_meant(typed: str, written: str
 
 
 def test_gates_that_are_wrong_already_are_not_added_to() -> None:
-    with pytest.raises(InvalidInput, match="This is no TOML"):
+    with pytest.raises(InvalidInput, match="This is not TOML"):
         add_gate("[staging", LADDER, "staging", "approvals", {})

@@ -95,7 +95,7 @@ def test_gates_are_read_and_written_again() -> None:
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("[production", "no TOML"),
+        ("[production", "not TOML"),
         ("[prod]\napprovals = 1", "No stage is named 'prod'; the ladder is development"),
         ("production = 3", r"production must be a table, as in \[production\]"),
         (
@@ -403,7 +403,7 @@ def test_signatures_in_files() -> None:
         (SignatureField("frost", "float32", (None, 12)),),
         "onnx",
     )
-    with pytest.raises(ValueError, match="no ONNX"):
+    with pytest.raises(ValueError, match="not an ONNX"):
         read_signature("onnx", io.BytesIO(b"\xff\xff no model"))
     inputs = json.dumps([{"name": "x", "type": "float32", "shape": [None, 4]}])
     for about, expected in (({"inputs": inputs}, "x float32 [?, 4]"), ({}, None)):

@@ -73,7 +73,7 @@ def test_what_was_predicted_wrong() -> None:
 @pytest.mark.parametrize(
     ("where", "said"),
     [
-        ("scor > 1", "no column 'scor'; score"),
+        ("scor > 1", "Unknown column 'scor'. Choose one of: score"),
         ("score > high", "compares numbers"),
         ("score =", "one condition"),
         ("truth = frost", "holds numbers; 'frost' is none"),
@@ -151,7 +151,7 @@ def test_the_outcomes_are_those_of_a_plain_loop(
     [
         (b"row,x\na,1\na,2\n", "row", "'a' in several rows in the right"),
         (b"other\n1\n", None, "No column tells"),
-        (b"row\na\n", "none", "no column 'none'"),
+        (b"row\na\n", "none", "Unknown column 'none'"),
         (b"row,x\n,1\nb,2\n", "row", "missing in some rows"),
     ],
 )
@@ -179,7 +179,7 @@ def test_a_key_that_tells_nothing_apart_is_refused(right: bytes, key: str | None
     ids=range(11),
 )
 def test_no_table_is_told(name: str, raw: bytes) -> None:
-    with pytest.raises(KinetrumError, match=r"cannot be read|no table|is empty"):
+    with pytest.raises(KinetrumError, match=r"cannot be read|not a table|is empty"):
         select_rows(table(raw, name), Asked())
 
 

@@ -42,9 +42,9 @@ def test_lines_that_are_read(line: str, said: Said | None) -> None:
 @pytest.mark.parametrize(
     ("line", "part"),
     [
-        ("kinetrum: fly a=1", "none of set"),
+        ("kinetrum: fly a=1", "Choose one of: set"),
         ("kinetrum: set", "needs KEY=VALUE"),
-        ("kinetrum: set a", "no KEY=VALUE"),
+        ("kinetrum: set a", "not of the form KEY=VALUE"),
         ("kinetrum: set a=1 a=2", "twice"),
         ("kinetrum: measure step=1.5 loss=2", "whole number"),
         ("kinetrum: progress half", "DONE/TOTAL"),

@@ -271,11 +271,11 @@ def elsewhere_in_archive(content: bytes) -> bytes:
         ({"net__onnx": None}, "lacks artifacts/net@1/net.onnx"),
         (
             {"run__json": lambda content: data_of(content, lambda data: data.update(status="asleep"))},
-            "'asleep' is no status",
+            "Unknown status 'asleep'",
         ),
         (
             {"run__json": lambda content: data_of(content, lambda data: data.update(started_at=-1))},
-            "no time in microseconds",
+            "not a time in microseconds",
         ),
         (
             {"run__json": lambda content: data_of(content, lambda data: data["links"][0].update(name="other"))},
@@ -283,15 +283,15 @@ def elsewhere_in_archive(content: bytes) -> bytes:
         ),
         ({"run__json": lambda content: data_of(content, lambda data: data.update(id="x"))}, "no good at runs/"),
         ({"points__csv": b"metric,step,time_us,value\nloss,one,2,3\n"}, "Line 2 of runs/"),
-        ({"points__csv": b"metric,step,time_us,value\nloss,1,2\n"}, "is no point"),
+        ({"points__csv": b"metric,step,time_us,value\nloss,1,2\n"}, "is not a point"),
         ({"output__jsonl": b'{"at": 1, "stream": "out", "text": "x"}\n{"text": 5}\n'}, "Line 2 of .* no printed line"),
-        ({"output__jsonl": b"[" * 200_000 + b"\n"}, "Line 1 of .* is no JSON"),
+        ({"output__jsonl": b"[" * 200_000 + b"\n"}, "Line 1 of .* is not JSON"),
         ({"output__jsonl": b"x" * 2_000_000}, "over 1048576 bytes"),
-        ({"output__jsonl": b"\xff\n"}, "no UTF-8"),
+        ({"output__jsonl": b"\xff\n"}, "not UTF-8"),
         ({"machine__jsonl": b'{"at": [1, 2], "cpu": [5]}\n'}, "Line 1 of .*'cpu' has 1 samples"),
-        ({"machine__jsonl": b'{"at": [1], "cpu": ["much"]}\n'}, "what is no number"),
+        ({"machine__jsonl": b'{"at": [1], "cpu": ["much"]}\n'}, "what is not a number"),
         ({"archive__json": b"[" * 200_000}, "cannot be read"),
-        ({"plots__jsonl": b'{"id": "x"}\n'}, "Line 1 of .* is no plot"),
+        ({"plots__jsonl": b'{"id": "x"}\n'}, "Line 1 of .* is not a plot"),
     ],
     ids=[
         "climbs",
@@ -336,7 +336,7 @@ def test_bad_archives(recording: Project, elsewhere: Service, tmp_path: Path, wh
 
 def test_what_is_no_archive_and_a_bomb(project: Project) -> None:
     service, place = project.service("contributor"), project.path()
-    with pytest.raises(errors.InvalidInput, match="no zip archive"):
+    with pytest.raises(errors.InvalidInput, match="not a zip archive"):
         take_in(service, place, b"PK but no more")
     bomb = io.BytesIO()
     with zipfile.ZipFile(bomb, "w", zipfile.ZIP_DEFLATED) as archive, archive.open(ARCHIVE, "w") as file:

@@ -108,7 +108,9 @@ def test_runs_as_parquet_with_types(table: Project) -> None:
 def test_an_unknown_column_or_form_is_told_before_anything_is_sent(table: Project) -> None:
     path = table.path("experiments", "frost-alarm", "table")
     assert (
-        fetch(table, path, column="dept").json()["detail"].endswith("'dept' is nothing that they have. Nearest: depth.")
+        fetch(table, path, column="dept")
+        .json()["detail"]
+        .endswith("none of the runs searched has 'dept'. Nearest: depth.")
     )
     for wrong in ({"form": "xls"}, {"query": "depth >"}, {"sort": "nothing"}):
         answer = fetch(table, path, **wrong)

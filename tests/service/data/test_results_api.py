@@ -129,7 +129,7 @@ def test_small_pictures_are_made_once_and_go_with_their_image(project: Project) 
 def test_what_is_no_image_is_told(project: Project, path: str, content: bytes) -> None:
     keep(project, "hostile", {path: content, "good.png": png((1, 2, 3))})
     answer = raw_get(project, "artifacts/hostile/versions/1/thumbnail", path=path)
-    assert (answer.status_code, answer.json()["detail"]) == (422, f"{path} is no image that can be read.")
+    assert (answer.status_code, answer.json()["detail"]) == (422, f"{path} is not an image that can be read.")
     assert raw_get(project, "artifacts/hostile/versions/1/thumbnail", path="good.png").status_code == 200
     nothing = raw_get(project, "artifacts/hostile/versions/1/thumbnail", path="x.svg")
     assert nothing.status_code == 404

@@ -58,7 +58,7 @@ def test_runs_are_found_by_whether_their_code_is_clean(project: Project) -> None
     assert found("not has code") == [4]
     with pytest.raises(
         errors.InvalidInput,
-        match=r"'clear' is no state of the code; one of clean, changed, unversioned is\. Nearest: clean",
+        match=r"Unknown state of the code 'clear'\. Choose one of: clean, changed, unversioned\. Nearest: clean",
     ):
         found("code = clear")
     page = service.get(project.path(*PATH, "runs"), column=["code"], sort="number")
@@ -86,7 +86,7 @@ def test_replicates_are_one_line_with_mean_and_spread(table: Project) -> None:
     assert not recall["is_shared"]
     assert (depth["is_shared"], depth["shared"], learner["shared"]) == (True, 5, "forest")
     assert (seed["spread"]["low"], seed["spread"]["high"]) == (0, 2)
-    # NaN is no number: one of the two has one, and it is said.
+    # NaN is not a number: one of the two has one, and it is said.
     assert found[1]["cells"][0]["spread"]["runs"] == 1
     assert found[1]["cells"][0]["spread"]["deviation"] is None
     assert not found[1]["cells"][0]["is_shared"]

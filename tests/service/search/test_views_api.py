@@ -185,5 +185,5 @@ def test_only_listed_origins_show_views_in_a_frame(place: Project) -> None:
     assert framing(place, "/embed/no-such-project/e/x") == "'none'"
     assert framing(place, "/shared/kv_nothing") == "'none'"
     for wrong in ("*", "https://a.example/path", "https://a.example; script-src *", "javascript:x", "'self'"):
-        with pytest.raises(errors.InvalidInput, match="is no origin"):
+        with pytest.raises(errors.InvalidInput, match="is not an origin"):
             place.service("maintainer").call("PUT", place.path("embedding"), json={"origins": [wrong]})

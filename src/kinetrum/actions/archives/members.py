@@ -78,7 +78,7 @@ def _text_lines(archive: zipfile.ZipFile, name: str, limit: int = LINE_LIMIT) ->
             try:
                 yield raw.decode()
             except UnicodeDecodeError:
-                raise InvalidInput(f"{name} is no UTF-8 text.", field=name) from None
+                raise InvalidInput(f"{name} is not UTF-8 text.", field=name) from None
 
 
 def read_points(archive: zipfile.ZipFile, name: str) -> Iterator[list[Group]]:
@@ -102,7 +102,7 @@ def read_points(archive: zipfile.ZipFile, name: str) -> Iterator[list[Group]]:
                 yield [*groups, _group(metric, steps, times, values)]
                 groups, count, steps, times, values = [], 0, [], [], []
     except (ValueError, IndexError, OverflowError, csv.Error) as error:
-        raise InvalidInput(f"Line {rows.line_num} of {name} is no point ({error}).", field=name) from None
+        raise InvalidInput(f"Line {rows.line_num} of {name} is not a point ({error}).", field=name) from None
     if steps:
         groups.append(_group(metric, steps, times, values))
     if groups:
@@ -127,7 +127,7 @@ def read_output(archive: zipfile.ZipFile, name: str) -> Iterator[Line]:
                 stream = found["stream"] if found["stream"] in STREAMS else STREAMS[0]
                 line = Line(check_micros(found["at"]), stream, str(found["text"]))
         except (ValueError, KeyError, TypeError, OverflowError, InvalidInput) as error:
-            raise InvalidInput(f"Line {at} of {name} is no printed line ({error}).", field=name) from None
+            raise InvalidInput(f"Line {at} of {name} is not a printed line ({error}).", field=name) from None
         yield line
 
 
@@ -147,7 +147,7 @@ def read_plots(archive: zipfile.ZipFile, name: str) -> Iterator[PlotRecord]:
         try:
             record = read_plot_record(found)
         except (InvalidInput, TooLarge) as error:
-            raise InvalidInput(f"Line {at} of {name} is no plot: {error}", field=name) from None
+            raise InvalidInput(f"Line {at} of {name} is not a plot: {error}", field=name) from None
         yield record
 
 
@@ -159,5 +159,5 @@ def _json_lines(archive: zipfile.ZipFile, name: str, limit: int = LINE_LIMIT) ->
             if not isinstance(found, dict):
                 raise ValueError("no object")
         except (ValueError, RecursionError) as error:
-            raise InvalidInput(f"Line {at} of {name} is no JSON ({error}).", field=name) from None
+            raise InvalidInput(f"Line {at} of {name} is not JSON ({error}).", field=name) from None
         yield found

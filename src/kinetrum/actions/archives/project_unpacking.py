@@ -190,7 +190,9 @@ def _make_model(origin: Origin, place: Place, record: ModelRecord, done: Told) -
     owner = people.person_named(record.owner) if record.owner else None
     member = owner is not None and people.role_in(place.project_id, owner.person_id) is not None
     if record.owner and not member:
-        done.remarks.append(f"{record.name}: the person to ask, {record.owner}, is no member here; it is the importer.")
+        done.remarks.append(
+            f"{record.name}: the person to ask, {record.owner}, is not a member here; it is the importer."
+        )
     model_id = model_records.add_model(
         place.project_id,
         record.name,

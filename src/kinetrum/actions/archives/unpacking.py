@@ -72,7 +72,7 @@ def import_archive(actor: Actor, store: BlobStore, project: str, path: Path, sam
             if opened.project is not None:
                 take_project(origin, project, opened.project, numbers, done)
     except zipfile.BadZipFile as error:
-        raise InvalidInput(f"The file is no zip archive ({error}).", field="body") from None
+        raise InvalidInput(f"The file is not a zip archive ({error}).", field="body") from None
     _finish(actor, project, done)
     return done
 

@@ -47,7 +47,7 @@ def compare(actor: Actor, project: str, references: list[str], baseline: int, ea
     if len(views) != len(references):
         raise InvalidInput("The same run was given twice.", field="runs")
     if not 0 <= baseline < len(views):
-        raise InvalidInput(f"The baseline {baseline} is none of the runs.", field="baseline")
+        raise InvalidInput(f"The baseline {baseline} is not one of the runs.", field="baseline")
     goals: dict[str, Goal] = {}
     for view in views:
         for key, goal in view.goals.items():

@@ -240,7 +240,7 @@ def find_uses(actor: Actor, project: str, digest: str) -> Uses:
     place = enter(actor, project)
     wanted = digest.lower()
     if not 8 <= len(wanted) <= 64 or any(letter not in "0123456789abcdef" for letter in wanted):
-        raise InvalidInput(f"{digest[:80]!r} is no digest; 8 to 64 hex digits are needed.", field="digest")
+        raise InvalidInput(f"{digest[:80]!r} is not a digest; 8 to 64 hex digits are needed.", field="digest")
     found = artifacts.digests_that_begin(place.project_id, wanted)
     if not found:
         raise NotFound(f"Nothing in {place.project.name} has a digest that begins with {digest}.", field="digest")

@@ -128,7 +128,7 @@ def thumbnail(actor: Actor, store: BlobStore, project: str, name: str, which: st
     """
     _, entry = stored_file(actor, project, name, which, path)
     if kind_of(path) != "image":
-        raise InvalidInput(f"{path} is no image by its name.", field="path")
+        raise InvalidInput(f"{path} is not an image by its name.", field="path")
     if entry.size > IMAGE_BYTES:
         raise TooLarge(f"{path} has {entry.size:,} bytes; of images up to {IMAGE_BYTES:,} there are small pictures.")
     cached = _cached(store, entry.sha256)
@@ -139,7 +139,7 @@ def thumbnail(actor: Actor, store: BlobStore, project: str, name: str, which: st
                 _make(store, _beside(store, files, entry))
     made = cached.read_bytes() if cached.is_file() else b""
     if not made:
-        raise InvalidInput(f"{path} is no image that can be read.", field="path")
+        raise InvalidInput(f"{path} is not an image that can be read.", field="path")
     return made
 
 

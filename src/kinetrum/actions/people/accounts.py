@@ -92,7 +92,7 @@ def session_lasts(secret: str) -> bool:
 
 def _administrator(actor: Actor) -> None:
     if not actor.is_admin:
-        raise NotAllowed(f"{actor.full_name} is no administrator of this instance; this takes one.")
+        raise NotAllowed(f"{actor.full_name} is not an administrator of this instance; this takes one.")
 
 
 def hash_password(password: str) -> str:
@@ -152,7 +152,7 @@ def _person(name: str) -> PersonRow:
     row = people.person_named(name)
     if row is None:
         raise NotFound(
-            f"There is no person {name!r}; {', '.join(p.name for p in people.people())} are here.", field="person"
+            f"Unknown person {name!r}. Choose one of: {', '.join(p.name for p in people.people())}.", field="person"
         )
     return row
 

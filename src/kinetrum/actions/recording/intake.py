@@ -150,7 +150,7 @@ def _labels(labels: dict[str, str]) -> dict[str, str]:
 
 def _moment(micros: int, what: str) -> datetime:
     if not 0 <= micros < 2**55:
-        raise InvalidInput(f"{micros} is no time in microseconds since 1970.", field=what)
+        raise InvalidInput(f"{micros} is not a time in microseconds since 1970.", field=what)
     return from_micros(micros)
 
 
@@ -281,7 +281,7 @@ def record_ending(
     An ending from before the run was taken up again, arriving late, changes nothing either.
     """
     if status not in _STATUSES:
-        raise InvalidInput(f"{status!r} is no final status; {', '.join(_STATUSES)} are.", field="status")
+        raise InvalidInput(f"Unknown final status {status!r}. Choose one of: {', '.join(_STATUSES)}.", field="status")
     place, run = run_to_write(actor, project, experiment, run_ref)
     run = runs.lock_run(run.run_id)
     moment = _moment(ended_at, "ended_at")

@@ -53,7 +53,7 @@ def add_output(actor: Actor, project: str, experiment: str, run_ref: str, writer
     fresh = [piece for piece in pieces if piece.position > position]
     for piece in fresh:
         if piece.stream not in STREAMS:
-            raise InvalidInput(f"{piece.stream!r} is no stream; {', '.join(STREAMS)} are.", field="stream")
+            raise InvalidInput(f"Unknown stream {piece.stream!r}. Choose one of: {', '.join(STREAMS)}.", field="stream")
         fold = folds.setdefault(piece.stream, Fold(piece.stream))
         lines += fold.feed(piece.text, piece.at)
         position = max(position, piece.position)
@@ -91,7 +91,7 @@ def read_output(
     if not 1 <= lines.limit <= LINES_LIMIT:
         raise InvalidInput(f"1 to {LINES_LIMIT} lines are read at once, not {lines.limit}.", field="limit")
     if lines.stream is not None and lines.stream not in STREAMS:
-        raise InvalidInput(f"{lines.stream!r} is no stream; {', '.join(STREAMS)} are.", field="stream")
+        raise InvalidInput(f"Unknown stream {lines.stream!r}. Choose one of: {', '.join(STREAMS)}.", field="stream")
     run = find_run(enter(actor, project), experiment, run_ref)
     wanted = lines.search.casefold()
 

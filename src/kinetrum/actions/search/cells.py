@@ -30,7 +30,7 @@ def read_columns(texts: list[str], catalogue: Catalogue) -> list[Source]:
         raise InvalidInput(f"Columns: {str(error).partition(': ')[2]}", field="columns") from None
     if Field("note") in found:
         raise InvalidInput(
-            "Notes are long and many; they are no column. Ask for them: has note, note like …", field="columns"
+            "Notes are long and many; they are not a column. Ask for them: has note, note like …", field="columns"
         )
     return found
 

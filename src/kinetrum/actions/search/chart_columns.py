@@ -41,7 +41,9 @@ def read_drawn(
     sources = read_columns(list(columns), table.search.catalogue)
     for source in sources:
         if isinstance(source, Field) and source.name not in DRAWN_FIELDS:
-            raise InvalidInput(f"{source.name} is not drawn; {', '.join(DRAWN_FIELDS)} are.", field="column")
+            raise InvalidInput(
+                f"{source.name} cannot be drawn. Choose one of: {', '.join(DRAWN_FIELDS)}.", field="column"
+            )
     ids = table.search.page(table.sort, 0, DRAWN_LIMIT)
     count = table.search.count() if len(ids) == DRAWN_LIMIT else len(ids)
     found = []

@@ -296,7 +296,7 @@ def set_embedding(actor: Actor, project: str, origins: list[str]) -> list[str]:
     for origin in origins:
         if not _ORIGIN.match(origin):
             raise InvalidInput(
-                f"{origin!r} is no origin; write https://wiki.example or http://127.0.0.1:8000, without a path.",
+                f"{origin!r} is not an origin; write https://wiki.example or http://127.0.0.1:8000, without a path.",
                 field="origins",
             )
     before = projects.embedding_origins(place.project_id)

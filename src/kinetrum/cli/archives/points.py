@@ -87,7 +87,7 @@ def _write(arguments: argparse.Namespace, pieces: Iterator[bytes]) -> int:
         output.note(f"{arguments.output}: {size:,} bytes.")
         return 0
     if arguments.form == "parquet" and sys.stdout.isatty():
-        raise InvalidInput("Parquet is no text for a terminal; write it to a file with -o FILE.")
+        raise InvalidInput("Parquet is not text for a terminal; write it to a file with -o FILE.")
     sys.stdout.flush()
     for piece in pieces:
         sys.stdout.buffer.write(piece)

@@ -192,7 +192,7 @@ def _effects(arguments: argparse.Namespace) -> int:
     if found["unvaried"]:
         output.say(f"Not varied, or different in every run: {', '.join(found['unvaried'])}", "quiet")
     output.say(
-        "What people happened to try is no planned experiment: this is what goes along, not what causes.", "quiet"
+        "What people happened to try is not a planned experiment: this is what goes along, not what causes.", "quiet"
     )
     return 0
 

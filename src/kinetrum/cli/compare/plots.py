@@ -54,7 +54,7 @@ def run_of(reference: str, project: str | None) -> RecordedRun:
 
     run = open_reference(reference, project=project)
     if not isinstance(run, RecordedRun):
-        raise InvalidInput(f"{reference} is no run; plots and media belong to runs.", field="ref")
+        raise InvalidInput(f"{reference} is not a run; plots and media belong to runs.", field="ref")
     return run
 
 

@@ -215,7 +215,7 @@ def _pairs(texts: list[str], what: str) -> dict[str, str]:
     for text in texts:
         key, sign, value = text.partition("=")
         if not sign or not key:
-            raise InvalidInput(f"{text!r} is no KEY=VALUE.", field=what)
+            raise InvalidInput(f"{text!r} is not of the form KEY=VALUE.", field=what)
         found[key] = value
     return found
 
@@ -329,7 +329,7 @@ def _check(arguments: argparse.Namespace) -> int:
 
     version = open_ref(arguments.ref, project=arguments.project)
     if not isinstance(version, StoredVersion):
-        raise InvalidInput(f"{arguments.ref} is no artifact version; write NAME@NUMBER.", field="ref")
+        raise InvalidInput(f"{arguments.ref} is not an artifact version; write NAME@NUMBER.", field="ref")
     tick = progress_of(arguments.ref)(version.data["size_bytes"])
     found = version.check(arguments.quick, tick)
     wrong = [file for file in found if file.state != "same"]

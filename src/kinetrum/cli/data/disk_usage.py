@@ -105,7 +105,7 @@ def _check_store(arguments: argparse.Namespace) -> int:
 
     session = open_session(wait=False)
     if arguments.copies and not Path(arguments.copies).is_dir():
-        raise NotFound(f"{arguments.copies} is no folder; give one with copies of files.", field="copies")
+        raise NotFound(f"{arguments.copies} is not a folder; give one with copies of files.", field="copies")
     faults, last = [], {"files": 0, "of_files": 0, "size_bytes": 0}
     for item in check_store(session, arguments.remove_orphans):
         if "state" in item:

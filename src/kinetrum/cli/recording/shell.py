@@ -147,7 +147,7 @@ def _check_option(key: str, said: Any, seen: Any) -> None:
 def _text_pair(text: str) -> tuple[str, str]:
     key, sign, value = text.partition("=")
     if not sign or not key or not value:
-        raise InvalidInput(f"{text!r} is no KEY=VALUE.")
+        raise InvalidInput(f"{text!r} is not of the form KEY=VALUE.")
     return key, value
 
 

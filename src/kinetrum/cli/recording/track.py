@@ -89,7 +89,7 @@ def _track(arguments: argparse.Namespace) -> int:
         # Nothing is recorded of a command that was mistyped.
         there = Path(words[0]).exists()
         print(
-            f"kinetrum track: {words[0]!r} {'cannot be run; is it executable?' if there else 'is no command here.'}",
+            f"kinetrum track: {words[0]!r} {'cannot be run; is it executable?' if there else 'is not a command here.'}",
             file=sys.stderr,
         )
         return 126 if there else 127

@@ -175,7 +175,7 @@ def _sample(path: str | None) -> object:
             return np.load(path, allow_pickle=False)
         table = np.genfromtxt(path, delimiter=",", names=True, dtype=None, encoding="utf-8")
     except (OSError, ValueError) as error:
-        raise InvalidInput(f"{path} is no CSV with a head and no .npy file ({error}).", field="sample") from None
+        raise InvalidInput(f"{path} is neither CSV with a head nor an .npy file ({error}).", field="sample") from None
     return {name: np.atleast_1d(table[name]) for name in table.dtype.names or ()}
 
 

@@ -298,7 +298,7 @@ def _correct(arguments: argparse.Namespace) -> int:
     run = _found(session, plain)
     wrong = next((word for word in arguments.params if "=" not in word), None)
     if wrong is not None:
-        raise InvalidInput(f"{wrong!r} is no KEY=VALUE.", field="params")
+        raise InvalidInput(f"{wrong!r} is not of the form KEY=VALUE.", field="params")
     path = path_of("projects", session.project, "experiments", run["experiment"], "runs", run["id"])
     params = {key: read_typed(text) for key, text in _pairs(arguments.params).items()}
     correct_run(session, path, params, arguments.comment)

@@ -66,7 +66,9 @@ def _show(arguments: argparse.Namespace) -> int:
         from kinetrum.cli.runs.environment import show_surroundings
 
         if not isinstance(found, RecordedRun):
-            raise InvalidInput(f"{arguments.ref} is no run; --output, --code and --resources are of runs.", field="ref")
+            raise InvalidInput(
+                f"{arguments.ref} is not a run; --output, --code and --resources are of runs.", field="ref"
+            )
         return show_surroundings(found, arguments)
     if isinstance(found, RecordedRun):
         data = found._whole()

@@ -116,7 +116,7 @@ def _copy_once(found: Found, folder: Path, number: int, may_copy: bool) -> tuple
     with found.source.open("rb", buffering=0) as source, target.open("xb+", buffering=0) as copy:
         state = os.fstat(source.fileno())
         if not stat.S_ISREG(state.st_mode):
-            raise InvalidInput(f"{found.source} is no ordinary file.", field="path")
+            raise InvalidInput(f"{found.source} is not an ordinary file.", field="path")
         shared = _share_blocks(source.fileno(), copy.fileno())
         if not shared and not may_copy:
             return None

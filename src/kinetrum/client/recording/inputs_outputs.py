@@ -50,7 +50,7 @@ def described(
     try:
         known = json.loads(json.dumps(dict(about or {}), default=to_json))
     except (TypeError, ValueError) as error:
-        raise InvalidInput(f"The metadata is no JSON ({error}).", field="about") from None
+        raise InvalidInput(f"The metadata is not JSON ({error}).", field="about") from None
     return Described(kind, role, step, activity, check_keep(keep), known, texts)
 
 

@@ -153,7 +153,7 @@ def _earlier(target: Path) -> dict[str, object] | None:
     if not target.exists() and not target.is_symlink():
         return None
     if target.is_symlink() or not target.is_dir():
-        raise Conflict(f"{target} is no folder; choose another place for the files.", field="output")
+        raise Conflict(f"{target} is not a folder; choose another place for the files.", field="output")
     found = {str(path.relative_to(target)) for path in target.rglob("*") if not path.is_dir()}
     if not found:
         return None

@@ -134,7 +134,7 @@ class ModelSettings(Noted):
     ) -> Self:
         """Set the purpose, the person to ask (by name), labels (None removes one), the image (`plots@2:tree.png`).
 
-        `owner` is the account's name. Raises NotFound for one that is no member of the project.
+        `owner` is the account's name. Raises NotFound for one that is not a member of the project.
         """
         self.data = self._session.service.call(
             "PATCH",

@@ -196,7 +196,7 @@ def _locked(place: str, line: str, url: str | None) -> tuple[str, ModelVersion]:
     reference, _, digest = line.strip().partition(" ")
     ref = parse_ref(reference)
     if not isinstance(ref, VersionRef) or not ref.which.isdigit() or not digest.startswith("sha256:"):
-        raise InvalidInput(f"{place} is no lock; it reads PROJECT/MODEL@NUMBER sha256:DIGEST.", field="path")
+        raise InvalidInput(f"{place} is not a lock; it reads PROJECT/MODEL@NUMBER sha256:DIGEST.", field="path")
     session = open_session(ref.project, url)
     version = ModelVersion.read(session, ref.project or session.project, ref.name, ref.which)
     if f"sha256:{version.digest}" != digest:

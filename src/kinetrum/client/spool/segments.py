@@ -152,7 +152,7 @@ def read_header(path: Path) -> Header | None:
     if not any(head):
         return None
     if len(head) < HEADER_SIZE or head[:8] != MAGIC:
-        raise ValueError(f"{path.name} is no segment of a spool")
+        raise ValueError(f"{path.name} is not a segment of a spool")
     _, version, _, process, writer, made_at, host = HEADER.unpack(head)
     return Header(version, process, writer, made_at, host if version > 1 else bytes(16))
 

@@ -109,7 +109,7 @@ def read_measured(path: Path, step_column: str | None = None, final: bool = True
     try:
         text = raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        raise HalfWritten(f"it is no UTF-8 text at byte {error.start}.") from None
+        raise HalfWritten(f"it is not UTF-8 text at byte {error.start}.") from None
     if path.suffix.lower() in {".csv", ".tsv"}:
         return _of_rows(_csv(text, "\t" if path.suffix.lower() == ".tsv" else None, final), step_column)
     lines = text.splitlines() if text.endswith("\n") or final else text.splitlines()[:-1]
@@ -138,9 +138,9 @@ def _json_lines(lines: list[str]) -> Iterator[dict[str, object]]:
         try:
             found = json.loads(line)
         except ValueError as error:
-            raise HalfWritten(f"line {number} is no JSON ({error}).") from None
+            raise HalfWritten(f"line {number} is not JSON ({error}).") from None
         if not isinstance(found, dict):
-            raise HalfWritten(f"line {number} is no object.")
+            raise HalfWritten(f"line {number} is not an object.")
         yield found
 
 
@@ -151,7 +151,7 @@ def _json(text: str, lines: list[str], step_column: str | None) -> Measured:
         # Several objects, one to a line, under a name that says JSON.
         if len(lines) > 1 and lines[0].lstrip().startswith("{") and lines[0].rstrip().endswith("}"):
             return _of_rows(list(_json_lines(lines)), step_column)
-        raise HalfWritten(f"it is no JSON ({error}).") from None
+        raise HalfWritten(f"it is not JSON ({error}).") from None
     if isinstance(found, list) and found and all(isinstance(item, dict) for item in found):
         return _of_rows(found, step_column)
     if not isinstance(found, dict):
@@ -184,7 +184,7 @@ def _of_rows(rows: list[dict[str, object]], step_column: str | None) -> Measured
     flat = [_flat(row) for row in rows]
     names = {name for row in flat for name in row}
     if step_column is not None and step_column not in names and flat:
-        raise InvalidInput(f"There is no column {step_column!r}; there are {', '.join(sorted(names))}.", field="step")
+        raise InvalidInput(f"Unknown column {step_column!r}. Choose one of: {', '.join(sorted(names))}.", field="step")
     steps = step_column or next((name for name in STEP_COLUMNS if name in names), None)
     measured = Measured()
     numeric: set[str] = set()
@@ -193,7 +193,7 @@ def _of_rows(rows: list[dict[str, object]], step_column: str | None) -> Measured
         if steps is not None:
             number = _number(row.get(steps))
             if number is None or number != int(number):
-                raise HalfWritten(f"row {at + 1}: the step {row.get(steps)!r} is no whole number.")
+                raise HalfWritten(f"row {at + 1}: the step {row.get(steps)!r} is not a whole number.")
             step = int(number)
         found = {name: _number(cell) for name, cell in row.items() if name != steps}
         values = {name: value for name, value in found.items() if value is not None}

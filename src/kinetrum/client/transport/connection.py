@@ -45,7 +45,9 @@ class Connection:
 def check_url(url: str) -> str:
     """Return an address without its last slash; raises InvalidInput unless it is http or https."""
     if not url.startswith(("http://", "https://")) or url.count("/") < 2 or not url.split("/")[2]:
-        raise InvalidInput(f"{url!r} is no address of a service; write http://HOST:PORT or https://HOST.", field="url")
+        raise InvalidInput(
+            f"{url!r} is not an address of a service; write http://HOST:PORT or https://HOST.", field="url"
+        )
     return url.rstrip("/")
 
 
@@ -94,7 +96,7 @@ def nearest_file() -> JsonObject:
             try:
                 return tomllib.loads(path.read_text(encoding="utf-8"))
             except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-                raise InvalidInput(f"{path} is no TOML: {error}.", field="kinetrum.toml") from None
+                raise InvalidInput(f"{path} is not TOML: {error}.", field="kinetrum.toml") from None
     return {}
 
 

@@ -54,7 +54,7 @@ def check_ca(path: str) -> str:
     try:
         ssl.create_default_context().load_verify_locations(cafile=whole)
     except OSError as error:
-        raise InvalidInput(f"{path} is no file of certificates in PEM form ({_short(error)}).", field="ca") from None
+        raise InvalidInput(f"{path} is not a file of certificates in PEM form ({_short(error)}).", field="ca") from None
     return whole
 
 

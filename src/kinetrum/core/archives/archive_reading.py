@@ -41,7 +41,7 @@ def read_run(data: Any, where: str) -> RunRecord:
 def refuse(where: str, error: Exception) -> InvalidInput:
     """Return the error that names the place in an archive where something is wrong."""
     what = str(error) if isinstance(error, KinetrumError) else f"{type(error).__name__} {error}"
-    return InvalidInput(f"The archive is no good at {where}: {what}", field=where)
+    return InvalidInput(f"The archive cannot be read at {where}: {what}", field=where)
 
 
 def read_person(data: Any) -> Person:
@@ -52,7 +52,7 @@ def read_person(data: Any) -> Person:
 def check_micros(value: Any) -> int:
     """Return a time in microseconds since 1970, up to some thousand years; raises InvalidInput."""
     if not isinstance(value, int) or isinstance(value, bool) or not 0 <= value < MICROS_LIMIT:
-        raise InvalidInput(f"{value!r} is no time in microseconds since 1970.")
+        raise InvalidInput(f"{value!r} is not a time in microseconds since 1970.")
     return value
 
 
@@ -70,7 +70,7 @@ def read_id(value: Any) -> str:
 def read_number(value: Any) -> int:
     """Read a number from 1 on; raises InvalidInput."""
     if not isinstance(value, int) or isinstance(value, bool) or not 1 <= value < 2**31:
-        raise InvalidInput(f"{value!r} is no number of a run or version.")
+        raise InvalidInput(f"{value!r} is not a number of a run or version.")
     return value
 
 
@@ -81,7 +81,7 @@ def read_labels(data: Any) -> dict[str, str]:
 
 def _run(data: Any) -> RunRecord:
     if data["status"] not in STATUSES:
-        raise InvalidInput(f"{data['status']!r} is no status.")
+        raise InvalidInput(f"Unknown status {data['status']!r}.")
     results = [
         (read_id(uid), check_key(key, "result"), from_json(value, key), check_micros(at))
         for uid, key, value, at in data["results"]
@@ -138,7 +138,7 @@ def _run(data: Any) -> RunRecord:
 
 def _link(data: Any) -> LinkRecord:
     if data["relation"] not in {"used", "generated"}:
-        raise InvalidInput(f"{data['relation']!r} is no relation; used and generated are.")
+        raise InvalidInput(f"Unknown relation {data['relation']!r}. Choose one of: used, generated.")
     step = read_step(data["step"])
     return LinkRecord(
         read_id(data["uid"]),
@@ -171,7 +171,7 @@ def read_plot_record(data: Any) -> PlotRecord:
 def read_step(value: Any) -> int | None:
     """Read a step, or None; raises InvalidInput."""
     if value is not None and (type(value) is not int or abs(value) > 2**62):
-        raise InvalidInput(f"{value!r} is no step.")
+        raise InvalidInput(f"{value!r} is not a step.")
     return value if value is None else int(value)
 
 
@@ -234,12 +234,12 @@ def _bound(value: Any) -> float | None:
     found = from_json(value, "bound")
     if found is None or (isinstance(found, int | float) and not isinstance(found, bool)):
         return None if found is None else float(found)
-    raise InvalidInput(f"{value!r} is no bound.")
+    raise InvalidInput(f"{value!r} is not a bound.")
 
 
 def _kind(text: Any) -> str:
     if not isinstance(text, str) or not text or len(text) > 40 or not text.isprintable():
-        raise InvalidInput(f"{text!r} is no kind.")
+        raise InvalidInput(f"{text!r} cannot be a kind.")
     return text
 
 

@@ -228,7 +228,7 @@ def _optional(value: Any) -> int | None:
 def _view(data: Any) -> ViewRecord:
     experiment, name = data["experiment"], _text(data["name"], 100)
     if not name or not name.isprintable():
-        raise InvalidInput(f"{name!r} is no name of a view.")
+        raise InvalidInput(f"{name!r} cannot name a view.")
     arrangement = {str(part): str(text) for part, text in data["arrangement"].items()}
     if sum(len(part) + len(text) for part, text in arrangement.items()) > _ARRANGEMENT:
         raise InvalidInput(f"The view {name} has over {_ARRANGEMENT:,} characters.")

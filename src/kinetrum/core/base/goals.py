@@ -58,7 +58,9 @@ def make_goal(
     except ValueError:
         raise InvalidInput(f"The goal of {key!r} is {direction!r}; write 'higher' or 'lower'.", field=key) from None
     if aggregate is not None and aggregate not in AGGREGATES:
-        raise InvalidInput(f"{aggregate!r} is no aggregate; one of {', '.join(AGGREGATES)} is.", field="aggregate")
+        raise InvalidInput(
+            f"Unknown aggregate {aggregate!r}. Choose one of: {', '.join(AGGREGATES)}.", field="aggregate"
+        )
     if bound is not None and not math.isfinite(bound):
         raise InvalidInput(f"The bound of {key!r} is {bound}; a finite number is needed.", field="bound")
     if unit is not None and (len(unit) > 20 or not unit.isprintable()):

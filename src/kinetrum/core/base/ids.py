@@ -20,7 +20,7 @@ def uuid7(milliseconds: int, random: bytes) -> str:
 def id_bytes(text: object, field: str = "id") -> bytes:
     """Return the 16 bytes of a canonical UUID; raises InvalidInput for anything else."""
     if not isinstance(text, str) or not is_id(text.lower()):
-        raise InvalidInput(f"{text!r} is no id; a UUID like 0190a1b2-… with 32 hex digits is needed.", field=field)
+        raise InvalidInput(f"{text!r} is not an id; a UUID like 0190a1b2-… with 32 hex digits is needed.", field=field)
     return bytes.fromhex(text.replace("-", ""))
 
 

@@ -37,7 +37,7 @@ def check_sha256(text: object) -> str:
     """Return `text` if it is a SHA-256 in lowercase hex."""
     if isinstance(text, str) and _SHA256.match(text):
         return text
-    raise InvalidInput(f"{text!r} is no SHA-256; 64 lowercase hex digits are needed.", field="sha256")
+    raise InvalidInput(f"{text!r} is not a SHA-256; 64 lowercase hex digits are needed.", field="sha256")
 
 
 def check_path(path: object) -> str:
@@ -46,7 +46,7 @@ def check_path(path: object) -> str:
         raise InvalidInput(f"The path {str(path)[:60]!r} is empty or over {PATH_LIMIT} bytes.", field="path")
     if path.startswith("/") or "\\" in path or not path.isprintable():
         raise InvalidInput(
-            f"The path {path[:200]!r} is absolute, or contains '\\', control characters or bytes that are no UTF-8.",
+            f"The path {path[:200]!r} is absolute, or contains '\\', control characters or bytes that are not UTF-8.",
             field="path",
         )
     if any(part in {"", ".", ".."} for part in path.split("/")):
@@ -57,7 +57,7 @@ def check_path(path: object) -> str:
 def check_manifest(files: Sequence[FileEntry]) -> tuple[FileEntry, ...]:
     """Check and sort a manifest: 1 to 100,000 files, every path once, no path that is also a folder."""
     if not files:
-        raise InvalidInput("There is no file in it; at least one is needed.", field="files")
+        raise InvalidInput("It has no file; at least one is needed.", field="files")
     if len(files) > FILE_LIMIT:
         raise InvalidInput(f"There are {len(files)} files in it; at most {FILE_LIMIT} are taken.", field="files")
     paths = {check_path(entry.path) for entry in files}

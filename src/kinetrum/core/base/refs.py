@@ -150,7 +150,7 @@ def _version(text: str) -> VersionRef:
 
 def _unreadable(text: object) -> InvalidInput:
     return InvalidInput(
-        f"{text!r} is no reference. Write a run as frost-alarm/42 or frost-alarm/last, a version as "
+        f"{text!r} is not a reference. Write a run as frost-alarm/42 or frost-alarm/last, a version as "
         "frost-alarm@7, frost-alarm@production or nights@latest, with a project before it where needed.",
         field="reference",
     )

@@ -25,7 +25,7 @@ def check_samples(samples: Any) -> Samples:
         if len(column) != len(times):
             raise InvalidInput(f"{name!r} has {len(column)} samples, 'at' has {len(times)}.", field=f"samples.{name}")
         if any(value is not None and type(value) not in {int, float} for value in column):
-            raise InvalidInput(f"{name!r} holds what is no number.", field=f"samples.{name}")
+            raise InvalidInput(f"{name!r} holds something that is not a number.", field=f"samples.{name}")
     return cast("Samples", samples)
 
 

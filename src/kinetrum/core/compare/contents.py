@@ -39,7 +39,7 @@ def compare_contents(path: str, left: bytes, right: bytes) -> ContentDifference:
     try:
         ours, theirs = left.decode("utf-8-sig"), right.decode("utf-8-sig")
     except UnicodeDecodeError:
-        return ContentDifference(f"{path} is no text; it has {len(left):,} bytes left and {len(right):,} right.")
+        return ContentDifference(f"{path} is not text; it has {len(left):,} bytes left and {len(right):,} right.")
     lines = text_difference(ours, theirs, "left", "right")
     if lines is None:
         same = ours == theirs

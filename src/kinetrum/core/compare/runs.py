@@ -144,7 +144,7 @@ def compare_runs(
     if len({run.reference for run in runs}) != len(runs):
         raise InvalidInput("The same run was given twice.", field="runs")
     if not 0 <= baseline < len(runs):
-        raise InvalidInput(f"The baseline {baseline} is none of the runs.", field="baseline")
+        raise InvalidInput(f"The baseline {baseline} is not one of the runs.", field="baseline")
     settings, settings_equal = _differing([run.params for run in runs])
     inputs, inputs_equal = _differing([dict(run.inputs) for run in runs])
     surroundings, surroundings_equal = _differing([run.surroundings for run in runs])

@@ -84,7 +84,7 @@ def read_items(text: str) -> list[Item]:
     try:
         data = json.loads(text)
     except (ValueError, RecursionError) as error:
-        raise InvalidInput(f"{ITEMS_FILE} is no JSON ({error}).", field=ITEMS_FILE) from None
+        raise InvalidInput(f"{ITEMS_FILE} is not JSON ({error}).", field=ITEMS_FILE) from None
     listed = data.get("items") if isinstance(data, dict) and data.get("format") == 1 else None
     if not isinstance(listed, list):
         raise InvalidInput(f'{ITEMS_FILE} is an object with "format": 1 and a list of items.', field=ITEMS_FILE)

@@ -44,7 +44,7 @@ def make_plot(  # noqa: PLR0913
     (width or count) those of a calibration. Raises InvalidInput that names the argument which does not fit.
     """
     if kind not in PLOT_KINDS:
-        raise InvalidInput(f"{kind!r} is no kind of plot; {', '.join(PLOT_KINDS)} are.", field="kind")
+        raise InvalidInput(f"Unknown kind of plot {kind!r}. Choose one of: {', '.join(PLOT_KINDS)}.", field="kind")
     truth, given = column(y_true, "y_true"), column(y_score, "y_score")
     same_rows(truth, given)
     if truth.ndim != 1:

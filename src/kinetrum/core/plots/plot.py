@@ -177,5 +177,5 @@ def _cell(value: Any, name: str) -> Value:
 def _number(value: Any, name: Any) -> float:
     found = from_json(value, str(name))
     if isinstance(found, bool) or not isinstance(found, int | float):
-        raise InvalidInput(f"{name!r} is no number.", field="numbers")
+        raise InvalidInput(f"{name!r} is not a number.", field="numbers")
     return float(found)

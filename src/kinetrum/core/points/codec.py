@@ -108,7 +108,7 @@ def decode_batch(body: bytes) -> list[Group]:
     Raises InvalidInput for anything malformed and TooLarge over 1,000,000 values or 32 MiB unpacked.
     """
     if body[:4] != BATCH_MAGIC:
-        raise InvalidInput("The body is no batch of points: it does not begin with KPB1.", field="body")
+        raise InvalidInput("The body is not a batch of points: it does not begin with KPB1.", field="body")
     try:
         size = zstandard.frame_content_size(body[4:])
         if size > BATCH_BYTE_LIMIT:

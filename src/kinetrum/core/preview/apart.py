@@ -109,7 +109,7 @@ def preview_safetensors(file: BinaryIO, size: int) -> Preview:
         raise Unreadable("Its header's length is not that of a safetensors file.")
     found = json.loads(file.read(length))
     if not isinstance(found, dict):
-        raise Unreadable("Its header is no JSON object.")
+        raise Unreadable("Its header is not a JSON object.")
     about = found.pop("__metadata__", {})
     rows: list[Row] = []
     parameters = 0

@@ -163,6 +163,6 @@ def _json(text: str) -> Preview:
     try:
         text = json.dumps(json.loads(text), indent=2, ensure_ascii=False)
     except (ValueError, RecursionError) as error:
-        return Preview("text", text, "JSON", note=f"It is no valid JSON ({str(error)[:200]}).")
+        return Preview("text", text, "JSON", note=f"It is not valid JSON ({str(error)[:200]}).")
     cut = text[:HEAD_BYTES]
     return Preview("text", cut, "JSON", note="" if len(cut) == len(text) else f"The first {HEAD_BYTES:,} characters.")

@@ -148,13 +148,14 @@ class Settling:
         hint = f" Nearest: {', '.join(near)}." if near else f" There are {', '.join(names[:8])} …"
         scope, colon, _ = name.partition(":")
         if colon and not near:
-            hint = f" {scope!r} is no scope; metric:, param:, label:, run: and plot: are."
+            hint = f" Unknown scope {scope!r}. Write metric:, param:, label:, run: or plot: before a key."
         elsewhere = [key for key in _keys(name) if subject.scope and self.catalogue.kinds(key) is not None]
         if elsewhere:
             hint = f" It is {_called(elsewhere[0])}: write {_WRITTEN[elsewhere[0].scope]}:{name}."
         what = {"metric": "a result or metric", "param": "a parameter", "label": "a label", "run": "a field of runs"}
-        said = f"is not {what[subject.scope]}" if subject.scope in what else "is nothing that they have"
-        return QueryError(f"in the runs searched, {name!r} {said}.{hint}", subject.at)
+        if subject.scope in what:
+            return QueryError(f"{name!r} is not {what[subject.scope]} in the runs searched.{hint}", subject.at)
+        return QueryError(f"none of the runs searched has {name!r}.{hint}", subject.at)
 
     def _remark(self, text: str) -> None:
         if text not in self.remarks:
@@ -314,7 +315,7 @@ def _field_text(word: Word, field: Field) -> str:
         near = difflib.get_close_matches(word.text.lower(), known, 1, 0.4)
         hint = f" Nearest: {near[0]}." if near else ""
         what = "status" if field.name == "status" else "state of the code"
-        raise QueryError(f"{word.text!r} is no {what}; one of {', '.join(known)} is.{hint}", word.at)
+        raise QueryError(f"Unknown {what} {word.text!r}. Choose one of: {', '.join(known)}.{hint}", word.at)
     return word.text
 
 
@@ -356,7 +357,9 @@ def _of_hex(test: Comparing, field: Field) -> settled.Settled:
     word = _word(test.value, test.subject)
     digits = word.text.lower()
     if not _HEX.match(digits):
-        raise QueryError(f"{word.text!r} is no part of {field.name}: 4 or more hexadecimal digits are.", word.at)
+        raise QueryError(
+            f"{word.text!r} cannot be a part of {field.name}; write 4 or more hexadecimal digits.", word.at
+        )
     return Hexed(field, digits.replace("-", ""), test.operator == "!=")
 
 

@@ -60,7 +60,7 @@ def seconds_of(word: Word) -> float:
     number = read_number(word.text)
     seconds = float(found[1]) * _SECONDS[found[2]] if found else number
     if seconds is None or not 0 <= seconds <= _LONGEST_S:
-        raise QueryError(f"{word.text!r} is no span of time; write 90s, 30m, 6h, 7d or 2w.", word.at)
+        raise QueryError(f"{word.text!r} is not a span of time; write 90s, 30m, 6h, 7d or 2w.", word.at)
     return float(seconds)
 
 
@@ -77,7 +77,7 @@ def moment_of(word: Word) -> tuple[int, int]:
         begin, end = (int(at.astype("datetime64[us]").astype(np.int64)) for at in (first, first + 1))
     except (ValueError, OverflowError):
         raise QueryError(
-            f"{word.text!r} is no time; write 2026-10-01 or 2026-10-01T09:30 (UTC), or within 7d.", word.at
+            f"{word.text!r} is not a time; write 2026-10-01 or 2026-10-01T09:30 (UTC), or within 7d.", word.at
         ) from None
     zone = found[2]
     if zone and zone != "Z":

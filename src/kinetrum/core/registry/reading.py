@@ -48,7 +48,7 @@ def _of_onnx(file: BinaryIO) -> Signature | None:
         graph = onnx.load_model_from_string(raw).graph
     # The parser raises errors of its own, which are no ValueError.
     except Exception as error:
-        raise ValueError(f"It is no ONNX model: {error}") from error
+        raise ValueError(f"It is not an ONNX model: {error}") from error
     weights = {tensor.name for tensor in graph.initializer}
     inputs = tuple(_of_value(value) for value in graph.input if value.name not in weights)
     outputs = tuple(_of_value(value) for value in graph.output)

@@ -43,7 +43,7 @@ def parse_condition(text: str) -> Condition | None:
     scope, name, raw = found["scope"], _unquote(found["name"]), found["value"]
     if scope is not None and scope not in SCOPES:
         raise InvalidInput(
-            f"Column {found.start('scope') + 1}: {scope!r} is no scope; one of {', '.join(SCOPES)} is.",
+            f"Column {found.start('scope') + 1}: Unknown scope {scope!r}. Choose one of: {', '.join(SCOPES)}.",
             field="query",
         )
     value = _unquote(raw) if raw[0] in "\"'" else _typed(raw)

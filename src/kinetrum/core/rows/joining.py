@@ -37,7 +37,7 @@ def join_tables(left: pa.Table, right: pa.Table, key: str | None, outcomes: Sequ
     """
     odd = [name for name in outcomes if name not in OUTCOMES]
     if odd:
-        raise InvalidInput(f"{odd[0]!r} is no outcome; {', '.join(OUTCOMES)} are.", field="outcome")
+        raise InvalidInput(f"Unknown outcome {odd[0]!r}. Choose one of: {', '.join(OUTCOMES)}.", field="outcome")
     chosen = row_key(left, right, key)
     judged = all({TRUTH, PREDICTION} <= set(table.column_names) for table in (left, right))
     wrong: list[Any] = [None, None]

@@ -34,7 +34,9 @@ def read_rows(file: BinaryIO, path: str) -> pa.Table:
         elif ending in {"csv", "tsv"}:
             table = _csv(_bytes(file, name), ending == "tsv")
         else:
-            raise InvalidInput(f"{path} is no table by its name; CSV, TSV, JSON Lines and Parquet are.", field="path")
+            raise InvalidInput(
+                f"{path} is not a table by its name; give a file of CSV, TSV, JSON Lines or Parquet.", field="path"
+            )
     except (pa.ArrowException, OSError, EOFError, zlib.error, UnicodeError) as error:
         raise InvalidInput(f"{path} cannot be read as a table: {_said(error)}", field="path") from None
     return _bounded(_named(table))

@@ -122,7 +122,7 @@ def named_column(table: pa.Table, name: str, field_name: str) -> Any:
     """Return a column; raises InvalidInput with the nearest names where there is none of that name."""
     if name not in table.column_names:
         near = difflib.get_close_matches(name, table.column_names, 3, 0.5) or table.column_names[:12]
-        raise InvalidInput(f"There is no column {name!r}; {', '.join(near)} there are.", field=field_name)
+        raise InvalidInput(f"Unknown column {name!r}. Choose one of: {', '.join(near)}.", field=field_name)
     return table[name]
 
 

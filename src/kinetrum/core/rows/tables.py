@@ -30,7 +30,7 @@ _EXACT = 2**63
 def check_form(form: str) -> str:
     """Return the form if it is one; raises InvalidInput otherwise."""
     if form not in MEDIA_TYPES:
-        raise InvalidInput(f"{form!r} is no form of a table; {', '.join(MEDIA_TYPES)} are.", field="form")
+        raise InvalidInput(f"Unknown form of a table {form!r}. Choose one of: {', '.join(MEDIA_TYPES)}.", field="form")
     return form
 
 

@@ -43,7 +43,7 @@ def read_said(line: str) -> Said | None:
         return None
     word = found["word"]
     if word not in WORDS:
-        raise InvalidInput(f"{line.strip()!r}: {word!r} is none of {', '.join(WORDS)}.", field="line")
+        raise InvalidInput(f"{line.strip()!r}: unknown word {word!r}. Choose one of: {', '.join(WORDS)}.", field="line")
     try:
         parts = shlex.split(found["rest"])
     except ValueError as error:
@@ -60,7 +60,7 @@ def read_pairs(parts: list[str]) -> dict[str, Value]:
     for part in parts:
         key, sign, text = part.partition("=")
         if not sign or not key:
-            raise InvalidInput(f"{part!r} is no KEY=VALUE.", field="value")
+            raise InvalidInput(f"{part!r} is not of the form KEY=VALUE.", field="value")
         if key in values:
             raise InvalidInput(f"{key!r} is given twice.", field=key)
         values[key] = read_typed(text)

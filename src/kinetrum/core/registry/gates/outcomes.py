@@ -21,7 +21,7 @@ def read_check(data: Mapping[str, Any]) -> GateCheck:
         raise InvalidInput("A gate's outcome has a kind, what it asks, whether it is met, what was found, and figures.")
     wrong = next((one for one in figures.values() if not isinstance(one, int | float | None)), None)
     if wrong is not None:
-        raise InvalidInput(f"{wrong!r} is no figure of a gate.")
+        raise InvalidInput(f"{wrong!r} is not a figure of a gate.")
     kept = {str(name)[:100]: one for name, one in list(figures.items())[:100]}
     return GateCheck(data["kind"], str(data["asks"])[:2_000], data["met"], str(data["found"])[:2_000], kept)
 

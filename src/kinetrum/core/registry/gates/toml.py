@@ -36,7 +36,7 @@ def read_gates(text: str, stages: Sequence[str]) -> dict[str, tuple[Gate, ...]]:
     try:
         tables = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise InvalidInput(f"This is no TOML: {error}.", field="gates") from error
+        raise InvalidInput(f"This is not TOML: {error}.", field="gates") from error
     gates = {}
     for stage, table in tables.items():
         if stage not in stages:

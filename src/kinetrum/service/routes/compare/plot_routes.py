@@ -95,7 +95,7 @@ def _changes(view: str) -> dict[str, Any]:
     try:
         changes = json.loads(view)
     except (ValueError, RecursionError) as error:
-        raise InvalidInput(f"view is no JSON ({error}).", field="view") from None
+        raise InvalidInput(f"view is not JSON ({error}).", field="view") from None
     if not isinstance(changes, dict):
         raise InvalidInput("view is an object with the parts of a view that are drawn otherwise.", field="view")
     return changes

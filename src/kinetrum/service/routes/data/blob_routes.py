@@ -79,10 +79,10 @@ def _unpack(raw: bytes) -> list[tuple[str, bytes]]:
                 file = bundle.extractfile(member) if member.isreg() else None
                 # A sparse member could claim far more bytes than arrived.
                 if file is None or member.issparse():
-                    raise InvalidInput(f"{member.name[:80]!r} is no ordinary file.", field="body")
+                    raise InvalidInput(f"{member.name[:80]!r} is not an ordinary file.", field="body")
                 contents.append((check_sha256(member.name), file.read()))
     except tarfile.TarError as error:
-        raise InvalidInput(f"The body is no tar archive ({error}).", field="body") from None
+        raise InvalidInput(f"The body is not a tar archive ({error}).", field="body") from None
     return contents
 
 
