@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from tests.client.registry.test_registry import GATES, TRUTH, guessed
 from tests.console.conftest import Watch
@@ -165,6 +165,23 @@ def test_a_maintainer_overrides_with_a_reason(visit: Visit, project: Project) ->
     expect(page.get_by_text("production: the harvest cannot wait (A Maintainer)")).to_be_visible()
     page.goto(f"/{project.name}/models/frost-alarm")
     expect(page.get_by_role("table", name="Versions")).to_contain_text("gate overridden")
+
+
+def test_a_gate_that_is_still_being_added_is_not_lost(visit: Visit, project: Project) -> None:
+    project.registered(1)
+    page = visit("/models/frost-alarm", "maintainer")
+    page.get_by_role("button", name="Change").click()
+    dialog = page.get_by_role("dialog")
+    waiting: list[Route] = []
+    page.route("**/gates/drafts", lambda route: waiting.append(route))  # noqa: PLW0108 - Playwright marks its handlers
+    dialog.get_by_label("asks").select_option("signature")
+    dialog.get_by_role("button", name="Add", exact=True).click()
+    expect(dialog.get_by_role("button", name="Set gates")).to_be_disabled()
+    expect(dialog.get_by_label("TOML, a table per stage")).to_be_disabled()
+    waiting[0].continue_()
+    dialog.get_by_role("button", name="Set gates").click()
+    expect(dialog).to_have_count(0)
+    assert "signature" in project.service("viewer").get(project.path("models", "frost-alarm"))["gates"]
 
 
 def test_gates_by_a_form_are_the_same_text(visit: Visit, project: Project, watch: Watch) -> None:

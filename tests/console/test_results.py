@@ -165,7 +165,7 @@ def test_predictions_row_by_row(visit: Visit, project: Project, watch: Watch) ->
     expect(rows).to_have_count(2)
     figure.get_by_label("Conditions on rows").fill("scor > 1")
     figure.get_by_role("button", name="Filter").click()
-    expect(figure.get_by_role("alert")).to_contain_text("no column 'scor'")
+    expect(figure.get_by_role("alert")).to_contain_text("Unknown column 'scor'")
     page.goto(f"/{project.name}/compare?run=frost-alarm/1~1&run=frost-alarm/2~2")
     figure = page.get_by_role("figure", name="table guesses")
     figure.get_by_role("button", name="1 newly wrong").click()

@@ -37,6 +37,7 @@ export function Gates({ model }: { model: Model }) {
 
 function ChangeGates({ model, onClose }: { model: Model; onClose: () => void }) {
   const set = useSetGates(model.project, model.name)
+  const draft = useDraftGates(model.project, model.name)
   const [gates, setGates] = useState(model.gates)
   return (
     <DialogForm
@@ -44,12 +45,20 @@ function ChangeGates({ model, onClose }: { model: Model; onClose: () => void }) 
       act="Set gates"
       wide
       error={set.error}
-      pending={set.isPending}
+      // What is being added is not in the text yet: setting, or writing on, would lose it.
+      pending={set.isPending || draft.isPending}
       onSubmit={() => set.mutate(gates, { onSuccess: onClose })}
       onClose={onClose}
     >
-      <OneMore model={model} gates={gates} onDraft={setGates} />
-      <TextArea label="TOML, a table per stage" value={gates} onChange={setGates} rows={18} plain />
+      <OneMore model={model} gates={gates} draft={draft} onDraft={setGates} />
+      <TextArea
+        label="TOML, a table per stage"
+        value={gates}
+        onChange={setGates}
+        rows={18}
+        plain
+        disabled={draft.isPending}
+      />
     </DialogForm>
   )
 }
@@ -58,15 +67,16 @@ function ChangeGates({ model, onClose }: { model: Model; onClose: () => void }) 
 function OneMore({
   model,
   gates,
+  draft,
   onDraft,
 }: {
   model: Model
   gates: string
+  draft: ReturnType<typeof useDraftGates>
   onDraft: (gates: string) => void
 }) {
   const stages = model.stages.map((stage) => stage.name)
   const { data: forms } = useGateForms()
-  const draft = useDraftGates(model.project, model.name)
   const [stage, setStage] = useState(stages.at(-1) ?? '')
   const [kind, setKind] = useState('bound')
   const [typed, setTyped] = useState<Record<string, string>>({})
