@@ -80,7 +80,7 @@ WRONG_REGISTRATIONS: list[tuple[list[str], str]] = [
     (["--metric", "price"], "--metric takes KEY=VALUE, not 'price'"),
     (["--metric", "price=dear"], "takes a number, not 'dear'"),
     (["--label", "=x"], "--label takes KEY=VALUE"),
-    (["--sample", "/nowhere.csv"], "is neither CSV with a head and no .npy file"),
+    (["--sample", "/nowhere.csv"], "is neither CSV with a head nor an .npy file"),
     ([], "tell in words where they came from"),
 ]
 

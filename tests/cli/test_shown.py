@@ -284,7 +284,7 @@ def test_many_compared_in_the_terminal(several: list[Told], say: Said) -> None:
     assert [run["reference"] for run in found["runs"]] == [refs[0], refs[3]]
     assert say("compare", refs[0])[::2] == (2, "kinetrum compare: Name two or more runs to compare.\n")
     status, _, message = say("compare", refs[0], "frost-alarm/99")
-    assert (status, message) == (3, f"kinetrum compare: There is not a run frost-alarm/99; the newest is {refs[5]}.\n")
+    assert (status, message) == (3, f"kinetrum compare: There is no run frost-alarm/99; the newest is {refs[5]}.\n")
 
 
 def test_effects_and_trade_offs_in_the_terminal(several: list[Told], say: Said) -> None:

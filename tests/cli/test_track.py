@@ -186,7 +186,7 @@ def test_of_a_mistyped_command_nothing_is_recorded(work: Path, words: list[str],
         (["-e", "mistyped", "--used", "nothing/*", "--", "true"], "no file fits"),
         (["--params", "none.toml", "--", "true"], "is not there"),
         (["--set", "depth", "--", "true"], "not of the form KEY=VALUE"),
-        (["--leave-out", "colour", "--", "true"], "no part"),
+        (["--leave-out", "colour", "--", "true"], "unknown part 'colour'"),
         (["--goal", "x=sideways", "--", "true"], "goal"),
     ],
 )

@@ -140,7 +140,7 @@ def test_predictions_are_browsed_and_compared(recording: Project) -> None:
         ["b"],
     )
     assert kinetrum.rows(first, sort="score:desc", limit=1)[0][0] == "c"
-    with pytest.raises(errors.InvalidInput, match="no column 'scores'"):
+    with pytest.raises(errors.InvalidInput, match="Unknown column 'scores'"):
         kinetrum.rows(first, where="scores > 1")
     with pytest.raises(errors.NotFound, match="kept no predictions on spring; it kept frost-alarm-held-predictions"):
         opened("frost-alarm/1").predictions("spring")

@@ -120,7 +120,7 @@ def test_a_step_column_of_ones_own(tmp_path: Path) -> None:
     path = tmp_path / "a.json"
     path.write_text(json.dumps([{"reach": 3, "step": 9, "rmse": 1}]))
     assert rows(read_measured(path, "reach")) == [(3, {"step": 9.0, "rmse": 1.0})]
-    with pytest.raises(InvalidInput, match="no column 'depth'; there are reach, rmse, step"):
+    with pytest.raises(InvalidInput, match=r"Unknown column 'depth'\. Choose one of: reach, rmse, step"):
         read_measured(path, "depth")
 
 

@@ -179,7 +179,7 @@ def test_rows_of_two_versions(project: Project) -> None:
 @pytest.mark.parametrize(
     ("asked", "error", "said"),
     [
-        ({"of": "guesses@1", "where": ["scor > 1"]}, errors.InvalidInput, "no column 'scor'"),
+        ({"of": "guesses@1", "where": ["scor > 1"]}, errors.InvalidInput, "Unknown column 'scor'"),
         ({"of": "guesses@7"}, errors.NotFound, "no version guesses@7"),
         ({"of": "guesses"}, errors.InvalidInput, "names no table"),
         ({"of": "guesses@1:none.csv"}, errors.NotFound, "no file 'none.csv'"),

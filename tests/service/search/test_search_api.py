@@ -137,7 +137,7 @@ def test_groups_come_in_the_order_of_their_means_and_page_by_page(table: Project
     ("by", "message"),
     [
         ("depht", "Nearest: depth"),
-        ("note", "no column"),
+        ("note", "not a column"),
         ("started", "are not grouped by started"),
         ("min(recall)", "is of metrics"),
         ("", "names nothing"),

@@ -28,6 +28,7 @@ from kinetrum.core.plots import read_plot
 from kinetrum.core.statistics.replicates import SEEDS
 
 MICROS_LIMIT = 2**55
+_REFUSED = "The archive cannot be read"
 
 
 def read_run(data: Any, where: str) -> RunRecord:
@@ -40,8 +41,16 @@ def read_run(data: Any, where: str) -> RunRecord:
 
 def refuse(where: str, error: Exception) -> InvalidInput:
     """Return the error that names the place in an archive where something is wrong."""
-    what = str(error) if isinstance(error, KinetrumError) else f"{type(error).__name__} {error}"
-    return InvalidInput(f"The archive cannot be read at {where}: {what}", field=where)
+    if isinstance(error, InvalidInput) and str(error).startswith(_REFUSED):
+        # A part of it was refused, which names its place more closely.
+        return error
+    if isinstance(error, KinetrumError):
+        what = str(error)
+    elif isinstance(error, KeyError):
+        what = f"{error} is missing."
+    else:
+        what = f"It has another form than an archive has there ({error})."
+    return InvalidInput(f"{_REFUSED} at {where}: {what}", field=where)
 
 
 def read_person(data: Any) -> Person:
