@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import shlex
 from collections.abc import Callable, Iterable
-from typing import Any
 
 from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import KinetrumError
@@ -124,7 +123,7 @@ def _divided(line: str) -> tuple[list[str], str, bool]:
     return line.split(), "", False
 
 
-def _commands_of(parser: argparse.ArgumentParser) -> Any:
+def _commands_of(parser: argparse.ArgumentParser) -> Commands | None:
     return next((one for one in parser._actions if isinstance(one, argparse._SubParsersAction)), None)
 
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kinetrum.cli.parser import Commands
 from kinetrum.client.transport.shell_place import LEASE_S, NOT_OF_A_SHELL
 from kinetrum.core.base.errors import InvalidInput
-from kinetrum.core.base.values import JsonObject
+from kinetrum.core.base.values import JsonObject, Value
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run
@@ -119,7 +119,7 @@ def beginning_of(arguments: argparse.Namespace, options: JsonObject | None = Non
     }
 
 
-def _together(file: str | None, read: JsonObject, said: JsonObject) -> dict[str, object]:
+def _together(file: str | None, read: JsonObject, said: JsonObject) -> JsonObject:
     """Return the settings of a file and of `--set`; raises InvalidInput where they contradict each other.
 
     The command reads the file: a value recorded in the place of the file's would be one that it never saw.
@@ -137,7 +137,7 @@ def _together(file: str | None, read: JsonObject, said: JsonObject) -> dict[str,
     return {**read, **said}
 
 
-def _check_option(key: str, said: Any, seen: Any) -> None:
+def _check_option(key: str, said: Value, seen: Value) -> None:
     from kinetrum.core.base.values import same, show
 
     if not same(said, seen):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Literal, cast
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
@@ -244,7 +244,10 @@ def _leading_columns(page: answers.RunPage) -> list[answers.ChosenColumn]:
     leading = ordered[: max(1, len(goals))]
     named = [("value", key) for key in leading] + [("param", key) for key in differing]
     named += [("value", key) for key in ordered if key not in leading]
-    return [{"text": "", "scope": cast(Any, scope), "name": key, "aggregate": None} for scope, key in named]
+    return [
+        {"text": "", "scope": cast("Literal['value', 'param']", scope), "name": key, "aggregate": None}
+        for scope, key in named
+    ]
 
 
 def _experiments(session: Session, as_json: bool) -> int:

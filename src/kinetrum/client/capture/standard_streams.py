@@ -19,8 +19,8 @@ import sys
 import threading
 import time
 from collections import deque
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Iterable
+from typing import TYPE_CHECKING, TextIO, TypeAlias
 
 from kinetrum.client.capture import fork_safety
 
@@ -30,6 +30,9 @@ if TYPE_CHECKING:
 BURST_BYTES, BYTES_PER_S, TAIL_BYTES = 16 * 1024 * 1024, 256 * 1024, 2 * 1024 * 1024
 FLUSH_EVERY_S, GATHERED_WRITES, GATHERED_BYTES = 1.0, 256, 4_096
 STDOUT, STDERR, OURS = 0, 1, 2
+Bytes: TypeAlias = bytes | bytearray | memoryview
+Beneath: TypeAlias = io.RawIOBase | io.BufferedIOBase
+"""What the text layer of an interpreter's stream writes to: a buffer, or with `python -u` the file itself."""
 
 
 class Outlet:
@@ -90,12 +93,12 @@ class Outlet:
             self._held_bytes = self._left_out = 0
 
 
-def _all_of(raw: io.RawIOBase) -> Callable[[object], int]:
+def _all_of(raw: io.RawIOBase) -> Callable[[Bytes], int]:
     """A `write` that passes everything on: a stream without a buffer (python -u) may take a part, as when the process
     was stopped and continued in the middle, and what is above does not ask how much."""
     write_some = raw.write
 
-    def write(data: Any) -> int:
+    def write(data: Bytes) -> int:
         written, length = write_some(data), memoryview(data).nbytes
         if written == length:
             return length
@@ -119,18 +122,18 @@ class _Copied(io.BufferedIOBase):
     for what is not there at every write, which alone would cost ten times as much as all the rest.
     """
 
-    def __init__(self, under: Any, number: int, encoding: str) -> None:
+    def __init__(self, under: Beneath, number: int, encoding: str) -> None:
         self.under, self.number = under, number
         self.encoding = "" if encoding.replace("-", "").lower() in {"utf8", "ascii"} else encoding
         self._gathered: deque[bytes] = deque()
         # A closure, found on the object: half the time of a method.
-        self.write = self._writing()  # type: ignore[method-assign]
+        self.write = self._writing()  # type: ignore[assignment, method-assign]
 
-    def _writing(self) -> Callable[[Any], int]:
+    def _writing(self) -> Callable[[Bytes], int]:
         gathered, gather, copy = self._gathered, self._gathered.append, self.copy
         pass_on = _all_of(self.under) if isinstance(self.under, io.RawIOBase) else self.under.write
 
-        def write(data: Any, /) -> int:
+        def write(data: Bytes, /) -> int:
             gather(data if type(data) is bytes else bytes(data))
             if len(gathered) > GATHERED_WRITES or len(data) > GATHERED_BYTES:
                 copy()
@@ -138,10 +141,10 @@ class _Copied(io.BufferedIOBase):
 
         return write
 
-    def go_on(self, under: Any) -> None:
+    def go_on(self, under: Beneath) -> None:
         """Pass on to another stream from now on."""
         self.under = under
-        self.write = self._writing()  # type: ignore[method-assign]
+        self.write = self._writing()  # type: ignore[assignment, method-assign]
 
     def copy(self) -> None:
         """Copy what was gathered."""
@@ -168,12 +171,12 @@ class _Copied(io.BufferedIOBase):
     @property
     def name(self) -> object:
         """As the stream beneath has it."""
-        return self.under.name
+        return getattr(self.under, "name", None)
 
     @property
     def mode(self) -> object:
         """As the stream beneath has it."""
-        return self.under.mode
+        return getattr(self.under, "mode", None)
 
     def writable(self) -> bool:
         return True
@@ -194,7 +197,7 @@ class _Copied(io.BufferedIOBase):
 class _Proxy:
     """Stands before a stream that is not the interpreter's own, as in notebooks."""
 
-    def __init__(self, under: Any, number: int) -> None:
+    def __init__(self, under: TextIO, number: int) -> None:
         self._under, self._number = under, number
 
     def write(self, text: str) -> object:
@@ -203,7 +206,7 @@ class _Proxy:
         finally:
             _copy(self._number, text.encode("utf-8", "replace"))
 
-    def writelines(self, lines: Any) -> None:
+    def writelines(self, lines: Iterable[str]) -> None:
         for line in lines:
             self.write(line)
 
@@ -216,7 +219,7 @@ class _Catch:
 
     def __init__(self, name: str, number: int) -> None:
         self.name, self.stream = name, getattr(sys, name)
-        self.beneath: Any = None
+        self.beneath: Beneath | None = None
         self.copied: _Copied | None = None
         if type(self.stream) is io.TextIOWrapper:
             # The object itself stays, since others may hold it (loggers do): it gets another stream beneath.
@@ -299,7 +302,7 @@ def write_beside(text: str) -> None:
     for caught in _catches:
         if caught.name == "stderr":
             caught.flush()
-            if caught.copied is None:
+            if caught.copied is None or caught.beneath is None:
                 caught.stream.write(text)
             else:
                 caught.beneath.write(text.encode(caught.stream.encoding, "replace"))

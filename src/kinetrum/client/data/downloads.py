@@ -9,7 +9,7 @@ import time
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, Any
+from typing import IO, TYPE_CHECKING, cast
 
 from kinetrum.client.transport.http import Service, path_of
 from kinetrum.client.transport.progress import Tick, in_turn
@@ -114,8 +114,8 @@ def _take_from_bundle(
 ) -> None:
     """Put files of the archive in place, each verified before; those are lacking no longer."""
     with service.stream(f"{base}/bundle", {"form": "tar", "up_to_bytes": _SMALL}) as response:
-        stream: Any = _Stream(response.iter_raw())
-        with tarfile.open(fileobj=stream, mode="r|") as bundle:
+        stream = _Stream(response.iter_raw())
+        with tarfile.open(fileobj=cast("IO[bytes]", stream), mode="r|") as bundle:
             for member in bundle:
                 file = bundle.extractfile(member)
                 if member.name in lacking and file is not None:

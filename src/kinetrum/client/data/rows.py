@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, overload
 
 from kinetrum.client.display.html import html_table, text_table
 from kinetrum.client.reading.frames import import_pandas
@@ -41,7 +41,13 @@ class Rows(Sequence[tuple[Value, ...]]):
     def __len__(self) -> int:
         return len(self.rows)
 
-    def __getitem__(self, at: Any) -> Any:
+    @overload
+    def __getitem__(self, at: int) -> tuple[Value, ...]: ...
+
+    @overload
+    def __getitem__(self, at: slice) -> tuple[tuple[Value, ...], ...]: ...
+
+    def __getitem__(self, at: int | slice) -> tuple[Value, ...] | tuple[tuple[Value, ...], ...]:
         return self.rows[at]
 
     def __iter__(self) -> Iterator[tuple[Value, ...]]:

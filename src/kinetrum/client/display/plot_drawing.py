@@ -7,7 +7,7 @@ import html
 import io
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, cast
 
 from kinetrum.core.base.errors import InvalidInput, NotFound
 from kinetrum.core.base.values import JsonObject
@@ -16,6 +16,8 @@ from kinetrum.core.plots.matrices import matrix_of
 from kinetrum.core.plots.overlay import Named, numbers_of, series_of
 
 if TYPE_CHECKING:
+    from contextlib import AbstractContextManager
+
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
@@ -24,8 +26,13 @@ _COLOURS = ("#2582dc", "#ed5f18", "#2d7864", "#d36a96", "#6335be", "#7f934b", "#
 _DASHES: tuple[object, ...] = ("solid", (0, (7, 3)), (0, (2, 2.5)), (0, (8, 3, 2, 3)))
 _CELLS_WRITTEN = 20
 _CLASSES_NAMED = 25
-# Names of strangers are texts, also with dollar signs in them, never formulas.
-_PLAIN: dict[Any, Any] = {"text.parse_math": False}
+
+
+def _as_texts() -> AbstractContextManager[None]:
+    """Names of strangers are texts, also with dollar signs in them, never formulas."""
+    import matplotlib
+
+    return matplotlib.rc_context({"text.parse_math": False})
 
 
 def save_plots(plots: Sequence[Named], to: str | Path, title: str = "") -> Path:
@@ -47,20 +54,18 @@ def save_plots(plots: Sequence[Named], to: str | Path, title: str = "") -> Path:
 
 
 def _save(figure: Figure, to: Path | io.StringIO, form: str) -> None:
-    import matplotlib
-
     # Some names are only made when the figure is drawn.
-    with matplotlib.rc_context(_PLAIN):
+    with _as_texts():
         figure.savefig(to, format=form, dpi=150)
 
 
 def draw_figure(plots: Sequence[Named], title: str = "") -> Figure:
     """Draw plots laid over one another; matrices stand side by side."""
     try:
-        import matplotlib
+        plain = _as_texts()
     except ModuleNotFoundError:
         raise NotFound("Drawing takes matplotlib: pip install 'kinetrum[plot]'.", field="output") from None
-    with matplotlib.rc_context(_PLAIN):
+    with plain:
         return _drawn(plots, title)
 
 
@@ -90,7 +95,7 @@ def _draw_series(axes: Axes, plots: Sequence[Named]) -> None:
     axes.set_axisbelow(True)
     for at, series in enumerate(found):
         look: JsonObject = {"color": _COLOURS[at % 8], "label": series.name}
-        x: Any = list(series.x)
+        x = cast("list[float]", list(series.x))
         if view.mark == "points":
             axes.scatter(x, series.y, s=9, alpha=0.6, **look)
         elif view.mark == "bars":

@@ -5,7 +5,7 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, TypeVar
 
 from kinetrum.core.base.errors import InvalidInput, TooLarge
 from kinetrum.core.media import ITEMS_FILE, Item, Mask, write_items
@@ -19,6 +19,9 @@ from kinetrum.core.media.items import (
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.run import Run
+
+
+T = TypeVar("T")
 
 
 class Media:
@@ -164,7 +167,7 @@ class Media:
         self._run.generated(path, name=name, kind=kind, step=step, about=about)
 
 
-def _each(given: Sequence[object] | None, count: int, what: str, empty: object) -> Sequence[Any]:
+def _each(given: Sequence[T] | None, count: int, what: str, empty: T) -> Sequence[T]:
     if given is None:
         return [empty] * count
     if len(given) != count:

@@ -8,13 +8,19 @@ import io
 import os
 import shutil
 import wave
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeAlias, cast
 
 from kinetrum.core.base.arrays import plain_array
 from kinetrum.core.base.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.media import kind_of
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+    from PIL.Image import Image
+
+Pixels: TypeAlias = "NDArray[Any]"
 
 PIXELS_LIMIT, TEXT_LIMIT, ROWS_LIMIT = 100_000_000, 1_000_000, 1_000_000
 IMAGE_BYTES, FILE_BYTES = 64 * 1024 * 1024, 2 * 1024**3
@@ -45,7 +51,7 @@ def _copied(path: Path, target: Path) -> Path:
     return target
 
 
-def save_image(given: Any, folder: Path, stem: str, where: str) -> Path:
+def save_image(given: object, folder: Path, stem: str, where: str) -> Path:
     """Write an image under a stem; returns its file."""
     path = _given_path(given, "image", where, IMAGE_BYTES)
     if path is not None:
@@ -54,14 +60,15 @@ def save_image(given: Any, folder: Path, stem: str, where: str) -> Path:
     if hasattr(given, "savefig"):
         given.savefig(target, format="png", metadata={"Software": None})
         return target
-    picture = given if hasattr(given, "convert") and hasattr(given, "save") else _picture(given, where)
+    is_picture = hasattr(given, "convert") and hasattr(given, "save")
+    picture = cast("Image", given) if is_picture else _picture(given, where)
     if picture.mode not in {"1", "L", "LA", "RGB", "RGBA", "P", "I;16"}:
         picture = picture.convert("RGB")
     picture.save(target, format="PNG")
     return target
 
 
-def _picture(given: object, where: str) -> Any:
+def _picture(given: object, where: str) -> Image:
     try:
         from PIL import Image
     except ImportError:
@@ -69,7 +76,7 @@ def _picture(given: object, where: str) -> Any:
     return Image.fromarray(_pixels(given, where, (1, 3, 4)))
 
 
-def _pixels(given: Any, where: str, channels: tuple[int, ...]) -> Any:
+def _pixels(given: object, where: str, channels: tuple[int, ...]) -> Pixels:
     """Return an array of bytes (height, width[, channels]); raises InvalidInput that says what would fit."""
 
     array = plain_array(given)
@@ -94,11 +101,11 @@ def _pixels(given: Any, where: str, channels: tuple[int, ...]) -> Any:
     return _as_bytes(array, where)
 
 
-def _has_channels_first(array: Any, channels: tuple[int, ...]) -> bool:
+def _has_channels_first(array: Pixels, channels: tuple[int, ...]) -> bool:
     return array.ndim == 3 and array.shape[0] in channels and array.shape[2] not in channels
 
 
-def _as_bytes(array: Any, where: str) -> object:
+def _as_bytes(array: Pixels, where: str) -> Pixels:
     import numpy as np
 
     if array.dtype == np.uint8:
@@ -143,7 +150,7 @@ def save_mask(given: object, image: Path, stem: str, where: str) -> str:
     return f"{stem}.png"
 
 
-def save_sound(given: Any, rate: int | None, folder: Path) -> Path:
+def save_sound(given: object, rate: int | None, folder: Path) -> Path:
     """Write a sound; returns its file."""
     path = _given_path(given, "sound", "sound", FILE_BYTES)
     if path is not None:
@@ -158,7 +165,8 @@ def save_sound(given: Any, rate: int | None, folder: Path) -> Path:
         array = array[:, None]
     if array.ndim != 2 or not 1 <= array.shape[1] <= 8 or array.dtype.kind not in "if" or not len(array):
         raise InvalidInput(
-            f"The sound is {array.dtype} of the shape {np.shape(given)}; n or n x channels samples are needed.",
+            f"The sound is {array.dtype} of the shape {np.shape(cast(Pixels, given))}; n or n x channels samples are "
+            "needed.",
             field="sound",
         )
     if not isinstance(rate, int) or not 1 <= rate <= 1_000_000:
@@ -178,7 +186,7 @@ def save_sound(given: Any, rate: int | None, folder: Path) -> Path:
     return target
 
 
-def save_video(given: Any, rate: float | None, folder: Path) -> Path:
+def save_video(given: object, rate: float | None, folder: Path) -> Path:
     """Write a video; returns its file. Frames are encoded as VP9 in WebM, which every browser plays."""
     path = _given_path(given, "video", "video", FILE_BYTES)
     if path is not None:
@@ -187,9 +195,11 @@ def save_video(given: Any, rate: float | None, folder: Path) -> Path:
 
     if rate is None or not 0 < rate <= 240:
         raise InvalidInput(f"rate is {rate!r}; frames need their rate per second, like 12.", field="rate")
-    if np.ndim(given) not in {3, 4} or not len(given):
+    frames_given = cast("list[Pixels]", given)
+    if np.ndim(frames_given) not in {3, 4} or not len(frames_given):
         raise InvalidInput(
-            f"The video has the shape {np.shape(given)}; (frames, height, width[, 1 or 3]) is needed.", field="video"
+            f"The video has the shape {np.shape(frames_given)}; (frames, height, width[, 1 or 3]) is needed.",
+            field="video",
         )
     try:
         import av
@@ -198,7 +208,7 @@ def save_video(given: Any, rate: float | None, folder: Path) -> Path:
     from fractions import Fraction
 
     target = folder / "video.webm"
-    frames = [_pixels(frame, f"video[{at}]", (1, 3)) for at, frame in enumerate(given)]
+    frames = [_pixels(frame, f"video[{at}]", (1, 3)) for at, frame in enumerate(frames_given)]
     height, width = frames[0].shape[:2]
     with av.open(str(target), "w", options={"fflags": "+bitexact"}) as file:
         stream = file.add_stream("libvpx-vp9", rate=Fraction(rate).limit_denominator(1_000))
@@ -242,22 +252,22 @@ def save_table(given: object, key: str | None, folder: Path) -> Path:
     return folder / "table.parquet"
 
 
-def columns_of(given: Any) -> dict[str, list[object]]:
+def columns_of(given: object) -> dict[str, list[object]]:
     """Return columns of plain values by name, from frames, Arrow tables, mappings, or rows as mappings."""
     if hasattr(given, "to_pydict"):
         given = given.to_pydict()
     elif hasattr(given, "columns") and hasattr(given, "to_dict"):
-        given = {str(name): given[name] for name in given.columns}
+        given = {str(name): cast("Mapping[object, object]", given)[name] for name in given.columns}
     if isinstance(given, Mapping):
         return {str(name): _listed(values) for name, values in given.items()}
-    rows = list(given)
+    rows = list(cast("Iterable[Mapping[object, object]]", given))
     if not rows or not all(isinstance(row, Mapping) for row in rows):
         raise InvalidInput("A table is a frame, an Arrow table, columns by name, or rows as mappings.", field="table")
     names = list(dict.fromkeys(str(name) for row in rows for name in row))
     return {name: [_plain(row.get(name)) for row in rows] for name in names}
 
 
-def _listed(values: Any) -> list[Any]:
+def _listed(values: Iterable[object]) -> list[object]:
     listed = values.tolist() if hasattr(values, "tolist") else list(values)
     return [_plain(value) for value in listed]
 

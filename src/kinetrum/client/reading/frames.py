@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from importlib import import_module
+from types import ModuleType
+from typing import TYPE_CHECKING
 
 from kinetrum.core.base.errors import NotFound
 
@@ -11,22 +13,20 @@ if TYPE_CHECKING:
     from pyarrow import Table
 
 
-def import_pandas() -> Any:
+def import_pandas() -> ModuleType:
     """Return the module pandas; raises NotFound that says how to get it."""
     try:
-        import pandas
+        return import_module("pandas")
     except ImportError:
         raise NotFound("A frame takes pandas: pip install 'kinetrum[pandas]'.") from None
-    return pandas
 
 
-def import_arrow() -> Any:
+def import_arrow() -> ModuleType:
     """Return the module pyarrow; raises NotFound that says how to get it."""
     try:
-        import pyarrow
+        return import_module("pyarrow")
     except ImportError:
         raise NotFound("A typed table takes pyarrow: pip install 'kinetrum[arrow]'.") from None
-    return pyarrow
 
 
 def to_frame(table: Table) -> DataFrame:

@@ -62,8 +62,9 @@ def as_results(given: Mapping[str, object], above: str = "") -> dict[str, Value]
             found |= as_results(value, f"{key}/")
         else:
             plain = one_element(value)
-            is_array = hasattr(plain, "tolist") and hasattr(plain, "shape") and len(plain.shape) > 0
-            found[key] = check_value(plain.tolist() if is_array else plain, key)
+            if hasattr(plain, "tolist") and hasattr(plain, "shape") and len(plain.shape) > 0:
+                plain = plain.tolist()
+            found[key] = check_value(plain, key)
     return found
 
 

@@ -14,13 +14,36 @@ import os
 import re
 import sys
 from collections.abc import Callable, Iterable, Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Protocol, SupportsFloat, cast
 
 from kinetrum.core.base.values import LIST_LIMIT
+
+if TYPE_CHECKING:
+    from datetime import date, timedelta
 
 _TEXT_LIMIT, _DEPTH_LIMIT = 200, 20
 _ADDRESS = re.compile(r" at 0x[0-9a-fA-F]+")
 _UNFIT_IN_KEY = str.maketrans("", "", "\"'`")
+
+
+class Array(Protocol):
+    """What is read of an array or a tensor of any library."""
+
+    shape: tuple[int, ...]
+    dtype: object
+
+    def item(self) -> object:
+        """Return the number of an array of one element."""
+
+    def tolist(self) -> object:
+        """Return the numbers as nested lists."""
+
+
+class Estimator(Protocol):
+    """What says its own settings, as estimators of the usual libraries do."""
+
+    def get_params(self, deep: bool) -> object:
+        """Return the settings by name."""
 
 
 class OwnSettings(dict[str, object]):
@@ -47,7 +70,7 @@ class PlainValues:
         self.without_form: list[str] = []
         self._open: set[int] = set()
 
-    def of(self, given: Any, key: str = "") -> object:
+    def of(self, given: object, key: str = "") -> object:
         """Return a value in plain form; `key` is where it stands."""
         fields = fields_of(given)
         if fields is None and not isinstance(given, list | tuple | set | frozenset):
@@ -57,11 +80,15 @@ class PlainValues:
             return self._text(given, key)
         self._open.add(id(given))
         try:
-            return self._of_fields(given, fields, key) if fields is not None else self._of_items(given, key)
+            return (
+                self._of_fields(given, fields, key)
+                if fields is not None
+                else self._of_items(cast("Iterable[object]", given), key)
+            )
         finally:
             self._open.discard(id(given))
 
-    def _of_fields(self, given: object, fields: dict[object, object], key: str) -> object:
+    def _of_fields(self, given: object, fields: Mapping[object, object], key: str) -> object:
         names = {key_text(name): value for name, value in fields.items()}
         found: dict[str, object] = OwnSettings(qualified_name(type(given))) if is_estimator(given) else {}
         for name, value in names.items():
@@ -105,10 +132,10 @@ class PlainValues:
             # A namespace's `func`, an optimiser given as a class: by their names they can be compared.
             return qualified_name(given)
         if hasattr(given, "shape") and hasattr(given, "dtype"):
-            return self._array(given, key)
+            return self._array(cast("Array", given), key)
         return self._text(given, key)
 
-    def _array(self, given: Any, key: str) -> Any:
+    def _array(self, given: Array, key: str) -> object:
         shape = tuple(given.shape)
         if not shape:
             return given.item() if isinstance(given.item(), bool | int | float | str) else self._text(given, key)
@@ -123,7 +150,7 @@ class PlainValues:
         return short_text(given)
 
 
-def fields_of(given: Any) -> dict[object, object] | None:
+def fields_of(given: object) -> Mapping[object, object] | None:
     """Return the fields of anything that has named fields, else None."""
     if isinstance(given, Mapping):
         return dict(given)
@@ -131,13 +158,13 @@ def fields_of(given: Any) -> dict[object, object] | None:
         return {field.name: getattr(given, field.name) for field in dataclasses.fields(given)}
     kind = type(given)
     if kind.__module__ == "argparse" and kind.__name__ == "Namespace":
-        return dict(vars(given))
+        return cast("dict[object, object]", vars(given)).copy()
     if hasattr(kind, "model_fields") and hasattr(kind, "model_dump"):
         return {name: getattr(given, name) for name in kind.model_fields}
     if isinstance(given, tuple) and hasattr(given, "_asdict"):
         return dict(given._asdict())
     if is_estimator(given):
-        found = _tried(lambda: given.get_params(deep=False))
+        found = _tried(lambda: cast("Estimator", given).get_params(deep=False))
         return dict(found) if isinstance(found, Mapping) else None
     return None
 
@@ -165,7 +192,7 @@ def _is_of(given: object, module: str, *names: str) -> bool:
     return loaded is not None and isinstance(given, tuple(getattr(loaded, name) for name in names))
 
 
-def _known_form(given: Any) -> object:
+def _known_form(given: object) -> object:
     """Return the plain form of types that have one; None of others."""
     if isinstance(given, enum.Enum):
         plain = isinstance(given.value, bool | int | float | str)
@@ -173,11 +200,11 @@ def _known_form(given: Any) -> object:
     if isinstance(given, os.PathLike):
         return os.fspath(given)
     if _is_of(given, "datetime", "date", "time"):
-        return given.isoformat()
+        return cast("date", given).isoformat()
     if _is_of(given, "datetime", "timedelta"):
-        return given.total_seconds()
+        return cast("timedelta", given).total_seconds()
     if _is_of(given, "decimal", "Decimal") or _is_of(given, "fractions", "Fraction"):
-        return float(given)
+        return float(cast("SupportsFloat", given))
     if isinstance(given, bytes | bytearray | memoryview):
         return f"sha256:{hashlib.sha256(given).hexdigest()}"
     if isinstance(given, range | slice | complex) or _is_of(given, "uuid", "UUID"):

@@ -10,13 +10,16 @@ import threading
 import weakref
 from collections.abc import Callable, Mapping
 from time import time_ns
-from typing import Any
+from typing import TYPE_CHECKING, SupportsFloat, cast
 
 from kinetrum.client.spool.layout import SEAL_MASK, packed_points, points_head
 from kinetrum.client.spool.segments import Segment
 from kinetrum.client.spool.spool import NoRoom, Writer, current_writer
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import JsonObject, check_key
+
+if TYPE_CHECKING:
+    from mmap import mmap
 
 STEP_LIMIT = 2**62
 OUTPUT_PIECE = 256 * 1024
@@ -192,7 +195,9 @@ class Recorder:
             found |= values_by_key
         return found
 
-    def _turn_over(self, writer: Writer, shape: Shape, values: dict[str, object], step: Any, before: int) -> None:
+    def _turn_over(
+        self, writer: Writer, shape: Shape, values: dict[str, object], step: int | None, before: int
+    ) -> None:
         """Begin a new segment, declare the shape there and go on; what has no room anywhere is counted."""
         with writer.lock:
             try:
@@ -249,9 +254,9 @@ class Recorder:
         for key, value in as_numbers(values).items():
             self.points({key: value}, None)
 
-    def _packed_by_hand(self, shape: Shape, values: dict[str, object], step: Any, before: int) -> None:
+    def _packed_by_hand(self, shape: Shape, values: dict[str, object], step: int | None, before: int) -> None:
         """Say what was wrong, or convert what only the fast way does not take."""
-        if shape.next_step == step + 1:
+        if step is not None and shape.next_step == step + 1:
             # The step was counted for this call, which has still to be made, or will never be.
             shape.next_step = before
         try:
@@ -292,13 +297,15 @@ def _after_fork() -> None:
 os.register_at_fork(after_in_child=_after_fork)
 
 
-def as_numbers(values: Mapping[str, Any], above: str = "") -> dict[str, float]:
+def as_numbers(values: Mapping[str, object], above: str = "") -> dict[str, float]:
     """Return metrics as numbers; what is nested stands below its name (`val/loss`)."""
     found: dict[str, float] = {}
     for name, value in values.items():
         key = f"{above}{check_key(name, 'metric')}"
-        nested = isinstance(value, Mapping) and len(value) > 0
-        below = as_numbers(value, f"{key}/") if nested else {key: as_number(value, key)}
+        if isinstance(value, Mapping) and len(value) > 0:
+            below = as_numbers(value, f"{key}/")
+        else:
+            below = {key: as_number(value, key)}
         twice = found.keys() & below.keys()
         if twice:
             raise InvalidInput(f"The metric {min(twice)!r} is given twice.", field=min(twice))
@@ -306,7 +313,7 @@ def as_numbers(values: Mapping[str, Any], above: str = "") -> dict[str, float]:
     return found
 
 
-def as_number(value: Any, key: str) -> float:
+def as_number(value: object, key: str) -> float:
     """Return a metric's value as a float; NumPy scalars, and arrays and tensors of one element, count as numbers."""
     value = one_element(value)
     if isinstance(value, str | bytes | None) or (hasattr(value, "__len__") and getattr(value, "ndim", 1) != 0):
@@ -316,7 +323,7 @@ def as_number(value: Any, key: str) -> float:
             field=key,
         )
     try:
-        return float(value)
+        return float(cast("SupportsFloat", value))
     except (TypeError, ValueError, OverflowError):
         raise InvalidInput(
             f"The metric {key!r} was measured as {str(value)[:60]!r} ({type(value).__name__}); a number is needed.",
@@ -324,7 +331,7 @@ def as_number(value: Any, key: str) -> float:
         ) from None
 
 
-def one_element(value: object) -> Any:
+def one_element(value: object) -> object:
     """Return the number in an array or a tensor of one element, without its gradient; anything else as it is."""
     if not hasattr(value, "item") or not hasattr(value, "shape"):
         return value
@@ -334,7 +341,7 @@ def one_element(value: object) -> Any:
     return value.item() if size == 1 else value
 
 
-def _pack_detached(pack_into: Callable[..., None], room: Any, at: int, head: int, *numbers: object) -> None:
+def _pack_detached(pack_into: Callable[..., None], room: mmap, at: int, head: int, *numbers: object) -> None:
     """Pack values among which are tensors: each warns of its gradient where it is taken for a number as it is."""
     pack_into(room, at, head, *(one_element(number) for number in numbers))
 
@@ -354,10 +361,11 @@ def by_name(values: object, step: object) -> Mapping[str, object]:
     raise InvalidInput(f"measure() takes metrics by name: measure({written}).", field="metric")
 
 
-def as_step(step: Any) -> int:
+def as_step(step: object) -> int:
     """Return a step as a whole number; 5.0 is one, 5.5 and True are none."""
     item = step.item() if hasattr(step, "item") and getattr(step, "ndim", 0) == 0 else step
-    whole = isinstance(item, int) or (isinstance(item, float) and item.is_integer())
-    if not whole or isinstance(item, bool) or abs(item) > STEP_LIMIT:
+    is_whole = isinstance(item, int) or (isinstance(item, float) and item.is_integer())
+    number = cast("float", item)
+    if not is_whole or isinstance(item, bool) or abs(number) > STEP_LIMIT:
         raise InvalidInput(f"The step is {step!r}; a whole number is needed.", field="step")
-    return int(item)
+    return int(number)

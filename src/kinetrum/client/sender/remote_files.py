@@ -18,7 +18,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 from email.utils import parsedate_to_datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 from urllib.parse import unquote, urlsplit, urlunsplit
 
 from kinetrum import locks
@@ -27,6 +27,9 @@ from kinetrum.client.transport.progress import Tick
 from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotFound, Unavailable
 from kinetrum.core.base.manifests import FILE_LIMIT, FileEntry, check_path
 from kinetrum.core.base.values import JsonObject
+
+if TYPE_CHECKING:
+    from obstore.store import ClientConfig, RetryConfig, S3Store
 
 _SCHEMES = ("http://", "https://", "s3://")
 _TIMEOUT_S = 60.0
@@ -91,14 +94,14 @@ def _moment(text: str | None) -> int | None:
         return None
 
 
-def _store(address: str) -> tuple[Any, str]:
+def _store(address: str) -> tuple[S3Store, str]:
     try:
         import obstore.store
     except ImportError:
         raise InvalidInput("Object stores need the package obstore: pip install 'kinetrum[s3]'.") from None
     parts = urlsplit(address)
     endpoint = os.environ.get("AWS_ENDPOINT_URL_S3") or os.environ.get("AWS_ENDPOINT_URL") or ""
-    options: Any = {"connect_timeout": "5 seconds", "timeout": f"{_TIMEOUT_S:.0f} seconds"}
+    options: ClientConfig = {"connect_timeout": "5 seconds", "timeout": f"{_TIMEOUT_S:.0f} seconds"}
     more: JsonObject = {}
     if endpoint:
         more["endpoint"] = endpoint
@@ -106,7 +109,7 @@ def _store(address: str) -> tuple[Any, str]:
     # Without keys it is asked as anybody may, not by looking for a cloud's keys on the network.
     if not os.environ.get("AWS_ACCESS_KEY_ID"):
         more["skip_signature"] = True
-    retry: Any = {"max_retries": 2, "retry_timeout": timedelta(seconds=30)}
+    retry: RetryConfig = {"max_retries": 2, "retry_timeout": timedelta(seconds=30)}
     store = obstore.store.S3Store(parts.netloc, client_options=options, retry_config=retry, **more)
     return store, parts.path.strip("/")
 

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TypeVar
 
 import httpx
 
@@ -20,6 +20,9 @@ _PAUSE_S = (0.5, 15.0)
 # A place that does not even refuse takes this long at each try, in which nobody else is served: it is tried seldom.
 _SLOW_PAUSE_S, _SLOW_CONNECT_S = 30.0, 2.0
 _SAID_AGAIN_S = 5.0
+
+
+T = TypeVar("T")
 
 
 class Obstructed(errors.Unavailable):
@@ -66,7 +69,7 @@ class Routes:
                 route.service.close()
         self._routes.clear()
 
-    def run(self, name: str, act: Callable[[Service], object]) -> Any:
+    def run(self, name: str, act: Callable[[Service], T]) -> T:
         """Do something with a destination's service.
 
         Raises Obstructed where it cannot be reached, where no token is valid there, or while it is not to be tried;

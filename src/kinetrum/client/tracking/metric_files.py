@@ -14,7 +14,7 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import cast
 
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import Value, check_value
@@ -210,9 +210,9 @@ def _flat(row: dict[str, object], prefix: str = "") -> dict[str, object]:
     return found
 
 
-def _number(cell: Any) -> float | None:
+def _number(cell: object) -> float | None:
     if _is_number(cell):
-        return float(cell)
+        return float(cast("float", cell))
     if not isinstance(cell, str):
         return None
     try:

@@ -16,10 +16,16 @@ import time
 import warnings
 import weakref
 from io import BytesIO
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, TypeVar
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+    from types import ModuleType
+
+    from matplotlib.backend_bases import FigureCanvasBase, FigureManagerBase
+    from matplotlib.figure import Figure
+
+Base = TypeVar("Base")
 
 FIGURES_LIMIT = 100
 LONGEST_SIDE = 2_000
@@ -39,10 +45,10 @@ class _Watch:
 
 
 _watch = _Watch()
-_subclasses: dict[type[object], type[object]] = {}
+_subclasses: dict[type, type] = {}
 
 
-def watch_figures(matplotlib: Any, hand_on: Callable[[bytes | None, dict[str, object]], None]) -> None:
+def watch_figures(matplotlib: ModuleType, hand_on: Callable[[bytes | None, dict[str, object]], None]) -> None:
     """Hand on every figure of pyplot that is shown or saved from now on: `hand_on(png, about)`.
 
     `about` is a dictionary: `title`, `file` (the stem of the file it was saved to), `number` (pyplot's), and `beyond`,
@@ -54,7 +60,7 @@ def watch_figures(matplotlib: Any, hand_on: Callable[[bytes | None, dict[str, ob
             params["figure.hooks"] = [*params["figure.hooks"], HOOK]
 
 
-def collect_figures(matplotlib: object, folder: str) -> None:
+def collect_figures(matplotlib: ModuleType, folder: str) -> None:
     """Write every figure that is shown or saved into a folder: a PNG, and beside it a JSON file about it."""
 
     def hand_on(png: bytes | None, about: dict[str, object]) -> None:
@@ -70,7 +76,7 @@ def collect_figures(matplotlib: object, folder: str) -> None:
     watch_figures(matplotlib, hand_on)
 
 
-def watch(figure: Any) -> None:
+def watch(figure: Figure) -> None:
     """Notice when this figure is shown or saved; Matplotlib calls it for each new figure."""
     try:
         canvas = figure.canvas
@@ -103,7 +109,7 @@ def forget_pictures() -> None:
     _watch.seen.clear()
 
 
-def _subclass(base: type[object], make: Callable[[type[object]], type[object]]) -> type[object]:
+def _subclass(base: type[Base], make: Callable[[type[Base]], type[Base]]) -> type[Base]:
     if getattr(base, "_kinetrum_notices", False):
         return base
     if base not in _subclasses:
@@ -113,8 +119,8 @@ def _subclass(base: type[object], make: Callable[[type[object]], type[object]]) 
     return _subclasses[base]
 
 
-def _noticing_print(base: Any) -> type[Any]:
-    class Canvas(base):  # type: ignore[misc]
+def _noticing_print(base: type[FigureCanvasBase]) -> type[FigureCanvasBase]:
+    class Canvas(base):  # type: ignore[misc, valid-type]
         _kinetrum_notices = True
 
         def print_figure(self, filename: object, *args: object, **kwargs: object) -> object:
@@ -127,8 +133,8 @@ def _noticing_print(base: Any) -> type[Any]:
     return Canvas
 
 
-def _noticing_show(base: Any) -> type[object]:
-    class Manager(base):  # type: ignore[misc]
+def _noticing_show(base: type[FigureManagerBase]) -> type[FigureManagerBase]:
+    class Manager(base):  # type: ignore[misc, valid-type]
         _kinetrum_notices = True
 
         def show(self, *args: object, **kwargs: object) -> object:
@@ -140,7 +146,7 @@ def _noticing_show(base: Any) -> type[object]:
     return Manager
 
 
-def keep(canvas: Any, filename: Any) -> None:
+def keep(canvas: FigureCanvasBase, filename: object) -> None:
     """Draw a figure and hand it on, unless the same picture was handed on before; never raises."""
     if _watch.hand_on is None or _watch.drawing or len(_watch.seen) > FIGURES_LIMIT:
         return
@@ -161,7 +167,7 @@ def keep(canvas: Any, filename: Any) -> None:
         _watch.drawing = False
 
 
-def _draw(canvas: Any, figure: Any) -> bytes:
+def _draw(canvas: FigureCanvasBase, figure: Figure) -> bytes:
     longest = max(figure.get_size_inches())
     dpi = min(figure.dpi, LONGEST_SIDE / longest) if longest else figure.dpi
     drawn = BytesIO()
@@ -172,7 +178,7 @@ def _draw(canvas: Any, figure: Any) -> bytes:
     return drawn.getvalue()
 
 
-def _title(figure: Any) -> str:
+def _title(figure: Figure) -> str:
     above = getattr(figure, "_suptitle", None)
     titles = [above.get_text() if above is not None else ""]
     for axes in figure.axes:
@@ -181,7 +187,9 @@ def _title(figure: Any) -> str:
     return next((str(title).strip() for title in titles if str(title).strip()), "")
 
 
-def _stem(filename: Any) -> str:
+def _stem(filename: object) -> str:
+    if not isinstance(filename, (str, bytes, os.PathLike)):
+        return ""
     try:
         return os.path.splitext(os.path.basename(os.fsdecode(filename)))[0]
     except TypeError:

@@ -13,6 +13,7 @@ import sys
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from importlib.machinery import ModuleSpec
+    from types import ModuleType
     from typing import Any
 
 
@@ -38,7 +39,7 @@ class _Finder:
 def _prepare_after_loading(loader: Any) -> None:
     load = loader.exec_module
 
-    def exec_module(module: object) -> None:
+    def exec_module(module: ModuleType) -> None:
         loader.exec_module = load
         load(module)
         try:  # noqa: SIM105  An import at the start of every program costs more.
@@ -49,11 +50,13 @@ def _prepare_after_loading(loader: Any) -> None:
     loader.exec_module = exec_module
 
 
-def _watching() -> Any:
+def _watching() -> ModuleType:
     """Load the module that watches; under a name of its own, since the package need not be installed here."""
     from importlib.util import module_from_spec, spec_from_file_location
 
-    spec: Any = spec_from_file_location("kinetrum_figures", os.path.join(os.path.dirname(_HERE), "watching.py"))
+    spec = spec_from_file_location("kinetrum_figures", os.path.join(os.path.dirname(_HERE), "watching.py"))
+    if spec is None or spec.loader is None:
+        raise ImportError("watching.py is not there")
     module = module_from_spec(spec)
     sys.modules["kinetrum_figures"] = module
     spec.loader.exec_module(module)
