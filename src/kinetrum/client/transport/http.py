@@ -5,6 +5,7 @@ from __future__ import annotations
 import warnings
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from http import HTTPMethod
 from typing import Any
 from urllib.parse import quote
 
@@ -125,7 +126,7 @@ class Service:
 
     def remove(self, path: str, **params: object) -> Any:
         """Remove something; returns what the service answers, None where that is nothing."""
-        return self.call("DELETE", path, params={key: value for key, value in params.items() if value is not None})
+        return self.call(HTTPMethod.DELETE, path, params={key: value for key, value in params.items() if value is not None})
 
     @contextmanager
     def stream(
