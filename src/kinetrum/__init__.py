@@ -142,9 +142,9 @@ def __getattr__(name: str) -> Any:
 
     for home, names in _HOMES.items():
         if name in names:
-            found = getattr(import_module(home), name)
-            globals()[name] = found
-            return found
+            attribute = getattr(import_module(home), name)
+            globals()[name] = attribute
+            return attribute
     raise AttributeError(f"module 'kinetrum' has no attribute {name!r}")
 
 

@@ -27,9 +27,9 @@ def _base(variable: str, default: str) -> str:
 
 
 def _home_text() -> str:
-    found = os.path.expanduser("~")
-    if found != "~":
-        return found
+    home = os.path.expanduser("~")
+    if home != "~":
+        return home
     try:
         return str(private_temporary("kinetrum-home"))
     except OSError:
@@ -67,8 +67,8 @@ def private_temporary(name: str) -> Path:
     path = Path(tempfile.gettempdir()) / f"{name}-{os.getuid()}"
     try:
         path.mkdir(mode=0o700, exist_ok=True)
-        found = path.lstat()
-        if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or found.st_mode & 0o077:
+        status = path.lstat()
+        if not stat.S_ISDIR(status.st_mode) or status.st_uid != os.getuid() or status.st_mode & 0o077:
             path = Path(tempfile.mkdtemp(prefix=f"{name}-{os.getuid()}-"))
     except FileExistsError:
         path = Path(tempfile.mkdtemp(prefix=f"{name}-{os.getuid()}-"))

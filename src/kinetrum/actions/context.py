@@ -81,11 +81,11 @@ def _article(role: Role) -> str:
 
 def experiment_in(place: Place, name: str) -> ExperimentRow:
     """Return the experiment of that name or raise NotFound with the names there are."""
-    found = projects.experiment_named(place.project_id, check_name(name, "experiment"))
-    if found is None:
+    experiment_row = projects.experiment_named(place.project_id, check_name(name, "experiment"))
+    if experiment_row is None:
         known = ", ".join(row.name for row in projects.experiment_summaries(place.project_id)[:8])
         raise NotFound(
             f"{place.project.name} has no experiment {name!r}; it has {known or 'none yet'}.",
             field="experiment",
         )
-    return found
+    return experiment_row

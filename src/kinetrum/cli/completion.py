@@ -63,11 +63,11 @@ def _completion(arguments: argparse.Namespace) -> int:
     if arguments.line is not None:
         # At the tab key nobody reads an error: nothing is offered where something is wrong.
         try:
-            found = candidates(arguments.line)
+            words_offered = candidates(arguments.line)
         except KinetrumError:
-            found = []
+            words_offered = []
         cut = _shells_part(arguments.line, arguments.breaks)
-        for word in found:
+        for word in words_offered:
             print(word[cut:])
         return 0
     if arguments.shell is None:
@@ -104,10 +104,10 @@ def candidates(line: str) -> list[str]:
             parser = below.choices[word]
         else:
             positionals.append(word)
-    found = _offered(parser, value_of, positionals, words, begun)
+    offered = _offered(parser, value_of, positionals, words, begun)
     if quoted:
-        return [] if value_of is None and not _takes_query(parser, positionals) else sorted(found)
-    return sorted({word for word in found if word.startswith(begun)})
+        return [] if value_of is None and not _takes_query(parser, positionals) else sorted(offered)
+    return sorted({word for word in offered if word.startswith(begun)})
 
 
 def _divided(line: str) -> tuple[list[str], str, bool]:
@@ -127,28 +127,32 @@ def _commands_of(parser: argparse.ArgumentParser) -> Commands | None:
     return next((one for one in parser._actions if isinstance(one, argparse._SubParsersAction)), None)
 
 
-def _next_positional(parser: argparse.ArgumentParser, given: list[str]) -> argparse.Action | None:
+def _next_positional(parser: argparse.ArgumentParser, positionals: list[str]) -> argparse.Action | None:
     actions = [one for one in parser._actions if not one.option_strings]
     if not actions:
         return None
     last = actions[-1]
-    return actions[len(given)] if len(given) < len(actions) else last if last.nargs in {"*", "+"} else None
+    return actions[len(positionals)] if len(positionals) < len(actions) else last if last.nargs in {"*", "+"} else None
 
 
-def _takes_query(parser: argparse.ArgumentParser, given: list[str]) -> bool:
-    action = _next_positional(parser, given)
+def _takes_query(parser: argparse.ArgumentParser, positionals: list[str]) -> bool:
+    action = _next_positional(parser, positionals)
     return action is not None and action.dest in _QUERIES
 
 
 def _offered(
-    parser: argparse.ArgumentParser, value_of: argparse.Action | None, given: list[str], words: list[str], begun: str
+    parser: argparse.ArgumentParser,
+    value_of: argparse.Action | None,
+    positionals: list[str],
+    words: list[str],
+    begun: str,
 ) -> Iterable[str]:
     if value_of is None and begun.startswith("-"):
         return list(parser._option_string_actions)
     below = _commands_of(parser)
     if value_of is None and below is not None:
         return list(below.choices)
-    action = value_of or _next_positional(parser, given)
+    action = value_of or _next_positional(parser, positionals)
     if action is None:
         return []
     if action.choices is not None:
@@ -165,15 +169,15 @@ def _from_service(action: argparse.Action, words: list[str], begun: str) -> list
 
 
 def _named(offers: _Offers, action: argparse.Action, begun: str) -> list[str]:
-    asked: dict[str, Callable[[str], list[str]]] = {
+    sources: dict[str, Callable[[str], list[str]]] = {
         "experiment": offers.experiments,
         "project": offers.projects,
         "query": offers.of_query,
         "model": offers.models,
         **dict.fromkeys(_KEYS, offers.keys),
     }
-    if action.dest in asked:
-        return asked[action.dest](begun)
+    if action.dest in sources:
+        return sources[action.dest](begun)
     name = str(action.metavar or action.dest).upper()
     return offers.references(begun) if any(part in name for part in ("REF", "RUN", "@", "WORDS")) else []
 

@@ -204,15 +204,15 @@ def groups_text(commands: dict[str, str]) -> str:
 
 def complete_help(parser: argparse.ArgumentParser) -> None:
     """Give every command's page a sentence and an example, and every argument a text."""
-    for path, found, about in _pages(parser, (), ""):
+    for path, page, about in _pages(parser, (), ""):
         name = " ".join(path)
-        if found.description is None and about:
-            found.description = f"{about[0].upper()}{about[1:]}."
+        if page.description is None and about:
+            page.description = f"{about[0].upper()}{about[1:]}."
         if name in EXAMPLES:
             lines = "\n".join(f"  {line}" for line in EXAMPLES[name])
-            found.epilog = f"example{'s' if len(EXAMPLES[name]) > 1 else ''}:\n{lines}"
-            found.formatter_class = argparse.RawDescriptionHelpFormatter
-        for action in found._actions:
+            page.epilog = f"example{'s' if len(EXAMPLES[name]) > 1 else ''}:\n{lines}"
+            page.formatter_class = argparse.RawDescriptionHelpFormatter
+        for action in page._actions:
             if action.help is None and not isinstance(action, argparse._SubParsersAction):
                 words = [*action.option_strings[::-1], str(action.metavar), action.dest]
                 known = (SPECIFIC.get((name, word)) or SHARED.get(word) for word in words)

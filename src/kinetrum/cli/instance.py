@@ -65,23 +65,23 @@ def _up(arguments: argparse.Namespace) -> int:
     from kinetrum.places import instance_folder
 
     output.note("Starting MariaDB and the service …")
-    found = control("up", "--port", str(arguments.port))
-    if found["port_taken"]:
-        output.note(f"Port {found['port_taken']} is taken; the service listens on the next free one.")
+    state = control("up", "--port", str(arguments.port))
+    if state["port_taken"]:
+        output.note(f"Port {state['port_taken']} is taken; the service listens on the next free one.")
     token = (instance_folder() / "token").read_text().strip()
-    before = connection.save(found["url"], token, "orchard" if arguments.demo else None, instance_folder())
+    before = connection.save(state["url"], token, "orchard" if arguments.demo else None, instance_folder())
     if before:
         output.note(f"This machine was connected to {before}; 'kinetrum connect {before}' goes back.")
     if arguments.demo:
-        status = subprocess.run([sys.executable, "-m", "kinetrum.demo", found["url"]], check=False).returncode
+        status = subprocess.run([sys.executable, "-m", "kinetrum.demo", state["url"]], check=False).returncode
         if status:
             return 1
-    print(f"Kinetrum {'runs' if found['started'] else 'was running already'} at {found['url']}")
-    if found["first_account"]:
-        text = Path(found["first_account"]).read_text().split()
-        print(f"Sign in as {text[1]}; the password stands in {found['first_account']}")
-    print(f"Data: {found['folder']}   Log: {found['log']}")
-    tell_waiting(found["url"])
+    print(f"Kinetrum {'runs' if state['started'] else 'was running already'} at {state['url']}")
+    if state["first_account"]:
+        text = Path(state["first_account"]).read_text().split()
+        print(f"Sign in as {text[1]}; the password stands in {state['first_account']}")
+    print(f"Data: {state['folder']}   Log: {state['log']}")
+    tell_waiting(state["url"])
     return 0
 
 
@@ -92,14 +92,14 @@ def _down(arguments: argparse.Namespace) -> int:
 
 
 def _status(arguments: argparse.Namespace) -> int:
-    found = control("status")
+    state = control("status")
     if arguments.json:
-        output.print_json(found)
-    elif found["running"]:
-        print(f"Running at {found['url']}\nData: {found['folder']}   Log: {found['log']}")
+        output.print_json(state)
+    elif state["running"]:
+        print(f"Running at {state['url']}\nData: {state['folder']}   Log: {state['log']}")
     else:
-        print(f"Not running. Data: {found['folder']}. Start it with 'kinetrum up'.")
-    return 0 if found["running"] else 1
+        print(f"Not running. Data: {state['folder']}. Start it with 'kinetrum up'.")
+    return 0 if state["running"] else 1
 
 
 def _serve(arguments: argparse.Namespace) -> int:

@@ -68,10 +68,10 @@ def number(value: object) -> str:
     """Write a typed value of the interface for people."""
     from kinetrum.core.base.values import from_json, show
 
-    found = from_json(value)
-    if isinstance(found, float) and found == found and abs(found) != float("inf") and not found.is_integer():
-        return f"{found:.4g}"
-    return clean(show(found))
+    plain = from_json(value)
+    if isinstance(plain, float) and plain == plain and abs(plain) != float("inf") and not plain.is_integer():
+        return f"{plain:.4g}"
+    return clean(show(plain))
 
 
 def signed(value: float | None) -> str:
@@ -83,9 +83,9 @@ def numbers(values: Sequence[object]) -> list[str]:
     """Write a column of values: decimals aligned so that its middle number has three significant digits."""
     from statistics import median
 
-    found = [value for value in values if isinstance(value, float) and not value.is_integer()]
+    fractions = [value for value in values if isinstance(value, float) and not value.is_integer()]
     sizes = [abs(value) for value in values if isinstance(value, int | float) and not isinstance(value, bool) and value]
-    if not found or not sizes:
+    if not fractions or not sizes:
         return [number(value) for value in values]
     decimals = max(0, min(8, 3 - len(f"{int(median(sizes))}"))) if median(sizes) >= 1 else 3
     if median(sizes) < 0.1:
@@ -100,12 +100,12 @@ def size_text(size: int) -> str:
     """Write a number of bytes for people, as the console does: 812 B, 4.2 kB, 1.3 GB."""
     if size < 1000:
         return f"{size} B"
-    found, unit = float(size), "B"
+    amount, unit = float(size), "B"
     for larger in ("kB", "MB", "GB", "TB"):
-        if found < 999.95:
+        if amount < 999.95:
             break
-        found, unit = found / 1000, larger
-    return f"{found:.1f} {unit}"
+        amount, unit = amount / 1000, larger
+    return f"{amount:.1f} {unit}"
 
 
 def print_section(title: str) -> None:
@@ -127,24 +127,24 @@ def table_width() -> int | None:
 
 def fitted(widths: Sequence[int], texts: Sequence[int], room: int) -> list[int]:
     """Take from the widest of the columns of text, given by place, until a table fits or each is at its least."""
-    found = list(widths)
-    while (over := sum(found) + 2 * (len(found) - 1) - room) > 0:
-        widest = max((at for at in texts if found[at] > _LEAST_TEXT), key=lambda at: found[at], default=None)
+    fitting = list(widths)
+    while (over := sum(fitting) + 2 * (len(fitting) - 1) - room) > 0:
+        widest = max((at for at in texts if fitting[at] > _LEAST_TEXT), key=lambda at: fitting[at], default=None)
         if widest is None:
             break
-        others = max((found[at] for at in texts if at != widest and found[at] < found[widest]), default=0)
-        found[widest] = max(_LEAST_TEXT, found[widest] - over, min(others, found[widest] - 1))
-    return found
+        others = max((fitting[at] for at in texts if at != widest and fitting[at] < fitting[widest]), default=0)
+        fitting[widest] = max(_LEAST_TEXT, fitting[widest] - over, min(others, fitting[widest] - 1))
+    return fitting
 
 
 def cut(text: str, width: int) -> str:
     """Return a text in so many columns: whole, or its beginning and a mark."""
     if width_of(text) <= width:
         return text
-    kept = text[: width - 1]
-    while width_of(kept) > width - 1:
-        kept = kept[:-1]
-    return f"{kept.rstrip()}…"
+    shortened = text[: width - 1]
+    while width_of(shortened) > width - 1:
+        shortened = shortened[:-1]
+    return f"{shortened.rstrip()}…"
 
 
 def is_numeric(cells: Sequence[str]) -> bool:
@@ -205,19 +205,19 @@ def print_table(
 
 def _without_spare(columns: list[list[str]], spare: int) -> list[list[str]]:
     """Leave out columns after the first, from the right, until the one behind them fits."""
-    room, found = table_width(), list(columns)
-    if room is None or len(found) <= 1 + spare:
-        return found
+    room, remaining = table_width(), list(columns)
+    if room is None or len(remaining) <= 1 + spare:
+        return remaining
     for at in range(spare, 0, -1):
-        least = [max(width_of(cell) for cell in column) for column in found[: at + 2]]
+        least = [max(width_of(cell) for cell in column) for column in remaining[: at + 2]]
         texts = [
             min(width, _LEAST_TEXT) if not is_numeric(column[1:]) else width
-            for width, column in zip(least, found, strict=False)
+            for width, column in zip(least, remaining, strict=False)
         ]
         if sum(texts) + 2 * (len(texts) - 1) <= room:
             break
-        del found[at]
-    return found
+        del remaining[at]
+    return remaining
 
 
 def counted_things(references: Sequence[str]) -> str:

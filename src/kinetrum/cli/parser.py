@@ -17,10 +17,10 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         """Say what is wrong and what would be right; leaves with status 2."""
-        found = _CHOICE.match(message)
-        if found:
-            choices = [choice.strip().strip("'") for choice in found["choices"].split(",")]
-            message = self._about_choice(found["what"], found["word"], choices)
+        match = _CHOICE.match(message)
+        if match:
+            choices = [choice.strip().strip("'") for choice in match["choices"].split(",")]
+            message = self._about_choice(match["what"], match["word"], choices)
         elif message.startswith(_UNKNOWN):
             message = self._about_unknown(message.removeprefix(_UNKNOWN).split())
         else:
@@ -44,12 +44,12 @@ class Parser(argparse.ArgumentParser):
 
     def _commands_given(self) -> list[argparse.ArgumentParser]:
         """Return the parsers of the commands that were named, the whole line's first."""
-        found: list[argparse.ArgumentParser] = [self]
+        parsers: list[argparse.ArgumentParser] = [self]
         for word in sys.argv[1:]:
-            for action in found[-1]._actions:
+            for action in parsers[-1]._actions:
                 if isinstance(action, argparse._SubParsersAction) and word in action.choices:
-                    found.append(action.choices[word])
-        return found
+                    parsers.append(action.choices[word])
+        return parsers
 
 
 def _nearest(word: str, choices: Sequence[str], least: float) -> list[str]:

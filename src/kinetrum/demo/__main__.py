@@ -25,12 +25,12 @@ def _is_alive(pid_file: Path, module: bytes) -> bool:
 
 def _start_object_store(home: Home) -> str:
     """Start the stand-in for the object store where the stations' readings lie; returns its address."""
-    pid_file, told = home.folder / "object-store.pid", home.folder / "object-store.txt"
+    pid_file, address_file = home.folder / "object-store.pid", home.folder / "object-store.txt"
     if not _is_alive(pid_file, b"kinetrum.demo.object_store"):
         root = home.folder / "object-store"
         root.mkdir(exist_ok=True)
         # The address of before, where it is free: what was recorded there can be found there again.
-        port = told.read_text().strip().rpartition(":")[2] if told.exists() else "0"
+        port = address_file.read_text().strip().rpartition(":")[2] if address_file.exists() else "0"
         process = subprocess.Popen(
             [sys.executable, "-m", "kinetrum.demo.object_store", str(root), port],
             stdin=subprocess.DEVNULL,
@@ -39,11 +39,11 @@ def _start_object_store(home: Home) -> str:
             text=True,
         )
         if process.stdout is not None:
-            told.write_text(process.stdout.readline())
+            address_file.write_text(process.stdout.readline())
             process.stdout.close()
         pid_file.write_text(str(process.pid))
         process.returncode = 0
-    return told.read_text().strip()
+    return address_file.read_text().strip()
 
 
 def _start_slow_training(home: Home, demo: Demo) -> None:

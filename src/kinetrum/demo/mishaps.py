@@ -30,10 +30,10 @@ TWO_MINDS = Plan(
 
 def run_away_from(folder: Path) -> None:
     """Train, and be gone in the middle without a word: as when the power fails."""
-    train, held = _split(read_nights(folder / CUT_OFF.data))
+    train, held_out = _split(read_nights(folder / CUT_OFF.data))
     run = kinetrum.begin("frost-alarm", name=CUT_OFF.name, params=CUT_OFF.params, seed=0, goals=FROST_GOALS, lease_s=10)
-    for step, chance in _rounds(CUT_OFF, train, held, []):
-        run.measure(_scores(held, chance, CUT_OFF.params["threshold"]), step=step)
+    for step, chance in _rounds(CUT_OFF, train, held_out, []):
+        run.measure(_scores(held_out, chance, CUT_OFF.params["threshold"]), step=step)
         if step == 17:
             os.kill(os.getpid(), signal.SIGKILL)
 
@@ -45,17 +45,17 @@ def lose_one(folder: Path) -> None:
 
 def disagree(nights: Nights) -> None:
     """Record one run from two writers, of which one set a parameter differently: a problem of the run."""
-    train, held = _split(nights)
+    train, held_out = _split(nights)
     with (
         warnings.catch_warnings(),
         kinetrum.begin("frost-alarm", name=TWO_MINDS.name, params=TWO_MINDS.params, seed=0, goals=FROST_GOALS) as run,
     ):
         worker = kinetrum.attach(run.id, experiment="frost-alarm", project=PROJECT)
         worker.set(threshold=0.4)
-        for step, chance in _rounds(TWO_MINDS, train, held, []):
-            scores = _scores(held, chance, 0.5)
+        for step, chance in _rounds(TWO_MINDS, train, held_out, []):
+            scores = _scores(held_out, chance, 0.5)
             run.measure(scores, step=step)
-            worker.measure({"worker/recall": _scores(held, chance, 0.4)["recall"]}, step=step)
+            worker.measure({"worker/recall": _scores(held_out, chance, 0.4)["recall"]}, step=step)
         run.result(scores)
         run.flush()
         # Nobody who starts the demo is to be startled by what it shows on purpose.

@@ -51,20 +51,20 @@ class _Requests(http.server.BaseHTTPRequestHandler):
             self._object(folder, key, send_body)
 
     def _listing(self, bucket: str, folder: Path, prefix: str) -> bytes:
-        found = []
+        keys = []
         for path in sorted(path for path in folder.rglob("*") if path.is_file()):
             key = path.relative_to(folder).as_posix()
             if key.startswith(prefix):
                 modified = datetime.fromtimestamp(path.stat().st_mtime, UTC).strftime("%Y-%m-%dT%H:%M:%S.000Z")
-                found.append(
+                keys.append(
                     f"<Contents><Key>{escape(key)}</Key><LastModified>{modified}</LastModified>"
                     f"<ETag>&quot;{_tag(path)}&quot;</ETag><Size>{path.stat().st_size}</Size>"
                     "<StorageClass>STANDARD</StorageClass></Contents>"
                 )
         text = (
             f'{_XML}<ListBucketResult xmlns="{_NAMESPACE}"><Name>{bucket}</Name><Prefix>{escape(prefix)}</Prefix>'
-            f"<KeyCount>{len(found)}</KeyCount><MaxKeys>1000000</MaxKeys><IsTruncated>false</IsTruncated>"
-            f"{''.join(found)}</ListBucketResult>"
+            f"<KeyCount>{len(keys)}</KeyCount><MaxKeys>1000000</MaxKeys><IsTruncated>false</IsTruncated>"
+            f"{''.join(keys)}</ListBucketResult>"
         )
         return text.encode()
 
@@ -76,9 +76,9 @@ class _Requests(http.server.BaseHTTPRequestHandler):
         content = path.read_bytes()
         status = 200
         headers = {"ETag": f'"{_tag(path)}"', "Last-Modified": formatdate(path.stat().st_mtime, usegmt=True)}
-        asked = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("Range", ""))
-        if asked and int(asked[1]) < len(content):
-            first, last = int(asked[1]), min(int(asked[2] or len(content) - 1), len(content) - 1)
+        byte_range = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("Range", ""))
+        if byte_range and int(byte_range[1]) < len(content):
+            first, last = int(byte_range[1]), min(int(byte_range[2] or len(content) - 1), len(content) - 1)
             headers["Content-Range"] = f"bytes {first}-{last}/{len(content)}"
             status, content = 206, content[first : last + 1]
         self._send(status, content, "application/octet-stream", headers, send_body)

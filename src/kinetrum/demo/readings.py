@@ -93,14 +93,14 @@ def _write_report(folder: Path, data: str, nights: Path) -> Path:
 
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True)
-    found = read_nights(nights)
-    order = found.minimum_c.argsort()[:60]
+    nights_read = read_nights(nights)
+    order = nights_read.minimum_c.argsort()[:60]
     rows: list[dict[str, Any]] = [
         {
-            "season": int(found.season[at]),
-            "station": int(found.station[at]),
-            "day": int(found.features[at, 8]),
-            "minimum_c": round(float(found.minimum_c[at]), 2),
+            "season": int(nights_read.season[at]),
+            "station": int(nights_read.station[at]),
+            "day": int(nights_read.features[at, 8]),
+            "minimum_c": round(float(nights_read.minimum_c[at]), 2),
         }
         for at in order
     ]
@@ -109,12 +109,12 @@ def _write_report(folder: Path, data: str, nights: Path) -> Path:
         out.writeheader()
         out.writerows(rows)
     parquet.write_table(pyarrow.Table.from_pylist(rows), folder / "coldest.parquet")
-    warm = found.station == FAULTY_STATION
+    warm = nights_read.station == FAULTY_STATION
     (folder / "report.md").write_text(
         f"# Nights: {SAID[data]}\n\n"
-        f"- {len(found.minimum_c):,} nights of 14 stations, frost in {100 * found.frost.mean():.1f} %\n"
-        f"- station {FAULTY_STATION}: {found.minimum_c[warm].mean():.2f} °C at dawn on average; its logger may be "
-        f"{FAULT_C} °C off in 2024\n",
+        f"- {len(nights_read.minimum_c):,} nights of 14 stations, frost in {100 * nights_read.frost.mean():.1f} %\n"
+        f"- station {FAULTY_STATION}: {nights_read.minimum_c[warm].mean():.2f} °C at dawn on average; its logger may "
+        f"be {FAULT_C} °C off in 2024\n",
         encoding="utf-8",
     )
     return folder

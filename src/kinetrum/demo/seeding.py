@@ -110,8 +110,8 @@ def _ignore_conflict(service: Service, method: str, path: str, body: dict[str, s
 
 def _recorded(experiment: str) -> Counter[str]:
     try:
-        found = kinetrum.runs(experiment=experiment, project=PROJECT)
-        return Counter(_key(run.params, _given_name(run.id, run.name)) for run in found)
+        runs = kinetrum.runs(experiment=experiment, project=PROJECT)
+        return Counter(_key(run.params, _given_name(run.id, run.name)) for run in runs)
     except NotFound:
         return Counter()
 
@@ -186,10 +186,10 @@ def _have_mishap(demo: Demo, plan: Plan, happen: Callable[[], None]) -> None:
     """Let something go wrong once."""
     with demo.as_person(plan.person):
         try:
-            found = kinetrum.runs(f'name = "{plan.name}"', experiment="frost-alarm")
+            run = kinetrum.runs(f'name = "{plan.name}"', experiment="frost-alarm")
         except NotFound:
-            found = None
-        if not found:
+            run = None
+        if not run:
             happen()
 
 
@@ -197,9 +197,9 @@ def _write_notes(demo: Demo) -> None:
     """What people said of runs; once."""
     for name, (person, text) in scenario.NOTES.items():
         with demo.as_person(person):
-            found = [run for run in kinetrum.runs(experiment="frost-alarm") if run.name == name]
-            if found and not found[-1].notes:
-                found[-1].note(text)
+            matching = [run for run in kinetrum.runs(experiment="frost-alarm") if run.name == name]
+            if matching and not matching[-1].notes:
+                matching[-1].note(text)
 
 
 def _deliver() -> None:
@@ -300,10 +300,10 @@ def _register(demo: Demo, person: str, run: kinetrum.RecordedRun, artifact: str,
 
 
 def _version(ref: str) -> kinetrum.ModelVersion:
-    found = kinetrum.open(ref)
-    if not isinstance(found, kinetrum.ModelVersion):
+    version = kinetrum.open(ref)
+    if not isinstance(version, kinetrum.ModelVersion):
         raise KinetrumError(f"{ref} names no model version.")
-    return found
+    return version
 
 
 def _review(demo: Demo, person: str, ref: str, approves: bool, comment: str) -> None:

@@ -34,8 +34,8 @@ def _weights() -> NDArray[np.float64]:
     down, across = np.mgrid[0:HEIGHT, 0:WIDTH]
     distance = [np.hypot((down - y) * 1.6, across - x) + 1.5 for x, y in zip(_ACROSS, _DOWN, strict=True)]
     close = np.stack(distance) ** -2.2
-    found: NDArray[np.float64] = close / close.sum(axis=0)
-    return found
+    weights: NDArray[np.float64] = close / close.sum(axis=0)
+    return weights
 
 
 _WEIGHTS = _weights()
@@ -52,21 +52,21 @@ def _map_of(values: NDArray[np.float64]) -> NDArray[np.uint8]:
     return (_CALM * (1 - chance) + _COLD * chance).astype(np.uint8)
 
 
-def keep_maps(run: Run, held: Nights, chance: NDArray[np.float64], threshold: float, step: int) -> None:
+def keep_maps(run: Run, held_out: Nights, chance: NDArray[np.float64], threshold: float, step: int) -> None:
     """Keep the maps of the four nights that went worst, with the stations that were taken wrong."""
-    days = np.unique(held.features[:, -1].astype(int))
-    wrong = (chance >= threshold) != held.frost
-    worst = sorted(days, key=lambda day: (-int(_of_night(held, wrong, day).sum()), day))[:4]
+    days = np.unique(held_out.features[:, -1].astype(int))
+    wrong = (chance >= threshold) != held_out.frost
+    worst = sorted(days, key=lambda day: (-int(_of_night(held_out, wrong, day).sum()), day))[:4]
     maps, boxes, masks, captions = [], [], [], []
     for day in worst:
-        given, frost = _of_night(held, chance, day), _of_night(held, held.frost, day)
-        maps.append(_map_of(given))
-        boxes.append(_boxes(given, frost, threshold))
+        forecast, frost = _of_night(held_out, chance, day), _of_night(held_out, held_out.frost, day)
+        maps.append(_map_of(forecast))
+        boxes.append(_boxes(forecast, frost, threshold))
         nearest = _WEIGHTS.argmax(axis=0)
-        masks.append({"froze": frost[nearest].astype(int), "alarm": (given >= threshold)[nearest].astype(int) * 2})
+        masks.append({"froze": frost[nearest].astype(int), "alarm": (forecast >= threshold)[nearest].astype(int) * 2})
         missed = sum(box[4] == "missed" for box in boxes[-1])
         captions.append(
-            f"night {day} of {int(held.season[0])}: {missed} missed, {len(boxes[-1]) - missed} false alarms"
+            f"night {day} of {int(held_out.season[0])}: {missed} missed, {len(boxes[-1]) - missed} false alarms"
         )
     run.media.images(
         "worst-nights",
@@ -79,29 +79,29 @@ def keep_maps(run: Run, held: Nights, chance: NDArray[np.float64], threshold: fl
     )
 
 
-def _boxes(given: NDArray[np.float64], frost: NDArray[np.bool_], threshold: float) -> list[tuple[Any, ...]]:
-    found: list[tuple[Any, ...]] = []
+def _boxes(forecast: NDArray[np.float64], frost: NDArray[np.bool_], threshold: float) -> list[tuple[Any, ...]]:
+    boxes: list[tuple[Any, ...]] = []
     for at, (x, y) in enumerate(zip(_ACROSS, _DOWN, strict=True)):
-        if (given[at] >= threshold) != frost[at]:
-            said = "missed" if frost[at] else "false alarm"
-            found.append((x - 6, y - 5, 12, 10, said, round(float(given[at]), 3)))
-    return found
+        if (forecast[at] >= threshold) != frost[at]:
+            label = "missed" if frost[at] else "false alarm"
+            boxes.append((x - 6, y - 5, 12, 10, label, round(float(forecast[at]), 3)))
+    return boxes
 
 
-def keep_the_rest(run: Run, held: Nights, chance: NDArray[np.float64], threshold: float) -> None:
+def keep_the_rest(run: Run, held_out: Nights, chance: NDArray[np.float64], threshold: float) -> None:
     """Keep what is told once, at the end: a film, a tone, a report, each station's score and each row's prediction."""
     alarm = chance >= threshold
     run.media.video(
         "season-film",
-        [_map_of(_of_night(held, chance, day)) for day in range(FILM_NIGHTS)],
+        [_map_of(_of_night(held_out, chance, day)) for day in range(FILM_NIGHTS)],
         rate=FILM_RATE,
         caption=f"chance of frost, {FILM_NIGHTS} nights",
     )
-    coldest = [float(_of_night(held, chance, day).max()) for day in range(FILM_NIGHTS)]
+    coldest = [float(_of_night(held_out, chance, day).max()) for day in range(FILM_NIGHTS)]
     run.media.sound(
         "season-tone", _tone(coldest), rate=8_000, caption="one note a night, higher where frost is likelier"
     )
-    table = _by_station(held, alarm)
+    table = _by_station(held_out, alarm)
     run.media.table("by-station", table, key="station")
     run.plot.table(
         "wrong-by-station",
@@ -112,16 +112,16 @@ def keep_the_rest(run: Run, held: Nights, chance: NDArray[np.float64], threshold
         y_name="nights",
         title="Nights taken wrong",
     )
-    run.media.text("night-watch-report", _report(table, held, alarm), markdown=True)
+    run.media.text("night-watch-report", _report(table, held_out, alarm), markdown=True)
     run.media.table(
         "frost-alarm-held-out-predictions",
         {
-            "row": row_names(held),
-            "truth": held.frost,
+            "row": row_names(held_out),
+            "truth": held_out.frost,
             "prediction": alarm,
             "score": np.round(chance, 6),
-            "station": [STATIONS[number - 1][0] for number in held.station],
-            "minimum_c": np.round(held.minimum_c, 2),
+            "station": [STATIONS[number - 1][0] for number in held_out.station],
+            "minimum_c": np.round(held_out.minimum_c, 2),
         },
         key="row",
     )
@@ -134,28 +134,28 @@ def _tone(chances: Sequence[float]) -> NDArray[np.float64]:
     return np.concatenate(notes)
 
 
-def _by_station(held: Nights, alarm: NDArray[np.bool_]) -> dict[str, list[Any]]:
+def _by_station(held_out: Nights, alarm: NDArray[np.bool_]) -> dict[str, list[Any]]:
     rows: dict[str, list[Any]] = {
         name: [] for name in ("station", "height_m", "nights", "frosts", "missed", "false_alarms", "recall")
     }
     for number, (name, height, _) in enumerate(STATIONS, 1):
-        here = held.station == number
-        frosts, missed = int(held.frost[here].sum()), int((held.frost & ~alarm)[here].sum())
+        here = held_out.station == number
+        frosts, missed = int(held_out.frost[here].sum()), int((held_out.frost & ~alarm)[here].sum())
         rows["station"].append(name)
         rows["height_m"].append(height)
         rows["nights"].append(int(here.sum()))
         rows["frosts"].append(frosts)
         rows["missed"].append(missed)
-        rows["false_alarms"].append(int((alarm & ~held.frost)[here].sum()))
+        rows["false_alarms"].append(int((alarm & ~held_out.frost)[here].sum()))
         rows["recall"].append(round(1 - missed / frosts, 4) if frosts else None)
     return rows
 
 
-def _report(table: dict[str, list[Any]], held: Nights, alarm: NDArray[np.bool_]) -> str:
+def _report(table: dict[str, list[Any]], held_out: Nights, alarm: NDArray[np.bool_]) -> str:
     worst = max(range(len(STATIONS)), key=lambda at: table["missed"][at])
     return (
-        f"# Watch of {int(held.season[0])}\n\n{int(held.frost.sum())} frosts at {len(STATIONS)} stations, "
-        f"**{int((held.frost & ~alarm).sum())} missed**, {int((alarm & ~held.frost).sum())} false alarms.\n\n"
+        f"# Watch of {int(held_out.season[0])}\n\n{int(held_out.frost.sum())} frosts at {len(STATIONS)} stations, "
+        f"**{int((held_out.frost & ~alarm).sum())} missed**, {int((alarm & ~held_out.frost).sum())} false alarms.\n\n"
         f"- most missed at *{table['station'][worst]}*: {table['missed'][worst]} of {table['frosts'][worst]}\n"
         "- see the table `by-station` for the others\n"
     )

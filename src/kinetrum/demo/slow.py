@@ -27,7 +27,7 @@ def _keep_checkpoint(run: kinetrum.Run, model: GradientBoostingClassifier, folde
 def main() -> None:
     """Train round by round, and begin anew when done: `python -m kinetrum.demo.slow FOLDER`."""
     folder = Path(sys.argv[1])
-    train, held = _split(read_nights(folder / SLOW.data))
+    train, held_out = _split(read_nights(folder / SLOW.data))
     params = SLOW.params
     weight = [params["weight"] if frost else 1.0 for frost in train.frost]
     while True:
@@ -42,12 +42,12 @@ def main() -> None:
                 warm_start=True,
                 random_state=SLOW.seed,
             )
-            print(f"{len(train.frost):,} nights to train on, {len(held.frost):,} held out")  # noqa: T201
+            print(f"{len(train.frost):,} nights to train on, {len(held_out.frost):,} held out")  # noqa: T201
             for rounds in run.progress(range(1, params["rounds"] + 1), desc="rounds", disable=False, ncols=70):
                 model.set_params(n_estimators=rounds)
                 model.fit(train.features, train.frost, sample_weight=weight)
-                chance = model.predict_proba(held.features)[:, 1]
-                scores = _scores(held, chance, params["threshold"])
+                chance = model.predict_proba(held_out.features)[:, 1]
+                scores = _scores(held_out, chance, params["threshold"])
                 run.measure(scores, step=rounds)
                 say_round(rounds, scores)
                 if rounds % CHECKPOINT_EVERY == 0:

@@ -50,18 +50,18 @@ class Plan:
 
 def _split(nights: Nights) -> tuple[Nights, Nights]:
     seasons = tuple(int(season) for season in np.unique(nights.season))
-    held = HELD_OUT if HELD_OUT in seasons else seasons[-1]
-    return nights.of_seasons(tuple(s for s in seasons if s != held)), nights.of_seasons((held,))
+    held_out = HELD_OUT if HELD_OUT in seasons else seasons[-1]
+    return nights.of_seasons(tuple(s for s in seasons if s != held_out)), nights.of_seasons((held_out,))
 
 
-def _scores(held: Nights, chance: NDArray[np.float64], threshold: float) -> dict[str, float]:
+def _scores(held_out: Nights, chance: NDArray[np.float64], threshold: float) -> dict[str, float]:
     alarm = chance >= threshold
-    calm = ~held.frost
+    calm = ~held_out.frost
     with np.errstate(invalid="ignore"):
-        loss = float(log_loss(held.frost, chance)) if np.isfinite(chance).all() else float("nan")
+        loss = float(log_loss(held_out.frost, chance)) if np.isfinite(chance).all() else float("nan")
     broken = not np.isfinite(chance).all()
     return {
-        "recall": float("nan") if broken else float(recall_score(held.frost, alarm)),
+        "recall": float("nan") if broken else float(recall_score(held_out.frost, alarm)),
         "false_alarms": float("nan") if broken else 100 * float(alarm[calm].mean()),
         "log_loss": loss,
     }
@@ -72,8 +72,8 @@ def say(text: str) -> None:
     print(text)  # noqa: T201
 
 
-def _say_nights(train: Nights, held: Nights) -> None:
-    say(f"{len(train.frost):,} nights to train on, {len(held.frost):,} held out")
+def _say_nights(train: Nights, held_out: Nights) -> None:
+    say(f"{len(train.frost):,} nights to train on, {len(held_out.frost):,} held out")
     say(f"frost in {100 * float(train.frost.mean()):.1f} % of them")
 
 
@@ -85,7 +85,9 @@ def say_round(step: int, scores: dict[str, float]) -> None:
         say(f"\x1b[31m{text}\x1b[0m" if broken else text)
 
 
-def _rounds(plan: Plan, train: Nights, held: Nights, model_out: list[Any]) -> Iterator[tuple[int, NDArray[np.float64]]]:
+def _rounds(
+    plan: Plan, train: Nights, held_out: Nights, model_out: list[Any]
+) -> Iterator[tuple[int, NDArray[np.float64]]]:
     """Train and yield rounds done and the chance of frost on the held-out nights."""
     params = plan.params
     weight = np.where(train.frost, params["weight"], 1.0)
@@ -99,7 +101,7 @@ def _rounds(plan: Plan, train: Nights, held: Nights, model_out: list[Any]) -> It
             random_state=plan.seed,
         ).fit(train.features, train.frost, sample_weight=weight)
         model_out.append(model)
-        for rounds, chance in enumerate(model.staged_predict_proba(held.features), 1):
+        for rounds, chance in enumerate(model.staged_predict_proba(held_out.features), 1):
             if rounds % 2 == 0 or rounds == params["rounds"]:
                 yield rounds, chance[:, 1]
     elif params["learner"] == "forest":
@@ -116,18 +118,18 @@ def _rounds(plan: Plan, train: Nights, held: Nights, model_out: list[Any]) -> It
         for trees in range(5, params["rounds"] + 1, 5):
             model.set_params(n_estimators=trees)
             model.fit(train.features, train.frost, sample_weight=weight)
-            yield trees, model.predict_proba(held.features)[:, 1]
+            yield trees, model.predict_proba(held_out.features)[:, 1]
     else:
-        yield from _logistic_rounds(plan, train, held, weight, model_out)
+        yield from _logistic_rounds(plan, train, held_out, weight, model_out)
 
 
 def _logistic_rounds(
-    plan: Plan, train: Nights, held: Nights, weight: NDArray[np.float64], model_out: list[Any]
+    plan: Plan, train: Nights, held_out: Nights, weight: NDArray[np.float64], model_out: list[Any]
 ) -> Iterator[tuple[int, NDArray[np.float64]]]:
     """Gradient descent by hand; too large a rate runs away to NaN, as it would for anyone."""
     scaler = StandardScaler().fit(train.features)
     x, y = scaler.transform(train.features), train.frost.astype(float)
-    x_held = scaler.transform(held.features)
+    x_held = scaler.transform(held_out.features)
     w, b = np.random.default_rng(plan.seed).normal(0, 0.05, x.shape[1]), 0.0
     with np.errstate(over="ignore", invalid="ignore"):
         for rounds in range(1, plan.params["rounds"] + 1):
@@ -153,26 +155,26 @@ def _save_onnx(model: Any, path: Path) -> None:
     path.write_bytes(onnx.SerializeToString())
 
 
-def _write_held_out(folder: Path, held: Nights) -> Path:
+def _write_held_out(folder: Path, held_out: Nights) -> Path:
     """Write what became of the held-out nights: the same for every run, whatever its features were read from."""
     path = folder / "dawns-2026.csv"
     if not path.exists():
-        rows = zip(seen.row_names(held), held.frost.astype(int), strict=True)
+        rows = zip(seen.row_names(held_out), held_out.frost.astype(int), strict=True)
         part = path.with_suffix(f".{os.getpid()}")
         part.write_text("row,frost\n" + "".join(f"{name},{frost}\n" for name, frost in rows))
         part.replace(path)
     return path
 
 
-def _keep_plots(run: Run, held: Nights, chance: NDArray[np.float64], threshold: float) -> None:
+def _keep_plots(run: Run, held_out: Nights, chance: NDArray[np.float64], threshold: float) -> None:
     """Keep what the held-out nights say; the results stay the three that the team goes by."""
     for keep in (run.plot.confusion, run.plot.roc, run.plot.precision_recall, run.plot.threshold, run.plot.calibration):
-        keep("held-out", held.frost, chance, threshold=threshold)
+        keep("held-out", held_out.frost, chance, threshold=threshold)
 
 
 def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | None = None) -> None:
     """Train one classifier: will it freeze at dawn?"""
-    train, held = _split(nights)
+    train, held_out = _split(nights)
     with kinetrum.begin(
         "frost-alarm",
         name=plan.name or None,
@@ -185,24 +187,24 @@ def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | No
         with run.activity("preparing") as preparing:
             preparing.used(folder / plan.data, name="nights", role="train")
             preparing.used(folder / "stations.csv", name="stations")
-            preparing.used(_write_held_out(folder, held), name="dawns", role="held-out")
-            _say_nights(train, held)
+            preparing.used(_write_held_out(folder, held_out), name="dawns", role="held-out")
+            _say_nights(train, held_out)
         models: list[Any] = []
         started, aside = time.perf_counter(), 0.0
         with run.activity("training"):
-            for step, chance in _rounds(plan, train, held, models):
-                scores = _scores(held, chance, plan.params["threshold"])
+            for step, chance in _rounds(plan, train, held_out, models):
+                scores = _scores(held_out, chance, plan.params["threshold"])
                 run.measure(scores, step=step)
                 say_round(step, scores)
                 if plan.keep_model and step % 20 == 0:
                     before = time.perf_counter()
-                    seen.keep_maps(run, held, chance, plan.params["threshold"], step)
+                    seen.keep_maps(run, held_out, chance, plan.params["threshold"], step)
                     aside += time.perf_counter() - before
         run.result(scores, fit_seconds=round(time.perf_counter() - started - aside, 3))
         if np.isfinite(chance).all():
-            _keep_plots(run, held, chance, plan.params["threshold"])
+            _keep_plots(run, held_out, chance, plan.params["threshold"])
         if plan.keep_model:
-            seen.keep_the_rest(run, held, chance, plan.params["threshold"])
+            seen.keep_the_rest(run, held_out, chance, plan.params["threshold"])
             run.result({f"held-out/{name}": scores[name] for name in ("recall", "false_alarms")})
             with run.activity("exporting") as exporting:
                 path = folder / "out" / "frost.onnx"
@@ -213,7 +215,7 @@ def train_frost_alarm(plan: Plan, folder: Path, nights: Nights, parent: Run | No
 
 def train_dawn_minimum(plan: Plan, folder: Path, nights: Nights) -> None:
     """Train one regression: how cold will it be at dawn?"""
-    train, held = _split(nights)
+    train, held_out = _split(nights)
     with kinetrum.begin(
         "dawn-minimum",
         name=plan.name or None,
@@ -223,7 +225,7 @@ def train_dawn_minimum(plan: Plan, folder: Path, nights: Nights) -> None:
         labels=plan.labels,
     ) as run:
         run.used(folder / plan.data, name="nights", role="train")
-        _say_nights(train, held)
+        _say_nights(train, held_out)
         with run.timed("fit_seconds"):
             if plan.params["learner"] == "ridge":
                 model = make_pipeline(StandardScaler(), Ridge(alpha=plan.params["alpha"]))
@@ -236,11 +238,11 @@ def train_dawn_minimum(plan: Plan, folder: Path, nights: Nights) -> None:
                     subsample=0.6,
                     random_state=plan.seed,
                 ).fit(train.features, train.minimum_c)
-                for step, guess in enumerate(model.staged_predict(held.features)):
-                    run.measure(mae=mean_absolute_error(held.minimum_c, guess), step=step)
-        guess = model.predict(held.features)
-        run.result(mae=float(mean_absolute_error(held.minimum_c, guess)))
-        run.evaluate(held.minimum_c, guess, on="held-out", rows=seen.row_names(held))
+                for step, guess in enumerate(model.staged_predict(held_out.features)):
+                    run.measure(mae=mean_absolute_error(held_out.minimum_c, guess), step=step)
+        guess = model.predict(held_out.features)
+        run.result(mae=float(mean_absolute_error(held_out.minimum_c, guess)))
+        run.evaluate(held_out.minimum_c, guess, on="held-out", rows=seen.row_names(held_out))
         if plan.keep_model:
             path = folder / "out" / "dawn.onnx"
             _save_onnx(model, path)

@@ -55,11 +55,11 @@ def up(home: Home, port: int) -> dict[str, Any]:
             stderr=log,
             start_new_session=True,
         )
-    found = _wait(home, keeper)
+    instance_state = _wait(home, keeper)
     keeper.returncode = 0  # It goes on after this process, which does not wait for it.
     state = home.read_state() or {}
     taken = port if port and state.get("port") != port else None
-    return found | {"started": True, "port_taken": taken}
+    return instance_state | {"started": True, "port_taken": taken}
 
 
 def _wait(home: Home, keeper: subprocess.Popen[bytes] | None) -> dict[str, Any]:
@@ -124,14 +124,14 @@ def main() -> int:
     parser = argparse.ArgumentParser(prog="python -m kinetrum.instance.control")
     parser.add_argument("command", choices=["up", "down", "status"])
     parser.add_argument("--port", type=int, default=DEFAULT_PORT)
-    given = parser.parse_args()
+    arguments = parser.parse_args()
     try:
         home = default_home()
         answer = {
-            "up": lambda: up(home, given.port),
+            "up": lambda: up(home, arguments.port),
             "down": lambda: down(home),
             "status": lambda: status(home),
-        }[given.command]()
+        }[arguments.command]()
     except KinetrumError as error:
         print(json.dumps({"error": str(error)}))  # noqa: T201
         return 1

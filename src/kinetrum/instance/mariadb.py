@@ -24,13 +24,13 @@ _STOP_S = 30.0
 
 
 def _tool(name: str) -> str:
-    found = shutil.which(name) or shutil.which(name, path="/usr/sbin:/usr/local/sbin")
-    if found is None:
+    path = shutil.which(name) or shutil.which(name, path="/usr/sbin:/usr/local/sbin")
+    if path is None:
         raise Unavailable(
             f"{name} is not on this machine; install MariaDB (on Debian: apt-get install mariadb-server-core "
             "mariadb-client-core) and try again."
         )
-    return found
+    return path
 
 
 def free_port() -> int:

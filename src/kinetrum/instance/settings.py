@@ -77,10 +77,10 @@ class Home:
     def read_state(self) -> dict[str, Any] | None:
         """Return what the running instance wrote about itself."""
         try:
-            found: dict[str, Any] = json.loads(self.state.read_text())
+            state: dict[str, Any] = json.loads(self.state.read_text())
         except (FileNotFoundError, ValueError):
             return None
-        return found
+        return state
 
 
 def write_private(path: Path, text: str) -> None:

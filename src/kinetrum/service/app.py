@@ -128,16 +128,16 @@ def make_app(blob_folder: Path) -> FastAPI:
 def _say_what_is_always_there(schema: dict[str, Any]) -> None:
     """Mark every field of an answer as required: answers are whole, also where a record has defaults."""
     types = schema["components"]["schemas"]
-    asked = {
+    statuses = {
         name
         for operations in schema["paths"].values()
         for operation in operations.values()
         for name in _types_in(operation.get("requestBody", {}))
     } | {"PointBatch"}
-    while more := {inner for name in asked for inner in _types_in(types[name])} - asked:
-        asked |= more
+    while more := {inner for name in statuses for inner in _types_in(types[name])} - statuses:
+        statuses |= more
     for name, described in types.items():
-        if name not in asked and "properties" in described:
+        if name not in statuses and "properties" in described:
             described["required"] = list(described["properties"])
 
 

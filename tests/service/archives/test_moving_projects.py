@@ -326,7 +326,7 @@ def archive(request: pytest.FixtureRequest) -> bytes:
 def test_bad_archives_leave_nothing(archive: bytes, elsewhere: Service, what: str) -> None:
     change, told = BAD[what]
     place = fresh(elsewhere)
-    with pytest.raises(errors.InvalidInput, match="archive cannot be read at [^:]*: (?!The archive)") as raised:
+    with pytest.raises(errors.InvalidInput, match=r"archive cannot be read at [^:]*: (?!The archive)") as raised:
         take_in(elsewhere, place, changed(archive, change))
     assert told in str(raised.value)
     assert elsewhere.get(f"{place}/experiments") == []

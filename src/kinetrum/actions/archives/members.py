@@ -119,13 +119,13 @@ def _group(metric: str, steps: list[int], times: list[int], values: list[float])
 
 def read_output(archive: zipfile.ZipFile, name: str) -> Iterator[Line]:
     """Yield printed lines; where some were left out, one that says so."""
-    for at, found in enumerate(_json_lines(archive, name), 1):
+    for at, line_data in enumerate(_json_lines(archive, name), 1):
         try:
-            if "left_out" in found:
-                line = Line(0, STREAMS[0], f"[{int(found['left_out']):,} lines were left out here]")
+            if "left_out" in line_data:
+                line = Line(0, STREAMS[0], f"[{int(line_data['left_out']):,} lines were left out here]")
             else:
-                stream = found["stream"] if found["stream"] in STREAMS else STREAMS[0]
-                line = Line(check_micros(found["at"]), stream, str(found["text"]))
+                stream = line_data["stream"] if line_data["stream"] in STREAMS else STREAMS[0]
+                line = Line(check_micros(line_data["at"]), stream, str(line_data["text"]))
         except (ValueError, KeyError, TypeError, OverflowError, InvalidInput) as error:
             raise InvalidInput(f"Line {at} of {name} is not a printed line ({error}).", field=name) from None
         yield line
@@ -133,9 +133,9 @@ def read_output(archive: zipfile.ZipFile, name: str) -> Iterator[Line]:
 
 def read_machine(archive: zipfile.ZipFile, name: str) -> Iterator[Samples]:
     """Yield blocks of samples of what the run used of its machine."""
-    for at, found in enumerate(_json_lines(archive, name), 1):
+    for at, line in enumerate(_json_lines(archive, name), 1):
         try:
-            samples = check_samples(found)
+            samples = check_samples(line)
         except (InvalidInput, TooLarge) as error:
             raise InvalidInput(f"Line {at} of {name} holds no samples: {error}", field=name) from None
         yield samples
@@ -143,9 +143,9 @@ def read_machine(archive: zipfile.ZipFile, name: str) -> Iterator[Samples]:
 
 def read_plots(archive: zipfile.ZipFile, name: str) -> Iterator[PlotRecord]:
     """Yield the plots of a run; archives of earlier versions have none."""
-    for at, found in enumerate(_json_lines(archive, name, PLOT_LINE_LIMIT), 1):
+    for at, line in enumerate(_json_lines(archive, name, PLOT_LINE_LIMIT), 1):
         try:
-            record = read_plot_record(found)
+            record = read_plot_record(line)
         except (InvalidInput, TooLarge) as error:
             raise InvalidInput(f"Line {at} of {name} is not a plot: {error}", field=name) from None
         yield record
@@ -155,9 +155,9 @@ def _json_lines(archive: zipfile.ZipFile, name: str, limit: int = LINE_LIMIT) ->
     """Yield the objects of a member with one a line; of one that is not there none."""
     for at, text in enumerate(_text_lines(archive, name, limit), 1):
         try:
-            found = json.loads(text)
-            if not isinstance(found, dict):
+            line = json.loads(text)
+            if not isinstance(line, dict):
                 raise ValueError("no object")
         except (ValueError, RecursionError) as error:
             raise InvalidInput(f"Line {at} of {name} is not JSON ({error}).", field=name) from None
-        yield found
+        yield line

@@ -40,5 +40,7 @@ def experiment_here(place: Place, experiment: ExperimentRecord) -> ExperimentRow
 
     A name that an experiment had before it was renamed here leads to that one too.
     """
-    found = (projects.experiment_named(place.project_id, name) for name in (experiment.name, *experiment.earlier_names))
-    return next((row for row in found if row is not None), None)
+    experiments = (
+        projects.experiment_named(place.project_id, name) for name in (experiment.name, *experiment.earlier_names)
+    )
+    return next((row for row in experiments if row is not None), None)

@@ -24,20 +24,20 @@ class Origin:
 
     def person_id(self, by: Person) -> int:
         """Return the account to which something belongs."""
-        found = self._account(by)
-        return self.actor.person_id if found is None else found
+        person = self._account(by)
+        return self.actor.person_id if person is None else person
 
     def words(self, by: Person, reference: str = "") -> str:
         """Tell where something came from, under which reference, and who is said to have made it if no account is."""
-        told = [reference] if reference else []
+        words = [reference] if reference else []
         if self._account(by) is None:
-            told.append(f"by {by.full_name or by.name}")
-        return (f"{self.source} ({', '.join(told)})" if told else self.source)[:WORDS_LIMIT]
+            words.append(f"by {by.full_name or by.name}")
+        return (f"{self.source} ({', '.join(words)})" if words else self.source)[:WORDS_LIMIT]
 
     def _account(self, by: Person) -> int | None:
         if not self._same_people:
             return None
         if by.name not in self._known:
-            found = people.person_named(by.name)
-            self._known[by.name] = found.person_id if found else None
+            person = people.person_named(by.name)
+            self._known[by.name] = person.person_id if person else None
         return self._known[by.name]

@@ -99,16 +99,16 @@ def choose(actor: Actor, project: str, reference: str | None, with_files: bool, 
         tuple(id_text(run.uid) for run in found_runs),
     )
     ids = [run.run_id for run in found_runs]
-    told = record_project(actor, place, versions, set(ids)) if whole else None
-    return Chosen(reference, ids, contents, sources, told)
+    project_record = record_project(actor, place, versions, set(ids)) if whole else None
+    return Chosen(reference, ids, contents, sources, project_record)
 
 
 def _everything(place: Place) -> tuple[list[Run], list[VersionRow], set[str]]:
     """Return all runs, versions and experiments of a project that are not in the bin."""
     experiments = projects.experiments_in(place.project_id)
-    found = [run for experiment_id, _ in experiments for run in _runs_of(experiment_id)]
+    run_rows = [run for experiment_id, _ in experiments for run in _runs_of(experiment_id)]
     rows = [row for row in artifacts.every_version_of(place.project_id) if row.binned_at is None]
-    return found, rows, {name for _, name in experiments}
+    return run_rows, rows, {name for _, name in experiments}
 
 
 def _runs_of(experiment_id: int) -> list[Run]:
@@ -155,8 +155,8 @@ def _experiment(place: Place, name: str) -> ExperimentRecord:
 def _by(person_id: int, imported_from: str | None = None) -> Person:
     if imported_from is not None:
         return Person("imported", imported_from)
-    found = {person.person_id: person for person in people.people()}.get(person_id)
-    return Person(found.name, found.full_name) if found else Person("unknown", "")
+    author = {person.person_id: person for person in people.people()}.get(person_id)
+    return Person(author.name, author.full_name) if author else Person("unknown", "")
 
 
 def _version(row: VersionRow, with_files: bool, sources: dict[str, str]) -> VersionRecord:
@@ -218,7 +218,7 @@ def pack(actor: Actor, store: BlobStore, project: str, chosen: Chosen, license_t
 def _run(run_id: int) -> RunRecord:
     run = runs.run_by_id(run_id)
     doc = run_documents.load_doc(run_id)
-    kept = {name: texts.read_text(run.project_id, digest) for name, digest in doc.texts.items()}
+    run_texts = {name: texts.read_text(run.project_id, digest) for name, digest in doc.texts.items()}
     return RunRecord(
         id_text(run.uid),
         run.experiment,
@@ -239,13 +239,15 @@ def _run(run_id: int) -> RunRecord:
         ],
         _links(run_id),
         _notes(run_id),
-        {name: text for name, text in kept.items() if text is not None},
+        {name: text for name, text in run_texts.items() if text is not None},
     )
 
 
 def _links(run_id: int) -> list[LinkRecord]:
-    found = links.links_of_runs([run_id])
-    versions = {row.version_id: row for row in artifacts.versions_by_ids(sorted({link.version_id for link in found}))}
+    link_rows = links.links_of_runs([run_id])
+    versions = {
+        row.version_id: row for row in artifacts.versions_by_ids(sorted({link.version_id for link in link_rows}))
+    }
     return [
         LinkRecord(
             id_text(link.uid),
@@ -258,7 +260,7 @@ def _links(run_id: int) -> list[LinkRecord]:
             link.activity,
             link.keep,
         )
-        for link in found
+        for link in link_rows
         if versions[link.version_id].purged_at is None
     ]
 

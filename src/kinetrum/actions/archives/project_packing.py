@@ -44,8 +44,8 @@ class _Names:
         return self._people.get(person_id or 0, Person("unknown", ""))
 
     def account(self, person_id: int | None) -> str | None:
-        found = self._people.get(person_id or 0)
-        return found.name if found else None
+        person = self._people.get(person_id or 0)
+        return person.name if person else None
 
     def version(self, version_id: int | None) -> tuple[str, int] | None:
         return self._versions.get(version_id or 0)
@@ -79,14 +79,16 @@ def record_project(actor: Actor, place: Place, versions: list[VersionRow], of_ru
 
 def artifact_versions_of_models(place: Place) -> set[int]:
     """Return the ids of the artifact versions that a project's models were registered from or judged by."""
-    found: set[int] = set()
+    version_ids: set[int] = set()
     for model in _models(place):
-        found |= {row.version_id for row in model_records.versions_of(model.model_id)}
-        found |= {row.rows_version for row in model_records.evidence_of(model.model_id) if row.rows_version is not None}
+        version_ids |= {row.version_id for row in model_records.versions_of(model.model_id)}
+        version_ids |= {
+            row.rows_version for row in model_records.evidence_of(model.model_id) if row.rows_version is not None
+        }
     of_project = {
-        row.version_id for row in artifacts.versions_by_ids(sorted(found)) if row.project_id == place.project_id
+        row.version_id for row in artifacts.versions_by_ids(sorted(version_ids)) if row.project_id == place.project_id
     }
-    return found & of_project
+    return version_ids & of_project
 
 
 def _models(place: Place) -> list[ModelRow]:
@@ -95,10 +97,10 @@ def _models(place: Place) -> list[ModelRow]:
 
 
 def _notes(place: Place, names: _Names) -> list[ThingNote]:
-    found = notes.notes_on_other_things(place.project_id)
-    references = notes.references_of([(kind, note.subject_id) for kind, note in found])
+    thing_notes = notes.notes_on_other_things(place.project_id)
+    references = notes.references_of([(kind, note.subject_id) for kind, note in thing_notes])
     listed = []
-    for kind, note in found:
+    for kind, note in thing_notes:
         reference = references.get((kind, note.subject_id))
         if reference is None:
             continue

@@ -118,9 +118,9 @@ def _take_view(origin: Origin, project: str, view: ViewRecord, done: Told) -> No
 
 
 @transaction
-def _take_notes(origin: Origin, project: str, found: tuple[ThingNote, ...], numbers: Numbers, done: Told) -> None:
+def _take_notes(origin: Origin, project: str, thing_notes: tuple[ThingNote, ...], numbers: Numbers, done: Told) -> None:
     place = enter(origin.actor, project, Act.DESCRIBE)
-    for one in found:
+    for one in thing_notes:
         subject = _subject(place, one, numbers, done)
         if subject is not None:
             note = one.note
@@ -252,7 +252,7 @@ def _add_versions(origin: Origin, row: ModelRow, record: ModelRecord, numbers: N
 
 def _add_version(origin: Origin, model_id: int, number: int, version: ModelVersionRecord, files: int) -> None:
     run = runs.run_by_uid(id_bytes(version.run)) if version.run else None
-    told = version.origin or (None if run else f"imported from {origin.source}")
+    source_text = version.origin or (None if run else f"imported from {origin.source}")
     model_records.add_version(
         model_id,
         number,
@@ -262,7 +262,7 @@ def _add_version(origin: Origin, model_id: int, number: int, version: ModelVersi
         uid=id_bytes(version.uid),
         version_id=files,
         run_id=run.run_id if run else None,
-        origin=told,
+        origin=source_text,
         comment=version.comment,
         retired=version.retired,
         labels=dict(version.labels),
@@ -274,11 +274,11 @@ def _add_version(origin: Origin, model_id: int, number: int, version: ModelVersi
 
 def _add_findings(origin: Origin, model_id: int, record: ModelRecord, numbers: Numbers, added: dict[int, int]) -> None:
     """Add the evidence and the verdicts of the versions that were added."""
-    for found in record.evidence:
-        if found.number in added:
-            _add_evidence(origin, model_id, added[found.number], found, numbers)
-    given = [verdict for verdict in record.verdicts if verdict.number in added]
-    for at, verdict in enumerate(given):
+    for evidence in record.evidence:
+        if evidence.number in added:
+            _add_evidence(origin, model_id, added[evidence.number], evidence, numbers)
+    verdicts = [verdict for verdict in record.verdicts if verdict.number in added]
+    for at, verdict in enumerate(verdicts):
         said_by = verdict.by.full_name or verdict.by.name
         row = model_records.ImportedVerdictRow(
             added[verdict.number], said_by[:200], verdict.approves, verdict.comment, from_micros(verdict.at)
@@ -286,24 +286,24 @@ def _add_findings(origin: Origin, model_id: int, record: ModelRecord, numbers: N
         model_records.add_verdict(model_id, at, row)
 
 
-def _add_evidence(origin: Origin, model_id: int, number: int, found: EvidenceRecord, numbers: Numbers) -> None:
-    run = runs.run_by_uid(id_bytes(found.run))
+def _add_evidence(origin: Origin, model_id: int, number: int, evidence: EvidenceRecord, numbers: Numbers) -> None:
+    run = runs.run_by_uid(id_bytes(evidence.run))
     if run is None:
         return
-    rows = numbers.get(found.rows) if found.rows else None
+    rows = numbers.get(evidence.rows) if evidence.rows else None
     model_records.add_evidence(
         model_id,
         model_records.ImportedEvidence(
-            id_bytes(found.uid),
+            id_bytes(evidence.uid),
             number,
-            found.on,
-            found.digest,
+            evidence.on,
+            evidence.digest,
             run.run_id,
             rows[0] if rows else None,
-            dict(found.results),
+            dict(evidence.results),
             origin.actor.person_id,
-            from_micros(found.at),
-            origin.words(found.by),
+            from_micros(evidence.at),
+            origin.words(evidence.by),
         ),
     )
 
@@ -375,19 +375,19 @@ def _model_differences(row: ModelRow, record: ModelRecord, added: dict[int, int]
         ),
     }
     differing = [name for name, (there, here) in pairs.items() if there != here]
-    told = [f"{record.name}: {' and '.join(differing)} differ there and stay as they are here."] if differing else []
+    remarks = [f"{record.name}: {' and '.join(differing)} differ there and stay as they are here."] if differing else []
     here = {stage: stack[-1].number for stage, stack in stage_records.stacks_of(row.model_id).items() if stack}
     there = {stay.stage: stay.number for stay in record.stays}
     by_uid = {version.number: version.uid for version in record.versions}
     for stage in dict.fromkeys((*there, *here)):
-        held = models.version_by_uid(id_bytes(by_uid[there[stage]])) if stage in there else None
-        number = held.number if held and held.model_id == row.model_id else None
+        occupant = models.version_by_uid(id_bytes(by_uid[there[stage]])) if stage in there else None
+        number = occupant.number if occupant and occupant.model_id == row.model_id else None
         if number != here.get(stage):
-            told.append(
+            remarks.append(
                 f"{record.name}: on {stage} stands {_version_said(there.get(stage))} there and "
                 f"{_version_said(here.get(stage))} here, which stays."
             )
-    return told
+    return remarks
 
 
 def _version_said(number: int | None) -> str:

@@ -81,13 +81,13 @@ def _read(archive: zipfile.ZipFile) -> Opened:
     """Read and check all that is said; of files only that they are there with the size that is said of them."""
     contents = read_contents(read_json(archive, ARCHIVE))
     # All of what thousands of runs say would fill the memory: it is read again when each is taken in.
-    found = [
+    records = [
         replace(read_run_record(archive, uid), doc=RunDoc(), results=[], notes=[], texts={}) for uid in contents.runs
     ]
     project = read_project(read_json(archive, PROJECT)) if PROJECT in archive.NameToInfo else None
     listed = {(version.name, version.number) for version in contents.versions}
     experiments = {experiment.name for experiment in contents.experiments}
-    for run in found:
+    for run in records:
         if run.experiment not in experiments:
             raise InvalidInput(f"The archive has run {run.uid} of {run.experiment}, which it does not list.")
         for link in run.links:
@@ -100,7 +100,7 @@ def _read(archive: zipfile.ZipFile) -> Opened:
                 raise InvalidInput(f"{place} in the archive has not the {entry.size} bytes that are listed for it.")
     for uid in contents.runs:
         _read_through(archive, f"runs/{uid}/")
-    return Opened(archive, contents, found, project)
+    return Opened(archive, contents, records, project)
 
 
 def _read_through(archive: zipfile.ZipFile, folder: str) -> None:
@@ -196,9 +196,11 @@ def _differences(there: ExperimentRecord, here: ExperimentRow) -> list[str]:
         "labels": bool(there.labels) and dict(there.labels) != here.labels,
         "seeds": there.seeds != here.seeds,
     }
-    found = [what for what, really in differs.items() if really]
-    told = [f"{there.name} is {here.name} here."] if there.name != here.name else []
-    return told + ([f"{there.name}: {' and '.join(found)} differ there and stay as they are here."] if found else [])
+    differing = [what for what, really in differs.items() if really]
+    remarks = [f"{there.name} is {here.name} here."] if there.name != here.name else []
+    return remarks + (
+        [f"{there.name}: {' and '.join(differing)} differ there and stay as they are here."] if differing else []
+    )
 
 
 @transaction
@@ -214,9 +216,14 @@ def _take_version(
     row = artifacts.artifact_named(place.project_id, version.name, lock=True)
     if row is None:
         raise Conflict(f"The artifact {version.name} vanished.")
-    said = next((found for found in contents.artifacts if found.name == version.name), None)
-    if said is not None and not row.description and not row.labels and (said.description or said.labels):
-        artifacts.describe_artifact(row.artifact_id, said.description, dict(said.labels))
+    artifact_record = next((artifact for artifact in contents.artifacts if artifact.name == version.name), None)
+    if (
+        artifact_record is not None
+        and not row.description
+        and not row.labels
+        and (artifact_record.description or artifact_record.labels)
+    ):
+        artifacts.describe_artifact(row.artifact_id, artifact_record.description, dict(artifact_record.labels))
     made_at = from_micros(version.made_at)
     for there in artifacts.versions_of(row.artifact_id):
         if there.digest == version.digest and (there.created_at == made_at or there.number == version.number):

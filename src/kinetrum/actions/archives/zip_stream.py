@@ -35,9 +35,9 @@ class _Sink(io.RawIOBase):
 
     def take(self) -> bytes:
         """Return what was written since the last call."""
-        found = bytes(self.waiting)
+        taken = bytes(self.waiting)
         self.waiting.clear()
-        return found
+        return taken
 
 
 class ZipStream:

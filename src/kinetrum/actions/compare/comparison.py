@@ -69,16 +69,16 @@ def _together(views: list[RunView], baseline: int) -> tuple[list[RunView], list[
     marks = [_mark(view.doc) for view in views]
     if len(set(marks)) == 1 and marks[0] is not None:
         return views, [[view] for view in views], baseline
-    kept: list[RunView] = []
+    chosen: list[RunView] = []
     places: dict[tuple[int, str], int] = {}
     moved: list[int] = []
     for view, mark in zip(views, marks, strict=True):
         key = (view.run.experiment_id, mark or f"alone {view.run.run_id}")
         if key not in places:
-            places[key] = len(kept)
-            kept.append(view)
+            places[key] = len(chosen)
+            chosen.append(view)
         moved.append(places[key])
-    return kept, _groups_of(kept), moved[baseline]
+    return chosen, _groups_of(chosen), moved[baseline]
 
 
 def _views(place: Place, references: list[str]) -> list[RunView]:
@@ -100,8 +100,8 @@ def _groups_of(views: list[RunView]) -> list[list[RunView]]:
             wanted.setdefault((view.run.project_id, view.run.experiment_id), set()).add(mark)
     ids: dict[tuple[int, str], list[int]] = {}
     for (project_id, experiment_id), of_it in wanted.items():
-        found = replicates.finished_with_marks(project_id, experiment_id, sorted(of_it), _REPLICATES_LIMIT)
-        ids |= {(experiment_id, mark): run_ids for mark, run_ids in found.items()}
+        marked = replicates.finished_with_marks(project_id, experiment_id, sorted(of_it), _REPLICATES_LIMIT)
+        ids |= {(experiment_id, mark): run_ids for mark, run_ids in marked.items()}
     here = {view.run.run_id for view in views}
     others = sorted({run_id for run_ids in ids.values() for run_id in run_ids} - here)
     known = {view.run.run_id: view for view in [*views, *views_of(runs.runs_by_ids(others))]}
@@ -129,7 +129,7 @@ def group_curves(
     if not 1 <= len(references) <= RUN_LIMIT:
         raise InvalidInput(f"{len(references)} runs were given; 1 to {RUN_LIMIT} are drawn.", field="run")
     views = views_of(runs_named(enter(actor, project), references))
-    found = []
+    group_views = []
     drawn: set[tuple[int, str]] = set()
     for view, group in zip(views, _groups_of(views), strict=True):
         # Runs that repeat one another are drawn once.
@@ -140,8 +140,8 @@ def group_curves(
         members = group[:_CURVES_LIMIT]
         having = [one.run.run_id for one in members if metric in one.doc.stats]
         curves = [point_reading.read_curve(run_id, metric, width, None, None) for run_id in having]
-        found.append((view.run.reference, len(curves), band_of(curves, width)))
-    return found
+        group_views.append((view.run.reference, len(curves), band_of(curves, width)))
+    return group_views
 
 
 def _noise(views: list[RunView], groups: list[list[RunView]], goals: dict[str, Goal]) -> dict[str, float]:
@@ -155,14 +155,14 @@ def _noise(views: list[RunView], groups: list[list[RunView]], goals: dict[str, G
 def _facts(view: RunView, group: list[RunView], same_experiment: bool, grouped: bool, in_detail: bool) -> RunFacts:
     run = view.run
     label = f"Run {run.number}" if same_experiment else run.reference
-    found, tried = _of_search(view)
+    facts, tried = _of_search(view)
     return RunFacts(
         reference=run.reference,
         label=f"{label}, best of {tried}" if tried else label,
         experiment=run.experiment,
         status=run.status,
         params={key: value for key, value in view.doc.params.items() if not (grouped and key in view.doc.seeds)},
-        values=found if tried else view.values,
+        values=facts if tried else view.values,
         inputs=inputs_of(view.doc),
         metrics=view.metrics,
         replicates=tuple(
@@ -183,13 +183,13 @@ def _of_search(view: RunView) -> tuple[dict[str, Value], int]:
     if not view.goals or any(key in view.values for key in view.goals):
         return {}, 0
     children = views_of(run_families.children_of(view.run.uid, view.run.project_id, _CHILDREN_LIMIT))
-    found: dict[str, Value] = {}
+    facts: dict[str, Value] = {}
     for key, goal in view.goals.items():
         numbers = [child.values.get(key) for child in children if child.run.status == "finished"]
         known = [n for n in numbers if isinstance(n, int | float) and not isinstance(n, bool) and n == n]
         if known:
-            found[key] = max(known) if goal.higher else min(known)
-    return found, len(children) if found else 0
+            facts[key] = max(known) if goal.higher else min(known)
+    return facts, len(children) if facts else 0
 
 
 def inputs_of(doc: RunDoc) -> dict[str, str]:
@@ -201,22 +201,22 @@ def inputs_of(doc: RunDoc) -> dict[str, str]:
 
 def _seed(doc: RunDoc) -> Value:
     """Return what tells a replicate from the others: its seed, or all of them where an experiment names several."""
-    found = [doc.params[key] for key in sorted(doc.seeds) if key in doc.params]
-    return found[0] if len(found) == 1 else repr(found) if found else None
+    seeds = [doc.params[key] for key in sorted(doc.seeds) if key in doc.params]
+    return seeds[0] if len(seeds) == 1 else repr(seeds) if seeds else None
 
 
 def surroundings_of(view: RunView) -> dict[str, Value]:
     """Return the code and the machine of a run: commit, uncommitted changes and script by digest, packages, host."""
     doc = view.doc
-    found: dict[str, Value] = {}
+    facts: dict[str, Value] = {}
     if doc.code.get("commit"):
-        found["commit"] = str(doc.code["commit"])[:10]
+        facts["commit"] = str(doc.code["commit"])[:10]
     for name, title in (("difference", "uncommitted changes"), ("script", "script"), ("packages", "packages")):
         if name in doc.texts:
-            found[title] = doc.texts[name][:10]
+            facts[title] = doc.texts[name][:10]
     if view.run.host:
-        found["host"] = view.run.host
-    return found | {key: value for key, value in doc.about.items() if key not in _OWN}
+        facts["host"] = view.run.host
+    return facts | {key: value for key, value in doc.about.items() if key not in _OWN}
 
 
 # What no two runs share, or what stands elsewhere.
@@ -228,10 +228,10 @@ def _costs(view: RunView, in_detail: bool) -> dict[str, Value]:
     run = view.run
     if run.ended_at is None:
         return {}
-    found: dict[str, Value] = {"duration (s)": (run.ended_at - run.started_at).total_seconds()}
+    costs: dict[str, Value] = {"duration (s)": (run.ended_at - run.started_at).total_seconds()}
     if in_detail:
-        found.update(used(joined(resources.read_blocks(run.run_id))))
-    return found
+        costs.update(used(joined(resources.read_blocks(run.run_id))))
+    return costs
 
 
 def differing_factors(left: RunView, right: RunView) -> dict[str, list[tuple[str, Value, Value]]]:
@@ -258,9 +258,9 @@ def _settings_but_seeds(view: RunView) -> dict[str, Value]:
     return _without(view.doc.params, set(view.doc.seeds))
 
 
-def _only(held: dict[str, Value], names: set[str]) -> dict[str, Value]:
-    return {key: value for key, value in held.items() if key in names}
+def _only(values: dict[str, Value], names: set[str]) -> dict[str, Value]:
+    return {key: value for key, value in values.items() if key in names}
 
 
-def _without(held: dict[str, Value], names: frozenset[str] | set[str]) -> dict[str, Value]:
-    return {key: value for key, value in held.items() if key not in names}
+def _without(values: dict[str, Value], names: frozenset[str] | set[str]) -> dict[str, Value]:
+    return {key: value for key, value in values.items() if key not in names}

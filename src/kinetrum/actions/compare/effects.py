@@ -133,10 +133,10 @@ def _row(compared: Compared, key: str | None) -> Outcome:
     if len(compared.views) < 2:
         raise InvalidInput("These runs repeat one another.", field="run")
     if key is None:
-        found = next((row for row in outcomes if row.goal and row.main), None)
-        if found is None:
+        outcome = next((row for row in outcomes if row.goal and row.main), None)
+        if outcome is None:
             raise InvalidInput("Why what? No value with a goal differs; name one.", field="on")
-        return found
+        return outcome
     named = next((row for row in outcomes if row.key == key), None)
     if named is None:
         raise NotFound(f"{key!r} does not differ between these runs, or neither has it.", field="on")
@@ -152,7 +152,7 @@ def _sides(actor: Actor, project: str, left: str, right: str) -> tuple[RunView, 
 def read_judged_rows(actor: Actor, store: BlobStore, project: str, left: str, right: str) -> list[JudgedRows]:
     """Compare two runs on the rows whose predictions both kept: exact tests and intervals, pair by pair."""
     sides = _sides(actor, project, left, right)
-    kept = [
+    run_tables = [
         {
             link.name: VersionRef(link.name, str(link.version))
             for link in side.doc.generated
@@ -161,11 +161,11 @@ def read_judged_rows(actor: Actor, store: BlobStore, project: str, left: str, ri
         for side in sides
     ]
     goals = {key.rsplit("/", 1)[-1] for side in sides for key in side.goals}
-    found = []
-    for name in sorted(kept[0].keys() & kept[1].keys()):
+    judgements = []
+    for name in sorted(run_tables[0].keys() & run_tables[1].keys()):
         try:
-            told = read_judged(actor, store, project, kept[0][name], kept[1][name])
-            found.append(JudgedRows(name, select_measures(told, goals), ""))
+            verdicts = read_judged(actor, store, project, run_tables[0][name], run_tables[1][name])
+            judgements.append(JudgedRows(name, select_measures(verdicts, goals), ""))
         except KinetrumError as error:
-            found.append(JudgedRows(name, [], str(error)))
-    return found
+            judgements.append(JudgedRows(name, [], str(error)))
+    return judgements

@@ -158,8 +158,8 @@ def version_detail(version: VersionRow) -> VersionDetail:
 
 def runs_of_versions(version_ids: Sequence[int]) -> list[RunOfVersion]:
     """Return the runs that used or generated any of these versions, the earliest first."""
-    found = links.links_of_versions(version_ids)
-    known = {run.run_id: run for run in runs.runs_by_ids(sorted({link.run_id for link in found}))}
+    link_rows = links.links_of_versions(version_ids)
+    known = {run.run_id: run for run in runs.runs_by_ids(sorted({link.run_id for link in link_rows}))}
     names = people.full_names()
     return [
         RunOfVersion(
@@ -175,7 +175,7 @@ def runs_of_versions(version_ids: Sequence[int]) -> list[RunOfVersion]:
             run.purged_at is not None,
             run.run_id,
         )
-        for link in found
+        for link in link_rows
         if (run := known.get(link.run_id)) is not None
     ]
 
@@ -241,18 +241,18 @@ def find_uses(actor: Actor, project: str, digest: str) -> Uses:
     wanted = digest.lower()
     if not 8 <= len(wanted) <= 64 or any(letter not in "0123456789abcdef" for letter in wanted):
         raise InvalidInput(f"{digest[:80]!r} is not a digest; 8 to 64 hex digits are needed.", field="digest")
-    found = artifacts.digests_that_begin(place.project_id, wanted)
-    if not found:
+    digests = artifacts.digests_that_begin(place.project_id, wanted)
+    if not digests:
         raise NotFound(f"Nothing in {place.project.name} has a digest that begins with {digest}.", field="digest")
-    if len(found) > 1:
-        told = " and ".join(f"sha256:{text[:16]}…" for text in found[:2])
-        raise InvalidInput(f"{digest} fits several: {told}; write more of it.", field="digest")
-    exact = artifacts.versions_of_digest(place.project_id, found[0])
-    versions = exact or artifacts.versions_with_file(place.project_id, found[0], VERSIONS_LIMIT)
+    if len(digests) > 1:
+        matches = " and ".join(f"sha256:{text[:16]}…" for text in digests[:2])
+        raise InvalidInput(f"{digest} fits several: {matches}; write more of it.", field="digest")
+    exact = artifacts.versions_of_digest(place.project_id, digests[0])
+    versions = exact or artifacts.versions_with_file(place.project_id, digests[0], VERSIONS_LIMIT)
     by_run: list[tuple[VersionRow, RunOfVersion]] = []
     for version in versions:
         by_run += [(version, run) for run in runs_of_versions([version.version_id])]
-    return Uses(f"sha256:{found[0]}", found[0], bool(exact), versions, by_run)
+    return Uses(f"sha256:{digests[0]}", digests[0], bool(exact), versions, by_run)
 
 
 @dataclass(frozen=True)

@@ -42,7 +42,7 @@ def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[C
     by_run: dict[int, list[tuple[int, LinkRow]]] = {}
     for step, link in latest.values():
         by_run.setdefault(link.run_id, []).append((step, link))
-    found, goals = [], dict[str, Goal]()
+    checkpoints, goals = [], dict[str, Goal]()
     for run in runs.runs_by_ids(sorted(by_run)):
         if run.project_id != place.project_id:
             continue
@@ -52,5 +52,5 @@ def checkpoints_of(place: Place, versions: Sequence[VersionRow]) -> tuple[list[C
         measured = point_reading.read_at(run.run_id, sorted({step for step, _ in made}))
         for step, link in made:
             values: dict[str, Value] = {key: value for key, (_, value) in measured[step].items()}
-            found.append(Checkpoint(numbers[link.version_id], run.reference, step, values))
-    return sorted(found, key=lambda one: -one.number), goals
+            checkpoints.append(Checkpoint(numbers[link.version_id], run.reference, step, values))
+    return sorted(checkpoints, key=lambda one: -one.number), goals

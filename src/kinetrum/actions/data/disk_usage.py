@@ -91,29 +91,29 @@ def read_all_usage(actor: Actor, store: BlobStore) -> tuple[list[tuple[str, int,
 def _sorted_out(place: Place, references: Sequence[str] | None) -> tuple[list[Run], list[VersionRow], list[KeptThing]]:
     """Return what may be purged of what was named (None: all of the bin), and what may not, with the reason."""
     if references is None:
-        held = runs.binned_runs(place.project_id, LISTED)
+        binned = runs.binned_runs(place.project_id, LISTED)
         versions = artifacts.binned_versions(place.project_id, LISTED)
-        kept = list[KeptThing]()
+        staying = list[KeptThing]()
     else:
         things = things_named(place, references)
-        held, versions = things.runs, things.versions
-        kept = [KeptThing(f"model:{model.name}", "what was registered is never purged") for model in things.models]
-    on_runs = disk_usage.models_on_runs([run.run_id for run in held])
+        binned, versions = things.runs, things.versions
+        staying = [KeptThing(f"model:{model.name}", "what was registered is never purged") for model in things.models]
+    on_runs = disk_usage.models_on_runs([run.run_id for run in binned])
     on_versions = artifacts.models_on([row.version_id for row in versions])
     free_runs, free_versions = [], []
-    for run in held:
+    for run in binned:
         why = _why_kept(run.purged_at is not None, run.binned_at is None, on_runs.get(run.run_id))
         if why:
-            kept.append(KeptThing(run.reference, why))
+            staying.append(KeptThing(run.reference, why))
         else:
             free_runs.append(run)
     for row in versions:
         why = _why_kept(row.purged_at is not None, row.binned_at is None, on_versions.get(row.version_id))
         if why:
-            kept.append(KeptThing(row.reference, why))
+            staying.append(KeptThing(row.reference, why))
         else:
             free_versions.append(row)
-    return free_runs, free_versions, kept
+    return free_runs, free_versions, staying
 
 
 def _why_kept(purged: bool, in_use: bool, model: str | None) -> str | None:
@@ -128,16 +128,16 @@ def _why_kept(purged: bool, in_use: bool, model: str | None) -> str | None:
 def preview_purge(actor: Actor, project: str, references: Sequence[str] | None, keep_files: bool = False) -> Purge:
     """Return what a purge would free; nothing is changed."""
     place = enter(actor, project, Act.PURGE)
-    free_runs, free_versions, kept = _sorted_out(place, references)
+    free_runs, free_versions, staying = _sorted_out(place, references)
     if not keep_files:
         known = {row.version_id for row in free_versions}
         only = disk_usage.generated_by_these_alone([run.run_id for run in free_runs])
-        free_versions += artifacts.versions_by_ids([found for found in only if found not in known])
+        free_versions += artifacts.versions_by_ids([version_id for version_id in only if version_id not in known])
     files, size = blob_rows.only_held_by(place.project_id, [row.version_id for row in free_versions])
     return Purge(
         [run.reference for run in free_runs],
         [row.reference for row in free_versions],
-        kept,
+        staying,
         files,
         size,
         disk_usage.recorded_bytes([run.run_id for run in free_runs]),

@@ -111,8 +111,10 @@ class _Walk:
             },
         )
 
-    def link_edges(self, found: Iterable[LinkRow], run_names: dict[int, str], version_names: dict[int, str]) -> None:
-        for link in found:
+    def link_edges(
+        self, link_rows: Iterable[LinkRow], run_names: dict[int, str], version_names: dict[int, str]
+    ) -> None:
+        for link in link_rows:
             run, version = run_names.get(link.run_id), version_names.get(link.version_id)
             if run is None or version is None:
                 continue
@@ -137,8 +139,8 @@ class _Walk:
             if len(self.nodes) >= self.limit:
                 self.cut = True
                 return
-            found = step(level)
-            level = _Level(found.runs - seen.runs, found.versions - seen.versions, found.models - seen.models)
+            reached = step(level)
+            level = _Level(reached.runs - seen.runs, reached.versions - seen.versions, reached.models - seen.models)
             seen.runs |= level.runs
             seen.versions |= level.versions
             seen.models |= level.models
@@ -224,22 +226,22 @@ def _children(run_ids: set[int]) -> list[tuple[int, int]]:
 
 
 def _artifacts_of_models(wanted: set[tuple[int, int]]) -> list[tuple[tuple[int, int], int]]:
-    found = []
+    edges = []
     for model_id in {model for model, _ in wanted}:
-        found += [
+        edges += [
             ((model_id, row.number), row.version_id)
             for row in models.versions_of_model(model_id)
             if (model_id, row.number) in wanted
         ]
-    return found
+    return edges
 
 
 def _models_of_artifacts(version_ids: set[int]) -> list[tuple[tuple[int, int], int]]:
-    ordered, found = sorted(version_ids), []
+    ordered, pairs = sorted(version_ids), []
     for start in range(0, len(ordered), 1000):
         part = ordered[start : start + 1000]
-        found += [((row.model_id, row.number), row.version_id) for row in models.versions_on(part)]
-    return found
+        pairs += [((row.model_id, row.number), row.version_id) for row in models.versions_on(part)]
+    return pairs
 
 
 @snapshot
@@ -267,8 +269,8 @@ def _start(actor: Actor, place: Place, walk: _Walk, reference: str) -> tuple[str
             f"{reference!r} has no lineage of its own; name a run, a version, a file in one, or sha256:….", field="of"
         )
     if artifacts.thing_of_name(place.project_id, ref.name) == "model":
-        held = hold(place, ref.name, lock=False)
-        key = (held.model.model_id, pick_version(held, ref.which))
+        state = hold(place, ref.name, lock=False)
+        key = (state.model.model_id, pick_version(state, ref.which))
         return walk._models({key})[key], _Level(models={key})
     version = find_version(place, ref.name, ref.which)
     if ref.path is not None:
@@ -285,11 +287,11 @@ def _from_file(place: Place, walk: _Walk, version: VersionRow, path: str) -> tup
 
 
 def _from_digest(actor: Actor, place: Place, walk: _Walk, reference: str) -> tuple[str, _Level]:
-    found = find_uses(actor, place.project.name, reference.removeprefix("sha256:"))
-    if found.exact:
-        first = found.versions[0]
-        return f"artifact:{first.reference}", _Level(versions=set(_as_first(walk, found.versions)))
-    return _file_node(place, walk, found.digest, f"sha256:{found.digest[:16]}", None)
+    uses = find_uses(actor, place.project.name, reference.removeprefix("sha256:"))
+    if uses.exact:
+        first = uses.versions[0]
+        return f"artifact:{first.reference}", _Level(versions=set(_as_first(walk, uses.versions)))
+    return _file_node(place, walk, uses.digest, f"sha256:{uses.digest[:16]}", None)
 
 
 def _as_first(walk: _Walk, versions: list[VersionRow]) -> list[int]:
@@ -304,14 +306,14 @@ def _file_node(place: Place, walk: _Walk, sha256: str, reference: str, size: int
     """One file: the versions that hold it are not shown, their runs are joined to the file."""
     holders = artifacts.versions_with_file(place.project_id, sha256, 5_000)
     name = f"file:{reference}"
-    told = ", ".join(row.reference for row in holders[:20])
+    names = ", ".join(row.reference for row in holders[:20])
     walk.nodes[name] = Node(
         name,
         "file",
         reference,
         reference.partition("@")[0],
         f"in {len(holders)} version{'s'[: len(holders) != 1]}",
-        extra={"sha256": sha256, "bytes": size, "versions": told},
+        extra={"sha256": sha256, "bytes": size, "versions": names},
     )
     walk.version_names.update({row.version_id: name for row in holders})
     return name, _Level(versions={row.version_id for row in holders})

@@ -84,9 +84,11 @@ def kept_names(actor: Actor, project: str, references: Sequence[str]) -> tuple[l
     for run in named:
         for link in run_documents.load_doc(run.run_id).generated:
             if link.kind in KINDS:
-                found = shown.setdefault((link.name, link.kind), KeptName(link.name, link.kind))
-                found.steps.append(KeptStep(run.reference, link.step, link.version, link.activity))
-    return sorted(drawn.values(), key=lambda kept: kept.name), sorted(shown.values(), key=lambda kept: kept.name)
+                shown_name = shown.setdefault((link.name, link.kind), KeptName(link.name, link.kind))
+                shown_name.steps.append(KeptStep(run.reference, link.step, link.version, link.activity))
+    return sorted(drawn.values(), key=lambda media_name: media_name.name), sorted(
+        shown.values(), key=lambda media_name: media_name.name
+    )
 
 
 def shown_items(actor: Actor, store: BlobStore, project: str, name: str, which: str) -> ShownVersion:
@@ -96,14 +98,14 @@ def shown_items(actor: Actor, store: BlobStore, project: str, name: str, which: 
     """
     version, files = _stored(actor, project, name, which)
     by_path = {entry.path: entry for entry in files}
-    said, note = None, ""
+    items_text, note = None, ""
     if ITEMS_FILE in by_path:
         try:
-            said = store.read(by_path[ITEMS_FILE].sha256, ITEMS_BYTES).decode("utf-8")
-            items = items_of(list(by_path), said)
+            items_text = store.read(by_path[ITEMS_FILE].sha256, ITEMS_BYTES).decode("utf-8")
+            items = items_of(list(by_path), items_text)
         except (KinetrumError, UnicodeDecodeError) as error:
-            said, note = None, f"{ITEMS_FILE} cannot be read, its captions are missing: {error}"
-    if said is None:
+            items_text, note = None, f"{ITEMS_FILE} cannot be read, its captions are missing: {error}"
+    if items_text is None:
         items = items_of(list(by_path), None)
     if len(items) > ITEMS_LIMIT:
         note = f"{note} The first {ITEMS_LIMIT:,} of {len(items):,} items.".strip()

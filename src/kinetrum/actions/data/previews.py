@@ -39,8 +39,8 @@ def _apart(store: BlobStore, entry: FileEntry, form: str) -> Preview:
     answer = run_limited("preview", [store.path_of(entry.sha256)], {"form": form})
     if answer is None:
         return Preview("bytes", note=f"It takes too much memory or time to be read as {form}.")
-    found: dict[str, Any] = json.loads(answer)
-    found["rows"] = tuple(tuple(row) for row in found["rows"])
-    found["columns"] = tuple(found["columns"])
-    found["facts"] = tuple((name, value) for name, value in found["facts"])
-    return Preview(**found)
+    preview: dict[str, Any] = json.loads(answer)
+    preview["rows"] = tuple(tuple(row) for row in preview["rows"])
+    preview["columns"] = tuple(preview["columns"])
+    preview["facts"] = tuple((name, value) for name, value in preview["facts"])
+    return Preview(**preview)

@@ -29,13 +29,13 @@ FILE_BYTES = 512 * 1024 * 1024
 TableAt = tuple[VersionRow, FileEntry]
 
 
-def read_page(actor: Actor, store: BlobStore, project: str, table: VersionRef, asked: Asked) -> tuple[TableAt, Page]:
+def read_page(actor: Actor, store: BlobStore, project: str, table: VersionRef, query: Asked) -> tuple[TableAt, Page]:
     """Return a page of the rows of a table that fit, and which file of which version it is.
 
     Raises InvalidInput that names the condition at fault or says why the file is no table, TooLarge beyond the limits.
     """
     at = _table_at(actor, project, table)
-    return at, _asked(store, [at], {"asked": asdict(asked)}, asked)
+    return at, _asked(store, [at], {"asked": asdict(query)}, query)
 
 
 @dataclass(frozen=True)
@@ -58,8 +58,8 @@ def read_joined(
     """Return a page of the rows of two tables joined by a key; see `core.rows.join_tables`."""
     one, two = _table_at(actor, project, tables.left), _table_at(actor, project, tables.right)
     chosen = tables.key or _kept_key(one, two)
-    given = {"asked": asdict(tables.asked), "key": chosen, "outcomes": list(tables.outcomes)}
-    return one, two, _asked(store, [one, two], given, tables.asked)
+    options = {"asked": asdict(tables.asked), "key": chosen, "outcomes": list(tables.outcomes)}
+    return one, two, _asked(store, [one, two], options, tables.asked)
 
 
 def read_judged(
@@ -70,14 +70,14 @@ def read_judged(
     Files never change under their digest: what two of them came to is judged once and kept.
     """
     one, two = _table_at(actor, left.project or project, left), _table_at(actor, right.project or project, right)
-    given = {"key": _kept_key(one, two), "confidence": confidence}
-    inputs = json.dumps([JUDGED_BY, *([at[1].sha256, at[1].path] for at in (one, two)), given])
+    options = {"key": _kept_key(one, two), "confidence": confidence}
+    inputs = json.dumps([JUDGED_BY, *([at[1].sha256, at[1].path] for at in (one, two)), options])
     digest = hashlib.sha256(inputs.encode()).digest()
     # Evidence that nobody can read any more is none, whatever it once came to.
     _require_bytes(store, [one, two])
     rows = _find_judgement(digest)
     if rows is None:
-        rows = json.loads(_limited(store, "judged", [one, two], given))
+        rows = json.loads(_limited(store, "judged", [one, two], options))
         _keep_judgement(digest, rows)
     return [RowsVerdict(**{**row, "outcome": Outcome(row["outcome"])}) for row in rows]
 
@@ -113,9 +113,9 @@ def _table_at(actor: Actor, project: str, table: VersionRef) -> TableAt:
     return version, entry
 
 
-def _asked(store: BlobStore, tables: Sequence[TableAt], given: dict[str, Any], asked: Asked) -> Page:
-    found = json.loads(_limited(store, "rows", tables, given))
-    return Page(**{**found, "columns": [(name, kind) for name, kind in found["columns"]]})
+def _asked(store: BlobStore, tables: Sequence[TableAt], options: dict[str, Any], query: Asked) -> Page:
+    answer = json.loads(_limited(store, "rows", tables, options))
+    return Page(**{**answer, "columns": [(name, kind) for name, kind in answer["columns"]]})
 
 
 def _require_bytes(store: BlobStore, tables: Sequence[TableAt]) -> None:
@@ -124,10 +124,10 @@ def _require_bytes(store: BlobStore, tables: Sequence[TableAt]) -> None:
             raise NotFound(f"The bytes of {entry.path} are missing in the store; ask its administrator to look.")
 
 
-def _limited(store: BlobStore, task: str, tables: Sequence[TableAt], given: dict[str, Any]) -> bytes:
+def _limited(store: BlobStore, task: str, tables: Sequence[TableAt], options: dict[str, Any]) -> bytes:
     _require_bytes(store, tables)
     paths = [entry.path for _, entry in tables]
-    answer = run_limited(task, [store.path_of(entry.sha256) for _, entry in tables], {"paths": paths, **given})
+    answer = run_limited(task, [store.path_of(entry.sha256) for _, entry in tables], {"paths": paths, **options})
     if answer is None:
         raise TooLarge(
             f"{' and '.join(paths)}: reading takes more than {WALL_S} seconds or too much memory; download it."

@@ -89,9 +89,9 @@ def sweep(store: BlobStore, now_s: float) -> None:
 def let_go_of_unused(project_id: int | None, older_than_s: float) -> int:
     """Let go of bytes that arrived a while ago for a version that never came; returns bytes that nothing needs."""
     by_project: dict[int, list[str]] = {}
-    for found, sha256 in blob_rows.never_used(project_id, older_than_s, 10_000):
-        by_project.setdefault(found, []).append(sha256)
-    return sum(blob_rows.let_go(found, digests) for found, digests in by_project.items())
+    for unused, sha256 in blob_rows.never_used(project_id, older_than_s, 10_000):
+        by_project.setdefault(unused, []).append(sha256)
+    return sum(blob_rows.let_go(unused, digests) for unused, digests in by_project.items())
 
 
 def remove_released(store: BlobStore) -> int:

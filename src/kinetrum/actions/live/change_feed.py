@@ -54,5 +54,5 @@ def visible_projects(actor: Actor, wanted: str | None) -> frozenset[int]:
     """
     if wanted is not None:
         return frozenset({enter(actor, wanted).project_id})
-    found = projects.projects_of(actor.person_id, actor.is_admin)
-    return frozenset(project.project_id for project, *_ in found)
+    project_rows = projects.projects_of(actor.person_id, actor.is_admin)
+    return frozenset(project.project_id for project, *_ in project_rows)

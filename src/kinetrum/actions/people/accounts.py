@@ -78,10 +78,10 @@ def actor_of_token(secret: str, origin: str) -> Actor:
 @transaction
 def actor_of_session(secret: str, origin: str) -> tuple[Actor, str]:
     """Return whom a session speaks for and its CSRF token; raises NotSignedIn where it has ended."""
-    found = people.person_of_session(secret)
-    if found is None:
+    person = people.person_of_session(secret)
+    if person is None:
         raise NotSignedIn("The session has ended; sign in again.")
-    return _actor(found[0], origin), found[1]
+    return _actor(person[0], origin), person[1]
 
 
 @transaction
@@ -217,7 +217,9 @@ def set_role(actor: Actor, project: str, person: str, role: str | None) -> None:
     if before == wanted:
         return
     if before is Role.MAINTAINER:
-        maintainers = [name for name, _, held in people.members(place.project_id) if held is Role.MAINTAINER]
+        maintainers = [
+            name for name, _, member_role in people.members(place.project_id) if member_role is Role.MAINTAINER
+        ]
         if maintainers == [row.name]:
             raise Conflict(
                 f"{row.full_name} is the last maintainer of {project}; make somebody else a maintainer first.",

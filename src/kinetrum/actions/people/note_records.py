@@ -61,12 +61,12 @@ def _version(place: Place, reference: str) -> Thing:
     if not isinstance(ref, VersionRef) or ref.path:
         raise InvalidInput(f"{reference!r} names no version; write NAME@NUMBER.", field="things")
     if thing_named(place, ref.name) == "model":
-        held = hold(place, ref.name, lock=False)
-        number = pick_version(held, ref.which)
-        row_id, plain = held.model.model_id * notes.VERSIONS_PER_MODEL + number, f"{ref.name}@{number}"
+        state = hold(place, ref.name, lock=False)
+        number = pick_version(state, ref.which)
+        row_id, plain = state.model.model_id * notes.VERSIONS_PER_MODEL + number, f"{ref.name}@{number}"
         return Thing("model@", row_id, plain, plain)
-    found = find_version(place, ref.name, ref.which)
-    return Thing("artifact@", found.version_id, found.reference, found.reference)
+    version = find_version(place, ref.name, ref.which)
+    return Thing("artifact@", version.version_id, version.reference, version.reference)
 
 
 @transaction
@@ -77,16 +77,16 @@ def add_notes(actor: Actor, project: str, references: Sequence[str], uid: str, t
     first = id_bytes(uid)
     others = [reference for reference in references if "@" in reference or reference.partition(":")[0] in _WHOLE]
     plain = [reference for reference in references if reference not in others]
-    found = in_lock_order(runs_named(place, plain)) if plain else []
+    run_rows = in_lock_order(runs_named(place, plain)) if plain else []
     # One client-made id for all: each thing's note gets one of its own that a repeat makes again.
-    ids = [(hashlib.sha256(first + run.uid).digest()[:16], run.run_id) for run in found]
+    ids = [(hashlib.sha256(first + run.uid).digest()[:16], run.run_id) for run in run_rows]
     notes.add_notes(place.project_id, "run", ids, actor.person_id, text)
-    for run in found:
+    for run in run_rows:
         runs.touch(run.run_id)
     things = {thing.reference: thing for thing in (thing_of(place, reference) for reference in others)}
     for thing in things.values():
         _add(place, actor, thing, hashlib.sha256(first + thing.reference.encode()).digest()[:16], text)
-    return [*(run.reference for run in found), *things]
+    return [*(run.reference for run in run_rows), *things]
 
 
 def _add(place: Place, actor: Actor, thing: Thing, uid: bytes, text: str) -> None:

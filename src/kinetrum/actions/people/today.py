@@ -95,23 +95,23 @@ def _may_review(actor: Actor, project_id: int) -> bool:
     return role is not None and permits(role, Act.REVIEW)
 
 
-def _seen(found: list[Run]) -> list[SeenRun]:
-    docs = run_documents.load_docs([run.run_id for run in found])
+def _seen(run_rows: list[Run]) -> list[SeenRun]:
+    docs = run_documents.load_docs([run.run_id for run in run_rows])
     names = people_store.full_names()
-    goals = {run.experiment_id: projects.goals_of(run.experiment_id) for run in found}
-    best = {one.experiment_id: _best(one, goals[one.experiment_id]) for one in found}
+    goals = {run.experiment_id: projects.goals_of(run.experiment_id) for run in run_rows}
+    best = {one.experiment_id: _best(one, goals[one.experiment_id]) for one in run_rows}
     return [
         _one(
             run, names[run.author_id], docs[run.run_id], goals[run.experiment_id], best[run.experiment_id] == run.run_id
         )
-        for run in found
+        for run in run_rows
     ]
 
 
 def _best(run: Run, goals: dict[str, Goal]) -> int | None:
     goal = next(iter(goals.values()), None)
-    found = runs.best_run(run.project_id, run.experiment_id, goal.key, goal.higher) if goal else None
-    return found.run_id if found else None
+    best_run = runs.best_run(run.project_id, run.experiment_id, goal.key, goal.higher) if goal else None
+    return best_run.run_id if best_run else None
 
 
 def _one(run: Run, author: str, doc: RunDoc, goals: dict[str, Goal], is_best: bool) -> SeenRun:

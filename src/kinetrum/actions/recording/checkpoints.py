@@ -32,9 +32,11 @@ def keep_chosen(run: Run, doc: RunDoc, version: VersionRow, keep: str, at: int, 
         higher = goals[key].higher
         measured = shown(point_reading.read_points(run.run_id, key))
         values = dict(zip(measured.steps.tolist(), measured.values.tolist(), strict=True))
-    found = _checkpoints(made, values)
+    checkpoints = _checkpoints(made, values)
     measured_to = max(values, default=None)
-    free = _free(run, [found.version_id for found in to_release(found, keep, higher, final, measured_to)])
+    free = _free(
+        run, [checkpoints.version_id for checkpoints in to_release(checkpoints, keep, higher, final, measured_to)]
+    )
     if free:
         artifacts.lock_versions(free)
         what = f"the last {keep}" if keep.isdigit() else "the best" + (f" by {keep[5:]}" if keep[5:] else "")

@@ -121,21 +121,21 @@ def _comparable(run: Run, doc: RunDoc) -> dict[str, Value]:
 
 def _other(place: Place, run: Run, against: str) -> Run:
     if against == "parent":
-        found = runs.run_by_uid(run.parent_uid) if run.parent_uid else None
-        if found is None or found.project_id != place.project_id:
+        other = runs.run_by_uid(run.parent_uid) if run.parent_uid else None
+        if other is None or other.project_id != place.project_id:
             raise NotFound(f"{run.reference} has no parent.", field="against")
-        return found
+        return other
     if against == "previous":
-        found = runs.previous_run(run)
-        if found is None:
+        other = runs.previous_run(run)
+        if other is None:
             raise NotFound(f"{run.reference} is the first of its experiment.", field="against")
-        return found
+        return other
     return run_named(place, against)
 
 
 def _texts(place: Place, doc: RunDoc) -> dict[str, str]:
-    found = {name: texts.read_text(place.project_id, digest) for name, digest in doc.texts.items()}
-    return {name: text for name, text in found.items() if text is not None}
+    run_texts = {name: texts.read_text(place.project_id, digest) for name, digest in doc.texts.items()}
+    return {name: text for name, text in run_texts.items() if text is not None}
 
 
 @transaction

@@ -101,17 +101,17 @@ def read_output(
         )
 
     backwards = lines.from_line is None
-    found: list[Numbered] = []
+    fitting_lines: list[Numbered] = []
     for first, _ in outputs.blocks_from(run.run_id, lines.from_line or 0, backwards):
         block = [item for item in outputs.read_block(run.run_id, first) if item.number >= (lines.from_line or 0)]
         fitting = [item for item in block if fits(item.line)]
-        found = fitting + found if backwards else found + fitting
-        if len(found) > lines.limit:
+        fitting_lines = fitting + fitting_lines if backwards else fitting_lines + fitting
+        if len(fitting_lines) > lines.limit:
             break
-    more = len(found) > lines.limit
-    found = found[-lines.limit :] if backwards else found[: lines.limit]
+    more = len(fitting_lines) > lines.limit
+    fitting_lines = fitting_lines[-lines.limit :] if backwards else fitting_lines[: lines.limit]
     pending = [] if more and not backwards else [line for line in outputs.open_lines(run.run_id) if fits(line)]
-    return Output(found, pending, outputs.extent(run.run_id), more)
+    return Output(fitting_lines, pending, outputs.extent(run.run_id), more)
 
 
 def stream_output(actor: Actor, project: str, experiment: str, run_ref: str, form: str) -> Iterator[bytes]:
@@ -119,10 +119,10 @@ def stream_output(actor: Actor, project: str, experiment: str, run_ref: str, for
     blocks, run_id, extent = _blocks(actor, project, experiment, run_ref)
 
     def pieces() -> Iterator[bytes]:
-        told = extent.left_out == 0
+        is_whole = extent.left_out == 0
         for first, _ in blocks:
-            if not told and first >= extent.tail_begin:
-                told = True
+            if not is_whole and first >= extent.tail_begin:
+                is_whole = True
                 yield _left_out(extent, form)
             yield "".join(_written(item.number, item.line, form) for item in _block(run_id, first)).encode()
         yield "".join(_written(None, line, form) for line in _open(run_id)).encode()
@@ -137,8 +137,8 @@ def _left_out(extent: Extent, form: str) -> bytes:
 
 def _written(number: int | None, line: Line, form: str) -> str:
     if form == "jsonl":
-        found = {"number": number, "at": line.at, "stream": line.stream, "text": line.text}
-        return json.dumps(found, ensure_ascii=False) + "\n"
+        fields = {"number": number, "at": line.at, "stream": line.stream, "text": line.text}
+        return json.dumps(fields, ensure_ascii=False) + "\n"
     return plain(line.text) + "\n"
 
 

@@ -119,24 +119,24 @@ def read_plots(
     by_run: dict[int, list[PlotRow]] = {}
     for row in plots.plots_of_runs([run.run_id for run in named], name):
         by_run.setdefault(row.run_id, []).append(row)
-    kept, without = [], []
+    kept_plots, without = [], []
     for run in named:
         chosen = _at_step(by_run.get(run.run_id, []), step)
         if chosen is None:
             without.append(run.reference)
         else:
             plot = plots.read_kept(chosen.plot_id)
-            kept.append(KeptPlot(run, chosen, redeclare(plot, changes) if changes else plot))
-    if not kept:
+            kept_plots.append(KeptPlot(run, chosen, redeclare(plot, changes) if changes else plot))
+    if not kept_plots:
         there = sorted({row.name for row in plots.plots_of_runs([run.run_id for run in named])})
-        said = f"; there are {', '.join(there[:12])}" if there else ""
+        hint = f"; there are {', '.join(there[:12])}" if there else ""
         at = f" at step {step}" if step is not None else ""
-        raise NotFound(f"None of {', '.join(without[:5])} has a plot {name!r}{at}{said}.", field="name")
+        raise NotFound(f"None of {', '.join(without[:5])} has a plot {name!r}{at}{hint}.", field="name")
     # Drawn as the first one is, so that what is laid over one another has the same axes.
-    pairs = [(found.run.reference, found.plot) for found in kept]
-    matrix = kept[0].plot.view.mark == "matrix"
+    pairs = [(kept_plot.run.reference, kept_plot.plot) for kept_plot in kept_plots]
+    matrix = kept_plots[0].plot.view.mark == "matrix"
     return Overlaid(
-        kept, [] if matrix else series_of(pairs), [] if matrix else places_of(pairs), numbers_of(pairs), without
+        kept_plots, [] if matrix else series_of(pairs), [] if matrix else places_of(pairs), numbers_of(pairs), without
     )
 
 
@@ -159,18 +159,18 @@ def declare_view(
     before = rows[-1].view
     for row in rows:
         plots.set_view(row.plot_id, redeclare(plots.read_kept(row.plot_id), changes))
-    found = plots.plots_of_runs([run.run_id], name)
-    if found[-1].view != before:
+    plot_rows = plots.plots_of_runs([run.run_id], name)
+    if plot_rows[-1].view != before:
         journal.append(
             place.project_id,
             actor.person_id,
             "declared a plot anew",
             run.subject,
-            journal.Change(_parted(name, before, found[-1].view), _parted(name, found[-1].view, before)),
+            journal.Change(_parted(name, before, plot_rows[-1].view), _parted(name, plot_rows[-1].view, before)),
             origin=actor.origin,
         )
         events.tell_run(run.run_id)
-    return found
+    return plot_rows
 
 
 def _parted(name: str, view: Mapping[str, Any], other: Mapping[str, Any]) -> dict[str, Any]:

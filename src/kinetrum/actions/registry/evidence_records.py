@@ -44,14 +44,14 @@ class Found:
 def evidence_in(run_id: int) -> list[Found]:
     """Return what a run evaluated: names of data of which it kept predictions or plots, with results beside them."""
     run, doc = runs.run_by_id(run_id), run_documents.load_doc(run_id)
-    kept = {link.name for link in doc.generated if link.kind == "table"}
+    table_names = {link.name for link in doc.generated if link.kind == "table"}
     drawn = {row.name.rsplit("/", 1)[0] for row in plots.plots_of_runs([run_id]) if "/" in row.name}
     evaluated = dict.fromkeys((*(key.rsplit("/", 1)[0] for key in doc.results if "/" in key), *sorted(drawn)))
     experiments = experiment_names(run)
     return [
         found_on(run_id, experiments, doc, on)
         for on in evaluated
-        if on in drawn or kept & {predictions_name(experiment, on) for experiment in experiments}
+        if on in drawn or table_names & {predictions_name(experiment, on) for experiment in experiments}
     ][:ON_LIMIT]
 
 
@@ -66,9 +66,11 @@ def found_on(run_id: int, experiments: Sequence[str], doc: RunDoc, on: str) -> F
     `experiments` are the names of its experiment, under any of which the predictions may be kept.
     """
     prefix = f"{on}/"
-    results = {key[len(prefix) :]: to_json(held.value) for key, held in doc.results.items() if key.startswith(prefix)}
-    kept = (links.latest_of_run(run_id, predictions_name(experiment, on)) for experiment in experiments)
-    rows = next((version for version in kept if version is not None), None)
+    results = {
+        key[len(prefix) :]: to_json(result.value) for key, result in doc.results.items() if key.startswith(prefix)
+    }
+    predictions = (links.latest_of_run(run_id, predictions_name(experiment, on)) for experiment in experiments)
+    rows = next((version for version in predictions if version is not None), None)
     # The data by its role or name; a run that used one thing alone was judged on that.
     named = [link.digest for link in doc.used if on in {link.role, link.name}]
     data = [link.digest for link in doc.used if link.kind != "model"]
@@ -76,13 +78,20 @@ def found_on(run_id: int, experiments: Sequence[str], doc: RunDoc, on: str) -> F
     return Found(on, digest, run_id, rows, results)
 
 
-def keep_evidence(model_id: int, number: int, found: Found, person_id: int, uid: str | None = None) -> bool:
+def keep_evidence(model_id: int, number: int, finding: Found, person_id: int, uid: str | None = None) -> bool:
     """Pin what was found to a version; tells whether it is new."""
     made = uid or uuid7(int(now().timestamp() * 1000), os.urandom(10))
     return evidence.add_evidence(
         model_id,
         evidence.NewEvidenceRow(
-            id_bytes(made), number, found.on, found.digest, found.run_id, found.rows_version, found.results, person_id
+            id_bytes(made),
+            number,
+            finding.on,
+            finding.digest,
+            finding.run_id,
+            finding.rows_version,
+            finding.results,
+            person_id,
         ),
     )
 
@@ -95,35 +104,35 @@ def add_evidence(actor: Actor, project: str, model_name: str, number: int, uid: 
     where the model binds evidence on that name to other people or another experiment.
     """
     place = enter(actor, project, Act.EVIDENCE)
-    held = hold(place, model_name, lock=True)
-    standing_of(held, number)
+    state = hold(place, model_name, lock=True)
+    standing_of(state, number)
     check_key(on, "on")
     known = evidence.model_of_evidence(id_bytes(uid))
     if known is not None:
-        if known != (held.model.model_id, number):
+        if known != (state.model.model_id, number):
             raise Conflict(f"The id {uid} belongs to other evidence.", field="id")
         return
     run = run_named(place, run_ref)
     doc = run_documents.load_doc(run.run_id)
     experiments = experiment_names(run)
-    found = found_on(run.run_id, experiments, doc, on)
-    if not found.results and found.rows_version is None:
+    finding = found_on(run.run_id, experiments, doc, on)
+    if not finding.results and finding.rows_version is None:
         there = ", ".join(sorted({key.rsplit("/", 1)[0] for key in doc.results if "/" in key})) or "none"
         raise InvalidInput(f"{run.reference} has no results on {on!r}; it has some on: {there}.", field="on")
-    _check_about(held, number, run.run_id, doc, run.reference, on)
-    refusal = rule_refusal(held.model, on, actor.name, experiments)
+    _check_about(state, number, run.run_id, doc, run.reference, on)
+    refusal = rule_refusal(state.model, on, actor.name, experiments)
     if refusal:
         raise NotAllowed(f"For {model_name}, {refusal}.")
-    keep_evidence(held.model.model_id, number, found, actor.person_id, uid)
-    log(actor, held, "added evidence", f"{held.model.name}@{number}", None, {"on": on, "run": run.reference}, "")
+    keep_evidence(state.model.model_id, number, finding, actor.person_id, uid)
+    log(actor, state, "added evidence", f"{state.model.name}@{number}", None, {"on": on, "run": run.reference}, "")
 
 
-def _check_about(held: Held, number: int, run_id: int, doc: RunDoc, reference: str, on: str) -> None:
+def _check_about(state: Held, number: int, run_id: int, doc: RunDoc, reference: str, on: str) -> None:
     """Refuse a run that neither made the version's files nor used them: it is evidence of something else.
 
     A run that went on after it made a checkpoint found out about a later one.
     """
-    row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
+    row = next(row for row in models.versions_of_model(state.model.model_id) if row.number == number)
     artifact = artifacts.version_by_id(row.version_id)
     if artifact.digest in {link.digest for link in doc.used}:
         return
@@ -137,7 +146,7 @@ def _check_about(held: Held, number: int, run_id: int, doc: RunDoc, reference: s
     if artifact.digest in {link.digest for link in doc.generated}:
         return
     raise InvalidInput(
-        f"{reference} neither made the files of {held.model.name}@{number} nor used them; it says nothing of them.",
+        f"{reference} neither made the files of {state.model.name}@{number} nor used them; it says nothing of them.",
         field="run",
     )
 
@@ -161,17 +170,17 @@ def rule_refusal(model: ModelRow, on: str, person: str, experiments: Sequence[st
     return rule.refusal(on, person, experiments) if rule else None
 
 
-def refusal_of(held: Held, row: EvidenceRow) -> str | None:
+def refusal_of(state: Held, row: EvidenceRow) -> str | None:
     """Say why evidence that is there does not count under the model's rules; None where it does."""
-    if row.on not in held.model.evidence_rules:
+    if row.on not in state.model.evidence_rules:
         return None
     accounts = {person.person_id: person.name for person in people.people()}
-    return rule_refusal(held.model, row.on, accounts[row.person_id], experiment_names(runs.run_by_id(row.run_id)))
+    return rule_refusal(state.model, row.on, accounts[row.person_id], experiment_names(runs.run_by_id(row.run_id)))
 
 
-def allowed_evidence(held: Held, rows: list[EvidenceRow]) -> list[EvidenceRow]:
+def allowed_evidence(state: Held, rows: list[EvidenceRow]) -> list[EvidenceRow]:
     """Return the evidence that counts under the model's rules."""
-    return [row for row in rows if refusal_of(held, row) is None]
+    return [row for row in rows if refusal_of(state, row) is None]
 
 
 def latest_by_data(rows: list[EvidenceRow], number: int) -> dict[str, EvidenceRow]:

@@ -19,14 +19,14 @@ from kinetrum.storage.registry.fetches import Fetch
 def _asked_for(place: Place, model_name: str, which: str) -> tuple[int, int, int]:
     """Return model, number and artifact version of what is asked for: by number or stage in two short statements."""
     model = models.model_named(place.project_id, check_name(model_name, "model"))
-    found = models.version_asked_for(model.model_id, which) if model else None
-    if model and found:
-        return model.model_id, *found
+    version = models.version_asked_for(model.model_id, which) if model else None
+    if model and version:
+        return model.model_id, *version
     # `lead`, a digest, or what is not there, which is told in full.
-    held = hold(place, model_name, lock=False)
-    number = pick_version(held, which)
-    row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
-    return held.model.model_id, number, row.version_id
+    state = hold(place, model_name, lock=False)
+    number = pick_version(state, which)
+    row = next(row for row in models.versions_of_model(state.model.model_id) if row.number == number)
+    return state.model.model_id, number, row.version_id
 
 
 @transaction

@@ -63,50 +63,50 @@ class Asked:
 
         def judge(on: str, value: str, confidence: float) -> RowsVerdict | str:
             ours, theirs = self.rows[self.candidate.number][on], self.rows[(self.occupant or self.candidate).number][on]
-            told = judged.get((ours.uid, theirs.uid, confidence))
-            if told is None:
+            verdicts = judged.get((ours.uid, theirs.uid, confidence))
+            if verdicts is None:
                 raise Conflict(f"Evidence on {on} was added meanwhile; look at it and try again.", field="version")
-            return told if isinstance(told, str) else _of_measure(told, value)
+            return verdicts if isinstance(verdicts, str) else _of_measure(verdicts, value)
 
         return check_gates(self.gates, self.candidate, self.occupant, judge, now().timestamp())
 
 
-def _of_measure(told: list[RowsVerdict], value: str) -> RowsVerdict | str:
-    for verdict in told:
+def _of_measure(verdicts: list[RowsVerdict], value: str) -> RowsVerdict | str:
+    for verdict in verdicts:
         if verdict.measure == value:
             return verdict
-    known = ", ".join(one.measure for one in told) or "nothing"
+    known = ", ".join(one.measure for one in verdicts) or "nothing"
     return f"{value} is not judged row by row; on these rows {known} are"
 
 
-def asked_of(held: Held, stage_name: str, number: int) -> Asked:
+def asked_of(state: Held, stage_name: str, number: int) -> Asked:
     """Gather what a stage's gates look at; inside a running transaction or snapshot.
 
     The version is held against the latest on the stage that is not rejected, also where the stage was emptied.
     """
-    gates = read_gates(held.model.gates, [stage.name for stage in held.ladder]).get(stage_name, ())
-    top = standard_of(held, stage_name)
-    stack = held.stacks.get(stage_name, ())
+    gates = read_gates(state.model.gates, [stage.name for stage in state.ladder]).get(stage_name, ())
+    top = standard_of(state, stage_name)
+    stack = state.stacks.get(stage_name, ())
     stands = bool(stack) and stack[-1].number == top
-    rows = evidence.evidence_of(held.model.model_id)
-    versions = {row.number: row for row in models.versions_of_model(held.model.model_id)}
-    allowed = allowed_evidence(held, rows)
+    rows = evidence.evidence_of(state.model.model_id)
+    versions = {row.number: row for row in models.versions_of_model(state.model.model_id)}
+    allowed = allowed_evidence(state, rows)
     latest = {one: latest_by_data(allowed, one) for one in {number, *([top] if top else [])}}
     other = versions[top] if top else None
     values = values_of_versions([versions[number], *([other] if other and top != number else [])])
-    candidate = _facts(held, versions[number], latest[number], other, values[number])
-    occupant = _facts(held, other, latest[other.number], None, values[other.number]) if other else None
+    candidate = _facts(state, versions[number], latest[number], other, values[number])
+    occupant = _facts(state, other, latest[other.number], None, values[other.number]) if other else None
     return Asked(gates, candidate, replace(occupant, stands=stands) if occupant else None, latest)
 
 
-def standard_of(held: Held, stage_name: str) -> int | None:
+def standard_of(state: Held, stage_name: str) -> int | None:
     """Return the version that a candidate for a stage is held against; None where there is none yet."""
-    events = stage_records.events_of(held.model.model_id)
-    return rules.find_standard([e.after for e in events if e.stage == stage_name and e.after], held.standings)
+    events = stage_records.events_of(state.model.model_id)
+    return rules.find_standard([e.after for e in events if e.stage == stage_name and e.after], state.standings)
 
 
 def _facts(
-    held: Held,
+    state: Held,
     row: ModelVersionRow,
     rows: Mapping[str, EvidenceRow],
     other: ModelVersionRow | None,
@@ -114,16 +114,16 @@ def _facts(
 ) -> Facts:
     verdicts = [
         Given(verdict.approves, verdict.older)
-        for verdict in verdict_records.verdicts_of(held.model.model_id)
+        for verdict in verdict_records.verdicts_of(state.model.model_id)
         if verdict.number == row.number
     ]
     doc = run_documents.load_doc(row.run_id) if row.run_id else None
     return Facts(
         number=row.number,
-        approvals=counting_approvals(verdicts, held.model.renewed_approvals),
+        approvals=counting_approvals(verdicts, state.model.renewed_approvals),
         values=values,
         evidence={on: facts_of_evidence(one) for on, one in rows.items()},
-        missing_sections=_missing(held.model.card),
+        missing_sections=_missing(state.model.card),
         incompatible=misfits(row, other),
         used_data=bool(doc and any(link.kind != "model" for link in doc.used)),
         commit=str(doc.code.get("commit") or "") or None if doc else None,
@@ -156,11 +156,11 @@ def misfits(row: ModelVersionRow, other: ModelVersionRow | None) -> list[str] | 
     return incompatibilities(signature_from_json(row.signature), signature_from_json(other.signature))
 
 
-def judge_rows(actor: Actor, store: BlobStore, project: str, asked: Asked) -> Judged:
+def judge_rows(actor: Actor, store: BlobStore, project: str, inquiry: Asked) -> Judged:
     """Judge predictions on the same rows, pair by pair, apart from this process and outside of any transaction."""
     return {
         (ours.uid, theirs.uid, confidence): judge_pair(actor, store, project, ours, theirs, confidence)
-        for ours, theirs, confidence in asked.pairs()
+        for ours, theirs, confidence in inquiry.pairs()
     }
 
 
@@ -186,16 +186,16 @@ def _kept_rows(*rows: EvidenceRow) -> list[VersionRef]:
 
 @snapshot
 def _held(actor: Actor, project: str, model_name: str, stage_name: str, number: int) -> Asked:
-    held = hold(enter(actor, project), model_name, lock=False)
-    stage = rules.find_stage(held.ladder, stage_name, model_name)
-    standing_of(held, number)
-    return asked_of(held, stage.name, number)
+    state = hold(enter(actor, project), model_name, lock=False)
+    stage = rules.find_stage(state.ladder, stage_name, model_name)
+    standing_of(state, number)
+    return asked_of(state, stage.name, number)
 
 
 def look_at_gates(
     actor: Actor, store: BlobStore, project: str, model_name: str, stage_name: str, number: int
 ) -> tuple[list[GateCheck], Judged]:
     """Judge a stage's gates for a version now, changing nothing; with what the rows said."""
-    asked = _held(actor, project, model_name, stage_name, number)
-    judged = judge_rows(actor, store, project, asked)
-    return asked.check(judged), judged
+    inquiry = _held(actor, project, model_name, stage_name, number)
+    judged = judge_rows(actor, store, project, inquiry)
+    return inquiry.check(judged), judged

@@ -69,18 +69,18 @@ def checked_comment(text: str) -> str:
     return text
 
 
-def standing_of(held: Held, number: int) -> Standing:
+def standing_of(state: Held, number: int) -> Standing:
     """Return how a version stands; raises NotFound that says which is the newest."""
-    if number not in held.standings:
-        newest = f"the newest is {held.model.last_number}" if held.model.last_number else "it has none yet"
-        raise NotFound(f"{held.model.name} has no version {number}; {newest}.", field="version")
-    return held.standings[number]
+    if number not in state.standings:
+        newest = f"the newest is {state.model.last_number}" if state.model.last_number else "it has none yet"
+        raise NotFound(f"{state.model.name} has no version {number}; {newest}.", field="version")
+    return state.standings[number]
 
 
-def log(actor: Actor, held: Held, act: str, subject: str, before: object, after: object, comment: str) -> None:
+def log(actor: Actor, state: Held, act: str, subject: str, before: object, after: object, comment: str) -> None:
     """Write an act on a model into the journal, inside the running transaction."""
     journal.append(
-        held.place.project_id, actor.person_id, act, subject, journal.Change(before, after), comment, actor.origin
+        state.place.project_id, actor.person_id, act, subject, journal.Change(before, after), comment, actor.origin
     )
 
 
@@ -88,16 +88,16 @@ def log(actor: Actor, held: Held, act: str, subject: str, before: object, after:
 def review(actor: Actor, project: str, model_name: str, number: int, approves: bool | None, comment: str) -> Review:
     """Approve (True), reject (False) or take one's verdict back (None); returns the version's review now."""
     place = enter(actor, project, Act.REVIEW)
-    held = hold(place, model_name, lock=True)
-    before = standing_of(held, number).review
-    version = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
-    if approves and held.model.second_pair and version.created_by == actor.person_id:
+    state = hold(place, model_name, lock=True)
+    before = standing_of(state, number).review
+    version = next(row for row in models.versions_of_model(state.model.model_id) if row.number == number)
+    if approves and state.model.second_pair and version.created_by == actor.person_id:
         raise NotAllowed(
-            f"{held.model.name} asks for a second pair of eyes: who registered version {number} may not approve it."
+            f"{state.model.name} asks for a second pair of eyes: who registered version {number} may not approve it."
         )
     mine = [
         row
-        for row in verdict_records.verdicts_of(held.model.model_id)
+        for row in verdict_records.verdicts_of(state.model.model_id)
         if row.number == number and row.person_id == actor.person_id
     ]
     if approves is None and not mine:
@@ -105,10 +105,10 @@ def review(actor: Actor, project: str, model_name: str, number: int, approves: b
     # What was given before the newest evidence came is given anew, also in the same words.
     if mine and mine[0].approves == approves and mine[0].comment == comment and not mine[0].older:
         return before
-    verdict_records.set_verdict(held.model.model_id, number, actor.person_id, approves, checked_comment(comment))
-    after = verdict_records.standings_of(held.model)[number].review
+    verdict_records.set_verdict(state.model.model_id, number, actor.person_id, approves, checked_comment(comment))
+    after = verdict_records.standings_of(state.model)[number].review
     act = {True: "approved", False: "rejected", None: "took back the verdict on"}[approves]
-    log(actor, held, act, f"{held.model.name}@{number}", before, after, comment)
+    log(actor, state, act, f"{state.model.name}@{number}", before, after, comment)
     return after
 
 
@@ -116,28 +116,28 @@ def review(actor: Actor, project: str, model_name: str, number: int, approves: b
 def retire(actor: Actor, project: str, model_name: str, number: int, retired: bool, comment: str) -> None:
     """Put the mark of retirement on a version, or take it off."""
     place = enter(actor, project, Act.RETIRE)
-    held = hold(place, model_name, lock=True)
-    if standing_of(held, number).retired == retired:
+    state = hold(place, model_name, lock=True)
+    if standing_of(state, number).retired == retired:
         return
-    models.set_retired(held.model.model_id, number, retired)
+    models.set_retired(state.model.model_id, number, retired)
     act = "retired" if retired else "took back the retirement of"
-    log(actor, held, act, f"{held.model.name}@{number}", not retired, retired, checked_comment(comment))
+    log(actor, state, act, f"{state.model.name}@{number}", not retired, retired, checked_comment(comment))
 
 
 @transaction
 def choose_lead(actor: Actor, project: str, model_name: str, number: int | None, comment: str) -> None:
     """Choose the lead version, or (None) leave it to the highest occupied stage."""
     place = enter(actor, project, Act.CHOOSE_LEAD)
-    held = hold(place, model_name, lock=True)
+    model_state = hold(place, model_name, lock=True)
     if number is not None:
-        standing = standing_of(held, number)
+        standing = standing_of(model_state, number)
         if standing.review is not Review.APPROVED or standing.retired or standing.damaged:
             state = "retired" if standing.retired else "damaged" if standing.damaged else standing.review
             raise Conflict(
                 f"Version {number} is {state}; the lead version is approved, not retired and intact.", field="version"
             )
-    before = held.model.lead_number
+    before = model_state.model.lead_number
     if before == number:
         return
-    models.set_lead(held.model.model_id, number, held.model.approvals_needed)
-    log(actor, held, "chose the lead version of", model_name, before, number, checked_comment(comment))
+    models.set_lead(model_state.model.model_id, number, model_state.model.approvals_needed)
+    log(actor, model_state, "chose the lead version of", model_name, before, number, checked_comment(comment))

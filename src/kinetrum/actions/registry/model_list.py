@@ -49,15 +49,15 @@ def list_models(
         ids = [enter(actor, project).project_id]
     else:
         ids = [row[0].project_id for row in projects.projects_of(actor.person_id, actor.is_admin)]
-    found = [one for one in model_summaries.models_in(ids) if _has_words(one, find)]
+    summaries = [one for one in model_summaries.models_in(ids) if _has_words(one, find)]
     size = min(limit, PAGE_LIMIT)
     if state is None:
         # Only those of the page are looked at closer, however many there are.
-        page = found[offset : offset + size]
+        page = summaries[offset : offset + size]
         model_summaries.complete(page)
-        return ModelPage([_listed(one) for one in page], len(found))
-    model_summaries.complete(found)
-    fitting = [one for one in map(_listed, found) if _is(one, state)]
+        return ModelPage([_listed(one) for one in page], len(summaries))
+    model_summaries.complete(summaries)
+    fitting = [one for one in map(_listed, summaries) if _is(one, state)]
     return ModelPage(fitting[offset : offset + size], len(fitting))
 
 
@@ -74,37 +74,39 @@ class Trouble:
 
 def occupants_in_trouble(project_ids: list[int]) -> list[Trouble]:
     """Return the occupants that are rejected, retired or damaged; inside a running snapshot."""
-    found = model_summaries.models_in(project_ids)
-    model_summaries.complete(found, reviews=False)
+    summaries = model_summaries.models_in(project_ids)
+    model_summaries.complete(summaries, reviews=False)
     return [
-        Trouble(one.summary.project, one.summary.name, held.stage.name, held.number, one.warnings[held.stage.name])
-        for one in map(_listed, found)
-        for held in one.summary.stages
-        if held.number and held.stage.name in one.warnings
+        Trouble(one.summary.project, one.summary.name, stage.stage.name, stage.number, one.warnings[stage.stage.name])
+        for one in map(_listed, summaries)
+        for stage in one.summary.stages
+        if stage.number and stage.stage.name in one.warnings
     ]
 
 
 def _listed(summary: Summary) -> Listed:
     warnings = {}
-    for held in summary.stages:
-        wrong = warning_of(held.stage, kept_standing(held.standing, held.approvals_asked)) if held.standing else None
+    for stage in summary.stages:
+        wrong = (
+            warning_of(stage.stage, kept_standing(stage.standing, stage.approvals_asked)) if stage.standing else None
+        )
         if wrong:
-            warnings[held.stage.name] = wrong
+            warnings[stage.stage.name] = wrong
     return Listed(summary, warnings, _lead(summary))
 
 
 def _lead(summary: Summary) -> int | None:
     """Return the lead version by the rule of `core.registry.ladder.lead_of`."""
-    highest = next((held for held in reversed(summary.stages) if held.number), None)
+    highest = next((highest_stage for highest_stage in reversed(summary.stages) if highest_stage.number), None)
     if summary.lead_number is not None:
-        standing, asked = summary.lead_standing, summary.lead_approvals
+        standing, approvals = summary.lead_standing, summary.lead_approvals
     elif highest is not None:
-        standing, asked = highest.standing, highest.approvals_asked
+        standing, approvals = highest.standing, highest.approvals_asked
     else:
         return None
     if standing is None:
         return None
-    standing = kept_standing(standing, max(1, asked))
+    standing = kept_standing(standing, max(1, approvals))
     if standing.review is not Review.APPROVED or standing.retired or standing.damaged:
         return None
     return standing.number
@@ -112,11 +114,11 @@ def _lead(summary: Summary) -> int | None:
 
 def _has_words(summary: Summary, find: str) -> bool:
     labels = [f"{key}={text}" for key, text in summary.labels.items()]
-    held = "\n".join([summary.name, summary.purpose, summary.person, summary.project, *labels]).lower()
-    return all(word in held for word in find.lower().split())
+    words_of_model = "\n".join([summary.name, summary.purpose, summary.person, summary.project, *labels]).lower()
+    return all(word in words_of_model for word in find.lower().split())
 
 
 def _is(one: Listed, state: str) -> bool:
     if state == "pending":
         return one.summary.reviews[Review.PENDING] > 0
-    return bool(one.warnings) if state == "warning" else not any(held.number for held in one.summary.stages)
+    return bool(one.warnings) if state == "warning" else not any(stage.number for stage in one.summary.stages)

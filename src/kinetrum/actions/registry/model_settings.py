@@ -35,10 +35,10 @@ def write_card(actor: Actor, project: str, model_name: str, card: str, expect: i
     Raises Conflict where somebody else wrote it since.
     """
     place = enter(actor, project, Act.WRITE_CARD)
-    held = hold(place, model_name, lock=True)
+    state = hold(place, model_name, lock=True)
     if len(card) > CARD_LIMIT:
         raise InvalidInput(f"A card has up to {CARD_LIMIT:,} characters.", field="card")
-    model = held.model
+    model = state.model
     if model.card == card:
         return model.card_revision
     if model.card_revision != expect:
@@ -48,7 +48,7 @@ def write_card(actor: Actor, project: str, model_name: str, card: str, expect: i
             field="expect",
         )
     models.set_model(model.model_id, card=card, card_revision=expect + 1)
-    log(actor, held, "wrote the card of", model_name, {"revision": expect}, {"revision": expect + 1}, "")
+    log(actor, state, "wrote the card of", model_name, {"revision": expect}, {"revision": expect + 1}, "")
     return expect + 1
 
 
@@ -68,7 +68,7 @@ def describe_model(
     What is None stays as it is.
     """
     place = enter(actor, project, Act.DESCRIBE)
-    held = hold(place, model_name, lock=True)
+    state = hold(place, model_name, lock=True)
     changes: dict[str, Any] = {}
     if purpose is not None:
         if len(purpose) > PURPOSE_LIMIT:
@@ -77,19 +77,19 @@ def describe_model(
     if owner is not None:
         changes["owner_id"] = _member(place, owner, "owner")
     if labels:
-        changes["labels"] = merged_labels(held.model.labels, labels, model_name)
+        changes["labels"] = merged_labels(state.model.labels, labels, model_name)
     if image is not None:
         changes["image"] = _image(place, image)
-    _set(actor, held, "described", changes)
+    _set(actor, state, "described", changes)
 
 
-def _set(actor: Actor, held: Held, act: str, changes: dict[str, Any]) -> None:
-    before = {name: getattr(held.model, name) for name in changes}
+def _set(actor: Actor, state: Held, act: str, changes: dict[str, Any]) -> None:
+    before = {name: getattr(state.model, name) for name in changes}
     after = {name: value for name, value in changes.items() if before[name] != value}
     if not after:
         return
-    models.set_model(held.model.model_id, **after)
-    log(actor, held, act, held.model.name, {name: before[name] for name in after}, after, "")
+    models.set_model(state.model.model_id, **after)
+    log(actor, state, act, state.model.name, {name: before[name] for name in after}, after, "")
 
 
 def _member(place: Place, name: str, field: str) -> int:
@@ -117,13 +117,13 @@ def label_model_version(
 ) -> None:
     """Set labels on a version; a label given as None is taken away."""
     place = enter(actor, project, Act.DESCRIBE)
-    held = hold(place, model_name, lock=True)
-    standing_of(held, number)
-    row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
+    state = hold(place, model_name, lock=True)
+    standing_of(state, number)
+    row = next(row for row in models.versions_of_model(state.model.model_id) if row.number == number)
     fresh = merged_labels(row.labels, labels, f"{model_name}@{number}")
     if fresh != row.labels:
-        models.set_model_version(held.model.model_id, number, labels=fresh)
-        log(actor, held, "labelled", f"{held.model.name}@{number}", row.labels, fresh, "")
+        models.set_model_version(state.model.model_id, number, labels=fresh)
+        log(actor, state, "labelled", f"{state.model.name}@{number}", row.labels, fresh, "")
 
 
 @dataclass(frozen=True)
@@ -150,8 +150,8 @@ class ReviewChange:
 @snapshot
 def preview_rules(actor: Actor, project: str, model_name: str, new: NewRules) -> list[ReviewChange]:
     """Return the versions whose review a change of rules would turn, the newest first; nothing is changed."""
-    held = hold(enter(actor, project), model_name, lock=False)
-    return _review_changes(held, _changes_of(held, new))
+    state = hold(enter(actor, project), model_name, lock=False)
+    return _review_changes(state, _changes_of(state, new))
 
 
 @transaction
@@ -162,16 +162,16 @@ def rule_model(actor: Actor, project: str, model_name: str, new: NewRules, confi
     them. What stands on a stage stays there with the standing that it had.
     """
     place = enter(actor, project, Act.RULE)
-    held = hold(place, model_name, lock=True)
-    changes = _changes_of(held, new)
-    _check_enough(place, changes.get("approvals_needed", held.model.approvals_needed))
-    turned = [one for one in _review_changes(held, changes) if one.before is Review.APPROVED]
+    state = hold(place, model_name, lock=True)
+    changes = _changes_of(state, new)
+    _check_enough(place, changes.get("approvals_needed", state.model.approvals_needed))
+    turned = [one for one in _review_changes(state, changes) if one.before is Review.APPROVED]
     if turned and not confirmed:
         raise Conflict(f"{_told_changes(model_name, turned)} Confirm to change the rules.", field="confirmed")
-    _set(actor, held, "changed the rules of", changes)
+    _set(actor, state, "changed the rules of", changes)
 
 
-def _changes_of(held: Held, new: NewRules) -> dict[str, Any]:
+def _changes_of(state: Held, new: NewRules) -> dict[str, Any]:
     """Return the columns that new rules set, checked."""
     changes: dict[str, Any] = {}
     if new.approvals_needed is not None:
@@ -180,7 +180,7 @@ def _changes_of(held: Held, new: NewRules) -> dict[str, Any]:
         changes["approvals_needed"] = new.approvals_needed
     if new.second_pair is not None:
         if new.second_pair:
-            _check_second_pair(held.place, held.model.name)
+            _check_second_pair(state.place, state.model.name)
         changes["second_pair"] = new.second_pair
     if new.renewed_approvals is not None:
         changes["renewed_approvals"] = new.renewed_approvals
@@ -190,12 +190,12 @@ def _changes_of(held: Held, new: NewRules) -> dict[str, Any]:
             raise InvalidInput(f"A card requires up to {SECTIONS_LIMIT} sections.", field="card_sections")
         changes["card_sections"] = titles
     if new.evidence is not None:
-        changes["evidence_rules"] = _evidence_rules(held.place, new.evidence)
+        changes["evidence_rules"] = _evidence_rules(state.place, new.evidence)
     return changes
 
 
-def _evidence_rules(place: Place, given: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
-    rules_given = read_rules(given)
+def _evidence_rules(place: Place, rules_by_place: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
+    rules_given = read_rules(rules_by_place)
     for on, rule in rules_given.items():
         for name in rule.people:
             _member(place, name, "evidence")
@@ -207,26 +207,26 @@ def _evidence_rules(place: Place, given: Mapping[str, Mapping[str, Any]]) -> dic
     return {on: rule.to_json() for on, rule in rules_given.items()}
 
 
-def _review_changes(held: Held, changes: Mapping[str, Any]) -> list[ReviewChange]:
+def _review_changes(state: Held, changes: Mapping[str, Any]) -> list[ReviewChange]:
     """Return the versions whose review changes with these columns, the newest first."""
-    kept = {name: changes[name] for name in ("approvals_needed", "renewed_approvals") if name in changes}
-    after = verdict_records.standings_of(replace(held.model, **kept))
-    standing_on = stage_records.stages_of_versions(held.model.model_id)
+    needed = {name: changes[name] for name in ("approvals_needed", "renewed_approvals") if name in changes}
+    after = verdict_records.standings_of(replace(state.model, **needed))
+    standing_on = stage_records.stages_of_versions(state.model.model_id)
     return [
         ReviewChange(number, before.review, after[number].review, tuple(standing_on.get(number, ())))
-        for number, before in sorted(held.standings.items(), reverse=True)
+        for number, before in sorted(state.standings.items(), reverse=True)
         if before.review is not after[number].review
     ]
 
 
 def _told_changes(model_name: str, changes: Sequence[ReviewChange]) -> str:
-    told = [
+    lines = [
         f"version {one.number}" + (f" (stays on {' and '.join(one.stages)})" if one.stages else "")
         for one in changes[:8]
     ]
     more = f" and {len(changes) - 8} more" if len(changes) > 8 else ""
     return (
-        f"With these rules {', '.join(told)}{more} of {model_name} {'is' if len(changes) == 1 else 'are'} no longer "
+        f"With these rules {', '.join(lines)}{more} of {model_name} {'is' if len(changes) == 1 else 'are'} no longer "
         "approved and cannot be placed until approved again."
     )
 
@@ -238,22 +238,22 @@ def _approvers(place: Place) -> list[str]:
 
 
 def _check_second_pair(place: Place, model_name: str) -> None:
-    found = _approvers(place)
-    if len(found) < 2:
+    approvers = _approvers(place)
+    if len(approvers) < 2:
         raise Conflict(
-            f"Nobody but {found[0] if found else 'nobody'} may approve in {place.project.name}: with a second pair of "
-            f"eyes asked for, what that person registers in {model_name} could never be approved. Make someone an "
-            "approver first.",
+            f"Nobody but {approvers[0] if approvers else 'nobody'} may approve in {place.project.name}: with a second "
+            f"pair of eyes asked for, what that person registers in {model_name} could never be approved. Make someone "
+            "an approver first.",
             field="second_pair",
         )
 
 
 def _check_enough(place: Place, needed: int) -> None:
-    found = _approvers(place)
-    if needed > len(found):
+    approvers = _approvers(place)
+    if needed > len(approvers):
         raise Conflict(
-            f"{needed} approvals are more than {place.project.name} has approvers ({len(found)}); nothing could ever "
-            "be approved.",
+            f"{needed} approvals are more than {place.project.name} has approvers ({len(approvers)}); nothing could "
+            "ever be approved.",
             field="approvals_needed",
         )
 
@@ -262,22 +262,22 @@ def _check_enough(place: Place, needed: int) -> None:
 def set_ladder(actor: Actor, project: str, model_name: str, stages: Sequence[Stage]) -> None:
     """Put a ladder in the place of a model's; raises Conflict where an occupied stage would be gone."""
     place = enter(actor, project, Act.RULE)
-    held = hold(place, model_name, lock=True)
-    ladder = rules.change_ladder(held.ladder, stages, held.stacks, model_name)
+    state = hold(place, model_name, lock=True)
+    ladder = rules.change_ladder(state.ladder, stages, state.stacks, model_name)
     for stage in ladder:
         for name in stage.placers:
             _check_placer(place, stage, name)
-    if ladder == held.ladder:
+    if ladder == state.ladder:
         return
-    gates = read_gates(held.model.gates, [stage.name for stage in held.ladder])
+    gates = read_gates(state.model.gates, [stage.name for stage in state.ladder])
     orphaned = [name for name in gates if name not in {stage.name for stage in ladder}]
     if orphaned:
         raise Conflict(
             f"The gates of {model_name} name {' and '.join(orphaned)}; take them out of the gates first.",
             field="stages",
         )
-    stage_records.set_ladder(held.model.model_id, ladder)
-    log(actor, held, "changed the ladder of", model_name, _told(held.ladder), _told(ladder), "")
+    stage_records.set_ladder(state.model.model_id, ladder)
+    log(actor, state, "changed the ladder of", model_name, _told(state.ladder), _told(ladder), "")
 
 
 def _check_placer(place: Place, stage: Stage, name: str) -> None:
@@ -317,14 +317,14 @@ class OneMoreGate:
 @snapshot
 def draft_gates(actor: Actor, project: str, model_name: str, change: OneMoreGate) -> str:
     """Return gates with one more, changing nothing; raises InvalidInput that names the field that is wrong."""
-    held = hold(enter(actor, project), model_name, lock=False)
-    return add_gate(change.gates, [stage.name for stage in held.ladder], change.stage, change.kind, change.fields)
+    state = hold(enter(actor, project), model_name, lock=False)
+    return add_gate(change.gates, [stage.name for stage in state.ladder], change.stage, change.kind, change.fields)
 
 
 @transaction
 def set_gates(actor: Actor, project: str, model_name: str, text: str) -> None:
     """Set a model's gates, as TOML; raises InvalidInput that names the key that is wrong."""
     place = enter(actor, project, Act.RULE)
-    held = hold(place, model_name, lock=True)
-    read_gates(text, [stage.name for stage in held.ladder])
-    _set(actor, held, "changed the gates of", {"gates": text})
+    state = hold(place, model_name, lock=True)
+    read_gates(text, [stage.name for stage in state.ladder])
+    _set(actor, state, "changed the gates of", {"gates": text})

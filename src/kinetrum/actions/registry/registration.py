@@ -103,9 +103,9 @@ def _read_signature(store: BlobStore, version: VersionRow) -> dict[str, Any] | N
         form = form_with_signature(entry.path)
         if form and store.has(entry.sha256) and _can_be(store, form, entry):
             answer = run_limited("signature", [store.path_of(entry.sha256)], {"form": form})
-            found: dict[str, Any] | None = json.loads(answer) if answer else None
-            if found:
-                return found
+            signature: dict[str, Any] | None = json.loads(answer) if answer else None
+            if signature:
+                return signature
     return None
 
 
@@ -140,9 +140,9 @@ def _register(
             f"No run generated {version.reference}; tell in words where it came from (origin).", field="origin"
         )
     _make_model(actor, place, check_name(model_name, "model"))
-    held = hold(place, model_name, lock=True)
+    state = hold(place, model_name, lock=True)
     number = models.add_model_version(
-        held.model,
+        state.model,
         models.NewModelVersion(
             raw,
             version.version_id,
@@ -159,12 +159,12 @@ def _register(
     made = models.version_by_uid(raw)
     if made is None:
         raise NotFound(f"{model_name}@{number} vanished.", field="version")
-    _keep_evidence(actor, held, made, version)
+    _keep_evidence(actor, state, made, version)
     log(
         actor,
-        held,
+        state,
         "registered",
-        f"{held.model.name}@{number}",
+        f"{state.model.name}@{number}",
         None,
         {"artifact": version.reference},
         candidate.comment,
@@ -172,15 +172,15 @@ def _register(
     return made
 
 
-def _keep_evidence(actor: Actor, held: Held, row: ModelVersionRow, version: VersionRow) -> None:
+def _keep_evidence(actor: Actor, state: Held, row: ModelVersionRow, version: VersionRow) -> None:
     """Pin what the version's run found out about it, as far as the model's rules take it from who registers."""
     if row.run_id is None:
         return
     experiments = experiment_names(runs.run_by_id(row.run_id))
-    for found in evidence_in(row.run_id):
-        of_other = why_not_own(row, version.artifact_id, found.on)
-        if of_other is None and rule_refusal(held.model, found.on, actor.name, experiments) is None:
-            keep_evidence(held.model.model_id, row.number, found, actor.person_id)
+    for evidence in evidence_in(row.run_id):
+        of_other = why_not_own(row, version.artifact_id, evidence.on)
+        if of_other is None and rule_refusal(state.model, evidence.on, actor.name, experiments) is None:
+            keep_evidence(state.model.model_id, row.number, evidence, actor.person_id)
 
 
 def _hold_stored(version: VersionRow) -> None:
@@ -215,16 +215,16 @@ def _source(actor: Actor, place: Place, candidate: Candidate) -> tuple[VersionRo
     if not isinstance(run, RunRef) or run.experiment is None:
         raise InvalidInput(f"{candidate.run!r} names no run; write EXPERIMENT/NUMBER.", field="run")
     there = enter(actor, run.project) if run.project else place
-    found = find_run(there, run.experiment, run.pick)
+    source_run = find_run(there, run.experiment, run.pick)
     if isinstance(ref, NameRef):
-        return _generated(found, ref.name, candidate)
+        return _generated(source_run, ref.name, candidate)
     if not isinstance(ref, VersionRef):
         raise InvalidInput(f"{candidate.artifact!r} names no artifact.", field="artifact")
     version = find_version(there, ref.name, ref.which)
-    if found.run_id not in _makers(version):
-        raise Conflict(f"{found.reference} did not generate {version.reference}.", field="run")
+    if source_run.run_id not in _makers(version):
+        raise Conflict(f"{source_run.reference} did not generate {version.reference}.", field="run")
     _check_unchosen(candidate)
-    return version, found.run_id, links.step_of(found.run_id, version.version_id)
+    return version, source_run.run_id, links.step_of(source_run.run_id, version.version_id)
 
 
 def _check_unchosen(candidate: Candidate) -> None:
@@ -253,12 +253,12 @@ def _generated(run: Run, name: str, candidate: Candidate) -> tuple[VersionRow, i
             raise _no_best(run, name, candidate.best, steps)
         chosen = next(one for one in made if one.step == best[0])
     elif candidate.step is not None:
-        found = [one for one in made if one.step == candidate.step]
-        if not found:
+        candidates = [one for one in made if one.step == candidate.step]
+        if not candidates:
             raise NotFound(
                 f"{run.reference} generated no {name} at step {candidate.step}; {_steps(steps)}.", field="step"
             )
-        chosen = found[-1]
+        chosen = candidates[-1]
     elif len({one.version_id for one in made}) > 1:
         raise _several(run, name, made)
     else:

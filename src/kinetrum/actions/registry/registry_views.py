@@ -146,66 +146,66 @@ _ACTS = {
 }
 
 
-def _view(actor: Actor, held: Held) -> ModelView:
-    owner = held.model.owner_id or held.model.created_by
+def _view(actor: Actor, state: Held) -> ModelView:
+    owner = state.model.owner_id or state.model.created_by
     names = people.full_names()
     return ModelView(
-        row=held.model,
-        project=held.place.project.name,
+        row=state.model,
+        project=state.place.project.name,
         person=names[owner],
         person_name=next(person.name for person in people.people() if person.person_id == owner),
-        stages=[_stage(actor, held, stage) for stage in held.ladder],
-        versions=_versions(held, names),
-        events=stage_records.events_of(held.model.model_id),
-        lead=lead_or_none(held),
-        missing_sections=missing_sections(held.model.card, held.model.card_sections),
-        why_not={word: why_not(actor, held.place, act) for word, act in _ACTS.items()},
+        stages=[_stage(actor, state, stage) for stage in state.ladder],
+        versions=_versions(state, names),
+        events=stage_records.events_of(state.model.model_id),
+        lead=lead_or_none(state),
+        missing_sections=missing_sections(state.model.card, state.model.card_sections),
+        why_not={word: why_not(actor, state.place, act) for word, act in _ACTS.items()},
     )
 
 
 def warning_of(stage: Stage, standing: Standing) -> str | None:
     """Say what is wrong with an occupant, None where nothing is."""
-    found = rules.obstacle(stage, standing)
-    if found is None and standing.review is Review.REJECTED:
+    obstacle = rules.obstacle(stage, standing)
+    if obstacle is None and standing.review is Review.REJECTED:
         return f"version {standing.number} is rejected"
-    return found
+    return obstacle
 
 
-def _stage(actor: Actor, held: Held, stage: Stage) -> StageView:
-    stack = held.stacks.get(stage.name, ())
+def _stage(actor: Actor, state: Held, stage: Stage) -> StageView:
+    stack = state.stacks.get(stage.name, ())
     top = stack[-1] if stack else None
-    standing = held.standing_on(stage)
+    standing = state.standing_on(stage)
     return StageView(
         stage,
         top.number if top else None,
         top.placed_at if top else None,
         top.placed_by if top else None,
         warning_of(stage, standing) if standing else None,
-        why_not_place(actor, held.place, stage),
+        why_not_place(actor, state.place, stage),
     )
 
 
-def _versions(held: Held, names: dict[int, str], only: int | None = None) -> list[VersionView]:
-    verdicts = verdict_records.verdicts_of(held.model.model_id)
+def _versions(state: Held, names: dict[int, str], only: int | None = None) -> list[VersionView]:
+    verdicts = verdict_records.verdicts_of(state.model.model_id)
     overridden: dict[int, list[str]] = {}
-    for event in stage_records.events_of(held.model.model_id):
+    for event in stage_records.events_of(state.model.model_id):
         if event.override_reason and event.after is not None:
             overridden.setdefault(event.after, []).append(f"{event.stage}: {event.override_reason} ({event.person})")
-    found = []
-    rows = [row for row in models.versions_of_model(held.model.model_id) if only in {None, row.number}]
+    version_views = []
+    rows = [row for row in models.versions_of_model(state.model.model_id) if only in {None, row.number}]
     values = values_of_versions(rows)
     for row in rows:
-        standing = held.standings[row.number]
+        standing = state.standings[row.number]
         run = runs.run_by_id(row.run_id) if row.run_id else None
         goals = projects.goals_of(run.experiment_id) if run else {}
         artifact = artifacts.version_by_id(row.version_id)
-        found.append(
+        version_views.append(
             VersionView(
-                model=held.model.name,
+                model=state.model.name,
                 number=row.number,
                 artifact=artifact,
                 artifact_project=projects.project_by_id(artifact.project_id).name,
-                run=_run_reference(run, held),
+                run=_run_reference(run, state),
                 origin=row.origin,
                 comment=row.comment,
                 labels=row.labels,
@@ -215,9 +215,11 @@ def _versions(held: Held, names: dict[int, str], only: int | None = None) -> lis
                 retired=row.retired,
                 damaged=standing.damaged,
                 verdicts=[verdict for verdict in verdicts if verdict.number == row.number],
-                approvals_needed=held.model.approvals_needed,
+                approvals_needed=state.model.approvals_needed,
                 stages=[
-                    s.name for s in held.ladder if (stack := held.stacks.get(s.name)) and stack[-1].number == row.number
+                    s.name
+                    for s in state.ladder
+                    if (stack := state.stacks.get(s.name)) and stack[-1].number == row.number
                 ],
                 values=values[row.number],
                 goals=goals,
@@ -227,14 +229,14 @@ def _versions(held: Held, names: dict[int, str], only: int | None = None) -> lis
                 imported_from=row.imported_from,
             )
         )
-    return found
+    return version_views
 
 
-def _run_reference(run: Run | None, held: Held) -> str | None:
+def _run_reference(run: Run | None, state: Held) -> str | None:
     if run is None:
         return None
     there = projects.project_by_id(run.project_id).name
-    return run.reference if there == held.place.project.name else f"{there}/{run.reference}"
+    return run.reference if there == state.place.project.name else f"{there}/{run.reference}"
 
 
 @dataclass(frozen=True)
@@ -259,25 +261,25 @@ class VersionDetailView:
 @snapshot
 def read_model_version(actor: Actor, project: str, name: str, which: str) -> VersionDetailView:
     """Return a version by number, by stage, `lead`, `newest`, or the digest of its files."""
-    held = hold(enter(actor, project), name, lock=False)
-    number = pick_version(held, which)
+    state = hold(enter(actor, project), name, lock=False)
+    number = pick_version(state, which)
     names = people.full_names()
-    (version,) = _versions(held, names, number)
-    row = next(row for row in models.versions_of_model(held.model.model_id) if row.number == number)
-    every = evidence.evidence_of(held.model.model_id, number)
+    (version,) = _versions(state, names, number)
+    row = next(row for row in models.versions_of_model(state.model.model_id) if row.number == number)
+    every = evidence.evidence_of(state.model.model_id, number)
     return VersionDetailView(
         version,
         manifests.load_manifest(version.artifact.digest),
-        [_evidence(held, one, names, every[:at]) for at, one in enumerate(every)],
+        [_evidence(state, one, names, every[:at]) for at, one in enumerate(every)],
         _dependencies(row),
-        {stage.name: rules.obstacle(stage, held.standings[number]) for stage in held.ladder},
-        why_not_approve(actor, held, row),
-        _left_out(held, row, version.artifact.artifact_id, {one.on for one in every}),
-        [one for one in model_records.imported_verdicts_of(held.model.model_id) if one.number == number],
+        {stage.name: rules.obstacle(stage, state.standings[number]) for stage in state.ladder},
+        why_not_approve(actor, state, row),
+        _left_out(state, row, version.artifact.artifact_id, {one.on for one in every}),
+        [one for one in model_records.imported_verdicts_of(state.model.model_id) if one.number == number],
     )
 
 
-def _evidence(held: Held, row: EvidenceRow, names: dict[int, str], earlier: Sequence[EvidenceRow]) -> EvidenceView:
+def _evidence(state: Held, row: EvidenceRow, names: dict[int, str], earlier: Sequence[EvidenceRow]) -> EvidenceView:
     rows = artifacts.version_by_id(row.rows_version).reference if row.rows_version else None
     before = [one.uid for one in earlier if one.on == row.on]
     return EvidenceView(
@@ -285,29 +287,29 @@ def _evidence(held: Held, row: EvidenceRow, names: dict[int, str], earlier: Sequ
         row.number,
         row.on,
         row.digest,
-        _run_reference(runs.run_by_id(row.run_id), held) or "",
+        _run_reference(runs.run_by_id(row.run_id), state) or "",
         rows,
         row.results,
         names[row.person_id],
         row.at,
         before[-1] if before else None,
-        refusal_of(held, row),
+        refusal_of(state, row),
         row.imported_from,
     )
 
 
-def _left_out(held: Held, row: ModelVersionRow, artifact_id: int, pinned: set[str]) -> dict[str, str]:
+def _left_out(state: Held, row: ModelVersionRow, artifact_id: int, pinned: set[str]) -> dict[str, str]:
     """Say of what the version's run found out on named data why it was not pinned to the version."""
     if row.run_id is None:
         return {}
     registrar = next(person.name for person in people.people() if person.person_id == row.created_by)
     experiments = experiment_names(runs.run_by_id(row.run_id))
-    found = {}
+    reasons = {}
     for one in evidence_in(row.run_id):
-        reason = why_not_own(row, artifact_id, one.on) or rule_refusal(held.model, one.on, registrar, experiments)
+        reason = why_not_own(row, artifact_id, one.on) or rule_refusal(state.model, one.on, registrar, experiments)
         if reason and one.on not in pinned:
-            found[one.on] = reason
-    return found
+            reasons[one.on] = reason
+    return reasons
 
 
 def _dependencies(row: ModelVersionRow) -> dict[str, str]:
@@ -316,15 +318,14 @@ def _dependencies(row: ModelVersionRow) -> dict[str, str]:
         return {}
     digest = run_documents.load_doc(row.run_id).texts.get("packages")
     text = texts.read_text(runs.run_by_id(row.run_id).project_id, digest) if digest else None
-    found: dict[str, str] = json.loads(text) if text else {}
-    return found
+    packages: dict[str, str] = json.loads(text) if text else {}
+    return packages
 
 
-def why_not_approve(actor: Actor, held: Held, row: ModelVersionRow) -> str | None:
+def why_not_approve(actor: Actor, state: Held, row: ModelVersionRow) -> str | None:
     """Say why the actor may not approve a version, None where that is allowed."""
-    reason = why_not(actor, held.place, Act.REVIEW)
-    if reason is None and held.model.second_pair and row.created_by == actor.person_id:
-        return (
-            f"{held.model.name} asks for a second pair of eyes: who registered version {row.number} may not approve it."
-        )
+    reason = why_not(actor, state.place, Act.REVIEW)
+    if reason is None and state.model.second_pair and row.created_by == actor.person_id:
+        name, number = state.model.name, row.number
+        return f"{name} asks for a second pair of eyes: who registered version {number} may not approve it."
     return reason

@@ -125,16 +125,16 @@ def _sides(
     actor: Actor, project: str, model_name: str, which: str, stage_name: str | None, against: str | None
 ) -> _Sides:
     place = enter(actor, project)
-    held = hold(place, model_name, lock=False)
-    number = pick_version(held, which)
+    state = hold(place, model_name, lock=False)
+    number = pick_version(state, which)
     if stage_name is not None and against is not None:
         raise InvalidInput("Compare with the occupant of a stage or with a version, not with both.", field="against")
-    versions = {row.number: row for row in models.versions_of_model(held.model.model_id)}
-    rows = allowed_evidence(held, evidence.evidence_of(held.model.model_id))
+    versions = {row.number: row for row in models.versions_of_model(state.model.model_id)}
+    rows = allowed_evidence(state, evidence.evidence_of(state.model.model_id))
     if against is not None:
-        other = pick_version(held, against)
-        said = misfits(versions[number], versions[other])
-        goes_by = _goes_by(held, None, versions[number])
+        other = pick_version(state, against)
+        differences = misfits(versions[number], versions[other])
+        goes_by = _goes_by(state, None, versions[number])
         return _Sides(
             number=number,
             other=other,
@@ -144,31 +144,31 @@ def _sides(
             obstacle=None,
             why_not_place=None,
             rows=rows,
-            misfits=said,
+            misfits=differences,
             goes_by=goes_by,
         )
-    stage = rules.find_stage(held.ladder, stage_name or held.ladder[-1].name, model_name)
-    stack = held.stacks.get(stage.name, ())
+    stage = rules.find_stage(state.ladder, stage_name or state.ladder[-1].name, model_name)
+    stack = state.stacks.get(stage.name, ())
     top = stack[-1].number if stack else None
-    beside = top if top not in {None, number} else standard_of(held, stage.name)
+    beside = top if top not in {None, number} else standard_of(state, stage.name)
     beside = beside if beside != number else None
     return _Sides(
         number=number,
         other=beside,
         stage=stage.name,
         occupant=top,
-        emptied=_emptied(held, stage.name),
-        obstacle=rules.obstacle(stage, standing_of(held, number)),
+        emptied=_emptied(state, stage.name),
+        obstacle=rules.obstacle(stage, standing_of(state, number)),
         why_not_place=why_not_place(actor, place, stage),
         rows=rows,
         misfits=misfits(versions[number], versions.get(beside or 0)),
-        goes_by=_goes_by(held, stage.name, versions[number]),
+        goes_by=_goes_by(state, stage.name, versions[number]),
     )
 
 
-def _emptied(held: Held, stage: str) -> str | None:
+def _emptied(state: Held, stage: str) -> str | None:
     """Say that a stage was emptied before what stands there now came, None where it never was."""
-    events = [event for event in stage_records.events_of(held.model.model_id) if event.stage == stage]
+    events = [event for event in stage_records.events_of(state.model.model_id) if event.stage == stage]
     emptied = next((at for at in range(len(events) - 1, -1, -1) if events[at].act == "demote"), None)
     if emptied is None or len(events) - emptied > 2:
         return None
@@ -177,11 +177,11 @@ def _emptied(held: Held, stage: str) -> str | None:
     return by if emptied == len(events) - 1 else f"{by}, and version {events[-1].after} was placed on the empty stage"
 
 
-def _goes_by(held: Held, stage: str | None, row: ModelVersionRow) -> list[str]:
+def _goes_by(state: Held, stage: str | None, row: ModelVersionRow) -> list[str]:
     """Return the measures that a stage's gates name, then those of the goals of the version's experiment."""
-    gates = read_gates(held.model.gates, [one.name for one in held.ladder])
-    asked = gates.get(stage, ()) if stage else [gate for found in gates.values() for gate in found]
-    named = [gate.value for kind in (Better, Bound) for gate in asked if isinstance(gate, kind)]
+    gates = read_gates(state.model.gates, [one.name for one in state.ladder])
+    gates_asked = gates.get(stage, ()) if stage else [gate for stage_gates in gates.values() for gate in stage_gates]
+    named = [gate.value for kind in (Better, Bound) for gate in gates_asked if isinstance(gate, kind)]
     goals = projects.goals_of(runs.run_by_id(row.run_id).experiment_id) if row.run_id else {}
     return list(dict.fromkeys((*named, *(key.rsplit("/", 1)[-1] for key in goals))))
 
@@ -189,20 +189,22 @@ def _goes_by(held: Held, stage: str | None, row: ModelVersionRow) -> list[str]:
 def _on_data(actor: Actor, store: BlobStore, project: str, sides: _Sides) -> list[OnData]:
     ours = latest_by_data(sides.rows, sides.number)
     theirs = latest_by_data(sides.rows, sides.other) if sides.other else {}
-    found = []
+    comparisons = []
     for on in dict.fromkeys((*ours, *theirs)):
         one, two = ours.get(on), theirs.get(on)
         differences: list[RowsVerdict] = []
         note = ""
         if one and two and one.rows_version is not None and two.rows_version is not None:
-            told = judge_pair(actor, store, project, one, two, CONFIDENCE)
+            verdicts = judge_pair(actor, store, project, one, two, CONFIDENCE)
             told_of = (*sides.goes_by, *one.results, *two.results)
-            differences, note = ([], told) if isinstance(told, str) else (select_measures(told, told_of), "")
+            differences, note = (
+                ([], verdicts) if isinstance(verdicts, str) else (select_measures(verdicts, told_of), "")
+            )
         elif sides.other:
             note = _missing(on, one, two, sides.number, sides.other)
         same = one.digest == two.digest if one and two and one.digest and two.digest else None
-        found.append(OnData(on, one.results if one else {}, two.results if two else {}, same, differences, note))
-    return found
+        comparisons.append(OnData(on, one.results if one else {}, two.results if two else {}, same, differences, note))
+    return comparisons
 
 
 def _missing(on: str, one: EvidenceRow | None, two: EvidenceRow | None, number: int, other: int) -> str:

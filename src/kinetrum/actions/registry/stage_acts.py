@@ -43,19 +43,19 @@ def why_not_place(actor: Actor, place: Place, stage: Stage) -> str | None:
 
 def _placing(actor: Actor, project: str, model_name: str, stage_name: str) -> tuple[Held, Stage, Stack]:
     place = enter(actor, project)
-    held = hold(place, model_name, lock=True)
-    stage = rules.find_stage(held.ladder, stage_name, model_name)
+    state = hold(place, model_name, lock=True)
+    stage = rules.find_stage(state.ladder, stage_name, model_name)
     reason = why_not_place(actor, place, stage)
     if reason:
         raise NotAllowed(reason)
-    return held, stage, held.stacks.get(stage.name, ())
+    return state, stage, state.stacks.get(stage.name, ())
 
 
-def _done_before(uid: str, held: Held, act: str, stage: str) -> bool:
+def _done_before(uid: str, state: Held, act: str, stage: str) -> bool:
     known = stage_records.event_by_uid(id_bytes(uid))
     if known is None:
         return False
-    if known[:3] != (held.model.model_id, act, stage):
+    if known[:3] != (state.model.model_id, act, stage):
         raise Conflict(f"The id {uid} belongs to another act.", field="id")
     return True
 
@@ -107,8 +107,8 @@ def promote(
 @snapshot
 def _repeated(actor: Actor, project: str, model_name: str, stage_name: str, uid: str) -> bool:
     """Tell whether a promotion was carried out under this id before: then nothing has to be judged."""
-    held = hold(enter(actor, project), model_name, lock=False)
-    return _done_before(uid, held, "promote", rules.find_stage(held.ladder, stage_name, model_name).name)
+    state = hold(enter(actor, project), model_name, lock=False)
+    return _done_before(uid, state, "promote", rules.find_stage(state.ladder, stage_name, model_name).name)
 
 
 @transaction
@@ -121,33 +121,33 @@ def _promote(
     act: StageAct,
 ) -> None:
     number, judged = version
-    held, stage, stack = _placing(actor, project, model_name, stage_name)
-    if _done_before(act.uid, held, "promote", stage.name):
+    state, stage, stack = _placing(actor, project, model_name, stage_name)
+    if _done_before(act.uid, state, "promote", stage.name):
         return
     stay = Stay(number, actor.full_name, iso(now()) or "")
-    grown = rules.promote(stack, stage, stay, standing_of(held, number), act.expect, model_name)
-    checks = asked_of(held, stage.name, number).check(judged)
+    grown = rules.promote(stack, stage, stay, standing_of(state, number), act.expect, model_name)
+    checks = asked_of(state, stage.name, number).check(judged)
     unmet = [check for check in checks if not check.met]
     if unmet:
-        _pass_unmet(actor, held, stage, number, unmet, act.override)
-    asked_approvals = held.model.approvals_needed if stage.asks_approved else 0
-    stage_records.push_stay(held.model.model_id, stage.name, len(grown) - 1, number, actor.person_id, asked_approvals)
+        _pass_unmet(actor, state, stage, number, unmet, act.override)
+    asked_approvals = state.model.approvals_needed if stage.asks_approved else 0
+    stage_records.push_stay(state.model.model_id, stage.name, len(grown) - 1, number, actor.person_id, asked_approvals)
     reason = act.override.strip() if act.override and unmet else None
-    kept = [asdict(check) for check in checks]
-    _placed(actor, held, "promote", (stage, stack), number, replace(act, override=reason), kept)
+    outcomes = [asdict(check) for check in checks]
+    _placed(actor, state, "promote", (stage, stack), number, replace(act, override=reason), outcomes)
 
 
 def _pass_unmet(
-    actor: Actor, held: Held, stage: Stage, number: int, unmet: list[GateCheck], override: str | None
+    actor: Actor, state: Held, stage: Stage, number: int, unmet: list[GateCheck], override: str | None
 ) -> None:
     """Refuse unless a maintainer gives a reason."""
     if override is not None:
-        require(actor, held.place, Act.OVERRIDE)
+        require(actor, state.place, Act.OVERRIDE)
         return
-    said = "; ".join(f"{check.asks}: {check.found}" for check in unmet)
+    summary = "; ".join(f"{check.asks}: {check.found}" for check in unmet)
     word = "gate is" if len(unmet) == 1 else "gates are"
     raise Conflict(
-        f"{held.model.name}@{number} was not promoted: {len(unmet)} {word} not met on {stage.name}. {said}. "
+        f"{state.model.name}@{number} was not promoted: {len(unmet)} {word} not met on {stage.name}. {summary}. "
         "A maintainer may override with a reason.",
         field="gates",
     )
@@ -156,30 +156,30 @@ def _pass_unmet(
 @transaction
 def demote(actor: Actor, project: str, model_name: str, stage_name: str, act: StageAct) -> None:
     """Empty a stage and clear its stack."""
-    held, stage, stack = _placing(actor, project, model_name, stage_name)
-    if _done_before(act.uid, held, "demote", stage.name):
+    state, stage, stack = _placing(actor, project, model_name, stage_name)
+    if _done_before(act.uid, state, "demote", stage.name):
         return
     rules.demote(stack, stage, act.expect, model_name)
-    stage_records.cut_stack(held.model.model_id, stage.name, 0)
-    _placed(actor, held, "demote", (stage, stack), None, act)
+    stage_records.cut_stack(state.model.model_id, stage.name, 0)
+    _placed(actor, state, "demote", (stage, stack), None, act)
 
 
 @transaction
 def roll_back(actor: Actor, project: str, model_name: str, stage_name: str, act: StageAct) -> int:
     """Put a stage back to the latest other version that can stand; returns its number. Gates are not asked."""
-    held, stage, stack = _placing(actor, project, model_name, stage_name)
-    if _done_before(act.uid, held, "roll back", stage.name):
+    state, stage, stack = _placing(actor, project, model_name, stage_name)
+    if _done_before(act.uid, state, "roll back", stage.name):
         return _occupant(stack) or 0
-    back = rules.roll_back(stack, stage, held.standings, act.expect, model_name)
-    stage_records.cut_stack(held.model.model_id, stage.name, len(back.stack))
+    back = rules.roll_back(stack, stage, state.standings, act.expect, model_name)
+    stage_records.cut_stack(state.model.model_id, stage.name, len(back.stack))
     number = back.stack[-1].number
-    _placed(actor, held, "roll back", (stage, stack), number, act)
+    _placed(actor, state, "roll back", (stage, stack), number, act)
     return number
 
 
 def _placed(
     actor: Actor,
-    held: Held,
+    state: Held,
     kind: str,
     place: tuple[Stage, Stack],
     after: int | None,
@@ -187,7 +187,7 @@ def _placed(
     checks: list[dict[str, Any]] | None = None,
 ) -> None:
     """Write a change of a stage's occupant into its timeline and the journal; `place` is the stage as it was."""
-    (stage, stack), model = place, held.model
+    (stage, stack), model = place, state.model
     before = _occupant(stack)
     comment = checked_comment(act.comment)
     stage_records.add_event(
@@ -197,5 +197,5 @@ def _placed(
         ),
     )
     subject = f"{model.name}@{after if kind == 'promote' else before}"
-    said = f"{act.comment} (gates overridden: {act.override})".strip() if act.override else act.comment
-    log(actor, held, _WORDS[kind], subject, {stage.name: before}, {stage.name: after}, said)
+    remark = f"{act.comment} (gates overridden: {act.override})".strip() if act.override else act.comment
+    log(actor, state, _WORDS[kind], subject, {stage.name: before}, {stage.name: after}, remark)

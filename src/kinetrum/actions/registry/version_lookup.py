@@ -18,23 +18,23 @@ from kinetrum.storage.registry import models
 DIGITS = 8
 
 
-def lead_or_none(held: Held) -> int | None:
+def lead_or_none(state: Held) -> int | None:
     """Return the lead version's number, None where there is none."""
     try:
-        return rules.lead_of(held.chosen_lead, held.ladder, held.stacks, held.standings, held.model.name)
+        return rules.lead_of(state.chosen_lead, state.ladder, state.stacks, state.standings, state.model.name)
     except KinetrumError:
         return None
 
 
-def pick_version(held: Held, which: str) -> int:
+def pick_version(state: Held, which: str) -> int:
     """Return the version number that a number, a stage, `lead`, `newest` or `sha256:…` stands for."""
-    model = held.model
+    model = state.model
     if which.isascii() and which.isdigit() and len(which) < 10:
-        return standing_of(held, int(which)).number
+        return standing_of(state, int(which)).number
     if which == "lead":
-        return rules.lead_of(held.chosen_lead, held.ladder, held.stacks, held.standings, model.name)
+        return rules.lead_of(state.chosen_lead, state.ladder, state.stacks, state.standings, model.name)
     if which == "newest":
-        newest = newest_approved(held.standings.values())
+        newest = newest_approved(state.standings.values())
         if newest is None:
             raise NotFound(f"{model.name} has no approved version yet.", field="version")
         return newest
@@ -45,31 +45,31 @@ def pick_version(held: Held, which: str) -> int:
             field="version",
         )
     if which.startswith("sha256:"):
-        return _of_digest(held, which)
-    stage = rules.find_stage(held.ladder, which, model.name)
-    stack = held.stacks.get(stage.name, ())
+        return _of_digest(state, which)
+    stage = rules.find_stage(state.ladder, which, model.name)
+    stack = state.stacks.get(stage.name, ())
     if not stack:
         raise NotFound(f"No version of {model.name} stands on {stage.name}.", field="version")
     return stack[-1].number
 
 
-def _of_digest(held: Held, which: str) -> int:
+def _of_digest(state: Held, which: str) -> int:
     """Return the newest version whose files have a digest that begins so."""
     digits = which.removeprefix("sha256:")
     if len(digits) < DIGITS:
         raise InvalidInput(f"A digest is named by {DIGITS} or more of its hexadecimal digits.", field="version")
-    found = {
+    numbers = {
         artifacts.version_by_id(row.version_id).digest: row.number
-        for row in reversed(models.versions_of_model(held.model.model_id))
+        for row in reversed(models.versions_of_model(state.model.model_id))
         if artifacts.version_by_id(row.version_id).digest.startswith(digits)
     }
-    if not found:
-        raise NotFound(f"No version of {held.model.name} has a digest that begins with {which}.", field="version")
-    if len(found) > 1:
+    if not numbers:
+        raise NotFound(f"No version of {state.model.name} has a digest that begins with {which}.", field="version")
+    if len(numbers) > 1:
         raise InvalidInput(
-            f"{which} names {len(found)} versions of {held.model.name}; give more digits.", field="version"
+            f"{which} names {len(numbers)} versions of {state.model.name}; give more digits.", field="version"
         )
-    return next(iter(found.values()))
+    return next(iter(numbers.values()))
 
 
 def thing_named(place: Place, name: str) -> str | None:

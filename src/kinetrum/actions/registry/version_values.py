@@ -21,15 +21,15 @@ def values_of_versions(versions: Sequence[ModelVersionRow]) -> dict[int, Version
     for row in versions:
         by_run.setdefault(row.run_id or 0, []).append(row)
     last_steps = links.last_steps([run_id for run_id in by_run if run_id])
-    found: dict[int, VersionValues] = {}
+    values: dict[int, VersionValues] = {}
     for run_id, rows in by_run.items():
-        found |= (
+        values |= (
             _of_run(runs.run_by_id(run_id), rows, last_steps)
             if run_id
             else {row.number: VersionValues({}) for row in rows}
         )
     return {
-        row.number: found[row.number].with_added(
+        row.number: values[row.number].with_added(
             {key: from_json(value, key) for key, value in row.added_values.items()}
         )
         for row in versions
@@ -47,14 +47,14 @@ def _of_run(
         row.version_id: row.artifact_id
         for row in artifacts.versions_by_ids([row.version_id for row in versions if row.step is not None])
     }
-    found = {}
+    values = {}
     for row in versions:
         if row.step is None:
-            found[row.number] = VersionValues(doc.values(goals))
+            values[row.number] = VersionValues(doc.values(goals))
         else:
             last = last_steps.get((run.run_id, artifact_of[row.version_id]), row.step)
-            found[row.number] = at_checkpoint(doc, at_steps[row.step], row.step, row.step >= last)
-    return found
+            values[row.number] = at_checkpoint(doc, at_steps[row.step], row.step, row.step >= last)
+    return values
 
 
 def at_checkpoint(doc: RunDoc, points_there: dict[str, tuple[int, float]], step: int, is_last: bool) -> VersionValues:
@@ -69,8 +69,8 @@ def best_step(run: Run, key: str, steps: Sequence[int]) -> tuple[int, float, Goa
     goal = projects.goals_of(run.experiment_id).get(key)
     if goal is None:
         return None
-    found = point_reading.read_at(run.run_id, steps)
-    measured = {step: values[key][1] for step, values in found.items() if key in values and values[key][0] == step}
+    points = point_reading.read_at(run.run_id, steps)
+    measured = {step: values[key][1] for step, values in points.items() if key in values and values[key][0] == step}
     known = {step: value for step, value in measured.items() if value == value}
     if not known:
         return None

@@ -77,8 +77,8 @@ def things_named(place: Place, references: Sequence[str]) -> Things:
         ref = parse_ref(reference)
         if not isinstance(ref, VersionRef) or ref.path:
             raise InvalidInput(f"{reference!r} names no artifact version; write NAME@NUMBER.", field="things")
-        found = find_version(place, ref.name, ref.which)
-        versions[found.version_id] = found
+        version = find_version(place, ref.name, ref.which)
+        versions[version.version_id] = version
     for name in whole:
         known = find_artifact(place, name)
         parts |= {row.version_id: row for row in artifacts.versions_of(known.artifact_id) if not row.purged_at}
@@ -128,16 +128,16 @@ def _with_family(place: Place, named: Things, children: bool, to_bin: bool) -> t
 def _move(actor: Actor, project: str, references: Sequence[str], children: bool, to_bin: bool) -> Moved:
     place = enter(actor, project, Act.BIN_OWN)
     named, left_below = _with_family(place, things_named(place, references), children, to_bin)
-    held = [runs.lock_run(run.run_id) for run in named.runs]
+    run_rows = [runs.lock_run(run.run_id) for run in named.runs]
     artifacts.lock_versions([row.version_id for row in named.versions])
     versions = sorted(
         artifacts.versions_by_ids([row.version_id for row in named.versions]), key=lambda row: row.version_id
     )
     # Of a whole artifact those stay out that were purged until they were locked.
     versions = [row for row in versions if not (row.purged_at and row.version_id in named.parts)]
-    _check_mine(actor, place, held, versions)
-    _check_movable(held, versions, to_bin)
-    for run in held:
+    _check_mine(actor, place, run_rows, versions)
+    _check_movable(run_rows, versions, to_bin)
+    for run in run_rows:
         if (run.binned_at is not None) != to_bin:
             runs.set_binned(run.run_id, actor.person_id if to_bin else None)
             _note(actor, place, run.subject, to_bin)
@@ -147,7 +147,7 @@ def _move(actor: Actor, project: str, references: Sequence[str], children: bool,
         for row in moved:
             _note(actor, place, row.reference, to_bin)
     moved_models = [_move_model(actor, place, model.name, to_bin) for model in named.models]
-    references = [*(run.reference for run in held), *(row.reference for row in versions), *moved_models]
+    references = [*(run.reference for run in run_rows), *(row.reference for row in versions), *moved_models]
     return Moved(references, left_below)
 
 
@@ -177,8 +177,8 @@ def _note(actor: Actor, place: Place, subject: str, to_bin: bool) -> None:
     journal.append(place.project_id, actor.person_id, act, subject, origin=actor.origin)
 
 
-def _check_mine(actor: Actor, place: Place, held: list[Run], versions: list[VersionRow]) -> None:
-    others = [(run.reference, run.author_id) for run in held if not may_bin(actor, place, run)]
+def _check_mine(actor: Actor, place: Place, run_rows: list[Run], versions: list[VersionRow]) -> None:
+    others = [(run.reference, run.author_id) for run in run_rows if not may_bin(actor, place, run)]
     if not permits(place.role, Act.BIN_OTHERS):
         others += [(row.reference, row.created_by) for row in versions if row.created_by != actor.person_id]
     if others:
@@ -189,11 +189,11 @@ def _check_mine(actor: Actor, place: Place, held: list[Run], versions: list[Vers
         )
 
 
-def _check_movable(held: list[Run], versions: list[VersionRow], to_bin: bool) -> None:
-    gone = [run.reference for run in held if run.purged_at] + [row.reference for row in versions if row.purged_at]
+def _check_movable(run_rows: list[Run], versions: list[VersionRow], to_bin: bool) -> None:
+    gone = [run.reference for run in run_rows if run.purged_at] + [row.reference for row in versions if row.purged_at]
     if gone:
         raise Conflict(f"{gone[0]} was purged; there is nothing left to move. Nothing was changed.")
-    running = [run for run in held if run.status == "running"]
+    running = [run for run in run_rows if run.status == "running"]
     if to_bin and running:
         raise Conflict(f"{running[0].reference} is still running; end it first. Nothing was changed.")
     registered = artifacts.models_on([row.version_id for row in versions]) if to_bin else {}
@@ -211,7 +211,7 @@ def list_bin(actor: Actor, project: str) -> list[BinnedThing]:
     place = enter(actor, project)
     names = people.full_names()
     anybodys = permits(place.role, Act.BIN_OTHERS)
-    found = [
+    things = [
         BinnedThing(
             run.reference,
             "run",
@@ -229,7 +229,7 @@ def list_bin(actor: Actor, project: str) -> list[BinnedThing]:
         if run.binned_at is not None
     ]
     own = permits(place.role, Act.BIN_OWN)
-    found += [
+    things += [
         BinnedThing(
             row.reference,
             "version",
@@ -246,7 +246,7 @@ def list_bin(actor: Actor, project: str) -> list[BinnedThing]:
         for row in artifacts.binned_versions(place.project_id, LISTED)
         if row.binned_at is not None
     ]
-    found += [
+    things += [
         BinnedThing(
             f"model:{model.name}",
             "model",
@@ -263,4 +263,4 @@ def list_bin(actor: Actor, project: str) -> list[BinnedThing]:
         for model in models.models_of(place.project_id)
         if model.binned_at is not None
     ]
-    return sorted(found, key=lambda thing: thing.binned_at, reverse=True)
+    return sorted(things, key=lambda thing: thing.binned_at, reverse=True)

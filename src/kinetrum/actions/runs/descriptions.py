@@ -51,8 +51,8 @@ def label_runs(actor: Actor, project: str, references: Sequence[str], labels: di
     place = enter(actor, project, Act.DESCRIBE)
     if not labels:
         raise InvalidInput("No label was given; write KEY=VALUE, or KEY= to take one away.", field="labels")
-    found = in_lock_order(runs_named(place, references))
-    for run in found:
+    run_rows = in_lock_order(runs_named(place, references))
+    for run in run_rows:
         doc = run_documents.lock_doc(run.run_id)
         before = {key: doc.labels.get(key) for key in labels}
         if before == labels:
@@ -60,7 +60,7 @@ def label_runs(actor: Actor, project: str, references: Sequence[str], labels: di
         doc.labels = merged_labels(doc.labels, labels, run.reference)
         run_documents.save_doc(run, doc, {})
         _note(place, actor, "labelled", run, before, labels)
-    return found
+    return run_rows
 
 
 @transaction
@@ -278,5 +278,5 @@ def _told(goal: Goal | None) -> dict[str, object] | None:
 def result_records(actor: Actor, project: str, experiment: str, run_ref: str) -> list[tuple[str, str, datetime]]:
     """Return (key, value as JSON, time) of every result that was recorded, also those that a later one replaced."""
     place = enter(actor, project)
-    found = records.results_of(find_run(place, experiment, run_ref).run_id)
-    return [(row.key, row.value, row.recorded_at) for row in found]
+    result_rows = records.results_of(find_run(place, experiment, run_ref).run_id)
+    return [(row.key, row.value, row.recorded_at) for row in result_rows]

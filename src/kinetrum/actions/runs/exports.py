@@ -52,12 +52,12 @@ def _chosen_runs(
     actor: Actor,
     project: str,
     experiment: str | None,
-    asked: TableAsked,
+    query: TableAsked,
 ) -> tuple[list[int], list[Source]]:
-    table = table_of(actor, project, experiment, asked.query, asked.sort, pareto=asked.pareto)
+    table = table_of(actor, project, experiment, query.query, query.sort, pareto=query.pareto)
     ids = table.search.page(table.sort, 0, RUNS_LIMIT)
-    if asked.columns is not None:
-        return ids, read_columns(list(asked.columns), table.search.catalogue)
+    if query.columns is not None:
+        return ids, read_columns(list(query.columns), table.search.catalogue)
     known = run_index.keys_of_experiments(table.searched.ids)
     return ids, [Key(scope, name) for scope, name in known]
 
@@ -66,10 +66,10 @@ def runs_table(
     actor: Actor,
     project: str,
     experiment: str | None,
-    asked: TableAsked,
+    query: TableAsked,
 ) -> RunsTable:
     """Return the whole table of runs that fit what is asked, of one experiment or all."""
-    ids, sources = _chosen_runs(actor, project, experiment, asked)
+    ids, sources = _chosen_runs(actor, project, experiment, query)
     chosen = {heading(source): source for source in sources}
 
     def batches() -> Iterator[list[Row]]:
@@ -84,21 +84,21 @@ def read_once(batches: Callable[[], Iterator[list[Row]]]) -> Callable[[], Iterat
 
     What needs two passes (Parquet learns the types first) sees the same rows twice, and the database is asked once.
     """
-    kept: IO[bytes] | None = None
+    laid_file: IO[bytes] | None = None
 
     def through() -> Iterator[list[Row]]:
-        nonlocal kept
-        if kept is not None:
-            kept.seek(0)
+        nonlocal laid_file
+        if laid_file is not None:
+            laid_file.seek(0)
             with suppress(EOFError):
                 while True:
-                    yield pickle.load(kept)
+                    yield pickle.load(laid_file)
             return
         laid_down = tempfile.TemporaryFile()  # noqa: SIM115 - it is read in the next pass and goes with this function
         for batch in batches():
             pickle.dump(batch, laid_down, pickle.HIGHEST_PROTOCOL)
             yield batch
-        kept = laid_down
+        laid_file = laid_down
 
     return through
 
@@ -155,9 +155,9 @@ def stream_points(
         for name in names:
             after: int | None = -(2**63)
             while after is not None:
-                found, after = _stretch(run_id, name, after)
-                if len(found):
-                    yield name, found
+                points, after = _stretch(run_id, name, after)
+                if len(points):
+                    yield name, points
 
     return stretches()
 
@@ -176,9 +176,9 @@ def stream_series(
                 for name in metrics:
                     after: int | None = -(2**63)
                     while after is not None:
-                        found, after = _stretch(run_id, name, after)
-                        if len(found):
-                            yield reference, name, found
+                        points, after = _stretch(run_id, name, after)
+                        if len(points):
+                            yield reference, name, points
 
     return stretches()
 

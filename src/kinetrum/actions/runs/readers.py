@@ -75,12 +75,12 @@ class RunView:
 @snapshot
 def list_projects(actor: Actor) -> list[ProjectView]:
     """Return the projects that the actor may see."""
-    found = []
+    summaries = []
     for project, experiments, run_count, last in projects.projects_of(actor.person_id, actor.is_admin):
         role = Role.MAINTAINER if actor.is_admin else people.role_in(project.project_id, actor.person_id)
         if role is not None:
-            found.append(ProjectView(project, role, experiments, run_count, last))
-    return found
+            summaries.append(ProjectView(project, role, experiments, run_count, last))
+    return summaries
 
 
 @snapshot
@@ -127,11 +127,13 @@ def _experiment(place: Place, summary: ExperimentSummary) -> ExperimentView:
     return ExperimentView(summary, list(goals.values()), best.reference if best else None, value, earlier)
 
 
-def views_of(found: list[Run]) -> list[RunView]:
+def views_of(run_rows: list[Run]) -> list[RunView]:
     """Return runs with their documents and what stands for each key by the goals of their experiments."""
-    docs = run_documents.load_docs([run.run_id for run in found])
+    docs = run_documents.load_docs([run.run_id for run in run_rows])
     names = people.full_names()
-    goals = {experiment_id: projects.goals_of(experiment_id) for experiment_id in {run.experiment_id for run in found}}
+    goals = {
+        experiment_id: projects.goals_of(experiment_id) for experiment_id in {run.experiment_id for run in run_rows}
+    }
     return [
         RunView(
             run,
@@ -140,7 +142,7 @@ def views_of(found: list[Run]) -> list[RunView]:
             docs[run.run_id].values(goals[run.experiment_id]),
             goals[run.experiment_id],
         )
-        for run in found
+        for run in run_rows
     ]
 
 
@@ -186,8 +188,8 @@ def _detail(actor: Actor, place: Place, run: Run) -> RunView:
 
 def _may(actor: Actor, place: Place, run: Run) -> tuple[str, ...]:
     """Name what the actor may do to the run, so that nothing is offered that would be refused."""
-    found = [word for word, act in (("describe", Act.DESCRIBE), ("record", Act.RECORD)) if permits(place.role, act)]
-    return (*found, "bin") if may_bin(actor, place, run) else tuple(found)
+    words = [word for word, act in (("describe", Act.DESCRIBE), ("record", Act.RECORD)) if permits(place.role, act)]
+    return (*words, "bin") if may_bin(actor, place, run) else tuple(words)
 
 
 def may_bin(actor: Actor, place: Place, run: Run) -> bool:
@@ -235,18 +237,18 @@ def read_curves(
     if len(references) > CURVES_LIMIT:
         raise InvalidInput(f"{len(references)} runs were named; at most {CURVES_LIMIT} are drawn.", field="run")
     place = enter(actor, project)
-    found = []
+    curves = []
     for reference in references:
         run = run_named(place, reference)
         if window.against is not None:
-            found.append(_paired(run, metric, window.against, window.width, window.first, window.last))
+            curves.append(_paired(run, metric, window.against, window.width, window.first, window.last))
         else:
-            found.append(
+            curves.append(
                 Curve(
                     run, metric, point_reading.read_curve(run.run_id, metric, window.width, window.first, window.last)
                 )
             )
-    return found
+    return curves
 
 
 def _paired(run: Run, metric: str, against: str, width: int, first: int | None, last: int | None) -> Curve:
@@ -269,11 +271,11 @@ def read_points(actor: Actor, project: str, experiment: str, run_ref: str, metri
     """Return every point of a metric, also those of repeated steps that are not shown."""
     place = enter(actor, project)
     run = find_run(place, experiment, run_ref)
-    found = point_reading.read_points(run.run_id, metric)
-    if not len(found):
+    points = point_reading.read_points(run.run_id, metric)
+    if not len(points):
         known = ", ".join(point_reading.metric_names(run.run_id)[:12]) or "none"
         raise NotFound(f"{run.reference} has no metric {metric!r}; it has {known}.", field="metric")
-    return found
+    return points
 
 
 @snapshot

@@ -19,56 +19,56 @@ from typing import Any, BinaryIO
 MEMORY_BYTES, CPU_S = 4 * 1024**3, 10
 
 
-def _preview(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+def _preview(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
     from kinetrum.core.preview.apart import read_apart
 
     size = files[0].seek(0, 2)
     files[0].seek(0)
-    return json.dumps(asdict(read_apart(given["form"], files[0], size))).encode()
+    return json.dumps(asdict(read_apart(options["form"], files[0], size))).encode()
 
 
-def _rows(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+def _rows(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
     from kinetrum.core.rows.asked import Asked
     from kinetrum.core.rows.joining import join_tables
     from kinetrum.core.rows.reading import read_rows
     from kinetrum.core.rows.selecting import select_rows
 
-    tables = [read_rows(file, path) for file, path in zip(files, given["paths"], strict=True)]
-    asked = Asked(**given["asked"])
-    found = (
-        select_rows(tables[0], asked)
+    tables = [read_rows(file, path) for file, path in zip(files, options["paths"], strict=True)]
+    query = Asked(**options["asked"])
+    rows = (
+        select_rows(tables[0], query)
         if len(tables) == 1
-        else join_tables(tables[0], tables[1], given["key"], given["outcomes"], asked)
+        else join_tables(tables[0], tables[1], options["key"], options["outcomes"], query)
     )
-    return json.dumps(asdict(found)).encode()
+    return json.dumps(asdict(rows)).encode()
 
 
-def _judged(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+def _judged(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
     from kinetrum.core.rows.judging import judge_predictions
     from kinetrum.core.rows.reading import read_rows
 
-    left, right = (read_rows(file, path) for file, path in zip(files, given["paths"], strict=True))
+    left, right = (read_rows(file, path) for file, path in zip(files, options["paths"], strict=True))
     return json.dumps(
-        [asdict(one) for one in judge_predictions(left, right, given["key"], given["confidence"])]
+        [asdict(one) for one in judge_predictions(left, right, options["key"], options["confidence"])]
     ).encode()
 
 
-def _signature(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+def _signature(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
     from kinetrum.core.registry.reading import read_signature
 
     try:
-        found = read_signature(given["form"], files[0])
+        signature = read_signature(options["form"], files[0])
     except ValueError:
         # A file that only bears the name of its form has no signature to tell.
-        found = None
-    return json.dumps(found.to_json() if found else None).encode()
+        signature = None
+    return json.dumps(signature.to_json() if signature else None).encode()
 
 
-def _thumbnails(files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+def _thumbnails(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
     """Answer with one line of JSON, which has the length of each picture or null, and the pictures behind it."""
     from kinetrum.core.media.thumbnails import make_thumbnail
 
-    made = [make_thumbnail(file, given["side"]) for file in files]
+    made = [make_thumbnail(file, options["side"]) for file in files]
     sizes = json.dumps([None if picture is None else len(picture) for picture in made])
     return sizes.encode() + b"\n" + b"".join(picture or b"" for picture in made)
 
@@ -91,13 +91,13 @@ def main() -> None:
     task = sys.argv[1]
     if task == "rows":
         _load_rows()
-    said = sys.stdin.buffer.read()
-    if not said:
+    request_bytes = sys.stdin.buffer.read()
+    if not request_bytes:
         return
-    asked = json.loads(said)
+    request = json.loads(request_bytes)
     with ExitStack() as opened:
-        files: list[BinaryIO] = [opened.enter_context(Path(path).open("rb")) for path in asked["paths"]]
-        sys.stdout.buffer.write(_answer(task, files, asked["given"]))
+        files: list[BinaryIO] = [opened.enter_context(Path(path).open("rb")) for path in request["paths"]]
+        sys.stdout.buffer.write(_answer(task, files, request["given"]))
 
 
 def _load_rows() -> None:
@@ -110,11 +110,11 @@ def _load_rows() -> None:
     join_tables(table, table, "row", (), Asked(sort="row"))
 
 
-def _answer(task: str, files: list[BinaryIO], given: dict[str, Any]) -> bytes:
+def _answer(task: str, files: list[BinaryIO], options: dict[str, Any]) -> bytes:
     from kinetrum.core.base.errors import KinetrumError
 
     try:
-        return TASKS[task](files, given)
+        return TASKS[task](files, options)
     except KinetrumError as error:
         return json.dumps({"error": type(error).__name__, "message": str(error), "field": error.field}).encode()
 

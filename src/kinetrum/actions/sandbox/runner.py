@@ -31,18 +31,18 @@ _lock = threading.Lock()
 log = logging.getLogger("kinetrum.limited")
 
 
-def run_limited(task: str, paths: Sequence[Path], given: dict[str, Any]) -> bytes | None:
+def run_limited(task: str, paths: Sequence[Path], options: dict[str, Any]) -> bytes | None:
     """Run a task of `process` on files; None where it takes too much memory or time, or breaks.
 
     Raises the error that the task told of.
     """
-    said = json.dumps({"paths": [str(path) for path in paths], "given": given}).encode()
+    request = json.dumps({"paths": [str(path) for path in paths], "given": options}).encode()
     with _turns:
         process, waited = _take(task)
-        answer, took_s = _ask(process, said)
+        answer, took_s = _ask(process, request)
         if answer is None and waited and took_s < _AT_ONCE_S:
             # It may have ended while it waited, which tells nothing of the files.
-            answer, took_s = _ask(_start(task), said)
+            answer, took_s = _ask(_start(task), request)
         if task in _AHEAD:
             threading.Thread(target=_start_ahead, args=(task,), daemon=True).start()
     if answer is None:
@@ -52,11 +52,11 @@ def run_limited(task: str, paths: Sequence[Path], given: dict[str, Any]) -> byte
     return answer
 
 
-def _ask(process: subprocess.Popen[bytes], said: bytes) -> tuple[bytes | None, float]:
+def _ask(process: subprocess.Popen[bytes], request: bytes) -> tuple[bytes | None, float]:
     """Return the answer, None where it was given up or broke, and how long that took."""
     began = time.monotonic()
     try:
-        answer, _ = process.communicate(said, timeout=WALL_S)
+        answer, _ = process.communicate(request, timeout=WALL_S)
     except (subprocess.TimeoutExpired, OSError):
         process.kill()
         process.communicate()
@@ -93,8 +93,8 @@ def _start(task: str) -> subprocess.Popen[bytes]:
     )
 
 
-def _raise(said: dict[str, Any]) -> None:
-    kind = getattr(errors, said["error"], None)
+def _raise(problem: dict[str, Any]) -> None:
+    kind = getattr(errors, problem["error"], None)
     if not (isinstance(kind, type) and issubclass(kind, KinetrumError)):
         kind = errors.InvalidInput
-    raise kind(said["message"], field=said["field"])
+    raise kind(problem["message"], field=problem["field"])

@@ -25,14 +25,14 @@ def read_columns(texts: list[str], catalogue: Catalogue) -> list[Source]:
         raise InvalidInput(f"{len(texts)} columns; at most {COLUMNS_LIMIT} are taken.", field="columns")
     settling = Settling(catalogue)
     try:
-        found = [settling.source(parse_subject(text)) for text in texts]
+        sources = [settling.source(parse_subject(text)) for text in texts]
     except QueryError as error:
         raise InvalidInput(f"Columns: {str(error).partition(': ')[2]}", field="columns") from None
-    if Field("note") in found:
+    if Field("note") in sources:
         raise InvalidInput(
             "Notes are long and many; they are not a column. Ask for them: has note, note like …", field="columns"
         )
-    return found
+    return sources
 
 
 def heading(source: Source) -> str:
@@ -47,8 +47,8 @@ def heading(source: Source) -> str:
 def cell_of(source: Source, view: RunView) -> tuple[bool, Value]:
     """Return (present, value) of a column for a run; a duration is in seconds, times are ISO 8601."""
     if isinstance(source, Field):
-        found = _field(source.name, view)
-        return found is not None, found
+        value = _field(source.name, view)
+        return value is not None, value
     return _key(source, view)
 
 
@@ -56,10 +56,10 @@ def _key(key: Key, view: RunView) -> tuple[bool, Value]:
     doc = view.doc
     if key.scope == "value" and key.aggregate != "shown":
         stats = doc.stats.get(key.name)
-        found = None if stats is None else aggregate_value(stats, key.aggregate, view.goals.get(key.name))
-        return stats is not None, found
-    held: Mapping[str, Value] = view.values if key.scope == "value" else getattr(doc, _HELD[key.scope])
-    return key.name in held, held.get(key.name)
+        value = None if stats is None else aggregate_value(stats, key.aggregate, view.goals.get(key.name))
+        return stats is not None, value
+    values: Mapping[str, Value] = view.values if key.scope == "value" else getattr(doc, _HELD[key.scope])
+    return key.name in values, values.get(key.name)
 
 
 def _field(name: str, view: RunView) -> Value:

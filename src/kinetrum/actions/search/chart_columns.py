@@ -46,8 +46,8 @@ def read_drawn(
             )
     ids = table.search.page(table.sort, 0, DRAWN_LIMIT)
     count = table.search.count() if len(ids) == DRAWN_LIMIT else len(ids)
-    found = []
+    drawn = []
     for text, source in zip(columns, sources, strict=True):
-        held = column_of(table.search.catalogue, source, ids)
-        found.append(DrawnColumn(text, source, table.goals.get(source.name), [held.get(run_id) for run_id in ids]))
-    return runs.runs_by_ids(ids), found, max(0, count - len(ids))
+        values = column_of(table.search.catalogue, source, ids)
+        drawn.append(DrawnColumn(text, source, table.goals.get(source.name), [values.get(run_id) for run_id in ids]))
+    return runs.runs_by_ids(ids), drawn, max(0, count - len(ids))

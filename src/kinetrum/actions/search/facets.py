@@ -78,13 +78,13 @@ def list_facets(actor: Actor, project: str, experiment: str | None) -> tuple[lis
     keys = [Key(scope, name) for scope, name in run_index.keys_of_experiments(searched.ids)]
     places = catalogue.plain_places(keys)
     keys.sort(key=lambda key: (("value", "param", "label").index(key.scope), key.name not in goals))
-    held = held_by_keys(searched, list(places.values()))
+    held_keys = held_by_keys(searched, list(places.values()))
     nothing = Held(Kinds(0), None)
     return [
         FacetKey(
             key.scope,
             key.name,
-            held.get(places.get(key, 0), nothing),
+            held_keys.get(places.get(key, 0), nothing),
             goals.get(key.name) if key.scope == "value" else None,
         )
         for key in keys
@@ -113,9 +113,9 @@ def offers(actor: Actor, project: str, experiment: str | None, text: str) -> Off
     """Return what may stand at the end of a query that is being written."""
     wanted = expected(text)
     table = table_of(actor, project, experiment, "", "")
-    found = _OFFERING[wanted.what](wanted, table) if wanted.what in _OFFERING else []
+    offered = _OFFERING[wanted.what](wanted, table) if wanted.what in _OFFERING else []
     begun = wanted.begun.lower()
-    fitting = [offer for offer in found if begun in offer.text.lower()]
+    fitting = [offer for offer in offered if begun in offer.text.lower()]
     fitting.sort(key=lambda offer: not offer.text.lower().lstrip('"').startswith(begun))
     return Offers(wanted.at, wanted.what, fitting[:OFFERS_LIMIT])
 
@@ -130,7 +130,7 @@ def _names(wanted: Expected, table: Table, scopes: tuple[str, ...]) -> list[Offe
         keys = []
     prefix = f"{wanted.scope}:" if wanted.scope else ""
     taken: set[str] = set()
-    found = []
+    names = []
     for scope, name in keys:
         # A name that several scopes have is written with its scope from the second on.
         plain = name not in taken and name not in FIELDS
@@ -138,34 +138,34 @@ def _names(wanted: Expected, table: Table, scopes: tuple[str, ...]) -> list[Offe
         written = prefix + word(name) if prefix or plain else f"{_SCOPE_WORDS[scope]}:{word(name)}"
         goal = goals.get(name) if scope == "value" else None
         about = f", {'higher' if goal.higher else 'lower'} is better" if goal else ""
-        found.append(Offer(written, scope, _CALLED[scope] + about))
-    return found
+        names.append(Offer(written, scope, _CALLED[scope] + about))
+    return names
 
 
 _SCOPE_WORDS = {scope: written for written, scope in _SCOPES.items()}
 
 
 def _tests(wanted: Expected, table: Table) -> list[Offer]:
-    found = _names(wanted, table, ("value", "param", "label"))
+    offered = _names(wanted, table, ("value", "param", "label"))
     prefix = "run:" if wanted.scope == "run" else ""
     fields = [Offer(prefix + name, "field", _CALLED["field"]) for name in FIELDS]
     if wanted.scope:
-        return fields if prefix else _plots(table) if wanted.scope == "plot" else found
+        return fields if prefix else _plots(table) if wanted.scope == "plot" else offered
     words = [
         Offer("not", "word", "denies a test"),
         Offer("has", "word", "the run has it"),
         Offer("used", "word", "the run used this data"),
     ]
     aggregates = [Offer(f"{name}(", "word", "of a metric's points") for name in AGGREGATES]
-    return found + fields + words + aggregates
+    return offered + fields + words + aggregates
 
 
 def _has(wanted: Expected, table: Table) -> list[Offer]:
     if wanted.scope == "plot":
         return _plots(table)
-    found = _names(wanted, table, ("value", "param", "label"))
+    offered = _names(wanted, table, ("value", "param", "label"))
     fields = [Offer(name, "field", _CALLED["field"]) for name in ("note", "problem", "parent", "name", "ended")]
-    return found + fields + ([] if wanted.scope else _plots(table))
+    return offered + fields + ([] if wanted.scope else _plots(table))
 
 
 def _plots(table: Table) -> list[Offer]:

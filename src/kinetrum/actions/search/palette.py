@@ -38,14 +38,14 @@ def find(actor: Actor, text: str, project: str | None) -> list[PaletteMatch]:
         return []
     rows = [row for row, *_ in projects.projects_of(actor.person_id, actor.is_admin)]
     rows.sort(key=lambda row: (row.name != project, row.name))
-    found: dict[str, PaletteMatch] = {}
+    matches: dict[str, PaletteMatch] = {}
     for row in rows:
         role = role_of(actor, row.project_id)
         if role is None:
             continue
         for each in _in_project(Place(row, role), actor, text):
-            found.setdefault(each.address, each)
-        if len(found) >= FOUND_LIMIT:
+            matches.setdefault(each.address, each)
+        if len(matches) >= FOUND_LIMIT:
             break
     wanted = text.lower()
     order = {"experiment": 0, "model": 1, "artifact": 2, "view": 3, "run": 4, "project": 5}
@@ -54,7 +54,7 @@ def find(actor: Actor, text: str, project: str | None) -> list[PaletteMatch]:
         names = {each.reference.lower(), each.title.lower()}
         return wanted not in names, each.project != project and project is not None, order[each.kind]
 
-    return sorted(found.values(), key=place)[:FOUND_LIMIT]
+    return sorted(matches.values(), key=place)[:FOUND_LIMIT]
 
 
 def _in_project(place: Place, actor: Actor, text: str) -> Iterator[PaletteMatch]:

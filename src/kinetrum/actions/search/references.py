@@ -23,26 +23,26 @@ RUNS_AT_ONCE = 1_000
 def find_run(place: Place, experiment: str, pick: str) -> Run:
     """Return the run that `pick` names in an experiment: a number, `last`, `best:KEY`, or its id."""
     if len(pick) == 36:
-        found = runs.run_by_uid(id_bytes(pick))
-        if found is None or found.project_id != place.project_id or not _is_in(place, found, experiment):
+        run = runs.run_by_uid(id_bytes(pick))
+        if run is None or run.project_id != place.project_id or not _is_in(place, run, experiment):
             raise NotFound(f"{experiment} has no run with the id {pick}.", field="run")
-        return found
+        return run
     row = experiment_in(place, experiment)
     if pick.isascii() and pick.isdigit():
-        found = runs.run_by_number(row.experiment_id, int(pick)) if len(pick) < 10 else None
+        run = runs.run_by_number(row.experiment_id, int(pick)) if len(pick) < 10 else None
     elif pick == "last":
-        found = runs.last_run(row.experiment_id)
+        run = runs.last_run(row.experiment_id)
     elif pick.startswith("best:"):
         return _best(place, row.experiment_id, experiment, pick[5:])
     elif is_id_tail(pick):
         return find_run_by_tail(place, pick)
     else:
         raise InvalidInput(f"{pick!r} names no run; a number, last, best:KEY or an id does.", field="run")
-    if found is None:
+    if run is None:
         last = runs.last_run(row.experiment_id)
         there = f"the newest is {last.reference}" if last else "it has no runs yet"
         raise NotFound(f"There is no run {experiment}/{pick}; {there}.", field="run")
-    return found
+    return run
 
 
 def _is_in(place: Place, run: Run, experiment: str) -> bool:
@@ -58,21 +58,21 @@ def _best(place: Place, experiment_id: int, experiment: str, key: str) -> Run:
     if goal is None:
         known = ", ".join(projects.goals_of(experiment_id)) or "none"
         raise NotFound(f"{experiment} has no goal for {key!r}, so no run is best; goals: {known}.", field="run")
-    found = runs.best_run(place.project_id, experiment_id, key, goal.higher)
-    if found is None:
+    run = runs.best_run(place.project_id, experiment_id, key, goal.higher)
+    if run is None:
         raise NotFound(f"No finished run of {experiment} has {key!r}.", field="run")
-    return found
+    return run
 
 
 def find_run_by_tail(place: Place, tail: str) -> Run:
     """Return the one run of a project whose id ends so; raises InvalidInput where several do."""
-    found = runs.runs_by_tail([place.project_id], tail.lower())
-    if not found:
+    run_rows = runs.runs_by_tail([place.project_id], tail.lower())
+    if not run_rows:
         raise NotFound(f"No run of {place.project.name} has an id that ends in {tail}.", field="run")
-    if len(found) > 1:
-        both = " and ".join(run.reference for run in found)
+    if len(run_rows) > 1:
+        both = " and ".join(run.reference for run in run_rows)
         raise InvalidInput(f"{tail} fits several runs: {both}; write more of the id.", field="run")
-    return found[0]
+    return run_rows[0]
 
 
 def run_named(place: Place, reference: str) -> Run:
@@ -83,13 +83,13 @@ def run_named(place: Place, reference: str) -> Run:
 
 def find_artifact(place: Place, name: str, lock: bool = False) -> ArtifactRow:
     """Return an artifact by name, locked until the transaction ends if asked."""
-    found = artifacts.artifact_named(place.project_id, name, lock)
-    if found is None:
+    artifact = artifacts.artifact_named(place.project_id, name, lock)
+    if artifact is None:
         known = ", ".join(version.name for version in artifacts.artifacts_of(place.project_id)[:8])
         raise NotFound(
             f"{place.project.name} has no artifact {name!r}; it has {known or 'none yet'}.", field="artifact"
         )
-    return found
+    return artifact
 
 
 def find_version(place: Place, name: str, which: str) -> VersionRow:
@@ -98,18 +98,18 @@ def find_version(place: Place, name: str, which: str) -> VersionRow:
     if which.startswith("best:"):
         return _best_version(row, which[5:])
     if which == "latest":
-        found = artifacts.newest_version(row.artifact_id)
+        version = artifacts.newest_version(row.artifact_id)
     elif which.isascii() and which.isdigit() and len(which) < 10:
-        found = artifacts.version_numbered(row.artifact_id, int(which))
+        version = artifacts.version_numbered(row.artifact_id, int(which))
     else:
         raise NotFound(
             f"{name}@{which}: {name} is an artifact; its versions are numbers, latest or best:KEY.", field="version"
         )
-    if found is None:
+    if version is None:
         newest = artifacts.newest_version(row.artifact_id)
         there = f"the newest is {newest.reference}" if newest else "all it has are in the bin or purged"
         raise NotFound(f"There is no version {name}@{which}; {there}.", field="version")
-    return found
+    return version
 
 
 def _best_version(row: ArtifactRow, key: str) -> VersionRow:
@@ -130,7 +130,7 @@ def _best_version(row: ArtifactRow, key: str) -> VersionRow:
     if not known:
         raise NotFound(f"No run that generated {row.name} measured {key} where it did.", field="version")
     # The earliest of equals.
-    best = min(known, key=lambda found: (-found[0] if True in ways else found[0], found[1]))
+    best = min(known, key=lambda checkpoint: (-checkpoint[0] if True in ways else checkpoint[0], checkpoint[1]))
     return versions[best[2]]
 
 
@@ -142,7 +142,7 @@ def values_of_links(makers: Mapping[int, Run], made: Sequence[LinkRow], key: str
             steps.setdefault(link.run_id, set()).add(link.step)
     at_steps = {run_id: point_reading.read_at(run_id, sorted(wanted)) for run_id, wanted in steps.items()}
     ends: dict[int, object] = {}
-    found = []
+    values = []
     for link in made:
         run = makers[link.run_id]
         if link.step is not None:
@@ -154,8 +154,8 @@ def values_of_links(makers: Mapping[int, Run], made: Sequence[LinkRow], key: str
                 ]
             value = ends[run.run_id]
         if isinstance(value, int | float) and not isinstance(value, bool):
-            found.append((link, float(value)))
-    return found
+            values.append((link, float(value)))
+    return values
 
 
 def run_to_write(actor: Actor, project: str, experiment: str, pick: str) -> tuple[Place, Run]:
@@ -172,23 +172,23 @@ def runs_named(place: Place, references: Sequence[str]) -> list[Run]:
     if not 1 <= len(references) <= RUNS_AT_ONCE:
         raise InvalidInput(f"{len(references)} runs were named; 1 to {RUNS_AT_ONCE} are taken at once.", field="runs")
     numbered = _numbered(place, references)
-    found = (numbered.get(reference) or run_named(place, reference) for reference in references)
-    return list({run.run_id: run for run in found}.values())
+    run_rows = (numbered.get(reference) or run_named(place, reference) for reference in references)
+    return list({run.run_id: run for run in run_rows}.values())
 
 
 def _numbered(place: Place, references: Sequence[str]) -> dict[str, Run]:
     """Read those that are named by their numbers all at once."""
-    asked: dict[str, dict[int, str]] = {}
+    wanted: dict[str, dict[int, str]] = {}
     for reference in references:
         experiment, _, pick = reference.rpartition("/")
         if experiment and pick.isascii() and pick.isdigit() and len(pick) < 10:
-            asked.setdefault(experiment, {})[int(pick)] = reference
-    found: dict[str, Run] = {}
-    for experiment, numbers in asked.items():
+            wanted.setdefault(experiment, {})[int(pick)] = reference
+    runs_by_reference: dict[str, Run] = {}
+    for experiment, numbers in wanted.items():
         row = projects.experiment_named(place.project_id, experiment)
         runs_there = runs.runs_by_numbers(row.experiment_id, list(numbers)) if row else {}
-        found |= {numbers[number]: run for number, run in runs_there.items()}
-    return found
+        runs_by_reference |= {numbers[number]: run for number, run in runs_there.items()}
+    return runs_by_reference
 
 
 def in_lock_order(runs: Sequence[Run]) -> list[Run]:

@@ -53,25 +53,25 @@ class GroupPage:
 
 
 @snapshot
-def list_groups(actor: Actor, project: str, experiment: str | None, by_text: str, asked: Asked) -> GroupPage:
+def list_groups(actor: Actor, project: str, experiment: str | None, by_text: str, query: Asked) -> GroupPage:
     """Return one page of groups by a column, or by `replicates`.
 
     Sorted by a key, groups stand in the order of its mean (better first by its goal), else the latest run's first.
     Every number that runs of a group have in a column is added up; where all have the same value it is shared.
     Raises InvalidInput for a column that runs are not grouped by.
     """
-    offset, limit = asked.start(), min(asked.limit, PAGE_LIMIT)
-    table = table_of(actor, project, experiment, asked.query, asked.sort, pareto=asked.pareto)
+    offset, limit = query.start(), min(query.limit, PAGE_LIMIT)
+    table = table_of(actor, project, experiment, query.query, query.sort, pareto=query.pareto)
     by = _read_by(by_text, table.search.catalogue)
-    columns = _columns(asked.columns, table, by)
+    columns = _columns(query.columns, table, by)
     grouping = RunGroups(table.search, by)
-    found, count = grouping.page(table.sort[0], offset, limit + 1)
-    groups = found[:limit]
+    rows_of_groups, count = grouping.page(table.sort[0], offset, limit + 1)
+    groups = rows_of_groups[:limit]
     grouping.add_up(groups, [key for _, key in columns])
     last = {view.run.run_id: view for view in views_of(runs.runs_by_ids([group.last_run_id for group in groups]))}
     named = by_text.strip()
     # A front of fewer runs is another front: what stands under a line is named by the runs themselves.
-    inside = asked.query if not asked.pareto or experiment is None else both(asked.query, _numbered(table))
+    inside = query.query if not query.pareto or experiment is None else both(query.query, _numbered(table))
     return GroupPage(
         by,
         [_view(by, group, last[group.last_run_id], inside) for group in groups],
@@ -79,16 +79,16 @@ def list_groups(actor: Actor, project: str, experiment: str | None, by_text: str
         list(table.goals.values()),
         min(count, COUNT_CAP),
         count > COUNT_CAP,
-        len(found) > limit and offset + limit < LAST_ROW,
+        len(rows_of_groups) > limit and offset + limit < LAST_ROW,
         table.remarks,
-        in_python(project, experiment, asked.query, asked.columns, asked.sort, named),
-        in_shell(project, experiment, asked.query, asked.columns, asked.sort, named),
+        in_python(project, experiment, query.query, query.columns, query.sort, named),
+        in_shell(project, experiment, query.query, query.columns, query.sort, named),
     )
 
 
 def _numbered(table: Table) -> str:
-    found = runs.runs_by_ids(table.search.page(table.sort, 0, _NUMBERED_LIMIT))
-    return f"number in {{{', '.join(str(run.number) for run in found)}}}"
+    run_rows = runs.runs_by_ids(table.search.page(table.sort, 0, _NUMBERED_LIMIT))
+    return f"number in {{{', '.join(str(run.number) for run in run_rows)}}}"
 
 
 def _read_by(text: str, catalogue: RunCatalogue) -> Source:

@@ -83,10 +83,10 @@ def searched_in(place: Place, experiment: str | None) -> Searched:
     """Return one experiment, or all of a project."""
     if experiment is not None:
         row = experiment_in(place, experiment)
-        found: tuple[tuple[int, str], ...] = ((row.experiment_id, row.name),)
+        experiments: tuple[tuple[int, str], ...] = ((row.experiment_id, row.name),)
     else:
-        found = tuple(projects.experiments_in(place.project_id))
-    return Searched(place.project_id, place.project.name, found)
+        experiments = tuple(projects.experiments_in(place.project_id))
+    return Searched(place.project_id, place.project.name, experiments)
 
 
 def table_of(
@@ -133,8 +133,8 @@ def front_of(search: RunSearch, goals: list[SortKey]) -> Filter:
     columns = [column_of(search.catalogue, goal.source, ids) for goal in goals]
     values = np.array([[_finite(column.get(run_id)) for column in columns] for run_id in ids], dtype=float)
     on_it = pareto_front(values.reshape(len(ids), len(goals)), [goal.descending for goal in goals])
-    kept = [run_id for run_id, on in zip(ids, on_it.tolist(), strict=True) if on]
-    return Filter(f"r.run_id IN {places(kept)}", tuple(kept)) if kept else NEVER
+    front = [run_id for run_id, on in zip(ids, on_it.tolist(), strict=True) if on]
+    return Filter(f"r.run_id IN {places(front)}", tuple(front)) if front else NEVER
 
 
 def _finite(value: Value) -> float:
@@ -165,13 +165,13 @@ def _or_invalid(find: Callable[[], T]) -> T:
 
 def _versions(place: Place, used: UsedContent, elsewhere: Callable[[str | None], Place]) -> list[int]:
     if used.digest is not None:
-        found = [
+        version_cells = [
             row
             for digest in artifacts.digests_that_begin(place.project_id, used.digest)
             for row in artifacts.versions_of_digest(place.project_id, digest)
             or artifacts.versions_with_file(place.project_id, digest, _VERSIONS_LIMIT)
         ]
-        return [row.version_id for row in found]
+        return [row.version_id for row in version_cells]
     reference = used.reference
     assert reference is not None
     there = elsewhere(reference.project)
@@ -216,20 +216,20 @@ class Asked:
 
 
 @snapshot
-def list_runs(actor: Actor, project: str, experiment: str | None, asked: Asked) -> RunPage:
+def list_runs(actor: Actor, project: str, experiment: str | None, query: Asked) -> RunPage:
     """Return one page of an experiment's runs, or of all runs of a project.
 
     `sort` names keys, the strongest first: `recall` (better first by its goal, else the higher),
     `fit_seconds:asc`, `started:desc`. Missing values come last; without it the latest run is first.
     `columns` names what is to be shown; what each means comes back as `chosen`.
     """
-    offset, limit = asked.start(), asked.limit
-    table = table_of(actor, project, experiment, asked.query, asked.sort, asked.fold, asked.pareto)
+    offset, limit = query.start(), query.limit
+    table = table_of(actor, project, experiment, query.query, query.sort, query.fold, query.pareto)
     ids = table.search.page(table.sort, offset, limit + 1)
     count = table.search.count()
     views = views_of(runs.runs_by_ids(ids[:limit]))
     known = run_index.keys_of_experiments(table.searched.ids)
-    columns = list(asked.columns)
+    columns = list(query.columns)
     return RunPage(
         rows=views,
         columns=[RunColumn(scope, name, _differs(views, scope, name)) for scope, name in known],
@@ -242,19 +242,19 @@ def list_runs(actor: Actor, project: str, experiment: str | None, asked: Asked) 
         chosen=list(zip(columns, read_columns(columns, table.search.catalogue), strict=True)),
         children=run_families.counts_of_children([view.run.uid for view in views], table.searched.ids),
         parents=run_families.references_of(sorted({view.run.parent_uid for view in views if view.run.parent_uid})),
-        python=in_python(project, experiment, asked.query, columns, asked.sort, pareto=asked.pareto),
-        shell=in_shell(project, experiment, asked.query, columns, asked.sort, pareto=asked.pareto),
+        python=in_python(project, experiment, query.query, columns, query.sort, pareto=query.pareto),
+        shell=in_shell(project, experiment, query.query, columns, query.sort, pareto=query.pareto),
     )
 
 
 def _differs(views: list[RunView], scope: str, name: str) -> bool:
     if scope == "value":
         return True
-    held = [view.doc.labels if scope == "label" else view.doc.params for view in views]
-    present = [name in values for values in held]
+    values_of_key = [view.doc.labels if scope == "label" else view.doc.params for view in views]
+    present = [name in values for values in values_of_key]
     if not all(present):
         return any(present)
-    return any(not same(held[0][name], values[name]) for values in held)
+    return any(not same(values_of_key[0][name], values[name]) for values in values_of_key)
 
 
 def _write_cursor(offset: int) -> str:

@@ -56,20 +56,22 @@ def _settled(actor: Actor, place: Place, experiment: str | None, arrangement: Ma
     """
     if sum(len(name) + len(text) for name, text in arrangement.items()) > ARRANGEMENT_LIMIT:
         raise InvalidInput(f"An arrangement has at most {ARRANGEMENT_LIMIT:,} characters.", field="arrangement")
-    found = dict(arrangement)
-    table = table_of(actor, place.project.name, experiment, found.get("q", ""), found.get("sort", ""))
+    arrangement_now = dict(arrangement)
+    table = table_of(
+        actor, place.project.name, experiment, arrangement_now.get("q", ""), arrangement_now.get("sort", "")
+    )
     catalogue = table.search.catalogue
-    if found.get("q"):
-        found["q"] = resolved_query(found["q"], catalogue)
+    if arrangement_now.get("q"):
+        arrangement_now["q"] = resolved_query(arrangement_now["q"], catalogue)
     for name in ("sort", "cols", "group", "pin", "pareto", *_LENS):
-        if found.get(name) and (name, found[name]) != ("logs", "none"):
-            found[name] = ",".join(resolved_names(found[name], catalogue))
-    if found.get("wide"):
-        widths = [part.rpartition("~") for part in resolved_parts(found["wide"])]
-        found["wide"] = ",".join(
+        if arrangement_now.get(name) and (name, arrangement_now[name]) != ("logs", "none"):
+            arrangement_now[name] = ",".join(resolved_names(arrangement_now[name], catalogue))
+    if arrangement_now.get("wide"):
+        widths = [part.rpartition("~") for part in resolved_parts(arrangement_now["wide"])]
+        arrangement_now["wide"] = ",".join(
             f"{resolved}~{width}" for name, _, width in widths for resolved in resolved_names(name, catalogue)
         )
-    return found
+    return arrangement_now
 
 
 @dataclass(frozen=True)
@@ -240,11 +242,11 @@ def _project_of(secret: str) -> str:
 def _shown_by(secret: str, offset: int = 0) -> SharedView:
     link, actor = _opened(secret)
     arrangement = link.arrangement
-    asked = Asked(
+    query = Asked(
         arrangement.get("q", ""), arrangement.get("sort", ""), None, offset, pareto=arrangement.get("pareto", "")
     )
     named = resolved_parts(arrangement.get("cols", ""))
-    page = list_runs(actor, link.project, link.experiment, _with_columns(asked, named))
+    page = list_runs(actor, link.project, link.experiment, _with_columns(query, named))
     columns = page.chosen or [(heading(source), source) for source in _leading(page)]
     cells = [[cell_of(source, view) for _, source in columns] for view in page.rows]
     return SharedView(link, page, columns, cells)
@@ -255,8 +257,8 @@ def resolved_parts(text: str) -> list[str]:
     return [part.strip() for part in re.findall(r"""(?:[^,"']|"[^"]*"|'[^']*')+""", text) if part.strip()]
 
 
-def _with_columns(asked: Asked, columns: list[str]) -> Asked:
-    return replace(asked, columns=tuple(columns))
+def _with_columns(query: Asked, columns: list[str]) -> Asked:
+    return replace(query, columns=tuple(columns))
 
 
 def _leading(page: RunPage) -> list[Source]:

@@ -92,11 +92,11 @@ def _import(arguments: argparse.Namespace) -> int:
     from kinetrum.client.archives.transfer import import_, import_everything
 
     if not Path(arguments.path).is_dir():
-        found = import_(arguments.path, project=arguments.project, same_people=arguments.same_people)
+        outcome = import_(arguments.path, project=arguments.project, same_people=arguments.same_people)
         if arguments.json:
-            output.print_json(found)
+            output.print_json(outcome)
         else:
-            _tell(found, "")
+            _tell(outcome, "")
         return 0
     if arguments.project:
         raise InvalidInput(
@@ -106,22 +106,22 @@ def _import(arguments: argparse.Namespace) -> int:
     if arguments.json:
         output.print_json(done)
         return 0
-    for name, found in done.items():
-        _tell(found, f"{name}: ")
+    for name, outcome in done.items():
+        _tell(outcome, f"{name}: ")
     return 0
 
 
-def _tell(found: answers.Imported, project: str) -> None:
+def _tell(outcome: answers.Imported, project: str) -> None:
     counts = [
-        _counted(len(found["runs"]), "run"),
-        _counted(len(found["versions"]), "artifact version"),
-        *([_counted(len(found["models"]), "model version")] if found["models"] else []),
-        *([_counted(len(found["views"]), "view")] if found["views"] else []),
+        _counted(len(outcome["runs"]), "run"),
+        _counted(len(outcome["versions"]), "artifact version"),
+        *([_counted(len(outcome["models"]), "model version")] if outcome["models"] else []),
+        *([_counted(len(outcome["views"]), "view")] if outcome["views"] else []),
     ]
     brought = f"{', '.join(counts[:-1])} and {counts[-1]}"
-    known = f"; {len(found['known'])} were here already" if found["known"] else ""
-    print(f"{project}{brought} imported from {output.clean(found['source'])}{known}.")
-    for remark in found["remarks"]:
+    known = f"; {len(outcome['known'])} were here already" if outcome["known"] else ""
+    print(f"{project}{brought} imported from {output.clean(outcome['source'])}{known}.")
+    for remark in outcome["remarks"]:
         output.note(output.clean(remark))
 
 

@@ -41,10 +41,10 @@ def _points(arguments: argparse.Namespace) -> int:
     if arguments.form or arguments.output:
         return _write(arguments, run.points_table(arguments.metrics, form=_form(arguments)))
     for name in arguments.metrics or list(run.metrics):
-        found = run.metrics[name].points() if name in run.metrics else _unknown(run, name)
+        points = run.metrics[name].points() if name in run.metrics else _unknown(run, name)
         rows = [
             [name, str(step), f"{value:.6g}", str(at)]
-            for step, value, at in zip(found.step, found.value, found.time, strict=True)
+            for step, value, at in zip(points.step, points.value, points.time, strict=True)
         ]
         output.print_table(["metric", "step", "value", "time (UTC)"], rows)
     return 0

@@ -46,42 +46,42 @@ def _compare(arguments: argparse.Namespace) -> int:
         if arguments.baseline not in refs:
             refs.append(arguments.baseline)
         baseline = refs.index(arguments.baseline)
-    found = compare(refs, project=arguments.project, baseline=baseline, each=arguments.each)
+    comparison = compare(refs, project=arguments.project, baseline=baseline, each=arguments.each)
     if arguments.json:
-        output.print_json(found)
+        output.print_json(comparison)
         return 0
-    _show(found)
-    if len(found["runs"]) == 2:
-        _show_rows(found.rows())
-        _show_reasons(found, arguments.on)
+    _show(comparison)
+    if len(comparison["runs"]) == 2:
+        _show_rows(comparison.rows())
+        _show_reasons(comparison, arguments.on)
     return 0
 
 
-def _show(found: Comparison) -> None:
-    head = found["headline"]
+def _show(comparison: Comparison) -> None:
+    head = comparison["headline"]
     sentence = output.wrapped(head["finding"] + head["rest"])
     # Lines are broken at spaces alone, so the finding is as long as before.
     at = len(head["finding"])
     print(paint(sentence[:at], "strong") + sentence[at:])
     output.say(head["reason"], "quiet")
-    names = _names(found["runs"])
+    names = _names(comparison["runs"])
     print_section("Set differently")
-    around = [{**row, "key": f"data {row['key']}"} for row in found["inputs"]] + found["surroundings"]
-    rows = [[row["key"], *_cells(row)] for row in found["settings"] + around]
+    around = [{**row, "key": f"data {row['key']}"} for row in comparison["inputs"]] + comparison["surroundings"]
+    rows = [[row["key"], *_cells(row)] for row in comparison["settings"] + around]
     if rows:
         output.print_table(["setting", *names], rows, keep=3)
-    equal = found["settings_equal"] + found["inputs_equal"] + found["surroundings_equal"]
+    equal = comparison["settings_equal"] + comparison["inputs_equal"] + comparison["surroundings_equal"]
     print(paint(f"{equal} equal, not shown", "quiet"))
     print_section("Came out differently")
     many = len(names) > 2
-    outcomes = [_outcome(row, found["baseline"], many) for row in found["outcomes"]]
-    outcomes += [_outcome(row, found["baseline"], many) for row in found["costs"]]
+    outcomes = [_outcome(row, comparison["baseline"], many) for row in comparison["outcomes"]]
+    outcomes += [_outcome(row, comparison["baseline"], many) for row in comparison["costs"]]
     if outcomes:
         tail = [] if many else ["change", "", "", "95 % interval"]
         output.print_table(["key", *names, *tail], outcomes, keep=3)
     if many:
-        print(paint(f"against {names[found['baseline']]}: + better, − worse, ~ within noise", "quiet"))
-    print(paint(f"{found['outcomes_equal']} equal, not shown", "quiet"))
+        print(paint(f"against {names[comparison['baseline']]}: + better, − worse, ~ within noise", "quiet"))
+    print(paint(f"{comparison['outcomes_equal']} equal, not shown", "quiet"))
 
 
 def _names(runs: list[answers.ComparedRun]) -> list[str]:
@@ -113,9 +113,9 @@ def _outcome(row: answers.ComparedOutcome, baseline: int, many: bool) -> list[st
     change = next((one for one in row["changes"] if one is not None), None)
     if change is None:
         return [key, *cells, "", "", "", ""]
-    told = change["difference"]
+    difference = change["difference"]
     share = "" if change["share"] is None else f"{_signed(100 * change['share'])} %"
-    interval = _interval(told["low"], told["high"])
+    interval = _interval(difference["low"], difference["high"])
     return [key, *cells, _signed(change["change"]), share, verdict_words(change), interval]
 
 
@@ -130,8 +130,8 @@ def _interval(low: float | None, high: float | None) -> str:
 
 
 def _show_rows(judged: list[answers.JudgedRows]) -> None:
-    told = [(one["name"], difference) for one in judged for difference in one["differences"]]
-    if told:
+    differences = [(one["name"], difference) for one in judged for difference in one["differences"]]
+    if differences:
         print_section("On the same rows")
         rows = [
             [
@@ -144,7 +144,7 @@ def _show_rows(judged: list[answers.JudgedRows]) -> None:
                 on_rows(difference),
                 difference["method"],
             ]
-            for _, difference in told
+            for _, difference in differences
         ]
         output.print_table(["measure", "rows", "first", "second", "change", "95 % interval", "", "by"], rows, keep=3)
     for one in judged:
@@ -152,9 +152,9 @@ def _show_rows(judged: list[answers.JudgedRows]) -> None:
             print(paint(output.clean(f"{one['name']}: {one['note']}"), "quiet"))
 
 
-def _show_reasons(found: Comparison, on: str | None) -> None:
+def _show_reasons(comparison: Comparison, on: str | None) -> None:
     try:
-        reasons = found.reasons(on)
+        reasons = comparison.reasons(on)
     except InvalidInput:
         if on is not None:
             raise
@@ -169,11 +169,11 @@ def _show_reasons(found: Comparison, on: str | None) -> None:
 def _effects(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.comparison import effects
 
-    found = effects(arguments.experiment, on=arguments.on, query=arguments.query, project=arguments.project)
+    explained = effects(arguments.experiment, on=arguments.on, query=arguments.query, project=arguments.project)
     if arguments.json:
-        output.print_json(found)
+        output.print_json(explained)
         return 0
-    output.say(output.clean(found["sentence"]), "strong")
+    output.say(output.clean(explained["sentence"]), "strong")
     rows = [
         [
             output.clean(effect["factor"]),
@@ -182,15 +182,15 @@ def _effects(arguments: argparse.Namespace) -> int:
             "" if effect["rank"] is None else f"{effect['rank']:+.2f}",
             _levels(effect["levels"]),
         ]
-        for effect in found["effects"]
+        for effect in explained["effects"]
     ]
     if rows:
         print()
-        output.print_table(["factor", "share", "", "rank", f"mean {found['key']} (runs)"], rows, keep=4)
-    for one in found["interactions"]:
+        output.print_table(["factor", "share", "", "rank", f"mean {explained['key']} (runs)"], rows, keep=4)
+    for one in explained["interactions"]:
         print(paint(f"{' and '.join(one['factors'])} may work together (p {one['p']:.2g}).", "quiet"))
-    if found["unvaried"]:
-        output.say(f"Not varied, or different in every run: {', '.join(found['unvaried'])}", "quiet")
+    if explained["unvaried"]:
+        output.say(f"Not varied, or different in every run: {', '.join(explained['unvaried'])}", "quiet")
     output.say(
         "What people happened to try is not a planned experiment: this is what goes along, not what causes.", "quiet"
     )
@@ -203,5 +203,5 @@ def _certainty(effect: answers.Effect) -> str:
 
 
 def _levels(levels: list[answers.Level]) -> str:
-    told = [f"{output.clean(level['name'])}: {level['mean']:.3g} ({level['runs']})" for level in levels[:_LEVELS]]
-    return "  ".join(told) + (" …" if len(levels) > _LEVELS else "")
+    words = [f"{output.clean(level['name'])}: {level['mean']:.3g} ({level['runs']})" for level in levels[:_LEVELS]]
+    return "  ".join(words) + (" …" if len(levels) > _LEVELS else "")

@@ -112,15 +112,15 @@ def _chosen(run: RecordedRun, arguments: argparse.Namespace, changes: dict[str, 
 
     references = [arguments.ref, *arguments.others]
     try:
-        kept, without = overlaid(run._session, references, arguments.name, arguments.step)
-        plots = [(found.run, found.as_plot()) for found in kept]
+        kept_plots, without = overlaid(run._session, references, arguments.name, arguments.step)
+        plots = [(kept_plot.run, kept_plot.as_plot()) for kept_plot in kept_plots]
         for reference in without:
             output.note(f"{reference} has no plot {arguments.name}.")
     except NotFound:
         if arguments.name not in run.metrics:
             raise
         runs = [run, *(run_of(reference, arguments.project) for reference in arguments.others)]
-        plots = [(found.reference, curve_plot(found, arguments.name)) for found in runs]
+        plots = [(kept_plot.reference, curve_plot(kept_plot, arguments.name)) for kept_plot in runs]
     return [(label, redeclare(plot, changes) if changes else plot) for label, plot in plots]
 
 
@@ -178,12 +178,12 @@ def _head(names: list[str]) -> list[str]:
 def _show_numbers(plots: list[tuple[str, Plot]]) -> None:
     from kinetrum.core.plots.overlay import numbers_of
 
-    said = numbers_of(plots)[:40]
-    if not said:
+    numbers = numbers_of(plots)[:40]
+    if not numbers:
         return
     print()
     rows = []
-    for one in said:
+    for one in numbers:
         values = ["" if value is None else number(value) for value in one.values]
         rows.append([output.clean(one.name), *values, *([signed(one.change)] if len(plots) == 2 else [])])
     output.print_table(["", *(label for label, _ in plots), *(["change"] if len(plots) == 2 else [])], rows, keep=2)

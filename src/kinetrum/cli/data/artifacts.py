@@ -202,22 +202,22 @@ def _print_checkpoints(artifact: answers.Artifact, sort: str | None) -> int:
     return 0
 
 
-def _print_artifact(found: answers.Artifact) -> None:
-    labels = "  ".join(f"{output.clean(key)}={output.clean(text)}" for key, text in found["labels"].items())
-    if found["description"]:
-        print(output.clean(found["description"]))
+def _print_artifact(artifact: answers.Artifact) -> None:
+    labels = "  ".join(f"{output.clean(key)}={output.clean(text)}" for key, text in artifact["labels"].items())
+    if artifact["description"]:
+        print(output.clean(artifact["description"]))
     if labels:
         print(labels)
 
 
 def _pairs(texts: list[str], what: str) -> dict[str, str]:
-    found = {}
+    pairs = {}
     for text in texts:
         key, sign, value = text.partition("=")
         if not sign or not key:
             raise InvalidInput(f"{text!r} is not of the form KEY=VALUE.", field=what)
-        found[key] = value
-    return found
+        pairs[key] = value
+    return pairs
 
 
 def about_of(texts: list[str]) -> dict[str, object]:
@@ -234,9 +234,9 @@ def _keep(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.session import open_session
 
     name = artifact_name(arguments.name, arguments.path)
-    said = described(arguments.kind, about=about_of(arguments.about), labels=_pairs(arguments.label, "label"))
+    description = described(arguments.kind, about=about_of(arguments.about), labels=_pairs(arguments.label, "label"))
     session = open_session(arguments.project)
-    reference, sent = keep_files(session, find_files(arguments.path), name, said, progress_of(name))
+    reference, sent = keep_files(session, find_files(arguments.path), name, description, progress_of(name))
     if arguments.description is not None:
         describe_artifact(session, name, arguments.description, {})
     if arguments.json:
@@ -271,8 +271,8 @@ def _fetch(arguments: argparse.Namespace) -> int:
                 )
             ]
     if arguments.json:
-        told = [one.to_json() for one in fetched]
-        output.print_json(told if arguments.locked else told[0])
+        files = [one.to_json() for one in fetched]
+        output.print_json(files if arguments.locked else files[0])
     for one in fetched:
         if not arguments.json:
             _print_fetched(one)
@@ -295,18 +295,18 @@ def _print_fetched(fetched: Fetched) -> None:
 def _uses(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.artifact_versions import uses
 
-    found = uses(arguments.what, project=arguments.project)
+    answer = uses(arguments.what, project=arguments.project)
     if arguments.json:
-        output.print_json(found)
+        output.print_json(answer)
         return 0
-    runs = {use["run"]["run"] for use in found["uses"]}
-    versions = [version["reference"] for version in found["versions"]]
-    what = "This content" if found["exact"] else "This file"
-    verb = "is" if found["exact"] else "stands in"
+    runs = {use["run"]["run"] for use in answer["uses"]}
+    versions = [version["reference"] for version in answer["versions"]]
+    what = "This content" if answer["exact"] else "This file"
+    verb = "is" if answer["exact"] else "stands in"
     count = f"{len(runs):,} run{'' if len(runs) == 1 else 's'}"
     print(f"{paint(what, 'strong')} {verb} {', '.join(versions[:8])}{' …' if len(versions) > 8 else ''}; {count}.")
-    print(paint(found["what"], "quiet"))
-    if found["uses"]:
+    print(paint(answer["what"], "quiet"))
+    if answer["uses"]:
         rows = [
             [
                 use["run"]["run"],
@@ -317,7 +317,7 @@ def _uses(arguments: argparse.Namespace) -> int:
                 use["run"]["author"],
                 moment(use["run"]["at"]),
             ]
-            for use in found["uses"]
+            for use in answer["uses"]
         ]
         output.print_table(["run", "name", "", "as", "version", "by", "when"], rows)
     return 0
@@ -331,16 +331,16 @@ def _check(arguments: argparse.Namespace) -> int:
     if not isinstance(version, StoredVersion):
         raise InvalidInput(f"{arguments.ref} is not an artifact version; write NAME@NUMBER.", field="ref")
     tick = progress_of(arguments.ref)(version.data["size_bytes"])
-    found = version.check(arguments.quick, tick)
-    wrong = [file for file in found if file.state != "same"]
+    outcome = version.check(arguments.quick, tick)
+    wrong = [file for file in outcome if file.state != "same"]
     if arguments.json:
-        output.print_json([vars(file) for file in found])
+        output.print_json([vars(file) for file in outcome])
         return 1 if wrong else 0
     how = "by size and last change only" if arguments.quick else "every byte compared"
     counts = ", ".join(
-        f"{sum(file.state == state for file in found):,} {state}"
+        f"{sum(file.state == state for file in outcome):,} {state}"
         for state in _STATE_TONES
-        if any(file.state == state for file in found)
+        if any(file.state == state for file in outcome)
     )
     print(f"{paint(version.reference, 'strong')}: {counts} ({how}).")
     for file in wrong:

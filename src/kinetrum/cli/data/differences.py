@@ -23,32 +23,32 @@ def show_difference(arguments: argparse.Namespace) -> int:
     findings = [words.get(arguments.only, arguments.only)] if arguments.only else None
     if arguments.all:
         findings = ["only left", "only right", "changed", "moved", "same"]
-    found = difference(arguments.left, arguments.right, findings=findings, project=arguments.project)
+    answer = difference(arguments.left, arguments.right, findings=findings, project=arguments.project)
     if arguments.json:
-        output.print_json(found)
+        output.print_json(answer)
         return 0
-    output.say(output.clean(found["sentence"]), "strong")
-    if "text" in found:
-        _print_inside(cast("answers.ContentDifference", found), arguments.limit)
+    output.say(output.clean(answer["sentence"]), "strong")
+    if "text" in answer:
+        _print_inside(cast("answers.ContentDifference", answer), arguments.limit)
         return 0
-    return _print_pairs(found, arguments.limit)
+    return _print_pairs(answer, arguments.limit)
 
 
-def _print_pairs(found: answers.Difference, limit: int) -> int:
-    print("  ".join(f"{count['sign']} {count['files']:,} {count['finding']}" for count in found["counts"]))
-    if found["pairs"]:
+def _print_pairs(answer: answers.Difference, limit: int) -> int:
+    print("  ".join(f"{count['sign']} {count['files']:,} {count['finding']}" for count in answer["counts"]))
+    if answer["pairs"]:
         print()
-        signs = {count["finding"]: count["sign"] for count in found["counts"]}
-        for pair in found["pairs"][:limit]:
+        signs = {count["finding"]: count["sign"] for count in answer["counts"]}
+        for pair in answer["pairs"][:limit]:
             print(_pair_line(pair, signs[pair["finding"]]))
-    more = len(found["pairs"]) - limit + found["more"]
+    more = len(answer["pairs"]) - limit + answer["more"]
     if more > 0:
         print(paint(f"{more:,} more; --limit shows them, --json all", "quiet"))
     return 0
 
 
-def _print_inside(found: answers.ContentDifference, limit: int) -> None:
-    if found["columns"]:
+def _print_inside(content: answers.ContentDifference, limit: int) -> None:
+    if content["columns"]:
         print()
         rows = [
             [
@@ -56,10 +56,10 @@ def _print_inside(found: answers.ContentDifference, limit: int) -> None:
                 f"{column['rows']:,}",
                 *(signed(value) for value in (column["mean"], column["least"], column["most"])),
             ]
-            for column in found["columns"]
+            for column in content["columns"]
         ]
         output.print_table(["column", "rows", "on average", "least", "most"], rows)
-    lines = found["text"].split("\n") if found["text"] else []
+    lines = content["text"].split("\n") if content["text"] else []
     if lines:
         print()
     for line in lines[:limit]:
@@ -84,6 +84,6 @@ def _pair_line(pair: answers.FilePair, sign: str) -> str:
         sizes = size_text(left["size"])
         if left["size"] != right["size"]:
             sizes += f" → {size_text(right['size'])}"
-        told = f"{sizes}  {left['sha256'][:8]} → {right['sha256'][:8]}"
-        return f"{head}  {path}  {paint(told, 'quiet')}"
+        words = f"{sizes}  {left['sha256'][:8]} → {right['sha256'][:8]}"
+        return f"{head}  {path}  {paint(words, 'quiet')}"
     return f"{head}  {path}  {paint(size_text(left['size']), 'quiet')}"

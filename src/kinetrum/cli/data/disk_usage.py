@@ -36,22 +36,22 @@ def add_check(parser: argparse.ArgumentParser) -> None:
 def _storage(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.disk_usage import storage
 
-    found = storage(project=arguments.project)
+    answer = storage(project=arguments.project)
     if arguments.json:
-        output.print_json(found)
+        output.print_json(answer)
         return 0
     print(
-        f"{paint(size_text(found['size_bytes']), 'strong')} in {found['files']:,} stored files; "
-        f"{size_text(found['disk_free_bytes'])} free on the service's disk."
+        f"{paint(size_text(answer['size_bytes']), 'strong')} in {answer['files']:,} stored files; "
+        f"{size_text(answer['disk_free_bytes'])} free on the service's disk."
     )
-    if found["binned_runs"] or found["binned_versions"]:
+    if answer["binned_runs"] or answer["binned_versions"]:
         print(
-            f"In the bin: {found['binned_runs']} runs, {found['binned_versions']} versions; "
-            f"kinetrum purge would free {size_text(found['frees_bytes'])} of files."
+            f"In the bin: {answer['binned_runs']} runs, {answer['binned_versions']} versions; "
+            f"kinetrum purge would free {size_text(answer['frees_bytes'])} of files."
         )
     for title, rows, what in (
-        ("Artifacts", found["artifacts"], "versions"),
-        ("Experiments", found["experiments"], "runs"),
+        ("Artifacts", answer["artifacts"], "versions"),
+        ("Experiments", answer["experiments"], "runs"),
     ):
         print_section(title)
         output.print_table(
@@ -75,22 +75,22 @@ def _storage(arguments: argparse.Namespace) -> int:
 def _purge(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.disk_usage import purge
 
-    found = purge(
+    answer = purge(
         arguments.refs or None, only_tell=not arguments.yes, keep_files=arguments.keep_files, project=arguments.project
     )
     if arguments.json:
-        output.print_json(found)
+        output.print_json(answer)
         return 0
-    for kept in found["kept"]:
-        print(f"{kept['reference']} stays: it {kept['why']}.")
-    things = [*found["runs"], *found["versions"]]
+    for thing in answer["kept"]:
+        print(f"{thing['reference']} stays: it {thing['why']}.")
+    things = [*answer["runs"], *answer["versions"]]
     if not things:
         print("There is nothing to purge.")
         return 0
     what = counted_things(things)
-    room = f"{found['files']:,} {'file' if found['files'] == 1 else 'files'} of {size_text(found['size_bytes'])}"
-    if found["recorded_bytes"]:
-        room += f", and about {size_text(found['recorded_bytes'])} of records"
+    room = f"{answer['files']:,} {'file' if answer['files'] == 1 else 'files'} of {size_text(answer['size_bytes'])}"
+    if answer["recorded_bytes"]:
+        room += f", and about {size_text(answer['recorded_bytes'])} of records"
     if arguments.yes:
         print(f"{what} {'was' if len(things) == 1 else 'were'} purged, which freed {room}.")
         return 0
@@ -141,10 +141,10 @@ def _verdict(bad: list[dict[str, object]], repaired: list[str], faults: list[dic
 
 
 def _print_fault(fault: JsonObject, removed: bool) -> None:
-    held = f", held by {', '.join(fault['held_by'][:6])}{' …' if len(fault['held_by']) > 6 else ''}"
+    holders = f", held by {', '.join(fault['held_by'][:6])}{' …' if len(fault['held_by']) > 6 else ''}"
     word = f"{fault['state']}{', removed' if fault['state'] == 'orphaned' and removed else ''}"
     tone = "good" if fault["state"] == "whole again" else "bad"
     print(
         f"{paint(word, tone)}  sha256:{fault['sha256'][:16]}…  {size_text(fault['size_bytes'])}"
-        + (held if fault["held_by"] else "")
+        + (holders if fault["held_by"] else "")
     )

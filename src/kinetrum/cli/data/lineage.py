@@ -19,36 +19,36 @@ def show_lineage(arguments: argparse.Namespace) -> int:
 
     from kinetrum.client.data.lineage import lineage
 
-    found = lineage(arguments.ref, way=arguments.way or "both", project=arguments.project)
+    graph = lineage(arguments.ref, way=arguments.way or "both", project=arguments.project)
     if arguments.prov:
-        doc = found.to_prov(arguments.output)
+        doc = graph.to_prov(arguments.output)
         if arguments.output:
-            print(f"{Path(arguments.output)}: {len(found.nodes)} things as PROV-JSON.")
+            print(f"{Path(arguments.output)}: {len(graph.nodes)} things as PROV-JSON.")
         else:
             output.print_json(doc)
         return 0
     if arguments.json:
-        output.print_json(found.data)
+        output.print_json(graph.data)
         return 0
-    output.say(found.sentence, "strong")
-    _print_side(found, "Came from", -1)
-    _print_side(found, "Led to", 1)
+    output.say(graph.sentence, "strong")
+    _print_side(graph, "Came from", -1)
+    _print_side(graph, "Led to", 1)
     return 0
 
 
-def _print_side(found: Lineage, title: str, sign: int) -> None:
-    nodes = [node for node in found.nodes.values() if node["steps"] * sign > 0]
+def _print_side(graph: Lineage, title: str, sign: int) -> None:
+    nodes = [node for node in graph.nodes.values() if node["steps"] * sign > 0]
     if not nodes:
         return
     print_section(title)
     shown = sorted(nodes, key=lambda node: (abs(node["steps"]), node["kind"], node["reference"]))
     for node in shown[:60]:
-        links = [edge for edge in found.edges if node["id"] in (edge["source"], edge["target"])]
+        links = [edge for edge in graph.edges if node["id"] in (edge["source"], edge["target"])]
         how = sorted({_how(edge, node["id"]) for edge in links})
         marks = ["purged"] if node["gone"] else [node["detail"]] if node["detail"] else []
         marks += [f"on {stage}" for stage in node["stages"]]
-        told = f"  {paint('; '.join(how[:3]), 'quiet')}"
-        print(f"{'  ' * abs(node['steps'])}{node['reference']}{'  ' + ', '.join(marks) if marks else ''}{told}")
+        ways = f"  {paint('; '.join(how[:3]), 'quiet')}"
+        print(f"{'  ' * abs(node['steps'])}{node['reference']}{'  ' + ', '.join(marks) if marks else ''}{ways}")
     if len(shown) > 60:
         print(paint(f"{len(shown) - 60:,} more; --json lists all", "quiet"))
 

@@ -50,22 +50,22 @@ def add_commands(commands: Commands) -> None:
 def _media(arguments: argparse.Namespace) -> int:
     from kinetrum.cli.compare.plots import run_of
 
-    found = run_of(arguments.ref, arguments.project).media
+    media = run_of(arguments.ref, arguments.project).media
     if arguments.name is None:
-        return _list(arguments.ref, found, arguments.json)
-    kept = found.at(arguments.name, arguments.step)
+        return _list(arguments.ref, media, arguments.json)
+    media_kept = media.at(arguments.name, arguments.step)
     if arguments.json:
-        output.print_json({"reference": kept.reference, "step": kept.step, "items": list(kept.items)})
+        output.print_json({"reference": media_kept.reference, "step": media_kept.step, "items": list(media_kept.items)})
         return 0
     if arguments.output:
-        output.note(f"{kept.reference} is in {kept.download(Path(arguments.output))}.")
+        output.note(f"{media_kept.reference} is in {media_kept.download(Path(arguments.output))}.")
         return 0
-    _show(kept, found.steps(arguments.name))
+    _show(media_kept, media.steps(arguments.name))
     return 0
 
 
-def _list(reference: str, found: RecordedMedia, as_json: bool) -> int:
-    listed = found.listed()
+def _list(reference: str, media: RecordedMedia, as_json: bool) -> int:
+    listed = media.listed()
     if as_json:
         output.print_json(listed)
         return 0
@@ -75,24 +75,29 @@ def _list(reference: str, found: RecordedMedia, as_json: bool) -> int:
     rows = []
     for row in listed:
         steps = [step["step"] for step in row["steps"] if step["step"] is not None]
-        said = f"{min(steps):,} to {max(steps):,}" if len(set(steps)) > 1 else "".join(map(str, steps[:1]))
+        steps_text = f"{min(steps):,} to {max(steps):,}" if len(set(steps)) > 1 else "".join(map(str, steps[:1]))
         rows.append(
-            [output.clean(row["name"]), row["kind"], said, f"{output.clean(row['name'])}@{row['steps'][-1]['version']}"]
+            [
+                output.clean(row["name"]),
+                row["kind"],
+                steps_text,
+                f"{output.clean(row['name'])}@{row['steps'][-1]['version']}",
+            ]
         )
     output.print_table(["name", "kind", "steps", "last version"], rows, keep=2)
     return 0
 
 
-def _show(kept: KeptMedia, steps: list[int]) -> None:
-    at = "" if kept.step is None else f" at step {kept.step}"
-    print(paint(output.clean(f"{kept.reference}, {kept.kind}{at}"), "strong"))
+def _show(media_kept: KeptMedia, steps: list[int]) -> None:
+    at = "" if media_kept.step is None else f" at step {media_kept.step}"
+    print(paint(output.clean(f"{media_kept.reference}, {media_kept.kind}{at}"), "strong"))
     if len(steps) > 1:
         print(f"kept at {len(steps)} steps, {steps[0]:,} to {steps[-1]:,}; --step chooses")
-    if kept.kind == "text" and len(kept.items) == 1:
-        print("\n".join(output.clean(line) for line in kept.text().splitlines()))
+    if media_kept.kind == "text" and len(media_kept.items) == 1:
+        print("\n".join(output.clean(line) for line in media_kept.text().splitlines()))
         return
-    if kept.kind == "table" and len(kept.items) == 1:
-        _show_rows(kept.rows(limit=20))
+    if media_kept.kind == "table" and len(media_kept.items) == 1:
+        _show_rows(media_kept.rows(limit=20))
         return
     table = [
         [
@@ -103,40 +108,40 @@ def _show(kept: KeptMedia, steps: list[int]) -> None:
             ", ".join(output.clean(mask["name"]) for mask in item["masks"]),
             output.clean(item["caption"]),
         ]
-        for item in kept.items[:_SHOWN]
+        for item in media_kept.items[:_SHOWN]
     ]
     output.print_table(["file", "type", "size", "boxes", "masks", "caption"], table, keep=2)
-    if len(kept.items) > _SHOWN:
-        print(f"{len(kept.items) - _SHOWN} more; -o DIR saves all.")
-    if kept.note:
-        print(paint(output.clean(kept.note), "quiet"))
+    if len(media_kept.items) > _SHOWN:
+        print(f"{len(media_kept.items) - _SHOWN} more; -o DIR saves all.")
+    if media_kept.note:
+        print(paint(output.clean(media_kept.note), "quiet"))
 
 
 def _rows(arguments: argparse.Namespace) -> int:
-    found = _asked(arguments)
+    rows = _asked(arguments)
     if arguments.json:
         output.print_json(
             {
-                "columns": list(found.columns),
-                "rows": [list(row) for row in found.rows],
-                "total": found.total,
-                "of": found.of,
-                "wrong": found.wrong,
-                "counts": dict(found.counts),
+                "columns": list(rows.columns),
+                "rows": [list(row) for row in rows.rows],
+                "total": rows.total,
+                "of": rows.of,
+                "wrong": rows.wrong,
+                "counts": dict(rows.counts),
             }
         )
         return 0
     if arguments.csv:
-        _write_csv(found, arguments.csv)
+        _write_csv(rows, arguments.csv)
         return 0
-    _show_rows(found)
+    _show_rows(rows)
     return 0
 
 
 def _asked(arguments: argparse.Namespace) -> Rows:
     from kinetrum.client.data.rows import join_rows, rows
 
-    asked = {
+    options = {
         "where": arguments.where,
         "find": arguments.find,
         "sort": arguments.sort,
@@ -147,10 +152,10 @@ def _asked(arguments: argparse.Namespace) -> Rows:
     if arguments.other is None:
         if arguments.key or arguments.outcome:
             raise InvalidInput("--key and --outcome are for two tables; name the other one --with.", field="with")
-        return rows(table, wrong=arguments.wrong, **asked)
+        return rows(table, wrong=arguments.wrong, **options)
     if arguments.wrong:
         raise InvalidInput("--wrong is for one table; with two of them --outcome 'both wrong'.", field="wrong")
-    return join_rows(table, _table(arguments.other, arguments), key=arguments.key, outcome=arguments.outcome, **asked)
+    return join_rows(table, _table(arguments.other, arguments), key=arguments.key, outcome=arguments.outcome, **options)
 
 
 def _table(reference: str, arguments: argparse.Namespace) -> str:
@@ -160,35 +165,35 @@ def _table(reference: str, arguments: argparse.Namespace) -> str:
     return reference if "@" in reference else run_of(reference, arguments.project).predictions(arguments.on)
 
 
-def _show_rows(found: Rows) -> None:
-    fits = f"{found.total:,} of {found.of:,} rows" if found.total < found.of else f"{found.of:,} rows"
-    said = [fits]
-    if found.key is not None:
-        said.append(f"joined by {output.clean(found.key)}")
-    if found.wrong is not None and "error" not in found.columns:
-        said.append(f"{found.wrong:,} predicted wrong")
-    said += [f"{count:,} {outcome}" for outcome, count in found.counts.items()]
-    print(", ".join(said))
-    if found.rows:
+def _show_rows(rows: Rows) -> None:
+    fits = f"{rows.total:,} of {rows.of:,} rows" if rows.total < rows.of else f"{rows.of:,} rows"
+    parts = [fits]
+    if rows.key is not None:
+        parts.append(f"joined by {output.clean(rows.key)}")
+    if rows.wrong is not None and "error" not in rows.columns:
+        parts.append(f"{rows.wrong:,} predicted wrong")
+    parts += [f"{count:,} {outcome}" for outcome, count in rows.counts.items()]
+    print(", ".join(parts))
+    if rows.rows:
         from kinetrum.core.base.values import show
 
         output.print_table(
-            [output.clean(name) for name in found.columns],
-            [["" if value is None else output.clean(show(value)) for value in row] for row in found.rows],
+            [output.clean(name) for name in rows.columns],
+            [["" if value is None else output.clean(show(value)) for value in row] for row in rows.rows],
             keep=3,
         )
-    if found.total > len(found.rows):
-        print(f"{found.total - len(found.rows):,} more; --limit shows more of them, --csv writes them.")
+    if rows.total > len(rows.rows):
+        print(f"{rows.total - len(rows.rows):,} more; --limit shows more of them, --csv writes them.")
 
 
-def _write_csv(found: Rows, to: str) -> None:
+def _write_csv(rows: Rows, to: str) -> None:
     if to == "-":
         table = csv.writer(sys.stdout, lineterminator="\n")
-        table.writerow(found.columns)
-        table.writerows(found.rows)
+        table.writerow(rows.columns)
+        table.writerows(rows.rows)
         return
     with Path(to).open("w", newline="", encoding="utf-8") as file:
         table = csv.writer(file, lineterminator="\n")
-        table.writerow(found.columns)
-        table.writerows(found.rows)
-    output.note(f"{to}: {len(found.rows):,} rows of {found.total:,}.")
+        table.writerow(rows.columns)
+        table.writerows(rows.rows)
+    output.note(f"{to}: {len(rows.rows):,} rows of {rows.total:,}.")

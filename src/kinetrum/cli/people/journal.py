@@ -96,8 +96,8 @@ def _change(entry: answers.JournalRow) -> str:
         return f"{stage}: {before.get(stage) or 'empty'} → {now or 'empty'}"
     if isinstance(before, str) and isinstance(after, str) and before != after:
         return f"{before} → {after}"
-    said = after if isinstance(after, str) else before
-    return output.short(f"“{said}”", 60) if "note" in entry["act"] else ""
+    text = after if isinstance(after, str) else before
+    return output.short(f"“{text}”", 60) if "note" in entry["act"] else ""
 
 
 def _stated(state: object) -> str:

@@ -104,10 +104,10 @@ def beginning_of(arguments: argparse.Namespace, options: JsonObject | None = Non
     from kinetrum.client.recording.parameters import as_settings
     from kinetrum.core.text.directives import read_pairs
 
-    said = read_pairs(arguments.settings)
-    params = _together(arguments.params, as_settings(arguments.params), said) | (options or {})
-    for key in said.keys() & (options or {}).keys():
-        _check_option(key, said[key], params[key])
+    pairs = read_pairs(arguments.settings)
+    params = _together(arguments.params, as_settings(arguments.params), pairs) | (options or {})
+    for key in pairs.keys() & (options or {}).keys():
+        _check_option(key, pairs[key], params[key])
     goals = dict(_text_pair(text) for text in arguments.goals)
     return {
         "project": arguments.project,
@@ -119,14 +119,14 @@ def beginning_of(arguments: argparse.Namespace, options: JsonObject | None = Non
     }
 
 
-def _together(file: str | None, read: JsonObject, said: JsonObject) -> JsonObject:
+def _together(file: str | None, read: JsonObject, pairs: JsonObject) -> JsonObject:
     """Return the settings of a file and of `--set`; raises InvalidInput where they contradict each other.
 
     The command reads the file: a value recorded in the place of the file's would be one that it never saw.
     """
     from kinetrum.core.base.values import same, show
 
-    for key, value in said.items():
+    for key, value in pairs.items():
         if key in read and not same(read[key], value):
             raise InvalidInput(
                 f"--set {key}={show(value)} contradicts {file}, which says {show(read[key])}, and that is what a "
@@ -134,14 +134,16 @@ def _together(file: str | None, read: JsonObject, said: JsonObject) -> JsonObjec
                 "and the command.",
                 field=key,
             )
-    return {**read, **said}
+    return {**read, **pairs}
 
 
-def _check_option(key: str, said: Value, seen: Value) -> None:
+def _check_option(key: str, set_value: Value, seen: Value) -> None:
     from kinetrum.core.base.values import same, show
 
-    if not same(said, seen):
-        raise InvalidInput(f"--set {key}={show(said)} contradicts the command, which says {show(seen)}.", field=key)
+    if not same(set_value, seen):
+        raise InvalidInput(
+            f"--set {key}={show(set_value)} contradicts the command, which says {show(seen)}.", field=key
+        )
 
 
 def _text_pair(text: str) -> tuple[str, str]:

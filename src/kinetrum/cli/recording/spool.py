@@ -118,14 +118,16 @@ def _reason(root: Path, item: Undelivered) -> str | None:
         return "KINETRUM_SENDER=off: nothing is delivered from here; without it, 'kinetrum spool send' does."
     if item.obstruction is None:
         return None
-    found = item.obstruction
-    where = f"to {', '.join(item.addresses)}: " if not any(place in found.reason for place in item.addresses) else ""
+    obstruction = item.obstruction
+    where = (
+        f"to {', '.join(item.addresses)}: " if not any(place in obstruction.reason for place in item.addresses) else ""
+    )
     if locks.is_held(sender_lock(root)):
-        after = max(0.0, found.next_try - time.time())
+        after = max(0.0, obstruction.next_try - time.time())
         following = f"next try in {after:.0f} s" if after >= 1 else "tried again now"
     else:
         following = "tried again with the next 'kinetrum spool send' or recording"
-    return f"{where}{found.reason} Since {_moment(found.since)}; {following}."
+    return f"{where}{obstruction.reason} Since {_moment(obstruction.since)}; {following}."
 
 
 def _moment(seconds: float) -> str:
@@ -171,19 +173,19 @@ def _redirect(arguments: argparse.Namespace) -> int:
 
     connection = find_connection(check_url(arguments.to) if arguments.to else None)
     of = check_url(arguments.of) if arguments.of else None
-    found = []
+    redirected = []
     for root in spool_folders():
         part = redirect(root, connection, of)
-        found += part
+        redirected += part
         if part:
             start_sender(root)
     if arguments.json:
         from dataclasses import asdict
 
-        output.print_json({"to": connection.url, "redirected": [asdict(item) for item in found]})
-    elif found:
-        places = ", ".join(sorted({place for item in found for place in item.addresses}))
-        print(f"{_counted(found)} go to {connection.url} from now on, and not to {places}.")
+        output.print_json({"to": connection.url, "redirected": [asdict(item) for item in redirected]})
+    elif redirected:
+        places = ", ".join(sorted({place for item in redirected for place in item.addresses}))
+        print(f"{_counted(redirected)} go to {connection.url} from now on, and not to {places}.")
     else:
         print(f"Nothing waits for {of}." if of else "Nothing that waits is held up, so nothing was redirected.")
     return 0
@@ -202,17 +204,17 @@ def _discard(arguments: argparse.Namespace) -> int:
         print(f"{count} refused {'record' if count == 1 else 'records'} deleted.")
         return 0
     of = check_url(arguments.of) if arguments.of else None
-    found = [item for root in spool_folders() for item in discard_waiting(root, of, only_tell=not arguments.yes)]
+    discarded = [item for root in spool_folders() for item in discard_waiting(root, of, only_tell=not arguments.yes)]
     if arguments.json:
         from dataclasses import asdict
 
-        output.print_json({"discarded": arguments.yes, "waiting": [asdict(item) for item in found]})
-    elif not found:
+        output.print_json({"discarded": arguments.yes, "waiting": [asdict(item) for item in discarded]})
+    elif not discarded:
         print("Nothing was deleted: no process that has ended left records that cannot be delivered.")
     elif arguments.yes:
-        print(f"{_counted(found)} deleted.")
+        print(f"{_counted(discarded)} deleted.")
     else:
-        print(f"{_counted(found)} would be deleted.")
+        print(f"{_counted(discarded)} would be deleted.")
         output.note("Nothing was changed. Add --yes to do it; it cannot be taken back.")
     return 0
 

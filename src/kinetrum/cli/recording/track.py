@@ -165,10 +165,10 @@ def _environment(run: Run, arguments: argparse.Namespace) -> dict[str, str]:
     from kinetrum.client.transport.connection import find_connection
 
     connection = find_connection(None, arguments.project, arguments.experiment, needs_service=False)
-    told = {"KINETRUM_RUN": run.id, "KINETRUM_PROJECT": run.project, "KINETRUM_EXPERIMENT": run.experiment}
+    variables = {"KINETRUM_RUN": run.id, "KINETRUM_PROJECT": run.project, "KINETRUM_EXPERIMENT": run.experiment}
     if connection.url is not None and connection.instance is None:
-        told["KINETRUM_URL"] = connection.url
-    return os.environ | told
+        variables["KINETRUM_URL"] = connection.url
+    return os.environ | variables
 
 
 def say_where(run: Run, status: str, problems: list[str]) -> None:

@@ -93,16 +93,16 @@ def _gates(arguments: argparse.Namespace) -> int:
     if "@" in arguments.ref:
         version = version_of(arguments.ref, arguments.project)
         stages = [arguments.stage] if arguments.stage else list(version.model.stages)
-        found = {stage: version.look_at_gates(stage) for stage in stages}
+        checks_by_stage = {stage: version.look_at_gates(stage) for stage in stages}
         if arguments.json:
-            output.print_json(found)
+            output.print_json(checks_by_stage)
             return 0
-        for stage, checks in found.items():
+        for stage, checks in checks_by_stage.items():
             unmet = sum(1 for check in checks if not check["met"])
-            said = "no gate" if not checks else f"{unmet} of {len(checks)} not met" if unmet else "all met"
-            print(paint(f"{stage}: {said}", "strong"))
+            summary = "no gate" if not checks else f"{unmet} of {len(checks)} not met" if unmet else "all met"
+            print(paint(f"{stage}: {summary}", "strong"))
             print_checks(checks)
-        return 1 if any(not check["met"] for checks in found.values() for check in checks) else 0
+        return 1 if any(not check["met"] for checks in checks_by_stage.values() for check in checks) else 0
     found_model = model(arguments.ref, project=arguments.project)
     if arguments.file:
         found_model.set_gates(_text_of(arguments.file))
@@ -138,8 +138,8 @@ def _evidence(arguments: argparse.Namespace) -> int:
         print(f"{version.reference} has no evidence; add it with --on NAME and --run or --predictions.")
     for on, one in version.evidence.items():
         digest = f" sha256:{one['digest'][:12]}" if one["digest"] else "  no fingerprint of the data"
-        kept = f"; rows in {one['rows']}" if one["rows"] else ""
-        print(paint(f"{on}{digest}", "strong") + f"  by {one['run']}, {one['person']}, {moment(one['at'])}{kept}")
+        rows_hint = f"; rows in {one['rows']}" if one["rows"] else ""
+        print(paint(f"{on}{digest}", "strong") + f"  by {one['run']}, {one['person']}, {moment(one['at'])}{rows_hint}")
         output.print_table(["result", ""], [[key, output.number(value)] for key, value in one["results"].items()])
     return 0
 
@@ -153,10 +153,10 @@ def _predictions(path: str) -> tuple[list[object], list[object], list[str]]:
             table = list(csv.DictReader(file))
     except OSError as error:
         raise InvalidInput(f"{path} cannot be read ({error.strerror}).", field="predictions") from None
-    given = "score" if table and "score" in table[0] else "prediction"
-    if not table or not {"row", "truth", given} <= set(table[0]):
+    kind = "score" if table and "score" in table[0] else "prediction"
+    if not table or not {"row", "truth", kind} <= set(table[0]):
         raise InvalidInput(f"{path} needs the columns row, truth, and prediction or score.", field="predictions")
-    numbers = [[_number(line[name]) for line in table] for name in ("truth", given)]
+    numbers = [[_number(line[name]) for line in table] for name in ("truth", kind)]
     return numbers[0], numbers[1], [line["row"] for line in table]
 
 
@@ -171,33 +171,33 @@ def _number(text: str) -> object:
 def _card(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    found = model(arguments.model, project=arguments.project)
+    model_read = model(arguments.model, project=arguments.project)
     if arguments.write:
-        found.card = _text_of(arguments.write)
-        print(f"The card of {found.name} is written.")
+        model_read.card = _text_of(arguments.write)
+        print(f"The card of {model_read.name} is written.")
     else:
-        print(found.card)
-    if found.missing_sections:
-        output.note(f"Still to be written: {', '.join(found.missing_sections)}.")
+        print(model_read.card)
+    if model_read.missing_sections:
+        output.note(f"Still to be written: {', '.join(model_read.missing_sections)}.")
     return 0
 
 
 def _rules(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    found = model(arguments.model, project=arguments.project)
+    model_read = model(arguments.model, project=arguments.project)
     if any(one is not None for one in (arguments.purpose, arguments.ask, arguments.image)):
-        found.describe(purpose=arguments.purpose, owner=arguments.ask, image=arguments.image)
-    asked = (
+        model_read.describe(purpose=arguments.purpose, owner=arguments.ask, image=arguments.image)
+    rules_asked = (
         arguments.approvals,
         arguments.second_pair,
         arguments.sections,
         arguments.renewed_approvals,
         arguments.evidence or None,
     )
-    if any(one is not None for one in asked):
-        _change_rules(found, arguments)
-    data = found.refresh().data
+    if any(one is not None for one in rules_asked):
+        _change_rules(model_read, arguments)
+    data = model_read.refresh().data
     if arguments.json:
         output.print_json(data)
         return 0
@@ -274,11 +274,11 @@ def _bound_to(rule: answers.EvidenceRule) -> str:
 def _ladder(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    found = model(arguments.model, project=arguments.project)
+    model_read = model(arguments.model, project=arguments.project)
     if arguments.stages:
-        found.set_ladder([_stage(text) for text in arguments.stages])
+        model_read.set_ladder([_stage(text) for text in arguments.stages])
     if arguments.json:
-        output.print_json(found.data["stages"])
+        output.print_json(model_read.data["stages"])
         return 0
     rows = [
         [
@@ -288,7 +288,7 @@ def _ladder(arguments: argparse.Namespace) -> int:
             ", ".join(stage["placers"]) or f"{stage['least_role']}s",
             stage["why_not"] or "you may place here",
         ]
-        for stage in reversed(found.data["stages"])
+        for stage in reversed(model_read.data["stages"])
     ]
     output.print_table(["stage", "version", "asks", "placed by", ""], rows)
     return 0
@@ -323,11 +323,11 @@ def _lock(arguments: argparse.Namespace) -> int:
 def _fetches(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    found = model(arguments.model, project=arguments.project).fetches()
+    fetches = model(arguments.model, project=arguments.project).fetches()
     if arguments.json:
-        output.print_json(found)
+        output.print_json(fetches)
         return 0
-    if not found:
+    if not fetches:
         print(f"Nobody has fetched a version of {arguments.model} yet.")
         return 0
     rows = [
@@ -339,7 +339,7 @@ def _fetches(arguments: argparse.Namespace) -> int:
             moment(one["first_at"]),
             moment(one["last_at"]),
         ]
-        for one in found
+        for one in fetches
     ]
     output.print_table(["version", "asked for", "by", "fetches", "since", "last"], rows)
     return 0

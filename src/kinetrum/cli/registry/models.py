@@ -134,16 +134,16 @@ def _source_of(version: answers.ModelVersion) -> str:
 def _models(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import models
 
-    found = models(
+    models_listed = models(
         " ".join(arguments.find), state=arguments.state, project=arguments.project, everywhere=arguments.everywhere
     )
     if arguments.json:
-        output.print_json([model.data for model in found])
+        output.print_json([model.data for model in models_listed])
         return 0
-    stages = list(dict.fromkeys(stage for model in found for stage in model.stages))
+    stages = list(dict.fromkeys(stage for model in models_listed for stage in model.stages))
     where = ["project"] if arguments.everywhere else []
     rows = []
-    for model in found:
+    for model in models_listed:
         marks = {name: " !" for name in model.warnings}
         rows.append(
             [
@@ -158,7 +158,7 @@ def _models(arguments: argparse.Namespace) -> int:
             ]
         )
     output.print_table(["model", *where, *stages, "lead", "pending", "versions", "ask", "purpose"], rows)
-    for model in found:
+    for model in models_listed:
         for stage, warning in model.warnings.items():
             print(paint(f"! {model.name} on {stage}: {warning}; kinetrum rollback {model.name}@{stage}", "bad"))
     return 0
@@ -190,13 +190,13 @@ def _pairs(words: list[str], option: str) -> dict[str, str]:
 
 
 def _numbers(words: list[str]) -> dict[str, float]:
-    found = {}
+    numbers = {}
     for key, text in _pairs(words, "--metric").items():
         try:
-            found[key] = float(text)
+            numbers[key] = float(text)
         except ValueError:
             raise InvalidInput(f"--metric {key} takes a number, not {text!r}.", field="metric") from None
-    return found
+    return numbers
 
 
 def _register(arguments: argparse.Namespace) -> int:
@@ -285,13 +285,13 @@ def _review(arguments: argparse.Namespace) -> int:
         version.approve(arguments.comment)
     elif arguments.verdict == "reject":
         version.reject(arguments.comment)
-    found = version.beside(arguments.stage, against=arguments.against)
+    review = version.beside(arguments.stage, against=arguments.against)
     if arguments.json:
-        output.print_json(found)
+        output.print_json(review)
     else:
         from kinetrum.cli.registry.review_tables import show_review
 
-        show_review(found)
+        show_review(review)
     return 0
 
 
@@ -349,15 +349,15 @@ def _retire(arguments: argparse.Namespace) -> int:
 def _lead(arguments: argparse.Namespace) -> int:
     from kinetrum.client.registry.models import model
 
-    found = model(arguments.model, project=arguments.project)
+    model_read = model(arguments.model, project=arguments.project)
     if arguments.version is not None:
         number = _expected(arguments.version)
-        found.choose_lead(number if isinstance(number, int) else None, arguments.comment)
+        model_read.choose_lead(number if isinstance(number, int) else None, arguments.comment)
     if arguments.json:
-        output.print_json({"model": found.name, "lead": found.lead, "chosen": found.data["lead_chosen"]})
-    elif found.lead is None:
-        print(f"{found.name} has no lead version: no stage holds an approved version and none was chosen.")
+        output.print_json({"model": model_read.name, "lead": model_read.lead, "chosen": model_read.data["lead_chosen"]})
+    elif model_read.lead is None:
+        print(f"{model_read.name} has no lead version: no stage holds an approved version and none was chosen.")
     else:
-        how = "chosen" if found.data["lead_chosen"] else "the occupant of the highest occupied stage"
-        print(f"The lead version of {found.name} is {found.lead} ({how}).")
+        how = "chosen" if model_read.data["lead_chosen"] else "the occupant of the highest occupied stage"
+        print(f"The lead version of {model_read.name} is {model_read.lead} ({how}).")
     return 0

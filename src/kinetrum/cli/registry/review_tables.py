@@ -16,24 +16,24 @@ def print_checks(checks: list[answers.GateCheck]) -> None:
     """Print the outcome of gates, one a line."""
     for check in checks:
         mark = paint("met    ", "good") if check["met"] else paint("not met", "bad")
-        said = output.wrapped(f"  {' ' * 7}  {output.clean(check['asks'])}: {output.clean(check['found'])}", " " * 11)
-        print(f"  {mark}  {said[11:]}")
+        text = output.wrapped(f"  {' ' * 7}  {output.clean(check['asks'])}: {output.clean(check['found'])}", " " * 11)
+        print(f"  {mark}  {text[11:]}")
 
 
 def imported_verdict(verdict: answers.ImportedVerdict) -> str:
     """Say which verdict stood on a version where it was imported from."""
     word = "approved" if verdict["approves"] else "rejected"
-    said = f"{output.clean(verdict['said_by'])} {word} it {moment(verdict['given_at'])} where it was imported from"
+    text = f"{output.clean(verdict['said_by'])} {word} it {moment(verdict['given_at'])} where it was imported from"
     comment = f": {output.clean(verdict['comment'])}" if verdict["comment"] else ""
-    return f"{said}, which does not count here{comment}"
+    return f"{text}, which does not count here{comment}"
 
 
-def show_review(found: Review) -> None:
+def show_review(review: Review) -> None:
     """Print a version beside another: the sentence, gates, results on the same data, what changed."""
-    candidate, other = found["candidate"], found["other"]
-    output.say(output.clean(found["sentence"]), "strong")
-    if found["emptied"]:
-        print(paint(f"{output.clean(found['emptied'])}.", "bad"))
+    candidate, other = review["candidate"], review["other"]
+    output.say(output.clean(review["sentence"]), "strong")
+    if review["emptied"]:
+        print(paint(f"{output.clean(review['emptied'])}.", "bad"))
     approvals = sum(1 for verdict in candidate["verdicts"] if verdict["approves"])
     print(
         f"{candidate['reference']} is {candidate['review']}: {approvals} of {candidate['approvals_needed']} approvals."
@@ -45,15 +45,15 @@ def show_review(found: Review) -> None:
         print(f"  {verdict['person']} {word} {moment(verdict['given_at'])}{comment}{older}")
     for verdict in candidate["imported_verdicts"]:
         print(paint(f"  {imported_verdict(verdict)}", "quiet"))
-    if found["checks"]:
-        print(f"\nGates of {found['stage']}")
-        print_checks(found["checks"])
-    for part in found["on_data"]:
+    if review["checks"]:
+        print(f"\nGates of {review['stage']}")
+        print_checks(review["checks"])
+    for part in review["on_data"]:
         _show_on_data(part, candidate["number"], other["number"] if other else None)
         show_evidence([one for one in candidate["evidence"] if one["on"] == part["on"]])
     for on, reason in candidate["left_out_evidence"].items():
         print(paint(f"\nEvidence of its run on {output.clean(on)} was left out: {output.clean(reason)}.", "quiet"))
-    _show_changes(found, other)
+    _show_changes(review, other)
 
 
 def show_evidence(every: list[answers.Evidence]) -> None:
@@ -71,22 +71,22 @@ def show_evidence(every: list[answers.Evidence]) -> None:
 
 def _show_on_data(part: answers.OnData, number: int, other: int | None) -> None:
     print(f"\nOn {output.clean(part['on'])}{' (different data)' if part['same_data'] is False else ''}")
-    told = {one["measure"]: one for one in part["differences"]}
+    differences = {one["measure"]: one for one in part["differences"]}
     rows = []
-    for key in dict.fromkeys((*told, *part["candidate"], *part["other"])):
-        one = told.get(key)
+    for key in dict.fromkeys((*differences, *part["candidate"], *part["other"])):
+        one = differences.get(key)
         sides = [
             {**({key: one["left"]} if one else {}), **part["candidate"]},
             {**({key: one["right"]} if one else {}), **part["other"]},
         ]
-        held = [output.number(side[key]) if key in side else "–" for side in sides]
-        rows.append([key, held[0], *([held[1]] if other else []), *(_judged(one) if told else [])])
+        figures = [output.number(side[key]) if key in side else "–" for side in sides]
+        rows.append([key, figures[0], *([figures[1]] if other else []), *(_judged(one) if differences else [])])
     output.print_table(
         [
             "result",
             f"version {number}",
             *([f"version {other}"] if other else []),
-            *(["on the same rows", "95 % interval", "", "by"] if told else []),
+            *(["on the same rows", "95 % interval", "", "by"] if differences else []),
         ],
         rows,
     )
@@ -116,19 +116,19 @@ def on_rows(verdict: answers.RowsVerdict) -> str:
     return str(verdict["outcome"])
 
 
-def _show_changes(found: Review, other: answers.ModelVersionDetail | None) -> None:
-    if found["misfits"] is None:
+def _show_changes(review: Review, other: answers.ModelVersionDetail | None) -> None:
+    if review["misfits"] is None:
         print("\nIts signature is not known.")
-    elif found["misfits"]:
-        print(paint(f"\nIts signature does not fit: {'; '.join(found['misfits'])}.", "bad"))
+    elif review["misfits"]:
+        print(paint(f"\nIts signature does not fit: {'; '.join(review['misfits'])}.", "bad"))
     if not other:
         return
-    if found["packages"]:
+    if review["packages"]:
         changes = [
-            f"{one['name']} {one['before'] or 'none'} → {one['after'] or 'none'}" for one in found["packages"][:8]
+            f"{one['name']} {one['before'] or 'none'} → {one['after'] or 'none'}" for one in review["packages"][:8]
         ]
         print(f"\nPackages: {', '.join(changes)}")
-    size, before = (side["artifact"]["size_bytes"] for side in (found["candidate"], other))
+    size, before = (side["artifact"]["size_bytes"] for side in (review["candidate"], other))
     print(f"\nSize {size:,} bytes, {before:,} before. Settings, code and data:", end=" ")
-    runs = [side["run"] for side in (found["candidate"], other)]
+    runs = [side["run"] for side in (review["candidate"], other)]
     print(f"kinetrum compare {runs[0]} {runs[1]}" if all(runs) else "not both have a run")

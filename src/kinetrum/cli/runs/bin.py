@@ -60,11 +60,11 @@ def _bin(arguments: argparse.Namespace) -> int:
     done: list[str] = []
     left_below = 0
     for session, plain in meant.values():
-        found = move_things(session, session.project, plain, not arguments.restore, arguments.children)
-        asks = found["left_below"] > 0 and not arguments.yes
-        if asks and output.confirmed(_below(found["left_below"])):
-            found = move_things(session, session.project, plain, not arguments.restore, True)
-        done, left_below = done + found["references"], left_below + found["left_below"]
+        moved = move_things(session, session.project, plain, not arguments.restore, arguments.children)
+        asks = moved["left_below"] > 0 and not arguments.yes
+        if asks and output.confirmed(_below(moved["left_below"])):
+            moved = move_things(session, session.project, plain, not arguments.restore, True)
+        done, left_below = done + moved["references"], left_below + moved["left_below"]
     if left_below and not arguments.json:
         word = "1 run below stays" if left_below == 1 else f"{left_below} runs below stay"
         output.note(f"{word} where {'it is' if left_below == 1 else 'they are'}; --children takes them along.")
@@ -75,10 +75,10 @@ def _bin(arguments: argparse.Namespace) -> int:
 def _list(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import binned
 
-    found = binned(project=arguments.project)
+    things = binned(project=arguments.project)
     if arguments.json:
-        output.print_json(found)
-    elif found:
+        output.print_json(things)
+    elif things:
         rows = [
             [
                 thing["reference"],
@@ -88,7 +88,7 @@ def _list(arguments: argparse.Namespace) -> int:
                 moment(thing["binned_at"]),
                 output.clean(thing["reason"] or thing["binned_by"] or ""),
             ]
-            for thing in found
+            for thing in things
         ]
         output.print_table(["what", "name", "", "made by", "binned", "by or because"], rows)
     else:
@@ -110,15 +110,15 @@ def _meant(arguments: argparse.Namespace) -> dict[str, tuple[Session, list[str]]
         query = " ".join(arguments.refs)
         return _confirmed(arguments, arguments.experiment, query, arguments.project)
     whole = [ref for ref in arguments.refs if ref.rpartition("/")[2].startswith("experiment:")]
-    found = things_by_project(arguments, [ref for ref in arguments.refs if ref not in whole])
+    things = things_by_project(arguments, [ref for ref in arguments.refs if ref not in whole])
     for ref in whole:
         project, _, name = ref.rpartition("/")
         name = name.removeprefix("experiment:")
         if arguments.restore:
             raise InvalidInput(f"Name the runs of {name} to restore them; 'kinetrum bin' lists them.", field="ref")
         for place, (session, plain) in _confirmed(arguments, name, "", project or arguments.project).items():
-            found.setdefault(place, (session, []))[1].extend(plain)
-    return found
+            things.setdefault(place, (session, []))[1].extend(plain)
+    return things
 
 
 def _confirmed(
@@ -131,6 +131,6 @@ def _confirmed(
     refs = table.references
     what = f"{output.counted_things(refs)} of {experiment}{f' where {query}' if query else ''}"
     if refs and not arguments.yes and not output.confirmed(f"Put {what} into the bin?"):
-        asked = "" if sys.stdin.isatty() else " Add --yes to put them into the bin."
-        raise InvalidInput(f"Nothing was changed: {what}.{asked}")
+        hint = "" if sys.stdin.isatty() else " Add --yes to put them into the bin."
+        raise InvalidInput(f"Nothing was changed: {what}.{hint}")
     return {table.project: (table.session, refs)} if refs else {}

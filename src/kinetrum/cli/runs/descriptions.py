@@ -76,11 +76,11 @@ def _session(arguments: argparse.Namespace, ref: str) -> tuple[Session, str]:
 
 def _sessions(arguments: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Session, list[str]]]:
     """Group references by project."""
-    found: dict[str, tuple[Session, list[str]]] = {}
+    sessions: dict[str, tuple[Session, list[str]]] = {}
     for ref in refs:
         session, plain = _session(arguments, ref)
-        found.setdefault(session.project, (session, []))[1].append(plain)
-    return found
+        sessions.setdefault(session.project, (session, []))[1].append(plain)
+    return sessions
 
 
 def things_by_project(arguments: argparse.Namespace, refs: list[str]) -> dict[str, tuple[Session, list[str]]]:
@@ -88,7 +88,7 @@ def things_by_project(arguments: argparse.Namespace, refs: list[str]) -> dict[st
     from kinetrum.client.transport.session import open_session
     from kinetrum.core.base.refs import VersionRef, parse_ref
 
-    found: dict[str, tuple[Session, list[str]]] = {}
+    sessions: dict[str, tuple[Session, list[str]]] = {}
     for text in refs:
         before, _, after = text.rpartition("/")
         if after.startswith(WHOLE):
@@ -100,8 +100,8 @@ def things_by_project(arguments: argparse.Namespace, refs: list[str]) -> dict[st
             plain = f"{ref.name}@{ref.which}" if isinstance(ref, VersionRef) else text
         else:
             session, plain = _session(arguments, text)
-        found.setdefault(session.project, (session, []))[1].append(plain)
-    return found
+        sessions.setdefault(session.project, (session, []))[1].append(plain)
+    return sessions
 
 
 def done_with(arguments: argparse.Namespace, done: list[str], what: str) -> int:
@@ -185,8 +185,8 @@ def _print_notes(arguments: argparse.Namespace, notes: list[Note]) -> int:
         output.print_json([vars(note) for note in notes])
         return 0
     for note in notes:
-        said = f"{note.author}, {moment(note.written_at)}{origin_of_note(note.imported_from)}  {note.id}"
-        print(output.paint(said, "quiet"))
+        head = f"{note.author}, {moment(note.written_at)}{origin_of_note(note.imported_from)}  {note.id}"
+        print(output.paint(head, "quiet"))
         print("\n".join(output.clean(line) for line in note.text.splitlines()))
     if not notes:
         print("No note. Put one there with -m TEXT.")
@@ -221,13 +221,13 @@ def _rename_thing(arguments: argparse.Namespace, kind: str) -> int:
 def _run_names(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import experiment
 
-    found = experiment(arguments.experiment, project=arguments.project)
+    experiment_read = experiment(arguments.experiment, project=arguments.project)
     if arguments.generate is not None:
-        found.generates_names = arguments.generate == "on"
+        experiment_read.generates_names = arguments.generate == "on"
     if arguments.json:
-        output.print_json({"generates_names": found.generates_names})
+        output.print_json({"generates_names": experiment_read.generates_names})
     else:
-        some = "get a generated one" if found.generates_names else "have none"
+        some = "get a generated one" if experiment_read.generates_names else "have none"
         print(f"Runs of {arguments.experiment} that are begun without a name {some}.")
     return 0
 
@@ -244,10 +244,10 @@ def _found(session: Session, plain: str) -> answers.RunRow:
 def _seeds(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import experiment
 
-    found = experiment(arguments.experiment, project=arguments.project)
+    experiment_read = experiment(arguments.experiment, project=arguments.project)
     if arguments.names:
-        found.seeds = arguments.names
-    names = found.seeds
+        experiment_read.seeds = arguments.names
+    names = experiment_read.seeds
     if arguments.json:
         output.print_json(names)
     else:
@@ -258,17 +258,17 @@ def _seeds(arguments: argparse.Namespace) -> int:
 def _goal(arguments: argparse.Namespace) -> int:
     from kinetrum.client.reading.descriptions import experiment
 
-    found = experiment(arguments.experiment, project=arguments.project)
+    experiment_read = experiment(arguments.experiment, project=arguments.project)
     if arguments.key is not None:
         if arguments.direction is None:
             raise InvalidInput(f"Say which way {arguments.key} is better: higher or lower (none takes the goal away).")
         if arguments.direction == "none":
-            found.remove_goal(arguments.key)
+            experiment_read.remove_goal(arguments.key)
         else:
             parts = {"unit": arguments.unit, "bound": arguments.bound, "aggregate": arguments.show}
-            kept = {key: value for key, value in parts.items() if value is not None}
-            found.set_goal(arguments.key, {"direction": arguments.direction, **kept})
-    goals = found.goals
+            given_parts = {key: value for key, value in parts.items() if value is not None}
+            experiment_read.set_goal(arguments.key, {"direction": arguments.direction, **given_parts})
+    goals = experiment_read.goals
     if arguments.json:
         output.print_json(goals)
         return 0

@@ -103,35 +103,35 @@ def _print_lines(lines: list[answers.OutputLine], as_json: bool) -> None:
 
 def show_code(run: RecordedRun, arguments: argparse.Namespace) -> int:
     """Print the code, packages and job of a run; with --against what of them differs from another run."""
-    found = run.surroundings(arguments.against)
+    surroundings = run.surroundings(arguments.against)
     if arguments.json:
-        output.print_json(found)
+        output.print_json(surroundings)
         return 0
-    if found["against"]:
-        _show_differences(found)
+    if surroundings["against"]:
+        _show_differences(surroundings)
         return 0
-    rows = [[key, str(value)] for key, value in (found["code"] or {}).items() if value not in (None, 0)]
-    rows += [[key, output.clean(text)] for key, text in found["job"].items()]
-    rows += [[key, output.clean(str(value))] for key, value in found["about"].items()]
+    rows = [[key, str(value)] for key, value in (surroundings["code"] or {}).items() if value not in (None, 0)]
+    rows += [[key, output.clean(text)] for key, text in surroundings["job"].items()]
+    rows += [[key, output.clean(str(value))] for key, value in surroundings["about"].items()]
     output.print_table(["what", ""], [[key.replace("_", " "), output.clean(text)] for key, text in rows], keep=2)
-    if found["packages"]:
+    if surroundings["packages"]:
         print(f"\n{paint('Packages', 'strong')}")
-        names = [f"{name} {version}" for name, version in found["packages"].items()]
+        names = [f"{name} {version}" for name, version in surroundings["packages"].items()]
         print(textwrap.fill(", ".join(names), output.terminal_width(), break_on_hyphens=False))
-    entry = str((found["code"] or {}).get("entry") or "")
+    entry = str((surroundings["code"] or {}).get("entry") or "")
     cells = entry == "notebook" or entry.endswith(".ipynb")
     script = "Cells, in the order they were run" if cells else "Script, not known to git"
-    for title, text in (("Uncommitted changes", found["difference"]), (script, found["script"])):
+    for title, text in (("Uncommitted changes", surroundings["difference"]), (script, surroundings["script"])):
         if text:
             print(f"\n{paint(title, 'strong')}")
             _print_difference(text)
-    if not rows and not found["packages"]:
+    if not rows and not surroundings["packages"]:
         print("Nothing was caught of its code and packages.")
     return 0
 
 
-def _show_differences(found: answers.Surroundings) -> None:
-    print(paint(f"Against {found['against']}", "strong"))
+def _show_differences(surroundings: answers.Surroundings) -> None:
+    print(paint(f"Against {surroundings['against']}", "strong"))
     words = {
         "same": "the same code",
         "unknown": "whether the code differs is not known",
@@ -139,20 +139,23 @@ def _show_differences(found: answers.Surroundings) -> None:
         "other commit": "another commit",
         "other uncommitted changes": "the same commit, other uncommitted changes",
     }
-    print(f"code: {words[found['code_change']]}")
-    here, there = found["code"] or {}, found["against_code"] or {}
+    print(f"code: {words[surroundings['code_change']]}")
+    here, there = surroundings["code"] or {}, surroundings["against_code"] or {}
     if here.get("commit") != there.get("commit"):
         print(f"commit {(there.get('commit') or 'none')[:12]} → {(here.get('commit') or 'none')[:12]}")
-    for title, changes in (("Packages", found["package_changes"]), ("Surroundings", found["about_changes"])):
+    for title, changes in (
+        ("Packages", surroundings["package_changes"]),
+        ("Surroundings", surroundings["about_changes"]),
+    ):
         if changes:
             print(f"\n{paint(title, 'strong')}")
             rows = [
                 [row["name"], output.clean(row["there"] or "–"), output.clean(row["here"] or "–")] for row in changes
             ]
-            output.print_table(["", found["against"] or "", "here"], rows, keep=3)
-    if found["code_change_text"]:
+            output.print_table(["", surroundings["against"] or "", "here"], rows, keep=3)
+    if surroundings["code_change_text"]:
         print(f"\n{paint('Code', 'strong')}")
-        _print_difference(found["code_change_text"])
+        _print_difference(surroundings["code_change_text"])
 
 
 def _print_difference(text: str) -> None:

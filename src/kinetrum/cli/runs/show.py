@@ -58,31 +58,31 @@ def _show(arguments: argparse.Namespace) -> int:
 
     kind, ref = parse_kind(arguments.ref)
     session = open_session(ref.project or arguments.project, wait=not arguments.follow)
-    found = resolve(session, ref, kind)
-    if isinstance(found, RecordedRun) and isinstance(ref, RunRef) and ref.path:
+    thing = resolve(session, ref, kind)
+    if isinstance(thing, RecordedRun) and isinstance(ref, RunRef) and ref.path:
         # frost-alarm/42:frost-net is what the run generated under that name.
-        found = found.generated_version(ref.path.partition("/")[0])
+        thing = thing.generated_version(ref.path.partition("/")[0])
     if arguments.output or arguments.follow or arguments.code or arguments.resources:
         from kinetrum.cli.runs.environment import show_surroundings
 
-        if not isinstance(found, RecordedRun):
+        if not isinstance(thing, RecordedRun):
             raise InvalidInput(
                 f"{arguments.ref} is not a run; --output, --code and --resources are of runs.", field="ref"
             )
-        return show_surroundings(found, arguments)
-    if isinstance(found, RecordedRun):
-        data = found._whole()
+        return show_surroundings(thing, arguments)
+    if isinstance(thing, RecordedRun):
+        data = thing._whole()
         _print(data, arguments.json, _show_run)
-    elif isinstance(found, StoredVersion):
-        _print(found.data, arguments.json, _show_artifact)
-    elif isinstance(found, ModelVersion):
-        _print(found.data, arguments.json, _show_version)
-    elif isinstance(found, Experiment):
-        _print(found.data, arguments.json, _show_experiment)
-    elif isinstance(found, Model):
+    elif isinstance(thing, StoredVersion):
+        _print(thing.data, arguments.json, _show_artifact)
+    elif isinstance(thing, ModelVersion):
+        _print(thing.data, arguments.json, _show_version)
+    elif isinstance(thing, Experiment):
+        _print(thing.data, arguments.json, _show_experiment)
+    elif isinstance(thing, Model):
         from kinetrum.cli.registry.models import show_model
 
-        _print(found.data, arguments.json, show_model)
+        _print(thing.data, arguments.json, show_model)
     return 0
 
 
@@ -227,9 +227,9 @@ def _result_row(run: answers.RunDetail, key: str) -> list[str]:
     ]
 
 
-def _print_said(word: str, said: Mapping[str, object]) -> None:
-    if said:
-        print(f"{word}: {'  '.join(f'{output.clean(key)}={number(value)}' for key, value in said.items())}")
+def _print_said(word: str, values: Mapping[str, object]) -> None:
+    if values:
+        print(f"{word}: {'  '.join(f'{output.clean(key)}={number(value)}' for key, value in values.items())}")
 
 
 def _show_artifact(version: answers.ArtifactVersionDetail) -> None:

@@ -38,8 +38,8 @@ def print_groups(session: Session, experiment: str | None, arguments: argparse.N
         return 0
     rows = [[*_title(group, arguments.group), *_cells(group, page["columns"])] for group in page["groups"]]
     heads = [*_title_heads(arguments.group), *[head_of(page["goals"], column) for column in page["columns"]]]
-    kept = [at for at in range(len(heads)) if at < 3 or any(row[at] != "–" for row in rows)]
-    output.print_table([heads[at] for at in kept], [[row[at] for at in kept] for row in rows], keep=2)
+    columns = [at for at in range(len(heads)) if at < 3 or any(row[at] != "–" for row in rows)]
+    output.print_table([heads[at] for at in columns], [[row[at] for at in columns] for row in rows], keep=2)
     total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
     print(
         paint(

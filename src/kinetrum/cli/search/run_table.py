@@ -68,8 +68,8 @@ def _views(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.session import open_session
 
     session = open_session(arguments.project)
-    asked = {"experiment": arguments.experiment} if arguments.experiment else {}
-    answer = session.service.get(path_of("projects", session.project, "views"), **asked)
+    options = {"experiment": arguments.experiment} if arguments.experiment else {}
+    answer = session.service.get(path_of("projects", session.project, "views"), **options)
     if arguments.json:
         output.print_json(answer)
         return 0
@@ -177,9 +177,9 @@ def _print_runs(page: answers.RunPage, are_chosen: bool) -> None:
     ]
     output.print_table(heads, rows, spare=len(always) if columns else 0)
     total = f"{page['count']:,}{'+' if page['count_is_capped'] else ''}"
-    held = {key for run in page["rows"] for key in run["params"]}
+    keys = {key for run in page["rows"] for key in run["params"]}
     same = (column for column in page["columns"] if column["scope"] == "param" and not column["differs"])
-    equal = sum(column["name"] in held for column in same)
+    equal = sum(column["name"] in keys for column in same)
     word = "setting is" if equal == 1 else "settings are"
     tail = f"; {equal} {word} equal in all of them and not shown" if equal and not are_chosen else ""
     output.say(f"{len(rows)} of {total} {'run' if total == '1' else 'runs'}{tail}", "quiet")
@@ -199,12 +199,12 @@ def _always(run: answers.RunRow, name: str) -> str:
 
 def _cells(rows: list[answers.RunRow], column: answers.ChosenColumn) -> list[str]:
     """Write one column; results with aligned decimals, settings as they were set."""
-    found = [cell_of(run, column) for run in rows]
-    present = [value for is_there, value in found if is_there]
+    cells = [cell_of(run, column) for run in rows]
+    present = [value for is_there, value in cells if is_there]
     texts = iter(output.numbers(present) if column["scope"] == "value" else [number(value) for value in present])
     if column["scope"] == "field" and column["name"] in {"started", "ended"}:
         texts = iter([moment(str(value)) for value in present])
-    return [output.short(next(texts), 28) if is_there else "–" for is_there, _ in found]
+    return [output.short(next(texts), 28) if is_there else "–" for is_there, _ in cells]
 
 
 def cell_of(run: answers.RunRow, column: answers.ChosenColumn) -> tuple[bool, object]:
@@ -218,8 +218,8 @@ def cell_of(run: answers.RunRow, column: answers.ChosenColumn) -> tuple[bool, ob
     if column.get("aggregate"):
         metric = run["metrics"].get(name)
         return metric is not None, cast("Mapping[str, object]", metric or {}).get(column["aggregate"] or "")
-    held: Mapping[str, object] = {"value": run["values"], "param": run["params"], "label": run["labels"]}[scope]
-    return name in held, held.get(name)
+    values: Mapping[str, object] = {"value": run["values"], "param": run["params"], "label": run["labels"]}[scope]
+    return name in values, values.get(name)
 
 
 def _duration(run: answers.RunRow) -> float | None:

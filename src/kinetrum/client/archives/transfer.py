@@ -60,7 +60,7 @@ def export_everything(
         raise InvalidInput(f"{to} is a file; everything goes to a folder, an archive for each project.", field="to")
     session = open_session(None, url)
     folder.mkdir(parents=True, exist_ok=True)
-    names = [found["name"] for found in session.service.get("/projects")]
+    names = [project_row["name"] for project_row in session.service.get("/projects")]
     return {
         name: export(
             None,
@@ -151,7 +151,7 @@ def import_everything(
     if not archives:
         raise NotFound(f"{folder} holds no archives (PROJECT.zip).", field="path")
     session = open_session(None, url)
-    there = {found["name"] for found in session.service.get("/projects")}
+    there = {project_row["name"] for project_row in session.service.get("/projects")}
     done = {}
     for archive in archives:
         name = archive.stem

@@ -21,18 +21,18 @@ if TYPE_CHECKING:
 PARTS = ("command", "user", "host", "packages", "code", "job", "resources", "output", "figures")
 
 
-def parts_left_out(given: Iterable[str] | str | None) -> frozenset[str]:
+def parts_left_out(chosen: Iterable[str] | str | None) -> frozenset[str]:
     """Return the parts that are not caught: as the argument says, else the environment, else kinetrum.toml."""
     source = "leave_out"
-    if given is None and "KINETRUM_LEAVE_OUT" in os.environ:
-        given, source = os.environ["KINETRUM_LEAVE_OUT"], "KINETRUM_LEAVE_OUT"
-    if given is None:
+    if chosen is None and "KINETRUM_LEAVE_OUT" in os.environ:
+        chosen, source = os.environ["KINETRUM_LEAVE_OUT"], "KINETRUM_LEAVE_OUT"
+    if chosen is None:
         from kinetrum.client.transport.connection import nearest_file
 
-        given, source = nearest_file().get("leave_out", ()), "leave_out in kinetrum.toml"
-    if not isinstance(given, str | Iterable):
+        chosen, source = nearest_file().get("leave_out", ()), "leave_out in kinetrum.toml"
+    if not isinstance(chosen, str | Iterable):
         raise InvalidInput(f"{source} is a list of {', '.join(PARTS)} or all.", field="leave_out")
-    words = given.replace(" ", "").split(",") if isinstance(given, str) else list(given)
+    words = chosen.replace(" ", "").split(",") if isinstance(chosen, str) else list(chosen)
     named = [word for word in words if word]
     wrong = next((word for word in named if word not in {*PARTS, "all"}), None)
     if wrong is not None:
@@ -44,16 +44,16 @@ def parts_left_out(given: Iterable[str] | str | None) -> frozenset[str]:
 
 def about_process(left_out: frozenset[str]) -> dict[str, Value]:
     """Return what is known at once: command, user, interpreter, process."""
-    found: dict[str, Value] = {}
+    facts: dict[str, Value] = {}
     if "command" not in left_out:
         # As it was typed; of the interpreter only the name, which says as much and is the same on every machine.
         typed = [os.path.basename(sys.orig_argv[0]), *sys.orig_argv[1:]] if sys.orig_argv else sys.argv
-        found["command"] = command_line(typed)
+        facts["command"] = command_line(typed)
     if "user" not in left_out:
-        found["user"] = user_name()
+        facts["user"] = user_name()
     if "packages" not in left_out:
-        found["python"] = sys.version.split()[0]
-    return found | {"process": os.getpid()}
+        facts["python"] = sys.version.split()[0]
+    return facts | {"process": os.getpid()}
 
 
 def command_line(words: list[str]) -> str:

@@ -193,17 +193,17 @@ class _Git:
         return self._answer(process, limit)
 
     def _answer(self, process: subprocess.Popen[bytes], limit: int) -> tuple[bytes, bool]:
-        found = b""
+        answer = b""
         assert process.stdout is not None
         with process, process.stdout as pipe:
-            while len(found) <= limit:
+            while len(answer) <= limit:
                 left = self.give_up - time.monotonic()
                 if left <= 0 or not select.select([pipe], [], [], left)[0]:
                     process.kill()
                     return b"", False
                 piece = os.read(pipe.fileno(), 256 * 1024)
                 if not piece:
-                    return (found, True) if process.wait() == 0 else (b"", True)
-                found += piece
+                    return (answer, True) if process.wait() == 0 else (b"", True)
+                answer += piece
             process.kill()
-        return found[:limit], False
+        return answer[:limit], False

@@ -44,8 +44,8 @@ def ci_job(environment: Mapping[str, str]) -> dict[str, str]:
     for form in _JOBS:
         names = re.findall(r"\{(\w+)\}", form)
         if all(environment.get(name) for name in names):
-            found = form.format_map({name: environment[name] for name in names})
-            return {"job": hide_in_address(found)[:500]}
+            job = form.format_map({name: environment[name] for name in names})
+            return {"job": hide_in_address(job)[:500]}
     return {"job": "in CI"} if environment.get("CI", "").lower() in {"1", "true"} else {}
 
 
@@ -54,14 +54,14 @@ def packages_on(paths: Iterable[str]) -> dict[str, str]:
 
     The folders' names follow "Recording installed projects" of the Python packaging specifications.
     """
-    found: dict[str, str] = {}
+    packages: dict[str, str] = {}
     for path in paths:
         with contextlib.suppress(OSError):
             for name in os.listdir(path or "."):
                 match = _DISTRIBUTION.match(name)
                 if match:
-                    found.setdefault(match["name"].replace("_", "-").lower(), match["version"])
-    return dict(sorted(found.items()))
+                    packages.setdefault(match["name"].replace("_", "-").lower(), match["version"])
+    return dict(sorted(packages.items()))
 
 
 def entry_script() -> Path | None:
@@ -91,15 +91,15 @@ def look_around(
     with fork_safety.still:
         from kinetrum.client.capture.code_state import find_code
 
-    found: dict[str, object] = {}
+    facts: dict[str, object] = {}
     if "code" not in left_out:
         code = find_code(folder, entry, modules)
-        found |= {"code": code.fields, "difference": code.difference, "script": code.script}
+        facts |= {"code": code.fields, "difference": code.difference, "script": code.script}
     if "packages" not in left_out and paths is not None:
-        found["packages"] = packages_on(paths)
+        facts["packages"] = packages_on(paths)
     if "job" not in left_out:
-        found["job"] = ci_job(os.environ)
-    return found
+        facts["job"] = ci_job(os.environ)
+    return facts
 
 
 def look_for_a_shell() -> None:
@@ -115,12 +115,12 @@ def _around_this_process(left_out: frozenset[str]) -> JsonObject:
     entry = entry_script()
     key = f"{entry} {os.getcwd()} {sorted(left_out)}"
     with _looking:
-        at, found = _known.get(key, (0.0, {}))
-        if not found or time.monotonic() - at >= _FRESH_S:
+        at, facts = _known.get(key, (0.0, {}))
+        if not facts or time.monotonic() - at >= _FRESH_S:
             loaded = [file for module in list(sys.modules.values()) if (file := getattr(module, "__file__", None))]
-            found = look_around(left_out, entry.parent if entry else Path.cwd(), entry, sys.path, loaded)
-            _known[key] = (time.monotonic(), found)
-        return found
+            facts = look_around(left_out, entry.parent if entry else Path.cwd(), entry, sys.path, loaded)
+            _known[key] = (time.monotonic(), facts)
+        return facts
 
 
 def _after_fork() -> None:
@@ -145,11 +145,11 @@ class Looking:
     def _work(self) -> None:
         # Nothing that goes wrong here is worth a traceback in somebody's training.
         with contextlib.suppress(Exception):
-            found = _around_this_process(self._left_out)
+            facts = _around_this_process(self._left_out)
             if "code" not in self._left_out:
-                found = found | self._cells(found.get("code"))
-            if any(found.values()):
-                self._recorder.write("surroundings", caught=found)
+                facts = facts | self._cells(facts.get("code"))
+            if any(facts.values()):
+                self._recorder.write("surroundings", caught=facts)
 
     def _cells(self, code: dict[str, object] | None) -> dict[str, object]:
         """Return the cells of a notebook as its code; nothing in a script."""

@@ -156,12 +156,12 @@ class ResourceWatch:
 
 def read_gpus(answer: str) -> dict[str, float | int]:
     """Read use (%) and memory (MiB) of each graphics processor from lines of comma-separated numbers."""
-    found: dict[str, float | int] = {}
+    usage: dict[str, float | int] = {}
     for number, cells in enumerate(csv.reader(io.StringIO(answer))):
         with contextlib.suppress(ValueError, IndexError):
             use, memory = float(cells[0]), float(cells[1])
-            found |= {f"gpu {number} (%)": use, f"gpu {number} memory (bytes)": int(memory * 2**20)}
-    return found
+            usage |= {f"gpu {number} (%)": use, f"gpu {number} memory (bytes)": int(memory * 2**20)}
+    return usage
 
 
 def _process_of(folder: Path) -> psutil.Process | None:

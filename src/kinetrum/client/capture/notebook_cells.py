@@ -76,30 +76,30 @@ def notebook_name() -> str | None:
     shell = current_shell()
     if shell is None:
         return None
-    told = shell.user_ns.get("__vsc_ipynb_file__") or os.environ.get("JPY_SESSION_NAME") or ""
-    name = Path(str(told)).name
+    notebook = shell.user_ns.get("__vsc_ipynb_file__") or os.environ.get("JPY_SESSION_NAME") or ""
+    name = Path(str(notebook)).name
     return name if name.endswith(".ipynb") else "notebook"
 
 
-def is_referred_to(found: object) -> bool:
+def is_referred_to(run: object) -> bool:
     """Tell whether anything but the shell's memory of outputs (`Out`, `_`, `_3`) refers to an object.
 
     In a script an object that its last name lets go of is gone; a shell that displayed it keeps it for ever.
     """
     shell = current_shell()
     names = shell.user_ns
-    kept = [names.get("Out"), names.get("_oh"), shell.history_manager.output_hist]
-    kept.append(getattr(shell, "user_ns_hidden", None))
+    places = [names.get("Out"), names.get("_oh"), shell.history_manager.output_hist]
+    places.append(getattr(shell, "user_ns_hidden", None))
     for place in (getattr(shell, "last_execution_result", None), getattr(shell, "displayhook", None)):
-        kept += [place, getattr(place, "__dict__", None)]
+        places += [place, getattr(place, "__dict__", None)]
     # Loops, and no function within this one: that would itself refer to the object.
     for name, value in names.items():
-        if value is found and not _OUTPUT_NAMES.fullmatch(name):
+        if value is run and not _OUTPUT_NAMES.fullmatch(name):
             return True
-    kept.append(names)
-    referrers = gc.get_referrers(found)
+    places.append(names)
+    referrers = gc.get_referrers(run)
     return any(
-        not any(referrer is known for known in kept) and not _is_only_looking(referrer) for referrer in referrers
+        not any(referrer is known for known in places) and not _is_only_looking(referrer) for referrer in referrers
     )
 
 

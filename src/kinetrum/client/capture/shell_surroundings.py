@@ -45,9 +45,9 @@ def main(run: str, left_out: frozenset[str]) -> None:
     exit_report.be_silent()
     root = spool.current_writer().root
     address = address_of(root, run)
-    found = look_around(left_out, Path.cwd(), None, None)
-    if address is not None and any(found.values()):
-        Recorder(address).write("surroundings", caught=found)
+    facts = look_around(left_out, Path.cwd(), None, None)
+    if address is not None and any(facts.values()):
+        Recorder(address).write("surroundings", caught=facts)
         start_sender(root)
 
 

@@ -271,8 +271,8 @@ class _Catch:
 class _Candidate:
     """An open run that would take the output."""
 
-    def __init__(self, run: str, outlet: Outlet, asked: bool, parent: str | None) -> None:
-        self.run, self.outlet, self.asked, self.parent = run, outlet, asked, parent
+    def __init__(self, run: str, outlet: Outlet, is_asked_for: bool, parent: str | None) -> None:
+        self.run, self.outlet, self.asked, self.parent = run, outlet, is_asked_for, parent
 
 
 # Buffers that are never closed: their locks are held by threads that are gone.
@@ -355,9 +355,9 @@ def release(run: str) -> None:
 
 
 def _chosen() -> Outlet | None:
-    asked = [one for one in _candidates if one.asked]
-    if asked:
-        return asked[-1].outlet
+    asking = [one for one in _candidates if one.asked]
+    if asking:
+        return asking[-1].outlet
     if not _candidates:
         return None
     first, within = _candidates[0], {_candidates[0].run}

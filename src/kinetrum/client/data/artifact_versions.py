@@ -186,10 +186,10 @@ def _check(
         return _check_elsewhere(entry, address, memory, elsewhere, quick, tick)
     source = Path(address)
     try:
-        found = source.stat()
-        modified = found.st_mtime_ns // 1000
-        if found.st_size != entry["size"]:
-            what = f"{found.st_size:,} bytes instead of {entry['size']:,}"
+        status = source.stat()
+        modified = status.st_mtime_ns // 1000
+        if status.st_size != entry["size"]:
+            what = f"{status.st_size:,} bytes instead of {entry['size']:,}"
             return CheckedFile(entry["path"], address, "changed", False, what)
         if quick:
             same = entry["modified"] is None or modified == entry["modified"]
@@ -208,16 +208,16 @@ def _check_elsewhere(
     from kinetrum.client.sender.remote_files import fingerprint_remote
 
     try:
-        found = elsewhere.find(address)
-        if found is None:
+        files = elsewhere.find(address)
+        if files is None:
             return CheckedFile(entry["path"], address, "gone", False)
-        if found.size is not None and found.size != entry["size"]:
-            what = f"{found.size:,} bytes instead of {entry['size']:,}"
+        if files.size is not None and files.size != entry["size"]:
+            what = f"{files.size:,} bytes instead of {entry['size']:,}"
             return CheckedFile(entry["path"], address, "changed", False, what)
         if quick:
-            same = None in (found.modified, entry["modified"]) or found.modified == entry["modified"]
+            same = None in (files.modified, entry["modified"]) or files.modified == entry["modified"]
             return CheckedFile(entry["path"], address, "same" if same else "changed", False, "by size and time")
-        (known,) = fingerprint_remote(address, [found], memory, tick)
+        (known,) = fingerprint_remote(address, [files], memory, tick)
     except NotFound:
         return CheckedFile(entry["path"], address, "gone", False)
     except KinetrumError as error:
@@ -249,13 +249,13 @@ def keep(  # noqa: PLR0913
     `kind` says what it is in a word, `about` is metadata of the version, `labels` are its labels. `session` is a
     connection that is open already.
     """
-    label, said = artifact_name(name, path), described(kind, about=about, labels=labels)
+    label, described_as = artifact_name(name, path), described(kind, about=about, labels=labels)
     here = session or open_session(project)
     reference, _ = keep_files(
         here,
         find_files(path),
         label,
-        said,
+        described_as,
         progress,
         None if upload else str(Path(path).resolve()),
     )
@@ -272,14 +272,14 @@ def describe_artifact(here: Session, name: str, description: str | None, labels:
 
 def keep_files(
     here: Session,
-    found: Sequence[Found],
+    files: Sequence[Found],
     name: str,
-    said: Described,
+    description: Described,
     progress: Callable[[int], Tick] | None = None,
     address: str | None = None,
 ) -> tuple[str, Sent]:
     """Store files under a name; returns the reference and what was sent. With `address`, where they are, none is."""
-    sources = [file.source for file in found]
+    sources = [file.source for file in files]
     tick = progress(2 * sum(source.stat().st_size for source in sources)) if progress else None
     memory = Fingerprints()
     try:
@@ -290,24 +290,24 @@ def keep_files(
         memory.close()
     entries = [
         {"path": file.path, "size": known.size, "sha256": known.sha256, "modified": known.modified_ns // 1000}
-        for file, known in zip(found, prints, strict=True)
+        for file, known in zip(files, prints, strict=True)
     ]
     by_content = {known.sha256: source for known, source in zip(prints, sources, strict=True)}
     sent = Sent(0, 0) if address else upload_missing(here.service, here.project, by_content, tick)
     body = {
         "id": new_id(),
         "at": time.time_ns() // 1000,
-        "kind": said.kind,
+        "kind": description.kind,
         "files": entries,
-        "about": said.about,
-        "labels": said.labels,
+        "about": description.about,
+        "labels": description.labels,
         "by_reference": address is not None,
         "address": address,
     }
-    kept = here.service.call(
+    answer = here.service.call(
         "POST", path_of("projects", here.project, "artifacts", name, "versions"), json=body, timeout=300
     )
-    return str(kept["reference"]), sent
+    return str(answer["reference"]), sent
 
 
 def difference(
@@ -383,11 +383,11 @@ def _digest_of(session: Session, ref: object, text: str) -> str:
 
 def _digests_here(text: str) -> list[str]:
     """Return the digest of a folder's or file's content, and a file's own: it may be one among others elsewhere."""
-    found = find_files(text)
+    files = find_files(text)
     memory = Fingerprints()
     try:
-        prints = memory.all_of([file.source for file in found])
+        prints = memory.all_of([file.source for file in files])
     finally:
         memory.close()
-    entries = [FileEntry(file.path, known.size, known.sha256) for file, known in zip(found, prints, strict=True)]
+    entries = [FileEntry(file.path, known.size, known.sha256) for file, known in zip(files, prints, strict=True)]
     return [digest_of(entries), *([prints[0].sha256] if Path(text).is_file() else [])]

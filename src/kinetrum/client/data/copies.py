@@ -31,32 +31,32 @@ class Found:
     path: str
 
 
-def find_files(given: str | os.PathLike[str]) -> list[Found]:
+def find_files(path: str | os.PathLike[str]) -> list[Found]:
     """List a file, or the regular files below a folder; a single file has its own name as path.
 
     Links to files are followed. Links to folders, links that lead nowhere, and special files are left out of a
     folder with a warning that counts them; empty folders leave no trace. Raises NotFound for a path that is not
     there, InvalidInput for an empty folder, a special file, and names that cannot be kept (`check_path`).
     """
-    top = Path(given)
+    top = Path(path)
     if not top.exists():
-        raise NotFound(f"{given} is not there; give the path of a file or folder.", field="path")
+        raise NotFound(f"{path} is not there; give the path of a file or folder.", field="path")
     if top.is_file():
         return [Found(top.absolute(), check_path(top.name))]
     if not top.is_dir():
-        raise InvalidInput(f"{given} is neither a file nor a folder.", field="path")
+        raise InvalidInput(f"{path} is neither a file nor a folder.", field="path")
     left_out: list[str] = []
-    found = sorted(_walk(os.path.abspath(top), "", left_out), key=lambda item: item.path)
+    files = sorted(_walk(os.path.abspath(top), "", left_out), key=lambda item: item.path)
     if left_out:
         what = "entry was" if len(left_out) == 1 else "entries were"
         warnings.warn(
-            f"{len(left_out)} {what} left out of {given}: links to folders, links that lead nowhere and special files "
+            f"{len(left_out)} {what} left out of {path}: links to folders, links that lead nowhere and special files "
             f"are not kept; the first is {left_out[0]!r}.",
             stacklevel=5,
         )
-    if not found:
-        raise InvalidInput(f"The folder {given} holds no file.", field="path")
-    return found
+    if not files:
+        raise InvalidInput(f"The folder {path} holds no file.", field="path")
+    return files
 
 
 def _walk(top: str, below: str, left_out: list[str]) -> Iterator[Found]:
@@ -83,14 +83,14 @@ def modified_us(source: Path) -> int:
     return source.stat().st_mtime_ns // 1000
 
 
-def copy_all(found: Sequence[Found], folder: Path) -> list[tuple[FileEntry, Path]] | None:
+def copy_all(files: Sequence[Found], folder: Path) -> list[tuple[FileEntry, Path]] | None:
     """Copy files into the spool and fingerprint the copies; None where they are too large to be copied.
 
     Blocks are shared where the file system can, whatever the size.
     """
-    total = sum(file.source.stat().st_size for file in found)
+    total = sum(file.source.stat().st_size for file in files)
     copies = []
-    for number, file in enumerate(found):
+    for number, file in enumerate(files):
         copy = _copy_in(file, folder, number, may_copy=total <= COPY_LIMIT)
         if copy is None:
             return None
@@ -98,25 +98,25 @@ def copy_all(found: Sequence[Found], folder: Path) -> list[tuple[FileEntry, Path
     return copies
 
 
-def _copy_in(found: Found, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
+def _copy_in(source: Found, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
     """Copy one file; one that is written to meanwhile is copied anew, a few times."""
     for _ in range(_TRIES):
-        before = os.stat(found.source)
-        copy = _copy_once(found, folder, number, may_copy)
-        after = os.stat(found.source)
+        before = os.stat(source.source)
+        copy = _copy_once(source, folder, number, may_copy)
+        after = os.stat(source.source)
         if copy is None or (before.st_mtime_ns, before.st_size) == (after.st_mtime_ns, after.st_size):
             return copy
         copy[1].unlink()
-    raise InvalidInput(f"{found.source} is being written to; record it once it is whole.", field="path")
+    raise InvalidInput(f"{source.source} is being written to; record it once it is whole.", field="path")
 
 
-def _copy_once(found: Found, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
+def _copy_once(file: Found, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
     target = folder / f"{number:06d}"
     digest, size = hashlib.sha256(), 0
-    with found.source.open("rb", buffering=0) as source, target.open("xb+", buffering=0) as copy:
+    with file.source.open("rb", buffering=0) as source, target.open("xb+", buffering=0) as copy:
         state = os.fstat(source.fileno())
         if not stat.S_ISREG(state.st_mode):
-            raise InvalidInput(f"{found.source} is not an ordinary file.", field="path")
+            raise InvalidInput(f"{file.source} is not an ordinary file.", field="path")
         shared = _share_blocks(source.fileno(), copy.fileno())
         if not shared and not may_copy:
             return None
@@ -126,7 +126,7 @@ def _copy_once(found: Found, folder: Path, number: int, may_copy: bool) -> tuple
             size += len(piece)
             if not shared:
                 _write_all(copy.fileno(), piece)
-    return FileEntry(found.path, size, digest.hexdigest(), state.st_mtime_ns // 1000), target
+    return FileEntry(file.path, size, digest.hexdigest(), state.st_mtime_ns // 1000), target
 
 
 def _share_blocks(source: int, copy: int) -> bool:

@@ -86,8 +86,8 @@ def rows(
     `limit` is how many rows are read at most, None for all. `project` is another than the connection's.
     """
     session, table = _place(of, project)
-    given = {"of": table, "where": _listed(where), "find": find, "wrong": wrong, "sort": sort}
-    return _read(session, "rows", given, limit)
+    query = {"of": table, "where": _listed(where), "find": find, "wrong": wrong, "sort": sort}
+    return _read(session, "rows", query, limit)
 
 
 def join_rows(  # noqa: PLR0913
@@ -111,7 +111,7 @@ def join_rows(  # noqa: PLR0913
     """
     session, one = _place(left, project)
     _, two = _place(right, project)
-    given = {
+    query = {
         "left": one,
         "right": two,
         "key": key,
@@ -120,11 +120,11 @@ def join_rows(  # noqa: PLR0913
         "find": find,
         "sort": sort,
     }
-    return _read(session, "rows/joined", given, limit)
+    return _read(session, "rows/joined", query, limit)
 
 
-def _listed(given: str | Sequence[str]) -> list[str]:
-    return [given] if isinstance(given, str) else list(given)
+def _listed(conditions: str | Sequence[str]) -> list[str]:
+    return [conditions] if isinstance(conditions, str) else list(conditions)
 
 
 def _place(reference: str, project: str | None) -> tuple[Session, str]:
@@ -135,20 +135,20 @@ def _place(reference: str, project: str | None) -> tuple[Session, str]:
     return session, str(VersionRef(ref.name, ref.which, None, ref.path))
 
 
-def _read(session: Session, what: str, given: JsonObject, limit: int | None) -> Rows:
+def _read(session: Session, what: str, query: JsonObject, limit: int | None) -> Rows:
     if limit is not None and limit < 0:
         raise InvalidInput(f"limit is {limit}; it is at least 0.", field="limit")
     path = path_of("projects", session.project, *what.split("/"))
-    kept: list[tuple[Value, ...]] = []
+    rows: list[tuple[Value, ...]] = []
     while True:
-        left = _PAGE if limit is None else min(_PAGE, limit - len(kept))
-        page = session.service.get(path, **given, offset=len(kept), limit=left)
+        left = _PAGE if limit is None else min(_PAGE, limit - len(rows))
+        page = session.service.get(path, **query, offset=len(rows), limit=left)
         names = tuple(column["name"] for column in page["columns"])
-        kept += [tuple(from_json(value) for value in row) for row in page["rows"]]
-        if not page["rows"] or len(kept) >= page["total"] or (limit is not None and len(kept) >= limit):
+        rows += [tuple(from_json(value) for value in row) for row in page["rows"]]
+        if not page["rows"] or len(rows) >= page["total"] or (limit is not None and len(rows) >= limit):
             return Rows(
                 names,
-                tuple(kept),
+                tuple(rows),
                 page["total"],
                 page["of"],
                 page["judged"],

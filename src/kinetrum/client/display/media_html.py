@@ -25,7 +25,7 @@ def plots_as_html(plots: Sequence[Named], title: str) -> str:
     from kinetrum.core.plots.overlay import numbers_of
 
     rows = [
-        [said.name, *("" if value is None else f"{value:.6g}" for value in said.values)] for said in numbers_of(plots)
+        [line.name, *("" if value is None else f"{value:.6g}" for value in line.values)] for line in numbers_of(plots)
     ]
     numbers = html_table(["", *(label for label, _ in plots)], rows) if rows else ""
     try:
@@ -34,20 +34,20 @@ def plots_as_html(plots: Sequence[Named], title: str) -> str:
         return f"<p>{html.escape(title)}: {html.escape(str(error))}</p>{numbers}"
 
 
-def media_as_html(kept: KeptMedia) -> str:
+def media_as_html(media: KeptMedia) -> str:
     """Show what a run kept: pictures, players, the text, or the first rows of the table."""
-    where = f"{kept.name}{'' if kept.step is None else f', step {kept.step}'}"
-    head = f"<p><b>{html.escape(where)}</b> {html.escape(kept.reference)}</p>"
-    if kept.kind == "table":
-        rows = kept.rows(limit=_ROWS_SHOWN)
+    where = f"{media.name}{'' if media.step is None else f', step {media.step}'}"
+    head = f"<p><b>{html.escape(where)}</b> {html.escape(media.reference)}</p>"
+    if media.kind == "table":
+        rows = media.rows(limit=_ROWS_SHOWN)
         return head + html_table(list(rows.columns), [[show(cell) for cell in row] for row in rows])
     shown, size, parts = 0, 0, [head]
-    for item in kept.items:
+    for item in media.items:
         if shown == _ITEMS_SHOWN or size + item["size"] > _BYTES_SHOWN:
             break
-        parts.append(_item(kept, item["file"], item["kind"], item["type"], item.get("caption") or ""))
+        parts.append(_item(media, item["file"], item["kind"], item["type"], item.get("caption") or ""))
         shown, size = shown + 1, size + item["size"]
-    left = len(kept.items) - shown
+    left = len(media.items) - shown
     if left:
         parts.append(f"<p>{left} more: download() brings them.</p>")
     return "".join(parts)
@@ -59,18 +59,18 @@ def first_drawn(names: Sequence[str], draw: Callable[[str], str], most: int) -> 
     return "".join(map(draw, names[:most])) + more
 
 
-def _item(kept: KeptMedia, file: str, kind: str | None, media_type: str | None, caption: str) -> str:
-    content = kept.read(file)
+def _item(media: KeptMedia, file: str, kind: str | None, media_type: str | None, caption: str) -> str:
+    content = media.read(file)
     if kind == "text" or media_type is None:
         text = content.decode("utf-8", "replace")
         return f"<pre>{html.escape(text[:_TEXT_SHOWN])}{' …' if len(text) > _TEXT_SHOWN else ''}</pre>"
     address = f"data:{html.escape(media_type, quote=True)};base64,{base64.b64encode(content).decode()}"
-    said = html.escape(caption or file)
+    label = html.escape(caption or file)
     if kind == "sound":
-        return f'<figure><audio controls src="{address}"></audio><figcaption>{said}</figcaption></figure>'
+        return f'<figure><audio controls src="{address}"></audio><figcaption>{label}</figcaption></figure>'
     if kind == "video":
-        return f'<figure><video controls width="480" src="{address}"></video><figcaption>{said}</figcaption></figure>'
+        return f'<figure><video controls width="480" src="{address}"></video><figcaption>{label}</figcaption></figure>'
     return (
         '<figure style="display: inline-block; margin: 4px">'
-        f'<img src="{address}" alt="{said}" style="max-width: 320px"><figcaption>{said}</figcaption></figure>'
+        f'<img src="{address}" alt="{label}" style="max-width: 320px"><figcaption>{label}</figcaption></figure>'
     )

@@ -88,25 +88,25 @@ def _drawn(plots: Sequence[Named], title: str) -> Figure:
 
 def _draw_series(axes: Axes, plots: Sequence[Named]) -> None:
     view = plots[0][1].view
-    found = series_of(plots)
+    drawn_series = series_of(plots)
     # Before anything is drawn: a scale that is set later takes names of places away again.
     axes.set_xscale(view.x_scale if view.mark != "bars" else "linear")
     axes.set_yscale(view.y_scale)
     axes.set_axisbelow(True)
-    for at, series in enumerate(found):
+    for at, series in enumerate(drawn_series):
         look: JsonObject = {"color": _COLOURS[at % 8], "label": series.name}
         x = cast("list[float]", list(series.x))
         if view.mark == "points":
             axes.scatter(x, series.y, s=9, alpha=0.6, **look)
         elif view.mark == "bars":
             # Side by side: the series share the room of each place.
-            names = list(dict.fromkeys(str(value) for one in found for value in one.x))
-            width = 0.8 / len(found)
+            names = list(dict.fromkeys(str(value) for one in drawn_series for value in one.x))
+            width = 0.8 / len(drawn_series)
             places = [names.index(str(value)) - 0.4 + width * (at + 0.5) for value in series.x]
             axes.bar(places, series.y, width, **look)
             axes.set_xticks(range(len(names)), names, rotation=45 if len(names) > 10 else 0)
         else:
-            dashes = _DASHES[at // 8 % 4] if len(found) > 8 else _DASHES[at % 4]
+            dashes = _DASHES[at // 8 % 4] if len(drawn_series) > 8 else _DASHES[at % 4]
             steps: JsonObject = {"drawstyle": "steps-post"} if view.mark == "steps" else {}
             # A line of one point would be invisible.
             mark = "o" if len(series.y) < 3 else None
@@ -117,9 +117,9 @@ def _draw_series(axes: Axes, plots: Sequence[Named]) -> None:
     axes.set_ylabel(view.y_name or (view.y[0] if len(view.y) == 1 else ""))
     axes.spines[["top", "right"]].set_visible(False)
     axes.grid(color="#dde1de", linewidth=0.6)
-    if not found or not any(series.y for series in found):
+    if not drawn_series or not any(series.y for series in drawn_series):
         axes.text(0.5, 0.5, plots[0][1].note or "There is nothing to draw.", ha="center", transform=axes.transAxes)
-    elif 1 < len(found) <= 20:
+    elif 1 < len(drawn_series) <= 20:
         axes.legend(fontsize=8, frameon=False)
 
 
@@ -164,10 +164,10 @@ def _as_html(plots: Sequence[Named], title: str) -> str:
     svg = as_svg(plots, title)
     heads = "".join(f"<th>{html.escape(label)}</th>" for label, _ in plots)
     rows = "".join(
-        f"<tr><td>{html.escape(said.name)}</td>"
-        + "".join(f"<td>{'' if value is None else f'{value:.6g}'}</td>" for value in said.values)
+        f"<tr><td>{html.escape(line.name)}</td>"
+        + "".join(f"<td>{'' if value is None else f'{value:.6g}'}</td>" for value in line.values)
         + "</tr>"
-        for said in numbers_of(plots)
+        for line in numbers_of(plots)
     )
     notes = "".join(f"<p>{html.escape(f'{label}: {plot.note}')}</p>" for label, plot in plots if plot.note)
     return (
@@ -199,5 +199,5 @@ def draw_on_terminal(plots: Sequence[Named], width: int, height: int, coloured: 
     plotext.ylabel(view.y_name or view.y[0])
     plotext.xscale(view.x_scale)
     plotext.yscale(view.y_scale)
-    found: str = plotext.build()
-    return found if coloured else plotext.uncolorize(found)
+    text: str = plotext.build()
+    return text if coloured else plotext.uncolorize(text)

@@ -75,7 +75,7 @@ class Media:
         count = len(images)
         if not 1 <= count <= ITEMS_LIMIT:
             raise InvalidInput(f"{name} has {count} images; 1 to {ITEMS_LIMIT} are kept at once.", field="images")
-        told = _each(captions, count, "captions", "")
+        caption_texts = _each(captions, count, "captions", "")
         drawn = _each(boxes, count, "boxes", ())
         covered: Sequence[Mapping[str, object]] = _each(masks, count, "masks", {})
         named = make_classes(classes or {}, "classes")
@@ -90,7 +90,7 @@ class Media:
                     for which, (layer, mask) in enumerate(covered[at].items())
                 ]
                 rectangles = [make_box(box, f"boxes[{at}][{which}]") for which, box in enumerate(drawn[at])]
-                items.append(Item(path.name, _caption(told[at], at), tuple(rectangles), tuple(layers)))
+                items.append(Item(path.name, _caption(caption_texts[at], at), tuple(rectangles), tuple(layers)))
             self._keep(name, "image", Path(folder), items, step)
 
     def sound(
@@ -158,25 +158,25 @@ class Media:
         step: int | None,
         about: Mapping[str, object] | None = None,
     ) -> None:
-        said = write_items(items)
-        if said is not None:
-            (folder / ITEMS_FILE).write_text(said, encoding="utf-8")
+        items_text = write_items(items)
+        if items_text is not None:
+            (folder / ITEMS_FILE).write_text(items_text, encoding="utf-8")
         # A single file stands alone, so that the same file kept in any other way is the same content.
         files = list(folder.iterdir())
         path = files[0] if len(files) == 1 else folder
         self._run.generated(path, name=name, kind=kind, step=step, about=about)
 
 
-def _each(given: Sequence[T] | None, count: int, what: str, empty: T) -> Sequence[T]:
-    if given is None:
+def _each(values: Sequence[T] | None, count: int, what: str, empty: T) -> Sequence[T]:
+    if values is None:
         return [empty] * count
-    if len(given) != count:
-        raise InvalidInput(f"There are {count} images and {len(given)} {what}; one each is needed.", field=what)
-    return [empty if one is None else one for one in given]
+    if len(values) != count:
+        raise InvalidInput(f"There are {count} images and {len(values)} {what}; one each is needed.", field=what)
+    return [empty if one is None else one for one in values]
 
 
-def _caption(given: object, at: int) -> str:
-    text = str(given or "")
+def _caption(caption: object, at: int) -> str:
+    text = str(caption or "")
     if len(text) > CAPTION_LIMIT:
         raise TooLarge(f"The caption {at} has {len(text):,} characters, over {CAPTION_LIMIT:,}.", field="captions")
     return "".join(c if c.isprintable() or c == "\n" else " " for c in text)

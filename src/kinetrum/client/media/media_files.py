@@ -31,11 +31,11 @@ def needed(extra: str, what: str, library: str) -> InvalidInput:
     return InvalidInput(f"{what} needs {library}: pip install 'kinetrum[{extra}]'")
 
 
-def _given_path(given: object, kind: str, where: str, limit: int) -> Path | None:
+def _given_path(value: object, kind: str, where: str, limit: int) -> Path | None:
     """Return the file that was named, None where something else was given; raises where it is of another kind."""
-    if not isinstance(given, str | os.PathLike):
+    if not isinstance(value, str | os.PathLike):
         return None
-    path = Path(given)
+    path = Path(value)
     if not path.is_file():
         raise NotFound(f"{where}: there is no file {path}.", field=where)
     if kind_of(path.name) != kind:
@@ -51,37 +51,37 @@ def _copied(path: Path, target: Path) -> Path:
     return target
 
 
-def save_image(given: object, folder: Path, stem: str, where: str) -> Path:
+def save_image(picture_given: object, folder: Path, stem: str, where: str) -> Path:
     """Write an image under a stem; returns its file."""
-    path = _given_path(given, "image", where, IMAGE_BYTES)
+    path = _given_path(picture_given, "image", where, IMAGE_BYTES)
     if path is not None:
         return _copied(path, folder / f"{stem}{path.suffix.lower()}")
     target = folder / f"{stem}.png"
-    if hasattr(given, "savefig"):
-        given.savefig(target, format="png", metadata={"Software": None})
+    if hasattr(picture_given, "savefig"):
+        picture_given.savefig(target, format="png", metadata={"Software": None})
         return target
-    is_picture = hasattr(given, "convert") and hasattr(given, "save")
-    picture = cast("Image", given) if is_picture else _picture(given, where)
+    is_picture = hasattr(picture_given, "convert") and hasattr(picture_given, "save")
+    picture = cast("Image", picture_given) if is_picture else _picture(picture_given, where)
     if picture.mode not in {"1", "L", "LA", "RGB", "RGBA", "P", "I;16"}:
         picture = picture.convert("RGB")
     picture.save(target, format="PNG")
     return target
 
 
-def _picture(given: object, where: str) -> Image:
+def _picture(value: object, where: str) -> Image:
     try:
         from PIL import Image
     except ImportError:
         raise needed("media", "An image from an array", "Pillow") from None
-    return Image.fromarray(_pixels(given, where, (1, 3, 4)))
+    return Image.fromarray(_pixels(value, where, (1, 3, 4)))
 
 
-def _pixels(given: object, where: str, channels: tuple[int, ...]) -> Pixels:
+def _pixels(value: object, where: str, channels: tuple[int, ...]) -> Pixels:
     """Return an array of bytes (height, width[, channels]); raises InvalidInput that says what would fit."""
 
-    array = plain_array(given)
+    array = plain_array(value)
     if _has_channels_first(array, channels):
-        if not hasattr(given, "detach"):
+        if not hasattr(value, "detach"):
             raise InvalidInput(
                 f"{where} has the shape {array.shape}, channels first; turn it by array.transpose(1, 2, 0).",
                 field=where,
@@ -125,7 +125,7 @@ def _as_bytes(array: Pixels, where: str) -> Pixels:
     return np.round(array * 255).astype(np.uint8) if array.dtype.kind == "f" else array.astype(np.uint8)
 
 
-def save_mask(given: object, image: Path, stem: str, where: str) -> str:
+def save_mask(mask: object, image: Path, stem: str, where: str) -> str:
     """Write a mask of an image; returns its file's name. Raises InvalidInput where their sizes differ."""
     import numpy as np
 
@@ -133,7 +133,7 @@ def save_mask(given: object, image: Path, stem: str, where: str) -> str:
         from PIL import Image
     except ImportError:
         raise needed("media", "A mask", "Pillow") from None
-    array = plain_array(given)
+    array = plain_array(mask)
     if array.dtype == np.bool_:
         array = array.astype(np.uint8)
     if array.ndim != 2 or array.dtype.kind not in "iu" or (array.size and not 0 <= array.min() <= array.max() <= 255):
@@ -150,22 +150,22 @@ def save_mask(given: object, image: Path, stem: str, where: str) -> str:
     return f"{stem}.png"
 
 
-def save_sound(given: object, rate: int | None, folder: Path) -> Path:
+def save_sound(sound: object, rate: int | None, folder: Path) -> Path:
     """Write a sound; returns its file."""
-    path = _given_path(given, "sound", "sound", FILE_BYTES)
+    path = _given_path(sound, "sound", "sound", FILE_BYTES)
     if path is not None:
         return _copied(path, folder / f"sound{path.suffix.lower()}")
     import numpy as np
 
-    array = plain_array(given)
-    if array.ndim == 2 and hasattr(given, "detach") and array.shape[0] <= 8 < array.shape[1]:
+    array = plain_array(sound)
+    if array.ndim == 2 and hasattr(sound, "detach") and array.shape[0] <= 8 < array.shape[1]:
         # A tensor's usual order, channels first.
         array = array.T
     if array.ndim == 1:
         array = array[:, None]
     if array.ndim != 2 or not 1 <= array.shape[1] <= 8 or array.dtype.kind not in "if" or not len(array):
         raise InvalidInput(
-            f"The sound is {array.dtype} of the shape {np.shape(cast(Pixels, given))}; n or n x channels samples are "
+            f"The sound is {array.dtype} of the shape {np.shape(cast(Pixels, sound))}; n or n x channels samples are "
             "needed.",
             field="sound",
         )
@@ -186,16 +186,16 @@ def save_sound(given: object, rate: int | None, folder: Path) -> Path:
     return target
 
 
-def save_video(given: object, rate: float | None, folder: Path) -> Path:
+def save_video(video: object, rate: float | None, folder: Path) -> Path:
     """Write a video; returns its file. Frames are encoded as VP9 in WebM, which every browser plays."""
-    path = _given_path(given, "video", "video", FILE_BYTES)
+    path = _given_path(video, "video", "video", FILE_BYTES)
     if path is not None:
         return _copied(path, folder / f"video{path.suffix.lower()}")
     import numpy as np
 
     if rate is None or not 0 < rate <= 240:
         raise InvalidInput(f"rate is {rate!r}; frames need their rate per second, like 12.", field="rate")
-    frames_given = cast("list[Pixels]", given)
+    frames_given = cast("list[Pixels]", video)
     if np.ndim(frames_given) not in {3, 4} or not len(frames_given):
         raise InvalidInput(
             f"The video has the shape {np.shape(frames_given)}; (frames, height, width[, 1 or 3]) is needed.",
@@ -225,12 +225,12 @@ def save_video(given: object, rate: float | None, folder: Path) -> Path:
     return target
 
 
-def save_table(given: object, key: str | None, folder: Path) -> Path:
+def save_table(table_given: object, key: str | None, folder: Path) -> Path:
     """Write a table; returns its file. Raises InvalidInput where the key tells rows not apart."""
-    path = _given_path(given, "table", "table", FILE_BYTES)
+    path = _given_path(table_given, "table", "table", FILE_BYTES)
     if path is not None:
         return _copied(path, folder / f"table{''.join(path.suffixes[-2:]).lower()}")
-    columns = columns_of(given)
+    columns = columns_of(table_given)
     lengths = {name: len(values) for name, values in columns.items()}
     if not columns or len(set(lengths.values())) > 1:
         raise InvalidInput(f"A table has columns of equal length; these have {lengths}.", field="table")
@@ -252,15 +252,15 @@ def save_table(given: object, key: str | None, folder: Path) -> Path:
     return folder / "table.parquet"
 
 
-def columns_of(given: object) -> dict[str, list[object]]:
+def columns_of(table: object) -> dict[str, list[object]]:
     """Return columns of plain values by name, from frames, Arrow tables, mappings, or rows as mappings."""
-    if hasattr(given, "to_pydict"):
-        given = given.to_pydict()
-    elif hasattr(given, "columns") and hasattr(given, "to_dict"):
-        given = {str(name): cast("Mapping[object, object]", given)[name] for name in given.columns}
-    if isinstance(given, Mapping):
-        return {str(name): _listed(values) for name, values in given.items()}
-    rows = list(cast("Iterable[Mapping[object, object]]", given))
+    if hasattr(table, "to_pydict"):
+        table = table.to_pydict()
+    elif hasattr(table, "columns") and hasattr(table, "to_dict"):
+        table = {str(name): cast("Mapping[object, object]", table)[name] for name in table.columns}
+    if isinstance(table, Mapping):
+        return {str(name): _listed(values) for name, values in table.items()}
+    rows = list(cast("Iterable[Mapping[object, object]]", table))
     if not rows or not all(isinstance(row, Mapping) for row in rows):
         raise InvalidInput("A table is a frame, an Arrow table, columns by name, or rows as mappings.", field="table")
     names = list(dict.fromkeys(str(name) for row in rows for name in row))

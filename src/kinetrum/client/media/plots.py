@@ -104,11 +104,11 @@ class Plotting:
         recorder.write("plot", id=uid, at=recorder.writer.now(), name=name, step=number, data=path.name)
 
 
-def _columns_of(given: Any) -> Mapping[str, Sequence[object]]:
+def _columns_of(table: Any) -> Mapping[str, Sequence[object]]:
     """Return columns by name; frames and tables of other libraries are taken."""
-    if hasattr(given, "to_pydict"):
-        found: Mapping[str, Sequence[object]] = given.to_pydict()
-        return found
-    if hasattr(given, "columns") and hasattr(given, "to_dict"):
-        return {str(name): given[name].tolist() for name in given.columns}
-    return given if isinstance(given, Mapping) else dict(given)
+    if hasattr(table, "to_pydict"):
+        columns: Mapping[str, Sequence[object]] = table.to_pydict()
+        return columns
+    if hasattr(table, "columns") and hasattr(table, "to_dict"):
+        return {str(name): table[name].tolist() for name in table.columns}
+    return table if isinstance(table, Mapping) else dict(table)

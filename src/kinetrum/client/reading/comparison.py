@@ -93,7 +93,7 @@ class Comparison(JsonObject):
 
     def _repr_html_(self) -> str:
         head = self["headline"]
-        said = (
+        lines = (
             f"<p><b>{html.escape(head['finding'])}</b>{html.escape(head['rest'])}<br>{html.escape(head['reason'])}</p>"
         )
         settings = [[row["key"], *_shown(row)] for row in [*self["settings"], *self["inputs"]]]
@@ -108,7 +108,7 @@ class Comparison(JsonObject):
         ]
         names = self.references
         return (
-            said
+            lines
             + html_table(["set differently", *names], settings)
             + html_table(["came out differently", *names, "change", ""], outcomes)
         )
@@ -159,7 +159,7 @@ def compare(
     `project` and `url` say where; without them the environment's connection does, or the one that `kinetrum
     connect` saved.
     """
-    runs = [ref for given in refs for ref in ([given] if isinstance(given, str) else given)]
+    runs = [ref for group in refs for ref in ([group] if isinstance(group, str) else group)]
     session = open_session(project, url)
     answer: dict[str, object] = session.service.get(
         path_of("projects", session.project, "comparison"), run=runs, baseline=baseline, each=each
@@ -172,8 +172,8 @@ class Effects(JsonObject):
 
     def __repr__(self) -> str:
         rows = [[effect["factor"], f"{effect['share']:.0%}", effect["certainty"]] for effect in self["effects"]]
-        said = f"<Effects: {self['sentence']}>"
-        return text_table(said, ["factor", "share", ""], rows[:_LINES], max(0, len(rows) - _LINES)) if rows else said
+        text = f"<Effects: {self['sentence']}>"
+        return text_table(text, ["factor", "share", ""], rows[:_LINES], max(0, len(rows) - _LINES)) if rows else text
 
     def _repr_html_(self) -> str:
         rows = [

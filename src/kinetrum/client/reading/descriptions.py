@@ -35,8 +35,8 @@ def bin_things(session: Session, project: str, refs: Sequence[str], children: bo
 
     Raises NotAllowed for what others recorded.
     """
-    found: list[str] = move_things(session, project, refs, True, children)["references"]
-    return found
+    references: list[str] = move_things(session, project, refs, True, children)["references"]
+    return references
 
 
 def move_things(session: Session, project: str, refs: Sequence[str], to_bin: bool, children: bool) -> answers.Moved:

@@ -26,11 +26,11 @@ class Note:
     imported_from: str | None = None
 
 
-def tell_things(session: Session, project: str, what: str, refs: Sequence[str], **said: str) -> list[str]:
+def tell_things(session: Session, project: str, what: str, refs: Sequence[str], **texts: str) -> list[str]:
     """Say something of many things, a thousand at a time; returns their references."""
     done: list[str] = []
     for start in range(0, len(refs), THINGS_AT_ONCE):
-        body = {"things": list(refs[start : start + THINGS_AT_ONCE]), **said}
+        body = {"things": list(refs[start : start + THINGS_AT_ONCE]), **texts}
         path = path_of("projects", project, *what.split("/"))
         done += session.service.call("POST", path, json=body)["references"]
     return done

@@ -53,20 +53,20 @@ class KeptMedia:
         path = file if file is not None else self._only()
         with tempfile.TemporaryDirectory() as folder:
             self._version().download(Path(folder))
-            found = Path(folder) / path
-            if not found.is_file():
+            path_inside = Path(folder) / path
+            if not path_inside.is_file():
                 raise NotFound(f"{self.reference} has no file {path!r}.", field="file")
-            return found.read_bytes()
+            return path_inside.read_bytes()
 
     def text(self) -> str:
         """Return the text."""
         return self.read().decode("utf-8", "replace")
 
-    def rows(self, **asked: Any) -> Rows:
+    def rows(self, **options: Any) -> Rows:
         """Read the table's rows; see `kinetrum.rows`."""
         from kinetrum.client.data.rows import rows
 
-        return rows(f"{self.reference}:{self._only()}", project=self._session.project, **asked)
+        return rows(f"{self.reference}:{self._only()}", project=self._session.project, **options)
 
     def download(self, to: str | Path) -> Path:
         """Save all files into a folder, verified."""
@@ -129,7 +129,7 @@ class RecordedMedia(Mapping[str, KeptMedia]):
                 f"{self._run} kept nothing named {name!r}{f'; there are {there}' if there else ''}.", field="name"
             )
         # What was kept without a step stands after all steps; of a step kept twice the later one is shown.
-        chosen = [found for found in steps if step is None or found["step"] == step]
+        chosen = [item for item in steps if step is None or item["step"] == step]
         if not chosen:
             raise NotFound(f"{self._run} kept {name!r} not at step {step}.", field="step")
         last = max(enumerate(chosen), key=lambda pair: (pair[1]["step"] is None, pair[1]["step"] or 0, pair[0]))[1]

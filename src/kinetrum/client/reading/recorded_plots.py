@@ -114,7 +114,7 @@ def overlaid(
     answer = session.service.get(
         path_of("projects", session.project, "plots"), run=list(references), name=name, step=step
     )
-    kept = [
+    kept_plots = [
         RecordedPlot(
             data["run"],
             data["name"],
@@ -127,7 +127,7 @@ def overlaid(
         )
         for data in answer["plots"]
     ]
-    return kept, list(answer["without"])
+    return kept_plots, list(answer["without"])
 
 
 def overlay(references: Sequence[str], name: str, *, step: int | None = None, project: str | None = None) -> Overlay:
@@ -138,8 +138,8 @@ def overlay(references: Sequence[str], name: str, *, step: int | None = None, pr
     """
     from kinetrum.client.transport.session import open_session
 
-    kept, without = overlaid(open_session(project), list(references), name, step)
-    return Overlay(tuple(kept), tuple(without))
+    kept_plots, without = overlaid(open_session(project), list(references), name, step)
+    return Overlay(tuple(kept_plots), tuple(without))
 
 
 @dataclass(frozen=True, repr=False)
@@ -185,9 +185,9 @@ def curve_plot(run: RecordedRun, metric: str) -> Plot:
     # Of one step measured twice the later value is shown.
     steps, places = np.unique(points.step[::-1], return_index=True)
     values = points.value[::-1][places]
-    kept = thin_extremes([values]) if len(values) else np.arange(0)
-    note = f"{len(kept):,} of {len(values):,} points: of each stretch the first, last, highest and lowest."
-    columns = {"step": steps[kept].tolist(), metric: values[kept].tolist()}
+    kept_places = thin_extremes([values]) if len(values) else np.arange(0)
+    note = f"{len(kept_places):,} of {len(values):,} points: of each stretch the first, last, highest and lowest."
+    columns = {"step": steps[kept_places].tolist(), metric: values[kept_places].tolist()}
     numbers = {"last": float(values[-1]), "points": float(len(values))} if len(values) else {}
     view = PlotView("line", "step", (metric,), None, "", "step", metric)
-    return Plot("curve", columns, view, numbers, note if len(kept) < len(values) else "")
+    return Plot("curve", columns, view, numbers, note if len(kept_places) < len(values) else "")

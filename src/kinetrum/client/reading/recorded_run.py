@@ -68,8 +68,8 @@ class RecordedMetric:
 
     def points(self) -> PointArrays:
         """Read every point, by step; repeated steps appear as often as they were measured, the later last."""
-        found = read_points(self._run._session, self._run._path(), self.name)
-        return PointArrays(found.steps, found.values, found.times.view("datetime64[us]"))
+        points = read_points(self._run._session, self._run._path(), self.name)
+        return PointArrays(points.steps, points.values, points.times.view("datetime64[us]"))
 
     def __repr__(self) -> str:
         last = "" if self._data is None else f", last {show(from_json(self._data['last']))}"
@@ -119,9 +119,9 @@ class RecordedRun(RunFields):
 
         `width` is about how many rows there are at most.
         """
-        found: dict[str, list[float | int | None]]
-        found = self._session.service.get(self._path("resources"), width=width)["samples"]
-        return found
+        samples: dict[str, list[float | int | None]]
+        samples = self._session.service.get(self._path("resources"), width=width)["samples"]
+        return samples
 
     @property
     def activities(self) -> list[answers.Activity]:
@@ -131,8 +131,8 @@ class RecordedRun(RunFields):
     @property
     def progress(self) -> answers.Progress | None:
         """How far the run is: done, total, expected_end; None where it did not tell."""
-        found: answers.Progress | None = self._whole()["progress"]
-        return found
+        progress: answers.Progress | None = self._whole()["progress"]
+        return progress
 
     @property
     def plots(self) -> RecordedPlots:
@@ -164,20 +164,20 @@ class RecordedRun(RunFields):
         from kinetrum.core.registry.evidence import predictions_name
 
         tables = {link["name"]: str(link["reference"]) for link in self._data["generated"] if link["kind"] == "table"}
-        kept: list[str] = []
+        names: list[str] = []
         for experiment in self._experiment_names() if tables else ():
             wanted = predictions_name(experiment, on)
             for name in (wanted, f"{wanted}-artifact"[:100]):
                 if name in tables:
                     return tables[name]
-            kept += [name for name in tables if is_predictions(name, experiment) and name not in kept]
-        if on is None and len(kept) == 1:
-            return tables[kept[0]]
-        if on is None and kept:
-            raise InvalidInput(f"{self.reference} kept several: {', '.join(kept)}; say on which data.", field="on")
-        said = f"; it kept {', '.join(list(tables)[:8])}" if tables else ""
+            names += [name for name in tables if is_predictions(name, experiment) and name not in names]
+        if on is None and len(names) == 1:
+            return tables[names[0]]
+        if on is None and names:
+            raise InvalidInput(f"{self.reference} kept several: {', '.join(names)}; say on which data.", field="on")
+        hint = f"; it kept {', '.join(list(tables)[:8])}" if tables else ""
         what = f"predictions on {on}" if on else "predictions row by row"
-        raise NotFound(f"{self.reference} kept no {what}{said}.", field="on")
+        raise NotFound(f"{self.reference} kept no {what}{hint}.", field="on")
 
     def result_records(self) -> list[tuple[str, Value, str]]:
         """Every (key, value, time) that was recorded as a result, also what a later one replaced."""
@@ -272,24 +272,26 @@ class RecordedRun(RunFields):
         numbers = [link["version"] for link in self._data["generated"] if link["name"] == name]
         if not numbers:
             raise NotFound(f"{self.reference} generated nothing named {name!r}.", field="path")
-        found = [StoredVersion.read(self._session, self.project, name, str(numbers[-1]))]
-        if found[0].data["binned_at"] is not None:
+        versions_found = [StoredVersion.read(self._session, self.project, name, str(numbers[-1]))]
+        if versions_found[0].data["binned_at"] is not None:
             versions = self._session.service.get(path_of("projects", self.project, "artifacts", name, "versions"))
-            kept = [row["number"] for row in versions if row["binned_at"] is None and row["number"] in numbers]
-            found += [StoredVersion.read(self._session, self.project, name, str(number)) for number in kept[:1]]
-        return found[-1]
+            usable = [row["number"] for row in versions if row["binned_at"] is None and row["number"] in numbers]
+            versions_found += [
+                StoredVersion.read(self._session, self.project, name, str(number)) for number in usable[:1]
+            ]
+        return versions_found[-1]
 
     def __repr__(self) -> str:
         return f"<{self.reference} {self.status}>"
 
     def _repr_html_(self) -> str:
-        said = f"{self.name or ''} {self.status}, begun {moment(self.started_at)} by {self.author}"
+        head = f"{self.name or ''} {self.status}, begun {moment(self.started_at)} by {self.author}"
         tables = (
-            html_table([title, ""], [[key, show(value)] for key, value in found.items()])
-            for title, found in (("set", self.params), ("came out", self.values))
-            if found
+            html_table([title, ""], [[key, show(value)] for key, value in values.items()])
+            for title, values in (("set", self.params), ("came out", self.values))
+            if values
         )
-        return f"<p><b>{html.escape(self.reference)}</b> {html.escape(said)}</p>{''.join(tables)}"
+        return f"<p><b>{html.escape(self.reference)}</b> {html.escape(head)}</p>{''.join(tables)}"
 
 
 def _form_of(path: str | Path) -> str:

@@ -122,8 +122,8 @@ class RunFields(Noted):
     @property
     def parent(self) -> str | None:
         """The run that this one is under, as a reference."""
-        found: str | None = self._whole()["parent"]
-        return found
+        parent: str | None = self._whole()["parent"]
+        return parent
 
     def _noted(self) -> tuple[Session, str, str]:
         return self._session, self.project, self.reference

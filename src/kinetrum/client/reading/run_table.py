@@ -288,11 +288,11 @@ def runs(  # noqa: PLR0913
     """
     session = open_session(project, url)
     if view is not None:
-        found = view_named(session, view, experiment)
-        arrangement = found["arrangement"]
+        saved_view = view_named(session, view, experiment)
+        arrangement = saved_view["arrangement"]
         query, sort = query or arrangement.get("q", ""), sort or arrangement.get("sort", "")
         columns = columns or named_columns(arrangement.get("cols", "")) or None
-        experiment, pareto = experiment or found["experiment"], pareto or arrangement.get("pareto", "")
+        experiment, pareto = experiment or saved_view["experiment"], pareto or arrangement.get("pareto", "")
     chosen = experiment or session.connection.chosen_experiment
     return RunTable(session, chosen, query, sort, columns, pareto)
 
@@ -370,28 +370,28 @@ def fetch(  # noqa: PLR0913
     from kinetrum.client.registry.models import Model, ModelVersion
 
     parsed = parse_ref(ref)
-    found = resolve(open_session(parsed.project or project, url), parsed)
+    thing = resolve(open_session(parsed.project or project, url), parsed)
     path = getattr(parsed, "path", None)
-    if isinstance(found, Experiment):
+    if isinstance(thing, Experiment):
         raise InvalidInput(
-            f"{found.name!r} is an experiment; name a run of it, such as {found.name}/last, or export it whole.",
+            f"{thing.name!r} is an experiment; name a run of it, such as {thing.name}/last, or export it whole.",
             field="ref",
         )
-    if isinstance(found, Model):
-        found = found["lead"]
-    if isinstance(found, ModelVersion):
-        return found.download(
-            to, path, replace=replace, keep=keep, strict=strict, tick=_begun(progress, found.data["files"])
+    if isinstance(thing, Model):
+        thing = thing["lead"]
+    if isinstance(thing, ModelVersion):
+        return thing.download(
+            to, path, replace=replace, keep=keep, strict=strict, tick=_begun(progress, thing.data["files"])
         )
     if keep or strict:
         raise InvalidInput("Earlier ones are kept, and faults refused, of versions of models alone.", field="ref")
-    if isinstance(found, RecordedRun):
+    if isinstance(thing, RecordedRun):
         if not path:
-            return Fetched(tuple(found.download(to, replace=replace)), found.reference, Path(to), found.project)
+            return Fetched(tuple(thing.download(to, replace=replace)), thing.reference, Path(to), thing.project)
         artifact, _, inner = path.partition("/")
-        found, path = found.generated_version(artifact), inner or None
-    paths = found.download(to, path, _begun(progress, found.data["files"]), replace)
-    return Fetched(tuple(paths), found.reference, Path(to), digest=f"sha256:{found.digest}")
+        thing, path = thing.generated_version(artifact), inner or None
+    paths = thing.download(to, path, _begun(progress, thing.data["files"]), replace)
+    return Fetched(tuple(paths), thing.reference, Path(to), digest=f"sha256:{thing.digest}")
 
 
 def _begun(

@@ -93,8 +93,8 @@ def begin(  # noqa: PLR0913
     run = Run(address, settings, name=run_name)
     run._cell = current_cell()
     run._note_without_form(without_form)
-    told = _Told(run_name, above, tags, checked, lease_s)
-    _write_beginning(run, settings, told, left_out)
+    beginning = _Told(run_name, above, tags, checked, lease_s)
+    _write_beginning(run, settings, beginning, left_out)
     _watch_surroundings(run, output, left_out, above)
     exit_hooks.watch(run)
     start_sender(writer.root)
@@ -121,15 +121,15 @@ def _settings_of(params: object, seed: int | None, without_form: list[str]) -> d
     return settings
 
 
-def _write_beginning(run: Run, settings: dict[str, Value], told: _Told, left_out: frozenset[str]) -> None:
+def _write_beginning(run: Run, settings: dict[str, Value], beginning: _Told, left_out: frozenset[str]) -> None:
     run._recorder.write(
         "begin",
         started_at=run._recorder.writer.now(),
-        name=told.name,
-        lease_s=told.lease_s,
+        name=beginning.name,
+        lease_s=beginning.lease_s,
         host="" if "host" in left_out else host_name(),
-        parent=told.above,
-        labels=told.labels,
+        parent=beginning.above,
+        labels=beginning.labels,
         about=about_process(left_out),
         watched="resources" not in left_out,
         params={key: to_json(value) for key, value in settings.items()},
@@ -140,7 +140,7 @@ def _write_beginning(run: Run, settings: dict[str, Value], told: _Told, left_out
                 "bound": goal.bound,
                 "aggregate": goal.aggregate,
             }
-            for key, goal in told.goals.items()
+            for key, goal in beginning.goals.items()
         },
     )
 
@@ -176,8 +176,8 @@ def _tell_of_open_runs() -> None:
 
 def _tracked_run() -> str | None:
     """Return the run that this process is a part of."""
-    found = os.environ.get("KINETRUM_RUN", "")
-    return found if is_id(found) else None
+    run = os.environ.get("KINETRUM_RUN", "")
+    return run if is_id(run) else None
 
 
 def attach(ref: str, *, experiment: str | None = None, project: str | None = None, url: str | None = None) -> Run:
@@ -246,17 +246,17 @@ def _address_of(
     parsed = parse_ref(ref)
     if not isinstance(parsed, RunRef):
         raise InvalidInput(f"{ref!r} names no run; write EXPERIMENT/NUMBER or an id.", field="ref")
-    found = find_run(open_session(parsed.project or project, url), parsed)
+    run = find_run(open_session(parsed.project or project, url), parsed)
     # The reference may still tell the name that the experiment had before.
-    if experiment is not None and experiment not in {found.experiment, parsed.experiment}:
-        raise NotFound(f"{ref} is a run of {found.experiment}, not of {experiment}.", field="ref")
-    address = _address(find_connection(url, found.project, found.experiment), found.id)
-    return address, (found.number, found.reference, found.name)
+    if experiment is not None and experiment not in {run.experiment, parsed.experiment}:
+        raise NotFound(f"{ref} is a run of {run.experiment}, not of {experiment}.", field="ref")
+    address = _address(find_connection(url, run.project, run.experiment), run.id)
+    return address, (run.number, run.reference, run.name)
 
 
 def _parent_id(parent: Run | str | None) -> str | None:
     if parent is None:
         return None
-    found = parent.id if isinstance(parent, Run) else parent
-    id_bytes(found, "parent")
-    return found
+    uid = parent.id if isinstance(parent, Run) else parent
+    id_bytes(uid, "parent")
+    return uid

@@ -26,25 +26,25 @@ def evaluate_run(run: Run, y_true: object, y_score: object, on: str | None, rows
 
     if on is not None:
         check_key(on, "on")
-    found = evaluate(y_true, y_score, **options)
-    if found.guess is not None:
-        warnings.warn(found.guess, stacklevel=3)
+    evaluation = evaluate(y_true, y_score, **options)
+    if evaluation.guess is not None:
+        warnings.warn(evaluation.guess, stacklevel=3)
     prefix = f"{on}/" if on else ""
-    results = {f"{prefix}{key}": value for key, value in found.results.items()}
+    results = {f"{prefix}{key}": value for key, value in evaluation.results.items()}
     if rows is not None and rows is not False:
-        if not found.columns:
+        if not evaluation.columns:
             raise InvalidInput(
                 "A table of queries has no rows to keep; give one row per item and groups.", field="rows"
             )
-        count = len(found.columns["truth"])
+        count = len(evaluation.columns["truth"])
         keys = list(range(count)) if rows is True else [_plain(key) for key in rows]
         if len(keys) != count:
             raise InvalidInput(f"There are {count} rows and {len(keys)} row keys; one each is needed.", field="rows")
         if len(set(keys)) != count:
             raise InvalidInput("A row key stands twice; each row needs one of its own.", field="rows")
-        _keep_rows(run, on, {"row": keys, **found.columns})
+        _keep_rows(run, on, {"row": keys, **evaluation.columns})
     run.result(results)
-    _keep_plots(run, y_true, y_score, on, found.task, set(found.results), options)
+    _keep_plots(run, y_true, y_score, on, evaluation.task, set(evaluation.results), options)
     return results
 
 
@@ -60,9 +60,9 @@ def _keep_plots(
     if "brier" in results:
         wanted += ["threshold", "calibration"]
     taken = ("weights",) if task == "regression" else ("classes", "positive", "threshold", "weights")
-    given = {name: options[name] for name in taken if options.get(name) is not None}
+    options_taken = {name: options[name] for name in taken if options.get(name) is not None}
     for plot in wanted:
-        getattr(run.plot, plot)(on, y_true, y_score, **given)
+        getattr(run.plot, plot)(on, y_true, y_score, **options_taken)
 
 
 def _plain(key: object) -> object:

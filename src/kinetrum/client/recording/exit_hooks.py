@@ -65,8 +65,8 @@ def watch_cells(shell: Any) -> None:
 def _stop_unreferenced(*_: object) -> None:
     """Stop a run whose last name let go of it, as it is stopped in a script, where it is gone by itself."""
     # Not even the list of them refers to a run while this looks.
-    for found in [weakref.ref(run) for run in open_runs()]:
-        run = found()
+    for reference in [weakref.ref(run) for run in open_runs()]:
+        run = reference()
         if run is not None and not is_referred_to(run):
             run.end("stopped", "nothing refers to it any more")
 

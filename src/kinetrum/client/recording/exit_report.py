@@ -42,7 +42,9 @@ def report_undelivered(root: Path, writer: str, began: float) -> None:
 
     try:
         left = _held_up(root, writer, began, _patience_s)
-        if left and not all(was_said(found.reason) for mark in left if (found := mark.obstruction()) is not None):
+        if left and not all(
+            was_said(obstruction.reason) for mark in left if (obstruction := mark.obstruction()) is not None
+        ):
             say_once(told_left(root, left))
     except (OSError, KinetrumError, ValueError):
         # The end of somebody's program is no place to fail in; 'kinetrum spool' tells.
@@ -65,7 +67,7 @@ def _is_heard(root: Path, mark: Mark, began: float) -> bool:
     """Tell whether it is known how deliveries go since a moment, or that none is tried before later."""
     from kinetrum.client.spool.obstructions import last_word
 
-    found = mark.obstruction()
-    if found is not None and found.next_try > time.time():
+    obstruction = mark.obstruction()
+    if obstruction is not None and obstruction.next_try > time.time():
         return True
     return all(last_word(root, name) >= began for name in mark.destinations)

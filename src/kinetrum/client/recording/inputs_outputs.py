@@ -55,7 +55,7 @@ def described(
 
 
 def record_used(
-    recorder: Recorder, what: str | os.PathLike[str], name: str | None, said: Described, upload: bool = False
+    recorder: Recorder, what: str | os.PathLike[str], name: str | None, description: Described, upload: bool = False
 ) -> None:
     """Record a file, a folder, files elsewhere, or a version (`nights@3`) as an input."""
     from kinetrum.client.sender.remote_files import is_remote, shown_address
@@ -64,21 +64,28 @@ def record_used(
         if upload:
             raise InvalidInput("Files elsewhere stay there; download them and record the copy to upload it.")
         address = os.fspath(what)
-        _record_elsewhere(recorder, address, artifact_name(name, shown_address(address).rstrip("/")), said)
+        _record_elsewhere(recorder, address, artifact_name(name, shown_address(address).rstrip("/")), description)
         return
     if isinstance(what, str) and "@" in what and not Path(what).exists():
         ref = parse_ref(what)
         if not isinstance(ref, VersionRef) or ref.path:
             raise InvalidInput(f"{what!r} names no artifact version; write NAME@NUMBER.", field="what")
         recorder.write(
-            "use", id=new_id(), at=recorder.writer.now(), artifact=what, role=said.role, activity=said.activity
+            "use",
+            id=new_id(),
+            at=recorder.writer.now(),
+            artifact=what,
+            role=description.role,
+            activity=description.activity,
         )
         return
     address = str(Path(what).absolute())
-    record_used_files(recorder, find_files(what), artifact_name(name, what), said, address, upload, name is not None)
+    record_used_files(
+        recorder, find_files(what), artifact_name(name, what), description, address, upload, name is not None
+    )
 
 
-def _record_elsewhere(recorder: Recorder, address: str, name: str, said: Described) -> None:
+def _record_elsewhere(recorder: Recorder, address: str, name: str, description: Described) -> None:
     from kinetrum.client.sender.remote_files import shown_address, start_reading
 
     uid = new_id()
@@ -92,19 +99,21 @@ def _record_elsewhere(recorder: Recorder, address: str, name: str, said: Describ
         elsewhere=True,
         upload=False,
         files=[],
-        **_fields(said),
+        **_fields(description),
     )
 
 
-def _fields(said: Described) -> dict[str, object]:
-    return {key: value for key, value in asdict(said).items() if value not in (None, {})} | {"kind": said.kind}
+def _fields(description: Described) -> dict[str, object]:
+    return {key: value for key, value in asdict(description).items() if value not in (None, {})} | {
+        "kind": description.kind
+    }
 
 
 def record_used_files(
     recorder: Recorder,
     files: Sequence[Found],
     name: str,
-    said: Described,
+    description: Described,
     address: str,
     upload: bool = False,
     named: bool = True,
@@ -124,7 +133,7 @@ def record_used_files(
         address=address,
         upload=upload,
         files=_in_record(recorder, uid, listed),
-        **_fields(said),
+        **_fields(description),
     )
 
 
@@ -137,22 +146,24 @@ def _in_record(recorder: Recorder, uid: str, listed: Sequence[object]) -> object
     return path.name
 
 
-def record_generated(recorder: Recorder, path: str | os.PathLike[str], name: str | None, said: Described) -> None:
+def record_generated(
+    recorder: Recorder, path: str | os.PathLike[str], name: str | None, description: Described
+) -> None:
     """Record a file or folder as an output, copied now."""
     label = artifact_name(name, path)
-    record_generated_files(recorder, find_files(path), label, said)
+    record_generated_files(recorder, find_files(path), label, description)
 
 
-def record_generated_files(recorder: Recorder, found: Sequence[Found], name: str, said: Described) -> None:
+def record_generated_files(recorder: Recorder, files: Sequence[Found], name: str, description: Described) -> None:
     """Record files together as one output, copied now; what is too large for that is sent now from where it lies."""
     uid = new_id()
     folder = recorder.writer.folder / f"files-{uid}"
     folder.mkdir(mode=0o700)
     try:
-        copies = copy_all(found, folder)
+        copies = copy_all(files, folder)
         if copies is None:
             shutil.rmtree(folder)
-            listed = _send_now(recorder, found, name)
+            listed = _send_now(recorder, files, name)
         else:
             listed = [[copy.name, *list(vars(entry).values())[:4]] for entry, copy in copies]
         recorder.write(
@@ -162,14 +173,14 @@ def record_generated_files(recorder: Recorder, found: Sequence[Found], name: str
             name=name,
             folder=folder.name,
             files=_in_record(recorder, uid, listed),
-            **_fields(said),
+            **_fields(description),
         )
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
         raise
 
 
-def _send_now(recorder: Recorder, found: Sequence[Found], name: str) -> list[list[object]]:
+def _send_now(recorder: Recorder, files: Sequence[Found], name: str) -> list[list[object]]:
     """Send large files while the call waits. Where the service is away they are read where they lie, later."""
     from kinetrum.client.sender.fingerprints import Fingerprints
     from kinetrum.client.sender.routes import Routes
@@ -177,12 +188,12 @@ def _send_now(recorder: Recorder, found: Sequence[Found], name: str) -> list[lis
 
     memory = Fingerprints()
     try:
-        prints = memory.all_of([file.source for file in found])
+        prints = memory.all_of([file.source for file in files])
     finally:
         memory.close()
     routes = Routes(recorder.writer.root, None)
     try:
-        sources = {known.sha256: file.source for known, file in zip(prints, found, strict=True)}
+        sources = {known.sha256: file.source for known, file in zip(prints, files, strict=True)}
         project = recorder.address["project"]
         routes.run(recorder.address["to"], lambda service: upload_missing(service, project, sources))
     except KinetrumError as error:
@@ -195,13 +206,13 @@ def _send_now(recorder: Recorder, found: Sequence[Found], name: str) -> list[lis
         routes.close()
     return [
         [str(file.source), file.path, known.size, known.sha256, known.modified_ns // 1000]
-        for file, known in zip(found, prints, strict=True)
+        for file, known in zip(files, prints, strict=True)
     ]
 
 
 def _seen(source: Path) -> tuple[int, int]:
-    found = source.stat()
-    return found.st_size, found.st_mtime_ns
+    status = source.stat()
+    return status.st_size, status.st_mtime_ns
 
 
 def artifact_name(name: str | None, path: str | os.PathLike[str]) -> str:

@@ -22,27 +22,27 @@ from kinetrum.core.base.values import Value, check_key, check_value, flatten
 _SIZE_LIMIT = 4 * 1024 * 1024
 
 
-def as_settings(given: object, without_form: list[str] | None = None) -> dict[str, Value]:
+def as_settings(source: object, without_form: list[str] | None = None) -> dict[str, Value]:
     """Return settings by dotted key, in their order.
 
-    `given` is a mapping, a dataclass, a Pydantic model, an `argparse.Namespace`, an estimator with `get_params`, the
+    `source` is a mapping, a dataclass, a Pydantic model, an `argparse.Namespace`, an estimator with `get_params`, the
     path of a file that ends in .toml, .yaml, .yml or .json, or None. Keys whose values have no plain form, so that a
     short text stands for them, are added to `without_form`.
 
     Raises InvalidInput that names the key or the place in the file, NotFound for a file that is not there.
     """
-    if given is None:
+    if source is None:
         return {}
-    if isinstance(given, str | os.PathLike):
-        given = read_file(Path(given))
-    if fields_of(given) is None:
+    if isinstance(source, str | os.PathLike):
+        source = read_file(Path(source))
+    if fields_of(source) is None:
         raise InvalidInput(
             "Parameters are a dictionary, a dataclass, a Pydantic model, a namespace, an estimator or a file, not a "
-            f"{type(given).__name__}.",
+            f"{type(source).__name__}.",
             field="params",
         )
     values = PlainValues()
-    plain = values.of(given)
+    plain = values.of(source)
     if isinstance(plain, OwnSettings):
         plain = {"class": plain.class_name, **plain}
     if without_form is not None:
@@ -50,22 +50,22 @@ def as_settings(given: object, without_form: list[str] | None = None) -> dict[st
     return flatten(plain) if isinstance(plain, dict) else {}
 
 
-def as_results(given: Mapping[str, object], above: str = "") -> dict[str, Value]:
+def as_results(values: Mapping[str, object], above: str = "") -> dict[str, Value]:
     """Return final values: nested ones below their name (`holdout/auc`), arrays as numbers or short lists.
 
     Raises InvalidInput for what is no number, text or short list of them.
     """
-    found: dict[str, Value] = {}
-    for name, value in given.items():
+    results: dict[str, Value] = {}
+    for name, value in values.items():
         key = f"{above}{check_key(name, 'result')}"
         if isinstance(value, Mapping):
-            found |= as_results(value, f"{key}/")
+            results |= as_results(value, f"{key}/")
         else:
             plain = one_element(value)
             if hasattr(plain, "tolist") and hasattr(plain, "shape") and len(plain.shape) > 0:
                 plain = plain.tolist()
-            found[key] = check_value(plain, key)
-    return found
+            results[key] = check_value(plain, key)
+    return results
 
 
 def warn_without_form(keys: Sequence[str]) -> None:
@@ -95,14 +95,14 @@ def read_file(path: Path) -> object:
     if reader is None:
         raise InvalidInput(f"{path} ends in none of .toml, .yaml, .yml, .json.", field="params")
     try:
-        found = reader(text)
+        settings = reader(text)
     except ValueError as error:
         raise InvalidInput(f"{path}: {error}", field="params") from None
-    if not isinstance(found, dict):
+    if not isinstance(settings, dict):
         raise InvalidInput(
-            f"{path} holds something of type {type(found).__name__}; a table of settings is needed.", field="params"
+            f"{path} holds something of type {type(settings).__name__}; a table of settings is needed.", field="params"
         )
-    return found
+    return settings
 
 
 def _toml(text: str) -> object:

@@ -160,7 +160,7 @@ class Recorder:
                 shape.next_step = step + 1
         moment = time_ns() // 1000
         last = writer.last_time; moment = moment if moment > last else last + 1; writer.last_time = moment  # fmt: skip # noqa: E702
-        given, segment, size = values.values(), shape.segment, shape.size
+        numbers, segment, size = values.values(), shape.segment, shape.size
         if segment is None:
             self._turn_over(writer, shape, values, step, before)
             return
@@ -170,10 +170,10 @@ class Recorder:
             self._turn_over(writer, shape, values, step, before)
             return
         try:
-            shape.pack_into(room, at, shape.head, step, moment, *given, at ^ SEAL_MASK)
+            shape.pack_into(room, at, shape.head, step, moment, *numbers, at ^ SEAL_MASK)
             if room is not segment.map:
                 # A segment that was held in memory moved to its file in this very moment.
-                shape.pack_into(segment.map, at, shape.head, step, moment, *given, at ^ SEAL_MASK)
+                shape.pack_into(segment.map, at, shape.head, step, moment, *numbers, at ^ SEAL_MASK)
             shape.place = (segment, at)
         except (struct.error, TypeError, ValueError, OverflowError):
             segment.void(at, size)
@@ -190,10 +190,10 @@ class Recorder:
                 segment, at = shape.place
                 _, _, moment, *values, _ = packed_points(len(shape.keys)).unpack_from(segment.map, at)
                 measured.append((moment, dict(zip(shape.keys, values, strict=True))))
-        found: dict[str, float] = {}
+        last_values: dict[str, float] = {}
         for _, values_by_key in sorted(measured, key=lambda pair: pair[0]):
-            found |= values_by_key
-        return found
+            last_values |= values_by_key
+        return last_values
 
     def _turn_over(
         self, writer: Writer, shape: Shape, values: dict[str, object], step: int | None, before: int
@@ -299,18 +299,18 @@ os.register_at_fork(after_in_child=_after_fork)
 
 def as_numbers(values: Mapping[str, object], above: str = "") -> dict[str, float]:
     """Return metrics as numbers; what is nested stands below its name (`val/loss`)."""
-    found: dict[str, float] = {}
+    numbers: dict[str, float] = {}
     for name, value in values.items():
         key = f"{above}{check_key(name, 'metric')}"
         if isinstance(value, Mapping) and len(value) > 0:
             below = as_numbers(value, f"{key}/")
         else:
             below = {key: as_number(value, key)}
-        twice = found.keys() & below.keys()
+        twice = numbers.keys() & below.keys()
         if twice:
             raise InvalidInput(f"The metric {min(twice)!r} is given twice.", field=min(twice))
-        found |= below
-    return found
+        numbers |= below
+    return numbers
 
 
 def as_number(value: object, key: str) -> float:

@@ -254,8 +254,8 @@ class Run(RunState):
         from kinetrum.client.recording.inputs_outputs import described, record_used
 
         self._check_open()
-        said = described(kind, role=role, activity=activity, about=about, labels=labels)
-        record_used(self._recorder, what, name, said, upload)
+        description = described(kind, role=role, activity=activity, about=about, labels=labels)
+        record_used(self._recorder, what, name, description, upload)
 
     def generated(  # noqa: PLR0913
         self,
@@ -285,10 +285,10 @@ class Run(RunState):
 
         self._check_open()
         number = self._here if step is None else as_step(step)
-        said = described(kind, step=number, activity=activity, keep=keep, about=about, labels=labels)
-        if said.keep is not None and number is None:
+        description = described(kind, step=number, activity=activity, keep=keep, about=about, labels=labels)
+        if description.keep is not None and number is None:
             raise InvalidInput("keep chooses among steps; give the step: generated(…, keep=3, step=7).", field="step")
-        record_generated(self._recorder, path, name, said)
+        record_generated(self._recorder, path, name, description)
 
     @property
     def _here(self) -> int | None:
@@ -388,8 +388,8 @@ def _joined(address: dict[str, str], params: dict[str, Value]) -> Run:
     root = current_writer().root
     if not (root / "destinations" / f"{address['to']}.json").exists():
         # Another machine, or another spool: the token did not travel along, this place has its own.
-        found = find_connection(None, address["project"], address["experiment"], needs_service=False)
-        address = {**address, "to": keep_destination(root, destination_of(found))}
+        connection = find_connection(None, address["project"], address["experiment"], needs_service=False)
+        address = {**address, "to": keep_destination(root, destination_of(connection))}
     run = Run(address, dict(params), attached=True)
     start_sender(root)
     return run

@@ -134,11 +134,11 @@ class RunState:
         """Tell once, at the end, of what the service is known by now to have refused."""
         from kinetrum.client.spool.rejected import set_aside
 
-        found = set_aside(self._recorder.writer.root, self.id)
-        if found:
-            count = "1 record of this run was" if len(found) == 1 else f"{len(found)} records of this run were"
+        refused = set_aside(self._recorder.writer.root, self.id)
+        if refused:
+            count = "1 record of this run was" if len(refused) == 1 else f"{len(refused)} records of this run were"
             warnings.warn(
-                f"{count} refused and set aside ({found[0]['reason']}); see 'kinetrum spool list'.",
+                f"{count} refused and set aside ({refused[0]['reason']}); see 'kinetrum spool list'.",
                 stacklevel=4,
             )
 

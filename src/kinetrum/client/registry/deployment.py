@@ -134,12 +134,12 @@ def lay_over(version: Deployed, to: Path, bring: Bring) -> list[Path]:
 
 def _read_note(folder: Path) -> JsonObject | None:
     try:
-        held = json.loads((folder / NOTE).read_text("utf-8"))
+        note = json.loads((folder / NOTE).read_text("utf-8"))
     except (OSError, ValueError):
         return None
-    files = held.get("files") if isinstance(held, dict) else None
+    files = note.get("files") if isinstance(note, dict) else None
     known = isinstance(files, list) and all(isinstance(one, dict) and isinstance(one.get("path"), str) for one in files)
-    return held if known else None
+    return note if known else None
 
 
 def _write_note(folder: Path, version: Deployed) -> None:
@@ -154,11 +154,11 @@ def _earlier(target: Path) -> dict[str, object] | None:
         return None
     if target.is_symlink() or not target.is_dir():
         raise Conflict(f"{target} is not a folder; choose another place for the files.", field="output")
-    found = {str(path.relative_to(target)) for path in target.rglob("*") if not path.is_dir()}
-    if not found:
+    names = {str(path.relative_to(target)) for path in target.rglob("*") if not path.is_dir()}
+    if not names:
         return None
     note = _read_note(target)
-    foreign = sorted(found - {NOTE} - {entry["path"] for entry in (note or {"files": []})["files"]})
+    foreign = sorted(names - {NOTE} - {entry["path"] for entry in (note or {"files": []})["files"]})
     if note is None or foreign:
         what = f"{', '.join(foreign[:3])}{f' and {len(foreign) - 3} more' if len(foreign) > 3 else ''}"
         raise Conflict(
@@ -257,8 +257,8 @@ def _put_away(away: Path | None, target: Path, keep: int) -> None:
         number = max((number for number, _ in _kept(target)), default=0) + 1
         while not _rename(away, target.with_name(f"{target.name}.earlier-{number}")):
             number += 1
-    kept = _kept(target)
-    for _, path in kept[: max(0, len(kept) - keep)]:
+    puts = _kept(target)
+    for _, path in puts[: max(0, len(puts) - keep)]:
         if _read_note(path) is not None:
             shutil.rmtree(path, ignore_errors=True)
 
@@ -266,8 +266,8 @@ def _put_away(away: Path | None, target: Path, keep: int) -> None:
 def _kept(target: Path) -> list[tuple[int, Path]]:
     """List the earlier versions that are kept beside a folder, by number, the latest last."""
     name = re.compile(re.escape(target.name) + r"\.earlier-(\d+)")
-    found = ((name.fullmatch(path.name), path) for path in target.parent.iterdir())
-    return sorted((int(match[1]), path) for match, path in found if match and path.is_dir())
+    places = ((name.fullmatch(path.name), path) for path in target.parent.iterdir())
+    return sorted((int(match[1]), path) for match, path in places if match and path.is_dir())
 
 
 def _sync(folder: Path) -> None:

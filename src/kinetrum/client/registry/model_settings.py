@@ -94,8 +94,8 @@ class ModelSettings(Noted):
     @property
     def lead(self) -> int | None:
         """The lead version's number; None where there is none. Assign a number to choose it, None to leave it open."""
-        found: int | None = self.data["lead"]
-        return found
+        lead: int | None = self.data["lead"]
+        return lead
 
     @lead.setter
     def lead(self, number: int | None) -> None:
@@ -178,8 +178,8 @@ class ModelSettings(Noted):
         `approvals_needed` and `renewed_approvals` are the rules as they would be; None leaves one as it is.
         """
         body = _rules(approvals_needed, None, None, renewed_approvals, None)
-        found: list[answers.ReviewChange] = self._call("POST", "rules", "preview", **body)
-        return found
+        changes: list[answers.ReviewChange] = self._call("POST", "rules", "preview", **body)
+        return changes
 
     @property
     def evidence_rules(self) -> dict[str, answers.EvidenceRule]:

@@ -109,10 +109,10 @@ class ModelVersion(Noted):
     """A version of a model, as last read."""
 
     def __init__(
-        self, session: Session, project: str, data: answers.ModelVersionDetail, asked: str | None = None
+        self, session: Session, project: str, data: answers.ModelVersionDetail, reference: str | None = None
     ) -> None:
         self._session, self._project, self.data = session, project, data
-        self._asked = asked or str(data["number"])
+        self._asked = reference or str(data["number"])
         self._model: Model | None = None
 
     @classmethod
@@ -176,14 +176,14 @@ class ModelVersion(Noted):
     @property
     def step(self) -> int | None:
         """The step of the checkpoint that it was made from; None where it stands for the whole run."""
-        found: int | None = self.data["step"]
-        return found
+        step: int | None = self.data["step"]
+        return step
 
     @property
     def signature(self) -> Signature | None:
         """What it takes and gives; None where that is not known."""
-        held = self.data["signature"]
-        return signature_from_json(held) if held else None
+        signature = self.data["signature"]
+        return signature_from_json(signature) if signature else None
 
     @property
     def evidence(self) -> dict[str, answers.Evidence]:
@@ -347,9 +347,9 @@ class ModelVersion(Noted):
         paths = lay_over(version, folder, bring) if in_place else lay_out(version, folder, bring, keep)
         if warning:
             warnings.warn(f"{self.reference} was fetched, and {warning}.", stacklevel=2)
-        told = {name: about[name] for name in ("project", "model", "version", "digest", "stage", "warning")}
+        note = {name: about[name] for name in ("project", "model", "version", "digest", "stage", "warning")}
         return Fetched(
-            tuple(folder / entry["path"] for entry in files) if paths else (), self.reference, folder, **told
+            tuple(folder / entry["path"] for entry in files) if paths else (), self.reference, folder, **note
         )
 
     def __repr__(self) -> str:
@@ -357,8 +357,8 @@ class ModelVersion(Noted):
 
     def _repr_html_(self) -> str:
         rows = [[key, show(value)] for key, value in self.values.items()]
-        said = f"{self.review}{', on ' + ', '.join(self.stages) if self.stages else ''}"
-        return f"<p><b>{html.escape(self.reference)}</b> {html.escape(said)}</p>" + html_table(["", "value"], rows)
+        head = f"{self.review}{', on ' + ', '.join(self.stages) if self.stages else ''}"
+        return f"<p><b>{html.escape(self.reference)}</b> {html.escape(head)}</p>" + html_table(["", "value"], rows)
 
 
 def model(name: str, *, project: str | None = None, url: str | None = None) -> Model:
@@ -387,9 +387,9 @@ def models(
     """
     session = open_session(project, url)
     path = path_of("models") if everywhere else path_of("projects", session.project, "models")
-    found: list[Model] = []
+    model_list: list[Model] = []
     while True:
-        page = session.service.get(path, find=find, state=state, offset=len(found), limit=_PAGE)
-        found += [Model(session, data) for data in page["models"]]
-        if len(found) >= page["count"] or not page["models"]:
-            return found
+        page = session.service.get(path, find=find, state=state, offset=len(model_list), limit=_PAGE)
+        model_list += [Model(session, data) for data in page["models"]]
+        if len(model_list) >= page["count"] or not page["models"]:
+            return model_list

@@ -29,8 +29,8 @@ def told(
     """Return what is told of a version beside its files, as the interface takes it."""
     signature = None
     if sample is not None or sample_output is not None:
-        found = signature_of_sample(sample if sample is not None else {}, sample_output)
-        signature = found.to_json()
+        inferred = signature_of_sample(sample if sample is not None else {}, sample_output)
+        signature = inferred.to_json()
     return {
         "comment": comment,
         "labels": dict(labels or {}),
@@ -131,9 +131,9 @@ def _read_signature(path: Path) -> dict[str, object] | None:
         with contextlib.suppress(ImportError, ValueError, OSError), file.open("rb") as opened:
             if can_be(form, opened.read(16), file.stat().st_size):
                 opened.seek(0)
-                found = read_signature(form, opened)
-                if found is not None:
-                    return found.to_json()
+                signature = read_signature(form, opened)
+                if signature is not None:
+                    return signature.to_json()
     return None
 
 

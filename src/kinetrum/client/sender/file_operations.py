@@ -25,8 +25,8 @@ class NotReadYet(errors.Unavailable):
 
 def body_of(data: dict[str, object], files: list[dict[str, object]], by_reference: bool) -> dict[str, object]:
     """Return what is sent to make the version and its link."""
-    said = {field: data[field] for field in _SAID if data.get(field) is not None}
-    body = {field: data[field] for field in ("id", "at", "name", "kind")} | said | {"files": files}
+    optional = {field: data[field] for field in _SAID if data.get(field) is not None}
+    body = {field: data[field] for field in ("id", "at", "name", "kind")} | optional | {"files": files}
     if data.get("named") is False:
         body |= {"named": False}
     if by_reference:
@@ -37,8 +37,8 @@ def body_of(data: dict[str, object], files: list[dict[str, object]], by_referenc
 def listed(data: JsonObject, folder: Path) -> list[Any]:
     """Return a record's list of files, which may lie in a file of its own."""
     if isinstance(data["files"], str):
-        found: list[Any] = json.loads((folder / data["files"]).read_text())
-        return found
+        files: list[Any] = json.loads((folder / data["files"]).read_text())
+        return files
     return list(data["files"])
 
 
@@ -47,10 +47,10 @@ def fingerprint_used(
 ) -> tuple[list[dict[str, object]], list[str]]:
     """Return an input's files with their fingerprints, and the paths of those that changed since it was recorded."""
     if data.get("elsewhere"):
-        found = found_elsewhere(folder, data["id"], ELSEWHERE_PATIENCE_S)
-        if found is None:
+        answer = found_elsewhere(folder, data["id"], ELSEWHERE_PATIENCE_S)
+        if answer is None:
             raise NotReadYet(f"{data['address']} is still being read.")
-        return [vars(entry) for entry in found], []
+        return [vars(entry) for entry in answer], []
     sources = listed(data, folder)
     try:
         prints = memory.all_of([Path(row[0]) for row in sources], tick)

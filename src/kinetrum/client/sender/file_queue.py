@@ -37,7 +37,7 @@ def later_name(segment: int, start: int) -> str:
 def read_later(path: Path) -> JsonObject | None:
     """Return a waiting record; None where it was delivered meanwhile."""
     try:
-        found: dict[str, object] = json.loads(path.read_text())
+        record: dict[str, object] = json.loads(path.read_text())
     except FileNotFoundError:
         return None
-    return found
+    return record

@@ -54,9 +54,9 @@ class LaterThread:
 
     def _work(self) -> None:
         while not self._stop.wait(_PAUSE_S):
-            asked = asked_at(self.root)
-            if asked > self._asked:
-                self._asked = asked
+            asked_moment = asked_at(self.root)
+            if asked_moment > self._asked:
+                self._asked = asked_moment
                 self._backoff.clear()
             for name in sorted(self.writers):
                 folder = self.root / "writers" / name

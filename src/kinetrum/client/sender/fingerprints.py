@@ -41,8 +41,8 @@ class Fingerprint:
     modified_ns: int
 
 
-def _state(found: os.stat_result) -> tuple[int, int, int, int]:
-    return found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino
+def _state(status: os.stat_result) -> tuple[int, int, int, int]:
+    return status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino
 
 
 def fingerprint(source: Path, tick: Tick | None = None) -> Fingerprint:
@@ -104,12 +104,12 @@ class Fingerprints:
             return None
         return str(row[0]) if row else None
 
-    def remember(self, found: Sequence[tuple[str, tuple[int, ...], str]]) -> None:
+    def remember(self, entries: Sequence[tuple[str, tuple[int, ...], str]]) -> None:
         """Remember (key, state, SHA-256)."""
-        if self._base is None or not found:
+        if self._base is None or not entries:
             return
         moment = int(time.time())
-        rows = [(os.fsencode(key), *state, sha256, moment) for key, state, sha256 in found]
+        rows = [(os.fsencode(key), *state, sha256, moment) for key, state, sha256 in entries]
         with contextlib.suppress(sqlite3.Error), self._lock:
             self._base.execute("BEGIN")
             self._base.executemany("INSERT OR REPLACE INTO fingerprint VALUES (?, ?, ?, ?, ?, ?, ?)", rows)
@@ -120,14 +120,14 @@ class Fingerprints:
 
         Raises OSError for the first that cannot be read.
         """
-        found = [self._remembered(source, tick) for source in sources]
-        parts = _parts(sources, [at for at, known in enumerate(found) if known is None])
+        states = [self._remembered(source, tick) for source in sources]
+        parts = _parts(sources, [at for at, known in enumerate(states) if known is None])
         with ThreadPoolExecutor(max_workers=min(8, os.cpu_count() or 2)) as pool:
             made = pool.map(lambda part: self._read([sources[at] for at in part], tick), parts)
             for part, prints in zip(parts, made, strict=True):
                 for at, known in zip(part, prints, strict=True):
-                    found[at] = known
-        return [known for known in found if known is not None]
+                    states[at] = known
+        return [known for known in states if known is not None]
 
     def _remembered(self, source: Path, tick: Tick | None) -> Fingerprint | None:
         now = os.stat(source)
@@ -140,15 +140,15 @@ class Fingerprints:
 
     def _read(self, sources: Sequence[Path], tick: Tick | None) -> list[Fingerprint]:
         """Read files one after the other and remember together those that were left alone meanwhile."""
-        found, learned = [], []
+        states, learned = [], []
         for source in sources:
             before = os.stat(source)
             known = fingerprint(source, tick)
-            found.append(known)
+            states.append(known)
             if _settled(before) and _state(os.stat(source)) == _state(before) and known.size == before.st_size:
                 learned.append((os.path.abspath(source), _state(before), known.sha256))
         self.remember(learned)
-        return found
+        return states
 
 
 def _parts(sources: Sequence[Path], unread: Sequence[int]) -> list[list[int]]:
@@ -164,5 +164,5 @@ def _parts(sources: Sequence[Path], unread: Sequence[int]) -> list[list[int]]:
     return parts
 
 
-def _settled(found: os.stat_result) -> bool:
-    return time.time_ns() - max(found.st_mtime_ns, found.st_ctime_ns) > _FRESH_NS
+def _settled(status: os.stat_result) -> bool:
+    return time.time_ns() - max(status.st_mtime_ns, status.st_ctime_ns) > _FRESH_NS

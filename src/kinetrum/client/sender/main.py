@@ -60,9 +60,9 @@ class Sender:
         """
         folder = self.root / "writers"
         names = sorted(path.name for path in folder.iterdir()) if folder.exists() else []
-        asked = asked_at(self.root)
-        if asked > self.asked:
-            self.asked = asked
+        asked_moment = asked_at(self.root)
+        if asked_moment > self.asked:
+            self.asked = asked_moment
             self.paused.clear()
         busy = [self._serve(folder / name) for name in names]
         return any(busy) or self.files.busy()
@@ -160,14 +160,14 @@ class Sender:
             return
         self.resources.watch(delivery.folder)
         self.sampled[name] = time.monotonic() + SAMPLES_EVERY_S
-        found = self.resources.take(name)
-        if found is None:
+        samples = self.resources.take(name)
+        if samples is None:
             return
         try:
             for address in watched:
-                self.calls.resources(address, *found)
+                self.calls.resources(address, *samples)
         except Unavailable:
-            self.resources.give_back(name, found[1])
+            self.resources.give_back(name, samples[1])
             raise
 
     def work(self, lock: int, until_idle_s: float = IDLE_S) -> None:

@@ -68,13 +68,13 @@ def list_remote(address: str) -> list[RemoteFile]:
     import httpx
 
     try:
-        found = httpx.head(address, follow_redirects=True, timeout=_TIMEOUT_S)
+        response = httpx.head(address, follow_redirects=True, timeout=_TIMEOUT_S)
     except httpx.HTTPError as error:
         raise Unavailable(f"{shown_address(address)} was not reached ({error}).") from error
-    if found.status_code >= 400 and found.status_code not in {403, 405, 501}:
-        raise NotFound(f"{shown_address(address)} answered {found.status_code}.", field="path")
+    if response.status_code >= 400 and response.status_code not in {403, 405, 501}:
+        raise NotFound(f"{shown_address(address)} answered {response.status_code}.", field="path")
     name = unquote(urlsplit(address).path.rpartition("/")[2]) or "index"
-    known = found.headers if found.status_code < 400 else {}
+    known = response.headers if response.status_code < 400 else {}
     size = known.get("content-length")
     return [
         RemoteFile(
@@ -119,19 +119,19 @@ def _list_s3(address: str) -> list[RemoteFile]:
     import obstore.exceptions
 
     store, prefix = _store(address)
-    found = []
+    entries = []
     try:
         for batch in obstore.list(store, prefix or None):
-            found += [item for item in batch if item["size"] or not item["path"].endswith("/")]
-            if len(found) > FILE_LIMIT:
+            entries += [item for item in batch if item["size"] or not item["path"].endswith("/")]
+            if len(entries) > FILE_LIMIT:
                 raise InvalidInput(f"{address} holds over {FILE_LIMIT} objects; record parts of it.", field="path")
-        if not found and prefix:
-            found = [obstore.head(store, prefix)]
+        if not entries and prefix:
+            entries = [obstore.head(store, prefix)]
     except FileNotFoundError:
-        found = []
+        entries = []
     except obstore.exceptions.BaseError as error:
         raise Unavailable(f"{address} was not reached ({_short(error)}).") from None
-    if not found:
+    if not entries:
         raise NotFound(f"There is no object at or below {address}.", field="path")
     bucket = urlsplit(address).netloc
     below = f"{prefix}/" if prefix else ""
@@ -143,7 +143,7 @@ def _list_s3(address: str) -> list[RemoteFile]:
             int(item["last_modified"].timestamp() * 1_000_000),
             f"{item['e_tag'] or ''} {item['version'] or ''}".strip(),
         )
-        for item in found
+        for item in entries
     ]
 
 
@@ -230,10 +230,10 @@ def found_elsewhere(folder: Path, uid: str, patience_s: float) -> list[FileEntry
     outcome = folder / f"remote-{uid}.json"
     lock = folder / f"remote-{uid}.lock"
     if outcome.exists():
-        found = json.loads(outcome.read_text())
-        if "error" in found:
-            raise NotFound(found["error"])
-        return [FileEntry(*entry) for entry in found["files"]]
+        outcome_json = json.loads(outcome.read_text())
+        if "error" in outcome_json:
+            raise NotFound(outcome_json["error"])
+        return [FileEntry(*entry) for entry in outcome_json["files"]]
     import time
 
     young = lock.exists() and time.time() - lock.stat().st_mtime < patience_s
@@ -255,13 +255,13 @@ def main(arguments: list[str]) -> None:
     memory = Fingerprints()
     try:
         entries = fingerprint_remote(address, list_remote(address), memory)
-        found: JsonObject = {"files": [list(vars(entry).values()) for entry in entries]}
+        outcome_json: JsonObject = {"files": [list(vars(entry).values()) for entry in entries]}
     except (KinetrumError, OSError) as error:
-        found = {"error": str(error)}
+        outcome_json = {"error": str(error)}
     finally:
         memory.close()
     part = folder / f"remote-{uid}.part"
-    part.write_text(json.dumps(found))
+    part.write_text(json.dumps(outcome_json))
     os.replace(part, folder / f"remote-{uid}.json")
     if lock is not None:
         os.close(lock)

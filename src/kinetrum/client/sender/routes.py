@@ -122,9 +122,9 @@ class Routes:
         return route.service, route.tokens
 
     def _take_settings(self) -> None:
-        asked = asked_at(self.root)
-        if asked > self._settings_of:
-            self._settings_of = asked
+        asked_moment = asked_at(self.root)
+        if asked_moment > self._settings_of:
+            self._settings_of = asked_moment
             take_settings(self.root)
 
     @staticmethod
@@ -165,7 +165,7 @@ class Routes:
 
 def _stamp(root: Path, name: str) -> tuple[int, int] | None:
     try:
-        found = (root / "destinations" / f"{name}.json").stat()
+        status = (root / "destinations" / f"{name}.json").stat()
     except OSError:
         return None
-    return found.st_mtime_ns, found.st_ino
+    return status.st_mtime_ns, status.st_ino

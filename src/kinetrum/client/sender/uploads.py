@@ -135,18 +135,18 @@ def _send_one(service: Service, project: str, sha256: str, source: Path, tell: T
 def _sent_whole(service: Service, path: str, source: Path, size: int, tell: Tick) -> bool:
     """Send a small file in one body; tells whether no proxy refused it as too large."""
     headers = {"Content-Type": "application/octet-stream", "Content-Length": str(size)}
-    told = 0
+    count_told = 0
 
     def counted(count: int) -> None:
-        nonlocal told
-        told += count
+        nonlocal count_told
+        count_told += count
         tell(count)
 
     try:
         service.call("PUT", path, content=_pieces(source, 0, size, counted), headers=headers, timeout=600)
     except BodyRefused:
         service.note_body_refused(size)
-        tell(-told)
+        tell(-count_told)
         return False
     return True
 
@@ -169,24 +169,24 @@ def _send_resumed(service: Service, path: str, source: Path, size: int, tell: Ti
 
     Where a proxy refuses bodies of this size, the file goes in parts that it takes.
     """
-    told, tries, last = 0, 0, -1
+    count_told, tries, last = 0, 0, -1
 
     def counted(count: int) -> None:
-        nonlocal told
-        told += count
+        nonlocal count_told
+        count_told += count
         tell(count)
 
     while True:
         state = service.get(f"{path}/upload")
         offset = state["offset"]
         if state["complete"] or offset > size:
-            counted(size - told)
+            counted(size - count_told)
             if not state["complete"]:
                 raise _changed(source)
             return
         tries = 0 if offset > last else tries + 1
         last = offset
-        counted(offset - told)
+        counted(offset - count_told)
         try:
             _send_from(service, path, source, offset, size, counted)
             return

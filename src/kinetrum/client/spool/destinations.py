@@ -64,8 +64,8 @@ class Destination:
         folder = self.instance
         if self.connections is not None:
             known = saved(self.connections)
-            kept = known["connections"].get(known.get("current"), {}).get("instance")
-            folder = Path(kept) if kept else folder
+            folder_text = known["connections"].get(known.get("current"), {}).get("instance")
+            folder = Path(folder_text) if folder_text else folder
         return running_instance(folder) if folder is not None else None
 
     def why_nowhere(self) -> str:
@@ -87,13 +87,13 @@ def _distinct(*tokens: str | None) -> list[str | None]:
 
 def _tokens_given(root: Path, url: str) -> list[str]:
     """List the tokens with which this machine recorded to an address, or read from it, the newest first."""
-    found: list[tuple[float, str]] = []
+    tokens: list[tuple[float, str]] = []
     for path in (root / "destinations").glob("*.json"):
         with contextlib.suppress(OSError, ValueError):
-            kept = json.loads(path.read_text())
-            if kept.get("url") == url and kept.get("token"):
-                found.append((path.stat().st_mtime, kept["token"]))
-    return [token for _, token in sorted(found, reverse=True)]
+            destination = json.loads(path.read_text())
+            if destination.get("url") == url and destination.get("token"):
+                tokens.append((path.stat().st_mtime, destination["token"]))
+    return [token for _, token in sorted(tokens, reverse=True)]
 
 
 def destination_of(connection: Connection) -> Destination:
@@ -113,8 +113,8 @@ def keep_destination(root: Path, destination: Destination) -> str:
     """Keep a destination for the sender and return its name; failures are warned of, never raised."""
     text = json.dumps(_as_json(destination))
     # An address and a token had these names from the beginning; a spool may hold records that use them.
-    told = f"{destination.url} {destination.token}" if destination.url is not None else text
-    name = hashlib.sha256(told.encode()).hexdigest()[:16]
+    identity = f"{destination.url} {destination.token}" if destination.url is not None else text
+    name = hashlib.sha256(identity.encode()).hexdigest()[:16]
     try:
         for number in range(1, 1_000):
             path = root / "destinations" / f"{name}.json"
@@ -126,7 +126,7 @@ def keep_destination(root: Path, destination: Destination) -> str:
                 os.utime(path)
                 break
             # What had this name goes somewhere else since: this is for what is recorded from now on.
-            name = hashlib.sha256(f"{told} {number}".encode()).hexdigest()[:16]
+            name = hashlib.sha256(f"{identity} {number}".encode()).hexdigest()[:16]
     except OSError as error:
         warnings.warn(f"Kinetrum's spool {root} cannot keep where to deliver to ({error.strerror}).", stacklevel=5)
     return name
@@ -147,13 +147,13 @@ def replace_destination(root: Path, name: str, destination: Destination) -> None
 def read_destination(root: Path, name: str) -> Destination:
     """Read a destination; raises Unavailable where its file is gone or no longer readable."""
     try:
-        found = json.loads((root / "destinations" / f"{name}.json").read_text())
-        instance, connections = found.get("instance"), found.get("connections")
-        if "instance" not in found and (found["url"], found["token"]) == (_ONCE_ASSUMED, None):
+        fields = json.loads((root / "destinations" / f"{name}.json").read_text())
+        instance, connections = fields.get("instance"), fields.get("connections")
+        if "instance" not in fields and (fields["url"], fields["token"]) == (_ONCE_ASSUMED, None):
             return Destination(None, None, instance_folder(), connections_file())
         return Destination(
-            found["url"],
-            found["token"],
+            fields["url"],
+            fields["token"],
             Path(instance) if instance else None,
             Path(connections) if connections else None,
         )

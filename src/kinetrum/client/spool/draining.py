@@ -47,10 +47,10 @@ class Mark:
 
     def add_file(self, path: Path) -> None:
         """A record of files has to be delivered that was passed on before."""
-        found = read_later(path)
-        if found is not None:
+        record = read_later(path)
+        if record is not None:
             self.files.add(path.stem)
-            self._add(found["run"], found["to"], 1)
+            self._add(record["run"], record["to"], 1)
 
     def _add(self, run: str, to: str, count: int) -> None:
         self.runs.add(run)
@@ -90,8 +90,8 @@ def mark_of(folder: Path, wanted: Wanted, patient: bool = False) -> Mark | None:
             if delivery.obstacle() is not None or (not patient and _unknown_for_long(delivery)):
                 return None
             for path in waiting_files(folder):
-                found = read_later(path)
-                if found is not None and wanted(found["run"], found["to"]):
+                record = read_later(path)
+                if record is not None and wanted(record["run"], record["to"]):
                     mark.add_file(path)
             last = None
             for behind in records_behind(delivery, _SEGMENTS_READ):
@@ -99,8 +99,8 @@ def mark_of(folder: Path, wanted: Wanted, patient: bool = False) -> Mark | None:
                 if wanted(behind.run, behind.to):
                     mark.add(behind)
             mark.is_whole = sum(1 for _ in folder.glob("*.seg")) <= _SEGMENTS_READ
-            held = any(wanted(run, address["to"]) for run, address in delivery.open_runs.items())
-            if last is not None and not mark.is_whole and (mark.records or held):
+            is_open_here = any(wanted(run, address["to"]) for run, address in delivery.open_runs.items())
+            if last is not None and not mark.is_whole and (mark.records or is_open_here):
                 # In between may be more of what is wanted: until its end everything has to be delivered.
                 mark.add(last)
         except FileNotFoundError:
@@ -112,8 +112,8 @@ def mark_of(folder: Path, wanted: Wanted, patient: bool = False) -> Mark | None:
 
 def marks_of(root: Path, wanted: Wanted, patient: bool = False) -> list[Mark]:
     """Mark what waits in a spool until now, of the runs and destinations that are wanted."""
-    found = [mark_of(folder, wanted, patient) for folder in sorted((root / "writers").glob("*"))]
-    return [mark for mark in found if mark is not None]
+    marks = [mark_of(folder, wanted, patient) for folder in sorted((root / "writers").glob("*"))]
+    return [mark for mark in marks if mark is not None]
 
 
 def wait_for(root: Path, marks: list[Mark], timeout_s: float, until_obstructed: bool = False) -> list[Mark]:
@@ -125,18 +125,18 @@ def wait_for(root: Path, marks: list[Mark], timeout_s: float, until_obstructed: 
     if not marks:
         return []
     give_up, pause = time.monotonic() + timeout_s, _PAUSE_S[0]
-    asked = ask_again(root) if any(mark.obstruction() for mark in marks) else None
+    asked_moment = ask_again(root) if any(mark.obstruction() for mark in marks) else None
     while True:
         marks = [mark for mark in marks if not mark.is_reached()]
         if not marks or time.monotonic() > give_up:
             return marks
         if until_obstructed and os.environ.get("KINETRUM_SENDER") == "off":
             return marks
-        if asked is None:
+        if asked_moment is None:
             # Nothing stood in the way when this began. What does now may be no more than what an earlier process
             # knew of proxies, authorities and tokens: it is tried once with what holds here.
-            asked = ask_again(root) if any(mark.obstruction() for mark in marks) else None
-        elif until_obstructed and all(_stands(mark, asked) for mark in marks):
+            asked_moment = ask_again(root) if any(mark.obstruction() for mark in marks) else None
+        elif until_obstructed and all(_stands(mark, asked_moment) for mark in marks):
             return marks
         start_sender(root)
         time.sleep(pause)
@@ -145,11 +145,11 @@ def wait_for(root: Path, marks: list[Mark], timeout_s: float, until_obstructed: 
 
 def _stands(mark: Mark, since: float) -> bool:
     """Tell whether a mark was tried since a moment and something stood in its way."""
-    found = mark.obstruction()
-    if found is None or found.tried_at < since:
+    obstruction = mark.obstruction()
+    if obstruction is None or obstruction.tried_at < since:
         return False
     # The beginning of a run may come from another process of this machine, a moment later.
-    return found.kind != "unknown-run" or found.tried_at - found.since > _UNKNOWN_S
+    return obstruction.kind != "unknown-run" or obstruction.tried_at - obstruction.since > _UNKNOWN_S
 
 
 def drain(root: Path, timeout_s: float, run: str | None = None, *, until_obstructed: bool = False) -> None:
@@ -166,18 +166,18 @@ def drain(root: Path, timeout_s: float, run: str | None = None, *, until_obstruc
 
 def not_arrived(root: Path, left: list[Mark], timeout_s: float) -> KinetrumError:
     """Return the error that tells what was not acknowledged, and why."""
-    found = _first_obstruction(left)
-    kind = NotSignedIn if found is not None and found.kind == "not-signed-in" else Unavailable
+    obstruction = _first_obstruction(left)
+    kind = NotSignedIn if obstruction is not None and obstruction.kind == "not-signed-in" else Unavailable
     were = f"{_counted(root, left)} not acknowledged"
-    if found is not None:
-        return kind(f"{were}: {found.reason} They are safe in {root}; see 'kinetrum spool'.")
+    if obstruction is not None:
+        return kind(f"{were}: {obstruction.reason} They are safe in {root}; see 'kinetrum spool'.")
     return kind(f"{were} within {timeout_s:.0f} s{_if_off()}. They are safe in {root}; see 'kinetrum spool'.")
 
 
 def told_left(root: Path, left: list[Mark]) -> str:
     """Say in one line what was not delivered, and why."""
-    found = _first_obstruction(left)
-    why = f": {found.reason}" if found is not None else f"{_if_off() or '; delivery goes on'}."
+    obstruction = _first_obstruction(left)
+    why = f": {obstruction.reason}" if obstruction is not None else f"{_if_off() or '; delivery goes on'}."
     return f"{_counted(root, left)} not delivered yet{why} 'kinetrum spool' shows more."
 
 

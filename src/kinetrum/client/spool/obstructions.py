@@ -65,8 +65,8 @@ def note_held(path: Path, error: errors.Unavailable, tried_at: float, pause_s: f
 def read_note(path: Path) -> Obstruction | None:
     """Return what stood in a way at the last try, None where nothing did or nothing was tried."""
     try:
-        found = json.loads(path.read_text())
-        return Obstruction(**found) if found is not None else None
+        fields = json.loads(path.read_text())
+        return Obstruction(**fields) if fields is not None else None
     except (OSError, ValueError, TypeError):
         return None
 
@@ -78,17 +78,17 @@ def note_file(root: Path, name: str, lane: str) -> Path:
 
 def obstruction_of(root: Path, name: str) -> Obstruction | None:
     """Return what stands in the way of a destination, by the last tries."""
-    found = [read_note(note_file(root, name, lane)) for lane in LANES]
-    return next((obstruction for obstruction in found if obstruction is not None), None)
+    notes = [read_note(note_file(root, name, lane)) for lane in LANES]
+    return next((obstruction for obstruction in notes if obstruction is not None), None)
 
 
 def last_word(root: Path, name: str) -> float:
     """Return when a way was last seen open or closed, in seconds since 1970; zero for never."""
-    found = 0.0
+    latest = 0.0
     for lane in LANES:
         with contextlib.suppress(OSError):
-            found = max(found, note_file(root, name, lane).stat().st_mtime)
-    return found
+            latest = max(latest, note_file(root, name, lane).stat().st_mtime)
+    return latest
 
 
 def ask_again(root: Path) -> float:

@@ -62,10 +62,10 @@ def _is_chosen(root: Path, name: str, of: str | None, address: str) -> bool:
 
 def _kept_address(root: Path, name: str) -> str | None:
     try:
-        found: Destination = read_destination(root, name)
+        destination: Destination = read_destination(root, name)
     except Unavailable:
         return None
-    return found.url
+    return destination.url
 
 
 def _check_known(root: Path, service: Service, names: set[str]) -> None:
@@ -96,22 +96,22 @@ def _knows(service: Service, run: str, projects: set[str]) -> bool:
 
 
 def _runs_waiting(root: Path) -> dict[str, _Waiting]:
-    found: dict[str, _Waiting] = {}
+    runs: dict[str, _Waiting] = {}
     for folder in (root / "writers").glob("*"):
         delivery = Delivery(folder)
         for run, address in delivery.open_runs.items():
-            found.setdefault(run, _Waiting()).projects.add(address["project"])
+            runs.setdefault(run, _Waiting()).projects.add(address["project"])
         for behind in records_behind(delivery):
-            waiting = found.setdefault(behind.run, _Waiting())
+            waiting = runs.setdefault(behind.run, _Waiting())
             waiting.destinations.add(behind.to)
             if behind.record.kind == JSON:
                 waiting.projects.add(behind.record.data["project"])
                 waiting.begins = waiting.begins or behind.record.data["op"] == "begin"
         for address in filter(None, map(read_later, waiting_files(folder))):
-            waiting = found.setdefault(address["run"], _Waiting())
+            waiting = runs.setdefault(address["run"], _Waiting())
             waiting.destinations.add(address["to"])
             waiting.projects.add(address["project"])
-    return found
+    return runs
 
 
 def discard_waiting(root: Path, of: str | None = None, *, only_tell: bool = True) -> list[Undelivered]:
@@ -120,19 +120,19 @@ def discard_waiting(root: Path, of: str | None = None, *, only_tell: bool = True
     `of` names the address that it was meant for; without it, what could not be delivered at the last try is meant.
     What still records is left alone.
     """
-    found = [
+    waiting = [
         item
         for item in undelivered(root)
         if not item.alive and item.obstacle is None and item.destinations and _is_given_up(root, item, of)
     ]
     if not only_tell:
-        for item in found:
+        for item in waiting:
             # Out of the sender's sight first, which may be about to read there.
             given_up = root / "opening" / f"{item.writer}-discarded"
             given_up.parent.mkdir(exist_ok=True, mode=0o700)
             os.rename(root / "writers" / item.writer, given_up)
             shutil.rmtree(given_up, ignore_errors=True)
-    return found
+    return waiting
 
 
 def _is_given_up(root: Path, item: Undelivered, of: str | None) -> bool:

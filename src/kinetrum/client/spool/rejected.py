@@ -65,6 +65,6 @@ def send_again(root: Path, calls: RunCalls) -> tuple[int, int]:
 
 def discard(root: Path) -> int:
     """Delete what was set aside; returns how many records that were."""
-    found = list((root / _FOLDER).glob(_RECORDS))
+    records = list((root / _FOLDER).glob(_RECORDS))
     shutil.rmtree(root / _FOLDER, ignore_errors=True)
-    return len(found)
+    return len(records)

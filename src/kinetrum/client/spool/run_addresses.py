@@ -41,12 +41,12 @@ def known_address(root: Path, run: str) -> dict[str, str] | None:
     Raises Conflict for a run that was ended on this machine.
     """
     try:
-        found: dict[str, str] = json.loads(_file(root, run).read_text())
+        fields: dict[str, str] = json.loads(_file(root, run).read_text())
     except (OSError, ValueError):
         return None
-    if found.get("ended"):
-        raise Conflict(f"This run is {found['ended']}; 'kinetrum begin' begins another.")
-    return _address(found)
+    if fields.get("ended"):
+        raise Conflict(f"This run is {fields['ended']}; 'kinetrum begin' begins another.")
+    return _address(fields)
 
 
 def address_of(root: Path, run: str) -> dict[str, str] | None:
@@ -57,17 +57,17 @@ def address_of(root: Path, run: str) -> dict[str, str] | None:
         return None
 
 
-def _address(kept: dict[str, str]) -> dict[str, str]:
-    return {key: kept[key] for key in ("run", "to", "project", "experiment")}
+def _address(fields: dict[str, str]) -> dict[str, str]:
+    return {key: fields[key] for key in ("run", "to", "project", "experiment")}
 
 
 def known_params(root: Path, run: str) -> dict[str, Value]:
     """Return the parameters that commands of this machine set in a run."""
     try:
-        found = json.loads(_file(root, run).read_text()).get("params", {})
+        params = json.loads(_file(root, run).read_text()).get("params", {})
     except (OSError, ValueError):
         return {}
-    return {key: from_json(value, key) for key, value in found.items()}
+    return {key: from_json(value, key) for key, value in params.items()}
 
 
 def keep_params(root: Path, run: str, params: dict[str, Value]) -> None:
@@ -83,11 +83,11 @@ def keep_end(root: Path, run: str, status: str) -> None:
 def _change(root: Path, run: str, **fields: object) -> None:
     path = _file(root, run)
     try:
-        kept = json.loads(path.read_text()) | fields
+        kept_fields = json.loads(path.read_text()) | fields
     except (OSError, ValueError):
         return
     part = path.with_suffix(f".{os.getpid()}.part")
-    part.write_text(json.dumps(kept))
+    part.write_text(json.dumps(kept_fields))
     os.replace(part, path)
 
 
@@ -96,14 +96,14 @@ def forget_address(root: Path, run: str) -> None:
     _file(root, run).unlink(missing_ok=True)
 
 
-def named_run(given: str | None) -> str:
+def named_run(reference_given: str | None) -> str:
     """Return the run that is meant: the one given, else KINETRUM_RUN; raises NotFound where neither names one."""
-    found = given or os.environ.get("KINETRUM_RUN")
-    if not found:
+    reference = reference_given or os.environ.get("KINETRUM_RUN")
+    if not reference:
         raise NotFound(
             "No run is named: begin one with export KINETRUM_RUN=$(kinetrum begin EXPERIMENT), or give --run.",
             field="run",
         )
-    if any(sign.isspace() for sign in found):
-        raise InvalidInput(f"{found!r} names no run.", field="run")
-    return found
+    if any(sign.isspace() for sign in reference):
+        raise InvalidInput(f"{reference!r} names no run.", field="run")
+    return reference

@@ -264,9 +264,9 @@ def _stretch(data: bytes, at: int, size: int, origin: int) -> int:
         most = min(window, (len(data) - at) // size - count)
         if most < 1:
             break
-        found = _alike(data, at + count * size, size, origin, most, head)
-        count += found
-        if found < most:
+        alike = _alike(data, at + count * size, size, origin, most, head)
+        count += alike
+        if alike < most:
             break
         window *= 4
     return count

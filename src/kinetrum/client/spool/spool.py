@@ -118,8 +118,8 @@ class Writer:
                     return Segment(self._path(number), raw, made_at, size, host_identity())
                 except OSError as error:
                     self._warn(error)
-            held = sum(segment.size for _, segment in self._held)
-            if held + size > MEMORY_LIMIT + reserve:
+            held_bytes = sum(segment.size for _, segment in self._held)
+            if held_bytes + size > MEMORY_LIMIT + reserve:
                 raise NoRoom
         except BaseException:
             self._give_back(number, raw, made_at)
@@ -243,10 +243,10 @@ class Writer:
                 if record["op"] != "shape":
                     self.drop(record, records=1)
                 return None
-            kept = self.segment
+            segment = self.segment
             if self.dropped and not self._held:
                 self._tell_dropped()
-        return kept
+        return segment
 
     def write_output(self, run: bytes, stream: int, moment: int, text: bytes) -> bool:
         """Append printed output; false where there is no room for it."""

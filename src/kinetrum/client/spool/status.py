@@ -52,12 +52,12 @@ class Undelivered:
 
 def undelivered(root: Path) -> list[Undelivered]:
     """List writers with undelivered records."""
-    found = []
+    items = []
     for folder in sorted((root / "writers").glob("*")):
         waiting = _while_delivered(folder)
         if waiting is not None and (waiting.records or waiting.points or waiting.obstacle):
-            found.append(waiting)
-    return found
+            items.append(waiting)
+    return items
 
 
 def _while_delivered(folder: Path) -> Undelivered | None:

@@ -71,44 +71,46 @@ def files_of(text: str) -> Files:
     return Files(artifact_name(None, plain_parts[-1] if plain_parts else "files"), pattern)
 
 
-def inputs_of(given: Sequence[str]) -> list[tuple[str, Files | None, list[Found]]]:
+def inputs_of(patterns: Sequence[str]) -> list[tuple[str, Files | None, list[Found]]]:
     """Find the files that a command will use; a version (`nights@3`) has none.
 
     Raises InvalidInput where a pattern names nothing.
     """
     inputs: list[tuple[str, Files | None, list[Found]]] = []
-    for text in given:
+    for text in patterns:
         if "@" in text and "=" not in text and not glob.glob(text):
             inputs.append((text, None, []))
             continue
         files = files_of(text)
-        found = files.found()
-        if not found:
+        files_found = files.found()
+        if not files_found:
             raise InvalidInput(f"--used {text}: no file fits.", field="used")
-        inputs.append((text, files, found))
+        inputs.append((text, files, files_found))
     return inputs
 
 
 def record_inputs(recorder: Recorder, inputs: Sequence[tuple[str, Files | None, list[Found]]]) -> None:
     """Record what `inputs_of` found."""
-    for text, files, found in inputs:
+    for text, files, files_found in inputs:
         if files is None:
             record_used(recorder, text, None, described("data"))
         else:
             address = str(Path(files.pattern).absolute())
-            record_used_files(recorder, found, files.name, described("data"), address, named=files.named)
+            record_used_files(recorder, files_found, files.name, described("data"), address, named=files.named)
 
 
-def record_outputs(recorder: Recorder, given: Sequence[Files], began_ns: int, problem: Callable[[str], None]) -> None:
+def record_outputs(
+    recorder: Recorder, patterns: Sequence[Files], began_ns: int, problem: Callable[[str], None]
+) -> None:
     """Record what a command generated: files that fit and were written since it began; what is wrong is told."""
-    for files in given:
+    for files in patterns:
         try:
-            found = files.found(began_ns)
-            if not found:
+            files_found = files.found(began_ns)
+            if not files_found:
                 there = "what fits is from before" if files.found() else "no file fits"
                 problem(f"--generated {files.pattern}: nothing was written; {there}.")
                 continue
-            record_generated_files(recorder, found, files.name, described("file"))
+            record_generated_files(recorder, files_found, files.name, described("file"))
         except (KinetrumError, OSError) as error:
             problem(f"--generated {files.pattern}: {error}")
 
@@ -118,7 +120,7 @@ def now_ns(folder: Path) -> int:
     with contextlib.suppress(OSError):
         probe = folder / f".now-{os.getpid()}"
         probe.touch()
-        found = probe.stat().st_mtime_ns
+        moment = probe.stat().st_mtime_ns
         probe.unlink()
-        return found
+        return moment
     return time.time_ns()

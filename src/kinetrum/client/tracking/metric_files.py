@@ -58,10 +58,10 @@ class MeasuredFile:
 
     def _state(self) -> tuple[int, int] | None:
         try:
-            found = self.path.stat()
+            status = self.path.stat()
         except OSError:
             return None
-        return found.st_size, found.st_mtime_ns
+        return status.st_size, status.st_mtime_ns
 
     def news(self, final: bool = False) -> Measured:
         """Return rows and results that are new or changed since the last call.
@@ -83,18 +83,18 @@ class MeasuredFile:
                 raise InvalidInput(f"The metrics file {self.path}: {error}", field="metrics") from None
             return Measured()
 
-    def _new_of(self, found: Measured) -> Measured:
+    def _new_of(self, measured: Measured) -> Measured:
         rows = []
-        for row in found.rows:
+        for row in measured.rows:
             fresh = {
                 key: value for key, value in row.values.items() if repr(self._told.get((key, row.step))) != repr(value)
             }
             self._told.update({(key, row.step): value for key, value in fresh.items()})
             if fresh:
                 rows.append(Row(row.step, fresh))
-        results = {key: value for key, value in found.results.items() if repr(self._results.get(key)) != repr(value)}
+        results = {key: value for key, value in measured.results.items() if repr(self._results.get(key)) != repr(value)}
         self._results.update(results)
-        return Measured(rows, results, found.without_numbers)
+        return Measured(rows, results, measured.without_numbers)
 
 
 def read_measured(path: Path, step_column: str | None = None, final: bool = True) -> Measured:
@@ -136,34 +136,34 @@ def _json_lines(lines: list[str]) -> Iterator[dict[str, object]]:
         if not line.strip():
             continue
         try:
-            found = json.loads(line)
+            row = json.loads(line)
         except ValueError as error:
             raise HalfWritten(f"line {number} is not JSON ({error}).") from None
-        if not isinstance(found, dict):
+        if not isinstance(row, dict):
             raise HalfWritten(f"line {number} is not an object.")
-        yield found
+        yield row
 
 
 def _json(text: str, lines: list[str], step_column: str | None) -> Measured:
     try:
-        found = json.loads(text)
+        data = json.loads(text)
     except ValueError as error:
         # Several objects, one to a line, under a name that says JSON.
         if len(lines) > 1 and lines[0].lstrip().startswith("{") and lines[0].rstrip().endswith("}"):
             return _of_rows(list(_json_lines(lines)), step_column)
         raise HalfWritten(f"it is not JSON ({error}).") from None
-    if isinstance(found, list) and found and all(isinstance(item, dict) for item in found):
-        return _of_rows(found, step_column)
-    if not isinstance(found, dict):
+    if isinstance(data, list) and data and all(isinstance(item, dict) for item in data):
+        return _of_rows(data, step_column)
+    if not isinstance(data, dict):
         raise HalfWritten("it holds neither an object nor a list of objects.")
     measured = Measured()
-    _of_object(found, "", measured)
+    _of_object(data, "", measured)
     measured.rows.sort(key=lambda row: row.step)
     return measured
 
 
-def _of_object(found: dict[str, object], prefix: str, into: Measured) -> None:
-    for name, value in found.items():
+def _of_object(fields: dict[str, object], prefix: str, into: Measured) -> None:
+    for name, value in fields.items():
         key = f"{prefix}{name}"
         if isinstance(value, dict):
             _of_object(value, f"{key}.", into)
@@ -195,8 +195,8 @@ def _of_rows(rows: list[dict[str, object]], step_column: str | None) -> Measured
             if number is None or number != int(number):
                 raise HalfWritten(f"row {at + 1}: the step {row.get(steps)!r} is not a whole number.")
             step = int(number)
-        found = {name: _number(cell) for name, cell in row.items() if name != steps}
-        values = {name: value for name, value in found.items() if value is not None}
+        numbers = {name: _number(cell) for name, cell in row.items() if name != steps}
+        values = {name: value for name, value in numbers.items() if value is not None}
         numeric |= values.keys()
         measured.rows.append(Row(step, values))
     measured.without_numbers = sorted(names - numeric - {steps or ""})
@@ -204,10 +204,10 @@ def _of_rows(rows: list[dict[str, object]], step_column: str | None) -> Measured
 
 
 def _flat(row: dict[str, object], prefix: str = "") -> dict[str, object]:
-    found: dict[str, object] = {}
+    fields: dict[str, object] = {}
     for name, value in row.items():
-        found |= _flat(value, f"{prefix}{name}.") if isinstance(value, dict) else {f"{prefix}{name}": value}
-    return found
+        fields |= _flat(value, f"{prefix}{name}.") if isinstance(value, dict) else {f"{prefix}{name}": value}
+    return fields
 
 
 def _number(cell: object) -> float | None:

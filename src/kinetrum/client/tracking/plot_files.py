@@ -60,19 +60,19 @@ class PlottedFile:
         if state[0] > SIZE_LIMIT:
             raise TooLarge(f"The file of a plot {self.path} has {state[0]:,} bytes, over {SIZE_LIMIT:,}.", field="plot")
         try:
-            columns, said, title = _read(self.path)
-            found = table_plot(columns, self.x, self.y or None, title=title)
+            columns, names, title = _read(self.path)
+            plot = table_plot(columns, self.x, self.y or None, title=title)
         except (InvalidInput, UnicodeDecodeError, csv.Error, json.JSONDecodeError, RecursionError) as error:
             raise InvalidInput(f"{self.path} holds no plot: {error}", field="plot") from None
-        return replace(found, numbers=said)
+        return replace(plot, numbers=names)
 
 
 def _state(path: Path) -> tuple[int, int] | None:
     try:
-        found = path.stat()
+        status = path.stat()
     except OSError:
         return None
-    return found.st_size, found.st_mtime_ns
+    return status.st_size, status.st_mtime_ns
 
 
 def _read(path: Path) -> tuple[Mapping[str, list[object]], dict[str, float], str]:

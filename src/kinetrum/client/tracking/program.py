@@ -132,10 +132,10 @@ class Command:
             for number in self._pending:
                 self._pass_on(process, number, False)
             self._pending.clear()
-            found = signal.sigtimedwait(PASSED_ON, 0.05)
+            received = signal.sigtimedwait(PASSED_ON, 0.05)
             # On some kernels a wait that was cut short answers with no signal at all.
-            if found is not None and found.si_signo:
-                self._pass_on(process, signal.Signals(found.si_signo), found.si_code == _FROM_TERMINAL)
+            if received is not None and received.si_signo:
+                self._pass_on(process, signal.Signals(received.si_signo), received.si_code == _FROM_TERMINAL)
             if self._kill_at is not None and time.monotonic() > self._kill_at:
                 self._kill(process)
         return process.returncode
@@ -228,6 +228,6 @@ def blocked_signals() -> Iterator[None]:
     try:
         yield
     finally:
-        while (found := signal.sigtimedwait(PASSED_ON, 0)) is not None and found.si_signo:
+        while (received := signal.sigtimedwait(PASSED_ON, 0)) is not None and received.si_signo:
             continue
         signal.pthread_sigmask(signal.SIG_SETMASK, before)

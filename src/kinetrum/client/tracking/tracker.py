@@ -101,35 +101,35 @@ class Tracker:
     def _say(self, line: str) -> None:
         with self._lock:
             try:
-                said = read_said(line)
-                if said is not None:
-                    self._record(said)
+                directive = read_said(line)
+                if directive is not None:
+                    self._record(directive)
             except KinetrumError as error:
                 self.problem(f"A printed line was not recorded: {error}")
 
     def record_line(self, line: str) -> None:
         """Record what one line says; raises InvalidInput for one that says nothing, and what recording raises."""
-        said = read_said(line if line.lstrip().startswith("kinetrum:") else f"kinetrum: {line}")
-        if said is None:
+        directive = read_said(line if line.lstrip().startswith("kinetrum:") else f"kinetrum: {line}")
+        if directive is None:
             raise InvalidInput(f"{line!r} records nothing; write measure loss=0.3 step=7, for example.", field="line")
-        self._record(said)
+        self._record(directive)
 
-    def _record(self, said: Said) -> None:
+    def _record(self, directive: Said) -> None:
         run = self.run
-        options: JsonObject = dict(said.values)
-        if said.word == "set":
-            run.set_params(said.values)
-        elif said.word == "measure":
-            run.measure(options, step=said.step)
-        elif said.word == "result":
+        options: JsonObject = dict(directive.values)
+        if directive.word == "set":
+            run.set_params(directive.values)
+        elif directive.word == "measure":
+            run.measure(options, step=directive.step)
+        elif directive.word == "result":
             run.result(options)
-        elif said.word == "progress":
-            done, _, total = (said.subject or "").partition("/")
+        elif directive.word == "progress":
+            done, _, total = (directive.subject or "").partition("/")
             run._note_progress(int(done), float(total) if total else None, self._progress_since)
-        elif said.word == "used":
-            run.used(said.subject or "", **options)
+        elif directive.word == "used":
+            run.used(directive.subject or "", **options)
         else:
-            run.generated(said.subject or "", step=said.step, **options)
+            run.generated(directive.subject or "", step=directive.step, **options)
 
     def keep_plots(self, files: Sequence[PlottedFile]) -> None:
         """Keep what the program wrote as plots; what is none is told as a problem."""
@@ -172,12 +172,12 @@ class Tracker:
                 except OSError as error:
                     self.problem(f"The metrics file {file.path} cannot be read ({error.strerror}).")
 
-    def _take(self, file: MeasuredFile, found: Measured) -> None:
-        for row in found.rows:
+    def _take(self, file: MeasuredFile, measured: Measured) -> None:
+        for row in measured.rows:
             self.run.measure(row.values, step=row.step)
-        if found.results:
-            self.run.result(found.results)
-        for name in found.without_numbers:
+        if measured.results:
+            self.run.result(measured.results)
+        for name in measured.without_numbers:
             if name not in self._told_columns:
                 self._told_columns.add(name)
                 self.problem(f"{file.path}: {name!r} holds no numbers and was left out.")

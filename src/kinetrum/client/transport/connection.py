@@ -54,10 +54,10 @@ def check_url(url: str) -> str:
 def saved(path: Path | None = None) -> JsonObject:
     """Return the saved connections: {"current": URL, "connections": {URL: {"token", "project", "instance", "ca"}}}."""
     try:
-        found: dict[str, object] = json.loads((path or connections_file()).read_text())
+        connections: dict[str, object] = json.loads((path or connections_file()).read_text())
     except (OSError, ValueError):
         return {"current": None, "connections": {}}
-    return found
+    return connections
 
 
 def save(url: str, token: str, project: str | None, instance: Path | None = None, ca: str | None = None) -> str | None:
@@ -123,8 +123,8 @@ def running_instance(folder: Path) -> RunningInstance | None:
         return None
 
 
-def _first(*found: str | None) -> str | None:
-    return next((text for text in found if text), None)
+def _first(*texts: str | None) -> str | None:
+    return next((text for text in texts if text), None)
 
 
 def find_connection(

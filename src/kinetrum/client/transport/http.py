@@ -126,7 +126,9 @@ class Service:
 
     def remove(self, path: str, **params: object) -> Any:
         """Remove something; returns what the service answers, None where that is nothing."""
-        return self.call(HTTPMethod.DELETE, path, params={key: value for key, value in params.items() if value is not None})
+        return self.call(
+            HTTPMethod.DELETE, path, params={key: value for key, value in params.items() if value is not None}
+        )
 
     @contextmanager
     def stream(

@@ -89,15 +89,15 @@ def offer_token(root: Path) -> None:
 
 def told_waiting(address: str) -> str | None:
     """Have what waits for a service delivered to it now, in the background; says how much that is, None for nothing."""
-    told = None
+    text = None
     for root in spool_folders():
         marks = marks_of(root, goes_to(root, address))
         if marks:
             ask_again(root)
             start_sender(root)
             runs = len(set().union(*(mark.runs for mark in marks)))
-            told = f"{sum(mark.records for mark in marks)} records of {runs} {'run' if runs == 1 else 'runs'}"
-    return told
+            text = f"{sum(mark.records for mark in marks)} records of {runs} {'run' if runs == 1 else 'runs'}"
+    return text
 
 
 def _let_arrive(address: str, connection: Connection) -> None:

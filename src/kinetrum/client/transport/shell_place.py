@@ -44,7 +44,7 @@ def keep_place(root: str, place: ShellPlace, connections: str, instances: Iterab
     `connections` is the file of saved connections, `instances` the folders of private instances that were asked.
     """
     files = [connections, *(os.path.join(folder, name) for folder in instances for name in ("token", "state.json"))]
-    kept = {
+    fields = {
         "place": [place.project, place.experiment, place.to, sorted(place.left_out)],
         "variables": _variables(),
         "folder": os.getcwd(),
@@ -58,7 +58,7 @@ def keep_place(root: str, place: ShellPlace, connections: str, instances: Iterab
     part = f"{path}.{os.getpid()}.part"
     handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     with os.fdopen(handle, "w") as file:
-        json.dump(kept, file)
+        json.dump(fields, file)
     os.replace(part, path)
 
 
@@ -70,20 +70,20 @@ def known_place(root: str) -> ShellPlace | None:
     text = _text(_file(root))
     if text is None:
         return None
-    kept = json.loads(text)
-    project, experiment, to, left_out = kept["place"]
+    fields = json.loads(text)
+    project, experiment, to, left_out = fields["place"]
     holds = (
-        0 <= time.time() - kept["at"] < _KEPT_S
-        and kept["variables"] == _variables()
-        and kept["folder"] == os.getcwd()
-        and kept["files"] == _stamps(kept["files"])
-        and kept["locks"] == _locks(kept["locks"])
-        and kept["destination"] is not None
-        and kept["destination"] == _text(_destination_file(root, to))
+        0 <= time.time() - fields["at"] < _KEPT_S
+        and fields["variables"] == _variables()
+        and fields["folder"] == os.getcwd()
+        and fields["files"] == _stamps(fields["files"])
+        and fields["locks"] == _locks(fields["locks"])
+        and fields["destination"] is not None
+        and fields["destination"] == _text(_destination_file(root, to))
     )
     if not holds:
         return None
-    take_identity(**kept["machine"])
+    take_identity(**fields["machine"])
     return ShellPlace(project, experiment, to, left_out)
 
 
@@ -101,23 +101,23 @@ def _variables() -> dict[str, str | None]:
 
 def _settings_files(folder: str) -> list[str]:
     """Return where a kinetrum.toml would be found, from a folder upwards."""
-    found = [os.path.join(folder, "kinetrum.toml")]
+    paths = [os.path.join(folder, "kinetrum.toml")]
     while folder != os.path.dirname(folder):
         folder = os.path.dirname(folder)
-        found.append(os.path.join(folder, "kinetrum.toml"))
-    return found
+        paths.append(os.path.join(folder, "kinetrum.toml"))
+    return paths
 
 
 def _stamps(paths: Iterable[str]) -> dict[str, Stamp]:
     """Return what tells whether files are those that they were; each of them is replaced as a whole."""
-    found: dict[str, Stamp] = {}
+    stamps: dict[str, Stamp] = {}
     for path in paths:
         try:
             status = os.stat(path)
-            found[path] = [status.st_mtime_ns, status.st_ino, status.st_size]
+            stamps[path] = [status.st_mtime_ns, status.st_ino, status.st_size]
         except OSError:
-            found[path] = None
-    return found
+            stamps[path] = None
+    return stamps
 
 
 def _locks(paths: Iterable[str]) -> dict[str, bool]:

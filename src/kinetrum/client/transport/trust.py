@@ -90,8 +90,8 @@ def _saved_ca(url: str) -> str | None:
     """Return the certificates saved with the connection that an address, or one below it, belongs to."""
     for address, entry in saved()["connections"].items():
         if url == address or url.startswith(f"{address}/"):
-            found: str | None = entry.get("ca")
-            return found
+            ca: str | None = entry.get("ca")
+            return ca
     return None
 
 

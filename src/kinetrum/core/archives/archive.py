@@ -205,29 +205,29 @@ def write_contents(contents: Contents) -> dict[str, Any]:
         "exported_at": contents.exported_at,
         "experiments": [
             {
-                "name": found.name,
-                "description": found.description,
-                "goals": [_goal(goal) for goal in found.goals],
-                "labels": dict(found.labels),
-                "seeds": list(found.seeds),
-                "generates_names": found.generates_names,
-                "earlier_names": list(found.earlier_names),
+                "name": record.name,
+                "description": record.description,
+                "goals": [_goal(goal) for goal in record.goals],
+                "labels": dict(record.labels),
+                "seeds": list(record.seeds),
+                "generates_names": record.generates_names,
+                "earlier_names": list(record.earlier_names),
             }
-            for found in contents.experiments
+            for record in contents.experiments
         ],
-        "artifacts": [{**vars(found), "labels": dict(found.labels)} for found in contents.artifacts],
+        "artifacts": [{**vars(record), "labels": dict(record.labels)} for record in contents.artifacts],
         "versions": [
             {
-                "name": found.name,
-                "kind": found.kind,
-                "number": found.number,
-                "digest": found.digest,
-                "by_reference": found.by_reference,
-                "address": found.address,
-                "by": vars(found.by),
-                "made_at": found.made_at,
-                "about": dict(found.about),
-                "labels": dict(found.labels),
+                "name": record.name,
+                "kind": record.kind,
+                "number": record.number,
+                "digest": record.digest,
+                "by_reference": record.by_reference,
+                "address": record.address,
+                "by": vars(record.by),
+                "made_at": record.made_at,
+                "about": dict(record.about),
+                "labels": dict(record.labels),
                 "files": [
                     [
                         entry.path,
@@ -235,12 +235,12 @@ def write_contents(contents: Contents) -> dict[str, Any]:
                         entry.sha256,
                         entry.modified,
                         entry.address,
-                        found.inside.get(entry.sha256),
+                        record.inside.get(entry.sha256),
                     ]
-                    for entry in found.files
+                    for entry in record.files
                 ],
             }
-            for found in contents.versions
+            for record in contents.versions
         ],
         "runs": list(contents.runs),
     }

@@ -201,8 +201,8 @@ def read_contents(data: Any) -> Contents:
             )
         experiments = tuple(
             ExperimentRecord(
-                check_name(found["name"], "experiment"),
-                str(found["description"])[:10_000],
+                check_name(record["name"], "experiment"),
+                str(record["description"])[:10_000],
                 tuple(
                     make_goal(
                         check_key(goal["key"]),
@@ -211,26 +211,26 @@ def read_contents(data: Any) -> Contents:
                         _bound(goal["bound"]),
                         goal["aggregate"],
                     )
-                    for goal in found["goals"]
+                    for goal in record["goals"]
                 ),
                 # Archives of earlier versions do not tell these.
-                read_labels(found.get("labels", {})),
-                tuple(check_key(name) for name in found.get("seeds", SEEDS)),
-                found.get("generates_names", True) is True,
-                tuple(check_name(name, "experiment") for name in found.get("earlier_names", ())),
+                read_labels(record.get("labels", {})),
+                tuple(check_key(name) for name in record.get("seeds", SEEDS)),
+                record.get("generates_names", True) is True,
+                tuple(check_name(name, "experiment") for name in record.get("earlier_names", ())),
             )
-            for found in data["experiments"]
+            for record in data["experiments"]
         )
         artifacts = tuple(
             ArtifactRecord(
-                check_name(found["name"], "artifact"),
-                _kind(found["kind"]),
-                str(found["description"])[:10_000],
-                read_labels(found["labels"]),
+                check_name(record["name"], "artifact"),
+                _kind(record["kind"]),
+                str(record["description"])[:10_000],
+                read_labels(record["labels"]),
             )
-            for found in data["artifacts"]
+            for record in data["artifacts"]
         )
-        versions = tuple(read_version(found) for found in data["versions"])
+        versions = tuple(read_version(record) for record in data["versions"])
         runs = tuple(read_id(uid) for uid in data["runs"])
         return Contents(
             str(data["source"])[:150], str(data["exported_at"])[:40], experiments, artifacts, versions, runs
@@ -240,9 +240,9 @@ def read_contents(data: Any) -> Contents:
 
 
 def _bound(value: Any) -> float | None:
-    found = from_json(value, "bound")
-    if found is None or (isinstance(found, int | float) and not isinstance(found, bool)):
-        return None if found is None else float(found)
+    bound = from_json(value, "bound")
+    if bound is None or (isinstance(bound, int | float) and not isinstance(bound, bool)):
+        return None if bound is None else float(bound)
     raise InvalidInput(f"{value!r} is not a bound.")
 
 

@@ -104,9 +104,9 @@ def _action(run: RunRecord, who: str) -> dict[str, Any]:
     if run.ended_at is not None:
         action["endTime"] = _iso(run.ended_at)
     for word, relation in (("object", "used"), ("result", "generated")):
-        found = [{"@id": folder_of(link.name, link.number)} for link in run.links if link.relation == relation]
-        if found:
-            action[word] = list({part["@id"]: part for part in found}.values())
+        ids = [{"@id": folder_of(link.name, link.number)} for link in run.links if link.relation == relation]
+        if ids:
+            action[word] = list({part["@id"]: part for part in ids}.values())
     return action
 
 

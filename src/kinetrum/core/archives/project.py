@@ -177,8 +177,8 @@ def write_project(project: ProjectRecord) -> dict[str, Any]:
 
 def read_project(data: Any) -> ProjectRecord:
     """Read a project; raises InvalidInput that names the part at fault."""
-    found: ProjectRecord = _read(PROJECT, _project, data)
-    return found
+    project: ProjectRecord = _read(PROJECT, _project, data)
+    return project
 
 
 def _read(where: str, reader: Callable[[Any], Any], data: Any) -> Any:
@@ -190,7 +190,7 @@ def _read(where: str, reader: Callable[[Any], Any], data: Any) -> Any:
 
 def _project(data: Any) -> ProjectRecord:
     models = tuple(
-        _read(f"{PROJECT}, model {str(found['name'])[:100]}", _model, found) for found in _list(data["models"])
+        _read(f"{PROJECT}, model {str(record['name'])[:100]}", _model, record) for record in _list(data["models"])
     )
     if len({model.name for model in models}) != len(models):
         raise InvalidInput("A model is listed twice.")
@@ -201,8 +201,8 @@ def _project(data: Any) -> ProjectRecord:
         check_name(data["name"], "project"),
         _text(data["description"], _TEXT),
         read_labels(data["labels"]),
-        tuple(_view(found) for found in _list(data["views"])),
-        tuple(_note(found) for found in _list(data["notes"])),
+        tuple(_view(record) for record in _list(data["views"])),
+        tuple(_note(record) for record in _list(data["notes"])),
         models,
     )
 
@@ -251,9 +251,9 @@ def _note(data: Any) -> ThingNote:
 
 
 def _model(data: Any) -> ModelRecord:
-    ladder = make_ladder([_stage(found) for found in _list(data["ladder"])])
+    ladder = make_ladder([_stage(record) for record in _list(data["ladder"])])
     stages = [stage.name for stage in ladder]
-    versions = tuple(_version(found) for found in _list(data["versions"]))
+    versions = tuple(_version(record) for record in _list(data["versions"]))
     numbers = {version.number for version in versions}
     if len(numbers) != len(versions):
         raise InvalidInput("A version is listed twice.")
@@ -278,21 +278,21 @@ def _model(data: Any) -> ModelRecord:
         ladder=ladder,
         versions=versions,
         stays=tuple(
-            StayRecord(str(found["stage"]), read_number(found["number"]), check_micros(found["at"]))
-            for found in _list(data["stays"])
+            StayRecord(str(record["stage"]), read_number(record["number"]), check_micros(record["at"]))
+            for record in _list(data["stays"])
         ),
-        events=tuple(_event(found) for found in _list(data["events"])),
+        events=tuple(_event(record) for record in _list(data["events"])),
         verdicts=tuple(
             VerdictRecord(
-                read_number(found["number"]),
-                read_person(found["by"]),
-                found["approves"] is True,
-                _text(found["comment"], _COMMENT),
-                check_micros(found["at"]),
+                read_number(record["number"]),
+                read_person(record["by"]),
+                record["approves"] is True,
+                _text(record["comment"], _COMMENT),
+                check_micros(record["at"]),
             )
-            for found in _list(data["verdicts"])
+            for record in _list(data["verdicts"])
         ),
-        evidence=tuple(_evidence(found) for found in _list(data["evidence"])),
+        evidence=tuple(_evidence(record) for record in _list(data["evidence"])),
     )
     _check_numbers(model, numbers, stages)
     return model

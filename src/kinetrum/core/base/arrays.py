@@ -8,22 +8,22 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 
-def plain_array(given: Any) -> NDArray[Any]:
+def plain_array(values: Any) -> NDArray[Any]:
     """Return anything that is like an array as one; tensors lose their gradient, also in a list of them.
 
     Raises ValueError where rows have different lengths.
     """
     import numpy as np
 
-    if isinstance(given, list | tuple):
-        given = [np.asarray(detached(item)) if hasattr(item, "detach") else item for item in given]
-    return np.asarray(detached(given))
+    if isinstance(values, list | tuple):
+        values = [np.asarray(detached(item)) if hasattr(item, "detach") else item for item in values]
+    return np.asarray(detached(values))
 
 
-def detached(given: Any) -> Any:
+def detached(value: Any) -> Any:
     """Return a tensor in the machine's memory and without its gradient; anything else as it is."""
     for name in ("detach", "cpu"):
-        turn = getattr(given, name, None)
+        turn = getattr(value, name, None)
         if callable(turn):
-            given = turn()
-    return given
+            value = turn()
+    return value

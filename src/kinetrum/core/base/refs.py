@@ -80,10 +80,10 @@ def parse_ref(text: str) -> Ref:
         return _version(text)
     head, path = _split_path(text)
     parts = head.split("/")
-    found = {1: _one_part, 2: _two_parts, 3: _three_parts}.get(len(parts), lambda _parts, _path: None)(parts, path)
-    if found is None:
+    reference = {1: _one_part, 2: _two_parts, 3: _three_parts}.get(len(parts), lambda _parts, _path: None)(parts, path)
+    if reference is None:
         raise _unreadable(text)
-    return found
+    return reference
 
 
 def _one_part(parts: list[str], path: str | None) -> Ref | None:

@@ -98,13 +98,13 @@ class RunDoc:
 
     def fields(self) -> dict[str, str]:
         """Return what runs are found by beside keys and labels: code, problems, the mark that replicates share."""
-        found = {
+        fields = {
             "commit": str(self.code.get("commit") or ""),
             "code": code_state(self.code, self.texts) or "",
             "problem": "\n".join(p.text for p in self.problems),
             "replicates": replicate_mark(self) or "",
         }
-        return {name: text for name, text in found.items() if text}
+        return {name: text for name, text in fields.items() if text}
 
     def described(self) -> dict[tuple[str, str], str]:
         """Return labels and fields by (scope, name), as the index holds them."""
@@ -118,9 +118,9 @@ class RunDoc:
 
     def values(self, goals: dict[str, Goal]) -> dict[str, Value]:
         """Return what stands for each key: the result if there is one, else the metric by its goal."""
-        found: dict[str, Value] = {key: shown_value(stats, goals.get(key)) for key, stats in self.stats.items()}
-        found.update({key: result.value for key, result in self.results.items()})
-        return found
+        values: dict[str, Value] = {key: shown_value(stats, goals.get(key)) for key, stats in self.stats.items()}
+        values.update({key: result.value for key, result in self.results.items()})
+        return values
 
     def value(self, key: str, goals: dict[str, Goal]) -> tuple[bool, Value]:
         """Return (present, value) of one key."""
@@ -133,10 +133,10 @@ class RunDoc:
     def index_values(self, key: str, goals: dict[str, Goal]) -> dict[str, Value]:
         """Return what is indexed for a key, by aggregate: shown, and of a metric last, min, max."""
         present, value = self.value(key, goals)
-        found: dict[str, Value] = {"shown": value} if present else {}
+        values: dict[str, Value] = {"shown": value} if present else {}
         if key in self.stats:
-            found.update({name: aggregate_value(self.stats[key], name, None) for name in INDEXED})
-        return found
+            values.update({name: aggregate_value(self.stats[key], name, None) for name in INDEXED})
+        return values
 
 
 def pack(doc: RunDoc) -> bytes:

@@ -47,21 +47,21 @@ def thinned(samples: Samples, width: int) -> Samples:
     if len(times) <= width:
         return samples
     size = math.ceil(len(times) / width)
-    found: Samples = {}
+    samples_kept: Samples = {}
     for name, column in samples.items():
         stretches = [column[start : start + size] for start in range(0, len(column), size)]
         if name == "at":
-            found[name] = [stretch[-1] for stretch in stretches]
+            samples_kept[name] = [stretch[-1] for stretch in stretches]
         else:
-            found[name] = [
+            samples_kept[name] = [
                 max((value for value in stretch if value is not None), default=None) for stretch in stretches
             ]
-    return found
+    return samples_kept
 
 
 def used(samples: Samples) -> dict[str, float]:
     """Return what a run used of its machine at the most and on average: peak memory in MB, its processor in percent."""
     memory = [value for value in samples.get("memory (bytes)", []) if value is not None]
     processor = [value for value in samples.get("cpu (%)", []) if value is not None]
-    found = {"peak memory (MB)": max(memory) / 1e6} if memory else {}
-    return found | ({"mean processor (%)": sum(processor) / len(processor)} if processor else {})
+    figures = {"peak memory (MB)": max(memory) / 1e6} if memory else {}
+    return figures | ({"mean processor (%)": sum(processor) / len(processor)} if processor else {})

@@ -240,10 +240,10 @@ def read_typed(text: str) -> Value:
     if text in _SPECIAL:
         return _SPECIAL[text]
     try:
-        found = json.loads(text, parse_constant=lambda word: word)
+        value = json.loads(text, parse_constant=lambda word: word)
     except ValueError:
         return text
-    return text if isinstance(found, dict) else check_value(found, "value")
+    return text if isinstance(value, dict) else check_value(value, "value")
 
 
 def show(value: Value) -> str:
@@ -275,10 +275,10 @@ def flatten(settings: Any, prefix: str = "") -> dict[str, Value]:
             raise InvalidInput(f"The parameter {name!r} is not named by text.", field="parameter")
         key = f"{prefix}{name}"
         if isinstance(value, dict):
-            found = flatten(value, f"{key}.") if value else {key: "{}"}
+            fields = flatten(value, f"{key}.") if value else {key: "{}"}
         else:
-            found = {key: check_value(value, key)}
-        for flat_key, flat_value in found.items():
+            fields = {key: check_value(value, key)}
+        for flat_key, flat_value in fields.items():
             check_key(flat_key, "parameter")
             if flat_key in flat:
                 raise InvalidInput(f"The parameter {flat_key!r} is given twice.", field=flat_key)

@@ -50,13 +50,13 @@ def compare_contents(path: str, left: bytes, right: bytes) -> ContentDifference:
     more = [f"… {len(every) - LINES_LIMIT:,} more lines"] if len(every) > LINES_LIMIT else []
     shown = "\n".join([*every[:LINES_LIMIT], *more])
     if path.lower().endswith((".csv", ".tsv")):
-        found = _tables(path, ours, theirs)
-        if found is not None:
-            return ContentDifference(found.sentence, found.columns, shown)
+        difference = _tables(path, ours, theirs)
+        if difference is not None:
+            return ContentDifference(difference.sentence, difference.columns, shown)
     added = sum(line.startswith("+") and not line.startswith("+++") for line in lines.split("\n"))
     gone = sum(line.startswith("-") and not line.startswith("---") for line in lines.split("\n"))
-    told = f"{gone:,} line{'s'[: gone != 1]} only left, {added:,} only right"
-    return ContentDifference(f"{path} differs: {told}.", (), shown)
+    sentence = f"{gone:,} line{'s'[: gone != 1]} only left, {added:,} only right"
+    return ContentDifference(f"{path} differs: {sentence}.", (), shown)
 
 
 def _tables(path: str, left: str, right: str) -> ContentDifference | None:
@@ -77,9 +77,9 @@ def _tables(path: str, left: str, right: str) -> ContentDifference | None:
     )
     if not columns:
         return ContentDifference(f"The tables hold the same; only their writing differs in {path}.")
-    told = ", ".join(_told(column, len(rows)) for column in columns[:4])
+    names = ", ".join(_told(column, len(rows)) for column in columns[:4])
     more = f" and {len(columns) - 4} more columns" if len(columns) > 4 else ""
-    return ContentDifference(f"{path} differs in {len(columns)} of {len(ours[0])} columns: {told}{more}.", columns)
+    return ContentDifference(f"{path} differs in {len(columns)} of {len(ours[0])} columns: {names}{more}.", columns)
 
 
 def _column(name: str, pairs: Sequence[tuple[str, str]]) -> ColumnChange:

@@ -39,12 +39,12 @@ class PackageChange:
 
 def changes(here: dict[str, Any], there: dict[str, Any]) -> list[PackageChange]:
     """Return what differs between two tables of names and values, by name."""
-    found = []
+    changes_found = []
     for name in sorted(here.keys() | there.keys(), key=str.casefold):
         left, right = here.get(name), there.get(name)
         if name not in here or name not in there or not same(left, right):
-            found.append(PackageChange(name, _text(name in here, left), _text(name in there, right)))
-    return found
+            changes_found.append(PackageChange(name, _text(name in here, left), _text(name in there, right)))
+    return changes_found
 
 
 def _text(present: bool, value: Value) -> str | None:
@@ -61,7 +61,10 @@ def code_change(
     commit, other = (here or {}).get("commit"), (there or {}).get("commit")
     if commit and other and commit != other:
         return "other commit"
-    texts = [{name: found.get(name) for name in ("difference", "script")} for found in (texts_here, texts_there)]
+    texts = [
+        {name: texts_of_side.get(name) for name in ("difference", "script")}
+        for texts_of_side in (texts_here, texts_there)
+    ]
     if not commit and not other and not any(texts[0].values()) and not any(texts[1].values()):
         return "unknown"
     if bool(commit) != bool(other):

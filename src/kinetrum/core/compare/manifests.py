@@ -92,10 +92,10 @@ def _named_content(entry: FileEntry) -> tuple[object, ...]:
 
 def count_findings(pairs: Sequence[FilePair]) -> dict[Finding, int]:
     """Return how many files there are of each finding, also where that is none."""
-    found = dict.fromkeys(Finding, 0)
+    counts = dict.fromkeys(Finding, 0)
     for pair in pairs:
-        found[pair.finding] += 1
-    return found
+        counts[pair.finding] += 1
+    return counts
 
 
 def difference_sentence(left: str, right: str, pairs: Sequence[FilePair]) -> str:
@@ -105,11 +105,11 @@ def difference_sentence(left: str, right: str, pairs: Sequence[FilePair]) -> str
     if not differing:
         files = "1 file" if len(pairs) == 1 else f"all {len(pairs):,} files"
         return f"{left} and {right} hold the same content: {files} equal."
-    told = [
+    words = [
         (counts[Finding.CHANGED], "changed"),
         (counts[Finding.RIGHT_ONLY], f"only in {right}"),
         (counts[Finding.LEFT_ONLY], f"only in {left}"),
         (counts[Finding.MOVED], "moved"),
     ]
-    parts = ", ".join(f"{count:,} {what}" for count, what in told if count)
+    parts = ", ".join(f"{count:,} {what}" for count, what in words if count)
     return f"{left} and {right} differ in {differing:,} of {len(pairs):,} files: {parts}."

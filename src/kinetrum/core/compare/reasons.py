@@ -53,10 +53,10 @@ def reasons_for(
     `effects` are those of the experiment's runs on the same key, its factors named as here.
     """
     by_name = {effect.factor: effect for effect in effects.effects}
-    found = [_weighed(factor, by_name.get(factor.name), key, difference.change, unit) for factor in factors]
-    found.append(_noise(key, difference, unit))
-    found.sort(key=lambda reason: -reason.weight)
-    return found
+    weighed = [_weighed(factor, by_name.get(factor.name), key, difference.change, unit) for factor in factors]
+    weighed.append(_noise(key, difference, unit))
+    weighed.sort(key=lambda reason: -reason.weight)
+    return weighed
 
 
 def _noise(key: str, difference: DifferenceOfMeans, unit: str | None) -> Reason:
@@ -87,12 +87,12 @@ def _weighed(factor: Factor, effect: Effect | None, key: str, change: float, uni
     same_way = expected * change > 0
     reach = min(1.0, abs(expected / change)) if change else 0.0
     weight = 0.9 * reach * _SURE[effect.certainty] if same_way else 0.03
-    told = {
+    words = {
         "clear": "clear",
         "likely": "likely",
         "open": "not told from chance",
     }[effect.certainty]
-    way = f"over {effect.runs} different runs {key} is {_with(expected, unit)} with it on average ({told})"
+    way = f"over {effect.runs} different runs {key} is {_with(expected, unit)} with it on average ({words})"
     if not same_way and effect.certainty != "open":
         way += ", the other way round"
     if effect.together:

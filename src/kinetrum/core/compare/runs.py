@@ -191,8 +191,8 @@ class _Measured:
 
 
 def _measured(run: RunFacts, key: str, costs: bool = False) -> _Measured:
-    held = run.costs if costs else run.values
-    own, present = held.get(key), key in held
+    values = run.costs if costs else run.values
+    own, present = values.get(key), key in values
     numbers: list[tuple[str | None, float]] = []
     for one in run.replicates or (Replicate(run.reference, None, run.values, run.costs),):
         number = _number((one.costs if costs else one.values).get(key))

@@ -125,31 +125,31 @@ def _how(judged: Sequence[_Row], runs: Sequence[int], left: int, right: int) -> 
     change = row.changes[left]
     if change is None:
         return ""
-    told, unit = change.difference, row.goal.unit if row.goal else None
-    if told.beyond is None:
+    verdict, unit = change.difference, row.goal.unit if row.goal else None
+    if verdict.beyond is None:
         more = (
-            f"; with the noise that other replicates show, {tell_runs(told.needed)} runs each would tell such a"
+            f"; with the noise that other replicates show, {tell_runs(verdict.needed)} runs each would tell such a"
             " difference."
-            if told.needed
+            if verdict.needed
             else "; replicates over several seeds would tell."
         )
         return f"One run each: whether the difference is more than noise is unknown{more}"
-    low, high, over = told.low or 0.0, told.high or 0.0, f"{runs[left]} and {runs[right]} runs"
-    paired = ", paired by seed" if told.method == "paired by seed" else ""
-    said = (
+    low, high, over = verdict.low or 0.0, verdict.high or 0.0, f"{runs[left]} and {runs[right]} runs"
+    paired = ", paired by seed" if verdict.method == "paired by seed" else ""
+    text = (
         f"Means of {over}{paired}"
         if min(runs[left], runs[right]) > 1
         else f"One run against the spread of {max(runs[left], runs[right])}"
     )
     unit_text = f" {unit}" if unit else ""
-    said += f": {row.key} {signed(low)} to {signed(high)}{unit_text} with {100 * told.confidence:.4g} % confidence"
-    if told.method == "Dunnett":
-        said += " for all runs compared at once"
-    elif round(told.confidence, 6) != CONFIDENCE:
-        said += f", so that {100 * CONFIDENCE:g} % holds for all runs compared"
-    if not told.beyond and told.needed:
-        said += f"; {tell_runs(told.needed)} runs each would tell such a difference"
-    return said + "."
+    text += f": {row.key} {signed(low)} to {signed(high)}{unit_text} with {100 * verdict.confidence:.4g} % confidence"
+    if verdict.method == "Dunnett":
+        text += " for all runs compared at once"
+    elif round(verdict.confidence, 6) != CONFIDENCE:
+        text += f", so that {100 * CONFIDENCE:g} % holds for all runs compared"
+    if not verdict.beyond and verdict.needed:
+        text += f"; {tell_runs(verdict.needed)} runs each would tell such a difference"
+    return text + "."
 
 
 def _list(rows: Sequence[_Row]) -> str:
@@ -199,13 +199,13 @@ def _against(row: _Row, leader: int, baseline: str) -> str:
 
 def effects_sentence(key: str, effects: Effects) -> str:
     """Say what goes along with a value over an experiment, no more than its runs show."""
-    told = [effect for effect in effects.effects if effect.certainty != "open" and effect.share > 0]
+    telling = [effect for effect in effects.effects if effect.certainty != "open" and effect.share > 0]
     if not effects.effects:
         return f"{effects.runs} different runs: too few, or too much alike, to tell what moves {key}."
-    if not told:
+    if not telling:
         return f"Over {effects.runs} different runs nothing is told from chance to move {key}."
-    parts = [f"{effect.factor} ({effect.share:.0%}, {effect.certainty})" for effect in told[:3]]
-    more = f" and {len(told) - 3} more" if len(told) > 3 else ""
-    rest = len(effects.effects) - len(told)
+    parts = [f"{effect.factor} ({effect.share:.0%}, {effect.certainty})" for effect in telling[:3]]
+    more = f" and {len(telling) - 3} more" if len(telling) > 3 else ""
+    rest = len(effects.effects) - len(telling)
     others = f"; {rest} other{'s are' if rest > 1 else ' is'} not told from chance" if rest else ""
     return f"Over {effects.runs} different runs {key} goes along with {', '.join(parts)}{more}{others}."

@@ -38,7 +38,7 @@ class Classified:
 
 def read_classes(
     truth: NDArray[Any],
-    given: NDArray[Any],
+    predicted: NDArray[Any],
     weights: Numbers,
     classes: Any,
     positive: Any,
@@ -49,30 +49,39 @@ def read_classes(
 
     With `takes_scores`, numbers for two classes are scores also where each equals the label of a class.
     """
-    labels = given.ndim == 1 and _are_labels(truth, given)
-    if takes_scores and labels and given.dtype.kind in "fiu" and len(_classes(truth, given, classes, positive)) == 2:
+    labels = predicted.ndim == 1 and _are_labels(truth, predicted)
+    if (
+        takes_scores
+        and labels
+        and predicted.dtype.kind in "fiu"
+        and len(_classes(truth, predicted, classes, positive)) == 2
+    ):
         labels = False
-    found = _classes(truth, given if labels else None, classes, positive)
-    index = {label: at for at, label in enumerate(found)}
+    classified = _classes(truth, predicted if labels else None, classes, positive)
+    index = {label: at for at, label in enumerate(classified)}
     actual = np.array([index[label] for label in truth.tolist()], np.int64)
     if labels and threshold is None:
-        return Classified(found, actual, np.array([index[label] for label in given.tolist()], np.int64), weights)
-    if given.dtype.kind not in "fiub":
-        raise InvalidInput(f"y_score holds {given.dtype.kind!r} values; numbers or labels are needed.", field="y_score")
-    scores = _score_table(given.astype(np.float64), found)
+        return Classified(
+            classified, actual, np.array([index[label] for label in predicted.tolist()], np.int64), weights
+        )
+    if predicted.dtype.kind not in "fiub":
+        raise InvalidInput(
+            f"y_score holds {predicted.dtype.kind!r} values; numbers or labels are needed.", field="y_score"
+        )
+    scores = _score_table(predicted.astype(np.float64), classified)
     probable = bool((scores >= 0).all() and (scores <= 1).all())
-    if len(found) == 2:
+    if len(classified) == 2:
         limit = threshold if threshold is not None else (0.5 if probable else 0.0)
         chosen = (scores[:, 1] >= limit if threshold is not None else scores[:, 1] > limit).astype(np.int64)
-        return Classified(found, actual, chosen, weights, scores, probable, limit)
-    return Classified(found, actual, scores.argmax(axis=1), weights, scores, probable)
+        return Classified(classified, actual, chosen, weights, scores, probable, limit)
+    return Classified(classified, actual, scores.argmax(axis=1), weights, scores, probable)
 
 
-def _are_labels(truth: NDArray[Any], given: NDArray[Any]) -> bool:
+def _are_labels(truth: NDArray[Any], predicted: NDArray[Any]) -> bool:
     """Tell labels from scores: texts, values that truths have too, or whole numbers for more than two classes."""
-    if given.dtype.kind in "USb" or bool(np.isin(given, truth).all()):
+    if predicted.dtype.kind in "USb" or bool(np.isin(predicted, truth).all()):
         return True
-    return is_whole(given) and len(np.unique(truth)) > 2
+    return is_whole(predicted) and len(np.unique(truth)) > 2
 
 
 def _classes(truth: NDArray[Any], labels: NDArray[Any] | None, classes: Any, positive: Any) -> list[Any]:
@@ -83,17 +92,17 @@ def _classes(truth: NDArray[Any], labels: NDArray[Any] | None, classes: Any, pos
             "The truths are texts and the predictions numbers, or the other way round; both are of one kind.",
             field="y_score",
         ) from None
-    found = seen if classes is None else list(plain_array(classes).tolist())
-    missing = [label for label in seen if label not in found]
-    if missing or len(set(found)) != len(found):
-        raise InvalidInput(f"The classes {found} lack {missing} or name one twice.", field="classes")
-    if len(found) == 1 and classes is None and found[0] in (0, 1):
-        found = [type(found[0])(0), type(found[0])(1)]
+    names = seen if classes is None else list(plain_array(classes).tolist())
+    missing = [label for label in seen if label not in names]
+    if missing or len(set(names)) != len(names):
+        raise InvalidInput(f"The classes {names} lack {missing} or name one twice.", field="classes")
+    if len(names) == 1 and classes is None and names[0] in (0, 1):
+        names = [type(names[0])(0), type(names[0])(1)]
     if positive is not None:
-        if len(found) != 2 or positive not in found:
-            raise InvalidInput(f"{positive!r} is not one of two classes; they are {found}.", field="positive")
-        found = [label for label in found if label != positive] + [positive]
-    return found
+        if len(names) != 2 or positive not in names:
+            raise InvalidInput(f"{positive!r} is not one of two classes; they are {names}.", field="positive")
+        names = [label for label in names if label != positive] + [positive]
+    return names
 
 
 def _score_table(scores: Numbers, classes: list[Any]) -> Numbers:
@@ -113,16 +122,18 @@ def _score_table(scores: Numbers, classes: list[Any]) -> Numbers:
     return scores
 
 
-def confusion(found: Classified) -> Numbers:
+def confusion(classified: Classified) -> Numbers:
     """Return weighted counts, a row per true class and a column per predicted one."""
-    size = len(found.classes)
-    flat = np.bincount(found.truth * size + found.predicted, weights=found.weights, minlength=size * size)
+    size = len(classified.classes)
+    flat = np.bincount(
+        classified.truth * size + classified.predicted, weights=classified.weights, minlength=size * size
+    )
     return flat.astype(np.float64).reshape(size, size)
 
 
-def classification_results(found: Classified) -> dict[str, float]:
+def classification_results(classified: Classified) -> dict[str, float]:
     """Return the results by name; with two classes of the positive one, with more averaged over the classes."""
-    table = confusion(found)
+    table = confusion(classified)
     total = float(table.sum())
     hit, support, flagged = np.diag(table), table.sum(axis=1), table.sum(axis=0)
     recalls = [share(float(h), float(s)) for h, s in zip(hit, support, strict=True)]
@@ -134,7 +145,7 @@ def classification_results(found: Classified) -> dict[str, float]:
         "balanced_accuracy": sum(recalls[at] for at in present) / len(present),
         "mcc": _matthews(table),
     }
-    if len(found.classes) == 2:
+    if len(classified.classes) == 2:
         results |= {"precision": precisions[1], "recall": recalls[1], "specificity": recalls[0], "f1": f1[1]}
     else:
         # Classes that are neither true nor predicted anywhere would only pull the means down.
@@ -145,8 +156,8 @@ def classification_results(found: Classified) -> dict[str, float]:
             "f1_macro": _mean(f1, used),
             "f1_weighted": sum(f1[at] * float(support[at]) for at in used) / total,
         }
-    if found.scores is not None:
-        results |= _score_results(found)
+    if classified.scores is not None:
+        results |= _score_results(classified)
     return results
 
 
@@ -161,30 +172,30 @@ def _matthews(table: Numbers) -> float:
     return covariance / math.sqrt(spread) if spread > 0 else 0.0
 
 
-def _score_results(found: Classified) -> dict[str, float]:
-    assert found.scores is not None
-    columns = range(1, 2) if len(found.classes) == 2 else range(len(found.classes))
+def _score_results(classified: Classified) -> dict[str, float]:
+    assert classified.scores is not None
+    columns = range(1, 2) if len(classified.classes) == 2 else range(len(classified.classes))
     areas, precisions = [], []
     for at in columns:
-        is_class = (found.truth == at).astype(np.float64)
-        areas.append(roc_auc(is_class, found.scores[:, at], found.weights))
-        precisions.append(average_precision(is_class, found.scores[:, at], found.weights))
-    binary = len(found.classes) == 2
+        is_class = (classified.truth == at).astype(np.float64)
+        areas.append(roc_auc(is_class, classified.scores[:, at], classified.weights))
+        precisions.append(average_precision(is_class, classified.scores[:, at], classified.weights))
+    binary = len(classified.classes) == 2
     results = {
         "roc_auc" if binary else "roc_auc_macro": float(np.mean(areas)),
         "average_precision" if binary else "average_precision_macro": float(np.mean(precisions)),
     }
-    if found.probabilities:
-        results["log_loss"] = _log_loss(found)
+    if classified.probabilities:
+        results["log_loss"] = _log_loss(classified)
         if binary:
-            miss = found.scores[:, 1] - (found.truth == 1)
-            results["brier"] = float(np.average(miss**2, weights=found.weights))
+            miss = classified.scores[:, 1] - (classified.truth == 1)
+            results["brier"] = float(np.average(miss**2, weights=classified.weights))
     return results
 
 
-def _log_loss(found: Classified) -> float:
-    assert found.scores is not None
+def _log_loss(classified: Classified) -> float:
+    assert classified.scores is not None
     least = np.finfo(np.float64).eps
-    chosen = found.scores / found.scores.sum(axis=1, keepdims=True)
-    likely = np.clip(chosen, least, 1 - least)[np.arange(len(found.truth)), found.truth]
-    return float(np.average(-np.log(likely), weights=found.weights))
+    chosen = classified.scores / classified.scores.sum(axis=1, keepdims=True)
+    likely = np.clip(chosen, least, 1 - least)[np.arange(len(classified.truth)), classified.truth]
+    return float(np.average(-np.log(likely), weights=classified.weights))

@@ -56,27 +56,27 @@ def evaluate(  # noqa: PLR0913
 
     Raises InvalidInput that says which argument does not fit.
     """
-    truth, given = column(y_true, "y_true"), column(y_score, "y_score")
-    same_rows(truth, given)
-    chosen, guess = (task, None) if task else _task(truth, given, groups)
+    truth, predicted = column(y_true, "y_true"), column(y_score, "y_score")
+    same_rows(truth, predicted)
+    chosen, guess = (task, None) if task else _task(truth, predicted, groups)
     if chosen not in TASKS:
         raise InvalidInput(f"Unknown task {task!r}. Choose one of: {', '.join(TASKS)}.", field="task")
     if chosen == "ranking":
         if weights is not None:
             raise InvalidInput("A ranking takes no weights.", field="weights")
-        found = _ranking(truth, given, groups)
+        evaluation = _ranking(truth, predicted, groups)
     elif chosen == "multilabel":
-        found = _multilabel(truth, given, classes, threshold, weights)
+        evaluation = _multilabel(truth, predicted, classes, threshold, weights)
     elif truth.ndim != 1:
         raise InvalidInput(f"y_true has one value a row for a {chosen}.", field="y_true")
     elif chosen == "regression":
-        found = _regression(truth, given, weights)
+        evaluation = _regression(truth, predicted, weights)
     else:
-        found = _classification(truth, given, classes, positive, threshold, weights)
-    return replace(found, guess=guess)
+        evaluation = _classification(truth, predicted, classes, positive, threshold, weights)
+    return replace(evaluation, guess=guess)
 
 
-def _task(truth: NDArray[Any], given: NDArray[Any], groups: Any) -> tuple[str, str | None]:
+def _task(truth: NDArray[Any], predicted: NDArray[Any], groups: Any) -> tuple[str, str | None]:
     """Return what task it seems to be, and what is to be said of the guess."""
     if groups is not None:
         return "ranking", None
@@ -89,7 +89,7 @@ def _task(truth: NDArray[Any], given: NDArray[Any], groups: Any) -> tuple[str, s
         )
     if not is_whole(truth) and truth.dtype.kind == "f":
         return "regression", None
-    classes = given.ndim == 2 or truth.dtype.kind not in "fiu" or len(np.unique(truth)) <= 2 or is_whole(given)
+    classes = predicted.ndim == 2 or truth.dtype.kind not in "fiu" or len(np.unique(truth)) <= 2 or is_whole(predicted)
     if not classes:
         return "regression", None
     if truth.dtype.kind != "f":
@@ -101,42 +101,46 @@ def _task(truth: NDArray[Any], given: NDArray[Any], groups: Any) -> tuple[str, s
 
 
 def _multilabel(
-    truth: NDArray[Any], given: NDArray[Any], classes: Any, threshold: float | None, weights: Any
+    truth: NDArray[Any], predicted: NDArray[Any], classes: Any, threshold: float | None, weights: Any
 ) -> Evaluation:
-    found = read_labels(truth, given, weights_of(weights, len(truth)), classes, threshold)
-    results: dict[str, float | int] = {**multilabel_results(found), "labels": len(found.names), "rows": len(truth)}
-    if found.threshold is not None:
-        results["threshold"] = found.threshold
-    columns: dict[str, list[Any]] = {
-        "truth": label_sets(found.names, found.truth),
-        "prediction": label_sets(found.names, found.predicted),
+    labelled = read_labels(truth, predicted, weights_of(weights, len(truth)), classes, threshold)
+    results: dict[str, float | int] = {
+        **multilabel_results(labelled),
+        "labels": len(labelled.names),
+        "rows": len(truth),
     }
-    if found.scores is not None:
-        columns |= {f"score:{name}": found.scores[:, at].tolist() for at, name in enumerate(found.names)}
+    if labelled.threshold is not None:
+        results["threshold"] = labelled.threshold
+    columns: dict[str, list[Any]] = {
+        "truth": label_sets(labelled.names, labelled.truth),
+        "prediction": label_sets(labelled.names, labelled.predicted),
+    }
+    if labelled.scores is not None:
+        columns |= {f"score:{name}": labelled.scores[:, at].tolist() for at, name in enumerate(labelled.names)}
     return Evaluation("multilabel", results, columns)
 
 
-def _ranking(truth: NDArray[Any], given: NDArray[Any], groups: Any) -> Evaluation:
-    queries = split_queries(_numbers(truth, "y_true"), _numbers(given, "y_score"), groups)
+def _ranking(truth: NDArray[Any], predicted: NDArray[Any], groups: Any) -> Evaluation:
+    queries = split_queries(_numbers(truth, "y_true"), _numbers(predicted, "y_score"), groups)
     results: dict[str, float | int] = {**ranking_results(queries), "queries": len(queries)}
     if truth.ndim == 2:
         return Evaluation("ranking", results)
-    columns = {"truth": truth.tolist(), "score": given.tolist()}
+    columns = {"truth": truth.tolist(), "score": predicted.tolist()}
     if groups is not None:
         columns["group"] = plain_array(groups).tolist()
     return Evaluation("ranking", results, columns)
 
 
-def _numbers(given: NDArray[Any], name: str) -> NDArray[Any]:
-    if given.dtype.kind not in "fiub":
+def _numbers(values: NDArray[Any], name: str) -> NDArray[Any]:
+    if values.dtype.kind not in "fiub":
         raise InvalidInput(f"{name} holds texts; numbers are needed.", field=name)
-    return given
+    return values
 
 
-def _regression(truth: NDArray[Any], given: NDArray[Any], weights: Any) -> Evaluation:
-    if given.ndim != 1:
+def _regression(truth: NDArray[Any], forecast: NDArray[Any], weights: Any) -> Evaluation:
+    if forecast.ndim != 1:
         raise InvalidInput("y_score has one number a row for a regression.", field="y_score")
-    actual, predicted = _numbers(truth, "y_true").astype(float), _numbers(given, "y_score").astype(float)
+    actual, predicted = _numbers(truth, "y_true").astype(float), _numbers(forecast, "y_score").astype(float)
     results = regression_results(actual, predicted, weights_of(weights, len(actual)))
     return Evaluation(
         "regression", {**results, "rows": len(actual)}, {"truth": actual.tolist(), "prediction": predicted.tolist()}
@@ -144,19 +148,21 @@ def _regression(truth: NDArray[Any], given: NDArray[Any], weights: Any) -> Evalu
 
 
 def _classification(
-    truth: NDArray[Any], given: NDArray[Any], classes: Any, positive: Any, threshold: float | None, weights: Any
+    truth: NDArray[Any], predicted: NDArray[Any], classes: Any, positive: Any, threshold: float | None, weights: Any
 ) -> Evaluation:
-    found = read_classes(truth, given, weights_of(weights, len(truth)), classes, positive, threshold)
-    results: dict[str, float | int] = {**classification_results(found), "rows": len(truth)}
-    if found.threshold is not None:
-        results["threshold"] = found.threshold
+    classified = read_classes(truth, predicted, weights_of(weights, len(truth)), classes, positive, threshold)
+    results: dict[str, float | int] = {**classification_results(classified), "rows": len(truth)}
+    if classified.threshold is not None:
+        results["threshold"] = classified.threshold
     columns: dict[str, list[Any]] = {
         "truth": truth.tolist(),
-        "prediction": [found.classes[at] for at in found.predicted.tolist()],
+        "prediction": [classified.classes[at] for at in classified.predicted.tolist()],
     }
-    if found.scores is not None:
-        if len(found.classes) == 2:
-            columns["score"] = found.scores[:, 1].tolist()
+    if classified.scores is not None:
+        if len(classified.classes) == 2:
+            columns["score"] = classified.scores[:, 1].tolist()
         else:
-            columns |= {f"score:{label}": found.scores[:, at].tolist() for at, label in enumerate(found.classes)}
+            columns |= {
+                f"score:{label}": classified.scores[:, at].tolist() for at, label in enumerate(classified.classes)
+            }
     return Evaluation("classification", results, columns)

@@ -14,43 +14,43 @@ Numbers = NDArray[np.float64]
 ROW_LIMIT = 50_000_000
 
 
-def column(given: Any, name: str) -> NDArray[Any]:
+def column(values: Any, name: str) -> NDArray[Any]:
     """Return a one- or two-dimensional array; lists, series and frames of other libraries are taken."""
     try:
-        found = plain_array(given)
+        array = plain_array(values)
     except ValueError:
         # Rows of different lengths.
-        found = np.empty(0, dtype=object)
-    if found.dtype == object:
-        found = np.asarray(found.tolist()) if len(found) else found
-    if found.dtype == object or found.ndim not in {1, 2}:
+        array = np.empty(0, dtype=object)
+    if array.dtype == object:
+        array = np.asarray(array.tolist()) if len(array) else array
+    if array.dtype == object or array.ndim not in {1, 2}:
         raise InvalidInput(
             f"{name} is a list of numbers or labels, or a table with a column per class; this is a "
-            f"{type(given).__name__} of {found.ndim} dimensions.",
+            f"{type(values).__name__} of {array.ndim} dimensions.",
             field=name,
         )
-    if found.ndim == 2 and found.shape[1] == 1:
-        found = found[:, 0]
-    if len(found) == 0:
+    if array.ndim == 2 and array.shape[1] == 1:
+        array = array[:, 0]
+    if len(array) == 0:
         raise InvalidInput(f"{name} is empty; at least one row is needed.", field=name)
-    if len(found) > ROW_LIMIT:
-        raise InvalidInput(f"{name} has {len(found)} rows; at most {ROW_LIMIT} are evaluated.", field=name)
-    if found.dtype.kind == "f" and not np.isfinite(found).all():
-        at = int(np.argwhere(~np.isfinite(found.reshape(len(found), -1)).all(axis=1))[0, 0])
-        raise InvalidInput(f"{name} is {found[at]} in row {at}; every row needs a finite number.", field=name)
-    return found
+    if len(array) > ROW_LIMIT:
+        raise InvalidInput(f"{name} has {len(array)} rows; at most {ROW_LIMIT} are evaluated.", field=name)
+    if array.dtype.kind == "f" and not np.isfinite(array).all():
+        at = int(np.argwhere(~np.isfinite(array.reshape(len(array), -1)).all(axis=1))[0, 0])
+        raise InvalidInput(f"{name} is {array[at]} in row {at}; every row needs a finite number.", field=name)
+    return array
 
 
-def weights_of(given: Any, rows: int) -> Numbers:
+def weights_of(weights_given: Any, rows: int) -> Numbers:
     """Return one weight per row, ones without any; raises InvalidInput for negative or missing ones."""
-    if given is None:
+    if weights_given is None:
         return np.ones(rows)
-    found = plain_array(given).astype(np.float64)
-    if found.shape != (rows,):
-        raise InvalidInput(f"There are {rows} rows and {found.size} weights; one each is needed.", field="weights")
-    if not np.isfinite(found).all() or (found < 0).any() or found.sum() == 0:
+    weights = plain_array(weights_given).astype(np.float64)
+    if weights.shape != (rows,):
+        raise InvalidInput(f"There are {rows} rows and {weights.size} weights; one each is needed.", field="weights")
+    if not np.isfinite(weights).all() or (weights < 0).any() or weights.sum() == 0:
         raise InvalidInput("Weights are finite numbers of zero or more, not all zero.", field="weights")
-    return found
+    return weights
 
 
 def same_rows(truth: NDArray[Any], predicted: NDArray[Any]) -> None:

@@ -33,44 +33,44 @@ class Labelled:
 
 
 def read_labels(
-    truth: NDArray[Any], given: NDArray[Any], weights: Numbers, classes: Any, threshold: float | None
+    truth: NDArray[Any], predicted: NDArray[Any], weights: Numbers, classes: Any, threshold: float | None
 ) -> Labelled:
     """Make sense of labels or scores of several labels; raises InvalidInput where they do not fit together."""
     if truth.ndim != 2 or not is_binary(truth):
         raise InvalidInput(
             "y_true is a table of zeros and ones for a multilabel task, a column per label.", field="y_true"
         )
-    if given.shape != truth.shape or given.dtype.kind not in "fiub":
+    if predicted.shape != truth.shape or predicted.dtype.kind not in "fiub":
         raise InvalidInput(
             f"y_true has {truth.shape[1]} labels a row; y_score has as many scores, zeros or ones a row, and not the "
-            f"shape {given.shape}.",
+            f"shape {predicted.shape}.",
             field="y_score",
         )
     names = [str(at) for at in range(truth.shape[1])] if classes is None else list(map(str, plain_array(classes)))
     if len(names) != truth.shape[1] or len(set(names)) != len(names):
         raise InvalidInput(f"There are {truth.shape[1]} labels; classes names each of them once.", field="classes")
     has = truth.astype(np.bool_)
-    if is_binary(given) and threshold is None:
-        return Labelled(names, has, given.astype(np.bool_), weights)
-    scores = given.astype(np.float64)
+    if is_binary(predicted) and threshold is None:
+        return Labelled(names, has, predicted.astype(np.bool_), weights)
+    scores = predicted.astype(np.float64)
     if threshold is not None:
         return Labelled(names, has, scores >= threshold, weights, scores, threshold)
     limit = 0.5 if bool(((scores >= 0) & (scores <= 1)).all()) else 0.0
     return Labelled(names, has, scores > limit, weights, scores, limit)
 
 
-def multilabel_results(found: Labelled) -> dict[str, float]:
+def multilabel_results(labelled: Labelled) -> dict[str, float]:
     """Return the results by name, rows weighted."""
-    weights = found.weights[:, None]
-    hit = ((found.truth & found.predicted) * weights).sum(axis=0)
-    support, flagged = (found.truth * weights).sum(axis=0), (found.predicted * weights).sum(axis=0)
+    weights = labelled.weights[:, None]
+    hit = ((labelled.truth & labelled.predicted) * weights).sum(axis=0)
+    support, flagged = (labelled.truth * weights).sum(axis=0), (labelled.predicted * weights).sum(axis=0)
     precisions = [share(float(h), float(f)) for h, f in zip(hit, flagged, strict=True)]
     recalls = [share(float(h), float(s)) for h, s in zip(hit, support, strict=True)]
     f1 = [share(2 * float(h), float(s + f)) for h, s, f in zip(hit, support, flagged, strict=True)]
-    wrong = found.truth != found.predicted
+    wrong = labelled.truth != labelled.predicted
     results = {
-        "exact_match": float(np.average(~wrong.any(axis=1), weights=found.weights)),
-        "hamming_loss": float(np.average(wrong.mean(axis=1), weights=found.weights)),
+        "exact_match": float(np.average(~wrong.any(axis=1), weights=labelled.weights)),
+        "hamming_loss": float(np.average(wrong.mean(axis=1), weights=labelled.weights)),
         "precision_micro": share(float(hit.sum()), float(flagged.sum())),
         "recall_micro": share(float(hit.sum()), float(support.sum())),
         "f1_micro": share(2 * float(hit.sum()), float(support.sum() + flagged.sum())),
@@ -78,20 +78,20 @@ def multilabel_results(found: Labelled) -> dict[str, float]:
         "recall_macro": float(np.mean(recalls)),
         "f1_macro": float(np.mean(f1)),
     }
-    return results | _score_results(found) if found.scores is not None else results
+    return results | _score_results(labelled) if labelled.scores is not None else results
 
 
-def _score_results(found: Labelled) -> dict[str, float]:
+def _score_results(labelled: Labelled) -> dict[str, float]:
     """Return areas, averaged over the labels that some rows have and others have not: of the rest there is none."""
-    assert found.scores is not None
-    told = [at for at in range(len(found.names)) if 0 < int(found.truth[:, at].sum()) < len(found.truth)]
-    if not told:
+    assert labelled.scores is not None
+    usable = [at for at in range(len(labelled.names)) if 0 < int(labelled.truth[:, at].sum()) < len(labelled.truth)]
+    if not usable:
         return {}
-    columns = [(found.truth[:, at].astype(np.float64), found.scores[:, at]) for at in told]
+    columns = [(labelled.truth[:, at].astype(np.float64), labelled.scores[:, at]) for at in usable]
     return {
-        "roc_auc_macro": float(np.mean([roc_auc(truth, score, found.weights) for truth, score in columns])),
+        "roc_auc_macro": float(np.mean([roc_auc(truth, score, labelled.weights) for truth, score in columns])),
         "average_precision_macro": float(
-            np.mean([average_precision(truth, score, found.weights) for truth, score in columns])
+            np.mean([average_precision(truth, score, labelled.weights) for truth, score in columns])
         ),
     }
 

@@ -21,15 +21,17 @@ Queries = list[tuple[Numbers, Numbers]]
 
 def split_queries(truth: NDArray[Any], scores: NDArray[Any], groups: Any) -> Queries:
     """Return (relevance, score) for each query: rows of two tables, or the rows that share a group."""
-    relevance, found = truth.astype(np.float64), scores.astype(np.float64)
-    if relevance.shape != found.shape:
-        raise InvalidInput(f"Relevances are {relevance.shape}, scores {found.shape}; alike is needed.", field="y_score")
+    relevance, scores_sorted = truth.astype(np.float64), scores.astype(np.float64)
+    if relevance.shape != scores_sorted.shape:
+        raise InvalidInput(
+            f"Relevances are {relevance.shape}, scores {scores_sorted.shape}; alike is needed.", field="y_score"
+        )
     if (relevance < 0).any():
         raise InvalidInput("A relevance is zero or more.", field="y_true")
     if relevance.ndim == 2:
-        return list(zip(relevance, found, strict=True))
+        return list(zip(relevance, scores_sorted, strict=True))
     if groups is None:
-        return [(relevance, found)]
+        return [(relevance, scores_sorted)]
     keys = np.asarray(groups)
     if keys.shape != relevance.shape:
         raise InvalidInput(
@@ -38,7 +40,7 @@ def split_queries(truth: NDArray[Any], scores: NDArray[Any], groups: Any) -> Que
     _, at = np.unique(keys, return_inverse=True)
     order = np.argsort(at, kind="stable")
     ends = np.cumsum(np.bincount(at))[:-1]
-    return list(zip(np.split(relevance[order], ends), np.split(found[order], ends), strict=True))
+    return list(zip(np.split(relevance[order], ends), np.split(scores_sorted[order], ends), strict=True))
 
 
 def ranking_results(queries: Queries, cuts: tuple[int, ...] = (5, 10)) -> dict[str, float]:

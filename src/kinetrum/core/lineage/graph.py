@@ -65,7 +65,7 @@ def distances(graph: Graph) -> dict[str, int]:
 
     A node that can be reached both ways counts as before.
     """
-    found = {graph.start: 0}
+    distance = {graph.start: 0}
     for sign, ends in ((-1, _neighbours(graph, back=True)), (1, _neighbours(graph, back=False))):
         reached = {graph.start: 0}
         waiting = deque([graph.start])
@@ -76,18 +76,18 @@ def distances(graph: Graph) -> dict[str, int]:
                     reached[other] = reached[node] + sign
                     waiting.append(other)
         for node, steps in reached.items():
-            found.setdefault(node, steps)
-    return found
+            distance.setdefault(node, steps)
+    return distance
 
 
 def _neighbours(graph: Graph, back: bool) -> dict[str, list[str]]:
-    found: dict[str, list[str]] = defaultdict(list)
+    neighbours: dict[str, list[str]] = defaultdict(list)
     for edge in graph.edges:
         if back:
-            found[edge.target].append(edge.source)
+            neighbours[edge.target].append(edge.source)
         else:
-            found[edge.source].append(edge.target)
-    return found
+            neighbours[edge.source].append(edge.target)
+    return neighbours
 
 
 def fold(graph: Graph, limit: int) -> Graph:
@@ -170,8 +170,8 @@ def _group(at: int, members: Sequence[Node]) -> Node:
 def before_and_after(graph: Graph) -> tuple[list[Node], list[Node]]:
     """Return what the start came from, the furthest first, and what came of it, the nearest first."""
     steps = distances(graph)
-    found = (node for node in graph.nodes if node.id in steps)
-    ordered = sorted(found, key=lambda node: (steps[node.id], by_numbers(node.reference)))
+    nodes = (node for node in graph.nodes if node.id in steps)
+    ordered = sorted(nodes, key=lambda node: (steps[node.id], by_numbers(node.reference)))
     return (
         [node for node in ordered if steps[node.id] < 0],
         [node for node in ordered if steps[node.id] > 0],
@@ -203,8 +203,8 @@ def _counted(nodes: Sequence[Node]) -> str:
         "file": ("file", "files"),
     }
     counts = {kind: sum(1 for node in nodes if node.kind == kind) for kind in words}
-    told = [f"{count:,} {words[kind][count != 1]}" for kind, count in counts.items() if count]
-    return told[0] if len(told) == 1 else f"{', '.join(told[:-1])} and {told[-1]}"
+    phrases = [f"{count:,} {words[kind][count != 1]}" for kind, count in counts.items() if count]
+    return phrases[0] if len(phrases) == 1 else f"{', '.join(phrases[:-1])} and {phrases[-1]}"
 
 
 PROV_PREFIX = "kinetrum"
@@ -229,15 +229,15 @@ def to_prov(graph: Graph, namespace: str) -> dict[str, Any]:
             parts[relation][f"_:{relation}{len(parts[relation])}"] = {subject: name, "prov:agent": agent}
     for edge in graph.edges:
         _add_relation(parts, edge)
-    return doc | {part: dict(found) for part, found in parts.items()}
+    return doc | {part: dict(entries) for part, entries in parts.items()}
 
 
 def _said(node: Node) -> dict[str, Any]:
-    found = {f"{PROV_PREFIX}:{key}": value for key, value in node.extra.items() if value not in (None, "")}
+    fields = {f"{PROV_PREFIX}:{key}": value for key, value in node.extra.items() if value not in (None, "")}
     if node.gone:
-        found[f"{PROV_PREFIX}:purged"] = True
-    times = {key: found.pop(f"{PROV_PREFIX}:{key}", None) for key in ("startTime", "endTime")}
-    return found | {f"prov:{key}": value for key, value in times.items() if value and node.kind == "run"}
+        fields[f"{PROV_PREFIX}:purged"] = True
+    times = {key: fields.pop(f"{PROV_PREFIX}:{key}", None) for key in ("startTime", "endTime")}
+    return fields | {f"prov:{key}": value for key, value in times.items() if value and node.kind == "run"}
 
 
 def _add_relation(parts: dict[str, dict[str, Any]], edge: Edge) -> None:
@@ -260,12 +260,12 @@ def _add_relation(parts: dict[str, dict[str, Any]], edge: Edge) -> None:
         if link not in parts["wasInformedBy"].values():
             parts["wasInformedBy"][f"_:wasInformedBy{len(parts['wasInformedBy'])}"] = link
     relation = "used" if edge.relation == "used" else "wasGeneratedBy"
-    said = {"prov:activity": doer, "prov:entity": entity}
+    relation_fields = {"prov:activity": doer, "prov:entity": entity}
     if edge.at:
-        said["prov:time"] = edge.at
+        relation_fields["prov:time"] = edge.at
     if edge.role:
-        said["prov:role"] = edge.role
-    parts[relation][f"_:{relation}{len(parts[relation])}"] = said
+        relation_fields["prov:role"] = edge.role
+    parts[relation][f"_:{relation}{len(parts[relation])}"] = relation_fields
 
 
 def _prov_name(node: str) -> str:
@@ -291,9 +291,9 @@ def dangling(doc: Mapping[str, Any]) -> list[str]:
     declared = {name for part in ("entity", "activity", "agent") for name in doc.get(part, {})}
     named = (
         value
-        for part, found in doc.items()
+        for part, entries in doc.items()
         if part not in {"prefix", "entity", "activity", "agent"}
-        for relation in found.values()
+        for relation in entries.values()
         for key, value in relation.items()
         if key in _NAMES and isinstance(value, str)
     )

@@ -44,5 +44,5 @@ def kind_of(path: str) -> str | None:
         return "text"
     if ending in _TABLES:
         return "table"
-    found = _TYPES.get(ending)
-    return _KINDS[found.partition("/")[0]] if found else None
+    kind = _TYPES.get(ending)
+    return _KINDS[kind.partition("/")[0]] if kind else None

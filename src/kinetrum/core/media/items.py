@@ -62,19 +62,19 @@ def write_items(items: Sequence[Item]) -> str | None:
 
 
 def _plain(item: Item) -> dict[str, Any]:
-    found: dict[str, Any] = {"file": item.file}
+    fields: dict[str, Any] = {"file": item.file}
     if item.caption:
-        found["caption"] = item.caption
+        fields["caption"] = item.caption
     if item.boxes:
-        found["boxes"] = [
+        fields["boxes"] = [
             {key: to_json(value) for key, value in vars(box).items() if value not in {None, ""}} for box in item.boxes
         ]
     if item.masks:
-        found["masks"] = [
+        fields["masks"] = [
             {"name": mask.name, "file": mask.file, "classes": {str(at): name for at, name in mask.classes.items()}}
             for mask in item.masks
         ]
-    return found
+    return fields
 
 
 def read_items(text: str) -> list[Item]:
@@ -90,41 +90,41 @@ def read_items(text: str) -> list[Item]:
         raise InvalidInput(f'{ITEMS_FILE} is an object with "format": 1 and a list of items.', field=ITEMS_FILE)
     if len(listed) > ITEMS_LIMIT:
         raise TooLarge(f"{ITEMS_FILE} has {len(listed)} items; up to {ITEMS_LIMIT} are shown.", field=ITEMS_FILE)
-    return [_item(found, f"items[{at}]") for at, found in enumerate(listed)]
+    return [_item(item, f"items[{at}]") for at, item in enumerate(listed)]
 
 
-def items_of(paths: Sequence[str], said: str | None) -> list[Item]:
+def items_of(paths: Sequence[str], text: str | None) -> list[Item]:
     """Return what the files of a version show, in the order in which `items.json` has them, then by path.
 
     Files that are masks of others, or of no kind that can be shown, are no items.
     """
-    described = [item for item in (read_items(said) if said is not None else []) if item.file in set(paths)]
+    described = [item for item in (read_items(text) if text is not None else []) if item.file in set(paths)]
     behind = {item.file for item in described} | {mask.file for item in described for mask in item.masks}
     return described + [Item(path) for path in sorted(paths) if path not in behind and kind_of(path) is not None]
 
 
-def make_box(given: Any, where: str) -> Box:
+def make_box(box: Any, where: str) -> Box:
     """Return a box from four numbers (x, y, width, height) or a mapping with label and score; raises InvalidInput."""
-    if not isinstance(given, Mapping):
-        if isinstance(given, str) or not isinstance(given, Iterable):
+    if not isinstance(box, Mapping):
+        if isinstance(box, str) or not isinstance(box, Iterable):
             raise InvalidInput(
-                f"{where} is {type(given).__name__}; a box is four numbers (x, y, width, height) or an object of them.",
+                f"{where} is {type(box).__name__}; a box is four numbers (x, y, width, height) or an object of them.",
                 field=where,
             )
-        given = dict(zip(("x", "y", "width", "height", "label", "score"), list(given), strict=False))
-    odd = sorted(set(given) - {"x", "y", "width", "height", "label", "score"})
+        box = dict(zip(("x", "y", "width", "height", "label", "score"), list(box), strict=False))
+    odd = sorted(set(box) - {"x", "y", "width", "height", "label", "score"})
     if odd:
         raise InvalidInput(f"{where} has {odd[0]!r}; a box has x, y, width, height, label and score.", field=where)
-    x, y, width, height = (_number(given.get(side), f"{where}.{side}") for side in ("x", "y", "width", "height"))
+    x, y, width, height = (_number(box.get(side), f"{where}.{side}") for side in ("x", "y", "width", "height"))
     if width < 0 or height < 0:
         raise InvalidInput(f"{where} has a negative width or height.", field=where)
-    score = given.get("score")
+    score = box.get("score")
     return Box(
         x,
         y,
         width,
         height,
-        _text(given.get("label", ""), f"{where}.label", LABEL_LIMIT),
+        _text(box.get("label", ""), f"{where}.label", LABEL_LIMIT),
         None if score is None else _number(score, f"{where}.score"),
     )
 
@@ -152,17 +152,17 @@ def check_counts(boxes: int, masks: int, where: str) -> None:
         )
 
 
-def make_classes(given: Any, where: str) -> dict[int, str]:
+def make_classes(classes_given: Any, where: str) -> dict[int, str]:
     """Return the names of a mask's classes by number, 1 to 255; raises InvalidInput."""
-    if not isinstance(given, Mapping) or len(given) > CLASSES_LIMIT:
+    if not isinstance(classes_given, Mapping) or len(classes_given) > CLASSES_LIMIT:
         raise InvalidInput(f"{where} names up to {CLASSES_LIMIT} classes by number.", field=where)
     try:
-        found = {int(number): str(name) for number, name in given.items()}
+        classes = {int(number): str(name) for number, name in classes_given.items()}
     except (TypeError, ValueError):
         raise InvalidInput(f"{where} names classes by whole numbers.", field=where) from None
-    if any(not 0 <= number <= 255 for number in found):
+    if any(not 0 <= number <= 255 for number in classes):
         raise InvalidInput(f"{where} has a class beyond 0 to 255.", field=where)
-    return {number: _text(name, where, LABEL_LIMIT) for number, name in found.items()}
+    return {number: _text(name, where, LABEL_LIMIT) for number, name in classes.items()}
 
 
 def _mask(data: Any, where: str) -> Mask:

@@ -23,9 +23,9 @@ CURVES_LIMIT = 50
 Curve = dict[str, Numbers]
 
 
-def confusion_plot(found: Classified) -> Plot:
+def confusion_plot(classified: Classified) -> Plot:
     """Return the confusion matrix: a row per pair of true and predicted class that occurs, with its weight."""
-    table = confusion(found)
+    table = confusion(classified)
     truth, predicted = np.nonzero(table)
     counts = table[truth, predicted]
     note = ""
@@ -36,7 +36,7 @@ def confusion_plot(found: Classified) -> Plot:
             "rows lie in the others."
         )
         truth, predicted, counts = truth[order], predicted[order], counts[order]
-    names = [str(label) for label in found.classes]
+    names = [str(label) for label in classified.classes]
     total = float(table.sum())
     numbers = {"rows": total, "classes": float(len(names)), "accuracy": float(np.trace(table)) / total}
     if len(names) <= CURVES_LIMIT:
@@ -56,7 +56,7 @@ def confusion_plot(found: Classified) -> Plot:
     return Plot("confusion", columns, view, numbers, note)
 
 
-def roc_plot(found: Classified) -> Plot:
+def roc_plot(classified: Classified) -> Plot:
     """Return the ROC curve, from the strictest threshold (infinity) on; a curve per class where there are more."""
 
     def curve(positive: Numbers, scores: Numbers, weights: Numbers) -> tuple[Curve, dict[str, float]] | None:
@@ -68,14 +68,14 @@ def roc_plot(found: Classified) -> Plot:
             "true_positive_rate": np.append(0.0, true / true[-1]),
             "threshold": np.append(math.inf, thresholds),
         }
-        kept = thin_rising(lines["false_positive_rate"], lines["true_positive_rate"])
+        points = thin_rising(lines["false_positive_rate"], lines["true_positive_rate"])
         rates = lines["false_positive_rate"], lines["true_positive_rate"]
         numbers = {
             "area": roc_auc(positive, scores, weights),
             "true positive rate at false positive rate 0.05": float(rates[1][rates[0] <= 0.05].max()),
             "false positive rate at true positive rate 0.9": float(rates[0][rates[1] >= 0.9].min()),
         }
-        return {name: line[kept] for name, line in lines.items()}, numbers
+        return {name: line[points] for name, line in lines.items()}, numbers
 
     view = PlotView(
         "line",
@@ -88,10 +88,10 @@ def roc_plot(found: Classified) -> Plot:
         diagonal=True,
     )
     bound = f"Thinned: no point left out is further than 1/{PARTS:,} of an axis from the curve."
-    return _curves("roc", found, curve, view, "both that class and others", bound)
+    return _curves("roc", classified, curve, view, "both that class and others", bound)
 
 
-def precision_recall_plot(found: Classified) -> Plot:
+def precision_recall_plot(classified: Classified) -> Plot:
     """Return precision over recall, from the strictest threshold on (precision 1 at recall 0 by convention)."""
 
     def curve(positive: Numbers, scores: Numbers, weights: Numbers) -> tuple[Curve, dict[str, float]] | None:
@@ -104,18 +104,18 @@ def precision_recall_plot(found: Classified) -> Plot:
             "precision": np.append(1.0, np.divide(true, flagged, out=np.zeros_like(true), where=flagged > 0)),
             "threshold": np.append(math.inf, thresholds),
         }
-        kept = thin_extremes([lines["precision"]])
+        points = thin_extremes([lines["precision"]])
         numbers = {
             "average_precision": average_precision(positive, scores, weights),
             "precision at recall 0.9": float(lines["precision"][lines["recall"] >= 0.9].max()),
         }
-        return {name: line[kept] for name, line in lines.items()}, numbers
+        return {name: line[points] for name, line in lines.items()}, numbers
 
     view = PlotView("steps", "recall", ("precision",), None, "", "recall", "precision")
-    return _curves("precision_recall", found, curve, view, "rows of that class", _EXTREMES)
+    return _curves("precision_recall", classified, curve, view, "rows of that class", _EXTREMES)
 
 
-def threshold_plot(found: Classified) -> Plot:
+def threshold_plot(classified: Classified) -> Plot:
     """Return what comes of every threshold: a row is taken as positive from that score on."""
 
     def curve(positive: Numbers, scores: Numbers, weights: Numbers) -> tuple[Curve, dict[str, float]] | None:
@@ -133,12 +133,12 @@ def threshold_plot(found: Classified) -> Plot:
             "accuracy": (true + (float(false[-1]) - false)) / all_rows,
         }
         best = int(np.argmax(lines["f1"]))
-        kept = thin_extremes([lines["precision"], lines["recall"], lines["f1"]])
+        points = thin_extremes([lines["precision"], lines["recall"], lines["f1"]])
         numbers = {"best_f1": float(lines["f1"][best]), "threshold_of_best_f1": float(thresholds[best])}
-        return {name: line[kept] for name, line in lines.items()}, numbers
+        return {name: line[points] for name, line in lines.items()}, numbers
 
     view = PlotView("steps", "threshold", ("precision", "recall", "f1"), None, "", "threshold", "")
-    return _curves("threshold", found, curve, view, "rows of that class", _EXTREMES)
+    return _curves("threshold", classified, curve, view, "rows of that class", _EXTREMES)
 
 
 _EXTREMES = f"Thinned to the first, last, highest and lowest of each of {PARTS:,} stretches."
@@ -146,33 +146,35 @@ _EXTREMES = f"Thinned to the first, last, highest and lowest of each of {PARTS:,
 
 def _curves(
     kind: str,
-    found: Classified,
+    classified: Classified,
     curve: Callable[[Numbers, Numbers, Numbers], tuple[Curve, dict[str, float]] | None],
     view: PlotView,
     lack: str,
     bound: str,
 ) -> Plot:
     """Put one curve per class together: of two classes the positive one's alone, of more one against the rest each."""
-    if found.scores is None:
+    if classified.scores is None:
         raise InvalidInput(f"A plot of kind {kind} takes scores; these are labels.", field="y_score")
-    weighed = found.weights > 0
-    binary = len(found.classes) == 2
-    wanted = [1] if binary else list(range(len(found.classes)))[:CURVES_LIMIT]
+    weighed = classified.weights > 0
+    binary = len(classified.classes) == 2
+    wanted = [1] if binary else list(range(len(classified.classes)))[:CURVES_LIMIT]
     columns: dict[str, list[Any]] = {}
     numbers: dict[str, float] = {}
     notes = []
-    if len(found.classes) > CURVES_LIMIT:
-        notes.append(f"The first {CURVES_LIMIT} of {len(found.classes)} classes.")
+    if len(classified.classes) > CURVES_LIMIT:
+        notes.append(f"The first {CURVES_LIMIT} of {len(classified.classes)} classes.")
     for at in wanted:
-        name = str(found.classes[at])
-        made = curve((found.truth[weighed] == at).astype(float), found.scores[weighed, at], found.weights[weighed])
+        name = str(classified.classes[at])
+        made = curve(
+            (classified.truth[weighed] == at).astype(float), classified.scores[weighed, at], classified.weights[weighed]
+        )
         if made is None:
             notes.append(f"Nothing can be said of {name}: it takes {lack}.")
             continue
-        lines, said = made
-        if len(next(iter(lines.values()))) < len(np.unique(found.scores[weighed, at])) and bound not in notes:
+        lines, labels = made
+        if len(next(iter(lines.values()))) < len(np.unique(classified.scores[weighed, at])) and bound not in notes:
             notes.append(bound)
-        numbers |= {key if binary else f"{key} of {name}": value for key, value in said.items()}
+        numbers |= {key if binary else f"{key} of {name}": value for key, value in labels.items()}
         if not binary:
             columns.setdefault("class", []).extend([name] * len(next(iter(lines.values()))))
         for key, line in lines.items():

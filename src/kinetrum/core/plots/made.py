@@ -45,16 +45,16 @@ def make_plot(  # noqa: PLR0913
     """
     if kind not in PLOT_KINDS:
         raise InvalidInput(f"Unknown kind of plot {kind!r}. Choose one of: {', '.join(PLOT_KINDS)}.", field="kind")
-    truth, given = column(y_true, "y_true"), column(y_score, "y_score")
-    same_rows(truth, given)
+    truth, predicted = column(y_true, "y_true"), column(y_score, "y_score")
+    same_rows(truth, predicted)
     if truth.ndim != 1:
         raise InvalidInput("y_true has one value a row.", field="y_true")
     weighed = weights_of(weights, len(truth))
     if kind in _OF_NUMBERS:
-        if given.ndim != 1 or truth.dtype.kind not in "fiub" or given.dtype.kind not in "fiub":
+        if predicted.ndim != 1 or truth.dtype.kind not in "fiub" or predicted.dtype.kind not in "fiub":
             raise InvalidInput(f"A plot of kind {kind} takes one number a row.", field="y_score")
-        return _OF_NUMBERS[kind](truth.astype(float), given.astype(float), weighed)
-    found = read_classes(truth, given, weighed, classes, positive, threshold, takes_scores=kind != "confusion")
+        return _OF_NUMBERS[kind](truth.astype(float), predicted.astype(float), weighed)
+    classified = read_classes(truth, predicted, weighed, classes, positive, threshold, takes_scores=kind != "confusion")
     if kind == "calibration":
-        return calibration_plot(found, bins, by)
-    return _OF_CLASSES[kind](found)
+        return calibration_plot(classified, bins, by)
+    return _OF_CLASSES[kind](classified)

@@ -42,14 +42,14 @@ class SaidNumber:
 
 def series_of(plots: Sequence[Named]) -> list[DrawnSeries]:
     """Return the series of plots, named by what differs: the plot, the column drawn, the group; at most 200."""
-    found: list[DrawnSeries] = []
+    drawn: list[DrawnSeries] = []
     for of, (label, plot) in enumerate(plots):
         groups = _groups(plot)
         for column in plot.view.y:
             for group, places in groups:
                 parts = [label] * (len(plots) > 1) + [column] * (len(plot.view.y) > 1) + [group] * (group != "")
-                found.append(_series(plot, column, places, " ".join(parts) or column, of))
-    return found[:SERIES_LIMIT]
+                drawn.append(_series(plot, column, places, " ".join(parts) or column, of))
+    return drawn[:SERIES_LIMIT]
 
 
 def places_of(plots: Sequence[Named]) -> list[str]:
@@ -79,8 +79,8 @@ def _groups(plot: Plot) -> list[tuple[str, list[int]]]:
 
 def _series(plot: Plot, column: str, places: Sequence[int], name: str, of: int) -> DrawnSeries:
     x, y = plot.columns[plot.view.x], plot.columns[column]
-    kept = [at for at in places if _drawable(y[at]) and (isinstance(x[at], str) or _drawable(x[at]))]
-    return DrawnSeries(name, tuple(x[at] for at in kept), tuple(float(str(y[at])) for at in kept), of)
+    places_kept = [at for at in places if _drawable(y[at]) and (isinstance(x[at], str) or _drawable(x[at]))]
+    return DrawnSeries(name, tuple(x[at] for at in places_kept), tuple(float(str(y[at])) for at in places_kept), of)
 
 
 def _drawable(value: Value) -> bool:

@@ -135,7 +135,7 @@ def check_view(view: PlotView, columns: Columns) -> PlotView:
 def _view(data: Any) -> PlotView:
     if not isinstance(data, dict):
         raise InvalidInput("A view is an object.", field="view")
-    known = {found.name for found in fields(PlotView)}
+    known = {field.name for field in fields(PlotView)}
     odd = sorted(set(data) - known)
     if odd:
         raise InvalidInput(f"A view has no {odd[0]!r}; it has {', '.join(sorted(known))}.", field=f"view.{odd[0]}")
@@ -165,17 +165,17 @@ def _text(value: Any, where: str, limit: int = TEXT_LIMIT) -> str:
 
 
 def _cell(value: Any, name: str) -> Value:
-    found = from_json(value, name)
-    if isinstance(found, list) or (isinstance(found, str) and len(found) > TEXT_LIMIT):
+    cell = from_json(value, name)
+    if isinstance(cell, list) or (isinstance(cell, str) and len(cell) > TEXT_LIMIT):
         raise InvalidInput(
             f"The column {name!r} holds numbers, texts of up to {TEXT_LIMIT} characters, true, false or null.",
             field="columns",
         )
-    return found
+    return cell
 
 
 def _number(value: Any, name: Any) -> float:
-    found = from_json(value, str(name))
-    if isinstance(found, bool) or not isinstance(found, int | float):
+    number = from_json(value, str(name))
+    if isinstance(number, bool) or not isinstance(number, int | float):
         raise InvalidInput(f"{name!r} is not a number.", field="numbers")
-    return float(found)
+    return float(number)

@@ -22,25 +22,25 @@ def table_plot(
     `mark` is found out where it is not given: bars over texts, else a line. Further arguments are those of View.
     Raises InvalidInput or TooLarge that names the part at fault.
     """
-    kept = read_columns({str(name): _plain(values) for name, values in columns.items()})
-    if not kept:
+    columns_read = read_columns({str(name): _plain(values) for name, values in columns.items()})
+    if not columns_read:
         raise InvalidInput("A table has at least one column.", field="columns")
-    across = x if x is not None else next(iter(kept))
+    across = x if x is not None else next(iter(columns_read))
     if y is None:
-        chosen = [name for name in kept if name not in {across, group} and _numeric(kept[name])]
-        chosen = chosen or ([across] if _numeric(kept.get(across, [])) else [])
+        chosen = [name for name in columns_read if name not in {across, group} and _numeric(columns_read[name])]
+        chosen = chosen or ([across] if _numeric(columns_read.get(across, [])) else [])
         if not chosen:
             raise InvalidInput("The table has no column of numbers to draw; name one with y.", field="view.y")
     else:
         chosen = [y] if isinstance(y, str) else [str(name) for name in y]
-    found: Any = mark or ("line" if _numeric(kept.get(across, [])) else "bars")
-    if found not in MARKS:
-        raise InvalidInput(f"mark is {found!r}; it is one of {', '.join(MARKS)}.", field="view.mark")
+    chosen_mark: Any = mark or ("line" if _numeric(columns_read.get(across, [])) else "bars")
+    if chosen_mark not in MARKS:
+        raise InvalidInput(f"mark is {chosen_mark!r}; it is one of {', '.join(MARKS)}.", field="view.mark")
     try:
-        drawn = PlotView(mark=found, x=across, y=tuple(chosen), group=group, **view)
+        drawn = PlotView(mark=chosen_mark, x=across, y=tuple(chosen), group=group, **view)
     except TypeError as error:
         raise InvalidInput(f"A view takes no such thing ({error}).", field="view") from None
-    return Plot("table", kept, check_view(drawn, kept))
+    return Plot("table", columns_read, check_view(drawn, columns_read))
 
 
 def _plain(values: Any) -> list[Any]:

@@ -36,16 +36,16 @@ def thin_extremes(lines: list[Numbers], parts: int = PARTS) -> Places:
     if count <= 4 * parts:
         return np.arange(count)
     starts = np.unique(np.linspace(0, count, parts + 1).astype(np.intp))
-    kept = [starts[:-1], starts[1:] - 1]
+    places = [starts[:-1], starts[1:] - 1]
     for line in lines:
         for begin, end in itertools.pairwise(starts.tolist()):
             part = line[begin:end]
-            kept.append(
+            places.append(
                 np.array([begin + np.nanargmin(part), begin + np.nanargmax(part)])
                 if not np.isnan(part).all()
                 else np.array([begin])
             )
-    return np.unique(np.concatenate(kept))
+    return np.unique(np.concatenate(places))
 
 
 def gather_points(x: Numbers, y: Numbers, weights: Numbers, parts: int = 200) -> tuple[Numbers, Numbers, Numbers, str]:

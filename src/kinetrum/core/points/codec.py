@@ -138,8 +138,8 @@ class _Reader:
         return int(struct.unpack(form, self.take(struct.calcsize(form)))[0])
 
     def column(self, form: str, count: int) -> NDArray[Any]:
-        found: NDArray[Any] = np.frombuffer(self.take(8 * count), dtype=form)
-        return found
+        numbers: NDArray[Any] = np.frombuffer(self.take(8 * count), dtype=form)
+        return numbers
 
 
 def _read_groups(reader: _Reader) -> list[Group]:

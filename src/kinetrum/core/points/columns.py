@@ -49,12 +49,12 @@ def merge(parts: Iterable[Points]) -> Points:
 
     The result depends on the set of points alone, never on the order or number of arrivals.
     """
-    found = [part for part in parts if len(part)]
-    if not found:
+    filled = [part for part in parts if len(part)]
+    if not filled:
         return no_points()
-    steps = np.concatenate([part.steps for part in found])
-    times = np.concatenate([part.times for part in found])
-    values = np.concatenate([part.values for part in found])
+    steps = np.concatenate([part.steps for part in filled])
+    times = np.concatenate([part.times for part in filled])
+    values = np.concatenate([part.values for part in filled])
     if not (np.diff(steps) > 0).all():
         bits = values.view(np.uint64)
         order = np.lexsort((bits, times, steps))

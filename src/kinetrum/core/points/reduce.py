@@ -54,12 +54,12 @@ def _extremes(values: NDArray[np.float64], starts: NDArray[np.int64]) -> NDArray
     ends = np.append(starts[1:], len(values))
     low, high = np.fmin.reduceat(values, starts), np.fmax.reduceat(values, starts)
     stretch = np.repeat(np.arange(len(starts)), ends - starts)
-    found = [starts[np.isnan(low)]]
+    places = [starts[np.isnan(low)]]
     for level in (low, high):
         hits = np.flatnonzero(values == level[stretch])
         _, first_hit = np.unique(stretch[hits], return_index=True)
-        found.append(hits[first_hit])
-    return np.concatenate(found)
+        places.append(hits[first_hit])
+    return np.concatenate(places)
 
 
 def sketch(points: Points, size: int = 48) -> list[tuple[int, float]]:

@@ -56,5 +56,5 @@ def band_of(curves: Sequence[Points], width: int) -> Band:
 
 def _at(points: Points, steps: NDArray[np.int64]) -> Floats:
     finite = np.where(np.isfinite(points.values), points.values, np.nan)
-    found = np.interp(steps, points.steps, finite, left=np.nan, right=np.nan)
-    return np.asarray(found, dtype=np.float64)
+    values = np.interp(steps, points.steps, finite, left=np.nan, right=np.nan)
+    return np.asarray(values, dtype=np.float64)

@@ -63,7 +63,7 @@ def preview_onnx(file: BinaryIO, size: int) -> Preview:
     rows += [("output", *_signature(value)) for value in graph.output]
     operators = Counter(node.op_type for node in graph.node)
     outside = any(tensor.data_location == onnx.TensorProto.EXTERNAL for tensor in graph.initializer)
-    sets = ", ".join(f"{found.domain or 'ai.onnx'} {found.version}" for found in model.opset_import)
+    sets = ", ".join(f"{opset.domain or 'ai.onnx'} {opset.version}" for opset in model.opset_import)
     facts = [
         ("form", "ONNX"),
         ("parameters", f"{_parameters(graph):,}"),
@@ -107,13 +107,13 @@ def preview_safetensors(file: BinaryIO, size: int) -> Preview:
     length = struct.unpack("<Q", head)[0] if len(head) == 8 else -1
     if not 2 <= length <= min(HEADER_LIMIT, size - 8):
         raise Unreadable("Its header's length is not that of a safetensors file.")
-    found = json.loads(file.read(length))
-    if not isinstance(found, dict):
+    header = json.loads(file.read(length))
+    if not isinstance(header, dict):
         raise Unreadable("Its header is not a JSON object.")
-    about = found.pop("__metadata__", {})
+    about = header.pop("__metadata__", {})
     rows: list[Row] = []
     parameters = 0
-    for name, tensor in found.items():
+    for name, tensor in header.items():
         shape = [int(side) for side in tensor["shape"]]
         parameters += math.prod(shape)
         rows.append((cell(name), cell(tensor["dtype"]), " × ".join(map(str, shape)), f"{math.prod(shape):,}"))
@@ -181,14 +181,14 @@ def preview_tar(file: BinaryIO, size: int) -> Preview:
                 break
             total += entry.size
             rows.append((cell(entry.name + ("/" if entry.isdir() else "")), f"{entry.size:,}"))
-    found = _archive("tar", ("path", "bytes"), rows, len(rows), total)
+    preview = _archive("tar", ("path", "bytes"), rows, len(rows), total)
     return (
-        found
+        preview
         if not more
         else Preview(
-            found.kind,
-            columns=found.columns,
-            rows=found.rows,
+            preview.kind,
+            columns=preview.columns,
+            rows=preview.rows,
             facts=(("form", "tar"),),
             note=f"The first {ENTRIES_LIMIT} entries.",
         )

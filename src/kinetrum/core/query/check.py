@@ -120,16 +120,16 @@ class Settling:
             subject.scope or "", ("value", "param", "label")
         )
         keys = [Key(scope, subject.name) for scope in scopes]  # type: ignore[arg-type]
-        found = [key for key in keys if self.catalogue.kinds(key) is not None]
-        if not found:
+        keys_found = [key for key in keys if self.catalogue.kinds(key) is not None]
+        if not keys_found:
             raise self._unknown(subject)
-        if len(found) > 1:
-            called = [_called(key) for key in found]
+        if len(keys_found) > 1:
+            called = [_called(key) for key in keys_found]
             self._remark(
                 f"{subject.name} is {' and '.join(called)} here; {called[0]} is meant. Write "
-                f"{found[1].scope}:{subject.name} for the other."
+                f"{keys_found[1].scope}:{subject.name} for the other."
             )
-        return found[0]
+        return keys_found[0]
 
     def _aggregated(self, subject: Subject) -> Key:
         if subject.scope not in {None, "metric"} or not self.catalogue.is_metric(subject.name):
@@ -184,9 +184,9 @@ class Settling:
         raise TypeError(type(test).__name__)
 
     def _by_number(self, test: Compare | Between, key: Key, kinds: Kinds) -> settled.Settled:
-        said = "in a..b" if isinstance(test, Between) else test.operator
+        words = "in a..b" if isinstance(test, Between) else test.operator
         fine = Kinds.NUMBER in kinds or Kinds.TEXT not in kinds
-        _refuse_unless(fine, test.subject, f"{said} compares numbers", kinds)
+        _refuse_unless(fine, test.subject, f"{words} compares numbers", kinds)
         if isinstance(test, Between):
             return _range(key, number_of(test.low, key.name), number_of(test.high, key.name), test)
         return Ordered(key, test.operator, number_of(_word(test.value, test.subject), key.name))  # type: ignore[arg-type]
@@ -221,14 +221,14 @@ def _refuse_unless(fine: bool, subject: Subject, what: str, kinds: Kinds) -> Non
 def _read(operand: Operand, key: Key, kinds: Kinds, subject: Subject) -> tuple[Value, ...]:
     """Read a value as every kind that the key holds."""
     number, text, special = readings(operand)
-    found: list[Value] = []
+    values: list[Value] = []
     if number is not None and Kinds.NUMBER in kinds:
-        found.append(number)
+        values.append(number)
     if text is not None and Kinds.TEXT in kinds:
-        found.append(text)
+        values.append(text)
     if Kinds.SPECIAL in kinds or not kinds:
-        found += special
-    if not found:
+        values += special
+    if not values:
         at = operand.at or subject.at
         if text is not None and text.lower() == "nan":
             raise QueryError(f"nothing equals NaN; ask {key.name} is nan.", at)
@@ -236,7 +236,7 @@ def _read(operand: Operand, key: Key, kinds: Kinds, subject: Subject) -> tuple[V
             raise QueryError(f"{key.name!r} holds {kinds.said} here; {text!r} cannot be one of them.", at)
         # No run holds such a value: a fair question, whose answer is none.
         return (number if number is not None else text, *special) if text is not None else tuple(special)
-    return tuple(found)
+    return tuple(values)
 
 
 def _nearest(name: str, known: Sequence[str]) -> list[str]:
@@ -266,9 +266,9 @@ def _range(source: Source, low: float, high: float, test: Between) -> Inside:
 
 
 def _used(word: Word) -> settled.UsedContent:
-    found = _DIGEST.match(word.text)
-    if found:
-        return settled.UsedContent(None, found[1])
+    digest = _DIGEST.match(word.text)
+    if digest:
+        return settled.UsedContent(None, digest[1])
     if word.text.startswith("sha256:"):
         raise QueryError("a digest is written as sha256: and at least 8 hexadecimal digits.", word.at)
     try:

@@ -66,23 +66,23 @@ def parse_query(text: str) -> Query | None:
     if len(text) > TEXT_LIMIT:
         raise QueryError(f"the query has {len(text):,} characters; at most {TEXT_LIMIT:,} are read.", TEXT_LIMIT + 1)
     try:
-        found = cast(Query, _parser().parse(text, start="start"))
+        query = cast(Query, _parser().parse(text, start="start"))
     except UnexpectedInput as error:
         raise _told(text, error) from None
-    _check_size(found)
-    return found
+    _check_size(query)
+    return query
 
 
 def parse_subject(text: str) -> Subject:
     """Read what a test or a column is about: `loss`, `param:loss`, `min(loss)`; raises QueryError."""
     try:
-        found = cast(Subject, _parser().parse(text, start="subject"))
+        subject = cast(Subject, _parser().parse(text, start="subject"))
     except UnexpectedInput as error:
         raise QueryError(
             f"{text!r} names nothing; write a name such as recall, param:depth or min(loss).",
             int(getattr(error, "column", 1) or 1),
         ) from None
-    return found
+    return subject
 
 
 def partial_parse(text: str) -> tuple[set[str], list[object]]:
@@ -168,12 +168,12 @@ class _Reader(Transformer[Token, Any]):
     """Makes a query of the grammar's parts as they are read; nothing here calls itself, however deep a text nests."""
 
     def either(self, parts: list[Any]) -> Query:
-        found = tuple(part for part in parts if not isinstance(part, Token))
-        return found[0] if len(found) == 1 else Or(found)
+        kept_parts = tuple(part for part in parts if not isinstance(part, Token))
+        return kept_parts[0] if len(kept_parts) == 1 else Or(kept_parts)
 
     def both(self, parts: list[Any]) -> Query:
-        found = tuple(part for part in parts if not isinstance(part, Token))
-        return found[0] if len(found) == 1 else And(found)
+        kept_parts = tuple(part for part in parts if not isinstance(part, Token))
+        return kept_parts[0] if len(kept_parts) == 1 else And(kept_parts)
 
     def negated(self, parts: list[Any]) -> Query:
         return Not(parts[1])
@@ -231,9 +231,9 @@ def _told(text: str, error: UnexpectedInput) -> QueryError:
         # Those before it close one another.
         return QueryError(f"this {rest[0]} is never closed.", column + rest.rindex(rest[0]))
     for shape, hint in _SLIPS:
-        found = shape.search(text, max(0, column - 2), column + 2)
-        if found:
-            return QueryError(f"{found.group()} is not read here. {hint}", found.start() + 1)
+        match = shape.search(text, max(0, column - 2), column + 2)
+        if match:
+            return QueryError(f"{match.group()} is not read here. {hint}", match.start() + 1)
     if at_end:
         alone = "" if len(text.split()) > 1 else f" Runs with that word in their name: name like '*{text.strip()}*'."
         return QueryError(f"the query ends here, but {wanted} is expected.{alone}", column)
@@ -262,7 +262,7 @@ def _wanted(error: UnexpectedInput) -> str:
         return "a test, such as recall >= 0.9,"
     if "COMPARISON" in names:
         return "= != < <= > >= in like is nan or within"
-    said = [SAID[name] for name in SAID if name in names]
-    if "$END" in names and len(said) > 1:
-        said.remove("the end")
-    return f"{', '.join(said[:-1])} or {said[-1]}" if len(said) > 1 else (said or ["something else"])[0]
+    words = [SAID[name] for name in SAID if name in names]
+    if "$END" in names and len(words) > 1:
+        words.remove("the end")
+    return f"{', '.join(words[:-1])} or {words[-1]}" if len(words) > 1 else (words or ["something else"])[0]

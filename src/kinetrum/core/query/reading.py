@@ -31,10 +31,10 @@ def read_number(text: str) -> float | int | None:
 
 def number_of(word: Word, what: str) -> float | int:
     """Return a number; raises QueryError where the word is none."""
-    found = read_number(word.text)
-    if found is None:
+    number = read_number(word.text)
+    if number is None:
         raise QueryError(f"{what} is compared with numbers here; {word.text!r} is none.", word.at)
-    return found
+    return number
 
 
 def readings(operand: Operand) -> tuple[float | int | None, str | None, list[Value]]:
@@ -56,9 +56,9 @@ def _quoted(operand: Operand) -> bool:
 
 def seconds_of(word: Word) -> float:
     """Return a span of time in seconds: `30m`, `6h`, `7d`, `2w`, or a number of seconds."""
-    found = _SPAN.match(word.text)
+    match = _SPAN.match(word.text)
     number = read_number(word.text)
-    seconds = float(found[1]) * _SECONDS[found[2]] if found else number
+    seconds = float(match[1]) * _SECONDS[match[2]] if match else number
     if seconds is None or not 0 <= seconds <= _LONGEST_S:
         raise QueryError(f"{word.text!r} is not a span of time; write 90s, 30m, 6h, 7d or 2w.", word.at)
     return float(seconds)
@@ -69,17 +69,17 @@ def moment_of(word: Word) -> tuple[int, int]:
 
     `2026-10-01` names a day, `2026-10` a month, `2026-10-01T09:30` a minute; UTC unless an offset stands behind.
     """
-    found = _TIME.match(word.text)
+    match = _TIME.match(word.text)
     try:
-        if not found:
+        if not match:
             raise ValueError(word.text)
-        first = np.datetime64(found[1].replace(" ", "T"))
+        first = np.datetime64(match[1].replace(" ", "T"))
         begin, end = (int(at.astype("datetime64[us]").astype(np.int64)) for at in (first, first + 1))
     except (ValueError, OverflowError):
         raise QueryError(
             f"{word.text!r} is not a time; write 2026-10-01 or 2026-10-01T09:30 (UTC), or within 7d.", word.at
         ) from None
-    zone = found[2]
+    zone = match[2]
     if zone and zone != "Z":
         digits = zone[1:].replace(":", "")
         shift = (int(digits[:2]) * 60 + int(digits[2:])) * _MINUTE * (-1 if zone[0] == "+" else 1)

@@ -21,8 +21,8 @@ class Kinds(Flag):
     def said(self) -> str:
         """In words."""
         names = {Kinds.NUMBER: "numbers", Kinds.TEXT: "texts", Kinds.SPECIAL: "true, false, null, NaN or lists"}
-        said = [word for kind, word in names.items() if kind in self and (kind is not Kinds.SPECIAL or self == kind)]
-        return " and ".join(said) or "nothing"
+        words = [word for kind, word in names.items() if kind in self and (kind is not Kinds.SPECIAL or self == kind)]
+        return " and ".join(words) or "nothing"
 
 
 @dataclass(frozen=True)

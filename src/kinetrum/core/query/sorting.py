@@ -83,9 +83,9 @@ def read_front(text: str, catalogue: Catalogue, goals: Mapping[str, Goal]) -> li
             f"A trade-off is between two or three values, not {len(parts)}: recall,fit_seconds.", field="pareto"
         )
     for part, key in zip(parts, keys, strict=True):
-        said = part.rpartition(":")[2] in {"asc", "desc"}
+        has_direction = part.rpartition(":")[2] in {"asc", "desc"}
         name = key.source.name
-        if not said and not (isinstance(key.source, Key) and key.source.scope == "value" and name in goals):
+        if not has_direction and not (isinstance(key.source, Key) and key.source.scope == "value" and name in goals):
             raise InvalidInput(
                 f"No goal says which way {name} is better; write {name}:desc where higher is, "
                 f"{name}:asc where lower is.",

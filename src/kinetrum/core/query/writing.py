@@ -74,11 +74,11 @@ def resolved_query(query: str, catalogue: Catalogue) -> str:
     parsed = parse_query(query)
     if parsed is None:
         return ""
-    settling, found = Settling(catalogue), query
+    settling, resolved = Settling(catalogue), query
     for subject in sorted(subjects_of(parsed), key=lambda subject: -subject.at):
         if subject.scope is None and subject.aggregate is None:
-            found = _with_scope(found, subject, settling.source(subject))
-    return found
+            resolved = _with_scope(resolved, subject, settling.source(subject))
+    return resolved
 
 
 def _with_scope(query: str, subject: Subject, source: Source) -> str:
@@ -113,7 +113,7 @@ def in_python(
     pareto: str = "",
 ) -> str:
     """Return the line of Python that reads the same table."""
-    given = [
+    options = [
         ("experiment", experiment),
         ("columns", list(columns)),
         ("sort", sort),
@@ -121,7 +121,7 @@ def in_python(
         ("project", project),
     ]
     arguments = [_python(query)] if query else []
-    arguments += [f"{name}={_python(value)}" for name, value in given if value]
+    arguments += [f"{name}={_python(value)}" for name, value in options if value]
     tail = f".groups({_python(group)})" if group else ".to_pandas()"
     return f"kinetrum.runs({', '.join(arguments)}){tail}"
 

@@ -37,12 +37,12 @@ def sections_of(card: str) -> dict[str, str]:
     for at, token in enumerate(tokens):
         if token.type == "heading_open" and token.level == 0 and token.map:
             heads.append((token.map[0], token.map[1], int(token.tag[1:]), tokens[at + 1].content.strip()))
-    found: dict[str, str] = {}
+    sections: dict[str, str] = {}
     for at, (_, start, level, title) in enumerate(heads):
         end = next((begin for begin, _, other, _ in heads[at + 1 :] if other <= level), len(lines))
         text = "\n".join(lines[start:end]).strip()
-        found[title] = f"{found[title]}\n{text}" if title in found else text
-    return found
+        sections[title] = f"{sections[title]}\n{text}" if title in sections else text
+    return sections
 
 
 def missing_sections(card: str, required: Iterable[str]) -> list[str]:

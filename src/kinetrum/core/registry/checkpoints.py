@@ -49,22 +49,22 @@ def to_release(
     Unless `final`, those without a value behind the last step that was measured (`measured_to`) stay as well:
     files may arrive before the points, and what is best among them is not known yet.
     """
-    ordered = sorted(checkpoints, key=lambda found: (found.step, found.version_id))
+    ordered = sorted(checkpoints, key=lambda checkpoint: (checkpoint.step, checkpoint.version_id))
     if not ordered:
         return []
     if keep.isdigit():
         return ordered[: -int(keep)]
-    valued = [found for found in ordered if found.value is not None and not math.isnan(found.value)]
+    valued = [checkpoint for checkpoint in ordered if checkpoint.value is not None and not math.isnan(checkpoint.value)]
     if valued:
         # max() and min() take the first of equals, which is the earlier one.
-        chosen = (max if higher else min)(valued, key=lambda found: found.value or 0.0)
+        chosen = (max if higher else min)(valued, key=lambda checkpoint: checkpoint.value or 0.0)
     else:
         chosen = ordered[-1]
-    kept = {chosen.version_id}
+    kept_ids = {chosen.version_id}
     if not final:
-        kept |= {
-            found.version_id
-            for found in ordered
-            if found.value is None and (measured_to is None or found.step > measured_to)
+        kept_ids |= {
+            checkpoint.version_id
+            for checkpoint in ordered
+            if checkpoint.value is None and (measured_to is None or checkpoint.step > measured_to)
         }
-    return [found for found in ordered if found.version_id not in kept]
+    return [checkpoint for checkpoint in ordered if checkpoint.version_id not in kept_ids]

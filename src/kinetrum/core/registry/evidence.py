@@ -41,15 +41,15 @@ def predictions_name(experiment: str, on: str | None) -> str:
     return re.sub(r"[^a-z0-9._-]+", "-", f"{experiment}-{on or 'rows'}-predictions".lower())[:100]
 
 
-def read_rules(held: Mapping[str, Any]) -> dict[str, EvidenceRule]:
+def read_rules(rules_held: Mapping[str, Any]) -> dict[str, EvidenceRule]:
     """Read rules by the name of the data; a rule that binds to nothing is none.
 
     Raises InvalidInput that names the part at fault.
     """
-    if len(held) > RULES_LIMIT:
+    if len(rules_held) > RULES_LIMIT:
         raise InvalidInput(f"A model binds evidence on up to {RULES_LIMIT} names.", field="evidence")
     rules = {}
-    for on, parts in held.items():
+    for on, parts in rules_held.items():
         check_key(on, "evidence")
         if not isinstance(parts, Mapping) or not set(parts) <= {"people", "experiment"}:
             raise InvalidInput(f"Evidence on {on!r} is bound to people and an experiment.", field="evidence")

@@ -71,8 +71,8 @@ def _of_safetensors(file: BinaryIO) -> Signature | None:
     length = struct.unpack("<Q", head)[0] if len(head) == 8 else -1
     if not 2 <= length <= _HEADER_LIMIT:
         raise ValueError("Its header's length is not that of a safetensors file.")
-    found = json.loads(file.read(length))
-    about = found.get("__metadata__", {}) if isinstance(found, dict) else {}
+    header = json.loads(file.read(length))
+    about = header.get("__metadata__", {}) if isinstance(header, dict) else {}
     if not isinstance(about, dict) or not {"inputs", "outputs"} & set(about):
         return None
     sides = {side: json.loads(about.get(side, "[]")) for side in ("inputs", "outputs")}

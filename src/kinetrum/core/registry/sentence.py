@@ -48,8 +48,8 @@ def review_sentence(
     else:
         change = f"Version {number} would be the first on {stage}"
     telling = _telling(judged, goes_by)
-    told = f": {telling}" if telling else ""
-    return f"{change}{told}. {_rules(placing.obstacle, checks)}"
+    reason = f": {telling}" if telling else ""
+    return f"{change}{reason}. {_rules(placing.obstacle, checks)}"
 
 
 def beside_sentence(number: int, other: int, judged: Sequence[Judged], goes_by: Sequence[str] = ()) -> str:

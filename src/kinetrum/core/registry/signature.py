@@ -45,17 +45,17 @@ class Signature:
         }
 
 
-def signature_from_json(held: Mapping[str, Any]) -> Signature:
+def signature_from_json(signature: Mapping[str, Any]) -> Signature:
     """Read a signature; raises InvalidInput that names the place that is wrong."""
     sides = {}
     for side in ("inputs", "outputs"):
-        given = held.get(side, [])
-        if not isinstance(given, list) or len(given) > FIELDS_LIMIT:
+        fields = signature.get(side, [])
+        if not isinstance(fields, list) or len(fields) > FIELDS_LIMIT:
             raise InvalidInput(f"{side} is a list of up to {FIELDS_LIMIT:,} fields.", field=f"signature.{side}")
-        sides[side] = tuple(_field(one, f"signature.{side}[{at}]") for at, one in enumerate(given))
+        sides[side] = tuple(_field(one, f"signature.{side}[{at}]") for at, one in enumerate(fields))
     if not sides["inputs"] and not sides["outputs"]:
         raise InvalidInput("A signature names an input or an output at least.", field="signature")
-    return Signature(sides["inputs"], sides["outputs"], str(held.get("source", "sample")))
+    return Signature(sides["inputs"], sides["outputs"], str(signature.get("source", "sample")))
 
 
 def _field(one: Any, place: str) -> SignatureField:
@@ -73,19 +73,19 @@ def incompatibilities(new: Signature, old: Signature) -> list[str]:
 
     A further output does no harm; a side of any length fits any, and one of a known length only its own.
     """
-    found = []
+    differences = []
     for word, ours, theirs in (("input", new.inputs, old.inputs), ("output", new.outputs, old.outputs)):
         mine = {one.name: one for one in ours}
         for one in theirs:
             other = mine.get(one.name)
             if other is None:
-                found.append(f"{word} {one.name} is missing")
+                differences.append(f"{word} {one.name} is missing")
             elif other.type != one.type or not _fits(other.shape, one.shape):
-                found.append(f"{word} {one.text()} became {other.text()[len(other.name) + 1 :]}")
+                differences.append(f"{word} {one.text()} became {other.text()[len(other.name) + 1 :]}")
         if word == "input":
             known = {one.name for one in theirs}
-            found += [f"input {one.name} is new" for one in ours if one.name not in known]
-    return found
+            differences += [f"input {one.name} is new" for one in ours if one.name not in known]
+    return differences
 
 
 def _fits(new: tuple[Side, ...], old: tuple[Side, ...]) -> bool:

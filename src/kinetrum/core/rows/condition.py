@@ -34,23 +34,23 @@ def parse_condition(text: str) -> Condition | None:
     """Read one condition; an empty text is None. Raises InvalidInput with the column where reading stopped."""
     if not text.strip():
         return None
-    found = _SHAPE.match(text)
-    if not found:
+    match = _SHAPE.match(text)
+    if not match:
         raise InvalidInput(
             f"Column {_column(text)}: one condition is expected, like recall >= 0.9 or learner = forest.",
             field="query",
         )
-    scope, name, raw = found["scope"], _unquote(found["name"]), found["value"]
+    scope, name, raw = match["scope"], _unquote(match["name"]), match["value"]
     if scope is not None and scope not in SCOPES:
         raise InvalidInput(
-            f"Column {found.start('scope') + 1}: Unknown scope {scope!r}. Choose one of: {', '.join(SCOPES)}.",
+            f"Column {match.start('scope') + 1}: Unknown scope {scope!r}. Choose one of: {', '.join(SCOPES)}.",
             field="query",
         )
     value = _unquote(raw) if raw[0] in "\"'" else _typed(raw)
-    operator = found["operator"]
+    operator = match["operator"]
     if operator not in {"=", "!="} and (isinstance(value, str | bool) or value is None):
         raise InvalidInput(
-            f"Column {found.start('value') + 1}: {operator} compares numbers; {raw!r} is none.", field="query"
+            f"Column {match.start('value') + 1}: {operator} compares numbers; {raw!r} is none.", field="query"
         )
     return Condition(name, operator, value, _unquote(raw), scope)
 

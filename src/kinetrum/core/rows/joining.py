@@ -26,7 +26,7 @@ from kinetrum.core.rows.selecting import (
 OUTCOME, LEFT, RIGHT = "outcome", " left", " right"
 
 
-def join_tables(left: pa.Table, right: pa.Table, key: str | None, outcomes: Sequence[str], asked: Asked) -> Page:
+def join_tables(left: pa.Table, right: pa.Table, key: str | None, outcomes: Sequence[str], query: Asked) -> Page:
     """Join two tables by a row key and return a page of what fits, with the count of every outcome.
 
     Columns of both stand as `name left` and `name right`, where they are equal in all rows once. Without `key` it is
@@ -52,9 +52,9 @@ def join_tables(left: pa.Table, right: pa.Table, key: str | None, outcomes: Sequ
     counts = {str(row["values"]): int(row["counts"]) for row in pc.value_counts(outcome).to_pylist()}
     if outcomes:
         table = table.filter(pc.is_in(table[OUTCOME], value_set=pa.array(list(outcomes))))
-    kept = narrowed(table, asked.where, asked.find)
+    selected = narrowed(table, query.where, query.find)
     ordered = {name: counts[name] for name in OUTCOMES if name in counts}
-    return page_of(kept, asked, Whole(len(outcome), judged, counts=ordered, key=chosen))
+    return page_of(selected, query, Whole(len(outcome), judged, counts=ordered, key=chosen))
 
 
 def row_key(left: pa.Table, right: pa.Table, key: str | None) -> str:

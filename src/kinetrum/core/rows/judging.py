@@ -88,7 +88,7 @@ def _compare_classes(left: pa.Table, right: pa.Table, confidence: float) -> list
     if len(classes) != 2:
         return compare_classes(truths, one, two, None, confidence)
     scores = [_scores(table) for table in (left, right)]
-    scored = {_scored(classes, said, score) for said, score in zip((one, two), scores, strict=True)} - {None}
+    scored = {_scored(classes, predicted, score) for predicted, score in zip((one, two), scores, strict=True)} - {None}
     agreed = scored.pop() if len(scored) == 1 else None
     positive = agreed or classes[-1]
     verdicts = compare_classes(truths, one, two, positive, confidence)
@@ -106,9 +106,9 @@ def _scores(table: pa.Table) -> NDArray[np.float64] | None:
     return np.asarray(pc.cast(table[SCORE], pa.float64()).to_numpy(zero_copy_only=False))
 
 
-def _scored(classes: list[str], said: NDArray[np.object_], scores: NDArray[np.float64] | None) -> str | None:
+def _scored(classes: list[str], predicted: NDArray[np.object_], scores: NDArray[np.float64] | None) -> str | None:
     """Return the class of two that scores are of: the one that high ones predict; None without scores."""
     if scores is None:
         return None
-    means = [scores[(said == one) & np.isfinite(scores)] for one in classes]
+    means = [scores[(predicted == one) & np.isfinite(scores)] for one in classes]
     return classes[0] if all(map(len, means)) and means[0].mean() > means[1].mean() else classes[-1]

@@ -89,16 +89,16 @@ def _first_row(line: str, separator: str) -> list[str]:
 
 
 def _parquet(file: BinaryIO) -> pa.Table:
-    found = parquet.ParquetFile(file)
-    told = found.metadata
-    if told.num_rows > ROWS_LIMIT:
-        raise TooLarge(f"The table has {told.num_rows:,} rows, over {ROWS_LIMIT:,}; download it.", field="path")
-    if told.num_columns > COLUMNS_LIMIT:
-        raise TooLarge(f"The table has {told.num_columns:,} columns, over {COLUMNS_LIMIT:,}.", field="path")
-    size = sum(told.row_group(at).total_byte_size for at in range(told.num_row_groups))
+    parquet_file = parquet.ParquetFile(file)
+    metadata = parquet_file.metadata
+    if metadata.num_rows > ROWS_LIMIT:
+        raise TooLarge(f"The table has {metadata.num_rows:,} rows, over {ROWS_LIMIT:,}; download it.", field="path")
+    if metadata.num_columns > COLUMNS_LIMIT:
+        raise TooLarge(f"The table has {metadata.num_columns:,} columns, over {COLUMNS_LIMIT:,}.", field="path")
+    size = sum(metadata.row_group(at).total_byte_size for at in range(metadata.num_row_groups))
     if size > BYTES_LIMIT:
         raise TooLarge(f"The table has over {BYTES_LIMIT // 1024**2} MiB unpacked; download it.", field="path")
-    return found.read(use_threads=False)
+    return parquet_file.read(use_threads=False)
 
 
 def _named(table: pa.Table) -> pa.Table:

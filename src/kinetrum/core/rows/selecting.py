@@ -27,21 +27,21 @@ _OPERATORS = {
 }
 
 
-def select_rows(table: pa.Table, asked: Asked) -> Page:
+def select_rows(table: pa.Table, query: Asked) -> Page:
     """Return a page of the rows that fit. Raises InvalidInput that names the condition or column at fault."""
     judged = {TRUTH, PREDICTION} <= set(table.column_names)
-    if asked.wrong and not judged:
+    if query.wrong and not judged:
         raise InvalidInput("Only a table with columns truth and prediction has rows that are wrong.", field="wrong")
     table, wrong = with_errors(table) if judged else (table, None)
     of = table.num_rows
-    kept = narrowed(table, asked.where, asked.find)
-    sort = asked.sort
-    if asked.wrong and wrong is not None:
-        kept = kept.filter(wrong_of(kept))
-        if ERROR in kept.column_names and not sort:
-            kept = kept.take(pc.sort_indices(pc.abs(kept[ERROR]), sort_keys=[("", "descending")]))
+    selected = narrowed(table, query.where, query.find)
+    sort = query.sort
+    if query.wrong and wrong is not None:
+        selected = selected.filter(wrong_of(selected))
+        if ERROR in selected.column_names and not sort:
+            selected = selected.take(pc.sort_indices(pc.abs(selected[ERROR]), sort_keys=[("", "descending")]))
     wrong_rows = None if wrong is None else int(pc.sum(wrong).as_py() or 0)
-    return page_of(kept, replace(asked, sort=sort), Whole(of, judged, wrong=wrong_rows))
+    return page_of(selected, replace(query, sort=sort), Whole(of, judged, wrong=wrong_rows))
 
 
 @dataclass(frozen=True)
@@ -55,15 +55,15 @@ class Whole:
     key: str | None = None
 
 
-def page_of(kept: pa.Table, asked: Asked, whole: Whole) -> Page:
+def page_of(selected: pa.Table, query: Asked, whole: Whole) -> Page:
     """Return a page of the rows that fit, sorted where that is asked."""
-    kept = _sorted(kept, asked.sort)
-    limit = max(0, min(asked.limit, PAGE_LIMIT))
-    part = kept.slice(max(0, asked.offset), limit)
+    selected = _sorted(selected, query.sort)
+    limit = max(0, min(query.limit, PAGE_LIMIT))
+    part = selected.slice(max(0, query.offset), limit)
     columns = [[_cell(value) for value in column.to_pylist()] for column in part.columns]
     rows = [list(row) for row in zip(*columns, strict=True)] if columns else []
-    types = [(column.name, _type_name(column.type)) for column in kept.schema]
-    return Page(types, rows, kept.num_rows, whole.of, whole.judged, whole.wrong, whole.counts, whole.key)
+    types = [(column.name, _type_name(column.type)) for column in selected.schema]
+    return Page(types, rows, selected.num_rows, whole.of, whole.judged, whole.wrong, whole.counts, whole.key)
 
 
 def with_errors(table: pa.Table) -> tuple[pa.Table, Any]:
@@ -76,11 +76,11 @@ def with_errors(table: pa.Table) -> tuple[pa.Table, Any]:
 
 def wrong_of(table: pa.Table) -> Any:
     """Tell of each row whether what was predicted is not what was true; without one of both it is wrong."""
-    truth, given = table[TRUTH], table[PREDICTION]
-    if truth.type != given.type:
-        number = _is_number(truth.type) and _is_number(given.type)
-        truth, given = (pc.cast(column, pa.float64() if number else pa.string()) for column in (truth, given))
-    return pc.fill_null(pc.not_equal(truth, given), True)
+    truth, predicted = table[TRUTH], table[PREDICTION]
+    if truth.type != predicted.type:
+        number = _is_number(truth.type) and _is_number(predicted.type)
+        truth, predicted = (pc.cast(column, pa.float64() if number else pa.string()) for column in (truth, predicted))
+    return pc.fill_null(pc.not_equal(truth, predicted), True)
 
 
 def is_regression(table: pa.Table) -> bool:
@@ -101,12 +101,12 @@ def narrowed(table: pa.Table, where: Sequence[str], find: str) -> pa.Table:
         if condition is not None:
             table = table.filter(pc.fill_null(_fits(table, condition, text), False))
     if find:
-        found = None
+        fits = None
         for column in table.columns:
             text_column = column if pa.types.is_string(column.type) else texts_of(column)
             here = pc.fill_null(pc.match_substring(text_column, find, ignore_case=True), False)
-            found = here if found is None else pc.or_(found, here)
-        table = table.filter(found) if found is not None else table
+            fits = here if fits is None else pc.or_(fits, here)
+        table = table.filter(fits) if fits is not None else table
     return table
 
 

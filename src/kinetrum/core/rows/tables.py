@@ -88,11 +88,11 @@ def _common(kinds: set[str]) -> str | None:
 
 def column_types(columns: Sequence[str], rows: Iterable[Row], moments: Collection[str] = ()) -> dict[str, ColumnType]:
     """Learn the type of every column from all rows; columns named in `moments` hold ISO 8601."""
-    found = {name: ColumnType(set(), name in moments) for name in columns}
+    types = {name: ColumnType(set(), name in moments) for name in columns}
     for row in rows:
         for name, value in row.items():
-            found[name].see(value)
-    return found
+            types[name].see(value)
+    return types
 
 
 def cell(value: Value) -> str:
@@ -174,11 +174,11 @@ class _Taken(io.RawIOBase):
 
     def take(self) -> bytes:
         """Return what was written since the last call."""
-        found = self._sink.getvalue()
-        self._before += len(found)
+        content = self._sink.getvalue()
+        self._before += len(content)
         self._sink.seek(0)
         self._sink.truncate()
-        return found
+        return content
 
 
 def _arrow_type(pyarrow: Any, kind: ColumnType) -> Any:

@@ -119,23 +119,25 @@ def effects_on(values: Sequence[float], factors: Sequence[Mapping[str, Value]]) 
     left_out = [one.name for one in read if one not in usable]
     if len(y) < 4 or float(np.ptp(y)) == 0.0:
         return Effects(len(y), [], [], left_out + [one.name for one in usable])
-    told = [_one_way(y, one.codes, len(one.names)) for one in usable]
-    corrected = holm([p for _, p in told])
-    found = [
+    usable_effects = [_one_way(y, one.codes, len(one.names)) for one in usable]
+    corrected = holm([p for _, p in usable_effects])
+    factors_weighed = [
         Effect(one.name, len(y), _levels(y, one), share, p, _certainty(p), _rank(y, one), _together(one, usable))
-        for one, (share, _), p in zip(usable, told, corrected, strict=True)
+        for one, (share, _), p in zip(usable, usable_effects, corrected, strict=True)
     ]
-    found.sort(key=lambda effect: (-effect.share, effect.p, effect.factor))
-    return Effects(len(y), found, _interactions(y, found, {one.name: one for one in usable}), left_out)
+    factors_weighed.sort(key=lambda effect: (-effect.share, effect.p, effect.factor))
+    return Effects(
+        len(y), factors_weighed, _interactions(y, factors_weighed, {one.name: one for one in usable}), left_out
+    )
 
 
 _ABSENT: Any = object()
 
 
-def _factor(name: str, given: list[Any]) -> _Factor:
-    texts = ["none" if value is _ABSENT else show(value) for value in given]
-    is_number = all(_is_number(value) for value in given)
-    numbers = np.asarray(given, dtype=np.float64) if is_number and len(given) else None
+def _factor(name: str, values: list[Any]) -> _Factor:
+    texts = ["none" if value is _ABSENT else show(value) for value in values]
+    is_number = all(_is_number(value) for value in values)
+    numbers = np.asarray(values, dtype=np.float64) if is_number and len(values) else None
     if numbers is not None and np.isfinite(numbers).all():
         if len(np.unique(numbers)) > LEVELS_LIMIT:
             return _in_quarters(name, numbers)
@@ -143,7 +145,7 @@ def _factor(name: str, given: list[Any]) -> _Factor:
         places = {number: at for at, number in enumerate(dict.fromkeys(number for number, _ in order))}
         named = [next(text for number, text in order if number == wanted) for wanted in places]
         return _Factor(name, np.asarray([places[n] for n in numbers.tolist()]), named, numbers)
-    numbered = {text: value for text, value in zip(texts, given, strict=True) if _is_number(value)}
+    numbered = {text: value for text, value in zip(texts, values, strict=True) if _is_number(value)}
     names = sorted(set(texts), key=lambda text: (text not in numbered, numbered.get(text, 0), text))
     return _Factor(name, np.asarray([names.index(text) for text in texts], dtype=np.intp), names, None)
 
@@ -177,8 +179,8 @@ def _sums(y: Floats, codes: Codes, levels: int) -> tuple[float, float, int]:
 
 def _one_way(y: Floats, codes: Codes, levels: int) -> tuple[float, float]:
     """Return omega squared, never below zero, and the p-value of a one-way analysis of variance."""
-    between, within, held = _sums(y, codes, levels)
-    above, below = held - 1, len(y) - held
+    between, within, levels_held = _sums(y, codes, levels)
+    above, below = levels_held - 1, len(y) - levels_held
     error = within / below
     total = between + within
     share = max(0.0, (between - above * error) / (total + error)) if total + error else 0.0
@@ -194,12 +196,12 @@ def f_tail(f: float, above: int, below: int) -> float:
 
 def holm(p_values: Sequence[float]) -> list[float]:
     """Correct p-values for their number, in the order given (Holm, 1979)."""
-    found = [0.0] * len(p_values)
+    corrected = [0.0] * len(p_values)
     highest = 0.0
     for place, at in enumerate(sorted(range(len(p_values)), key=lambda index: p_values[index])):
         highest = max(highest, min(1.0, p_values[at] * (len(p_values) - place)))
-        found[at] = highest
-    return found
+        corrected[at] = highest
+    return corrected
 
 
 def _certainty(p: float) -> Literal["clear", "likely", "open"]:
@@ -210,12 +212,12 @@ def _levels(y: Floats, one: _Factor) -> list[Level]:
     return [
         Level(
             name,
-            int(held.sum()),
-            float(y[held].mean()),
+            int(is_level.sum()),
+            float(y[is_level].mean()),
             *((one.spans[at] if one.spans else None) or (None, None)),
         )
         for at, name in enumerate(one.names)
-        if (held := one.codes == at).any()
+        if (is_level := one.codes == at).any()
     ]
 
 
@@ -234,12 +236,12 @@ def _rank(y: Floats, one: _Factor) -> float | None:
 
 def _together(one: _Factor, others: Sequence[_Factor]) -> list[str]:
     """Name factors of which each is known where the other is."""
-    found = []
+    groups = []
     for other in others:
         pairs = len(set(zip(one.codes.tolist(), other.codes.tolist(), strict=True)))
         if other is not one and pairs == len(set(one.codes.tolist())) == len(set(other.codes.tolist())):
-            found.append(other.name)
-    return found
+            groups.append(other.name)
+    return groups
 
 
 def _interactions(y: Floats, effects: Sequence[Effect], factors: Mapping[str, _Factor]) -> list[Interaction]:
@@ -250,8 +252,8 @@ def _interactions(y: Floats, effects: Sequence[Effect], factors: Mapping[str, _F
         if p is not None:
             tested.append(((left.factor, right.factor), p))
     corrected = holm([p for _, p in tested])
-    found = [Interaction(pair, p) for (pair, _), p in zip(tested, corrected, strict=True) if p < _LIKELY]
-    return sorted(found, key=lambda one: one.p)
+    interactions = [Interaction(pair, p) for (pair, _), p in zip(tested, corrected, strict=True) if p < _LIKELY]
+    return sorted(interactions, key=lambda one: one.p)
 
 
 def _interaction(y: Floats, left: _Factor, right: _Factor) -> float | None:
@@ -262,9 +264,9 @@ def _interaction(y: Floats, left: _Factor, right: _Factor) -> float | None:
     fitted, _, rank, _ = np.linalg.lstsq(design, y, rcond=None)
     additive = float(((y - design @ fitted) ** 2).sum())
     _, cells = np.unique(left.codes * len(right.names) + right.codes, return_inverse=True)
-    held = int(cells.max()) + 1
-    _, within, _ = _sums(y, cells, held)
-    above, below = held - int(rank), len(y) - held
+    cells_held = int(cells.max()) + 1
+    _, within, _ = _sums(y, cells, cells_held)
+    above, below = cells_held - int(rank), len(y) - cells_held
     if above < 1 or below < 2:
         return None
     error = within / below

@@ -22,7 +22,7 @@ def pareto_front(values: NDArray[np.float64], higher: list[bool]) -> NDArray[np.
     signs = np.array([1.0 if way else -1.0 for way in higher])
     gains = values * signs
     whole = ~np.isnan(gains).any(axis=1)
-    found = np.zeros(len(gains), dtype=bool)
+    is_front = np.zeros(len(gains), dtype=bool)
     # The best in the first goal first: whoever comes later can only be beaten by those before.
     order = np.lexsort(tuple(-gains[:, at] for at in reversed(range(gains.shape[1]))))
     front = np.empty((0, gains.shape[1]))
@@ -30,6 +30,6 @@ def pareto_front(values: NDArray[np.float64], higher: list[bool]) -> NDArray[np.
         one = gains[at]
         beaten = np.any((front >= one).all(axis=1) & (front > one).any(axis=1))
         if not beaten:
-            found[at] = True
+            is_front[at] = True
             front = np.vstack([front, one])
-    return found
+    return is_front

@@ -25,7 +25,7 @@ def options_of(words: Sequence[str]) -> dict[str, Value]:
     secret is left out. Nothing is refused, since a command that runs by itself has to run: a value that cannot be kept
     as it is becomes a text, cut where it is too long, and a name over the limit of keys is left out.
     """
-    found: dict[str, list[Value]] = {}
+    options: dict[str, list[Value]] = {}
     rest = list(hide_in_command(words[_program_words(words) :]))
     while rest and rest[0] != "--":
         word = rest.pop(0)
@@ -36,8 +36,8 @@ def options_of(words: Sequence[str]) -> dict[str, Value]:
             text, sign = rest.pop(0), "="
         key = PREFIX + name.lstrip("-")
         if text != HIDDEN and len(key) <= KEY_LIMIT:
-            found.setdefault(key, []).append(_typed(text) if sign else True)
-    return {key: values[0] if len(values) == 1 else _listed(values) for key, values in found.items()}
+            options.setdefault(key, []).append(_typed(text) if sign else True)
+    return {key: values[0] if len(values) == 1 else _listed(values) for key, values in options.items()}
 
 
 def _typed(text: str) -> Value:

@@ -38,14 +38,14 @@ class Said:
 
 def read_said(line: str) -> Said | None:
     """Read one line, None where it is not meant for us; raises InvalidInput that says what is wrong in it."""
-    found = _LINE.match(line)
-    if found is None:
+    match = _LINE.match(line)
+    if match is None:
         return None
-    word = found["word"]
+    word = match["word"]
     if word not in WORDS:
         raise InvalidInput(f"{line.strip()!r}: unknown word {word!r}. Choose one of: {', '.join(WORDS)}.", field="line")
     try:
-        parts = shlex.split(found["rest"])
+        parts = shlex.split(match["rest"])
     except ValueError as error:
         raise InvalidInput(f"{line.strip()!r}: {error}.", field="line") from None
     try:

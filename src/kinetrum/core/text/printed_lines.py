@@ -139,9 +139,9 @@ class Fold:
             here.text, here.over, here.drawn, self.at_start = "", 0, True, False
         if not here.text:
             here.at = at
-        kept = text[: max(0, LINE_LIMIT - len(here.text))]
-        here.text += kept
-        here.over += len(text) - len(kept)
+        fitting = text[: max(0, LINE_LIMIT - len(here.text))]
+        here.text += fitting
+        here.over += len(text) - len(fitting)
 
     def _move(self, move: re.Match[str], at: int, done: list[Line]) -> None:
         kind = move.lastgroup

@@ -33,7 +33,7 @@ _KEY_BEGINS, _KEY_ENDS = re.compile(r"-----BEGIN [A-Z ]*PRIVATE KEY"), re.compil
 
 def hide_in_address(text: str) -> str:
     """Take user name and password out of every address in a text; the user name `git` stays."""
-    return _USERINFO.sub(lambda found: f"{found['scheme']}{'git@' if found['user'] == 'git' else ''}", text)
+    return _USERINFO.sub(lambda match: f"{match['scheme']}{'git@' if match['user'] == 'git' else ''}", text)
 
 
 def hide_in_command(words: Sequence[str]) -> list[str]:
@@ -55,7 +55,7 @@ def looks_secret(line: str) -> bool:
     """Tell whether a line of code or configuration seems to hold a secret."""
     if _FORMS.search(line):
         return True
-    return any(_LITERAL.match(found["value"]) for found in _ASSIGNED.finditer(line))
+    return any(_LITERAL.match(match["value"]) for match in _ASSIGNED.finditer(line))
 
 
 def hide_in_lines(text: str) -> tuple[str, int]:

@@ -23,7 +23,7 @@ def act_up_to_date(request: Request, _: SignedIn) -> None:
     Nothing is done for whoever is not signed in. The number of runs that are not up to date in time is noted for the
     answer's header.
     """
-    asked = request.path_params
+    path_values = request.path_params
     # What asks for one run may show runs below it, which may be of another experiment.
-    experiment = asked.get("experiment") if "run" not in asked else None
-    request.state.behind = intake.bring_up_to_date(asked.get("project"), experiment)
+    experiment = path_values.get("experiment") if "run" not in path_values else None
+    request.state.behind = intake.bring_up_to_date(path_values.get("project"), experiment)

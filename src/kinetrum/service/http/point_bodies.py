@@ -20,24 +20,28 @@ def groups_from_json(body: bytes) -> list[Group]:
         where = ".".join(str(part) for part in first["loc"])
         raise InvalidInput(f"{where or 'The body'}: {first['msg']}.", field=where or "body") from None
     groups = []
-    for at, given in enumerate(batch.groups):
-        keys = tuple(check_key(key, "metric") for key in given.keys)
-        count = len(given.steps)
-        if len(given.times) != count or len(given.values) != len(keys) or any(len(v) != count for v in given.values):
+    for at, columns in enumerate(batch.groups):
+        keys = tuple(check_key(key, "metric") for key in columns.keys)
+        count = len(columns.steps)
+        if (
+            len(columns.times) != count
+            or len(columns.values) != len(keys)
+            or any(len(v) != count for v in columns.values)
+        ):
             raise InvalidInput(
                 f"groups.{at}: {len(keys)} keys and {count} steps ask for {count} times and {len(keys)} lists of "
                 f"{count} values.",
                 field=f"groups.{at}",
             )
-        if any(abs(step) > STEP_LIMIT for step in given.steps):
+        if any(abs(step) > STEP_LIMIT for step in columns.steps):
             raise InvalidInput(f"groups.{at}: a step lies outside ±{STEP_LIMIT}.", field=f"groups.{at}.steps")
         rows = [
-            [number_from_json(value, key) for value in column] for key, column in zip(keys, given.values, strict=True)
+            [number_from_json(value, key) for value in column] for key, column in zip(keys, columns.values, strict=True)
         ]
         group = Group(
             keys,
-            np.array(given.steps, np.int64),
-            np.array(given.times, np.int64),
+            np.array(columns.steps, np.int64),
+            np.array(columns.times, np.int64),
             np.array(rows, np.float64).reshape(len(keys), count),
         )
         check_group(group)

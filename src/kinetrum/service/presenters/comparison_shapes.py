@@ -18,9 +18,9 @@ from kinetrum.storage.runs.runs import Run
 from kinetrum.wire import comparison as wire
 
 
-def comparison(found: Compared) -> wire.Comparison:
+def comparison(compared: Compared) -> wire.Comparison:
     """Shape a comparison."""
-    told = found.comparison
+    verdict = compared.comparison
     return wire.Comparison(
         runs=[
             wire.ComparedRun(
@@ -34,20 +34,20 @@ def comparison(found: Compared) -> wire.Comparison:
                 author=view.author,
                 replicates=[one.reference for one in facts.replicates],
             )
-            for facts, view in zip(told.runs, found.views, strict=True)
+            for facts, view in zip(verdict.runs, compared.views, strict=True)
         ],
-        baseline=told.baseline,
-        headline=told.headline,
-        settings=told.settings,
-        settings_equal=told.settings_equal,
-        inputs=told.inputs,
-        inputs_equal=told.inputs_equal,
-        surroundings=told.surroundings,
-        surroundings_equal=told.surroundings_equal,
-        costs=[_outcome(row) for row in told.costs],
-        outcomes=[_outcome(row) for row in told.outcomes],
-        outcomes_equal=told.outcomes_equal,
-        metrics=told.metrics,
+        baseline=verdict.baseline,
+        headline=verdict.headline,
+        settings=verdict.settings,
+        settings_equal=verdict.settings_equal,
+        inputs=verdict.inputs,
+        inputs_equal=verdict.inputs_equal,
+        surroundings=verdict.surroundings,
+        surroundings_equal=verdict.surroundings_equal,
+        costs=[_outcome(row) for row in verdict.costs],
+        outcomes=[_outcome(row) for row in verdict.outcomes],
+        outcomes_equal=verdict.outcomes_equal,
+        metrics=verdict.metrics,
     )
 
 
@@ -78,18 +78,18 @@ def group_curve(reference: str, runs: int, band: Band) -> wire.GroupCurve:
     )
 
 
-def effects(found: Explained) -> wire.Effects:
+def effects(explained: Explained) -> wire.Effects:
     """Shape what moves a value."""
-    told = found.effects
+    effects_found = explained.effects
     return wire.Effects(
-        key=found.key,
-        goal=found.goal,
-        runs=told.runs,
-        left_out=found.left_out,
-        sentence=effects_sentence(found.key, told),
-        effects=told.effects,
-        interactions=[wire.Interaction(factors=list(one.factors), p=one.p) for one in told.interactions],
-        unvaried=told.left_out,
+        key=explained.key,
+        goal=explained.goal,
+        runs=effects_found.runs,
+        left_out=explained.left_out,
+        sentence=effects_sentence(explained.key, effects_found),
+        effects=effects_found.effects,
+        interactions=[wire.Interaction(factors=list(one.factors), p=one.p) for one in effects_found.interactions],
+        unvaried=effects_found.left_out,
     )
 
 

@@ -131,13 +131,13 @@ def _glance(listed: Listed) -> wire.ModelAtAGlance:
         image=one.image,
         stages=[
             wire.StageAtAGlance(
-                name=held.stage.name,
-                occupant=held.number,
-                since=held.since,
-                placed_by=held.placed_by,
-                warning=listed.warnings.get(held.stage.name),
+                name=stage_held.stage.name,
+                occupant=stage_held.number,
+                since=stage_held.since,
+                placed_by=stage_held.placed_by,
+                warning=listed.warnings.get(stage_held.stage.name),
             )
-            for held in one.stages
+            for stage_held in one.stages
         ],
         lead=listed.lead,
         versions=one.last_number,

@@ -73,19 +73,19 @@ def facets(keys: list[FacetKey], fields: list[str]) -> wire.Facets:
     )
 
 
-def facet(source: Source, found: Facet, fitting: int) -> wire.Facet:
+def facet(source: Source, facet_found: Facet, fitting: int) -> wire.Facet:
     """Shape what one key or field holds."""
     return wire.Facet(
         column=shapes.chosen("", source),
-        runs=found.runs,
+        runs=facet_found.runs,
         of_runs=min(fitting, COUNT_CAP),
         of_runs_is_capped=fitting > COUNT_CAP,
-        nans=found.nans,
-        low=found.range.low if found.range else None,
-        high=found.range.high if found.range else None,
+        nans=facet_found.nans,
+        low=facet_found.range.low if facet_found.range else None,
+        high=facet_found.range.high if facet_found.range else None,
         values=[
             wire.FrequentValue(value=to_json(each.value), runs=each.runs, query=written_test(source, each.value))
-            for each in found.values
+            for each in facet_found.values
         ],
-        values_left_out=found.values_left_out,
+        values_left_out=facet_found.values_left_out,
     )

@@ -59,14 +59,14 @@ def experiment(view: ExperimentView) -> runs.Experiment:
     )
 
 
-def json_values(found: dict[str, Value]) -> dict[str, Any]:
+def json_values(values: dict[str, Value]) -> dict[str, Any]:
     """Return values as JSON holds them."""
-    return {key: to_json(value) for key, value in found.items()}
+    return {key: to_json(value) for key, value in values.items()}
 
 
-def metric(stats: Stats, found: Goal | None, line: list[tuple[int, float]]) -> runs.Metric:
+def metric(stats: Stats, goal: Goal | None, line: list[tuple[int, float]]) -> runs.Metric:
     """Shape a metric's aggregates and its thin line."""
-    best = stats.best(found.higher) if found else None
+    best = stats.best(goal.higher) if goal else None
     return runs.Metric.model_construct(
         count=stats.count,
         nan_count=stats.nan_count,
@@ -84,17 +84,17 @@ def metric(stats: Stats, found: Goal | None, line: list[tuple[int, float]]) -> r
     )
 
 
-def link(found: Link) -> runs.Link:
+def link(link_found: Link) -> runs.Link:
     """Shape an input or output."""
     return runs.Link(
-        reference=f"{found.name}@{found.version}",
-        name=found.name,
-        version=found.version,
-        kind=found.kind,
-        digest=found.digest,
-        role=found.role,
-        step=found.step,
-        activity=found.activity,
+        reference=f"{link_found.name}@{link_found.version}",
+        name=link_found.name,
+        version=link_found.version,
+        kind=link_found.kind,
+        digest=link_found.digest,
+        role=link_found.role,
+        step=link_found.step,
+        activity=link_found.activity,
     )
 
 
@@ -114,9 +114,9 @@ def _run_fields(view: RunView) -> dict[str, Any]:
         "started_at": run.started_at,
         "ended_at": run.ended_at,
         "labels": doc.labels,
-        "problems": [runs.ProblemOfRun(text=found.text, at=found.at) for found in doc.problems],
-        "used": [link(found) for found in doc.used],
-        "generated": [link(found) for found in doc.generated],
+        "problems": [runs.ProblemOfRun(text=item.text, at=item.at) for item in doc.problems],
+        "used": [link(item) for item in doc.used],
+        "generated": [link(item) for item in doc.generated],
         "progress": progress(doc.progress),
         "imported_from": run.imported_from,
         "commit": doc.fields().get("commit"),
@@ -145,11 +145,11 @@ def _row_fields(view: RunView, wanted: Sequence[str] = ()) -> dict[str, Any]:
     }
 
 
-def _first(found: dict[str, Value], leading: Sequence[str]) -> dict[str, Value]:
-    if len(found) <= KEYS_IN_A_ROW:
-        return found
-    kept = dict.fromkeys([*(key for key in leading if key in found), *found])
-    return {key: found[key] for key in list(kept)[:KEYS_IN_A_ROW]}
+def _first(values: dict[str, Value], leading: Sequence[str]) -> dict[str, Value]:
+    if len(values) <= KEYS_IN_A_ROW:
+        return values
+    ordered = dict.fromkeys([*(key for key in leading if key in values), *values])
+    return {key: values[key] for key in list(ordered)[:KEYS_IN_A_ROW]}
 
 
 def run_detail(view: RunView) -> runs.RunDetail:
@@ -168,14 +168,14 @@ def run_detail(view: RunView) -> runs.RunDetail:
         children=[_child(child) for child in view.children],
         versions=list(view.versions),
         metric_names=list(view.metrics),
-        notes=[note(found) for found in view.notes],
+        notes=[note(item) for item in view.notes],
         resumed_at=view.run.resumed_at,
         last_sign_at=view.run.last_sign_at,
         lease_s=view.run.lease_s,
         binned_at=view.run.binned_at,
         binned_by=view.binned_by,
         purged_at=view.run.purged_at,
-        activities=[activity(found) for found in view.doc.activities],
+        activities=[activity(item) for item in view.doc.activities],
         code=wire.Repository.model_validate(view.doc.code) if view.doc.code else None,
         job=view.doc.job,
         output_lines=view.output_lines,
@@ -197,14 +197,14 @@ def _child(view: RunView) -> runs.ChildRun:
     )
 
 
-def note(found: Note) -> runs.Note:
+def note(note_found: Note) -> runs.Note:
     """Shape a note."""
     return runs.Note(
-        id=id_text(found.uid),
-        author=found.author,
-        text=found.text,
-        written_at=found.written_at,
-        imported_from=found.imported_from,
+        id=id_text(note_found.uid),
+        author=note_found.author,
+        text=note_found.text,
+        written_at=note_found.written_at,
+        imported_from=note_found.imported_from,
     )
 
 
@@ -264,33 +264,39 @@ def artifact_version(row: VersionRow) -> artifacts.ArtifactVersion:
     return artifacts.ArtifactVersion.model_validate(row)
 
 
-def surroundings(found: Surroundings) -> wire.Surroundings:
+def surroundings(around: Surroundings) -> wire.Surroundings:
     """Shape what surrounded a run."""
     return wire.Surroundings.model_validate(
         {
-            **vars(found),
-            "about": json_values(found.about),
-            "code": found.code and wire.Repository.model_validate(found.code),
-            "against_code": found.against_code and wire.Repository.model_validate(found.against_code),
+            **vars(around),
+            "about": json_values(around.about),
+            "code": around.code and wire.Repository.model_validate(around.code),
+            "against_code": around.against_code and wire.Repository.model_validate(around.against_code),
         }
     )
 
 
-def activity(found: Activity) -> wire.Activity:
+def activity(activity_found: Activity) -> wire.Activity:
     """Shape an activity."""
     return wire.Activity(
-        id=found.uid, name=found.name, started_at=found.started_at, ended_at=found.ended_at, failed=found.failed
+        id=activity_found.uid,
+        name=activity_found.name,
+        started_at=activity_found.started_at,
+        ended_at=activity_found.ended_at,
+        failed=activity_found.failed,
     )
 
 
-def progress(found: Progress | None) -> wire.Progress | None:
+def progress(progress_found: Progress | None) -> wire.Progress | None:
     """Shape how far a run is, with its expected end."""
-    if found is None:
+    if progress_found is None:
         return None
-    end = expected_end(found.done, found.total, found.since, found.at)
-    return wire.Progress(**vars(found), expected_end=from_micros(end) if end is not None and end < 2**55 else None)
+    end = expected_end(progress_found.done, progress_found.total, progress_found.since, progress_found.at)
+    return wire.Progress(
+        **vars(progress_found), expected_end=from_micros(end) if end is not None and end < 2**55 else None
+    )
 
 
-def read_values(found: dict[str, Any]) -> dict[str, Value]:
+def read_values(plain: dict[str, Any]) -> dict[str, Value]:
     """Read typed values of a request; raises InvalidInput that names the key."""
-    return {values.check_key(key): values.from_json(value, key) for key, value in found.items()}
+    return {values.check_key(key): values.from_json(value, key) for key, value in plain.items()}

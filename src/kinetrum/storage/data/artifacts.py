@@ -125,12 +125,10 @@ def claim_name(project_id: int, name: str, thing: str) -> bool:
 def artifact_named(project_id: int, name: str, lock: bool = False) -> ArtifactRow | None:
     """Return the artifact of that name, locked until the transaction ends if asked."""
     chosen = Artifact.select().where((Artifact.project_id == project_id) & (Artifact.name == name))
-    found = (chosen.for_update() if lock else chosen).first()
-    if found is None:
+    row = (chosen.for_update() if lock else chosen).first()
+    if row is None:
         return None
-    return ArtifactRow(
-        found.artifact_id, found.project_id, found.name, found.kind, found.description, json.loads(found.labels)
-    )
+    return ArtifactRow(row.artifact_id, row.project_id, row.name, row.kind, row.description, json.loads(row.labels))
 
 
 def describe_artifact(artifact_id: int, description: str, labels: dict[str, str]) -> None:

@@ -26,7 +26,7 @@ def blobs_in_project(project_id: int, digests: Iterable[str], hold: bool = False
 
     With `hold` nobody can let go of them before the transaction ends.
     """
-    found: set[str] = set()
+    digests_found: set[str] = set()
     for part in _parts(digests):
         rows = (
             BlobInProject.select(BlobInProject.sha256)
@@ -37,8 +37,10 @@ def blobs_in_project(project_id: int, digests: Iterable[str], hold: bool = False
                 BlobInProject.sha256.in_(part),
             )
         )
-        found |= {row.sha256.hex() for row in (lock_rows(rows, "LOCK IN SHARE MODE") if hold else named_rows(rows))}
-    return found
+        digests_found |= {
+            row.sha256.hex() for row in (lock_rows(rows, "LOCK IN SHARE MODE") if hold else named_rows(rows))
+        }
+    return digests_found
 
 
 def note_blobs(project_id: int, sizes: dict[str, int]) -> None:
@@ -63,11 +65,11 @@ def mark_damaged(sha256: str, damaged: bool = True) -> None:
 
 def known_among(digests: Iterable[str]) -> set[str]:
     """Return those of the digests whose bytes any project holds."""
-    found: set[str] = set()
+    digests_found: set[str] = set()
     for part in _parts(digests):
         rows = BlobFile.select(BlobFile.sha256).where(BlobFile.sha256.in_(part))
-        found |= {row.sha256.hex() for row in named_rows(rows)}
-    return found
+        digests_found |= {row.sha256.hex() for row in named_rows(rows)}
+    return digests_found
 
 
 def known_blobs(after: str, limit: int) -> list[tuple[str, int, bool]]:

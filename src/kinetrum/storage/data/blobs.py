@@ -96,17 +96,17 @@ class BlobStore:
 
         Raises NotFound where it is missing and Damaged, before the last piece, where its bytes changed.
         """
-        digest, held = hashlib.sha256(), b""
+        digest, piece_before = hashlib.sha256(), b""
         with self._open(sha256) as file:
             while piece := file.read(PIECE):
                 digest.update(piece)
-                if held:
-                    yield held
-                held = piece
+                if piece_before:
+                    yield piece_before
+                piece_before = piece
         if digest.hexdigest() != sha256:
             raise Damaged(f"The stored bytes of sha256:{sha256[:12]}… changed on disk; they are not served.")
-        if held:
-            yield held
+        if piece_before:
+            yield piece_before
 
     def part(self, sha256: str, first: int, last: int) -> Iterator[bytes]:
         """Yield the bytes from `first` to `last`, both counted; the whole blob is verified before the first.

@@ -112,20 +112,20 @@ def room_of_experiments(project_id: int) -> list[Taken]:
 
 
 def _taken(holders: ModelSelect[Any], project_id: int, counts: ModelSelect[Any]) -> list[Taken]:
-    held, again = holders.alias("held"), holders.alias("again")
+    holder, again = holders.alias("held"), holders.alias("again")
     of_file = (
         Select([again], [again.c.sha256, fn.COUNT(SQL("*")).alias("holders")]).group_by(again.c.sha256).alias("of_file")
     )
     rows = (
         BlobFile.select(
-            held.c.holder,
+            holder.c.holder,
             fn.COUNT(SQL("*")).alias("files"),
             fn.SUM(BlobFile.size_bytes).alias("size"),
             fn.SUM(fn.IF(of_file.c.holders == 1, BlobFile.size_bytes, 0)).alias("alone"),
         )
-        .join(held, on=held.c.sha256 == BlobFile.sha256)
+        .join(holder, on=holder.c.sha256 == BlobFile.sha256)
         .join(of_file, on=of_file.c.sha256 == BlobFile.sha256, src=BlobFile)
-        .group_by(held.c.holder)
+        .group_by(holder.c.holder)
     )
     sizes = {row.holder: (int(row.files), int(row.size), int(row.alone)) for row in named_rows(rows)}
     in_bin = (
@@ -258,7 +258,7 @@ def generated_by_these_alone(run_ids: Sequence[int]) -> list[int]:
     noted = NoteRow.select(NoteRow.subject_id.alias("version_id")).where(
         NoteRow.subject_kind == "artifact@", NoteRow.subject_id.in_(generated)
     )
-    missed = {row.version_id for found in (elsewhere, noted) for row in named_rows(found)}
+    missed = {row.version_id for rows_found in (elsewhere, noted) for row in named_rows(rows_found)}
     left = [version_id for version_id in generated if version_id not in missed]
     plain = ArtifactVersion.select(ArtifactVersion.version_id).where(
         ArtifactVersion.version_id.in_(left or [0]),

@@ -153,5 +153,5 @@ def generated_under(run_id: int, name: str) -> list[Generated]:
             & ArtifactVersion.binned_at.is_null()
         )
     )
-    found = [Generated(row.version_id, row.number, row.step) for row in named_rows(rows)]
-    return sorted(found, key=lambda one: (-1 if one.step is None else one.step, one.number))
+    generated = [Generated(row.version_id, row.number, row.step) for row in named_rows(rows)]
+    return sorted(generated, key=lambda one: (-1 if one.step is None else one.step, one.number))

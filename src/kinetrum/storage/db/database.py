@@ -267,8 +267,8 @@ class Prepared:
 
     def _execute(self, arguments: tuple[Any, ...]) -> Any:
         sql, values = self._words
-        given = [arguments[value.at] if isinstance(value, _Place) else value for value in values]
-        return database.execute_sql(sql, given)
+        bound_values = [arguments[value.at] if isinstance(value, _Place) else value for value in values]
+        return database.execute_sql(sql, bound_values)
 
     def rows(self, *arguments: Any) -> list[Any]:
         """Return what the query selects, each row with its columns by name."""

@@ -32,13 +32,13 @@ FILLS: dict[tuple[int, int], Callable[[], Iterator[int]]] = {
 
 def statements() -> list[tuple[int, int, str]]:
     """Return (migration, statement, SQL) of everything this version knows, in order."""
-    found = []
+    parts_found = []
     folder = resources.files("kinetrum.storage.db.migrations")
     for file in sorted(folder.iterdir(), key=lambda file: file.name):
         if file.name.endswith(".sql"):
             parts = file.read_text(encoding="utf-8").split(";\n")
-            found += [(int(file.name[:4]), at, sql.strip()) for at, sql in enumerate(parts, 1) if sql.strip()]
-    return found
+            parts_found += [(int(file.name[:4]), at, sql.strip()) for at, sql in enumerate(parts, 1) if sql.strip()]
+    return parts_found
 
 
 def check_released() -> None:

@@ -89,14 +89,14 @@ def stamp() -> int:
     newest = {
         row.event_id if row.kind == "journal" else (row.project_id, row.kind, row.subject): row.event_id for row in rows
     }
-    kept = set(newest.values())
-    repeated = [row.event_id for row in rows if row.event_id not in kept]
+    newest_numbers = set(newest.values())
+    repeated = [row.event_id for row in rows if row.event_id not in newest_numbers]
     if repeated:
         EventRow.delete().where(EventRow.event_id.in_(repeated)).execute()
-    for number, event_id in enumerate(sorted(kept), last + 1):
+    for number, event_id in enumerate(sorted(newest_numbers), last + 1):
         EventRow.update(stamp=number).where(EventRow.event_id == event_id).execute()
-    EventOrder.update(last_stamp=last + len(kept)).where(EventOrder.name == "all").execute()
-    return len(kept)
+    EventOrder.update(last_stamp=last + len(newest_numbers)).where(EventOrder.name == "all").execute()
+    return len(newest_numbers)
 
 
 def last_stamp() -> int:

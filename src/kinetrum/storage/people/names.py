@@ -11,8 +11,8 @@ EXPERIMENT, MODEL = "experiment", "model"
 
 def find_earlier(project_id: int, kind: str, name: str) -> int | None:
     """Return the id of the experiment or model that had a name before, None where none had."""
-    found = EarlierName.get_or_none(_named(project_id, kind, name))
-    return int(found.row_id) if found else None
+    row = EarlierName.get_or_none(_named(project_id, kind, name))
+    return int(row.row_id) if row else None
 
 
 def _named(project_id: int, kind: str, name: str) -> object:
@@ -31,10 +31,10 @@ def earlier_names(kind: str, row_id: int) -> list[str]:
 
 def earlier_in(project_id: int, kind: str) -> dict[int, list[str]]:
     """Return the earlier names of all experiments or models of a project, by their ids."""
-    found: dict[int, list[str]] = {}
+    names: dict[int, list[str]] = {}
     for row in EarlierName.select().where((EarlierName.project_id == project_id) & (EarlierName.kind == kind)):
-        found.setdefault(row.row_id, []).append(row.name)
-    return found
+        names.setdefault(row.row_id, []).append(row.name)
+    return names
 
 
 def every_name(kind: str, row_id: int, name: str) -> list[str]:

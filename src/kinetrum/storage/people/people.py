@@ -27,19 +27,19 @@ class PersonRow:
     is_admin: bool
 
 
-def _row(found: Person) -> PersonRow:
-    return PersonRow(found.person_id, found.name, found.full_name, found.password_hash, bool(found.is_admin))
+def _row(person: Person) -> PersonRow:
+    return PersonRow(person.person_id, person.name, person.full_name, person.password_hash, bool(person.is_admin))
 
 
 def person_named(name: str) -> PersonRow | None:
     """Return the person with that sign-in name."""
-    found = Person.get_or_none(Person.name == name)
-    return _row(found) if found else None
+    person = Person.get_or_none(Person.name == name)
+    return _row(person) if person else None
 
 
 def people() -> list[PersonRow]:
     """Return everybody, by name."""
-    return [_row(found) for found in Person.select().order_by(Person.name)]
+    return [_row(person) for person in Person.select().order_by(Person.name)]
 
 
 def full_names() -> dict[int, str]:
@@ -87,13 +87,13 @@ def revoke_tokens(person_id: int, name: str) -> int:
 
 def person_of_token(secret: str) -> PersonRow | None:
     """Return whom a token speaks for."""
-    found = (
+    person = (
         Person.select()
         .join(Token, on=(Token.person_id == Person.person_id))
         .where((Token.secret_sha256 == _digest(secret)) & Token.revoked_at.is_null())
         .first()
     )
-    return _row(found) if found else None
+    return _row(person) if person else None
 
 
 def add_session(person_id: int) -> tuple[str, str]:
@@ -121,8 +121,8 @@ def end_session(secret: str) -> None:
 
 def role_in(project_id: int, person_id: int) -> Role | None:
     """Return the person's role in a project."""
-    found = Member.get_or_none((Member.project_id == project_id) & (Member.person_id == person_id))
-    return Role(found.role) if found else None
+    member = Member.get_or_none((Member.project_id == project_id) & (Member.person_id == person_id))
+    return Role(member.role) if member else None
 
 
 def set_role(project_id: int, person_id: int, role: Role | None) -> None:

@@ -58,14 +58,18 @@ class ExperimentSummary:
 
 def project_named(name: str) -> ProjectRow | None:
     """Return the project of that name."""
-    found = Project.get_or_none(Project.name == name)
-    return ProjectRow(found.project_id, found.name, found.description, json.loads(found.labels)) if found else None
+    project = Project.get_or_none(Project.name == name)
+    return (
+        ProjectRow(project.project_id, project.name, project.description, json.loads(project.labels))
+        if project
+        else None
+    )
 
 
 def project_by_id(project_id: int) -> ProjectRow:
     """Return a project that is known to exist."""
-    found = Project.get(Project.project_id == project_id)
-    return ProjectRow(found.project_id, found.name, found.description, json.loads(found.labels))
+    project = Project.get(Project.project_id == project_id)
+    return ProjectRow(project.project_id, project.name, project.description, json.loads(project.labels))
 
 
 def add_project(name: str, description: str, person_id: int) -> int:
@@ -109,11 +113,11 @@ def _in_sight() -> Expression:
 
 def experiment_named(project_id: int, name: str) -> ExperimentRow | None:
     """Return the experiment of that name in a project, or else the one that had it before."""
-    found = Experiment.get_or_none((Experiment.project_id == project_id) & (Experiment.name == name))
-    if found is None:
+    experiment = Experiment.get_or_none((Experiment.project_id == project_id) & (Experiment.name == name))
+    if experiment is None:
         before = names.find_earlier(project_id, names.EXPERIMENT, name)
         return experiment_by_id(before) if before is not None else None
-    return _experiment(found)
+    return _experiment(experiment)
 
 
 def experiment_by_id(experiment_id: int) -> ExperimentRow:
@@ -121,15 +125,15 @@ def experiment_by_id(experiment_id: int) -> ExperimentRow:
     return _experiment(Experiment.get_by_id(experiment_id))
 
 
-def _experiment(found: Experiment) -> ExperimentRow:
+def _experiment(experiment: Experiment) -> ExperimentRow:
     return ExperimentRow(
-        found.experiment_id,
-        found.project_id,
-        found.name,
-        found.description,
-        json.loads(found.labels),
-        tuple(json.loads(found.seeds)),
-        bool(found.generates_names),
+        experiment.experiment_id,
+        experiment.project_id,
+        experiment.name,
+        experiment.description,
+        json.loads(experiment.labels),
+        tuple(json.loads(experiment.seeds)),
+        bool(experiment.generates_names),
     )
 
 

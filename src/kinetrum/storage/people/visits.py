@@ -115,10 +115,10 @@ def waiting_versions(project_ids: list[int], person_id: int, limit: int) -> list
     """Return versions that wait for this person's review, the earliest first."""
     if not project_ids:
         return []
-    given = Verdict.select(SQL("1")).where(
+    verdicts = Verdict.select(SQL("1")).where(
         Verdict.model_id == ModelVersion.model_id, Verdict.number == ModelVersion.number
     )
-    approvals = given.columns(fn.COUNT(SQL("*"))).where(Verdict.approves)
+    approvals = verdicts.columns(fn.COUNT(SQL("*"))).where(Verdict.approves)
     trained_by = (
         RunRow.select(fn.CONCAT(Experiment.name, "/", RunRow.number))
         .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
@@ -142,7 +142,7 @@ def waiting_versions(project_ids: list[int], person_id: int, limit: int) -> list
             RegisteredModel.binned_at.is_null(),
             ModelVersion.retired == False,  # noqa: E712
             ~(RegisteredModel.second_pair & (ModelVersion.created_by == person_id)),
-            ~fn.EXISTS(given.where((Verdict.approves == False) | (Verdict.person_id == person_id))),  # noqa: E712
+            ~fn.EXISTS(verdicts.where((Verdict.approves == False) | (Verdict.person_id == person_id))),  # noqa: E712
             approvals < RegisteredModel.approvals_needed,
         )
         .order_by(ModelVersion.created_at)

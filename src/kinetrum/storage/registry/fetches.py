@@ -22,14 +22,14 @@ class Fetch:
     last_at: Moment
 
 
-def count_fetch(model_id: int, number: int, person_id: int, asked: str) -> None:
+def count_fetch(model_id: int, number: int, person_id: int, which: str) -> None:
     """Count one fetch."""
     moment = now()
     first = VersionFetch.insert(
         model_id=model_id,
         number=number,
         person_id=person_id,
-        asked=asked[:100],
+        asked=which[:100],
         fetches=1,
         first_at=moment,
         last_at=moment,

@@ -12,8 +12,8 @@ from kinetrum.storage.tables.registry import RowsJudgement
 def find_judgement(inputs: bytes) -> list[dict[str, Any]] | None:
     """Return the verdicts kept under a digest of their inputs; None where there are none."""
     row = RowsJudgement.get_or_none(RowsJudgement.inputs == inputs)
-    found: list[dict[str, Any]] | None = json.loads(row.verdicts) if row else None
-    return found
+    verdicts: list[dict[str, Any]] | None = json.loads(row.verdicts) if row else None
+    return verdicts
 
 
 def keep_judgement(inputs: bytes, verdicts: list[dict[str, Any]]) -> None:

@@ -88,9 +88,9 @@ def models_in(project_ids: Sequence[int]) -> list[Summary]:
     return records(rows, Summary, labels=json.loads)
 
 
-def complete(found: Sequence[Summary], reviews: bool = True) -> None:
+def complete(summaries: Sequence[Summary], reviews: bool = True) -> None:
     """Add ladders, how occupants and chosen lead versions stand, and how many versions stand where in review."""
-    by_id = {one.model_id: one for one in found}
+    by_id = {one.model_id: one for one in summaries}
     if by_id:
         _add_ladders(by_id)
         _add_standings(by_id)
@@ -161,16 +161,16 @@ def _counted_verdicts(model_ids: list[int]) -> ModelSelect[Verdict]:
     )
 
 
-def _of_version(given: ModelSelect[Verdict]) -> Expression:
-    return (given.c.model_id == ModelVersion.model_id) & (given.c.number == ModelVersion.number)
+def _of_version(verdicts: ModelSelect[Verdict]) -> Expression:
+    return (verdicts.c.model_id == ModelVersion.model_id) & (verdicts.c.number == ModelVersion.number)
 
 
 def _add_reviews(by_id: dict[int, Summary]) -> None:
     """Count versions by review, inside the database; the rule is that of `core.registry.review.review_of`."""
     ids = list(by_id)
-    given = _counted_verdicts(ids)
-    rejects, approves = fn.COALESCE(given.c.rejects, 0), fn.COALESCE(given.c.approves, 0)
-    enough = (rejects == 0) & (approves > 0) & (given.c.approves >= RegisteredModel.approvals_needed)
+    verdicts = _counted_verdicts(ids)
+    rejects, approves = fn.COALESCE(verdicts.c.rejects, 0), fn.COALESCE(verdicts.c.approves, 0)
+    enough = (rejects == 0) & (approves > 0) & (verdicts.c.approves >= RegisteredModel.approvals_needed)
     rows = (
         ModelVersion.select(
             ModelVersion.model_id,
@@ -180,7 +180,7 @@ def _add_reviews(by_id: dict[int, Summary]) -> None:
             fn.SUM(enough).alias("approved"),
         )
         .join(RegisteredModel, on=RegisteredModel.model_id == ModelVersion.model_id)
-        .join(given, JOIN.LEFT_OUTER, on=_of_version(given), src=ModelVersion)
+        .join(verdicts, JOIN.LEFT_OUTER, on=_of_version(verdicts), src=ModelVersion)
         .where(ModelVersion.model_id.in_(ids))
         .group_by(ModelVersion.model_id)
     )
@@ -198,17 +198,17 @@ def _add_standings(by_id: dict[int, Summary]) -> None:
     if not pairs:
         return
     damaged = _damaged(pairs)
-    given = _counted_verdicts(list(by_id))
+    verdicts = _counted_verdicts(list(by_id))
     rows = (
         ModelVersion.select(
             ModelVersion.model_id,
             ModelVersion.number,
             ModelVersion.retired,
-            fn.COALESCE(given.c.rejects, 0).alias("rejects"),
-            fn.COALESCE(given.c.approves, 0).alias("approves"),
-            fn.COALESCE(given.c.every, 0).alias("every"),
+            fn.COALESCE(verdicts.c.rejects, 0).alias("rejects"),
+            fn.COALESCE(verdicts.c.approves, 0).alias("approves"),
+            fn.COALESCE(verdicts.c.every, 0).alias("every"),
         )
-        .join(given, JOIN.LEFT_OUTER, on=_of_version(given))
+        .join(verdicts, JOIN.LEFT_OUTER, on=_of_version(verdicts))
         .where(_among(pairs))
     )
     for row in named_rows(rows):

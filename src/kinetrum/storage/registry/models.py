@@ -78,44 +78,44 @@ def model_named(project_id: int, name: str, lock: bool = False) -> ModelRow | No
 
     `lock` holds its row, and so all acts on it, until the transaction ends.
     """
-    found = _found((RegisteredModel.project_id == project_id) & (RegisteredModel.name == name), lock)
-    if found is None:
+    model = _found((RegisteredModel.project_id == project_id) & (RegisteredModel.name == name), lock)
+    if model is None:
         before = names.find_earlier(project_id, names.MODEL, name)
-        found = None if before is None else _found(RegisteredModel.model_id == before, lock)
-    return _model(found) if found else None
+        model = None if before is None else _found(RegisteredModel.model_id == before, lock)
+    return _model(model) if model else None
 
 
 def _found(where: Any, lock: bool) -> RegisteredModel | None:
     chosen = RegisteredModel.select().where(where)
-    found: RegisteredModel | None = (chosen.for_update() if lock else chosen).first()
-    return found
+    row: RegisteredModel | None = (chosen.for_update() if lock else chosen).first()
+    return row
 
 
-def _model(found: RegisteredModel) -> ModelRow:
+def _model(row: RegisteredModel) -> ModelRow:
     return ModelRow(
-        found.model_id,
-        found.project_id,
-        found.name,
-        found.purpose,
-        found.approvals_needed,
-        bool(found.second_pair),
-        found.last_number,
-        found.lead_number,
-        found.created_by,
-        found.created_at,
-        found.card,
-        found.card_revision,
-        json.loads(found.card_sections),
-        found.gates,
-        found.owner_id,
-        json.loads(found.labels),
-        found.image,
-        bool(found.renewed_approvals),
-        found.lead_approvals,
-        json.loads(found.evidence_rules),
-        found.imported_from,
-        found.binned_at,
-        found.binned_by,
+        row.model_id,
+        row.project_id,
+        row.name,
+        row.purpose,
+        row.approvals_needed,
+        bool(row.second_pair),
+        row.last_number,
+        row.lead_number,
+        row.created_by,
+        row.created_at,
+        row.card,
+        row.card_revision,
+        json.loads(row.card_sections),
+        row.gates,
+        row.owner_id,
+        json.loads(row.labels),
+        row.image,
+        bool(row.renewed_approvals),
+        row.lead_approvals,
+        json.loads(row.evidence_rules),
+        row.imported_from,
+        row.binned_at,
+        row.binned_by,
     )
 
 
@@ -198,30 +198,30 @@ def set_model_version(model_id: int, number: int, **fields: Any) -> None:
     ).execute()
 
 
-def _version(found: ModelVersion) -> ModelVersionRow:
+def _version(row: ModelVersion) -> ModelVersionRow:
     return ModelVersionRow(
-        found.model_id,
-        found.number,
-        found.uid,
-        found.version_id,
-        found.run_id,
-        found.origin,
-        found.comment,
-        bool(found.retired),
-        found.created_by,
-        found.created_at,
-        json.loads(found.labels),
-        json.loads(found.added_values),
-        json.loads(found.signature) if found.signature else None,
-        found.step,
-        found.imported_from,
+        row.model_id,
+        row.number,
+        row.uid,
+        row.version_id,
+        row.run_id,
+        row.origin,
+        row.comment,
+        bool(row.retired),
+        row.created_by,
+        row.created_at,
+        json.loads(row.labels),
+        json.loads(row.added_values),
+        json.loads(row.signature) if row.signature else None,
+        row.step,
+        row.imported_from,
     )
 
 
 def version_by_uid(uid: bytes) -> ModelVersionRow | None:
     """Return the version with that client-made id."""
-    found = ModelVersion.get_or_none(ModelVersion.uid == uid)
-    return _version(found) if found else None
+    version = ModelVersion.get_or_none(ModelVersion.uid == uid)
+    return _version(version) if version else None
 
 
 def versions_of_model(model_id: int) -> list[ModelVersionRow]:

@@ -40,11 +40,11 @@ class EventRow:
 
 def stages_of_versions(model_id: int) -> dict[int, list[str]]:
     """Return the stages on which versions of a model stand now, by version number."""
-    found: dict[int, list[str]] = {}
+    stages: dict[int, list[str]] = {}
     for stage, stack in stacks_of(model_id).items():
         if stack:
-            found.setdefault(stack[-1].number, []).append(stage)
-    return found
+            stages.setdefault(stack[-1].number, []).append(stage)
+    return stages
 
 
 def insert_ladder(model_id: int, ladder: tuple[Stage, ...]) -> None:
@@ -80,7 +80,7 @@ def ladder_of(model_id: int) -> tuple[Stage, ...]:
 
 def stacks_of(model_id: int) -> dict[str, Stack]:
     """Return the stack of every stage that was ever placed on and not emptied since."""
-    found: dict[str, list[Stay]] = {}
+    stacks: dict[str, list[Stay]] = {}
     rows = (
         StageStay.select(
             StageStay.stage, StageStay.number, StageStay.placed_at, StageStay.approvals_asked, Person.full_name
@@ -91,8 +91,8 @@ def stacks_of(model_id: int) -> dict[str, Stack]:
     )
     for row in named_rows(rows):
         stay = Stay(row.number, row.full_name, iso(row.placed_at) or "", row.approvals_asked)
-        found.setdefault(row.stage, []).append(stay)
-    return {stage: tuple(stays) for stage, stays in found.items()}
+        stacks.setdefault(row.stage, []).append(stay)
+    return {stage: tuple(stays) for stage, stays in stacks.items()}
 
 
 def push_stay(model_id: int, stage: str, depth: int, number: int, person_id: int, approvals_asked: int) -> None:

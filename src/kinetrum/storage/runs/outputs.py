@@ -85,48 +85,48 @@ def _unpack(raw: bytes) -> list[Line]:
 
 def _add_lines(run_id: int, lines: list[Line]) -> None:
     output = RunOutput.get_by_id(run_id)
-    head_end, kept = output.head_end, output.kept_bytes
+    head_end, kept_bytes = output.head_end, output.kept_bytes
     last = OutputBlock.select().where(OutputBlock.run_id == run_id).order_by(OutputBlock.first_line.desc()).first()
     first, added = output.next_line, sum(map(_size, lines))
     if last and last.size_bytes + added <= BLOCK_BYTES and last.first_line + last.line_count == first:
         # The last block is topped up: a line a second makes no block a second.
         first = last.first_line
-        lines, kept = _unpack(last.payload) + lines, kept - last.size_bytes
+        lines, kept_bytes = _unpack(last.payload) + lines, kept_bytes - last.size_bytes
     for block in _blocks(lines):
         size = sum(map(_size, block))
         OutputBlock.replace(
             run_id=run_id, first_line=first, line_count=len(block), size_bytes=size, payload=_pack(block)
         ).execute()
-        first, kept = first + len(block), kept + size
-        if head_end is None and kept >= HEAD_BYTES:
+        first, kept_bytes = first + len(block), kept_bytes + size
+        if head_end is None and kept_bytes >= HEAD_BYTES:
             head_end = first
-    kept -= _drop_middle(run_id, head_end, kept)
-    changes = RunOutput.update(next_line=first, head_end=head_end, kept_bytes=kept)
+    kept_bytes -= _drop_middle(run_id, head_end, kept_bytes)
+    changes = RunOutput.update(next_line=first, head_end=head_end, kept_bytes=kept_bytes)
     changes.where(RunOutput.run_id == run_id).execute()
 
 
 def _blocks(lines: list[Line]) -> list[list[Line]]:
-    found: list[list[Line]] = []
+    blocks: list[list[Line]] = []
     size = BLOCK_BYTES
     for line in lines:
         if size >= BLOCK_BYTES:
-            found.append([])
+            blocks.append([])
             size = 0
-        found[-1].append(line)
+        blocks[-1].append(line)
         size += _size(line)
-    return found
+    return blocks
 
 
-def _drop_middle(run_id: int, head_end: int | None, kept: int) -> int:
+def _drop_middle(run_id: int, head_end: int | None, kept_bytes: int) -> int:
     """Delete the oldest blocks behind the head until the tail fits; returns how many bytes that freed."""
     freed = 0
-    if head_end is None or kept <= HEAD_BYTES + TAIL_BYTES:
+    if head_end is None or kept_bytes <= HEAD_BYTES + TAIL_BYTES:
         return freed
     behind = OutputBlock.select(OutputBlock.first_line, OutputBlock.size_bytes).where(
         OutputBlock.run_id == run_id, OutputBlock.first_line >= head_end
     )
     for block in named_rows(behind.order_by(OutputBlock.first_line))[:-1]:
-        if kept - freed <= HEAD_BYTES + TAIL_BYTES:
+        if kept_bytes - freed <= HEAD_BYTES + TAIL_BYTES:
             break
         OutputBlock.delete().where(OutputBlock.run_id == run_id, OutputBlock.first_line == block.first_line).execute()
         freed += block.size_bytes

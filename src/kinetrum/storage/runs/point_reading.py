@@ -79,21 +79,23 @@ def read_at(run_id: int, steps: Sequence[int]) -> dict[int, dict[str, tuple[int,
     chunks = PointChunk.select(PointChunk.chunk_id, PointChunk.data).where(PointChunk.chunk_id.in_(wanted))
     stored = {row.chunk_id: decode_chunk(row.data) for row in named_rows(chunks)} if wanted else {}
     return {
-        step: _latest_up_to(step, {names[series_id]: stored[chunk] for series_id, chunk in held.items()}, waiting)
-        for step, held in needed.items()
+        step: _latest_up_to(
+            step, {names[series_id]: stored[chunk] for series_id, chunk in keys_at_step.items()}, waiting
+        )
+        for step, keys_at_step in needed.items()
     }
 
 
 def _latest_up_to(
     step: int, stored: dict[str, Points], waiting: dict[str, list[Points]]
 ) -> dict[str, tuple[int, float]]:
-    found = {}
+    points_by_step = {}
     for name in dict.fromkeys([*stored, *waiting]):
         points = shown(merge([*([stored[name]] if name in stored else []), *waiting.get(name, [])]))
         points = points.cut(points.steps <= step)
         if len(points):
-            found[name] = (int(points.steps[-1]), float(points.values[-1]))
-    return found
+            points_by_step[name] = (int(points.steps[-1]), float(points.values[-1]))
+    return points_by_step
 
 
 def read_stretch(run_id: int, key: str, after: int, chunks: int = 32) -> tuple[Points, int | None]:
@@ -111,12 +113,12 @@ def read_stretch(run_id: int, key: str, after: int, chunks: int = 32) -> tuple[P
             .order_by(PointChunk.first_step)
             .limit(chunks + 1)
         )
-    found = merge([*[decode_chunk(row.data) for row in rows[:chunks]], *waiting])
-    found = found.cut(found.steps > after)
+    points = merge([*[decode_chunk(row.data) for row in rows[:chunks]], *waiting])
+    points = points.cut(points.steps > after)
     if len(rows) <= chunks:
-        return found, None
+        return points, None
     end = int(rows[chunks].first_step) - 1
-    return found.cut(found.steps <= end), end
+    return points.cut(points.steps <= end), end
 
 
 def read_curve(run_id: int, key: str, width: int, first: int | None, last: int | None) -> Points:

@@ -137,12 +137,12 @@ def _tail_of(run_id: int) -> ModelSelect[PointTail]:
 
 
 def _by_key(groups: list[Group]) -> dict[str, list[Points]]:
-    found: dict[str, list[Points]] = defaultdict(list)
+    by_key: dict[str, list[Points]] = defaultdict(list)
     for group in groups:
         for key, points in group.series():
             if len(points):
-                found[key].append(points)
-    return found
+                by_key[key].append(points)
+    return by_key
 
 
 def _intern_series(run_id: int, keys: list[str]) -> dict[str, int]:
@@ -235,5 +235,5 @@ def _thin_line(parts: list[Stats], pieces: list[Points]) -> list[tuple[int, floa
 
 def tail_points(run_id: int, keys: set[str] | None) -> dict[str, list[Points]]:
     """Return the points of a run that wait to be put into chunks, by metric; of those named, or of all."""
-    found = _by_key([group for row in named_rows(_tail_of(run_id)) for group in decode_batch(row.payload)])
-    return {key: points for key, points in found.items() if keys is None or key in keys}
+    points_by_key = _by_key([group for row in named_rows(_tail_of(run_id)) for group in decode_batch(row.payload)])
+    return {key: points for key, points in points_by_key.items() if keys is None or key in keys}

@@ -59,7 +59,7 @@ def references_of(uids: list[bytes]) -> dict[bytes, str]:
 def parents_and_children(run_ids: set[int], of_children: bool) -> list[tuple[int, int]]:
     """Return (parent, child) pairs of which some runs are the children, or with `of_children` false the parents."""
     parent, child = RunRow.alias(), RunRow.alias()
-    ordered, found = sorted(run_ids), list[tuple[int, int]]()
+    ordered, pairs = sorted(run_ids), list[tuple[int, int]]()
     for start in range(0, len(ordered), 1000):
         known = child if of_children else parent
         rows = (
@@ -67,5 +67,5 @@ def parents_and_children(run_ids: set[int], of_children: bool) -> list[tuple[int
             .join(child, on=(child.parent_uid == parent.uid))
             .where(known.run_id.in_(ordered[start : start + 1000]))
         )
-        found += [(row.above, row.below) for row in named_rows(rows)]
-    return found
+        pairs += [(row.above, row.below) for row in named_rows(rows)]
+    return pairs

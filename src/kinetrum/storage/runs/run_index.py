@@ -97,23 +97,23 @@ def key_ids(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple[str
     """Return the ids of (scope, aggregate, name) that exist."""
     if not keys:
         return {}
-    found: dict[tuple[str, str, str], int] = {}
+    ids: dict[tuple[str, str, str], int] = {}
     names = sorted({name for _, _, name in keys})
     for start in range(0, len(names), 500):
         part = names[start : start + 500]
-        found.update(statements.ids_of_names(project_id, part))
-    return {key: found[key] for key in keys if key in found}
+        ids.update(statements.ids_of_names(project_id, part))
+    return {key: ids[key] for key in keys if key in ids}
 
 
 def intern_keys(project_id: int, keys: list[tuple[str, str, str]]) -> dict[tuple[str, str, str], int]:
     """Return ids for all keys, making those that are missing (selected first: inserts would take gap locks)."""
-    found = key_ids(project_id, keys)
-    missing = sorted(set(keys) - set(found))
+    ids = key_ids(project_id, keys)
+    missing = sorted(set(keys) - set(ids))
     if missing:
         fields: list[Field[Any]] = [KeyName.project_id, KeyName.scope, KeyName.aggregate, KeyName.name]
         insert_rows(KeyName, fields, [(project_id, *key) for key in missing], ignore=True)
-        found.update(key_ids(project_id, missing))
-    return found
+        ids.update(key_ids(project_id, missing))
+    return ids
 
 
 def keys_of_experiments(experiment_ids: list[int]) -> list[tuple[Literal["param", "value", "label"], str]]:

@@ -56,8 +56,8 @@ class Driving:
             return self._union(plan)
         if plan is None or isinstance(plan, settled.Negation):
             return None
-        found = self._counted(self._selects(plan))
-        return replace(found, answers=plan) if found is not None and self._exact(plan) else found
+        driver = self._counted(self._selects(plan))
+        return replace(driver, answers=plan) if driver is not None and self._exact(plan) else driver
 
     def _exact(self, test: settled.Settled) -> bool:
         """Tell whether what the index selects is what the test holds for, no less and no more."""
@@ -76,9 +76,9 @@ class Driving:
     def _smallest(self, parts: tuple[Plan, ...]) -> Driver | None:
         best: Driver | None = None
         for part in parts:
-            found = self.driver(part)
-            if found is not None and (best is None or found.size < best.size):
-                best = found
+            driver = self.driver(part)
+            if driver is not None and (best is None or driver.size < best.size):
+                best = driver
             if best is not None and best.size < _FEW:
                 break
         return best
@@ -88,23 +88,23 @@ class Driving:
         values: tuple[Any, ...] = ()
         size, exact = 0, True
         for part in plan.parts:
-            found = self.driver(part)
-            if found is None or size + found.size > self.limit:
+            driver = self.driver(part)
+            if driver is None or size + driver.size > self.limit:
                 return None
-            selects, values, size = selects + found.selects, values + found.values, size + found.size
-            exact = exact and found.answers is part
+            selects, values, size = selects + driver.selects, values + driver.values, size + driver.size
+            exact = exact and driver.answers is part
         return Driver(selects, values, size, plan if exact else None)
 
-    def _counted(self, found: list[tuple[str, tuple[Any, ...]]]) -> Driver | None:
-        if not found:
+    def _counted(self, selects: list[tuple[str, tuple[Any, ...]]]) -> Driver | None:
+        if not selects:
             return None
         size = 0
-        for sql, values in found:
+        for sql, values in selects:
             ((count,),) = query(f"SELECT COUNT(*) FROM ({sql} LIMIT {self.limit + 1}) counted", *values)
             size += int(count)
             if size > self.limit:
                 return None
-        return Driver(tuple(sql for sql, _ in found), tuple(v for _, values in found for v in values), size)
+        return Driver(tuple(sql for sql, _ in selects), tuple(v for _, values in selects for v in values), size)
 
     def _selects(self, test: settled.Settled) -> list[tuple[str, tuple[Any, ...]]]:
         if isinstance(test, settled.UsedContent):
@@ -138,8 +138,8 @@ class Driving:
         return [(sql, (*self.searched.ids, *values))]
 
     def _of_key(self, test: settled.Settled, key: Key) -> list[tuple[str, tuple[Any, ...]]]:
-        found = self.catalogue.index_places(key)
-        if not found or getattr(test, "negated", False):
+        index_place = self.catalogue.index_places(key)
+        if not index_place or getattr(test, "negated", False):
             return []
         tests = _index_tests(test)
         return [
@@ -148,7 +148,7 @@ class Driving:
                 f" AND {more}",
                 (place.key_id, *self.searched.ids, *values),
             )
-            for place in found
+            for place in index_place
             for table, more, values in tests
         ]
 
@@ -182,7 +182,11 @@ def _index_tests(test: settled.Settled) -> list[tuple[str, str, tuple[Any, ...]]
         numbers = tuple(number for number, text in forms if text is None)
         texts = tuple(text for _, text in forms if text is not None)
         columns = (("value_num", "v.num", numbers), ("value_text", "v.text", texts))
-        return [(table, f"{column} IN {places(list(held))}", held) for table, column, held in columns if held]
+        return [
+            (table, f"{column} IN {places(list(accepted))}", accepted)
+            for table, column, accepted in columns
+            if accepted
+        ]
     if isinstance(test, Ordered):
         # Beyond 2^53 several numbers round to one: with its equal nothing is left out.
         operator = test.operator if abs(test.number) < _EXACT else f"{test.operator[0]}="

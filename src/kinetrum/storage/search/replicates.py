@@ -43,11 +43,11 @@ def _is_finished() -> Expression:
 
 def pooled_deviations(project_id: int, experiment_id: int, keys: list[str]) -> dict[str, float]:
     """Return by key the standard deviation that groups of replicates of an experiment share; nothing for large ones."""
-    found = key_ids(project_id, [("field", "", "replicates"), *(("value", "shown", key) for key in keys)])
-    mark = found.pop(("field", "", "replicates"), None)
+    ids = key_ids(project_id, [("field", "", "replicates"), *(("value", "shown", key) for key in keys)])
+    mark = ids.pop(("field", "", "replicates"), None)
     # Counted no further than to the limit.
     runs = RunRow.select(RunRow.run_id).where(RunRow.experiment_id == experiment_id).limit(_RUNS_LIMIT + 1).count()
-    if mark is None or not found or runs > _RUNS_LIMIT:
+    if mark is None or not ids or runs > _RUNS_LIMIT:
         return {}
     runs_in_group = fn.COUNT(SQL("*"))
     groups = (
@@ -63,7 +63,7 @@ def pooled_deviations(project_id: int, experiment_id: int, keys: list[str]) -> d
         .where(
             TextValue.key_id == mark,
             TextValue.experiment_id == experiment_id,
-            NumberValue.key_id.in_(list(found.values())),
+            NumberValue.key_id.in_(list(ids.values())),
         )
         .group_by(TextValue.text, NumberValue.key_id)
         .having(runs_in_group > 1)
@@ -72,5 +72,5 @@ def pooled_deviations(project_id: int, experiment_id: int, keys: list[str]) -> d
     freedom = groups.c.runs - 1
     deviation = fn.SQRT(fn.SUM(freedom * groups.c.variance) / fn.SUM(freedom))
     rows = Select([groups], [groups.c.key_id, deviation]).group_by(groups.c.key_id).bind(database)
-    names = {key_id: name for (_, _, name), key_id in found.items()}
+    names = {key_id: name for (_, _, name), key_id in ids.items()}
     return {names[key_id]: float(pooled) for key_id, pooled in rows.tuples() if pooled is not None}

@@ -106,15 +106,15 @@ class RunCatalogue:
         if key.aggregate not in _INDEXED:
             return []
         wanted = (key.scope, key.aggregate if key.scope == "value" else "", key.name)
-        found = key_ids(self.searched.project_id, [wanted]).get(wanted)
-        return [] if found is None else [IndexPlace(found)]
+        index_place = key_ids(self.searched.project_id, [wanted]).get(wanted)
+        return [] if index_place is None else [IndexPlace(index_place)]
 
     def plain_places(self, keys: Sequence[Key]) -> dict[Key, int]:
         """Return where the index holds what stands for keys, of many at once."""
         wanted: dict[tuple[str, str, str], Key] = {
             (key.scope, "shown" if key.scope == "value" else "", key.name): key for key in keys
         }
-        return {wanted[found]: key_id for found, key_id in key_ids(self.searched.project_id, list(wanted)).items()}
+        return {wanted[place]: key_id for place, key_id in key_ids(self.searched.project_id, list(wanted)).items()}
 
     def _best_places(self, name: str) -> list[IndexPlace]:
         """The best is the highest or lowest by each experiment's goal, without one the last."""
@@ -138,8 +138,8 @@ class RunCatalogue:
 
     def is_metric(self, name: str) -> bool:
         """Tell whether a run has a metric of that name."""
-        found = self.index_places(Key("value", name, "last"))
-        return bool(found) and self._listed(found[0].key_id)
+        index_place = self.index_places(Key("value", name, "last"))
+        return bool(index_place) and self._listed(index_place[0].key_id)
 
     def has_plot(self, name: str) -> bool:
         """Tell whether a run keeps a plot of that name or kind."""

@@ -62,18 +62,18 @@ class Held:
 
 def held_by_keys(searched: Searched, key_ids: Sequence[int]) -> dict[int, Held]:
     """Return what keys hold, off the ends of the index, whatever the number of runs; the bin is not left out."""
-    found: dict[int, Held] = {}
+    held_of_key: dict[int, Held] = {}
     for key_id, low, high in _ends("value_num", "num", searched, key_ids):
-        before = found.get(key_id)
+        before = held_of_key.get(key_id)
         known = before.range if before and before.range else Range(low, high)
-        found[key_id] = Held(Kinds.NUMBER, Range(min(low, known.low), max(high, known.high)))
+        held_of_key[key_id] = Held(Kinds.NUMBER, Range(min(low, known.low), max(high, known.high)))
     for key_id, low, high in _ends("value_text", "text", searched, key_ids):
-        before = found.get(key_id, Held(Kinds(0), None))
+        before = held_of_key.get(key_id, Held(Kinds(0), None))
         kinds = Kinds.SPECIAL if "\x01" <= low < "\x02" else Kinds(0)
         if low < "\x01" or "\x02" <= low < "\x03" or high >= "\x04" or "\x02" <= high < "\x03":
             kinds |= Kinds.TEXT
-        found[key_id] = Held(before.kinds | kinds, before.range)
-    return found
+        held_of_key[key_id] = Held(before.kinds | kinds, before.range)
+    return held_of_key
 
 
 def _ends(table: str, column: str, searched: Searched, key_ids: Sequence[int]) -> Iterator[tuple[int, Any, Any]]:
@@ -92,11 +92,11 @@ def facet(search: RunSearch, source: Key | Field, beginning: str = "", limit: in
     """Count one source over the runs of a search; `beginning` keeps texts that hold it and numbers that begin so."""
     if isinstance(source, Field):
         return _of_field(search, source, beginning, limit)
-    found = search.catalogue.index_places(source)
+    index_place = search.catalogue.index_places(source)
     kinds = search.catalogue.kinds(source)
-    if not found or kinds is None:
+    if not index_place or kinds is None:
         return Facet(0, 0, None, [], 0)
-    key_id = found[0].key_id
+    key_id = index_place[0].key_id
     numbers = _numbers(search, key_id, limit) if Kinds.NUMBER in kinds else _NONE
     texts = _texts(search, key_id, beginning, limit)
     frequent = [each for each in numbers.values if str(each.value).startswith(beginning)] + texts.values
@@ -127,12 +127,12 @@ _NONE = _Counted(0, 0, [])
 
 
 def _numbers(search: RunSearch, key_id: int, limit: int) -> _Counted:
-    held = _column(search, "value_num", key_id)
+    column = _column(search, "value_num", key_id)
     # One pass over the runs: the sums stand beside the most frequent values.
     rows = search.ask(
         "SELECT num, n, SUM(n) OVER (), COUNT(*) OVER (), MIN(num) OVER (), MAX(num) OVER ()"
-        f" FROM (SELECT v.num, COUNT(*) n FROM {held.sql} GROUP BY v.num) g ORDER BY n DESC, num LIMIT %s",
-        *held.values,
+        f" FROM (SELECT v.num, COUNT(*) n FROM {column.sql} GROUP BY v.num) g ORDER BY n DESC, num LIMIT %s",
+        *column.values,
         limit,
     )
     if not rows:
@@ -143,16 +143,16 @@ def _numbers(search: RunSearch, key_id: int, limit: int) -> _Counted:
 
 
 def _texts(search: RunSearch, key_id: int, beginning: str, limit: int) -> _Counted:
-    held = _column(search, "value_text", key_id)
+    column = _column(search, "value_text", key_id)
     shown = f"({IS_TEXT} AND LOWER(v.text) LIKE %s)" if beginning else f"({IS_TEXT} OR v.text IN (%s, %s, %s))"
     wanted = (sql_pattern(f"*{beginning}*"),) if beginning else tuple(_MARKED)
     rows = search.ask(
         "SELECT text, n, fits, SUM(n) OVER (), SUM(n * (text = '\x01NaN')) OVER (), COUNT(*) OVER (),"
         " SUM(n * (text >= '\x03' AND text < '\x04')) OVER ()"
-        f" FROM (SELECT v.text, COUNT(*) n, {shown} fits FROM {held.sql} GROUP BY v.text) g"
+        f" FROM (SELECT v.text, COUNT(*) n, {shown} fits FROM {column.sql} GROUP BY v.text) g"
         " ORDER BY fits DESC, n DESC, text LIMIT %s",
         *wanted,
-        *held.values,
+        *column.values,
         limit,
     )
     if not rows:

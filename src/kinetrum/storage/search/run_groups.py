@@ -74,8 +74,8 @@ class RunGroups:
         if isinstance(self.by, Field) and self.by.name in _FIELD_COLUMNS:
             return _Grouping("", (), _FIELD_COLUMNS[self.by.name])
         key = Key("field", self.by.name) if isinstance(self.by, Field) else self.by
-        found = self.search.catalogue.index_places(key)
-        key_id = found[0].key_id if found else 0
+        index_place = self.search.catalogue.index_places(key)
+        key_id = index_place[0].key_id if index_place else 0
         kinds = Kinds.TEXT if isinstance(self.by, Field) else self.search.catalogue.kinds(key) or Kinds.TEXT
         here = "LEFT JOIN {1} {0} ON {0}.key_id = %s AND {0}.experiment_id = r.experiment_id AND {0}.run_id = r.run_id"
         # Written as a text a number keeps all its digits, and beside a text it cannot be taken for one.
@@ -96,11 +96,11 @@ class RunGroups:
         """
         joins, values, order, mean = self._how.joins, self._how.values, "n DESC", "NULL"
         if sort is not None and isinstance(sort.source, Key):
-            found = self.search.catalogue.index_places(sort.source)
+            index_place = self.search.catalogue.index_places(sort.source)
             joins += (
                 " LEFT JOIN value_num o ON o.key_id = %s AND o.experiment_id = r.experiment_id AND o.run_id = r.run_id"
             )
-            values = (*values, found[0].key_id if found else 0)
+            values = (*values, index_place[0].key_id if index_place else 0)
             mean, order = "AVG(o.num)", f"mean IS NULL, mean {'DESC' if sort.descending else 'ASC'}"
         elif sort is not None:
             order = f"last {'DESC' if sort.descending else 'ASC'}"
@@ -113,17 +113,17 @@ class RunGroups:
             limit,
             offset,
         )
-        groups = [self._group(held, count, last) for held, count, last, _, _ in rows]
+        groups = [self._group(value, count, last) for value, count, last, _, _ in rows]
         return groups, int(rows[0][-1]) if rows else 0
 
-    def _group(self, held: str | None, count: int, last: int) -> RunGroup:
-        if held is None:
+    def _group(self, held_value: str | None, count: int, last: int) -> RunGroup:
+        if held_value is None:
             return RunGroup(False, None, None, int(count), last)
         if not self._how.joins:
-            return RunGroup(True, held, held, int(count), last)
-        text = held[1:]
-        value: Value = plain_number(float(text)) if held[0] == "n" else _MARKED.get(text, text)
-        return RunGroup(True, value, held, int(count), last)
+            return RunGroup(True, held_value, held_value, int(count), last)
+        text = held_value[1:]
+        value: Value = plain_number(float(text)) if held_value[0] == "n" else _MARKED.get(text, text)
+        return RunGroup(True, value, held_value, int(count), last)
 
     def add_up(self, groups: list[RunGroup], columns: Sequence[Key]) -> None:
         """Add to each group the spread of its numbers and what its runs share, column by column."""
@@ -133,19 +133,19 @@ class RunGroups:
         by_raw = {group.raw: group for group in groups}
         kinds = {key: self.search.catalogue.kinds(key) or Kinds.TEXT for key in columns}
         texts = {key_id: key for key_id, key in ids.items() if kinds[key] != Kinds.NUMBER}
-        for held, key_id, count, mean, deviation, low, high in self._summed(
+        for value, key_id, count, mean, deviation, low, high in self._summed(
             "num", "COUNT(*), AVG({0}), STDDEV_SAMP({0}), MIN({0}), MAX({0})", ids, groups
         ):
-            group = by_raw.get(held)
+            group = by_raw.get(value)
             if group is not None:
                 spread = Spread(int(count), mean, deviation, low, high)
                 group.spreads[ids[key_id]] = spread
                 if low == high and spread.runs == group.runs:
                     group.shared[ids[key_id]] = plain_number(low)
-        for held, key_id, count, low, high, distinct in self._summed(
+        for value, key_id, count, low, high, distinct in self._summed(
             "text", "COUNT(*), MIN({0}), MAX({0}), COUNT(DISTINCT {0})", texts, groups
         ):
-            group, key = by_raw.get(held), ids[key_id]
+            group, key = by_raw.get(value), ids[key_id]
             if group is None or key in group.spreads:
                 continue
             if low == high and int(count) == group.runs and not low.startswith(("\x02", "\x03")):

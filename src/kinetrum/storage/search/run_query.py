@@ -87,8 +87,8 @@ class Compiler:
         if isinstance(plan, settled.HasPlot):
             return Filter(_PLOT, (plan.name, plan.name))
         if isinstance(plan, settled.UsedContent):
-            found = list(self.finders.versions_of(plan))
-            return Filter(_USED.format(places(found)), tuple(found)) if found else NEVER
+            run_ids = list(self.finders.versions_of(plan))
+            return Filter(_USED.format(places(run_ids)), tuple(run_ids)) if run_ids else NEVER
         if isinstance(plan, settled.ChildOf):
             same = Filter("IFNULL(r.parent_uid = %s, FALSE)", (self.finders.run_id_of(plan.parent),))
             return _joined([Filter("r.parent_uid IS NOT NULL"), ~same], "AND") if plan.negated else same
@@ -97,13 +97,13 @@ class Compiler:
         return self._of_key(plan, plan.source)
 
     def _of_key(self, test: settled.Settled, key: Key) -> Filter:
-        found = self.catalogue.index_places(key)
-        if not found:
+        index_place = self.catalogue.index_places(key)
+        if not index_place:
             return self._by_document(test, key, Key("value", key.name, "last"))
         parts = []
-        for place in found:
+        for place in index_place:
             here = self._of_index(test, key, place.key_id)
-            if place.experiments is not None and len(found) > 1:
+            if place.experiments is not None and len(index_place) > 1:
                 inside = Filter(f"r.experiment_id IN {places(list(place.experiments))}", place.experiments)
                 here = _joined([inside, here], "AND")
             parts.append(here)
@@ -176,7 +176,7 @@ class Compiler:
         return Filter(f"r.run_id IN {places(fitting)}", tuple(sorted(fitting))) if fitting else NEVER
 
     def _holders(self, key: Key, more: str, values: tuple[Any, ...], tables: list[str]) -> list[int]:
-        found: set[int] = set()
+        run_ids: set[int] = set()
         for place in self.catalogue.index_places(key):
             for table in tables:
                 rows = query(
@@ -187,8 +187,8 @@ class Compiler:
                     *values,
                     DOCUMENTS_LIMIT + 1,
                 )
-                found.update(run_id for (run_id,) in rows)
-        return sorted(found)
+                run_ids.update(run_id for (run_id,) in rows)
+        return sorted(run_ids)
 
     def _experiments(self, test: settled.Settled) -> list[int]:
         """Return the experiments that fit a test on their names; one that was renamed goes by its earlier names too."""

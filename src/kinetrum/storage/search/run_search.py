@@ -92,8 +92,8 @@ class RunSearch:
         if self._wide is None:
             return Filter(f"run r {joins} WHERE {self._where}", (*values, *self._values))
         driven = f"{self._wide.table} d STRAIGHT_JOIN run r ON r.run_id = d.run_id"
-        where, asked = self._left
-        return Filter(f"{driven} {joins} WHERE {where}", (*self._wide.values, *values, *asked))
+        where, join_values = self._left
+        return Filter(f"{driven} {joins} WHERE {where}", (*self._wide.values, *values, *join_values))
 
     def ask(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
         """Run a statement of one's own within the bound of time."""
@@ -101,13 +101,13 @@ class RunSearch:
 
     def count(self) -> int:
         """Count the runs, at most one over the cap."""
-        for found in self._driven.values():
-            return min(len(found), COUNT_CAP + 1)
+        for count_found in self._driven.values():
+            return min(len(count_found), COUNT_CAP + 1)
         runs = self.joined()
-        ((found,),) = self._ask(
+        ((count_found,),) = self._ask(
             f"SELECT COUNT(*) FROM (SELECT 1 FROM {runs.sql} LIMIT %s) counted", *runs.values, COUNT_CAP + 1
         )
-        return int(found)
+        return int(count_found)
 
     def page(self, sort: Sequence[SortKey], offset: int, limit: int) -> list[int]:
         """Return run ids of one page. Ties are broken by the later run first."""
@@ -126,8 +126,8 @@ class RunSearch:
         return self._by_joins(sort, offset, limit)
 
     def _key_id(self, key: Key) -> int:
-        found = self.catalogue.index_places(key)
-        return found[0].key_id if found else 0
+        index_place = self.catalogue.index_places(key)
+        return index_place[0].key_id if index_place else 0
 
     def _has_text(self, key_id: int) -> bool:
         return bool(
@@ -155,9 +155,9 @@ class RunSearch:
         )
 
     def _by_number(self, key_id: int, descending: bool, offset: int, limit: int) -> list[int]:
-        found = [run_id for (run_id,) in self._in_order(key_id, descending, "s.run_id", offset, limit)]
-        if len(found) == limit:
-            return found
+        run_ids = [run_id for (run_id,) in self._in_order(key_id, descending, "s.run_id", offset, limit)]
+        if len(run_ids) == limit:
+            return run_ids
         joined = "" if self.everything else f" JOIN run r ON r.run_id = s.run_id AND {self._where}"
         ((numbered,),) = self._ask(
             f"SELECT COUNT(*) FROM value_num s{joined} WHERE s.key_id = %s AND s.experiment_id = %s",
@@ -166,17 +166,17 @@ class RunSearch:
             *self.searched.ids,
         )
         if self.everything and int(numbered) == self._held():
-            return found
+            return run_ids
         rest = self._ask(
             f"SELECT r.run_id FROM run r WHERE {self._where} AND NOT EXISTS (SELECT 1 FROM"
             " value_num s WHERE s.key_id = %s AND s.experiment_id = r.experiment_id AND s.run_id = r.run_id)"
             " ORDER BY r.run_id DESC LIMIT %s OFFSET %s",
             *self._values,
             key_id,
-            limit - len(found),
+            limit - len(run_ids),
             max(0, offset - int(numbered)),
         )
-        return found + [run_id for (run_id,) in rest]
+        return run_ids + [run_id for (run_id,) in rest]
 
     def _held(self) -> int:
         """Count every run of the experiments searched."""
@@ -196,10 +196,10 @@ class RunSearch:
     def _by_joins(
         self, sort: Sequence[SortKey], offset: int, limit: int, within: tuple[str, tuple[Any, ...]] | None = None
     ) -> list[int]:
-        where, asked = self._where, self._values
+        where, join_values = self._where, self._values
         if self.driver is not None:
             within = (self.driver.table, self.driver.values)
-            where, asked = self._left
+            where, join_values = self._left
         source, values = (
             ("run r", [])
             if within is None
@@ -235,7 +235,7 @@ class RunSearch:
             f"SELECT r.run_id FROM {source} {' '.join(joins)} WHERE {where}"
             f" ORDER BY {', '.join(order)} LIMIT %s OFFSET %s",
             *values,
-            *asked,
+            *join_values,
             limit,
             offset,
         )

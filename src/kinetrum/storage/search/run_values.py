@@ -38,16 +38,16 @@ def column_of(catalogue: RunCatalogue, source: Source, run_ids: Sequence[int]) -
 
     Times are microseconds since 1970, durations seconds.
     """
-    found: dict[int, Value] = {}
+    values: dict[int, Value] = {}
     for start in range(0, len(run_ids), _AT_ONCE):
         part = run_ids[start : start + _AT_ONCE]
         if isinstance(source, Field) and source.name in _FIELDS:
-            found |= _of_rows(_FIELDS[source.name], part)
+            values |= _of_rows(_FIELDS[source.name], part)
         else:
             key = Key("field", source.name) if isinstance(source, Field) else source
             for place in catalogue.index_places(key):
-                found |= _of_index(place.key_id, part, found)
-    return found
+                values |= _of_index(place.key_id, part, values)
+    return values
 
 
 def _of_rows(expression: ColumnBase | ModelSelect[Any], run_ids: Sequence[int]) -> dict[int, Value]:

@@ -43,10 +43,10 @@ class FigureFolder:
 
     def take(self, run: Run, problem: Callable[[str], None]) -> None:
         """Keep the figures that are complete by now; what is wrong with one is told as a problem."""
-        for said in sorted(self._folder.glob("*.json")):
-            picture = said.with_suffix(".png")
+        for path in sorted(self._folder.glob("*.json")):
+            picture = path.with_suffix(".png")
             try:
-                about = json.loads(said.read_text(encoding="utf-8"))
+                about = json.loads(path.read_text(encoding="utf-8"))
                 if about["beyond"] or self._kept >= FIGURES_LIMIT:
                     problem(MANY)
                 else:
@@ -55,7 +55,7 @@ class FigureFolder:
             except (KinetrumError, OSError, ValueError, TypeError, KeyError) as error:
                 problem(f"A figure was not kept: {error}")
             picture.unlink(missing_ok=True)
-            said.unlink(missing_ok=True)
+            path.unlink(missing_ok=True)
 
     def remove(self) -> None:
         """Remove the folder."""
@@ -75,8 +75,8 @@ def keep_figure(run: Run, picture: Path, about: dict[str, object]) -> None:
 
 def figure_name(about: dict[str, object]) -> str:
     """Return the name under which a figure is kept: `figure-` and its title, else its file's name, else its number."""
-    for said in (about["title"], about["file"], about["number"], 1):
-        words = re.sub(r"[^a-z0-9]+", "-", str(said or "").lower()).strip("-")
+    for text in (about["title"], about["file"], about["number"], 1):
+        words = re.sub(r"[^a-z0-9]+", "-", str(text or "").lower()).strip("-")
         if words:
             return f"figure-{words}"[:NAME_LIMIT].rstrip("-")
     raise AssertionError("the number is always there")

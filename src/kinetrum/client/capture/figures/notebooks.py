@@ -53,7 +53,7 @@ def keep_figures(run: Run) -> None:
 
 def keep_before_end(run: Run) -> None:
     """Keep what a run's last cell draws: the notebook shows it only after the cell, when the run has ended."""
-    if any(found is run for found in _open_runs()) and "matplotlib.pyplot" in sys.modules:
+    if any(open_run is run for open_run in _open_runs()) and "matplotlib.pyplot" in sys.modules:
         watching.keep_open_figures()
     _runs[:] = [known for known in _runs if known() not in {None, run}]
 

@@ -113,9 +113,13 @@ def _subclass(base: type[Base], make: Callable[[type[Base]], type[Base]]) -> typ
     if getattr(base, "_kinetrum_notices", False):
         return base
     if base not in _subclasses:
-        found = make(base)
-        found.__name__, found.__qualname__, found.__module__ = base.__name__, base.__qualname__, base.__module__
-        _subclasses[base] = found
+        subclass = make(base)
+        subclass.__name__, subclass.__qualname__, subclass.__module__ = (
+            base.__name__,
+            base.__qualname__,
+            base.__module__,
+        )
+        _subclasses[base] = subclass
     return _subclasses[base]
 
 

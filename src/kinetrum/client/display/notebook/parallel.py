@@ -37,8 +37,8 @@ class Parallel(anywidget.AnyWidget):
 
 def _axis(column: JsonObject) -> dict[str, object]:
     values = [None if isinstance(value, dict) else value for value in column["values"]]
-    held = [value for value in values if value is not None]
-    numeric = bool(held) and all(isinstance(value, int | float) and not isinstance(value, bool) for value in held)
+    numbers = [value for value in values if value is not None]
+    numeric = bool(numbers) and all(isinstance(value, int | float) and not isinstance(value, bool) for value in numbers)
     goal = column["goal"]
     return {
         "name": column["text"],

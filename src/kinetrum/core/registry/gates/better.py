@@ -83,10 +83,10 @@ class Better(Gate):
                 f"versions {candidate.number} and {occupant.number} were judged on"
                 f" different data named {self.on} ({ours.data[:8]} and {theirs.data[:8]})",
             )
-        told = judge(self.on, self.value, self.confidence)
-        if isinstance(told, str):
-            return GateCheck("better", asks, False, told)
-        return self._check_rows(asks, told, candidate.number, occupant)
+        verdict = judge(self.on, self.value, self.confidence)
+        if isinstance(verdict, str):
+            return GateCheck("better", asks, False, verdict)
+        return self._check_rows(asks, verdict, candidate.number, occupant)
 
     def _check_rows(self, asks: str, verdict: RowsVerdict, number: int, occupant: Facts) -> GateCheck:
         """Judge a gate by the verdict on the same rows, the one that the review shows."""
@@ -115,14 +115,14 @@ class Better(Gate):
             return GateCheck("better", asks, False, f"{values}: {few}", figures)
         low, high = sorted((sign * verdict.low, sign * verdict.high))
         figures |= {"low": low, "high": high}
-        said = f"{values}: {gain:+.3g} [{low:+.3g}, {high:+.3g}] over {verdict.rows:,} rows ({verdict.method})"
+        text = f"{values}: {gain:+.3g} [{low:+.3g}, {high:+.3g}] over {verdict.rows:,} rows ({verdict.method})"
         match verdict.outcome:
             case Outcome.WITHIN_NOISE:
-                return GateCheck("better", asks, False, f"{said}, within noise", figures)
+                return GateCheck("better", asks, False, f"{text}, within noise", figures)
             case Outcome.WORSE:
-                return GateCheck("better", asks, False, f"{said}, worse beyond noise", figures)
+                return GateCheck("better", asks, False, f"{text}, worse beyond noise", figures)
         if low <= self.by and self.by:
             return GateCheck(
-                "better", asks, False, f"{said}, better beyond noise, but not by more than {self.by:g}", figures
+                "better", asks, False, f"{text}, better beyond noise, but not by more than {self.by:g}", figures
             )
-        return GateCheck("better", asks, True, f"{said}, better beyond noise", figures)
+        return GateCheck("better", asks, True, f"{text}, better beyond noise", figures)

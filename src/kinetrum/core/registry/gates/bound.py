@@ -66,15 +66,15 @@ class Bound(Gate):
         ]
         asks = f"{self.value}{f' on {self.on}' if self.on else ''} {' and '.join(part for part in parts if part)}"
         if self.on is None:
-            held, at = candidate.values.values, _at_step(candidate.values, self.value)
+            values, at = candidate.values.values, _at_step(candidate.values, self.value)
         else:
             lacking = missing_evidence(candidate, self.on, self.fingerprint)
             if lacking:
                 return GateCheck("bound", asks, False, lacking)
-            held, at = candidate.evidence[self.on].results, ""
-        number = _number(held.get(self.value))
+            values, at = candidate.evidence[self.on].results, ""
+        number = _number(values.get(self.value))
         if number is None:
-            known = ", ".join(sorted(held)[:8]) or "none"
+            known = ", ".join(sorted(values)[:8]) or "none"
             return GateCheck("bound", asks, False, f"it has no number for {self.value}; it has {known}")
         # NaN is neither at least nor at most anything.
         met = (self.at_least is None or number >= self.at_least) and (self.at_most is None or number <= self.at_most)

@@ -33,5 +33,5 @@ class Card(Gate):
         """Look for sections that nobody wrote yet."""
         missing = candidate.missing_sections(self.sections)
         verb = "is" if len(missing) == 1 else "are"
-        found = f"{listed(missing)} {verb} not written yet" if missing else "all are written"
-        return GateCheck("card", f"the card's sections {listed(self.sections)}", not missing, found)
+        text = f"{listed(missing)} {verb} not written yet" if missing else "all are written"
+        return GateCheck("card", f"the card's sections {listed(self.sections)}", not missing, text)

@@ -45,12 +45,12 @@ class Fresh(Gate):
     def read(cls, written: Reader) -> Self:
         """Read a table with on, within, fingerprint."""
         on, within = written.text("on", "holdout"), written.text("within", "30d", needed=False)
-        found = re.fullmatch(r"(\d+(?:\.\d+)?)([mhdw])", within) if within else None
-        if within and not found:
+        match = re.fullmatch(r"(\d+(?:\.\d+)?)([mhdw])", within) if within else None
+        if within and not match:
             raise wrong(f"{written.place}.within", 'a duration, as in "12h", "30d" or "2w"')
         fingerprint = written.fingerprint()
         written.end()
-        seconds = float(found[1]) * _UNITS[found[2]] if found else None
+        seconds = float(match[1]) * _UNITS[match[2]] if match else None
         return cls(on or "", seconds, within or "", fingerprint)
 
     def written(self) -> dict[str, Any]:

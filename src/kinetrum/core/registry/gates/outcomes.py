@@ -22,8 +22,8 @@ def read_check(data: Mapping[str, Any]) -> GateCheck:
     wrong = next((one for one in figures.values() if not isinstance(one, int | float | None)), None)
     if wrong is not None:
         raise InvalidInput(f"{wrong!r} is not a figure of a gate.")
-    kept = {str(name)[:100]: one for name, one in list(figures.items())[:100]}
-    return GateCheck(data["kind"], str(data["asks"])[:2_000], data["met"], str(data["found"])[:2_000], kept)
+    figures_kept = {str(name)[:100]: one for name, one in list(figures.items())[:100]}
+    return GateCheck(data["kind"], str(data["asks"])[:2_000], data["met"], str(data["found"])[:2_000], figures_kept)
 
 
 def check_gates(

@@ -21,26 +21,26 @@ class Reader:
 
     def text(self, key: str, example: str, needed: bool = True) -> str | None:
         """Take a text."""
-        given = self.table.pop(key, None)
-        if given is None and not needed:
+        value = self.table.pop(key, None)
+        if value is None and not needed:
             return None
-        if not isinstance(given, str) or not given.strip():
+        if not isinstance(value, str) or not value.strip():
             raise wrong(f"{self.place}.{key}", f"a text, as in {key} = {example!r}".replace("'", '"'))
-        return given
+        return value
 
     def fingerprint(self) -> str:
         """Take whether evidence without a data fingerprint counts."""
-        given = self.table.pop("fingerprint", RECORDED_FINGERPRINT)
-        if given not in {RECORDED_FINGERPRINT, ANY_FINGERPRINT}:
+        value = self.table.pop("fingerprint", RECORDED_FINGERPRINT)
+        if value not in {RECORDED_FINGERPRINT, ANY_FINGERPRINT}:
             raise wrong(f"{self.place}.fingerprint", f'"{RECORDED_FINGERPRINT}" or "{ANY_FINGERPRINT}"')
-        return str(given)
+        return str(value)
 
     def number(self, key: str, low: float = -math.inf, high: float = math.inf) -> float | None:
         """Take a number between two bounds."""
-        given = self.table.pop(key, None)
-        if given is None:
+        value = self.table.pop(key, None)
+        if value is None:
             return None
-        if isinstance(given, bool) or not isinstance(given, int | float) or not low <= given <= high:
+        if isinstance(value, bool) or not isinstance(value, int | float) or not low <= value <= high:
             edges = (
                 f" from {low:g} to {high:g}"
                 if math.isfinite(high)
@@ -49,7 +49,7 @@ class Reader:
                 else ""
             )
             raise wrong(f"{self.place}.{key}", f"a number{edges}")
-        return float(given)
+        return float(value)
 
     def end(self) -> None:
         """Refuse what no gate of this kind knows."""

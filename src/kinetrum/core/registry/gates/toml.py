@@ -112,16 +112,16 @@ def add_gate(text: str, stages: Sequence[str], stage: str, kind_name: str, field
         known = ", ".join(field.name for field in kind.form)
         raise InvalidInput(f"The gate {kind_name} has no field {unknown[0]!r}; it has {known}.", field="fields")
     read_gates(text, stages)
-    asked = {field.name: _value(field, fields.get(field.name, field.first)) for field in kind.form}
-    asked = {name: value for name, value in asked.items() if value is not None}
+    fields_asked = {field.name: _value(field, fields.get(field.name, field.first)) for field in kind.form}
+    fields_asked = {name: value for name, value in fields_asked.items() if value is not None}
     document = tomlkit.parse(text)
     if stage not in document:
         document[stage] = tomlkit.table()
     table: Any = document[stage]
     if not kind.several:
-        table[kind.kind] = asked.get(kind.kind, "")
+        table[kind.kind] = fields_asked.get(kind.kind, "")
     else:
-        row: Any = tomlkit.item(asked)
+        row: Any = tomlkit.item(fields_asked)
         row.trivia.indent = "\n"
         if kind.kind not in table:
             table[kind.kind] = tomlkit.aot()

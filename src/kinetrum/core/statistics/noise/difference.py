@@ -78,8 +78,8 @@ def difference_of(
     else:
         error, freedom, method = _unpaired(a, b)
         deviation, sides = pooled_deviation([a, b]) or noise, 2
-    found = _told(change, error, freedom, sure, method)
-    return found if found.beyond else replace(found, needed=runs_to_tell(change, deviation, sure, sides))
+    verdict = _told(change, error, freedom, sure, method)
+    return verdict if verdict.beyond else replace(verdict, needed=runs_to_tell(change, deviation, sure, sides))
 
 
 def paired_by_seed(left: Sequence[Seeded], right: Sequence[Seeded]) -> list[float] | None:
@@ -164,14 +164,14 @@ def differences_at_once(
         return None
     deviation, freedom = pooled_error([*groups, baseline])
     reach = critical_value([len(group) for group in groups], len(baseline), freedom, confidence)
-    found = []
+    verdicts = []
     for group in groups:
         change = math.fsum(group) / len(group) - math.fsum(baseline) / len(baseline)
         error = deviation * math.sqrt(1 / len(group) + 1 / len(baseline))
         half, beyond = reach * error, abs(change) > reach * error
         alone = picked(confidence, len(groups))
         needed = None if beyond else runs_to_tell(change, deviation, alone)
-        found.append(
+        verdicts.append(
             DifferenceOfMeans(
                 change,
                 change - half,
@@ -183,4 +183,4 @@ def differences_at_once(
                 needed,
             )
         )
-    return found
+    return verdicts

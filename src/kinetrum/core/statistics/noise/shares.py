@@ -55,9 +55,9 @@ def _critical(apart: int, confidence: float) -> float:
     while fewer >= 0 and 2 * float(bdtr(fewer, apart, 0.5)) > (1 - confidence) * (1 + 1e-9):
         fewer -= 1
     # How far apart both sides may be untold, and how far they must be to be told: the two differ by one row.
-    untold, told = apart - 2 * (fewer + 1), apart - 2 * fewer
+    untold, discordant = apart - 2 * (fewer + 1), apart - 2 * fewer
     critical = max(normal, untold / math.sqrt(apart) * (1 + 1e-9))
-    return min(critical, told / math.sqrt(apart) * (1 - 1e-9)) if fewer >= 0 else critical
+    return min(critical, discordant / math.sqrt(apart) * (1 - 1e-9)) if fewer >= 0 else critical
 
 
 def _lowest(pairs: Pairs, reach: float) -> float:
@@ -97,9 +97,9 @@ def mean_share_interval(classes: Sequence[Pairs], confidence: float) -> Interval
     """
     from scipy.special import ndtr, ndtri
 
-    found = [share_interval(pairs, confidence) for pairs in classes]
-    known = [interval for interval in found if interval is not None]
-    if len(known) < len(found) or not known:
+    shares = [share_interval(pairs, confidence) for pairs in classes]
+    known = [interval for interval in shares if interval is not None]
+    if len(known) < len(shares) or not known:
         return None
     change = sum(pairs.change for pairs in classes) / len(classes)
     below, above = (

@@ -47,32 +47,34 @@ class Ratio:
     widest: float
 
 
-def _precision(hits: Floats, said: Floats, true: np.float64, rows: np.float64) -> Floats:
-    return hits / said
+def _precision(hits: Floats, positives: Floats, true: np.float64, rows: np.float64) -> Floats:
+    return hits / positives
 
 
-def _f1(hits: Floats, said: Floats, true: np.float64, rows: np.float64) -> Floats:
-    return 2 * hits / (true + said)
+def _f1(hits: Floats, positives: Floats, true: np.float64, rows: np.float64) -> Floats:
+    return 2 * hits / (true + positives)
 
 
-def _correlation(hits: Floats, said: Floats, true: np.float64, rows: np.float64) -> Floats:
-    return np.asarray((rows * hits - true * said) / np.sqrt(true * (rows - true) * said * (rows - said)))
+def _correlation(hits: Floats, positives: Floats, true: np.float64, rows: np.float64) -> Floats:
+    return np.asarray((rows * hits - true * positives) / np.sqrt(true * (rows - true) * positives * (rows - positives)))
 
 
-def _of_precision(hits: Floats, said: Floats, true: np.float64, rows: np.float64) -> tuple[Floats, Floats, Floats]:
-    return 1 / said, -hits / said**2, np.zeros_like(said)
+def _of_precision(hits: Floats, positives: Floats, true: np.float64, rows: np.float64) -> tuple[Floats, Floats, Floats]:
+    return 1 / positives, -hits / positives**2, np.zeros_like(positives)
 
 
-def _of_f1(hits: Floats, said: Floats, true: np.float64, rows: np.float64) -> tuple[Floats, Floats, Floats]:
-    slope = -2 * hits / (true + said) ** 2
-    return 2 / (true + said), slope, slope
+def _of_f1(hits: Floats, positives: Floats, true: np.float64, rows: np.float64) -> tuple[Floats, Floats, Floats]:
+    slope = -2 * hits / (true + positives) ** 2
+    return 2 / (true + positives), slope, slope
 
 
-def _of_correlation(hits: Floats, said: Floats, true: np.float64, rows: np.float64) -> tuple[Floats, Floats, Floats]:
-    above = rows * hits - true * said
-    below = np.sqrt(true * (rows - true) * said * (rows - said))
-    by_said = -true / below - above / (2 * below) * (1 / said - 1 / (rows - said))
-    by_true = -said / below - above / (2 * below) * (1 / true - 1 / (rows - true))
+def _of_correlation(
+    hits: Floats, positives: Floats, true: np.float64, rows: np.float64
+) -> tuple[Floats, Floats, Floats]:
+    above = rows * hits - true * positives
+    below = np.sqrt(true * (rows - true) * positives * (rows - positives))
+    by_said = -true / below - above / (2 * below) * (1 / positives - 1 / (rows - positives))
+    by_true = -positives / below - above / (2 * below) * (1 / true - 1 / (rows - true))
     return rows / below, np.asarray(by_said), np.asarray(by_true)
 
 
@@ -168,8 +170,8 @@ def _told(ratio: Ratio, counts: Counts, left_true: Floats, left_false: Floats) -
     sides = []
     for alone_true, alone_false in ((left_true, left_false), (right_true, right_false)):
         hits = counts.both_true + alone_true
-        said = hits + counts.both_false + alone_false
-        sides.append((ratio.value(hits, said, true, rows), ratio.gradient(hits, said, true, rows)))
+        positives = hits + counts.both_false + alone_false
+        sides.append((ratio.value(hits, positives, true, rows), ratio.gradient(hits, positives, true, rows)))
     (left, (hit_left, said_left, true_left)), (right, (hit_right, said_right, true_right)) = sides
     on_true = true_left - true_right
     left_hit, right_hit = hit_left + said_left, hit_right + said_right

@@ -42,8 +42,8 @@ def compare_curves(
     width: Annotated[int, Query(ge=10, le=4_000)] = 600,
 ) -> wire.GroupCurves:
     """Read a metric of runs with their replicates: of each group the mean, the lowest and the highest by step."""
-    found = comparison.group_curves(actor, project, run, metric, width)
-    return wire.GroupCurves(metric=metric, curves=[shapes.group_curve(*one) for one in found])
+    curves = comparison.group_curves(actor, project, run, metric, width)
+    return wire.GroupCurves(metric=metric, curves=[shapes.group_curve(*one) for one in curves])
 
 
 @router.get("/comparison/reasons")

@@ -51,8 +51,8 @@ def list_plots(actor: SignedIn, project: str, experiment: str, run: str) -> list
 @router.patch(_PLOTS)
 def declare_view(actor: SignedIn, project: str, experiment: str, run: str, body: wire.NewView) -> list[wire.PlotListed]:
     """Declare anew how a plot is drawn, at all its steps; nothing is recorded again."""
-    found = plots.declare_view(actor, project, experiment, run, body.name, body.view)
-    return [wire.PlotListed(**_listed(row)) for row in found]
+    plots_of_run = plots.declare_view(actor, project, experiment, run, body.name, body.view)
+    return [wire.PlotListed(**_listed(row)) for row in plots_of_run]
 
 
 @router.get("/plots")
@@ -66,26 +66,26 @@ def read_plots(
     columns: Annotated[bool, Query(description="Whether the columns are sent too.")] = True,
 ) -> wire.Plots:
     """Read the plots of one name of several runs, laid over one another, with what they say in numbers."""
-    found = plots.read_plots(actor, project, run, name, step, _changes(view))
+    view_of_plots = plots.read_plots(actor, project, run, name, step, _changes(view))
     return wire.Plots(
-        plots=[_kept(one, columns) for one in found.plots],
+        plots=[_kept(one, columns) for one in view_of_plots.plots],
         series=[
             DrawnSeries(
                 name=one.name,
                 of=one.of,
                 y=one.y,
-                x=tuple(show(value) if found.places else to_json(value) for value in one.x),
+                x=tuple(show(value) if view_of_plots.places else to_json(value) for value in one.x),
             )
-            for one in found.series
+            for one in view_of_plots.series
         ],
-        places=found.places,
+        places=view_of_plots.places,
         numbers=[
             wire.SaidNumber(
-                name=said.name, values=[_number(value) for value in said.values], change=_number(said.change)
+                name=line.name, values=[_number(value) for value in line.values], change=_number(line.change)
             )
-            for said in found.numbers
+            for line in view_of_plots.numbers
         ],
-        without=found.without,
+        without=view_of_plots.without,
     )
 
 
@@ -101,17 +101,17 @@ def _changes(view: str) -> dict[str, Any]:
     return changes
 
 
-def _kept(found: plots.KeptPlot, columns: bool) -> wire.KeptPlot:
-    written = write_plot(found.plot)
+def _kept(kept_plot: plots.KeptPlot, columns: bool) -> wire.KeptPlot:
+    written = write_plot(kept_plot.plot)
     matrix = None
-    if found.plot.view.mark == "matrix":
-        names, cells = matrix_of(found.plot)
+    if kept_plot.plot.view.mark == "matrix":
+        names, cells = matrix_of(kept_plot.plot)
         matrix = wire.Matrix(names=names, cells=cells)
     return wire.KeptPlot(
-        **{**_listed(found.row), "view": written["view"]},
-        run=found.run.reference,
-        run_name=found.run.name,
-        column_names=list(found.plot.columns),
+        **{**_listed(kept_plot.row), "view": written["view"]},
+        run=kept_plot.run.reference,
+        run_name=kept_plot.run.name,
+        column_names=list(kept_plot.plot.columns),
         columns=written["columns"] if columns else {},
         matrix=matrix,
     )

@@ -138,14 +138,14 @@ def compare_versions(
     limit: Annotated[int, Query(ge=1, le=100_000)] = 1_000,
 ) -> wire.Difference:
     """Compare two versions file by file by content: only left, only right, changed, moved, same."""
-    found = artifact_versions.compare_versions(actor, project, _name_and_number(left), _name_and_number(right))
+    difference = artifact_versions.compare_versions(actor, project, _name_and_number(left), _name_and_number(right))
     wanted = set(finding) if finding else set(Finding) - {Finding.SAME}
-    chosen = [pair for pair in found.pairs if pair.finding in wanted and (not after or pair.path > after)]
-    counts = count_findings(found.pairs)
+    chosen = [pair for pair in difference.pairs if pair.finding in wanted and (not after or pair.path > after)]
+    counts = count_findings(difference.pairs)
     return wire.Difference(
-        left=shapes.artifact_version(found.left),
-        right=shapes.artifact_version(found.right),
-        sentence=difference_sentence(found.left.reference, found.right.reference, found.pairs),
+        left=shapes.artifact_version(difference.left),
+        right=shapes.artifact_version(difference.right),
+        sentence=difference_sentence(difference.left.reference, difference.right.reference, difference.pairs),
         counts=[wire.FindingCount(finding=word, sign=SIGNS[word], files=counts[word]) for word in Finding],
         pairs=chosen[:limit],
         more=max(0, len(chosen) - limit),
@@ -185,13 +185,12 @@ def find_uses(
     digest: Annotated[str, Query(max_length=80, description="SHA-256 of a content or a file, 8 digits or more.")],
 ) -> wire.Uses:
     """Tell who used or generated exactly this content, under whatever name; or who has this file."""
-    found = artifact_versions.find_uses(actor, project, digest.removeprefix("sha256:"))
+    uses = artifact_versions.find_uses(actor, project, digest.removeprefix("sha256:"))
     return wire.Uses(
-        what=found.what,
-        exact=found.exact,
-        versions=[shapes.artifact_version(row) for row in found.versions],
+        what=uses.what,
+        exact=uses.exact,
+        versions=[shapes.artifact_version(row) for row in uses.versions],
         uses=[
-            wire.Use(version=version.reference, run=wire.RunOfVersion.model_validate(run))
-            for version, run in found.runs
+            wire.Use(version=version.reference, run=wire.RunOfVersion.model_validate(run)) for version, run in uses.runs
         ],
     )

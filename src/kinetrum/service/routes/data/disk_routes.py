@@ -43,10 +43,10 @@ def restore_things(actor: SignedIn, project: str, body: wire.ThingsNamed) -> wir
 def purge(actor: SignedIn, project: str, body: wire.NewPurge, request: Request) -> disk_usage.Purge:
     """Free the room of what is in the bin for good, or tell what that would free; for maintainers."""
     if body.only_tell:
-        found = disk_usage.preview_purge(actor, project, body.things, body.keep_files)
+        outcome = disk_usage.preview_purge(actor, project, body.things, body.keep_files)
     else:
-        found = disk_usage.purge(actor, store_of(request), project, body.things, body.keep_files)
-    return found
+        outcome = disk_usage.purge(actor, store_of(request), project, body.things, body.keep_files)
+    return outcome
 
 
 @router.get(f"{_PROJECT}/storage")
@@ -78,10 +78,10 @@ def check_store(actor: SignedIn, request: Request, body: wire.NewCheck) -> Strea
     A fault has `sha256`, `state` (damaged, missing, orphaned, whole again), `size_bytes` and `held_by`; the others
     have `files`, `of_files`, `size_bytes` and `of_bytes`. For administrators.
     """
-    found = store_check.check_store(actor, store_of(request), body.remove_orphans)
+    outcome = store_check.check_store(actor, store_of(request), body.remove_orphans)
 
     def lines() -> Iterator[bytes]:
-        for item in found:
+        for item in outcome:
             yield json.dumps(vars(item)).encode() + b"\n"
 
     return StreamingResponse(lines(), media_type="application/jsonl")

@@ -44,12 +44,12 @@ class FileAsked:
 
 def file_asked(
     request: Request,
-    asked: Annotated[str | None, Header(alias="range")] = None,
+    range_header: Annotated[str | None, Header(alias="range")] = None,
     if_range: Annotated[str | None, Header()] = None,
     if_none_match: Annotated[str | None, Header()] = None,
 ) -> FileAsked:
     """Read from the headers what is asked of a file."""
-    return FileAsked(request, asked, if_range, if_none_match)
+    return FileAsked(request, range_header, if_range, if_none_match)
 
 
 @dataclass(frozen=True)
@@ -78,7 +78,7 @@ def download_file(
     artifact: str,
     version: str,
     path: str,
-    asked: Annotated[FileAsked, Depends(file_asked)],
+    file_request: Annotated[FileAsked, Depends(file_asked)],
     show: Annotated[bool, Query(description="Name the type of an image, sound or video for a page.")] = False,
 ) -> Response:
     """Download one file, or with Range a part of it; its SHA-256 stands in Repr-Digest (RFC 9530).
@@ -87,10 +87,10 @@ def download_file(
     """
     _, entry = artifact_versions.stored_file(actor, project, artifact, version, path)
     # All else is saved, and nothing of it runs in the console's origin.
-    return answer_file(asked, entry, path, type_of(path) if show else None)
+    return answer_file(file_request, entry, path, type_of(path) if show else None)
 
 
-def answer_file(asked: FileAsked, entry: FileEntry, path: str, media: str | None) -> Response:
+def answer_file(file_request: FileAsked, entry: FileEntry, path: str, media: str | None) -> Response:
     """Send a stored file or a part of it; `media` is the type of what a page shows."""
     tag = f'"{entry.sha256}"'
     digest = base64.b64encode(bytes.fromhex(entry.sha256)).decode()
@@ -101,15 +101,19 @@ def answer_file(asked: FileAsked, entry: FileEntry, path: str, media: str | None
         "Content-Disposition": f"{'inline' if media else 'attachment'}; filename*=UTF-8''{_name(path)}",
         "Content-Security-Policy": "sandbox; default-src 'none'",
     }
-    if asked.if_none_match is not None and tag in asked.if_none_match:
+    if file_request.if_none_match is not None and tag in file_request.if_none_match:
         return Response(status_code=304, headers=headers)
-    part = None if asked.range is None or asked.if_range not in {None, tag} else _part(asked.range, entry.size)
-    if asked.request.method == "HEAD":
+    part = (
+        None
+        if file_request.range is None or file_request.if_range not in {None, tag}
+        else _part(file_request.range, entry.size)
+    )
+    if file_request.request.method == "HEAD":
         headers["Content-Type"] = media or "application/octet-stream"
         return Response(headers={**headers, "Content-Length": str(entry.size)})
     if part == ():
         return Response(status_code=416, headers={"Content-Range": f"bytes */{entry.size}"})
-    opened = artifact_versions.open_file(store_of(asked.request), entry, part or None)
+    opened = artifact_versions.open_file(store_of(file_request.request), entry, part or None)
     # Taken before the answer begins: what is verified by then can still be refused.
     first = next(opened.pieces, b"")
     size = part[1] - part[0] + 1 if part else entry.size
@@ -126,12 +130,12 @@ def _name(path: str) -> str:
     return quote(path.rpartition("/")[2], safe="")
 
 
-def _part(asked: str, size: int) -> tuple[int, int] | tuple[()] | None:
+def _part(range_text: str, size: int) -> tuple[int, int] | tuple[()] | None:
     """Read a Range: (first, last), () where the file has no such part, None where the whole is to be sent."""
-    found = _RANGE.match(asked.strip())
-    if found is None or found.groups() == ("", ""):
+    match = _RANGE.match(range_text.strip())
+    if match is None or match.groups() == ("", ""):
         return None
-    first, last = found.groups()
+    first, last = match.groups()
     if len(first) > 18 or len(last) > 18:
         return ()
     if not first:
@@ -164,16 +168,16 @@ def download_bundle(
     project: str,
     artifact: str,
     version: str,
-    asked: Annotated[BundleAsked, Depends(bundle_asked)],
+    bundle_request: Annotated[BundleAsked, Depends(bundle_asked)],
     folder: Annotated[str, Query(max_length=1_000, description="Only what is below this folder.")] = "",
 ) -> StreamingResponse:
     """Download a version's files as one bundle. It breaks off where stored bytes turn out to be damaged."""
     detail = artifact_versions.read_version(actor, project, artifact, version)
-    return answer_bundle(asked, detail.version, detail.files, artifact, folder)
+    return answer_bundle(bundle_request, detail.version, detail.files, artifact, folder)
 
 
 def answer_bundle(
-    asked: BundleAsked,
+    bundle_request: BundleAsked,
     version: VersionRow,
     entries: Sequence[FileEntry],
     name: str,
@@ -185,15 +189,16 @@ def answer_bundle(
     chosen = [
         entry
         for entry in entries
-        if entry.path.startswith(below) and (asked.up_to_bytes is None or entry.size <= asked.up_to_bytes)
+        if entry.path.startswith(below)
+        and (bundle_request.up_to_bytes is None or entry.size <= bundle_request.up_to_bytes)
     ]
-    store = store_of(asked.request)
+    store = store_of(bundle_request.request)
 
     def read(entry: FileEntry) -> Iterator[bytes]:
         return artifact_versions.open_file(store, entry).pieces
 
     return StreamingResponse(
-        bundles.bundle(asked.form, chosen, read),
-        media_type=bundles.MEDIA_TYPES[asked.form],
-        headers={"Content-Disposition": f'attachment; filename="{name}-{version.number}.{asked.form}"'},
+        bundles.bundle(bundle_request.form, chosen, read),
+        media_type=bundles.MEDIA_TYPES[bundle_request.form],
+        headers={"Content-Disposition": f'attachment; filename="{name}-{version.number}.{bundle_request.form}"'},
     )

@@ -28,12 +28,12 @@ def read_lineage(
     limit: Annotated[int, Query(ge=1, le=lineage.NODES_LIMIT, description="Follow no further then.")] = 5_000,
 ) -> wire.Lineage:
     """Read what something came from and what came of it, as a graph."""
-    found = lineage.trace(actor, project, of, limit, way)
-    shown = fold(found, fold_to)
-    steps = distances(found) | distances(shown)
+    graph = lineage.trace(actor, project, of, limit, way)
+    shown = fold(graph, fold_to)
+    steps = distances(graph) | distances(shown)
     return wire.Lineage(
         start=shown.start,
-        sentence=lineage_sentence(found, way),
+        sentence=lineage_sentence(graph, way),
         nodes=[
             wire.LineageNode(
                 id=node.id,
@@ -51,16 +51,16 @@ def read_lineage(
             for node in shown.nodes
         ],
         edges=[wire.LineageEdge.model_validate(edge) for edge in shown.edges],
-        count=len(found.nodes),
-        cut=found.cut,
+        count=len(graph.nodes),
+        cut=graph.cut,
     )
 
 
 @router.get("/prov", response_class=JSONResponse, responses={200: {"content": {"application/json": {}}}})
 def export_prov(actor: SignedIn, project: str, of: Of, request: Request, way: Way = "both") -> JSONResponse:
     """Read the same as W3C PROV-JSON, with nothing folded and no reference that leads nowhere."""
-    found = lineage.trace(actor, project, of, lineage.NODES_LIMIT, way)
-    doc: dict[str, Any] = to_prov(found, f"{request.base_url}projects/{project}/")
+    graph = lineage.trace(actor, project, of, lineage.NODES_LIMIT, way)
+    doc: dict[str, Any] = to_prov(graph, f"{request.base_url}projects/{project}/")
     loose = dangling(doc)
     if loose:
         raise KinetrumError(f"The lineage names {loose[0]}, which is not in it.")

@@ -35,13 +35,13 @@ def _rows_asked(
 
 
 def _two_tables(
-    asked: Annotated[Asked, Depends(_rows_asked)],
+    query: Annotated[Asked, Depends(_rows_asked)],
     left: Annotated[str, Query(max_length=1_500)],
     right: Annotated[str, Query(max_length=1_500)],
     key: Annotated[str | None, Query(max_length=300, description="The column that tells rows apart.")] = None,
     outcome: Annotated[list[wire.Outcome], Query(description="Only rows of these outcomes.", max_length=20)] = [],  # noqa: B006
 ) -> table_rows.TwoTables:
-    return table_rows.TwoTables(_table(left, "left"), _table(right, "right"), key, outcome, asked)
+    return table_rows.TwoTables(_table(left, "left"), _table(right, "right"), key, outcome, query)
 
 
 @router.get("/kept")
@@ -61,7 +61,7 @@ def read_kept_names(
 @router.get(_VERSION + "/items")
 def read_items(actor: SignedIn, project: str, artifact: str, version: str, request: Request) -> wire.ShownVersion:
     """List what a version shows: images with captions, boxes and masks, sounds, videos, texts, tables."""
-    found = media.shown_items(actor, store_of(request), project, artifact, version)
+    items_shown = media.shown_items(actor, store_of(request), project, artifact, version)
     items = [
         wire.ShownItem(
             file=shown.item.file,
@@ -73,9 +73,11 @@ def read_items(actor: SignedIn, project: str, artifact: str, version: str, reque
             boxes=list(shown.item.boxes),
             masks=list(shown.item.masks),
         )
-        for shown in found.items
+        for shown in items_shown.items
     ]
-    return wire.ShownVersion(reference=found.version.reference, kind=found.version.kind, items=items, note=found.note)
+    return wire.ShownVersion(
+        reference=items_shown.version.reference, kind=items_shown.version.kind, items=items, note=items_shown.note
+    )
 
 
 @router.get(
@@ -103,12 +105,12 @@ def read_rows(
     project: str,
     request: Request,
     of: Annotated[str, Query(max_length=1_500, description="NAME@NUMBER, or a file in it: NAME@NUMBER:PATH.")],
-    asked: Annotated[Asked, Depends(_rows_asked)],
+    query: Annotated[Asked, Depends(_rows_asked)],
     wrong: Annotated[bool, Query(description="Only rows whose prediction is not the truth.")] = False,
 ) -> wire.Rows:
     """Browse a table that is stored as CSV, TSV, JSON Lines or Parquet: filtered, sorted, page by page."""
-    asked = replace(asked, wrong=wrong)
-    (version, entry), page = table_rows.read_page(actor, store_of(request), project, _table(of, "of"), asked)
+    query = replace(query, wrong=wrong)
+    (version, entry), page = table_rows.read_page(actor, store_of(request), project, _table(of, "of"), query)
     return wire.Rows(
         table=version.reference,
         path=entry.path,

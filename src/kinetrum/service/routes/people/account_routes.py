@@ -102,8 +102,8 @@ def read_project(actor: SignedIn, project: str) -> wire.Project:
 @router.get("/projects/{project}/members")
 def list_members(actor: SignedIn, project: str) -> list[wire.Member]:
     """List a project's members and their roles."""
-    found = readers.list_members(actor, project)
-    return [wire.Member(name=name, full_name=full_name, role=role) for name, full_name, role in found]
+    members = readers.list_members(actor, project)
+    return [wire.Member(name=name, full_name=full_name, role=role) for name, full_name, role in members]
 
 
 @router.put("/projects/{project}/members/{person}", status_code=204)

@@ -52,16 +52,16 @@ def read_today(
 ) -> wire.Today:
     """Read what is running, what ended since the last visit, what waits for one's review, what changed stage."""
     begin = since.astimezone(UTC).replace(tzinfo=None) if since and since.tzinfo else since
-    found = today.read_today(actor, begin)
+    view = today.read_today(actor, begin)
     return wire.Today(
-        at=found.at,
-        since=found.since,
-        first_visit=found.first_visit,
-        running=[_seen(one) for one in found.running],
-        ended=[_seen(one) for one in found.ended],
-        ended_more=found.ended_more,
-        waiting=found.waiting,
-        stage_changes=found.stage_changes,
-        troubles=found.troubles,
-        notes=found.notes,
+        at=view.at,
+        since=view.since,
+        first_visit=view.first_visit,
+        running=[_seen(one) for one in view.running],
+        ended=[_seen(one) for one in view.ended],
+        ended_more=view.ended_more,
+        waiting=view.waiting,
+        stage_changes=view.stage_changes,
+        troubles=view.troubles,
+        notes=view.notes,
     )

@@ -41,8 +41,8 @@ router = APIRouter(prefix="/projects/{project}", tags=["models"])
 @router.get("/names/{name}")
 def what_is(actor: SignedIn, project: str, name: str) -> wire.Named:
     """Tell what a bare name is: experiment, artifact, model."""
-    found = version_lookup.what_is(actor, project, name)
-    return wire.Named(name=found.name, things=found.things)
+    identity = version_lookup.what_is(actor, project, name)
+    return wire.Named(name=identity.name, things=identity.things)
 
 
 @router.post("/models/{model}/versions", status_code=201)
@@ -76,8 +76,8 @@ def add_evidence(
 ) -> list[wire.Evidence]:
     """Pin what a run found out on named data to a version; returns all of its evidence."""
     evidence_records.add_evidence(actor, project, model, version, body.id, body.on, body.run)
-    found = registry_views.read_model_version(actor, project, model, str(version))
-    return [shapes.evidence(one) for one in found.evidence]
+    version_view = registry_views.read_model_version(actor, project, model, str(version))
+    return [shapes.evidence(one) for one in version_view.evidence]
 
 
 @router.get("/models/{model}/versions/{version}/review")
@@ -165,16 +165,16 @@ def download_version_file(
     model: str,
     version: str,
     path: str,
-    asked: Annotated[FileAsked, Depends(file_asked)],
+    file_request: Annotated[FileAsked, Depends(file_asked)],
     counted: Annotated[bool, Query(description="Whether this counts as a fetch of the version.")] = True,
 ) -> Response:
     """Download a version's file by number, stage, `lead` or digest; as for artifacts, verified."""
     number, entry, warning = fetching.entry_of(actor, project, model, version, path)
-    answer = answer_file(asked, entry, path, None)
+    answer = answer_file(file_request, entry, path, None)
     answer.headers["Kinetrum-Version"] = f"{model}@{number}"
     if warning:
         answer.headers["Kinetrum-Warning"] = warning
-    if counted and answer.status_code == 200 and asked.request.method == "GET":
+    if counted and answer.status_code == 200 and file_request.request.method == "GET":
         fetching.count(actor, project, model, version)
     return answer
 
@@ -189,15 +189,15 @@ def download_version_bundle(
     project: str,
     model: str,
     version: str,
-    asked: Annotated[BundleAsked, Depends(bundle_asked)],
+    bundle_request: Annotated[BundleAsked, Depends(bundle_asked)],
     counted: Annotated[bool, Query(description="Whether this counts as a fetch of the version.")] = True,
 ) -> StreamingResponse:
     """Download all files of a version as one bundle, by number, stage, `lead` or digest."""
-    found = registry_views.read_model_version(actor, project, model, version)
-    answer = answer_bundle(asked, found.version.artifact, found.files, model)
-    answer.headers["Kinetrum-Version"] = f"{model}@{found.version.number}"
-    if found.version.warning:
-        answer.headers["Kinetrum-Warning"] = found.version.warning
+    version_view = registry_views.read_model_version(actor, project, model, version)
+    answer = answer_bundle(bundle_request, version_view.version.artifact, version_view.files, model)
+    answer.headers["Kinetrum-Version"] = f"{model}@{version_view.version.number}"
+    if version_view.version.warning:
+        answer.headers["Kinetrum-Warning"] = version_view.version.warning
     if counted:
         fetching.count(actor, project, model, version)
     return answer

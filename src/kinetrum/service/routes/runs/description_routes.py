@@ -26,8 +26,8 @@ Of = Annotated[
 Key = Annotated[str, Query(max_length=250, description="The key of the metric or result.")]
 
 
-def _references(found: list[Run]) -> wire.References:
-    return wire.References(runs=[run.reference for run in found])
+def _references(run_rows: list[Run]) -> wire.References:
+    return wire.References(runs=[run.reference for run in run_rows])
 
 
 @router.put(f"{_RUN}/name")
@@ -57,8 +57,8 @@ def list_results(actor: SignedIn, project: str, experiment: str, run: str) -> li
 @router.get("/notes")
 def list_notes(actor: SignedIn, project: str, of: Of) -> list[wire.NoteOn]:
     """List the notes on a thing, the earliest first."""
-    found = note_records.list_notes(actor, project, of)
-    return [wire.NoteOn(**vars(shapes.note(note)), may_remove=mine) for note, mine in found]
+    notes = note_records.list_notes(actor, project, of)
+    return [wire.NoteOn(**vars(shapes.note(note)), may_remove=mine) for note, mine in notes]
 
 
 @router.post("/notes")

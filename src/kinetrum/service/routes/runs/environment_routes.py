@@ -56,15 +56,15 @@ def read_output(
     lines: Annotated[output.LinesAsked, Depends(_lines_asked)],
 ) -> wire.Output:
     """Read printed output by line."""
-    found = output.read_output(actor, project, experiment, run, lines)
+    page = output.read_output(actor, project, experiment, run, lines)
     return wire.Output(
-        lines=[_numbered(item) for item in found.lines],
-        unfinished=[_line(None, line) for line in found.unfinished],
-        next_line=found.extent.next_line,
-        head_end=found.extent.head_end,
-        tail_begin=found.extent.tail_begin,
-        kept_bytes=found.extent.kept_bytes,
-        more=found.more,
+        lines=[_numbered(item) for item in page.lines],
+        unfinished=[_line(None, line) for line in page.unfinished],
+        next_line=page.extent.next_line,
+        head_end=page.extent.head_end,
+        tail_begin=page.extent.tail_begin,
+        kept_bytes=page.extent.kept_bytes,
+        more=page.more,
     )
 
 

@@ -233,7 +233,7 @@ def read_curves(
     window: Annotated[readers.CurveWindow, Depends(_curve_window)],
 ) -> wire.Curves:
     """Read one metric of several runs, reduced to what a chart of that width can show."""
-    found = readers.read_curves(actor, project, run, metric, window)
+    curves = readers.read_curves(actor, project, run, metric, window)
     return wire.Curves(
         metric=metric,
         curves=[
@@ -246,6 +246,6 @@ def read_curves(
                 values=shapes.curve_values(curve.points),
                 against=None if curve.against is None else [readers.finite(value) for value in curve.against],
             )
-            for curve in found
+            for curve in curves
         ],
     )

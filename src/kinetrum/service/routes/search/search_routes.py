@@ -57,8 +57,8 @@ def list_runs(
     actor: SignedIn, project: str, experiment: str, request: Request, page: Page, key: Keys = None, fold: Fold = False
 ) -> Response:
     """List an experiment's runs, a page at a time; the next page is named by `next_cursor` and a Link header."""
-    found = run_table.list_runs(actor, project, experiment, replace(page, fold=fold))
-    return _page(found, request, key)
+    page_found = run_table.list_runs(actor, project, experiment, replace(page, fold=fold))
+    return _page(page_found, request, key)
 
 
 @router.get("/runs", response_model=runs.RunPage)
@@ -66,8 +66,8 @@ def list_project_runs(
     actor: SignedIn, project: str, request: Request, page: Page, key: Keys = None, fold: Fold = False
 ) -> Response:
     """List the runs of all of a project's experiments, a page at a time."""
-    found = run_table.list_runs(actor, project, None, replace(page, fold=fold))
-    return _page(found, request, key)
+    page_found = run_table.list_runs(actor, project, None, replace(page, fold=fold))
+    return _page(page_found, request, key)
 
 
 def _page(page: RunPage, request: Request, keys: list[str] | None) -> Response:

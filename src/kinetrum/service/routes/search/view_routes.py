@@ -107,15 +107,15 @@ def set_embedding(actor: SignedIn, project: str, body: wire.NewEmbedding) -> wir
 @router.get("/links/{secret}")
 def read_link(secret: Secret, offset: Offset = 0) -> wire.LinkPage:
     """Read what a link shows; no account is asked for."""
-    found = saved_views.read_link(secret, offset)
+    link = saved_views.read_link(secret, offset)
     return wire.LinkPage(
-        project=found.link.project,
-        experiment=found.link.experiment,
-        author=found.link.author,
-        expires_at=found.link.expires_at,
-        arrangement=found.link.arrangement,
-        columns=[shapes.chosen(text, source) for text, source in found.columns],
-        goals=found.page.goals,
+        project=link.link.project,
+        experiment=link.link.experiment,
+        author=link.link.author,
+        expires_at=link.link.expires_at,
+        arrangement=link.link.arrangement,
+        columns=[shapes.chosen(text, source) for text, source in link.columns],
+        goals=link.page.goals,
         rows=[
             wire.LinkRow(
                 reference=view.run.reference,
@@ -125,11 +125,11 @@ def read_link(secret: Secret, offset: Offset = 0) -> wire.LinkPage:
                 cells=[to_json(value) for _, value in cells],
                 present=[present for present, _ in cells],
             )
-            for view, cells in zip(found.page.rows, found.cells, strict=True)
+            for view, cells in zip(link.page.rows, link.cells, strict=True)
         ],
-        count=found.page.count,
-        count_is_capped=found.page.count_is_capped,
-        more=found.page.next_cursor is not None,
+        count=link.page.count,
+        count_is_capped=link.page.count_is_capped,
+        more=link.page.next_cursor is not None,
     )
 
 
