@@ -24,7 +24,7 @@ ACT = """
 import json, os, signal, sys
 from pathlib import Path
 from kinetrum.actions import context
-from kinetrum.actions.registry import evidence_records, held_models, model_settings, registration, stage_acts
+from kinetrum.actions.registry import evidence_records, model_state, model_settings, registration, stage_acts
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.core.base.permissions import Role
 from kinetrum.instance.mariadb import DATABASE, SERVICE
@@ -42,14 +42,14 @@ def act(expect, override=None):
     return stage_acts.StageAct(expect, "", uid, override)
 acts = {
     "register": lambda: registration.register(actor, store, project, model, uid, registration.Candidate("frost-net@1")),
-    "approve": lambda: held_models.review(actor, project, model, 2, True, "fine"),
-    "reject": lambda: held_models.review(actor, project, model, 1, False, "no"),
+    "approve": lambda: model_state.review(actor, project, model, 2, True, "fine"),
+    "reject": lambda: model_state.review(actor, project, model, 1, False, "no"),
     "promote": lambda: stage_acts.promote(actor, store, project, model, "production", 2, act(1)),
     "override": lambda: stage_acts.promote(actor, store, project, model, "production", 2, act(1, "needed")),
     "demote": lambda: stage_acts.demote(actor, project, model, "production", act(1)),
     "roll back": lambda: stage_acts.roll_back(actor, project, model, "staging", act(2)),
-    "retire": lambda: held_models.retire(actor, project, model, 1, True, ""),
-    "lead": lambda: held_models.choose_lead(actor, project, model, 1, ""),
+    "retire": lambda: model_state.retire(actor, project, model, 1, True, ""),
+    "lead": lambda: model_state.choose_lead(actor, project, model, 1, ""),
     "evidence": lambda: evidence_records.add_evidence(actor, project, model, 1, uid, "holdout", "frost-alarm/1"),
     "card": lambda: model_settings.write_card(actor, project, model, "## Purpose\\nNew.", 0),
     "rules": lambda: model_settings.rule_model(

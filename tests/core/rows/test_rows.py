@@ -15,10 +15,10 @@ from pyarrow import parquet
 
 from kinetrum.core.base.errors import InvalidInput, KinetrumError, TooLarge
 from kinetrum.core.rows import reading
-from kinetrum.core.rows.asked import Asked, Page
 from kinetrum.core.rows.joining import join_tables
 from kinetrum.core.rows.outcomes import OUTCOMES
 from kinetrum.core.rows.reading import read_rows
+from kinetrum.core.rows.row_query import Page, RowQuery
 from kinetrum.core.rows.selecting import select_rows
 
 PREDICTIONS = b"row,truth,prediction,score\na,0,0,0.1\nb,1,0,0.4\nc,1,1,0.9\nd,0,1,0.6\n"
@@ -45,29 +45,29 @@ def test_every_form_is_read_alike() -> None:
         "t.csv.gz": gzip.compress(b"row;n;x;yes\r\na;1;0.5;True\r\nb;;nan;False\r\n"),
     }
     for name, raw in forms.items():
-        page = select_rows(table(raw, name), Asked())
+        page = select_rows(table(raw, name), RowQuery())
         assert page.columns == [("row", "text"), ("n", "number"), ("x", "number"), ("yes", "true or false")], name
         assert page.rows == [["a", 1, 0.5, True], ["b", None, {"float": "NaN"}, False]], name
 
 
 def test_conditions_search_and_order() -> None:
     found = table(PREDICTIONS)
-    assert firsts(select_rows(found, Asked(where=["score > 0.3", "truth = 1"], sort="score:desc"))) == ["c", "b"]
-    assert firsts(select_rows(found, Asked(where=["row != a"], sort="score"))) == ["b", "d", "c"]
-    assert firsts(select_rows(found, Asked(find="0.9"))) == ["c"]
-    page = select_rows(found, Asked(sort="truth", offset=1, limit=2))
+    assert firsts(select_rows(found, RowQuery(where=["score > 0.3", "truth = 1"], sort="score:desc"))) == ["c", "b"]
+    assert firsts(select_rows(found, RowQuery(where=["row != a"], sort="score"))) == ["b", "d", "c"]
+    assert firsts(select_rows(found, RowQuery(find="0.9"))) == ["c"]
+    page = select_rows(found, RowQuery(sort="truth", offset=1, limit=2))
     assert (firsts(page), page.total, page.of) == (["d", "b"], 4, 4)
-    assert firsts(select_rows(table(b"x,y\n1,\n2,b\n"), Asked(where=["y = null"]))) == [1]
+    assert firsts(select_rows(table(b"x,y\n1,\n2,b\n"), RowQuery(where=["y = null"]))) == [1]
 
 
 def test_what_was_predicted_wrong() -> None:
-    page = select_rows(table(PREDICTIONS), Asked(wrong=True))
+    page = select_rows(table(PREDICTIONS), RowQuery(wrong=True))
     assert (firsts(page), page.judged, page.wrong) == (["b", "d"], True, 2)
-    numbers = select_rows(table(b"row,truth,prediction\na,0.5,0.75\nb,1.5,9\nc,2.5,\n"), Asked(wrong=True))
+    numbers = select_rows(table(b"row,truth,prediction\na,0.5,0.75\nb,1.5,9\nc,2.5,\n"), RowQuery(wrong=True))
     assert numbers.rows[0] == ["b", 1.5, 9.0, 7.5]
     assert numbers.wrong == 3
     with pytest.raises(InvalidInput, match="Only a table with columns truth and prediction"):
-        select_rows(table(b"a\n1\n"), Asked(wrong=True))
+        select_rows(table(b"a\n1\n"), RowQuery(wrong=True))
 
 
 @pytest.mark.parametrize(
@@ -81,11 +81,11 @@ def test_what_was_predicted_wrong() -> None:
 )
 def test_a_condition_that_does_not_fit_is_told(where: str, said: str) -> None:
     with pytest.raises(InvalidInput, match=said):
-        select_rows(table(PREDICTIONS), Asked(where=[where]))
+        select_rows(table(PREDICTIONS), RowQuery(where=[where]))
 
 
 def test_two_versions_row_by_row() -> None:
-    page = join_tables(table(PREDICTIONS), table(LATER), None, [], Asked())
+    page = join_tables(table(PREDICTIONS), table(LATER), None, [], RowQuery())
     assert page.key == "row"
     assert page.counts == {"newly wrong": 1, "newly right": 1, "both right": 1, "only left": 1, "only right": 1}
     assert [(row[0], row[1]) for row in page.rows] == [
@@ -95,7 +95,7 @@ def test_two_versions_row_by_row() -> None:
         ("d", "only left"),
         ("e", "only right"),
     ]
-    only = join_tables(table(PREDICTIONS), table(LATER), "row", ["newly wrong"], Asked())
+    only = join_tables(table(PREDICTIONS), table(LATER), "row", ["newly wrong"], RowQuery())
     assert (only.total, only.of, only.counts) == (1, 5, page.counts)
     assert [name for name, _ in only.columns] == [
         "row",
@@ -113,10 +113,10 @@ def test_numbers_come_nearer_or_farther_and_tables_change() -> None:
         b"row,truth,prediction\na,1.5,1.0\nb,2.5,2.0\nc,3.5,3.0\n",
         b"row,truth,prediction\na,1.5,1.25\nb,2.5,9.0\nc,3.5,4.0\n",
     )
-    counts = join_tables(table(before), table(after), None, [], Asked()).counts
+    counts = join_tables(table(before), table(after), None, [], RowQuery()).counts
     assert counts == {"farther": 1, "nearer": 1, "as near": 1}
     left, right = b"id,x,y\na,1,q\nb,nan,q\nc,,q\nd,5,q\n", b"id,x,y\na,1,q\nb,nan,q\nc,,q\nd,6,q\n"
-    assert join_tables(table(left), table(right), None, [], Asked()).counts == {"changed": 1, "same": 3}
+    assert join_tables(table(left), table(right), None, [], RowQuery()).counts == {"changed": 1, "same": 3}
 
 
 @given(
@@ -132,7 +132,7 @@ def test_the_outcomes_are_those_of_a_plain_loop(
             {"key": list(rows), "truth": [a for a, _ in rows.values()], "prediction": [b for _, b in rows.values()]}
         )
 
-    found = {row[0]: row[1] for row in join_tables(made(left), made(right), "key", [], Asked()).rows}
+    found = {row[0]: row[1] for row in join_tables(made(left), made(right), "key", [], RowQuery()).rows}
     words = {(0, 0): "both right", (0, 1): "newly wrong", (1, 0): "newly right", (1, 1): "both wrong"}
     expected = {
         key: "only right"
@@ -157,7 +157,7 @@ def test_the_outcomes_are_those_of_a_plain_loop(
 )
 def test_a_key_that_tells_nothing_apart_is_refused(right: bytes, key: str | None, said: str) -> None:
     with pytest.raises(InvalidInput, match=said):
-        join_tables(table(PREDICTIONS), table(right), key, [], Asked())
+        join_tables(table(PREDICTIONS), table(right), key, [], RowQuery())
 
 
 @pytest.mark.parametrize(
@@ -180,7 +180,7 @@ def test_a_key_that_tells_nothing_apart_is_refused(right: bytes, key: str | None
 )
 def test_no_table_is_told(name: str, raw: bytes) -> None:
     with pytest.raises(KinetrumError, match=r"cannot be read|not a table|is empty"):
-        select_rows(table(raw, name), Asked())
+        select_rows(table(raw, name), RowQuery())
 
 
 def test_bounds_say_themselves(monkeypatch: pytest.MonkeyPatch) -> None:

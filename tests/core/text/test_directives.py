@@ -5,32 +5,32 @@ from __future__ import annotations
 import pytest
 
 from kinetrum.core.base.errors import InvalidInput
-from kinetrum.core.text.directives import Said, read_said
+from kinetrum.core.text.directives import Directive, read_directive
 
 
 @pytest.mark.parametrize(
     ("line", "said"),
     [
-        ("kinetrum: set depth=6 learner=forest", Said("set", {"depth": 6, "learner": "forest"})),
+        ("kinetrum: set depth=6 learner=forest", Directive("set", {"depth": 6, "learner": "forest"})),
         (
             "  kinetrum: measure step=3 loss=0.31 val/loss=NaN",
-            Said("measure", {"loss": 0.31, "val/loss": "nan"}, None, 3),
+            Directive("measure", {"loss": 0.31, "val/loss": "nan"}, None, 3),
         ),
-        ("kinetrum: measure loss=1e-3", Said("measure", {"loss": 0.001})),
-        ('kinetrum: result verdict="ready for review"', Said("result", {"verdict": "ready for review"})),
-        ("kinetrum: progress 3/40", Said("progress", {}, "3/40")),
+        ("kinetrum: measure loss=1e-3", Directive("measure", {"loss": 0.001})),
+        ('kinetrum: result verdict="ready for review"', Directive("result", {"verdict": "ready for review"})),
+        ("kinetrum: progress 3/40", Directive("progress", {}, "3/40")),
         (
             "kinetrum: used data/n.csv name=nights role=train",
-            Said("used", {"name": "nights", "role": "train"}, "data/n.csv"),
+            Directive("used", {"name": "nights", "role": "train"}, "data/n.csv"),
         ),
-        ("kinetrum: generated 'a b.txt' step=4", Said("generated", {}, "a b.txt", 4)),
+        ("kinetrum: generated 'a b.txt' step=4", Directive("generated", {}, "a b.txt", 4)),
         ("say kinetrum: set a=1", None),
         ("kinetrum:set a=1", None),
         ("kinetrum is nice", None),
     ],
 )
-def test_lines_that_are_read(line: str, said: Said | None) -> None:
-    found = read_said(line)
+def test_lines_that_are_read(line: str, said: Directive | None) -> None:
+    found = read_directive(line)
     if said and said.values.get("val/loss") == "nan":
         assert found is not None
         value = found.values["val/loss"]
@@ -55,4 +55,4 @@ def test_lines_that_are_read(line: str, said: Said | None) -> None:
 )
 def test_lines_that_are_wrong_say_so(line: str, part: str) -> None:
     with pytest.raises(InvalidInput, match=part):
-        read_said(line)
+        read_directive(line)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data.artifact_versions import find_uses
-from kinetrum.actions.registry.held_models import hold
+from kinetrum.actions.registry.model_state import load_model
 from kinetrum.actions.registry.version_lookup import pick_version
 from kinetrum.actions.search.references import find_version, run_named
 from kinetrum.core.base.errors import InvalidInput, NotFound
@@ -269,7 +269,7 @@ def _start(actor: Actor, place: Place, walk: _Walk, reference: str) -> tuple[str
             f"{reference!r} has no lineage of its own; name a run, a version, a file in one, or sha256:….", field="of"
         )
     if artifacts.thing_of_name(place.project_id, ref.name) == "model":
-        state = hold(place, ref.name, lock=False)
+        state = load_model(place, ref.name, lock=False)
         key = (state.model.model_id, pick_version(state, ref.which))
         return walk._models({key})[key], _Level(models={key})
     version = find_version(place, ref.name, ref.which)

@@ -16,7 +16,7 @@ from kinetrum.core.base.errors import InvalidInput, NotFound, TooLarge
 from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.base.refs import VersionRef
 from kinetrum.core.media import kind_of
-from kinetrum.core.rows.asked import JUDGED_BY, Asked, Page
+from kinetrum.core.rows.row_query import JUDGED_BY, Page, RowQuery
 from kinetrum.core.statistics.noise.difference import CONFIDENCE
 from kinetrum.core.statistics.noise.verdict import Outcome, RowsVerdict
 from kinetrum.storage.data import manifests
@@ -29,7 +29,7 @@ FILE_BYTES = 512 * 1024 * 1024
 TableAt = tuple[VersionRow, FileEntry]
 
 
-def read_page(actor: Actor, store: BlobStore, project: str, table: VersionRef, query: Asked) -> tuple[TableAt, Page]:
+def read_page(actor: Actor, store: BlobStore, project: str, table: VersionRef, query: RowQuery) -> tuple[TableAt, Page]:
     """Return a page of the rows of a table that fit, and which file of which version it is.
 
     Raises InvalidInput that names the condition at fault or says why the file is no table, TooLarge beyond the limits.
@@ -46,7 +46,7 @@ class TwoTables:
     right: VersionRef
     key: str | None
     outcomes: Sequence[str]
-    asked: Asked
+    asked: RowQuery
 
 
 def read_joined(
@@ -113,7 +113,7 @@ def _table_at(actor: Actor, project: str, table: VersionRef) -> TableAt:
     return version, entry
 
 
-def _asked(store: BlobStore, tables: Sequence[TableAt], options: dict[str, Any], query: Asked) -> Page:
+def _asked(store: BlobStore, tables: Sequence[TableAt], options: dict[str, Any], query: RowQuery) -> Page:
     answer = json.loads(_limited(store, "rows", tables, options))
     return Page(**{**answer, "columns": [(name, kind) for name, kind in answer["columns"]]})
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
-from kinetrum.actions.registry.held_models import hold
+from kinetrum.actions.registry.model_state import load_model
 from kinetrum.actions.registry.version_lookup import pick_version, thing_named
 from kinetrum.actions.search.references import find_artifact, find_version, in_lock_order, run_named, runs_named
 from kinetrum.core.base.errors import InvalidInput, NotAllowed, NotFound
@@ -46,7 +46,7 @@ def thing_of(place: Place, reference: str) -> Thing:
 
 def _whole(place: Place, kind: str, name: str, reference: str) -> Thing:
     if kind == "model":
-        return Thing(kind, hold(place, name, lock=False).model.model_id, reference, name)
+        return Thing(kind, load_model(place, name, lock=False).model.model_id, reference, name)
     if kind == "artifact":
         return Thing(kind, find_artifact(place, name).artifact_id, reference, reference)
     if kind == "experiment":
@@ -61,7 +61,7 @@ def _version(place: Place, reference: str) -> Thing:
     if not isinstance(ref, VersionRef) or ref.path:
         raise InvalidInput(f"{reference!r} names no version; write NAME@NUMBER.", field="things")
     if thing_named(place, ref.name) == "model":
-        state = hold(place, ref.name, lock=False)
+        state = load_model(place, ref.name, lock=False)
         number = pick_version(state, ref.which)
         row_id, plain = state.model.model_id * notes.VERSIONS_PER_MODEL + number, f"{ref.name}@{number}"
         return Thing("model@", row_id, plain, plain)

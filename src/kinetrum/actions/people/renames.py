@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kinetrum.actions.context import Actor, Place, enter, experiment_in
-from kinetrum.actions.registry.held_models import hold
+from kinetrum.actions.registry.model_state import load_model
 from kinetrum.core.base.errors import Conflict
 from kinetrum.core.base.permissions import Act
 from kinetrum.core.base.values import check_name
@@ -39,7 +39,7 @@ def rename_model(actor: Actor, project: str, model_name: str, name: str) -> str:
     Raises Conflict where another model or an artifact has that name, or a model had it.
     """
     place = enter(actor, project, Act.RULE)
-    model = hold(place, model_name, lock=True).model
+    model = load_model(place, model_name, lock=True).model
     check_name(name, "model")
     other = models.model_named(place.project_id, name)
     if other is not None and other.model_id != model.model_id:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from kinetrum.actions.context import Actor, enter
-from kinetrum.actions.registry.held_models import Held, hold, log, standing_of
+from kinetrum.actions.registry.model_state import ModelState, load_model, log, standing_of
 from kinetrum.actions.search.references import run_named
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
 from kinetrum.core.base.ids import id_bytes, uuid7
@@ -31,7 +31,7 @@ ON_LIMIT = 50
 
 
 @dataclass(frozen=True)
-class Found:
+class Finding:
     """What a run found out on named data."""
 
     on: str
@@ -41,7 +41,7 @@ class Found:
     results: dict[str, Any]
 
 
-def evidence_in(run_id: int) -> list[Found]:
+def evidence_in(run_id: int) -> list[Finding]:
     """Return what a run evaluated: names of data of which it kept predictions or plots, with results beside them."""
     run, doc = runs.run_by_id(run_id), run_documents.load_doc(run_id)
     table_names = {link.name for link in doc.generated if link.kind == "table"}
@@ -60,7 +60,7 @@ def experiment_names(run: Run) -> list[str]:
     return names.every_name(names.EXPERIMENT, run.experiment_id, run.experiment)
 
 
-def found_on(run_id: int, experiments: Sequence[str], doc: RunDoc, on: str) -> Found:
+def found_on(run_id: int, experiments: Sequence[str], doc: RunDoc, on: str) -> Finding:
     """Gather what a run says on named data: its results `ON/…`, its predictions, and the data's fingerprint.
 
     `experiments` are the names of its experiment, under any of which the predictions may be kept.
@@ -75,10 +75,10 @@ def found_on(run_id: int, experiments: Sequence[str], doc: RunDoc, on: str) -> F
     named = [link.digest for link in doc.used if on in {link.role, link.name}]
     data = [link.digest for link in doc.used if link.kind != "model"]
     digest = named[0] if named else data[0] if len(data) == 1 else None
-    return Found(on, digest, run_id, rows, results)
+    return Finding(on, digest, run_id, rows, results)
 
 
-def keep_evidence(model_id: int, number: int, finding: Found, person_id: int, uid: str | None = None) -> bool:
+def keep_evidence(model_id: int, number: int, finding: Finding, person_id: int, uid: str | None = None) -> bool:
     """Pin what was found to a version; tells whether it is new."""
     made = uid or uuid7(int(now().timestamp() * 1000), os.urandom(10))
     return evidence.add_evidence(
@@ -104,7 +104,7 @@ def add_evidence(actor: Actor, project: str, model_name: str, number: int, uid: 
     where the model binds evidence on that name to other people or another experiment.
     """
     place = enter(actor, project, Act.EVIDENCE)
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     standing_of(state, number)
     check_key(on, "on")
     known = evidence.model_of_evidence(id_bytes(uid))
@@ -127,7 +127,7 @@ def add_evidence(actor: Actor, project: str, model_name: str, number: int, uid: 
     log(actor, state, "added evidence", f"{state.model.name}@{number}", None, {"on": on, "run": run.reference}, "")
 
 
-def _check_about(state: Held, number: int, run_id: int, doc: RunDoc, reference: str, on: str) -> None:
+def _check_about(state: ModelState, number: int, run_id: int, doc: RunDoc, reference: str, on: str) -> None:
     """Refuse a run that neither made the version's files nor used them: it is evidence of something else.
 
     A run that went on after it made a checkpoint found out about a later one.
@@ -170,7 +170,7 @@ def rule_refusal(model: ModelRow, on: str, person: str, experiments: Sequence[st
     return rule.refusal(on, person, experiments) if rule else None
 
 
-def refusal_of(state: Held, row: EvidenceRow) -> str | None:
+def refusal_of(state: ModelState, row: EvidenceRow) -> str | None:
     """Say why evidence that is there does not count under the model's rules; None where it does."""
     if row.on not in state.model.evidence_rules:
         return None
@@ -178,7 +178,7 @@ def refusal_of(state: Held, row: EvidenceRow) -> str | None:
     return rule_refusal(state.model, row.on, accounts[row.person_id], experiment_names(runs.run_by_id(row.run_id)))
 
 
-def allowed_evidence(state: Held, rows: list[EvidenceRow]) -> list[EvidenceRow]:
+def allowed_evidence(state: ModelState, rows: list[EvidenceRow]) -> list[EvidenceRow]:
     """Return the evidence that counts under the model's rules."""
     return [row for row in rows if refusal_of(state, row) is None]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data.artifact_versions import stored_entry
-from kinetrum.actions.registry.held_models import hold
+from kinetrum.actions.registry.model_state import load_model
 from kinetrum.actions.registry.registry_views import VersionDetailView, read_model_version
 from kinetrum.actions.registry.version_lookup import pick_version
 from kinetrum.core.base.manifests import FileEntry
@@ -23,7 +23,7 @@ def _asked_for(place: Place, model_name: str, which: str) -> tuple[int, int, int
     if model and version:
         return model.model_id, *version
     # `lead`, a digest, or what is not there, which is told in full.
-    state = hold(place, model_name, lock=False)
+    state = load_model(place, model_name, lock=False)
     number = pick_version(state, which)
     row = next(row for row in models.versions_of_model(state.model.model_id) if row.number == number)
     return state.model.model_id, number, row.version_id
@@ -56,4 +56,4 @@ def entry_of(actor: Actor, project: str, model_name: str, which: str, path: str)
 @snapshot
 def list_fetches(actor: Actor, project: str, model_name: str) -> list[Fetch]:
     """Return who fetched which version of a model, how often and since when; the latest first."""
-    return fetches.fetches_of(hold(enter(actor, project), model_name, lock=False).model.model_id)
+    return fetches.fetches_of(load_model(enter(actor, project), model_name, lock=False).model.model_id)

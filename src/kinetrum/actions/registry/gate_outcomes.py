@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.data.table_rows import read_judged
 from kinetrum.actions.registry.evidence_records import allowed_evidence, facts_of_evidence, latest_by_data
-from kinetrum.actions.registry.held_models import Held, hold, standing_of
+from kinetrum.actions.registry.model_state import ModelState, load_model, standing_of
 from kinetrum.actions.registry.version_values import values_of_versions
 from kinetrum.core.base.errors import Conflict, KinetrumError
 from kinetrum.core.base.refs import VersionRef
@@ -35,7 +35,7 @@ Judged = dict[tuple[str, str, float], "list[RowsVerdict] | str"]
 
 
 @dataclass(frozen=True)
-class Asked:
+class GateInquiry:
     """What a stage's gates ask of a version, and what they look at."""
 
     gates: tuple[Gate, ...]
@@ -79,7 +79,7 @@ def _of_measure(verdicts: list[RowsVerdict], value: str) -> RowsVerdict | str:
     return f"{value} is not judged row by row; on these rows {known} are"
 
 
-def asked_of(state: Held, stage_name: str, number: int) -> Asked:
+def asked_of(state: ModelState, stage_name: str, number: int) -> GateInquiry:
     """Gather what a stage's gates look at; inside a running transaction or snapshot.
 
     The version is held against the latest on the stage that is not rejected, also where the stage was emptied.
@@ -96,17 +96,17 @@ def asked_of(state: Held, stage_name: str, number: int) -> Asked:
     values = values_of_versions([versions[number], *([other] if other and top != number else [])])
     candidate = _facts(state, versions[number], latest[number], other, values[number])
     occupant = _facts(state, other, latest[other.number], None, values[other.number]) if other else None
-    return Asked(gates, candidate, replace(occupant, stands=stands) if occupant else None, latest)
+    return GateInquiry(gates, candidate, replace(occupant, stands=stands) if occupant else None, latest)
 
 
-def standard_of(state: Held, stage_name: str) -> int | None:
+def standard_of(state: ModelState, stage_name: str) -> int | None:
     """Return the version that a candidate for a stage is held against; None where there is none yet."""
     events = stage_records.events_of(state.model.model_id)
     return rules.find_standard([e.after for e in events if e.stage == stage_name and e.after], state.standings)
 
 
 def _facts(
-    state: Held,
+    state: ModelState,
     row: ModelVersionRow,
     rows: Mapping[str, EvidenceRow],
     other: ModelVersionRow | None,
@@ -156,7 +156,7 @@ def misfits(row: ModelVersionRow, other: ModelVersionRow | None) -> list[str] | 
     return incompatibilities(signature_from_json(row.signature), signature_from_json(other.signature))
 
 
-def judge_rows(actor: Actor, store: BlobStore, project: str, inquiry: Asked) -> Judged:
+def judge_rows(actor: Actor, store: BlobStore, project: str, inquiry: GateInquiry) -> Judged:
     """Judge predictions on the same rows, pair by pair, apart from this process and outside of any transaction."""
     return {
         (ours.uid, theirs.uid, confidence): judge_pair(actor, store, project, ours, theirs, confidence)
@@ -185,8 +185,8 @@ def _kept_rows(*rows: EvidenceRow) -> list[VersionRef]:
 
 
 @snapshot
-def _held(actor: Actor, project: str, model_name: str, stage_name: str, number: int) -> Asked:
-    state = hold(enter(actor, project), model_name, lock=False)
+def _held(actor: Actor, project: str, model_name: str, stage_name: str, number: int) -> GateInquiry:
+    state = load_model(enter(actor, project), model_name, lock=False)
     stage = rules.find_stage(state.ladder, stage_name, model_name)
     standing_of(state, number)
     return asked_of(state, stage.name, number)

@@ -8,7 +8,7 @@ from typing import Any
 
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data.artifact_versions import stored_entry
-from kinetrum.actions.registry.held_models import Held, hold, log, standing_of
+from kinetrum.actions.registry.model_state import ModelState, load_model, log, standing_of
 from kinetrum.actions.search.references import find_version
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.base.permissions import Act, Role, permits
@@ -35,7 +35,7 @@ def write_card(actor: Actor, project: str, model_name: str, card: str, expect: i
     Raises Conflict where somebody else wrote it since.
     """
     place = enter(actor, project, Act.WRITE_CARD)
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     if len(card) > CARD_LIMIT:
         raise InvalidInput(f"A card has up to {CARD_LIMIT:,} characters.", field="card")
     model = state.model
@@ -68,7 +68,7 @@ def describe_model(
     What is None stays as it is.
     """
     place = enter(actor, project, Act.DESCRIBE)
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     changes: dict[str, Any] = {}
     if purpose is not None:
         if len(purpose) > PURPOSE_LIMIT:
@@ -83,7 +83,7 @@ def describe_model(
     _set(actor, state, "described", changes)
 
 
-def _set(actor: Actor, state: Held, act: str, changes: dict[str, Any]) -> None:
+def _set(actor: Actor, state: ModelState, act: str, changes: dict[str, Any]) -> None:
     before = {name: getattr(state.model, name) for name in changes}
     after = {name: value for name, value in changes.items() if before[name] != value}
     if not after:
@@ -117,7 +117,7 @@ def label_model_version(
 ) -> None:
     """Set labels on a version; a label given as None is taken away."""
     place = enter(actor, project, Act.DESCRIBE)
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     standing_of(state, number)
     row = next(row for row in models.versions_of_model(state.model.model_id) if row.number == number)
     fresh = merged_labels(row.labels, labels, f"{model_name}@{number}")
@@ -150,7 +150,7 @@ class ReviewChange:
 @snapshot
 def preview_rules(actor: Actor, project: str, model_name: str, new: NewRules) -> list[ReviewChange]:
     """Return the versions whose review a change of rules would turn, the newest first; nothing is changed."""
-    state = hold(enter(actor, project), model_name, lock=False)
+    state = load_model(enter(actor, project), model_name, lock=False)
     return _review_changes(state, _changes_of(state, new))
 
 
@@ -162,7 +162,7 @@ def rule_model(actor: Actor, project: str, model_name: str, new: NewRules, confi
     them. What stands on a stage stays there with the standing that it had.
     """
     place = enter(actor, project, Act.RULE)
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     changes = _changes_of(state, new)
     _check_enough(place, changes.get("approvals_needed", state.model.approvals_needed))
     turned = [one for one in _review_changes(state, changes) if one.before is Review.APPROVED]
@@ -171,7 +171,7 @@ def rule_model(actor: Actor, project: str, model_name: str, new: NewRules, confi
     _set(actor, state, "changed the rules of", changes)
 
 
-def _changes_of(state: Held, new: NewRules) -> dict[str, Any]:
+def _changes_of(state: ModelState, new: NewRules) -> dict[str, Any]:
     """Return the columns that new rules set, checked."""
     changes: dict[str, Any] = {}
     if new.approvals_needed is not None:
@@ -207,7 +207,7 @@ def _evidence_rules(place: Place, rules_by_place: Mapping[str, Mapping[str, Any]
     return {on: rule.to_json() for on, rule in rules_given.items()}
 
 
-def _review_changes(state: Held, changes: Mapping[str, Any]) -> list[ReviewChange]:
+def _review_changes(state: ModelState, changes: Mapping[str, Any]) -> list[ReviewChange]:
     """Return the versions whose review changes with these columns, the newest first."""
     needed = {name: changes[name] for name in ("approvals_needed", "renewed_approvals") if name in changes}
     after = verdict_records.standings_of(replace(state.model, **needed))
@@ -262,7 +262,7 @@ def _check_enough(place: Place, needed: int) -> None:
 def set_ladder(actor: Actor, project: str, model_name: str, stages: Sequence[Stage]) -> None:
     """Put a ladder in the place of a model's; raises Conflict where an occupied stage would be gone."""
     place = enter(actor, project, Act.RULE)
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     ladder = rules.change_ladder(state.ladder, stages, state.stacks, model_name)
     for stage in ladder:
         for name in stage.placers:
@@ -317,7 +317,7 @@ class OneMoreGate:
 @snapshot
 def draft_gates(actor: Actor, project: str, model_name: str, change: OneMoreGate) -> str:
     """Return gates with one more, changing nothing; raises InvalidInput that names the field that is wrong."""
-    state = hold(enter(actor, project), model_name, lock=False)
+    state = load_model(enter(actor, project), model_name, lock=False)
     return add_gate(change.gates, [stage.name for stage in state.ladder], change.stage, change.kind, change.fields)
 
 
@@ -325,6 +325,6 @@ def draft_gates(actor: Actor, project: str, model_name: str, change: OneMoreGate
 def set_gates(actor: Actor, project: str, model_name: str, text: str) -> None:
     """Set a model's gates, as TOML; raises InvalidInput that names the key that is wrong."""
     place = enter(actor, project, Act.RULE)
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     read_gates(text, [stage.name for stage in state.ladder])
     _set(actor, state, "changed the gates of", {"gates": text})

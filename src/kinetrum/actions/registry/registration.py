@@ -16,7 +16,7 @@ from kinetrum.actions.registry.evidence_records import (
     rule_refusal,
     why_not_own,
 )
-from kinetrum.actions.registry.held_models import Held, checked_comment, hold, log
+from kinetrum.actions.registry.model_state import ModelState, checked_comment, load_model, log
 from kinetrum.actions.registry.version_values import best_step
 from kinetrum.actions.sandbox.runner import run_limited
 from kinetrum.actions.search.references import find_run, find_version
@@ -140,7 +140,7 @@ def _register(
             f"No run generated {version.reference}; tell in words where it came from (origin).", field="origin"
         )
     _make_model(actor, place, check_name(model_name, "model"))
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     number = models.add_model_version(
         state.model,
         models.NewModelVersion(
@@ -172,7 +172,7 @@ def _register(
     return made
 
 
-def _keep_evidence(actor: Actor, state: Held, row: ModelVersionRow, version: VersionRow) -> None:
+def _keep_evidence(actor: Actor, state: ModelState, row: ModelVersionRow, version: VersionRow) -> None:
     """Pin what the version's run found out about it, as far as the model's rules take it from who registers."""
     if row.run_id is None:
         return

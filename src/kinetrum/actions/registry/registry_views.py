@@ -16,7 +16,7 @@ from kinetrum.actions.registry.evidence_records import (
     rule_refusal,
     why_not_own,
 )
-from kinetrum.actions.registry.held_models import Held, hold
+from kinetrum.actions.registry.model_state import ModelState, load_model
 from kinetrum.actions.registry.stage_acts import why_not_place
 from kinetrum.actions.registry.version_lookup import lead_or_none, pick_version
 from kinetrum.actions.registry.version_values import values_of_versions
@@ -130,7 +130,7 @@ class ModelView:
 @snapshot
 def read_model(actor: Actor, project: str, name: str) -> ModelView:
     """Return one model."""
-    return _view(actor, hold(enter(actor, project), name, lock=False))
+    return _view(actor, load_model(enter(actor, project), name, lock=False))
 
 
 _ACTS = {
@@ -146,7 +146,7 @@ _ACTS = {
 }
 
 
-def _view(actor: Actor, state: Held) -> ModelView:
+def _view(actor: Actor, state: ModelState) -> ModelView:
     owner = state.model.owner_id or state.model.created_by
     names = people.full_names()
     return ModelView(
@@ -171,7 +171,7 @@ def warning_of(stage: Stage, standing: Standing) -> str | None:
     return obstacle
 
 
-def _stage(actor: Actor, state: Held, stage: Stage) -> StageView:
+def _stage(actor: Actor, state: ModelState, stage: Stage) -> StageView:
     stack = state.stacks.get(stage.name, ())
     top = stack[-1] if stack else None
     standing = state.standing_on(stage)
@@ -185,7 +185,7 @@ def _stage(actor: Actor, state: Held, stage: Stage) -> StageView:
     )
 
 
-def _versions(state: Held, names: dict[int, str], only: int | None = None) -> list[VersionView]:
+def _versions(state: ModelState, names: dict[int, str], only: int | None = None) -> list[VersionView]:
     verdicts = verdict_records.verdicts_of(state.model.model_id)
     overridden: dict[int, list[str]] = {}
     for event in stage_records.events_of(state.model.model_id):
@@ -232,7 +232,7 @@ def _versions(state: Held, names: dict[int, str], only: int | None = None) -> li
     return version_views
 
 
-def _run_reference(run: Run | None, state: Held) -> str | None:
+def _run_reference(run: Run | None, state: ModelState) -> str | None:
     if run is None:
         return None
     there = projects.project_by_id(run.project_id).name
@@ -261,7 +261,7 @@ class VersionDetailView:
 @snapshot
 def read_model_version(actor: Actor, project: str, name: str, which: str) -> VersionDetailView:
     """Return a version by number, by stage, `lead`, `newest`, or the digest of its files."""
-    state = hold(enter(actor, project), name, lock=False)
+    state = load_model(enter(actor, project), name, lock=False)
     number = pick_version(state, which)
     names = people.full_names()
     (version,) = _versions(state, names, number)
@@ -279,7 +279,9 @@ def read_model_version(actor: Actor, project: str, name: str, which: str) -> Ver
     )
 
 
-def _evidence(state: Held, row: EvidenceRow, names: dict[int, str], earlier: Sequence[EvidenceRow]) -> EvidenceView:
+def _evidence(
+    state: ModelState, row: EvidenceRow, names: dict[int, str], earlier: Sequence[EvidenceRow]
+) -> EvidenceView:
     rows = artifacts.version_by_id(row.rows_version).reference if row.rows_version else None
     before = [one.uid for one in earlier if one.on == row.on]
     return EvidenceView(
@@ -298,7 +300,7 @@ def _evidence(state: Held, row: EvidenceRow, names: dict[int, str], earlier: Seq
     )
 
 
-def _left_out(state: Held, row: ModelVersionRow, artifact_id: int, pinned: set[str]) -> dict[str, str]:
+def _left_out(state: ModelState, row: ModelVersionRow, artifact_id: int, pinned: set[str]) -> dict[str, str]:
     """Say of what the version's run found out on named data why it was not pinned to the version."""
     if row.run_id is None:
         return {}
@@ -322,7 +324,7 @@ def _dependencies(row: ModelVersionRow) -> dict[str, str]:
     return packages
 
 
-def why_not_approve(actor: Actor, state: Held, row: ModelVersionRow) -> str | None:
+def why_not_approve(actor: Actor, state: ModelState, row: ModelVersionRow) -> str | None:
     """Say why the actor may not approve a version, None where that is allowed."""
     reason = why_not(actor, state.place, Act.REVIEW)
     if reason is None and state.model.second_pair and row.created_by == actor.person_id:

@@ -8,7 +8,7 @@ from typing import Any
 from kinetrum.actions.context import Actor, enter
 from kinetrum.actions.registry.evidence_records import allowed_evidence, latest_by_data
 from kinetrum.actions.registry.gate_outcomes import judge_pair, look_at_gates, misfits, standard_of
-from kinetrum.actions.registry.held_models import Held, hold, standing_of
+from kinetrum.actions.registry.model_state import ModelState, load_model, standing_of
 from kinetrum.actions.registry.registry_views import VersionDetailView, read_model_version
 from kinetrum.actions.registry.stage_acts import why_not_place
 from kinetrum.actions.registry.version_lookup import pick_version
@@ -125,7 +125,7 @@ def _sides(
     actor: Actor, project: str, model_name: str, which: str, stage_name: str | None, against: str | None
 ) -> _Sides:
     place = enter(actor, project)
-    state = hold(place, model_name, lock=False)
+    state = load_model(place, model_name, lock=False)
     number = pick_version(state, which)
     if stage_name is not None and against is not None:
         raise InvalidInput("Compare with the occupant of a stage or with a version, not with both.", field="against")
@@ -166,7 +166,7 @@ def _sides(
     )
 
 
-def _emptied(state: Held, stage: str) -> str | None:
+def _emptied(state: ModelState, stage: str) -> str | None:
     """Say that a stage was emptied before what stands there now came, None where it never was."""
     events = [event for event in stage_records.events_of(state.model.model_id) if event.stage == stage]
     emptied = next((at for at in range(len(events) - 1, -1, -1) if events[at].act == "demote"), None)
@@ -177,7 +177,7 @@ def _emptied(state: Held, stage: str) -> str | None:
     return by if emptied == len(events) - 1 else f"{by}, and version {events[-1].after} was placed on the empty stage"
 
 
-def _goes_by(state: Held, stage: str | None, row: ModelVersionRow) -> list[str]:
+def _goes_by(state: ModelState, stage: str | None, row: ModelVersionRow) -> list[str]:
     """Return the measures that a stage's gates name, then those of the goals of the version's experiment."""
     gates = read_gates(state.model.gates, [one.name for one in state.ladder])
     gates_asked = gates.get(stage, ()) if stage else [gate for stage_gates in gates.values() for gate in stage_gates]

@@ -7,7 +7,7 @@ from typing import Any
 
 from kinetrum.actions.context import Actor, Place, enter, require, why_not
 from kinetrum.actions.registry.gate_outcomes import Judged, asked_of, look_at_gates
-from kinetrum.actions.registry.held_models import Held, checked_comment, hold, log, standing_of
+from kinetrum.actions.registry.model_state import ModelState, checked_comment, load_model, log, standing_of
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
 from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.base.permissions import Act, Role
@@ -41,9 +41,9 @@ def why_not_place(actor: Actor, place: Place, stage: Stage) -> str | None:
     return f"On {stage.name} only {' and '.join(stage.placers)} may place versions; {actor.full_name} is not named."
 
 
-def _placing(actor: Actor, project: str, model_name: str, stage_name: str) -> tuple[Held, Stage, Stack]:
+def _placing(actor: Actor, project: str, model_name: str, stage_name: str) -> tuple[ModelState, Stage, Stack]:
     place = enter(actor, project)
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     stage = rules.find_stage(state.ladder, stage_name, model_name)
     reason = why_not_place(actor, place, stage)
     if reason:
@@ -51,7 +51,7 @@ def _placing(actor: Actor, project: str, model_name: str, stage_name: str) -> tu
     return state, stage, state.stacks.get(stage.name, ())
 
 
-def _done_before(uid: str, state: Held, act: str, stage: str) -> bool:
+def _done_before(uid: str, state: ModelState, act: str, stage: str) -> bool:
     known = stage_records.event_by_uid(id_bytes(uid))
     if known is None:
         return False
@@ -107,7 +107,7 @@ def promote(
 @snapshot
 def _repeated(actor: Actor, project: str, model_name: str, stage_name: str, uid: str) -> bool:
     """Tell whether a promotion was carried out under this id before: then nothing has to be judged."""
-    state = hold(enter(actor, project), model_name, lock=False)
+    state = load_model(enter(actor, project), model_name, lock=False)
     return _done_before(uid, state, "promote", rules.find_stage(state.ladder, stage_name, model_name).name)
 
 
@@ -138,7 +138,7 @@ def _promote(
 
 
 def _pass_unmet(
-    actor: Actor, state: Held, stage: Stage, number: int, unmet: list[GateCheck], override: str | None
+    actor: Actor, state: ModelState, stage: Stage, number: int, unmet: list[GateCheck], override: str | None
 ) -> None:
     """Refuse unless a maintainer gives a reason."""
     if override is not None:
@@ -179,7 +179,7 @@ def roll_back(actor: Actor, project: str, model_name: str, stage_name: str, act:
 
 def _placed(
     actor: Actor,
-    state: Held,
+    state: ModelState,
     kind: str,
     place: tuple[Stage, Stack],
     after: int | None,

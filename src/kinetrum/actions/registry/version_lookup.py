@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.registry.held_models import Held, standing_of
+from kinetrum.actions.registry.model_state import ModelState, standing_of
 from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotFound
 from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry import ladder as rules
@@ -18,7 +18,7 @@ from kinetrum.storage.registry import models
 DIGITS = 8
 
 
-def lead_or_none(state: Held) -> int | None:
+def lead_or_none(state: ModelState) -> int | None:
     """Return the lead version's number, None where there is none."""
     try:
         return rules.lead_of(state.chosen_lead, state.ladder, state.stacks, state.standings, state.model.name)
@@ -26,7 +26,7 @@ def lead_or_none(state: Held) -> int | None:
         return None
 
 
-def pick_version(state: Held, which: str) -> int:
+def pick_version(state: ModelState, which: str) -> int:
     """Return the version number that a number, a stage, `lead`, `newest` or `sha256:…` stands for."""
     model = state.model
     if which.isascii() and which.isdigit() and len(which) < 10:
@@ -53,7 +53,7 @@ def pick_version(state: Held, which: str) -> int:
     return stack[-1].number
 
 
-def _of_digest(state: Held, which: str) -> int:
+def _of_digest(state: ModelState, which: str) -> int:
     """Return the newest version whose files have a digest that begins so."""
     digits = which.removeprefix("sha256:")
     if len(digits) < DIGITS:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from kinetrum.actions.context import Actor, Place, enter, require
-from kinetrum.actions.registry.held_models import hold
+from kinetrum.actions.registry.model_state import load_model
 from kinetrum.actions.runs.readers import may_bin
 from kinetrum.actions.search.references import find_artifact, find_version, in_lock_order, runs_named
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
@@ -87,7 +87,7 @@ def things_named(place: Place, references: Sequence[str]) -> Things:
         in_lock_order(runs_named(place, plain)) if plain else [],
         chosen,
         frozenset(parts.keys() - versions.keys()),
-        tuple(hold(place, name, lock=False).model for name in sorted(listed)),
+        tuple(load_model(place, name, lock=False).model for name in sorted(listed)),
     )
 
 

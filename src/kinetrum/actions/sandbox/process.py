@@ -28,13 +28,13 @@ def _preview(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
 
 
 def _rows(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
-    from kinetrum.core.rows.asked import Asked
     from kinetrum.core.rows.joining import join_tables
     from kinetrum.core.rows.reading import read_rows
+    from kinetrum.core.rows.row_query import RowQuery
     from kinetrum.core.rows.selecting import select_rows
 
     tables = [read_rows(file, path) for file, path in zip(files, options["paths"], strict=True)]
-    query = Asked(**options["asked"])
+    query = RowQuery(**options["asked"])
     rows = (
         select_rows(tables[0], query)
         if len(tables) == 1
@@ -102,12 +102,12 @@ def main() -> None:
 
 def _load_rows() -> None:
     """Load what reads tables by reading a small one: some parts are only loaded when they are first used."""
-    from kinetrum.core.rows.asked import Asked
     from kinetrum.core.rows.joining import join_tables
     from kinetrum.core.rows.reading import read_rows
+    from kinetrum.core.rows.row_query import RowQuery
 
     table = read_rows(io.BytesIO(b"row,truth,prediction\na,1,1\n"), "small.csv")
-    join_tables(table, table, "row", (), Asked(sort="row"))
+    join_tables(table, table, "row", (), RowQuery(sort="row"))
 
 
 def _answer(task: str, files: list[BinaryIO], options: dict[str, Any]) -> bytes:

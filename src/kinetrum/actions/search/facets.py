@@ -19,7 +19,7 @@ from kinetrum.storage.data import artifacts
 from kinetrum.storage.db.database import snapshot
 from kinetrum.storage.runs import plots, run_index
 from kinetrum.storage.search.run_catalogue import RunCatalogue
-from kinetrum.storage.search.run_facets import COUNTED_FIELDS, Facet, Held, facet, held_by_keys
+from kinetrum.storage.search.run_facets import COUNTED_FIELDS, Facet, HeldValues, facet, held_by_keys
 
 OFFERS_LIMIT = 20
 _SCOPES = {"metric": "value", "param": "param", "label": "label"}
@@ -45,7 +45,7 @@ class FacetKey:
 
     scope: str
     name: str
-    held: Held
+    held: HeldValues
     goal: Goal | None
 
 
@@ -79,7 +79,7 @@ def list_facets(actor: Actor, project: str, experiment: str | None) -> tuple[lis
     places = catalogue.plain_places(keys)
     keys.sort(key=lambda key: (("value", "param", "label").index(key.scope), key.name not in goals))
     held_keys = held_by_keys(searched, list(places.values()))
-    nothing = Held(Kinds(0), None)
+    nothing = HeldValues(Kinds(0), None)
     return [
         FacetKey(
             key.scope,

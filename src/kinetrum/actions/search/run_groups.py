@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from kinetrum.actions.context import Actor
 from kinetrum.actions.runs.readers import PAGE_LIMIT, RunView, views_of
 from kinetrum.actions.search.cells import heading, read_columns
-from kinetrum.actions.search.run_table import LAST_ROW, Asked, Table, table_of
+from kinetrum.actions.search.run_table import LAST_ROW, Table, TableQuery, table_of
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.ids import id_text
@@ -53,7 +53,7 @@ class GroupPage:
 
 
 @snapshot
-def list_groups(actor: Actor, project: str, experiment: str | None, by_text: str, query: Asked) -> GroupPage:
+def list_groups(actor: Actor, project: str, experiment: str | None, by_text: str, query: TableQuery) -> GroupPage:
     """Return one page of groups by a column, or by `replicates`.
 
     Sorted by a key, groups stand in the order of its mean (better first by its goal), else the latest run's first.

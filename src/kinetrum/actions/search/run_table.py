@@ -190,7 +190,7 @@ def _versions(place: Place, used: UsedContent, elsewhere: Callable[[str | None],
 
 
 @dataclass(frozen=True)
-class Asked:
+class TableQuery:
     """What part of which table is asked for; `cursor` or `offset` says where a page begins."""
 
     query: str = ""
@@ -216,7 +216,7 @@ class Asked:
 
 
 @snapshot
-def list_runs(actor: Actor, project: str, experiment: str | None, query: Asked) -> RunPage:
+def list_runs(actor: Actor, project: str, experiment: str | None, query: TableQuery) -> RunPage:
     """Return one page of an experiment's runs, or of all runs of a project.
 
     `sort` names keys, the strongest first: `recall` (better first by its goal, else the higher),

@@ -10,7 +10,7 @@ from kinetrum.actions.context import Actor, Place, enter, experiment_in, role_of
 from kinetrum.actions.recording.intake import bring_up_to_date
 from kinetrum.actions.runs.readers import Curve, CurveWindow, read_curves
 from kinetrum.actions.search.cells import cell_of, heading
-from kinetrum.actions.search.run_table import Asked, RunColumn, RunPage, list_runs, table_of
+from kinetrum.actions.search.run_table import RunColumn, RunPage, TableQuery, list_runs, table_of
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.base.permissions import Act, permits
@@ -242,7 +242,7 @@ def _project_of(secret: str) -> str:
 def _shown_by(secret: str, offset: int = 0) -> SharedView:
     link, actor = _opened(secret)
     arrangement = link.arrangement
-    query = Asked(
+    query = TableQuery(
         arrangement.get("q", ""), arrangement.get("sort", ""), None, offset, pareto=arrangement.get("pareto", "")
     )
     named = resolved_parts(arrangement.get("cols", ""))
@@ -257,7 +257,7 @@ def resolved_parts(text: str) -> list[str]:
     return [part.strip() for part in re.findall(r"""(?:[^,"']|"[^"]*"|'[^']*')+""", text) if part.strip()]
 
 
-def _with_columns(query: Asked, columns: list[str]) -> Asked:
+def _with_columns(query: TableQuery, columns: list[str]) -> TableQuery:
     return replace(query, columns=tuple(columns))
 
 

@@ -24,7 +24,7 @@ from kinetrum.core.base.manifests import FileEntry, digest_of
 from kinetrum.core.base.refs import VersionRef, parse_ref
 
 if TYPE_CHECKING:
-    from kinetrum.client.data.copies import Found
+    from kinetrum.client.data.copies import SourceFile
     from kinetrum.client.sender.remote_files import RemoteFile
     from kinetrum.client.transport import answers
 
@@ -272,7 +272,7 @@ def describe_artifact(here: Session, name: str, description: str | None, labels:
 
 def keep_files(
     here: Session,
-    files: Sequence[Found],
+    files: Sequence[SourceFile],
     name: str,
     description: Described,
     progress: Callable[[int], Tick] | None = None,

@@ -24,14 +24,14 @@ _TRIES = 3
 
 
 @dataclass(frozen=True)
-class Found:
+class SourceFile:
     """A file of an input or output: where it is and its path within the artifact."""
 
     source: Path
     path: str
 
 
-def find_files(path: str | os.PathLike[str]) -> list[Found]:
+def find_files(path: str | os.PathLike[str]) -> list[SourceFile]:
     """List a file, or the regular files below a folder; a single file has its own name as path.
 
     Links to files are followed. Links to folders, links that lead nowhere, and special files are left out of a
@@ -42,7 +42,7 @@ def find_files(path: str | os.PathLike[str]) -> list[Found]:
     if not top.exists():
         raise NotFound(f"{path} is not there; give the path of a file or folder.", field="path")
     if top.is_file():
-        return [Found(top.absolute(), check_path(top.name))]
+        return [SourceFile(top.absolute(), check_path(top.name))]
     if not top.is_dir():
         raise InvalidInput(f"{path} is neither a file nor a folder.", field="path")
     left_out: list[str] = []
@@ -59,7 +59,7 @@ def find_files(path: str | os.PathLike[str]) -> list[Found]:
     return files
 
 
-def _walk(top: str, below: str, left_out: list[str]) -> Iterator[Found]:
+def _walk(top: str, below: str, left_out: list[str]) -> Iterator[SourceFile]:
     count = 0
     waiting = [(top, below)]
     while waiting:
@@ -73,7 +73,7 @@ def _walk(top: str, below: str, left_out: list[str]) -> Iterator[Found]:
                     count += 1
                     if count > FILE_LIMIT:
                         raise InvalidInput(f"{top} holds over {FILE_LIMIT} files; record parts of it.", field="path")
-                    yield Found(Path(entry.path), check_path(path))
+                    yield SourceFile(Path(entry.path), check_path(path))
                 else:
                     left_out.append(path)
 
@@ -83,7 +83,7 @@ def modified_us(source: Path) -> int:
     return source.stat().st_mtime_ns // 1000
 
 
-def copy_all(files: Sequence[Found], folder: Path) -> list[tuple[FileEntry, Path]] | None:
+def copy_all(files: Sequence[SourceFile], folder: Path) -> list[tuple[FileEntry, Path]] | None:
     """Copy files into the spool and fingerprint the copies; None where they are too large to be copied.
 
     Blocks are shared where the file system can, whatever the size.
@@ -98,7 +98,7 @@ def copy_all(files: Sequence[Found], folder: Path) -> list[tuple[FileEntry, Path
     return copies
 
 
-def _copy_in(source: Found, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
+def _copy_in(source: SourceFile, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
     """Copy one file; one that is written to meanwhile is copied anew, a few times."""
     for _ in range(_TRIES):
         before = os.stat(source.source)
@@ -110,7 +110,7 @@ def _copy_in(source: Found, folder: Path, number: int, may_copy: bool) -> tuple[
     raise InvalidInput(f"{source.source} is being written to; record it once it is whole.", field="path")
 
 
-def _copy_once(file: Found, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
+def _copy_once(file: SourceFile, folder: Path, number: int, may_copy: bool) -> tuple[FileEntry, Path] | None:
     target = folder / f"{number:06d}"
     digest, size = hashlib.sha256(), 0
     with file.source.open("rb", buffering=0) as source, target.open("xb+", buffering=0) as copy:

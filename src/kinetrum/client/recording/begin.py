@@ -93,7 +93,7 @@ def begin(  # noqa: PLR0913
     run = Run(address, settings, name=run_name)
     run._cell = current_cell()
     run._note_without_form(without_form)
-    beginning = _Told(run_name, above, tags, checked, lease_s)
+    beginning = _Beginning(run_name, above, tags, checked, lease_s)
     _write_beginning(run, settings, beginning, left_out)
     _watch_surroundings(run, output, left_out, above)
     exit_hooks.watch(run)
@@ -102,7 +102,7 @@ def begin(  # noqa: PLR0913
 
 
 @dataclass(frozen=True)
-class _Told:
+class _Beginning:
     """What a run's beginning says beside its settings."""
 
     name: str | None
@@ -121,7 +121,7 @@ def _settings_of(params: object, seed: int | None, without_form: list[str]) -> d
     return settings
 
 
-def _write_beginning(run: Run, settings: dict[str, Value], beginning: _Told, left_out: frozenset[str]) -> None:
+def _write_beginning(run: Run, settings: dict[str, Value], beginning: _Beginning, left_out: frozenset[str]) -> None:
     run._recorder.write(
         "begin",
         started_at=run._recorder.writer.now(),

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 
-from kinetrum.client.data.copies import Found, copy_all, find_files
+from kinetrum.client.data.copies import SourceFile, copy_all, find_files
 from kinetrum.client.recording.recorder import Recorder
 from kinetrum.client.spool.spool import new_id
 from kinetrum.core.base.errors import InvalidInput, KinetrumError
@@ -111,7 +111,7 @@ def _fields(description: Described) -> dict[str, object]:
 
 def record_used_files(
     recorder: Recorder,
-    files: Sequence[Found],
+    files: Sequence[SourceFile],
     name: str,
     description: Described,
     address: str,
@@ -154,7 +154,7 @@ def record_generated(
     record_generated_files(recorder, find_files(path), label, description)
 
 
-def record_generated_files(recorder: Recorder, files: Sequence[Found], name: str, description: Described) -> None:
+def record_generated_files(recorder: Recorder, files: Sequence[SourceFile], name: str, description: Described) -> None:
     """Record files together as one output, copied now; what is too large for that is sent now from where it lies."""
     uid = new_id()
     folder = recorder.writer.folder / f"files-{uid}"
@@ -180,7 +180,7 @@ def record_generated_files(recorder: Recorder, files: Sequence[Found], name: str
         raise
 
 
-def _send_now(recorder: Recorder, files: Sequence[Found], name: str) -> list[list[object]]:
+def _send_now(recorder: Recorder, files: Sequence[SourceFile], name: str) -> list[list[object]]:
     """Send large files while the call waits. Where the service is away they are read where they lie, later."""
     from kinetrum.client.sender.fingerprints import Fingerprints
     from kinetrum.client.sender.routes import Routes

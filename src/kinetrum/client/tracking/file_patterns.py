@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from kinetrum.client.data.copies import Found
+from kinetrum.client.data.copies import SourceFile
 from kinetrum.client.recording.inputs_outputs import (
     artifact_name,
     described,
@@ -31,7 +31,7 @@ class Files:
     pattern: str
     named: bool = False
 
-    def found(self, since_ns: int = 0) -> list[Found]:
+    def found(self, since_ns: int = 0) -> list[SourceFile]:
         """Return the files that fit now and were changed since; paths are relative to the pattern's fixed part."""
         paths = sorted(Path(path) for path in glob.glob(self.pattern, recursive=True, include_hidden=False))
         if len(paths) == 1 and paths[0].is_dir():
@@ -44,8 +44,8 @@ class Files:
         if len(fresh) > FILE_LIMIT:
             raise InvalidInput(f"{self.pattern} names over {FILE_LIMIT} files.", field="path")
         if len(paths) == 1 and "*" not in self.pattern and paths[0] == Path(self.pattern):
-            return [Found(path.absolute(), check_path(path.name)) for path in fresh]
-        return [Found(path.absolute(), check_path(path.relative_to(top).as_posix())) for path in fresh]
+            return [SourceFile(path.absolute(), check_path(path.name)) for path in fresh]
+        return [SourceFile(path.absolute(), check_path(path.relative_to(top).as_posix())) for path in fresh]
 
 
 def _fixed_part(pattern: str) -> Path:
@@ -71,12 +71,12 @@ def files_of(text: str) -> Files:
     return Files(artifact_name(None, plain_parts[-1] if plain_parts else "files"), pattern)
 
 
-def inputs_of(patterns: Sequence[str]) -> list[tuple[str, Files | None, list[Found]]]:
+def inputs_of(patterns: Sequence[str]) -> list[tuple[str, Files | None, list[SourceFile]]]:
     """Find the files that a command will use; a version (`nights@3`) has none.
 
     Raises InvalidInput where a pattern names nothing.
     """
-    inputs: list[tuple[str, Files | None, list[Found]]] = []
+    inputs: list[tuple[str, Files | None, list[SourceFile]]] = []
     for text in patterns:
         if "@" in text and "=" not in text and not glob.glob(text):
             inputs.append((text, None, []))
@@ -89,7 +89,7 @@ def inputs_of(patterns: Sequence[str]) -> list[tuple[str, Files | None, list[Fou
     return inputs
 
 
-def record_inputs(recorder: Recorder, inputs: Sequence[tuple[str, Files | None, list[Found]]]) -> None:
+def record_inputs(recorder: Recorder, inputs: Sequence[tuple[str, Files | None, list[SourceFile]]]) -> None:
     """Record what `inputs_of` found."""
     for text, files, files_found in inputs:
         if files is None:

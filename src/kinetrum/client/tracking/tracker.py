@@ -21,7 +21,7 @@ from kinetrum.client.tracking.metric_files import Measured, MeasuredFile
 from kinetrum.client.tracking.plot_files import PlottedFile
 from kinetrum.core.base.errors import InvalidInput, KinetrumError
 from kinetrum.core.base.values import JsonObject
-from kinetrum.core.text.directives import MARK, Said, read_said
+from kinetrum.core.text.directives import MARK, Directive, read_directive
 from kinetrum.core.text.printed_lines import Fold, plain
 
 LOOK_EVERY_S = 1.0
@@ -101,7 +101,7 @@ class Tracker:
     def _say(self, line: str) -> None:
         with self._lock:
             try:
-                directive = read_said(line)
+                directive = read_directive(line)
                 if directive is not None:
                     self._record(directive)
             except KinetrumError as error:
@@ -109,12 +109,12 @@ class Tracker:
 
     def record_line(self, line: str) -> None:
         """Record what one line says; raises InvalidInput for one that says nothing, and what recording raises."""
-        directive = read_said(line if line.lstrip().startswith("kinetrum:") else f"kinetrum: {line}")
+        directive = read_directive(line if line.lstrip().startswith("kinetrum:") else f"kinetrum: {line}")
         if directive is None:
             raise InvalidInput(f"{line!r} records nothing; write measure loss=0.3 step=7, for example.", field="line")
         self._record(directive)
 
-    def _record(self, directive: Said) -> None:
+    def _record(self, directive: Directive) -> None:
         run = self.run
         options: JsonObject = dict(directive.values)
         if directive.word == "set":

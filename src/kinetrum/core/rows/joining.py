@@ -9,8 +9,8 @@ import pyarrow as pa
 from pyarrow import compute as pc
 
 from kinetrum.core.base.errors import InvalidInput
-from kinetrum.core.rows.asked import Asked, Page
 from kinetrum.core.rows.outcomes import OUTCOMES
+from kinetrum.core.rows.row_query import Page, RowQuery
 from kinetrum.core.rows.selecting import (
     ERROR,
     PREDICTION,
@@ -26,7 +26,7 @@ from kinetrum.core.rows.selecting import (
 OUTCOME, LEFT, RIGHT = "outcome", " left", " right"
 
 
-def join_tables(left: pa.Table, right: pa.Table, key: str | None, outcomes: Sequence[str], query: Asked) -> Page:
+def join_tables(left: pa.Table, right: pa.Table, key: str | None, outcomes: Sequence[str], query: RowQuery) -> Page:
     """Join two tables by a row key and return a page of what fits, with the count of every outcome.
 
     Columns of both stand as `name left` and `name right`, where they are equal in all rows once. Without `key` it is

@@ -12,8 +12,8 @@ from pyarrow import compute as pc
 
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import Value, to_json
-from kinetrum.core.rows.asked import PAGE_LIMIT, Asked, Page
 from kinetrum.core.rows.condition import Condition, parse_condition
+from kinetrum.core.rows.row_query import PAGE_LIMIT, Page, RowQuery
 
 CELL_LIMIT, CONDITIONS_LIMIT = 1_000, 50
 TRUTH, PREDICTION, ERROR = "truth", "prediction", "error"
@@ -27,7 +27,7 @@ _OPERATORS = {
 }
 
 
-def select_rows(table: pa.Table, query: Asked) -> Page:
+def select_rows(table: pa.Table, query: RowQuery) -> Page:
     """Return a page of the rows that fit. Raises InvalidInput that names the condition or column at fault."""
     judged = {TRUTH, PREDICTION} <= set(table.column_names)
     if query.wrong and not judged:
@@ -55,7 +55,7 @@ class Whole:
     key: str | None = None
 
 
-def page_of(selected: pa.Table, query: Asked, whole: Whole) -> Page:
+def page_of(selected: pa.Table, query: RowQuery, whole: Whole) -> Page:
     """Return a page of the rows that fit, sorted where that is asked."""
     selected = _sorted(selected, query.sort)
     limit = max(0, min(query.limit, PAGE_LIMIT))

@@ -27,7 +27,7 @@ _OPTIONS = {"used": {"name", "role", "kind"}, "generated": {"name", "kind", "ste
 
 
 @dataclass(frozen=True)
-class Said:
+class Directive:
     """What a line records: the word, keys with values, and what stands without a key (a path, or 12/40)."""
 
     word: str
@@ -36,7 +36,7 @@ class Said:
     step: int | None = None
 
 
-def read_said(line: str) -> Said | None:
+def read_directive(line: str) -> Directive | None:
     """Read one line, None where it is not meant for us; raises InvalidInput that says what is wrong in it."""
     match = _LINE.match(line)
     if match is None:
@@ -67,11 +67,11 @@ def read_pairs(parts: list[str]) -> dict[str, Value]:
     return values
 
 
-def _read(word: str, parts: list[str]) -> Said:
+def _read(word: str, parts: list[str]) -> Directive:
     if word == "progress":
         if len(parts) != 1 or not re.fullmatch(r"\d+(/\d+)?", parts[0]):
             raise InvalidInput("write progress DONE/TOTAL, or progress DONE.", field="progress")
-        return Said(word, subject=parts[0])
+        return Directive(word, subject=parts[0])
     subject = None
     if word in _OPTIONS:
         if not parts or "=" in parts[0]:
@@ -83,7 +83,7 @@ def _read(word: str, parts: list[str]) -> Said:
         raise InvalidInput(f"{word} takes {', '.join(sorted(_OPTIONS[word]))}.", field=word)
     if word not in _OPTIONS and not values:
         raise InvalidInput(f"{word} needs KEY=VALUE.", field=word)
-    return Said(word, values, subject, step)
+    return Directive(word, values, subject, step)
 
 
 def _step(values: dict[str, Value]) -> int | None:

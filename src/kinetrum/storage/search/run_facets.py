@@ -53,26 +53,26 @@ class Facet:
 
 
 @dataclass(frozen=True)
-class Held:
+class HeldValues:
     """What any run recorded under a key: kinds of values, and the range of its numbers."""
 
     kinds: Kinds
     range: Range | None
 
 
-def held_by_keys(searched: Searched, key_ids: Sequence[int]) -> dict[int, Held]:
+def held_by_keys(searched: Searched, key_ids: Sequence[int]) -> dict[int, HeldValues]:
     """Return what keys hold, off the ends of the index, whatever the number of runs; the bin is not left out."""
-    held_of_key: dict[int, Held] = {}
+    held_of_key: dict[int, HeldValues] = {}
     for key_id, low, high in _ends("value_num", "num", searched, key_ids):
         before = held_of_key.get(key_id)
         known = before.range if before and before.range else Range(low, high)
-        held_of_key[key_id] = Held(Kinds.NUMBER, Range(min(low, known.low), max(high, known.high)))
+        held_of_key[key_id] = HeldValues(Kinds.NUMBER, Range(min(low, known.low), max(high, known.high)))
     for key_id, low, high in _ends("value_text", "text", searched, key_ids):
-        before = held_of_key.get(key_id, Held(Kinds(0), None))
+        before = held_of_key.get(key_id, HeldValues(Kinds(0), None))
         kinds = Kinds.SPECIAL if "\x01" <= low < "\x02" else Kinds(0)
         if low < "\x01" or "\x02" <= low < "\x03" or high >= "\x04" or "\x02" <= high < "\x03":
             kinds |= Kinds.TEXT
-        held_of_key[key_id] = Held(before.kinds | kinds, before.range)
+        held_of_key[key_id] = HeldValues(before.kinds | kinds, before.range)
     return held_of_key
 
 

@@ -10,7 +10,7 @@ from fastapi import APIRouter, Depends, Query, Request, Response
 from kinetrum.actions.data import media, table_rows
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.refs import VersionRef, parse_ref
-from kinetrum.core.rows.asked import PAGE_LIMIT, Asked, Page
+from kinetrum.core.rows.row_query import PAGE_LIMIT, Page, RowQuery
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.store import store_of
 from kinetrum.wire import results as wire
@@ -30,12 +30,12 @@ def _rows_asked(
     sort: _Sort = "",
     offset: _Offset = 0,
     limit: _Limit = 100,
-) -> Asked:
-    return Asked(tuple(where), find, False, sort, offset, limit)
+) -> RowQuery:
+    return RowQuery(tuple(where), find, False, sort, offset, limit)
 
 
 def _two_tables(
-    query: Annotated[Asked, Depends(_rows_asked)],
+    query: Annotated[RowQuery, Depends(_rows_asked)],
     left: Annotated[str, Query(max_length=1_500)],
     right: Annotated[str, Query(max_length=1_500)],
     key: Annotated[str | None, Query(max_length=300, description="The column that tells rows apart.")] = None,
@@ -105,7 +105,7 @@ def read_rows(
     project: str,
     request: Request,
     of: Annotated[str, Query(max_length=1_500, description="NAME@NUMBER, or a file in it: NAME@NUMBER:PATH.")],
-    query: Annotated[Asked, Depends(_rows_asked)],
+    query: Annotated[RowQuery, Depends(_rows_asked)],
     wrong: Annotated[bool, Query(description="Only rows whose prediction is not the truth.")] = False,
 ) -> wire.Rows:
     """Browse a table that is stored as CSV, TSV, JSON Lines or Parquet: filtered, sorted, page by page."""

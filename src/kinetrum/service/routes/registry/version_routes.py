@@ -11,8 +11,8 @@ from kinetrum.actions.registry import (
     evidence_records,
     fetching,
     gate_outcomes,
-    held_models,
     model_settings,
+    model_state,
     registration,
     registry_views,
     reviews,
@@ -105,19 +105,19 @@ def look_at_gates(actor: SignedIn, project: str, model: str, version: int, stage
 def give_verdict(actor: SignedIn, project: str, model: str, version: int, body: wire.NewVerdict) -> wire.ReviewState:
     """Approve or reject a version, or take one's verdict back."""
     approves = None if body.verdict is None else body.verdict == "approve"
-    return wire.ReviewState(review=held_models.review(actor, project, model, version, approves, body.comment))
+    return wire.ReviewState(review=model_state.review(actor, project, model, version, approves, body.comment))
 
 
 @router.put("/models/{model}/versions/{version}/retirement", status_code=204)
 def set_retirement(actor: SignedIn, project: str, model: str, version: int, body: wire.Retirement) -> None:
     """Retire a version, or take that back; for maintainers."""
-    held_models.retire(actor, project, model, version, body.retired, body.comment)
+    model_state.retire(actor, project, model, version, body.retired, body.comment)
 
 
 @router.put("/models/{model}/lead", status_code=204)
 def choose_lead(actor: SignedIn, project: str, model: str, body: wire.NewLead) -> None:
     """Choose the lead version; for maintainers."""
-    held_models.choose_lead(actor, project, model, body.version, body.comment)
+    model_state.choose_lead(actor, project, model, body.version, body.comment)
 
 
 @router.post("/models/{model}/stages/{stage}/promotions")

@@ -8,7 +8,7 @@ from typing import Annotated
 from fastapi import APIRouter, Depends, Query, Request, Response
 
 from kinetrum.actions.search import facets, run_groups, run_table
-from kinetrum.actions.search.run_table import Asked, RunPage
+from kinetrum.actions.search.run_table import RunPage, TableQuery
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.presenters import search_shapes, shapes
 from kinetrum.wire import runs
@@ -45,11 +45,11 @@ def _asked(
     limit: Limit = 100,
     column: Columns = None,
     pareto: Pareto = "",
-) -> Asked:
-    return Asked(query, sort, cursor, offset, limit, tuple(column or ()), pareto=pareto)
+) -> TableQuery:
+    return TableQuery(query, sort, cursor, offset, limit, tuple(column or ()), pareto=pareto)
 
 
-Page = Annotated[Asked, Depends(_asked)]
+Page = Annotated[TableQuery, Depends(_asked)]
 
 
 @router.get(_EXPERIMENT + "/runs", response_model=runs.RunPage)

@@ -12,7 +12,7 @@ JUDGED_BY = "2"
 
 
 @dataclass(frozen=True)
-class Asked:
+class RowQuery:
     """Which rows: `where` holds conditions that all hold; `find` a text in any cell; `wrong` only what was predicted
     wrong (of numbers: the largest errors first); `sort` a column, `:desc` behind it for the other way."""
 

@@ -22,7 +22,7 @@ COMMENT_LIMIT = 4_000
 
 
 @dataclass(frozen=True)
-class Held:
+class ModelState:
     """A model with everything that rules look at, its row locked where it is to be changed."""
 
     place: Place
@@ -43,7 +43,7 @@ class Held:
         return kept_standing(self.standings[stack[-1].number], stack[-1].approvals_asked) if stack else None
 
 
-def hold(place: Place, name: str, lock: bool) -> Held:
+def load_model(place: Place, name: str, lock: bool) -> ModelState:
     """Load a model; raises NotFound that names the models there are, Conflict where one to change is in the bin."""
     model = models.model_named(place.project_id, check_name(name, "model"), lock)
     if model is None:
@@ -53,7 +53,7 @@ def hold(place: Place, name: str, lock: bool) -> Held:
         raise Conflict(
             f"{model.name} is in the bin; 'kinetrum bin --restore model:{model.name}' takes it out.", field="model"
         )
-    return Held(
+    return ModelState(
         place,
         model,
         stage_records.ladder_of(model.model_id),
@@ -69,7 +69,7 @@ def checked_comment(text: str) -> str:
     return text
 
 
-def standing_of(state: Held, number: int) -> Standing:
+def standing_of(state: ModelState, number: int) -> Standing:
     """Return how a version stands; raises NotFound that says which is the newest."""
     if number not in state.standings:
         newest = f"the newest is {state.model.last_number}" if state.model.last_number else "it has none yet"
@@ -77,7 +77,7 @@ def standing_of(state: Held, number: int) -> Standing:
     return state.standings[number]
 
 
-def log(actor: Actor, state: Held, act: str, subject: str, before: object, after: object, comment: str) -> None:
+def log(actor: Actor, state: ModelState, act: str, subject: str, before: object, after: object, comment: str) -> None:
     """Write an act on a model into the journal, inside the running transaction."""
     journal.append(
         state.place.project_id, actor.person_id, act, subject, journal.Change(before, after), comment, actor.origin
@@ -88,7 +88,7 @@ def log(actor: Actor, state: Held, act: str, subject: str, before: object, after
 def review(actor: Actor, project: str, model_name: str, number: int, approves: bool | None, comment: str) -> Review:
     """Approve (True), reject (False) or take one's verdict back (None); returns the version's review now."""
     place = enter(actor, project, Act.REVIEW)
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     before = standing_of(state, number).review
     version = next(row for row in models.versions_of_model(state.model.model_id) if row.number == number)
     if approves and state.model.second_pair and version.created_by == actor.person_id:
@@ -116,7 +116,7 @@ def review(actor: Actor, project: str, model_name: str, number: int, approves: b
 def retire(actor: Actor, project: str, model_name: str, number: int, retired: bool, comment: str) -> None:
     """Put the mark of retirement on a version, or take it off."""
     place = enter(actor, project, Act.RETIRE)
-    state = hold(place, model_name, lock=True)
+    state = load_model(place, model_name, lock=True)
     if standing_of(state, number).retired == retired:
         return
     models.set_retired(state.model.model_id, number, retired)
@@ -128,7 +128,7 @@ def retire(actor: Actor, project: str, model_name: str, number: int, retired: bo
 def choose_lead(actor: Actor, project: str, model_name: str, number: int | None, comment: str) -> None:
     """Choose the lead version, or (None) leave it to the highest occupied stage."""
     place = enter(actor, project, Act.CHOOSE_LEAD)
-    model_state = hold(place, model_name, lock=True)
+    model_state = load_model(place, model_name, lock=True)
     if number is not None:
         standing = standing_of(model_state, number)
         if standing.review is not Review.APPROVED or standing.retired or standing.damaged:
