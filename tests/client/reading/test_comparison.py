@@ -153,7 +153,7 @@ def test_in_the_terminal(groups: Project, capsys: Out) -> None:
     assert main(["effects", "-e", "frost-alarm", "--json"]) == 0
     assert json.loads(capsys.readouterr().out)["key"] == "recall"
     assert main(["effects", "-e", "frost-alarm"]) == 0
-    assert "no planned experiment" in capsys.readouterr().out
+    assert "not a planned experiment" in capsys.readouterr().out
 
 
 def test_columns_for_charts(groups: Project) -> None:

@@ -304,7 +304,7 @@ def test_objects_are_fingerprinted_where_they_are(recording: Project, bucket: Pa
     ]
     assert opened("one@1").files == ["b.csv"]
     problems = recording.service().get(f"/projects/{recording.name}/experiments/frost-alarm/runs/1")["problems"]
-    assert "There is not an object at or below s3://readings/nowhere" in problems[0]["text"]
+    assert "There is no object at or below s3://readings/nowhere" in problems[0]["text"]
     assert {file.state for file in version.check()} == {"same"}
     (bucket / "2024/a.csv").write_text("9,9\n")
     (bucket / "2025/b.csv").unlink()

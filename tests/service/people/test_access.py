@@ -400,7 +400,7 @@ def test_secrets_are_not_stored(instance: Instance, people: dict[str, str]) -> N
     ],
 )
 def test_what_takes_an_administrator(instance: Instance, people: Any, method: str, path: str, body: Any) -> None:
-    with pytest.raises(errors.NotAllowed, match="no administrator"):
+    with pytest.raises(errors.NotAllowed, match="is not an administrator"):
         instance.service(people["maintainer"]).call(method, path, **({"json": body} if body else {}))
 
 
