@@ -105,10 +105,17 @@ function Table({
           {
             name: 'files',
             right: true,
-            className: 'text-ink2',
+            headClass: 'pl-3',
+            className: 'pl-3 text-ink2',
             cell: (row) => row.files.toLocaleString('en'),
           },
-          { name: 'size', right: true, className: 'strong', cell: (row) => bytes(row.size_bytes) },
+          {
+            name: 'size',
+            right: true,
+            headClass: 'pl-3',
+            className: 'pl-3 strong',
+            cell: (row) => bytes(row.size_bytes),
+          },
           {
             name: 'share',
             head: null,
@@ -131,7 +138,8 @@ function Table({
           {
             name: 'in the bin',
             right: true,
-            className: 'text-ink2',
+            headClass: 'pl-3',
+            className: 'pl-3 text-ink2',
             cell: (row) =>
               row.binned
                 ? `${row.binned.toLocaleString('en')}${row.binned_bytes ? `, ${bytes(row.binned_bytes)}` : ''}`
