@@ -216,7 +216,10 @@ def test_signals_are_passed_on(work: Path, number: signal.Signals) -> None:
     script = """
 import signal, sys, time
 signal.signal(int(sys.argv[1]), lambda *_: (print("got it"), sys.exit(5)))
-print("ready"); time.sleep(40)
+print("ready")
+for _ in range(400):
+    # A signal that comes just before a long sleep begins would be seen at its end only.
+    time.sleep(0.1)
 """
     process = begun_tracking(sys.executable, "-c", script, str(int(number)))
     process.send_signal(number)
