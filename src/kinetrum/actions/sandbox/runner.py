@@ -38,10 +38,12 @@ def run_limited(task: str, paths: Sequence[Path], options: dict[str, Any]) -> by
     """
     request = json.dumps({"paths": [str(path) for path in paths], "given": options}).encode()
     with _turns:
-        process, waited = _take(task)
+        process = _take(task)
         answer, took_s = _ask(process, request)
-        if answer is None and waited and took_s < _AT_ONCE_S:
-            # It may have ended while it waited, which tells nothing of the files.
+        if answer is None and took_s < _AT_ONCE_S:
+            # It may have ended while it waited, or broken for want of something in that moment, which tells nothing of
+            # the files; what they break breaks again.
+            log.warning("reading files (%s) ended with status %s after %.1f s", task, process.returncode, took_s)
             answer, took_s = _ask(_start(task), request)
         if task in _AHEAD:
             threading.Thread(target=_start_ahead, args=(task,), daemon=True).start()
@@ -64,15 +66,15 @@ def _ask(process: subprocess.Popen[bytes], request: bytes) -> tuple[bytes | None
     return answer if process.returncode == 0 else None, time.monotonic() - began
 
 
-def _take(task: str) -> tuple[subprocess.Popen[bytes], bool]:
-    """Return a process for a task, and whether it is one that was started ahead."""
+def _take(task: str) -> subprocess.Popen[bytes]:
+    """Return a process for a task, one that was started ahead where there is one."""
     with _lock:
         process = _waiting.pop(task, None)
     if process is not None:
         if process.poll() is None:
-            return process, True
+            return process
         process.communicate()
-    return _start(task), False
+    return _start(task)
 
 
 def _start_ahead(task: str) -> None:
