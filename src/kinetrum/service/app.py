@@ -13,9 +13,9 @@ from fastapi.routing import APIRoute
 
 from kinetrum.service.background import Chores
 from kinetrum.service.http import console_files, problems
+from kinetrum.service.http.bodies import GuardedBodies
 from kinetrum.service.http.freshness import act_up_to_date, read_up_to_date
 from kinetrum.service.http.hardening import Hardened
-from kinetrum.service.http.limits import BodyLimit
 from kinetrum.service.live.broker import Broker
 from kinetrum.service.routes.archives import archive_routes, export_routes
 from kinetrum.service.routes.compare import comparison_routes, plot_routes
@@ -118,7 +118,7 @@ def make_app(blob_folder: Path) -> FastAPI:
     for module, first in _ROUTES:
         app.include_router(module.router, prefix=API, dependencies=first)
     console_files.install(app)
-    app.add_middleware(BodyLimit)
+    app.add_middleware(GuardedBodies)
     app.add_middleware(Hardened)
 
     _tell_the_truth(app)

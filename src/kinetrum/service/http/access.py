@@ -13,7 +13,7 @@ from kinetrum.core.base.errors import NotAllowed, NotSignedIn
 
 CSRF_HEADER = "Kinetrum-Csrf"
 TOKEN_HEADER = "Kinetrum-Token"
-_SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
+SAFE_METHODS = frozenset({"GET", "HEAD", "OPTIONS"})
 
 
 def cookie_name(request: Request) -> str:
@@ -44,6 +44,10 @@ def has_credentials(request: Request) -> bool:
 
 def signed_in(request: Request) -> Actor:
     """Return the person behind the request; raises NotSignedIn, or NotAllowed where the CSRF token is missing."""
+    known: Actor | None = getattr(request.state, "actor", None)
+    if known is not None:
+        # Before its body was read.
+        return known
     token = _token(request)
     if token:
         return accounts.actor_of_token(token, _origin(request))
@@ -52,7 +56,7 @@ def signed_in(request: Request) -> Actor:
         raise NotSignedIn("Sign in, or send a token as 'Authorization: Bearer …'.")
     actor, csrf = accounts.actor_of_session(secret, _origin(request))
     request.state.csrf_token = csrf
-    if request.method not in _SAFE and not hmac.compare_digest(request.headers.get(CSRF_HEADER, ""), csrf):
+    if request.method not in SAFE_METHODS and not hmac.compare_digest(request.headers.get(CSRF_HEADER, ""), csrf):
         raise NotAllowed(f"The request lacks the session's {CSRF_HEADER} header.")
     return actor
 

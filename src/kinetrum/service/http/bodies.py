@@ -1,63 +1,153 @@
-"""The bound on request bodies, kept before anything reads them into memory."""
+"""What comes before a body is read: who sends it, and how much of it there may be.
+
+A body is costly by the number of values in it rather than by its bytes: ten megabytes of empty lists hold a service up
+for seconds, a text of ten megabytes does not. So each route has a bound on both, and whoever has no account is answered
+before the first byte of a body is read.
+"""
 
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 
+from starlette.concurrency import run_in_threadpool
+from starlette.requests import Request
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from kinetrum.core.base.errors import KinetrumError
 from kinetrum.core.points.codec import BATCH_BYTE_LIMIT
-from kinetrum.service.http.problems import problem
+from kinetrum.service.http.access import SAFE_METHODS, signed_in
+from kinetrum.service.http.problems import of_error, problem
 
-BODY_LIMIT = BATCH_BYTE_LIMIT
-# The list of 100,000 files with long paths.
-MANIFEST_LIMIT = 128 * 1024 * 1024
-_STREAMED = re.compile(r"/projects/[^/]+/(?:blobs(?:/[0-9a-f]{64})?|imports)\Z")
-_MANIFEST = re.compile(r"/(?:used|generated|versions|plots)\Z")
+_API = "/api/"
+# The only act that takes no account: signing in to one.
+_SIGN_IN = re.compile(r"/api/v\d+/session\Z")
+_STREAMED = re.compile(r"/(?:blobs(?:/[0-9a-f]{64})?|imports)\Z")
+_TEXTS = re.compile(rb'"(?:[^"\\]|\\.)*"?', re.S)
+_KIB, _MIB = 1024, 1024 * 1024
 
 
-class _OverLimit(Exception):
+@dataclass(frozen=True)
+class Bound:
+    """How much a body may hold: bytes, and values (members of objects and lists, nested ones too)."""
+
+    size: int
+    values: int
+
+
+_DEFAULT = Bound(_MIB, 20_000)
+# By the end of the path. What one call of the client records has up to 16 MiB; a manifest lists up to 100,000 files
+# with long paths; points come as columns of numbers, mostly in their binary form.
+_BOUNDS: tuple[tuple[re.Pattern[str], Bound], ...] = (
+    (_SIGN_IN, Bound(16 * _KIB, 100)),
+    (re.compile(r"/points\Z"), Bound(BATCH_BYTE_LIMIT, 4_000_000)),
+    (re.compile(r"/(?:used|generated|versions)\Z"), Bound(128 * _MIB, 2_000_000)),
+    (re.compile(r"/plots\Z"), Bound(128 * _MIB, 8_000_000)),
+    (re.compile(r"/(?:runs/[^/]+|parameters|results|output|surroundings|resources)\Z"), Bound(32 * _MIB, 400_000)),
+)
+
+
+def bound_of(path: str) -> Bound:
+    """Return the bound on bodies that are sent to a path."""
+    return next((bound for pattern, bound in _BOUNDS if pattern.search(path)), _DEFAULT)
+
+
+def count_values(body: bytes) -> int:
+    """Count the members of all objects and lists in a JSON text, never too few; what stands within texts is none."""
+    outside = _TEXTS.sub(b"", body)
+    return outside.count(b",") + outside.count(b"[") + outside.count(b"{")
+
+
+class _Refused(Exception):
     """Stops whoever is reading the body."""
 
 
-class BodyLimit:
-    """Refuses bodies over the limit with 413. Uploads of bytes stream to disk and are bounded by its room."""
+class GuardedBodies:
+    """Asks for credentials before a body is read, and refuses bodies over the bound of their route with 413.
 
-    def __init__(self, app: ASGIApp, limit: int = BODY_LIMIT) -> None:
-        self.app, self.limit = app, limit
+    Uploads of bytes stream to disk and are bounded by its room.
+    """
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.app = app
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Serve one connection."""
-        if scope["type"] != "http" or _STREAMED.search(scope["path"]):
+        if scope["type"] != "http" or scope["method"] in SAFE_METHODS or not scope["path"].startswith(_API):
             await self.app(scope, receive, send)
             return
-        limit = MANIFEST_LIMIT if _MANIFEST.search(scope["path"]) else self.limit
-        refusal = problem(413, "too-large", f"The body has over {limit} bytes; send it in parts.", "body")
-        length = dict(scope["headers"]).get(b"content-length", b"0")
-        if not length.isdigit() or int(length) > limit:
-            await refusal(scope, receive, send)
+        if scope["method"] != "POST" or not _SIGN_IN.search(scope["path"]):
+            request = Request(scope)
+            try:
+                request.state.actor = await run_in_threadpool(signed_in, request)
+            except KinetrumError as error:
+                await of_error(error)(scope, receive, send)
+                return
+        if _STREAMED.search(scope["path"]):
+            await self.app(scope, receive, send)
             return
-        seen, refused = 0, False
+        await _Body(self.app, scope, receive, send).serve()
 
-        async def counted() -> Message:
-            nonlocal seen
-            message = await receive()
-            seen += len(message.get("body", b""))
-            if seen > limit:
-                raise _OverLimit
-            return message
 
-        async def noted(message: Message) -> None:
-            # Readers of the body answer the exception in their own way; the refusal replaces that answer.
-            nonlocal refused
-            if seen <= limit:
-                await send(message)
-            elif not refused:
-                refused = True
-                await refusal(scope, receive, send)
+class _Body:
+    """One body while it is read."""
 
+    def __init__(self, app: ASGIApp, scope: Scope, receive: Receive, send: Send) -> None:
+        self.app, self.scope, self.receive, self.send = app, scope, receive, send
+        self.bound = bound_of(scope["path"])
+        headers = dict(scope["headers"])
+        self.length = headers.get(b"content-length", b"0")
+        self.is_json = b"json" in headers.get(b"content-type", b"")
+        self.size = self.signs = 0
+        self.look_at = self.bound.values
+        self.pieces: list[bytes] = []
+        self.refusal: str | None = None
+        self.is_answered = False
+
+    async def serve(self) -> None:
+        """Let the application read it, as far as its bound."""
+        if not self.length.isdigit() or int(self.length) > self.bound.size:
+            self._refuse_size()
+            await self._answer()
+            return
         try:
-            await self.app(scope, counted, noted)
-        except _OverLimit:
-            if not refused:
-                await refusal(scope, receive, send)
+            await self.app(self.scope, self._counted, self._noted)
+        except _Refused:
+            await self._answer()
+
+    async def _counted(self) -> Message:
+        message = await self.receive()
+        piece = message.get("body", b"")
+        self.size += len(piece)
+        if self.size > self.bound.size:
+            self._refuse_size()
+            raise _Refused
+        if self.is_json and piece:
+            self.pieces.append(piece)
+            self.signs += piece.count(b",") + piece.count(b"[") + piece.count(b"{")
+            if self.signs > self.look_at:
+                await self._look_closer()
+        return message
+
+    async def _look_closer(self) -> None:
+        """Count what may be no more than signs within texts, seldom enough that looking is no work worth asking for."""
+        values = await run_in_threadpool(count_values, b"".join(self.pieces))
+        if values > self.bound.values:
+            self.refusal = f"The body has over {self.bound.values:,} values; send it in parts."
+            raise _Refused
+        self.look_at = self.signs + max(self.bound.values, self.signs)
+
+    def _refuse_size(self) -> None:
+        self.refusal = f"The body has over {self.bound.size} bytes; send it in parts."
+
+    async def _noted(self, message: Message) -> None:
+        # Readers of the body answer the exception in their own way; the refusal replaces that answer.
+        if self.refusal is None:
+            await self.send(message)
+        else:
+            await self._answer()
+
+    async def _answer(self) -> None:
+        if not self.is_answered and self.refusal is not None:
+            self.is_answered = True
+            await problem(413, "too-large", self.refusal, "body")(self.scope, self.receive, self.send)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Sequence
 from http import HTTPStatus
 from typing import Any
 
@@ -58,12 +59,19 @@ def of_error(error: errors.KinetrumError) -> JSONResponse:
     return problem(500, "internal", "Something went wrong inside the service; its log says what.")
 
 
-def _validation(error: RequestValidationError) -> JSONResponse:
-    first, *others = error.errors()
+class BodyInvalid(HTTPException):
+    """A body that has not the shape of its route's type; `found` is what Pydantic lists."""
+
+    def __init__(self, found: Sequence[Any]) -> None:
+        super().__init__(422)
+        self.found = found
+
+
+def _validation(found: Sequence[Any]) -> JSONResponse:
+    first, *others = found
     field = _field_of(first)
     if first["type"] == "json_invalid":
-        reason = first.get("ctx", {}).get("error", "broken")
-        return problem(400, "broken-json", f"The body is not JSON: {reason} near character {field or 0}.")
+        return problem(400, "broken-json", f"The body is not JSON: {first.get('ctx', {}).get('error', 'broken')}.")
     shown = [f"{_field_of(one) or 'The body'}: {one['msg']}." for one in (first, *others[: _SHOWN_ERRORS - 1])]
     more = len(others) + 1 - len(shown)
     if more:
@@ -93,7 +101,11 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(RequestValidationError)
     async def validation(request: Request, error: RequestValidationError) -> JSONResponse:
-        return _validation(error)
+        return _validation(error.errors())
+
+    @app.exception_handler(BodyInvalid)
+    async def body(request: Request, error: BodyInvalid) -> JSONResponse:
+        return _validation(error.found)
 
     @app.exception_handler(HTTPException)
     async def http(request: Request, error: HTTPException) -> JSONResponse:

@@ -5,18 +5,19 @@ from __future__ import annotations
 import secrets
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.archives import imported, packing, unpacking
 from kinetrum.actions.data import uploads
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
 from kinetrum.service.routes.data.blob_routes import take
 from kinetrum.storage.data.blobs import Arrival
 
-router = APIRouter(prefix="/projects/{project}", tags=["archives"])
+router = make_router(prefix="/projects/{project}", tags=["archives"])
 _ZIP = {"application/zip": {"schema": {"type": "string", "format": "binary"}}}
 
 

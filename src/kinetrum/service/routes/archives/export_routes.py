@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from fastapi import APIRouter, Depends, Query
+from fastapi import Depends, Query
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions.runs import exports
@@ -16,9 +16,10 @@ from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 from kinetrum.core.points.columns import Points
 from kinetrum.core.rows.tables import MEDIA_TYPES, Row, write_arrow, write_csv, write_jsonl, write_table
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.routes.search.search_routes import Pareto, QueryText, SortText
 
-router = APIRouter(prefix="/projects/{project}", tags=["tables"])
+router = make_router(prefix="/projects/{project}", tags=["tables"])
 Form = Annotated[Literal["csv", "jsonl", "parquet"], Query(description="CSV, JSON Lines or Parquet.")]
 Columns = Annotated[list[str] | None, Query(description="Keys to keep; all without one.")]
 _POINTS_AT_ONCE = 65_536

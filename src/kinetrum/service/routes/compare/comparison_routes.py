@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 
 from kinetrum.actions.compare import comparison, effects
 from kinetrum.actions.search import chart_columns
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
 from kinetrum.service.presenters import comparison_shapes as shapes
 from kinetrum.service.routes.search.search_routes import Pareto, QueryText, SortText
 from kinetrum.wire import comparison as wire
 
-router = APIRouter(prefix="/projects/{project}", tags=["comparisons"])
+router = make_router(prefix="/projects/{project}", tags=["comparisons"])
 _Two = Annotated[
     list[str], Query(min_length=2, max_length=2, description="A run, and the one that it is compared with.")
 ]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from kinetrum.actions.recording import plots
 from kinetrum.core.base.errors import InvalidInput
@@ -14,10 +14,11 @@ from kinetrum.core.plots import read_plot, write_plot
 from kinetrum.core.plots.matrices import matrix_of
 from kinetrum.core.plots.overlay import DrawnSeries
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.storage.runs.plots import PlotRow
 from kinetrum.wire import plots as wire
 
-router = APIRouter(prefix="/projects/{project}", tags=["plots"])
+router = make_router(prefix="/projects/{project}", tags=["plots"])
 _PLOTS = "/experiments/{experiment}/runs/{run}/plots"
 
 

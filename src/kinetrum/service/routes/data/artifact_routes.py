@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 
 from kinetrum.actions.data import artifact_versions, new_versions
 from kinetrum.core.base.errors import InvalidInput
@@ -13,12 +13,13 @@ from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.compare.contents import ContentDifference
 from kinetrum.core.compare.manifests import SIGNS, Finding, count_findings, difference_sentence
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
 from kinetrum.service.presenters import shapes
 from kinetrum.service.routes.runs.run_routes import new_version
 from kinetrum.wire import artifacts as wire
 
-router = APIRouter(prefix="/projects/{project}", tags=["artifacts"])
+router = make_router(prefix="/projects/{project}", tags=["artifacts"])
 _VERSION = "/artifacts/{artifact}/versions/{version}"
 
 

@@ -6,7 +6,7 @@ import io
 import tarfile
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Request, Response
+from fastapi import Header, Request, Response
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
@@ -14,11 +14,12 @@ from kinetrum.actions.data import uploads
 from kinetrum.core.base.errors import InvalidInput, TooLarge
 from kinetrum.core.base.manifests import check_sha256
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
 from kinetrum.storage.data.blobs import PIECE, Arrival, Incoming
 from kinetrum.wire import artifacts as wire
 
-router = APIRouter(prefix="/projects/{project}", tags=["artifacts"])
+router = make_router(prefix="/projects/{project}", tags=["artifacts"])
 TAR = "application/x-tar"
 TOGETHER_BYTES = 48 * 1024 * 1024
 _BYTES: dict[str, Any] = {"schema": {"type": "string", "format": "binary"}}

@@ -5,19 +5,20 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.data import disk_usage, store_check
 from kinetrum.actions.runs import bin
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
 from kinetrum.service.routes.data.blob_routes import BYTES_BODY, take
 from kinetrum.wire import artifacts
 from kinetrum.wire import disk_usage as wire
 
-router = APIRouter(tags=["room"])
+router = make_router(tags=["room"])
 _PROJECT = "/projects/{project}"
 
 

@@ -10,7 +10,7 @@ from itertools import chain
 from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
-from fastapi import APIRouter, Depends, Header, Query, Request, Response
+from fastapi import Depends, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions.data import artifact_versions, previews
@@ -19,10 +19,11 @@ from kinetrum.core.media import type_of
 from kinetrum.core.preview.shown import Preview
 from kinetrum.service.http import bundles
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
 from kinetrum.storage.data.artifacts import VersionRow
 
-router = APIRouter(prefix="/projects/{project}/artifacts/{artifact}/versions/{version}", tags=["artifacts"])
+router = make_router(prefix="/projects/{project}/artifacts/{artifact}/versions/{version}", tags=["artifacts"])
 OUT: dict[int | str, dict[str, Any]] = {
     200: {"content": {"application/octet-stream": {}}},
     206: {"description": "The part that was asked for.", "content": {"application/octet-stream": {}}},

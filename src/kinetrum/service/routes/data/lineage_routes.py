@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from fastapi.responses import JSONResponse
 
 from kinetrum.actions.data import lineage
 from kinetrum.core.base.errors import KinetrumError
 from kinetrum.core.lineage.graph import dangling, distances, fold, lineage_sentence, to_prov
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.wire import lineage as wire
 
-router = APIRouter(prefix="/projects/{project}/lineage", tags=["lineage"])
+router = make_router(prefix="/projects/{project}/lineage", tags=["lineage"])
 Of = Annotated[str, Query(max_length=1_300, description="A run, a version, a file in one, or sha256:….")]
 Way = Annotated[Literal["both", "back", "forth"], Query(description="What it came from, what came of it, or both.")]
 

@@ -5,17 +5,18 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Annotated, cast
 
-from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi import Depends, Query, Request, Response
 
 from kinetrum.actions.data import media, table_rows
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.rows.row_query import PAGE_LIMIT, Page, RowQuery
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
 from kinetrum.wire import results as wire
 
-router = APIRouter(prefix="/projects/{project}", tags=["results"])
+router = make_router(prefix="/projects/{project}", tags=["results"])
 _VERSION = "/artifacts/{artifact}/versions/{version}"
 _Where = Annotated[list[str], Query(description="Conditions that all hold: score > 0.9, truth = frost.", max_length=50)]
 _Find = Annotated[str, Query(max_length=200, description="A text that stands in some cell.")]

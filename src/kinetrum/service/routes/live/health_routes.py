@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from kinetrum.actions import health
+from kinetrum.service.http.routers import make_router
 from kinetrum.wire.base import Out
 
-router = APIRouter(tags=["health"])
+router = make_router(tags=["health"])
 
 
 class Health(Out):

@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Header, Request
+from fastapi import Depends, Header, Request
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.live import change_feed
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.service.http.access import SignedIn, signed_in
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.live.broker import Broker
 
-router = APIRouter(tags=["live"])
+router = make_router(tags=["live"])
 Cursor = Annotated[str | None, Header(alias="Last-Event-ID", max_length=20)]
 
 

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from kinetrum.actions.people import accounts
 from kinetrum.actions.runs import readers
 from kinetrum.core.base.values import check_name
 from kinetrum.service.http.access import SignedIn, cookie_name, has_credentials, signed_in
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.people.journal import JournalRow
 from kinetrum.wire import people as wire
 
-router = APIRouter(tags=["accounts"])
+router = make_router(tags=["accounts"])
 
 
 @router.post("/session")

@@ -5,16 +5,17 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from kinetrum.actions.people import today
 from kinetrum.actions.people.today import SeenRun
 from kinetrum.core.base.values import to_json
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.presenters import shapes
 from kinetrum.wire import people as wire
 
-router = APIRouter(tags=["today"])
+router = make_router(tags=["today"])
 
 
 def _seen(one: SeenRun) -> wire.SeenRun:

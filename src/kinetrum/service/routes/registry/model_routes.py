@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from kinetrum.actions.registry import fetching, model_list, model_settings, registry_views
 from kinetrum.actions.runs import readers
@@ -12,12 +12,13 @@ from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.gates import KINDS
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.live import feeds
 from kinetrum.service.presenters import registry_shapes
 from kinetrum.storage.registry.fetches import Fetch
 from kinetrum.wire import registry as wire
 
-router = APIRouter(tags=["models"])
+router = make_router(tags=["models"])
 State = Literal["pending", "warning", "unplaced"]
 Find = Annotated[str, Query(max_length=200, description="Words that each stand in name, purpose, person or labels.")]
 Offset = Annotated[int, Query(ge=0, le=1_000_000)]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi import Depends, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions.registry import (
@@ -22,6 +22,7 @@ from kinetrum.actions.registry import (
 from kinetrum.core.base.values import from_json
 from kinetrum.service.http import bundles
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
 from kinetrum.service.presenters import registry_shapes as shapes
 from kinetrum.service.routes.data.file_routes import (
@@ -35,7 +36,7 @@ from kinetrum.service.routes.data.file_routes import (
 )
 from kinetrum.wire import registry as wire
 
-router = APIRouter(prefix="/projects/{project}", tags=["models"])
+router = make_router(prefix="/projects/{project}", tags=["models"])
 
 
 @router.get("/names/{name}")

@@ -5,18 +5,19 @@ from __future__ import annotations
 import json
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from kinetrum.actions.people import note_records, renames
 from kinetrum.actions.runs import descriptions, readers
 from kinetrum.core.base.goals import Goal, make_goal
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.runs import Run
 from kinetrum.wire import disk_usage, people, search
 from kinetrum.wire import runs as wire
 
-router = APIRouter(prefix="/projects/{project}", tags=["describing"])
+router = make_router(prefix="/projects/{project}", tags=["describing"])
 _EXPERIMENT = "/experiments/{experiment}"
 _RUN = _EXPERIMENT + "/runs/{run}"
 Of = Annotated[

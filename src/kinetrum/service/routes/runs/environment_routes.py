@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Depends, Query
+from fastapi import Depends, Query
 from fastapi.responses import StreamingResponse
 
 from kinetrum.actions.recording import environment, output
@@ -13,11 +13,12 @@ from kinetrum.actions.recording.output import Piece
 from kinetrum.core.base.run_document import Activity, Progress
 from kinetrum.core.text.printed_lines import Line
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.outputs import Numbered
 from kinetrum.wire import environment as wire
 
-router = APIRouter(prefix="/projects/{project}/experiments/{experiment}/runs/{run}", tags=["following"])
+router = make_router(prefix="/projects/{project}/experiments/{experiment}/runs/{run}", tags=["following"])
 _TEXT: dict[int | str, dict[str, Any]] = {
     200: {"description": "The output.", "content": {"text/plain": {}, "application/jsonl": {}}}
 }

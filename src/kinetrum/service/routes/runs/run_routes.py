@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Header, Query, Request
+from fastapi import Depends, Header, Query, Request
 
 from kinetrum.actions.data import new_versions
 from kinetrum.actions.data.new_versions import NewVersion
@@ -20,12 +20,13 @@ from kinetrum.core.base.values import check_key, from_json
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, decode_batch
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.point_bodies import groups_from_json
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.runs.runs import Run
 from kinetrum.wire import artifacts
 from kinetrum.wire import runs as wire
 
-router = APIRouter(prefix="/projects/{project}", tags=["runs"])
+router = make_router(prefix="/projects/{project}", tags=["runs"])
 _RUN = "/experiments/{experiment}/runs/{run}"
 _POINTS_BODY: dict[str, Any] = {
     "requestBody": {

@@ -5,16 +5,17 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi import Depends, Query, Request, Response
 
 from kinetrum.actions.search import facets, run_groups, run_table
 from kinetrum.actions.search.run_table import RunPage, TableQuery
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.presenters import search_shapes, shapes
 from kinetrum.wire import runs
 from kinetrum.wire import search as wire
 
-router = APIRouter(prefix="/projects/{project}", tags=["runs"])
+router = make_router(prefix="/projects/{project}", tags=["runs"])
 _EXPERIMENT = "/experiments/{experiment}"
 QueryText = Annotated[
     str, Query(max_length=5_000, description="Which runs: recall >= 0.9 and learner = forest; all without one.")

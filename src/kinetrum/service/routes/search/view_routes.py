@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Query
+from fastapi import Path, Query
 
 from kinetrum.actions.context import Actor
 from kinetrum.actions.runs.readers import Curve, finite
@@ -12,12 +12,13 @@ from kinetrum.actions.search import palette, saved_views
 from kinetrum.core.base.ids import id_text
 from kinetrum.core.base.values import to_json
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.routers import make_router
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.search.views import LinkRow, ViewRow
 from kinetrum.wire import runs as wire_runs
 from kinetrum.wire import search as wire
 
-router = APIRouter(tags=["views"])
+router = make_router(tags=["views"])
 _PROJECT = "/projects/{project}"
 Secret = Annotated[str, Path(min_length=10, max_length=100)]
 Offset = Annotated[int, Query(ge=0, le=10_000_000)]

@@ -1,0 +1,162 @@
+"""Bodies: who sends one is asked before it is read, and how much it may hold is known by its route."""
+
+from __future__ import annotations
+
+import json
+import re
+import socket
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+import httpx
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kinetrum.core.base import errors
+from kinetrum.service.http.bodies import bound_of, count_values
+from tests.support.world import Instance, Project, new_id
+
+DOCUMENT = json.loads((Path(__file__).parents[3] / "docs" / "reference" / "openapi.json").read_text())
+WITH_BODIES = [
+    (method.upper(), path)
+    for path, operations in DOCUMENT["paths"].items()
+    for method in operations
+    if method not in {"get", "head"}
+]
+JSON = {"Content-Type": "application/json"}
+
+
+def headers_only(instance: Instance, method: str, path: str, length: int, *more: str) -> tuple[int, str]:
+    """Announce a body and send none of it; returns the answer's status and text."""
+    place = urlsplit(instance.url)
+    lines = [f"{method} {path} HTTP/1.1", f"Host: {place.netloc}", "Content-Type: application/json", *more]
+    with socket.create_connection((place.hostname or "", place.port or 0), timeout=20) as connection:
+        connection.sendall("\r\n".join([*lines, f"Content-Length: {length}", "", ""]).encode())
+        answer = b""
+        while b"\r\n\r\n" not in answer:
+            piece = connection.recv(65_536)
+            if not piece:
+                break
+            answer += piece
+    return int(answer.split(b" ", 2)[1]), answer.decode("utf-8", "replace")
+
+
+@pytest.mark.parametrize(("method", "path"), WITH_BODIES)
+def test_whoever_has_no_account_is_answered_before_the_body(instance: Instance, method: str, path: str) -> None:
+    """Were it read first, these would wait for a hundred megabytes that never come."""
+    place = re.sub(r"\{\w+\}", "x", path)
+    status, _ = headers_only(instance, method, place, 100_000_000)
+    assert status == (413 if (method, path) == ("POST", "/api/v1/session") else 401)
+    if (method, path) != ("POST", "/api/v1/session"):
+        assert headers_only(instance, method, place, 100_000_000, "Authorization: Bearer ktm_wrong")[0] == 401
+
+
+def test_a_session_without_its_token_is_answered_before_the_body(instance: Instance, project: Project) -> None:
+    with httpx.Client(base_url=f"{instance.url}/api/v1") as client:
+        name, password = instance.first_account
+        answer = client.post("/session", json={"name": name, "password": password})
+        assert answer.status_code == 200, answer.text
+        cookie = "; ".join(f"{key}={value}" for key, value in client.cookies.items())
+    status, text = headers_only(instance, "POST", "/api/v1/projects", 100_000_000, f"Cookie: {cookie}")
+    assert (status, "Kinetrum-Csrf" in text) == (403, True)
+
+
+def test_a_paths_bound_is_its_own(instance: Instance, project: Project) -> None:
+    token = f"Authorization: Bearer {project.tokens['contributor']}"
+    run = "/api/v1/projects/p/experiments/e/runs/r"
+    for path, over in (
+        ("/api/v1/session", 16 * 1024),
+        ("/api/v1/projects/p/notes", 1024**2),
+        (run, 32 * 1024**2),
+        (f"{run}/points", 32 * 1024**2),
+        (f"{run}/used", 128 * 1024**2),
+    ):
+        assert bound_of(path).size == over
+        assert headers_only(instance, "POST", path, over + 1, token)[0] == 413
+
+
+def test_the_number_of_values_is_bounded(raw: httpx.Client, project: Project) -> None:
+    """Of two bodies of the same shape one is looked at and one is not; both are far below the bound of bytes."""
+    path = project.path("bin")
+    most = bound_of(path).values
+    for values, status in ((most - 2, 422), (most + 2, 413)):
+        body = b'{"things": [' + b",".join([b"1"] * values) + b"]}"
+        answer = raw.post(path, content=body, headers=JSON)
+        assert answer.status_code == status, answer.text
+        assert ("values" in answer.json()["detail"]) is (status == 413)
+
+
+def test_what_stands_in_texts_is_no_value(project: Project) -> None:
+    text = 'a, [b], {c}, "d\\", ' * 2_000
+    assert text.count(",") > 5_000
+    notes = project.service("contributor")
+    run = project.begin()
+    body = {"id": new_id(), "text": text[:40_000], "things": [f"{run['reference']}"]}
+    notes.call("POST", project.path("notes"), json=body)
+    assert len(notes.get(project.path("notes"), of=run["reference"])) == 1
+
+
+def test_a_body_in_pieces_is_counted_as_a_whole(raw: httpx.Client, project: Project) -> None:
+    def pieces() -> Iterator[bytes]:
+        yield b'{"things": [1'
+        for _ in range(60):
+            yield b",1" * 1_000
+        yield b"]}"
+
+    answer = raw.post(project.path("bin"), content=pieces(), headers=JSON)
+    assert (answer.status_code, "20,000 values" in answer.text) == (413, True)
+
+
+@pytest.mark.parametrize("shape", [b'{"name":[' + b"[]," * 4_000 + b"[]]}", b"[" * 4_000, b'{"a":' * 4_000])
+def test_hostile_shapes_are_refused(raw: httpx.Client, instance: Instance, project: Project, shape: bytes) -> None:
+    assert raw.post("/session", content=shape, headers=JSON).status_code in {400, 413, 422}
+    assert raw.post(project.path("notes"), content=shape, headers=JSON).status_code in {400, 422}
+    assert raw.get("/health").status_code == 200
+
+
+LONE = '"\\ud800"'
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "body"),
+    [
+        ("POST", "session", '{"name": X, "password": "p"}'),
+        ("POST", "session", '{"name": "n", "password": X}'),
+        ("POST", "{project}/notes", '{"id": "I", "text": X, "things": ["e/1"]}'),
+        ("POST", "{project}/labels", '{"runs": ["e/1"], "labels": {"a": X}}'),
+        ("POST", "{project}/labels", '{"runs": ["e/1"], "labels": {X: "a"}}'),
+        ("PUT", "{project}/models/m/card", '{"text": X}'),
+        ("PATCH", "{project}/artifacts/a", '{"description": X}'),
+    ],
+)
+def test_texts_are_unicode(raw: httpx.Client, project: Project, method: str, path: str, body: str) -> None:
+    place = path.replace("{project}", f"projects/{project.name}")
+    answer = raw.request(method, f"/{place}", content=body.replace("X", LONE).replace("I", new_id()), headers=JSON)
+    assert (answer.status_code, answer.json()["type"]) == (400, "urn:kinetrum:problem:broken-json")
+
+
+@given(
+    st.recursive(
+        st.none() | st.integers() | st.text(), lambda inner: st.lists(inner) | st.dictionaries(st.text(), inner)
+    )
+)
+def test_values_are_never_counted_too_few(value: Any) -> None:
+    def members(thing: Any) -> int:
+        if isinstance(thing, dict):
+            return len(thing) + sum(members(below) for below in thing.values())
+        return len(thing) + sum(map(members, thing)) if isinstance(thing, list) else 0
+
+    text = json.dumps(value).encode()
+    containers = len(re.findall(rb"[\[{]", re.sub(rb'"(?:[^"\\]|\\.)*"', b"", text)))
+    assert members(value) <= count_values(text) <= members(value) + containers
+
+
+def test_a_large_body_that_fits_is_taken_whole(project: Project) -> None:
+    run = project.begin(params={f"layer.{at}": at for at in range(10_000)})
+    found = project.service("viewer").get(project.run_path(run))
+    assert len(found["params"]) == 10_000
+    with pytest.raises(errors.TooLarge, match="400,000 values"):
+        project.begin(params={f"layer.{at}": at for at in range(400_001)})
