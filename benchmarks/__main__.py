@@ -16,6 +16,7 @@ from benchmarks.consoles import consoles
 from benchmarks.curves import curves, steady
 from benchmarks.files import difference, files, large, lineage, small
 from benchmarks.fresh_reads import fresh_reads
+from benchmarks.hostile_bodies import hostile_bodies
 from benchmarks.measuring import Ratio
 from benchmarks.output import output
 from benchmarks.promoting import promoting
@@ -60,6 +61,7 @@ def main() -> None:
         connect(DatabaseAddress("127.0.0.1", int(port), SERVICE, home.secret("database_service"), DATABASE), 4)
         parts = {
             "starting": starting,
+            "hostile_bodies": hostile_bodies,
             "shells": shells,
             "loop": loop_of_steps,
             "measure": lambda: measure_call("service up", None),

@@ -24,7 +24,7 @@ class NewFile(In):
 
 
 class Digests(In):
-    sha256: list[str] = Field(max_length=10_000)
+    sha256: list[str] = Field(max_length=10_000, fail_fast=True)
 
 
 class MissingBlobs(Out):
@@ -54,7 +54,7 @@ class NewContent(In):
     at: Micros
     name: str | None = None
     kind: str = "file"
-    files: list[NewFile] = Field(default=[], max_length=100_000)
+    files: list[NewFile] = Field(default=[], max_length=100_000, fail_fast=True)
     by_reference: bool = False
     named: bool = Field(
         True, description="False where the name is only the file's: an input made under another has that."

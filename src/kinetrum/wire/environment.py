@@ -25,7 +25,7 @@ class NewOutput(In):
     """What one process printed; `writer` is an id of its own choice that stays the same."""
 
     writer: Id
-    pieces: Annotated[list[Printed], Field(min_length=1, max_length=20_000)]
+    pieces: Annotated[list[Printed], Field(min_length=1, max_length=20_000, fail_fast=True)]
 
 
 class OutputKept(Out):

@@ -245,16 +245,16 @@ class NewResult(In):
 
 
 class NewResults(In):
-    results: Annotated[list[NewResult], Field(max_length=10_000)]
+    results: Annotated[list[NewResult], Field(max_length=10_000, fail_fast=True)]
 
 
 class PointGroup(In):
     """Metrics that share steps and times: one list of values per key; "NaN", "Infinity", "-Infinity" as text."""
 
-    keys: list[str]
-    steps: list[int]
-    times: list[PlainMicros]
-    values: list[list[float | Literal["NaN", "Infinity", "-Infinity"]]]
+    keys: list[str] = Field(fail_fast=True)
+    steps: list[int] = Field(fail_fast=True)
+    times: list[PlainMicros] = Field(fail_fast=True)
+    values: list[list[float | Literal["NaN", "Infinity", "-Infinity"]]] = Field(fail_fast=True)
 
     @field_validator("times")
     @classmethod

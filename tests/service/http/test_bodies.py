@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import http.client
 import json
 import re
 import socket
@@ -17,6 +18,7 @@ from hypothesis import strategies as st
 
 from kinetrum.core.base import errors
 from kinetrum.service.http.bodies import bound_of, count_values
+from tests.support.programs import wait_for
 from tests.support.world import Instance, Project, new_id
 
 DOCUMENT = json.loads((Path(__file__).parents[3] / "docs" / "reference" / "openapi.json").read_text())
@@ -35,13 +37,9 @@ def headers_only(instance: Instance, method: str, path: str, length: int, *more:
     lines = [f"{method} {path} HTTP/1.1", f"Host: {place.netloc}", "Content-Type: application/json", *more]
     with socket.create_connection((place.hostname or "", place.port or 0), timeout=20) as connection:
         connection.sendall("\r\n".join([*lines, f"Content-Length: {length}", "", ""]).encode())
-        answer = b""
-        while b"\r\n\r\n" not in answer:
-            piece = connection.recv(65_536)
-            if not piece:
-                break
-            answer += piece
-    return int(answer.split(b" ", 2)[1]), answer.decode("utf-8", "replace")
+        answer = http.client.HTTPResponse(connection)
+        answer.begin()
+        return answer.status, f"{answer.headers}\n{answer.read().decode()}"
 
 
 @pytest.mark.parametrize(("method", "path"), WITH_BODIES)
@@ -160,3 +158,26 @@ def test_a_large_body_that_fits_is_taken_whole(project: Project) -> None:
     assert len(found["params"]) == 10_000
     with pytest.raises(errors.TooLarge, match="400,000 values"):
         project.begin(params={f"layer.{at}": at for at in range(400_001)})
+
+
+def test_bodies_on_their_way_share_one_room(instance: Instance, project: Project) -> None:
+    """Whoever announces what the others leave no room for is asked to come back, and comes through later."""
+    token = f"Authorization: Bearer {project.tokens['contributor']}"
+    path = f"/api/v1{project.path('artifacts', 'a', 'versions')}"
+    place = urlsplit(instance.url)
+    with socket.create_connection((place.hostname or "", place.port or 0), timeout=20) as waiting:
+        lines = [f"POST {path} HTTP/1.1", f"Host: {place.netloc}", "Content-Type: application/json", token]
+        waiting.sendall("\r\n".join([*lines, "Content-Length: 120000000", "", "{"]).encode())
+        wait_for(lambda: headers_only(instance, "POST", path, 120_000_000, token, "Connection: close")[0] == 503)
+        _, text = headers_only(instance, "POST", path, 120_000_000, token)
+        assert "retry-after: 2" in text.lower()
+        # Small ones go their way.
+        assert project.begin()["number"] == 1
+    version = {"id": new_id(), "at": 1_790_000_000_000_000, "name": "a", "files": []}
+    wait_for(lambda: headers_of(instance, path, token, version) != 503)
+
+
+def headers_of(instance: Instance, path: str, token: str, body: dict[str, Any]) -> int:
+    name, _, secret = token.partition(": ")
+    padded = json.dumps(body).encode() + b" " * 100_000_000
+    return httpx.post(f"{instance.url}{path}", content=padded, headers={name: secret, **JSON}, timeout=60).status_code

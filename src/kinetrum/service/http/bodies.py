@@ -9,22 +9,27 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from typing import NoReturn
 
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import Request
+from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from kinetrum.core.base.errors import KinetrumError
 from kinetrum.core.points.codec import BATCH_BYTE_LIMIT
 from kinetrum.service.http.access import SAFE_METHODS, signed_in
+from kinetrum.service.http.large_bodies import read_body
 from kinetrum.service.http.problems import of_error, problem
 
 _API = "/api/"
 # The only act that takes no account: signing in to one.
 _SIGN_IN = re.compile(r"/api/v\d+/session\Z")
 _STREAMED = re.compile(r"/(?:blobs(?:/[0-9a-f]{64})?|imports)\Z")
-_TEXTS = re.compile(rb'"(?:[^"\\]|\\.)*"?', re.S)
+_TEXTS = re.compile(rb'"[^"\\]*(?:\\.[^"\\]*)*"?', re.S)
 _KIB, _MIB = 1024, 1024 * 1024
+# Bodies are in memory until they are read; all that are on their way together take no more than this.
+_TOGETHER = 160 * _MIB
 
 
 @dataclass(frozen=True)
@@ -40,8 +45,8 @@ _DEFAULT = Bound(_MIB, 20_000)
 # with long paths; points come as columns of numbers, mostly in their binary form.
 _BOUNDS: tuple[tuple[re.Pattern[str], Bound], ...] = (
     (_SIGN_IN, Bound(16 * _KIB, 100)),
-    (re.compile(r"/points\Z"), Bound(BATCH_BYTE_LIMIT, 4_000_000)),
-    (re.compile(r"/(?:used|generated|versions)\Z"), Bound(128 * _MIB, 2_000_000)),
+    (re.compile(r"/points\Z"), Bound(BATCH_BYTE_LIMIT, 1_000_000)),
+    (re.compile(r"/(?:used|generated|versions)\Z"), Bound(128 * _MIB, 1_000_000)),
     (re.compile(r"/plots\Z"), Bound(128 * _MIB, 8_000_000)),
     (re.compile(r"/(?:runs/[^/]+|parameters|results|output|surroundings|resources)\Z"), Bound(32 * _MIB, 400_000)),
 )
@@ -70,6 +75,7 @@ class GuardedBodies:
 
     def __init__(self, app: ASGIApp) -> None:
         self.app = app
+        self.on_their_way = 0
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Serve one connection."""
@@ -86,14 +92,19 @@ class GuardedBodies:
         if _STREAMED.search(scope["path"]):
             await self.app(scope, receive, send)
             return
-        await _Body(self.app, scope, receive, send).serve()
+        body = _Body(self, scope, receive, send)
+        try:
+            await body.serve()
+        finally:
+            self.on_their_way -= body.taken
 
 
 class _Body:
     """One body while it is read."""
 
-    def __init__(self, app: ASGIApp, scope: Scope, receive: Receive, send: Send) -> None:
-        self.app, self.scope, self.receive, self.send = app, scope, receive, send
+    def __init__(self, guard: GuardedBodies, scope: Scope, receive: Receive, send: Send) -> None:
+        self.guard, self.scope, self.receive, self.send = guard, scope, receive, send
+        self.taken = 0
         self.bound = bound_of(scope["path"])
         headers = dict(scope["headers"])
         self.length = headers.get(b"content-length", b"0")
@@ -101,27 +112,34 @@ class _Body:
         self.size = self.signs = 0
         self.look_at = self.bound.values
         self.pieces: list[bytes] = []
-        self.refusal: str | None = None
+        self.refusal: JSONResponse | None = None
         self.is_answered = False
 
     async def serve(self) -> None:
         """Let the application read it, as far as its bound."""
-        if not self.length.isdigit() or int(self.length) > self.bound.size:
-            self._refuse_size()
-            await self._answer()
-            return
         try:
-            await self.app(self.scope, self._counted, self._noted)
+            if not self.length.isdigit() or int(self.length) > self.bound.size:
+                self._refuse(f"The body has over {self.bound.size} bytes; send it in parts.")
+            self._take(int(self.length))
+            await self.guard.app(self.scope, self._counted, self._noted)
         except _Refused:
             await self._answer()
+
+    def _take(self, size: int) -> None:
+        """Take room for so many bytes of it in all; raises _Refused where others have it."""
+        if size > self.taken:
+            self.guard.on_their_way += size - self.taken
+            self.taken = size
+            if self.guard.on_their_way > max(_TOGETHER, size):
+                self._refuse_for_now()
 
     async def _counted(self) -> Message:
         message = await self.receive()
         piece = message.get("body", b"")
         self.size += len(piece)
         if self.size > self.bound.size:
-            self._refuse_size()
-            raise _Refused
+            self._refuse(f"The body has over {self.bound.size} bytes; send it in parts.")
+        self._take(self.size)
         if self.is_json and piece:
             self.pieces.append(piece)
             self.signs += piece.count(b",") + piece.count(b"[") + piece.count(b"{")
@@ -131,14 +149,19 @@ class _Body:
 
     async def _look_closer(self) -> None:
         """Count what may be no more than signs within texts, seldom enough that looking is no work worth asking for."""
-        values = await run_in_threadpool(count_values, b"".join(self.pieces))
+        values = await read_body(count_values, b"".join(self.pieces))
         if values > self.bound.values:
-            self.refusal = f"The body has over {self.bound.values:,} values; send it in parts."
-            raise _Refused
+            self._refuse(f"The body has over {self.bound.values:,} values; send it in parts.")
         self.look_at = self.signs + max(self.bound.values, self.signs)
 
-    def _refuse_size(self) -> None:
-        self.refusal = f"The body has over {self.bound.size} bytes; send it in parts."
+    def _refuse(self, why: str) -> NoReturn:
+        self.refusal = problem(413, "too-large", why, "body")
+        raise _Refused
+
+    def _refuse_for_now(self) -> NoReturn:
+        why = "Too many large bodies are on their way just now; try again in a moment."
+        self.refusal = problem(503, "unavailable", why, headers={"Retry-After": "2"})
+        raise _Refused
 
     async def _noted(self, message: Message) -> None:
         # Readers of the body answer the exception in their own way; the refusal replaces that answer.
@@ -150,4 +173,4 @@ class _Body:
     async def _answer(self) -> None:
         if not self.is_answered and self.refusal is not None:
             self.is_answered = True
-            await problem(413, "too-large", self.refusal, "body")(self.scope, self.receive, self.send)
+            await self.refusal(self.scope, self.receive, self.send)

@@ -12,12 +12,9 @@ from typing import Any
 from fastapi import APIRouter, Request, Response
 from fastapi.routing import APIRoute
 from pydantic import TypeAdapter, ValidationError
-from starlette.concurrency import run_in_threadpool
 
+from kinetrum.service.http.large_bodies import read_body
 from kinetrum.service.http.problems import BodyInvalid
-
-# Smaller ones are read in less time than a thread takes to begin.
-_SMALL = 16 * 1024
 
 
 class _ShapedRequest(Request):
@@ -29,9 +26,7 @@ class _ShapedRequest(Request):
         """Return the body as the route's type; raises BodyInvalid that says what is wrong with it."""
         body = await self.body()
         try:
-            if len(body) <= _SMALL:
-                return self.adapter.validate_json(body)
-            return await run_in_threadpool(self.adapter.validate_json, body)
+            return await read_body(self.adapter.validate_json, body)
         except ValidationError as error:
             raise BodyInvalid(error.errors(include_url=False, include_input=False)) from None
 

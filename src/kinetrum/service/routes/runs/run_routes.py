@@ -19,6 +19,7 @@ from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.base.values import check_key, from_json
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, decode_batch
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.large_bodies import read_body
 from kinetrum.service.http.point_bodies import groups_from_json
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.presenters import shapes
@@ -108,12 +109,13 @@ async def add_points(
     from starlette.concurrency import run_in_threadpool
 
     body = await request.body()
+    is_packed = content_type.split(";")[0].strip() == BATCH_MEDIA_TYPE
+    groups = await read_body(decode_batch if is_packed else groups_from_json, body)
 
     def keep() -> int:
-        if content_type.split(";")[0].strip() == BATCH_MEDIA_TYPE:
-            groups = decode_batch(body)
+        if is_packed:
             return intake.add_packed_points(actor, project, experiment, run, batch, groups, body)
-        return intake.add_points(actor, project, experiment, run, batch, groups_from_json(body))
+        return intake.add_points(actor, project, experiment, run, batch, groups)
 
     return wire.PointsKept(values=await run_in_threadpool(keep))
 
