@@ -26,6 +26,7 @@ from kinetrum.actions.archives.project_unpacking import check_room_for_models, t
 from kinetrum.actions.archives.run_unpacking import take_run
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data import uploads
+from kinetrum.actions.data.new_versions import check_sizes
 from kinetrum.core.archives.archive import (
     ARCHIVE,
     Contents,
@@ -148,7 +149,7 @@ def _take_files(store: BlobStore, project_id: int, opened: Opened) -> None:
 
 @transaction
 def _stored(project_id: int, digests: list[str]) -> set[str]:
-    return blob_rows.blobs_in_project(project_id, digests)
+    return set(blob_rows.blobs_in_project(project_id, digests))
 
 
 @transaction
@@ -231,7 +232,7 @@ def _take_version(
             return there.version_id, there.number
     stored = not version.by_reference and set(version.inside) == {entry.sha256 for entry in version.files}
     if stored:
-        blob_rows.blobs_in_project(place.project_id, list(version.inside), hold=True)
+        check_sizes(version.files, blob_rows.blobs_in_project(place.project_id, list(version.inside), hold=True))
     taken = {there.number for there in artifacts.versions_of(row.artifact_id)}
     number = version.number if version.number not in taken else artifacts.last_number(row.artifact_id) + 1
     manifests.save_manifest(version.digest, version.files)

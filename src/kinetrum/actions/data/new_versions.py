@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -212,6 +213,15 @@ def _check_stored(place: Place, files: tuple[FileEntry, ...]) -> None:
             "send them before the version.",
             field="files",
         )
+    check_sizes(files, there)
+
+
+def check_sizes(files: Iterable[FileEntry], stored: Mapping[str, int]) -> None:
+    """Refuse a list of files that says another size than the stored bytes have; `stored` are sizes by digest."""
+    for entry in files:
+        size = stored.get(entry.sha256, entry.size)
+        if entry.size != size:
+            raise InvalidInput(f"{entry.path} is said to have {entry.size:,} bytes and has {size:,}.", field="files")
 
 
 def _next_version(

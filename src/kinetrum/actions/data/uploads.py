@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
+from pathlib import Path
 
 from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.sandbox.runner import run_limited
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.manifests import check_sha256
 from kinetrum.core.base.permissions import Act
@@ -59,6 +62,22 @@ def keep(store: BlobStore, project_id: int, incoming: Incoming) -> tuple[str, in
         sha256 = incoming.sha256 or ""
         _note(project_id, {sha256: size})
     return sha256, size
+
+
+def unpack(path: Path) -> list[tuple[str, bytes]]:
+    """Return the files of a tar archive by their names; raises InvalidInput for what is none of ordinary files."""
+    answer = run_limited("tar", [path], {"most": TOGETHER_LIMIT})
+    if answer is None:
+        raise InvalidInput("The archive cannot be read within bounds of time and memory.", field="body")
+    contents = []
+    with path.open("rb") as file:
+        for name, at, size in json.loads(answer):
+            file.seek(at)
+            content = file.read(size)
+            if len(content) != size:
+                raise InvalidInput(f"The archive ends within {name[:80]!r}.", field="body")
+            contents.append((check_sha256(name), content))
+    return contents
 
 
 def keep_many(store: BlobStore, project_id: int, contents: Sequence[tuple[str, bytes]]) -> int:

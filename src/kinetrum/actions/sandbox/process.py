@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 MEMORY_BYTES, CPU_S = 4 * 1024**3, 10
+_TAR_CPU_S = 3
 
 
 def _preview(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
@@ -64,6 +65,28 @@ def _signature(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
     return json.dumps(signature.to_json() if signature else None).encode()
 
 
+def _tar(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
+    """Answer with name, place and size of every file of an archive, which holds ordinary files and nothing else."""
+    import tarfile
+
+    from kinetrum.core.base.errors import InvalidInput
+
+    resource.setrlimit(resource.RLIMIT_CPU, (_TAR_CPU_S, _TAR_CPU_S))
+    members = []
+    try:
+        with tarfile.open(fileobj=files[0], mode="r:") as bundle:
+            for member in bundle:
+                # A sparse member could claim far more bytes than arrived.
+                if not member.isreg() or member.issparse() or member.size < 0:
+                    raise InvalidInput(f"{member.name[:80]!r} is not an ordinary file.", field="body")
+                members.append([member.name, member.offset_data, member.size])
+                if len(members) > options["most"]:
+                    raise InvalidInput(f"Over {options['most']:,} files came together; send fewer.", field="body")
+    except (tarfile.TarError, ValueError, OverflowError, EOFError) as error:
+        raise InvalidInput(f"The body is not a tar archive ({error}).", field="body") from None
+    return json.dumps(members).encode()
+
+
 def _thumbnails(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
     """Answer with one line of JSON, which has the length of each picture or null, and the pictures behind it."""
     from kinetrum.core.media.thumbnails import make_thumbnail
@@ -79,6 +102,7 @@ TASKS: dict[str, Callable[[list[BinaryIO], dict[str, Any]], bytes]] = {
     "judged": _judged,
     "signature": _signature,
     "thumbnails": _thumbnails,
+    "tar": _tar,
 }
 
 

@@ -24,8 +24,8 @@ WALL_S = 20
 _AT_ONCE_S = 1.0
 # One at a time for each core: what reads files must not take the service's room to breathe.
 _turns = threading.Semaphore(2)
-# Tasks whose libraries take long to load.
-_AHEAD = frozenset({"rows"})
+# Tasks whose libraries take long to load, or that come often.
+_AHEAD = frozenset({"rows", "tar"})
 _waiting: dict[str, subprocess.Popen[bytes]] = {}
 _lock = threading.Lock()
 log = logging.getLogger("kinetrum.limited")

@@ -21,15 +21,15 @@ def _parts(digests: Iterable[str], size: int = 1000) -> list[list[bytes]]:
     return [raw[start : start + size] for start in range(0, len(raw), size)]
 
 
-def blobs_in_project(project_id: int, digests: Iterable[str], hold: bool = False) -> set[str]:
-    """Return those of the digests whose bytes are stored intact and may be seen in this project.
+def blobs_in_project(project_id: int, digests: Iterable[str], hold: bool = False) -> dict[str, int]:
+    """Return those of the digests whose bytes are stored intact and may be seen in this project, with their sizes.
 
     With `hold` nobody can let go of them before the transaction ends.
     """
-    digests_found: set[str] = set()
+    sizes: dict[str, int] = {}
     for part in _parts(digests):
         rows = (
-            BlobInProject.select(BlobInProject.sha256)
+            BlobInProject.select(BlobInProject.sha256, BlobFile.size_bytes)
             .join(BlobFile, on=BlobFile.sha256 == BlobInProject.sha256)
             .where(
                 BlobInProject.project_id == project_id,
@@ -37,10 +37,9 @@ def blobs_in_project(project_id: int, digests: Iterable[str], hold: bool = False
                 BlobInProject.sha256.in_(part),
             )
         )
-        digests_found |= {
-            row.sha256.hex() for row in (lock_rows(rows, "LOCK IN SHARE MODE") if hold else named_rows(rows))
-        }
-    return digests_found
+        stored = lock_rows(rows, "LOCK IN SHARE MODE") if hold else named_rows(rows)
+        sizes |= {row.sha256.hex(): row.size_bytes for row in stored}
+    return sizes
 
 
 def note_blobs(project_id: int, sizes: dict[str, int]) -> None:

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import io
-import tarfile
+import secrets
 from typing import Annotated, Any
 
 from fastapi import Header, Request, Response
@@ -11,7 +10,7 @@ from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
 from kinetrum.actions.data import uploads
-from kinetrum.core.base.errors import InvalidInput, TooLarge
+from kinetrum.core.base.errors import InvalidInput, KinetrumError, TooLarge
 from kinetrum.core.base.manifests import check_sha256
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
@@ -58,33 +57,17 @@ async def add_blobs(
     project_id = await run_in_threadpool(uploads.may_upload, actor, project)
     store = store_of(request)
     if content_type.split(";")[0].strip() == TAR:
-        raw = bytearray()
-        async for piece in request.stream():
-            raw += piece
-            if len(raw) > TOGETHER_BYTES:
-                raise TooLarge(f"The archive has over {TOGETHER_BYTES} bytes; send fewer files at once.", field="body")
-        contents = await run_in_threadpool(_unpack, bytes(raw))
-        count = await run_in_threadpool(uploads.keep_many, store, project_id, contents)
+        with Arrival(store.incoming / f"bundle-{secrets.token_hex(8)}") as arrival:
+            over = TooLarge(f"The archive has over {TOGETHER_BYTES} bytes; send fewer files at once.", field="body")
+            await take(request, arrival, TOGETHER_BYTES, over)
+            await run_in_threadpool(arrival.flush)
+            contents = await run_in_threadpool(uploads.unpack, arrival.path)
+            count = await run_in_threadpool(uploads.keep_many, store, project_id, contents)
         return wire.BlobsKept(kept=count)
     with uploads.receive(store, None) as incoming:
         await take(request, incoming)
         sha256, size = await run_in_threadpool(uploads.keep, store, project_id, incoming)
     return wire.BlobKept(sha256=sha256, size_bytes=size)
-
-
-def _unpack(raw: bytes) -> list[tuple[str, bytes]]:
-    contents = []
-    try:
-        with tarfile.open(fileobj=io.BytesIO(raw), mode="r:") as bundle:
-            for member in bundle:
-                file = bundle.extractfile(member) if member.isreg() else None
-                # A sparse member could claim far more bytes than arrived.
-                if file is None or member.issparse():
-                    raise InvalidInput(f"{member.name[:80]!r} is not an ordinary file.", field="body")
-                contents.append((check_sha256(member.name), file.read()))
-    except tarfile.TarError as error:
-        raise InvalidInput(f"The body is not a tar archive ({error}).", field="body") from None
-    return contents
 
 
 @router.get("/blobs/{sha256}/upload")
@@ -127,8 +110,10 @@ async def continue_blob(
     return wire.UploadState(offset=incoming.size, complete=complete)
 
 
-async def take(request: Request, incoming: Incoming | Arrival, at_most: int | None = None) -> None:
-    """Write a request's body to where it is taken in, a piece at a time."""
+async def take(
+    request: Request, incoming: Incoming | Arrival, at_most: int | None = None, over: KinetrumError | None = None
+) -> None:
+    """Write a request's body to where it is taken in, a piece at a time; of over `at_most` bytes it raises `over`."""
     waiting = bytearray()
     arrived = incoming.size
     try:
@@ -136,7 +121,7 @@ async def take(request: Request, incoming: Incoming | Arrival, at_most: int | No
             waiting += piece
             arrived += len(piece)
             if at_most is not None and arrived > at_most:
-                raise InvalidInput(f"More than the announced {at_most} bytes came.", field="Upload-Length")
+                raise over or InvalidInput(f"More than the announced {at_most} bytes came.", field="Upload-Length")
             if len(waiting) >= PIECE:
                 await run_in_threadpool(incoming.write, bytes(waiting))
                 waiting.clear()
