@@ -282,6 +282,20 @@ def elsewhere_in_archive(content: bytes) -> bytes:
             "lacks other@1",
         ),
         ({"run__json": lambda content: data_of(content, lambda data: data.update(id="x"))}, "cannot be read at runs/"),
+        (
+            {"run__json": lambda content: data_of(content, lambda data: data.update(name="\ud800"))},
+            "run.json .*surrogate",
+        ),
+        (
+            {"run__json": lambda content: data_of(content, lambda data: data.update(lease_s=10**30))},
+            "cannot be a lease",
+        ),
+        ({"run__json": lambda content: data_of(content, lambda data: data.update(lease_s=0))}, "cannot be a lease"),
+        (
+            {"run__json": lambda content: data_of(content, lambda data: data["code"].update(commit=["a"]))},
+            "not its form",
+        ),
+        ({"run__json": lambda content: data_of(content, lambda data: data["code"].update(x={}))}, "not its form"),
         ({"points__csv": b"metric,step,time_us,value\nloss,one,2,3\n"}, "Line 2 of runs/"),
         ({"points__csv": b"metric,step,time_us,value\nloss,1,2\n"}, "is not a point"),
         (
@@ -310,6 +324,11 @@ def elsewhere_in_archive(content: bytes) -> bytes:
         "time",
         "link",
         "id",
+        "half a pair",
+        "long lease",
+        "no lease",
+        "list of commits",
+        "unknown code",
         "points",
         "short point",
         "no line",

@@ -136,3 +136,10 @@ def test_exporters_of_telemetry_are_told_where_to_go(instance: Instance, path: s
     )
     assert answer.status_code == 404
     assert "OpenTelemetry's protocol is not taken here, and nothing was kept" in answer.json()["detail"]
+
+
+@pytest.mark.parametrize("since", ["0001-01-01T00:00:00+14:00", "9999-12-31T23:59:59-14:00"])
+def test_a_moment_outside_the_calendar_is_told(raw: httpx.Client, since: str) -> None:
+    body = check(raw.get("/today", params={"since": since}), 422, "invalid-input")
+    assert "outside the calendar" in body["detail"]
+    assert raw.get("/today", params={"since": "2026-10-01T00:00:00+14:00"}).status_code == 200

@@ -51,9 +51,17 @@ def read_json(archive: zipfile.ZipFile, name: str) -> Any:
         raise TooLarge(f"{name} in the archive has over {JSON_LIMIT} bytes.", field=name)
     try:
         with _opened(archive, name) as file:
-            return json.loads(file.read(JSON_LIMIT))
+            return _parse(file.read(JSON_LIMIT))
     except ValueError as error:
         raise InvalidInput(f"{name} in the archive cannot be read ({error}).", field=name) from None
+
+
+def _parse(text: str | bytes) -> Any:
+    """Parse JSON; raises ValueError where that or one of its texts is wrong: half a surrogate pair is no Unicode."""
+    data = json.loads(text)
+    if (b"\\u" in text) if isinstance(text, bytes) else ("\\u" in text):
+        json.dumps(data, ensure_ascii=False).encode()
+    return data
 
 
 def read_pieces(archive: zipfile.ZipFile, place: str, size: int) -> Iterator[bytes]:
@@ -155,7 +163,7 @@ def _json_lines(archive: zipfile.ZipFile, name: str, limit: int = LINE_LIMIT) ->
     """Yield the objects of a member with one a line; of one that is not there none."""
     for at, text in enumerate(_text_lines(archive, name, limit), 1):
         try:
-            line = json.loads(text)
+            line = _parse(text)
             if not isinstance(line, dict):
                 raise ValueError("no object")
         except (ValueError, RecursionError) as error:

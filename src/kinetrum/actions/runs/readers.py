@@ -284,8 +284,15 @@ def read_journal(
 ) -> list[journal.JournalRow]:
     """Return journal entries, latest first: of one thing for everybody, of the project for maintainers."""
     place = enter(actor, project, Act.SEE if subject else Act.READ_JOURNAL)
+    if subject and ":" not in subject and models.model_named(place.project_id, subject.partition("@")[0]) is None:
+        # People are subjects too: what is done to a member is for those who may read the whole.
+        place = enter(actor, project, Act.READ_JOURNAL)
     subjects = None if subject is None else subjects_named(place, subject)
-    return journal.entries(place.project_id, subjects, before, max(1, min(limit, PAGE_LIMIT)))
+    rows = journal.entries(place.project_id, subjects, before, max(1, min(limit, PAGE_LIMIT)))
+    if permits(place.role, Act.READ_JOURNAL):
+        return rows
+    # From which address and with which program others came is nobody's else.
+    return [replace(row, origin="") for row in rows]
 
 
 @snapshot

@@ -28,6 +28,7 @@ from kinetrum.core.plots import read_plot
 from kinetrum.core.statistics.replicates import SEEDS
 
 MICROS_LIMIT = 2**55
+LEASE_LIMIT_S = 2**31
 _REFUSED = "The archive cannot be read"
 
 
@@ -100,7 +101,7 @@ def _run(data: Any) -> RunRecord:
         params={check_key(key): from_json(value, key) for key, value in data["params"].items()},
         labels=read_labels(data["labels"]),
         about={check_key(key): from_json(value, key) for key, value in data["about"].items()},
-        code=dict(data["code"]),
+        code=_code(data["code"]),
         job={str(key): str(text) for key, text in data["job"].items()},
         problems=[Problem(str(p["uid"])[:64], str(p["text"])[:2_000], check_micros(p["at"])) for p in data["problems"]],
         activities=[
@@ -136,13 +137,38 @@ def _run(data: Any) -> RunRecord:
         read_id(data["parent"]) if data["parent"] else None,
         check_micros(data["started_at"]),
         None if data["ended_at"] is None else check_micros(data["ended_at"]),
-        int(data["lease_s"]),
+        _check_lease(data["lease_s"]),
         doc,
         results,
         [_link(link) for link in data["links"]],
         [read_note(note) for note in data["notes"]],
         {str(name)[:40]: str(text) for name, text in data["texts"].items()},
     )
+
+
+_CODE_TEXTS = {"address": 500, "commit": 64, "branch": 250, "state": 40, "entry": 500, "cut": 200}
+_CODE_COUNTS = frozenset({"changed_files", "untracked_files", "hidden_lines"})
+
+
+def _code(data: Any) -> dict[str, Any]:
+    """Read the state of a repository; raises InvalidInput for what none has."""
+    code: dict[str, Any] = {}
+    for name, value in dict(data).items():
+        if name in _CODE_TEXTS and (value is None or isinstance(value, str)):
+            code[name] = read_text(value, _CODE_TEXTS[name])
+        elif name in _CODE_COUNTS and type(value) is int and 0 <= value < MICROS_LIMIT:
+            code[name] = value
+        elif name == "untracked_code" and isinstance(value, list) and all(isinstance(file, str) for file in value):
+            code[name] = [file[:500] for file in value[:100]]
+        else:
+            raise InvalidInput(f"The code's {str(name)[:40]!r} is {str(value)[:80]!r}, which is not its form.")
+    return code
+
+
+def _check_lease(value: Any) -> int:
+    if type(value) is not int or not 0 < value < LEASE_LIMIT_S:
+        raise InvalidInput(f"{str(value)[:40]} cannot be a lease in seconds.")
+    return value
 
 
 def _link(data: Any) -> LinkRecord:

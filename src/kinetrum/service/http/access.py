@@ -56,7 +56,9 @@ def signed_in(request: Request) -> Actor:
         raise NotSignedIn("Sign in, or send a token as 'Authorization: Bearer …'.")
     actor, csrf = accounts.actor_of_session(secret, _origin(request))
     request.state.csrf_token = csrf
-    if request.method not in SAFE_METHODS and not hmac.compare_digest(request.headers.get(CSRF_HEADER, ""), csrf):
+    if request.method not in SAFE_METHODS and not hmac.compare_digest(
+        request.headers.get(CSRF_HEADER, "").encode(), csrf.encode()
+    ):
         raise NotAllowed(f"The request lacks the session's {CSRF_HEADER} header.")
     return actor
 

@@ -9,6 +9,7 @@ from fastapi import Query
 
 from kinetrum.actions.people import today
 from kinetrum.actions.people.today import SeenRun
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import to_json
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
@@ -52,7 +53,10 @@ def read_today(
     since: Annotated[datetime | None, Query(description="From when on; the end of the last visit without it.")] = None,
 ) -> wire.Today:
     """Read what is running, what ended since the last visit, what waits for one's review, what changed stage."""
-    begin = since.astimezone(UTC).replace(tzinfo=None) if since and since.tzinfo else since
+    try:
+        begin = since.astimezone(UTC).replace(tzinfo=None) if since and since.tzinfo else since
+    except OverflowError:
+        raise InvalidInput("since lies outside the calendar in UTC.", field="since") from None
     view = today.read_today(actor, begin)
     return wire.Today(
         at=view.at,
