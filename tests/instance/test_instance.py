@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -174,8 +175,16 @@ def test_serve_against_a_database_of_ones_own(instance: Instance, tmp_path: Path
             address = json.loads(process.stdout.readline())["url"]
             headers = {"Authorization": f"Bearer {instance.token}"}
             assert httpx.get(f"{address}/api/v1/projects", headers=headers).status_code == 200
+            # Nobody on this machine reads the password in the list of processes, and one signal ends the service.
+            words = Path(f"/proc/{process.pid}/cmdline").read_bytes().decode().split("\0")
+            assert words[1:-1] == ["-m", "kinetrum.service.main"]
+            process.terminate()
+            process.wait(20)
+            with pytest.raises(httpx.ConnectError):
+                httpx.get(f"{address}/api/v1/health")
         finally:
-            os.killpg(process.pid, signal.SIGTERM)
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(process.pid, signal.SIGKILL)
             process.communicate(timeout=20)
     wrong = subprocess.run(
         [*command[:4], "--database", "nonsense", "--store", str(tmp_path)], capture_output=True, text=True, check=False

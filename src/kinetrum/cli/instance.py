@@ -12,6 +12,11 @@ from kinetrum.cli.people.accounts import tell_waiting
 from kinetrum.core.base.errors import KinetrumError, Unavailable
 from kinetrum.core.base.values import JsonObject
 
+_NOT_INSTALLED = (
+    "The service is not installed here; this machine has the client alone. Install it with "
+    "pip install 'kinetrum[service]', or connect to one with 'kinetrum connect URL'."
+)
+
 
 def add_commands(commands: Commands) -> None:
     """Add this group to the parser."""
@@ -45,10 +50,7 @@ def control(*arguments: str) -> JsonObject:
     )
     if not done.stdout.strip():
         if "No module named" in done.stderr:
-            raise Unavailable(
-                "The service is not installed here; this machine has the client alone. Install it with "
-                "pip install 'kinetrum[service]', or connect to one with 'kinetrum connect URL'."
-            )
+            raise Unavailable(_NOT_INSTALLED)
         last = done.stderr.strip().splitlines()[-1:] or ["it said nothing"]
         raise Unavailable(f"The instance could not be managed: {last[0]}.")
     answer: JsonObject = json.loads(done.stdout.strip().splitlines()[-1])
@@ -103,15 +105,20 @@ def _status(arguments: argparse.Namespace) -> int:
 
 
 def _serve(arguments: argparse.Namespace) -> int:
-    import subprocess
+    """Become the service: no process stays whose arguments show a password, or that a signal would end in its place."""
+    from importlib.util import find_spec
 
+    if find_spec("peewee") is None:
+        raise Unavailable(_NOT_INSTALLED)
     if arguments.database and "@" in arguments.database:
-        output.note("The database's password stands in the list of processes; KINETRUM_DATABASE keeps it out of there.")
+        output.note("KINETRUM_DATABASE keeps the database's password out of the history of your shell.")
     settings = {
         "KINETRUM_DATABASE": arguments.database,
         "KINETRUM_STORE": arguments.store,
         "KINETRUM_HOST": arguments.host,
         "KINETRUM_PORT": str(arguments.port),
     }
-    environment = os.environ | {key: value for key, value in settings.items() if value}
-    return subprocess.run([sys.executable, "-m", "kinetrum.instance.serve"], env=environment, check=False).returncode
+    os.environ.update({key: value for key, value in settings.items() if value})
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os.execv(sys.executable, [sys.executable, "-m", "kinetrum.instance.serve"])
