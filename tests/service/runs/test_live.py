@@ -185,3 +185,49 @@ def test_refused_listeners(project: Project, role: str, last: str | None, status
     headers = {"Authorization": f"Bearer {project.tokens[role]}"} | ({"Last-Event-ID": last} if last else {})
     answer = httpx.get(f"{project.instance.url}/api/v1{project.path('events')}", headers=headers)
     assert answer.status_code == status
+
+
+class OneStream:
+    """One stream without a limit on silence, until the service ends it."""
+
+    def __init__(self, url: str, headers: dict[str, str]) -> None:
+        self.begun, self.ended = threading.Event(), threading.Event()
+        threading.Thread(target=self._read, args=(url, headers), daemon=True).start()
+        assert self.begun.wait(20)
+
+    def _read(self, url: str, headers: dict[str, str]) -> None:
+        with (
+            contextlib.suppress(httpx.TransportError),
+            httpx.Client(timeout=httpx.Timeout(20, read=None)) as client,
+            client.stream("GET", url, headers=headers) as answer,
+        ):
+            assert answer.status_code == 200
+            for line in answer.iter_lines():
+                if line.startswith("event: pace"):
+                    self.begun.set()
+        self.ended.set()
+
+
+def test_streams_end_with_their_token_on_every_process(project: Project, second: str) -> None:
+    viewer = project.service("viewer")
+    streams: dict[str, list[OneStream]] = {}
+    for name in ("leaves", "stays"):
+        secret = viewer.call("POST", "/tokens", json={"name": f"{name}-{project.name}"})["secret"]
+        headers = {"Authorization": f"Bearer {secret}"}
+        places = [f"{url}/api/v1{project.path('events')}" for url in (project.instance.url, second)]
+        streams[name] = [OneStream(place, headers) for place in places]
+    viewer.call("DELETE", f"/tokens/leaves-{project.name}")
+    assert all(stream.ended.wait(3) for stream in streams["leaves"])
+    assert not any(stream.ended.is_set() for stream in streams["stays"])
+    viewer.call("DELETE", f"/tokens/stays-{project.name}")
+    assert all(stream.ended.wait(3) for stream in streams["stays"])
+
+
+def test_a_stream_ends_with_its_session(project: Project, instance: Instance, second: str) -> None:
+    name, password = instance.first_account
+    with httpx.Client(base_url=f"{instance.url}/api/v1") as client:
+        csrf = client.post("/session", json={"name": name, "password": password}).json()["csrf_token"]
+        cookie = "; ".join(f"{key}={value}" for key, value in client.cookies.items())
+        stream = OneStream(f"{instance.url}/api/v1/events", {"Cookie": cookie})
+        assert client.delete("/session", headers={"Kinetrum-Csrf": csrf}).status_code == 204
+        assert stream.ended.wait(3)

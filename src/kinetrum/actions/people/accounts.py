@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 
 from argon2 import PasswordHasher
@@ -11,7 +12,7 @@ from kinetrum.actions.context import Actor, enter
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound, NotSignedIn
 from kinetrum.core.base.permissions import Act, Role
 from kinetrum.core.base.values import check_name
-from kinetrum.storage.db.database import transaction
+from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import journal, people, projects
 from kinetrum.storage.people.people import PersonRow
 
@@ -82,6 +83,17 @@ def actor_of_session(secret: str, origin: str) -> tuple[Actor, str]:
     if person is None:
         raise NotSignedIn("The session has ended; sign in again.")
     return _actor(person[0], origin), person[1]
+
+
+def credential_digest(secret: str) -> bytes:
+    """Return the digest of a token or a session's secret, by which it is known."""
+    return people.credential_digest(secret)
+
+
+@snapshot
+def lasting_credentials(digests: Collection[bytes]) -> set[bytes]:
+    """Return those of the digests of tokens and sessions that still speak for somebody."""
+    return people.lasting_credentials(digests)
 
 
 @transaction

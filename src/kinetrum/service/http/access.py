@@ -42,6 +42,11 @@ def has_credentials(request: Request) -> bool:
     return bool(secret) and accounts.session_lasts(secret or "")
 
 
+def credential_of(request: Request) -> bytes:
+    """Return the digest of the token or session that a request came with."""
+    return accounts.credential_digest(_token(request) or request.cookies.get(cookie_name(request)) or "")
+
+
 def signed_in(request: Request) -> Actor:
     """Return the person behind the request; raises NotSignedIn, or NotAllowed where the CSRF token is missing."""
     known: Actor | None = getattr(request.state, "actor", None)

@@ -11,6 +11,7 @@ import asyncio
 import contextlib
 import json
 import logging
+import time
 from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass
 
@@ -18,11 +19,14 @@ from fastapi.sse import ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.live import change_feed
+from kinetrum.actions.people import accounts
 from kinetrum.core.base.errors import KinetrumError, Unavailable
 from kinetrum.storage.db.clock import iso
 from kinetrum.storage.live.events import Event
 
 POLL_S, SIGN_OF_LIFE_S = 0.25, 15.0
+# Whose session or token has ended hears nothing more after this time.
+CHECK_S = 1.0
 _QUEUE_LIMIT = 2_000
 _GATHER_MS, _GATHER_MS_EACH, _GATHER_MS_MOST = 350, 20, 5_000
 log = logging.getLogger("kinetrum.live")
@@ -50,7 +54,9 @@ class Broker:
     """Hands events to subscribers; polls only while there are any."""
 
     def __init__(self) -> None:
-        self._queues: set[asyncio.Queue[Told | None]] = set()
+        # Each with the digest of the token or session that it listens by.
+        self._queues: dict[asyncio.Queue[Told | None], bytes] = {}
+        self._checked_at = 0.0
         self._at: int | None = None
         self._finding_at = asyncio.Lock()
         self._task: asyncio.Task[None] | None = None
@@ -74,14 +80,15 @@ class Broker:
         return ServerSentEvent(event="pace", data={"gather_ms": gather}, id=None if cursor is None else str(cursor))
 
     async def subscribe(
-        self, visible: Callable[[], frozenset[int]], after: int | None
+        self, visible: Callable[[], frozenset[int]], after: int | None, credential: bytes
     ) -> AsyncIterator[ServerSentEvent]:
         """Yield events of visible projects behind `after`, or from now on, and now and then a sign of life.
 
-        `visible` says which projects those are, and raises where the receiver may not listen any more.
+        `visible` says which projects those are, and raises where the receiver may not listen any more. `credential` is
+        the digest of the token or session that it listens by: it ends with that.
         """
         queue: asyncio.Queue[Told | None] = asyncio.Queue(_QUEUE_LIMIT)
-        self._queues.add(queue)
+        self._queues[queue] = credential
         try:
             projects = await run_in_threadpool(visible)
             last = await self._position()
@@ -100,7 +107,7 @@ class Broker:
         except KinetrumError:
             return
         finally:
-            self._queues.discard(queue)
+            self._queues.pop(queue, None)
 
     async def _in_order(self, queue: asyncio.Queue[Told | None], after: int) -> AsyncIterator[Told | None]:
         """Yield first what the database has behind `after`, then what the poller hands out; None while it is quiet."""
@@ -133,11 +140,21 @@ class Broker:
                 self._at = None
                 continue
             try:
+                await self._check_credentials()
                 await self._hand_out()
             except Unavailable:
                 continue
             except Exception:
                 log.exception("looking for changes failed")
+
+    async def _check_credentials(self) -> None:
+        """Cut off whose token was revoked or whose session has ended: one question for all of this process."""
+        if time.monotonic() - self._checked_at < CHECK_S:
+            return
+        self._checked_at = time.monotonic()
+        lasting = await run_in_threadpool(accounts.lasting_credentials, set(self._queues.values()))
+        for queue in [queue for queue, credential in self._queues.items() if credential not in lasting]:
+            self._cut_off(queue)
 
     async def _hand_out(self) -> None:
         at = await self._position()
@@ -153,7 +170,10 @@ class Broker:
             queue.put_nowait(item)
             return
         # Too slow a reader: it is cut off and comes back with its last cursor.
-        self._queues.discard(queue)
+        self._cut_off(queue)
+
+    def _cut_off(self, queue: asyncio.Queue[Told | None]) -> None:
+        self._queues.pop(queue, None)
         while not queue.empty():
             queue.get_nowait()
         queue.put_nowait(None)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import timedelta
 
@@ -112,6 +113,20 @@ def person_of_session(secret: str) -> tuple[PersonRow, str] | None:
     if session is None:
         return None
     return _row(Person.get_by_id(session.person_id)), session.csrf_token
+
+
+def credential_digest(secret: str) -> bytes:
+    """Return the digest by which a token's or a session's secret is stored."""
+    return _digest(secret)
+
+
+def lasting_credentials(digests: Collection[bytes]) -> set[bytes]:
+    """Return those of the digests that are of a token in use, or of a session that has not ended."""
+    tokens = Token.select(Token.secret_sha256).where(Token.secret_sha256.in_(digests), Token.revoked_at.is_null())
+    sessions = Session.select(Session.secret_sha256).where(
+        Session.secret_sha256.in_(digests), Session.expires_at > now()
+    )
+    return {bytes(row.secret_sha256) for rows in (tokens, sessions) for row in named_rows(rows)}
 
 
 def end_session(secret: str) -> None:

@@ -11,7 +11,7 @@ from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.live import change_feed
 from kinetrum.core.base.errors import InvalidInput
-from kinetrum.service.http.access import SignedIn, signed_in
+from kinetrum.service.http.access import SignedIn, credential_of, signed_in
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.live.broker import Broker
 
@@ -44,7 +44,7 @@ async def _follow(request: Request, project: str | None, cursor: str | None) -> 
         return change_feed.visible_projects(signed_in(request), project)
 
     yield ServerSentEvent(comment="following", retry=1000)
-    async for event in broker.subscribe(visible, _stamp(cursor)):
+    async for event in broker.subscribe(visible, _stamp(cursor), credential_of(request)):
         yield event
 
 
