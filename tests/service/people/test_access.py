@@ -333,6 +333,14 @@ def test_the_journal_of_a_thing_is_for_everybody_of_the_project(project: Project
     assert whole[0]["origin"].startswith("127.0.0.1")
 
 
+def test_who_has_an_account_is_for_administrators_to_know(project: Project, people: dict[str, str]) -> None:
+    place = project.path("members", "nobody-of-this-name")
+    with pytest.raises(errors.NotFound, match=r"Unknown person 'nobody-of-this-name'\.$"):
+        project.service("maintainer").call("PUT", place, json={"role": "viewer"})
+    with pytest.raises(errors.NotFound, match=r"Choose one of: .*a-viewer"):
+        project.service("admin").call("PUT", place, json={"role": "viewer"})
+
+
 def test_what_is_done_to_members_is_for_who_reads_the_journal(project: Project) -> None:
     name = project.service("contributor").get("/session")["name"]
     path = project.path("journal")

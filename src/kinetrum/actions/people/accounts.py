@@ -156,16 +156,16 @@ def set_password(actor: Actor, name: str, password: str) -> None:
 
 @transaction
 def _set_password(actor: Actor, name: str, password_hash: str) -> None:
-    people.set_password(_person(name).person_id, password_hash)
+    people.set_password(_person(actor, name).person_id, password_hash)
     journal.append(None, actor.person_id, "set a password", name, origin=actor.origin)
 
 
-def _person(name: str) -> PersonRow:
+def _person(actor: Actor, name: str) -> PersonRow:
     row = people.person_named(name)
     if row is None:
-        raise NotFound(
-            f"Unknown person {name!r}. Choose one of: {', '.join(p.name for p in people.people())}.", field="person"
-        )
+        # Who has an account here is for administrators to know.
+        known = f" Choose one of: {', '.join(p.name for p in people.people())}." if actor.is_admin else ""
+        raise NotFound(f"Unknown person {name!r}.{known}", field="person")
     return row
 
 
@@ -174,7 +174,7 @@ def make_token(actor: Actor, name: str, person: str | None = None) -> str:
     """Make a client token for oneself, or as an administrator for another; the secret is shown this once."""
     if person is not None and person != actor.name:
         _administrator(actor)
-    owner = _person(person or actor.name)
+    owner = _person(actor, person or actor.name)
     if people.has_token(owner.person_id, check_name(name, "token")):
         raise Conflict(
             f"{owner.full_name} has a token {name!r} in use; revoke it first, or choose another name.", field="name"
@@ -189,7 +189,7 @@ def revoke_token(actor: Actor, name: str, person: str | None = None) -> int:
     """Revoke tokens by name, one's own or as an administrator another's; returns how many."""
     if person is not None and person != actor.name:
         _administrator(actor)
-    owner = _person(person or actor.name)
+    owner = _person(actor, person or actor.name)
     count = people.revoke_tokens(owner.person_id, name)
     if not count:
         raise NotFound(f"{owner.full_name} has no token {name!r} in use.", field="token")
@@ -219,7 +219,7 @@ def make_project(actor: Actor, name: str, description: str = "") -> None:
 def set_role(actor: Actor, project: str, person: str, role: str | None) -> None:
     """Give, change or take away (None) a person's role in a project; for its maintainers."""
     place = enter(actor, project, Act.ADMINISTER)
-    row = _person(person)
+    row = _person(actor, person)
     try:
         wanted = None if role is None else Role(role)
     except ValueError:
