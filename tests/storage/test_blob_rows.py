@@ -59,7 +59,7 @@ def test_bytes_are_let_go_with_the_last_version_that_holds_them(place: Place) ->
     disk_usage.mark_version_purged(first, place.person_id)
     digests = [sha(content) for content in (ONE, BOTH)]
     assert blob_rows.let_go(place.project_id, digests) == len(ONE)
-    assert blob_rows.blobs_in_project(place.project_id, digests) == {sha(BOTH)}
+    assert set(blob_rows.blobs_in_project(place.project_id, digests)) == {sha(BOTH)}
     assert sha(ONE) in blob_rows.released(10_000)
     # It comes again before its file was removed: nothing is to be removed any more.
     blob_rows.note_blobs(place.project_id, {sha(ONE): len(ONE)})
@@ -85,7 +85,7 @@ def test_what_no_version_came_for_is_let_go_in_time(place: Place) -> None:
     assert uploads.let_go_of_unused(place.project_id, 3_600) == 0
     assert [digest for _, digest in blob_rows.never_used(place.project_id, -5, 10)] == [sha(b"lonely")]
     assert uploads.let_go_of_unused(place.project_id, -5) == 6
-    assert blob_rows.blobs_in_project(place.project_id, [sha(b"wanted")]) == {sha(b"wanted")}
+    assert set(blob_rows.blobs_in_project(place.project_id, [sha(b"wanted")])) == {sha(b"wanted")}
 
 
 def test_manifests_of_earlier_versions_are_indexed(place: Place) -> None:

@@ -72,18 +72,24 @@ def _tar(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
     from kinetrum.core.base.errors import InvalidInput
 
     resource.setrlimit(resource.RLIMIT_CPU, (_TAR_CPU_S, _TAR_CPU_S))
-    members = []
+    members: list[tuple[str, int, int]] = []
+    end = 0
     try:
         with tarfile.open(fileobj=files[0], mode="r:") as bundle:
             for member in bundle:
                 # A sparse member could claim far more bytes than arrived.
                 if not member.isreg() or member.issparse() or member.size < 0:
                     raise InvalidInput(f"{member.name[:80]!r} is not an ordinary file.", field="body")
-                members.append([member.name, member.offset_data, member.size])
+                members.append((member.name, member.offset_data, member.size))
+                end = member.offset_data + member.size
                 if len(members) > options["most"]:
                     raise InvalidInput(f"Over {options['most']:,} files came together; send fewer.", field="body")
     except (tarfile.TarError, ValueError, OverflowError, EOFError) as error:
         raise InvalidInput(f"The body is not a tar archive ({error}).", field="body") from None
+    files[0].seek(end)
+    if files[0].read().strip(b"\0"):
+        # The library takes a header that it cannot read for the end.
+        raise InvalidInput(f"The archive cannot be read beyond its file {len(members)}.", field="body")
     return json.dumps(members).encode()
 
 
