@@ -293,9 +293,9 @@ def elsewhere_in_archive(content: bytes) -> bytes:
         ({"run__json": lambda content: data_of(content, lambda data: data.update(lease_s=0))}, "cannot be a lease"),
         (
             {"run__json": lambda content: data_of(content, lambda data: data["code"].update(commit=["a"]))},
-            "not its form",
+            "which it cannot be",
         ),
-        ({"run__json": lambda content: data_of(content, lambda data: data["code"].update(x={}))}, "not its form"),
+        ({"run__json": lambda content: data_of(content, lambda data: data["code"].update(x={}))}, "which it cannot be"),
         ({"points__csv": b"metric,step,time_us,value\nloss,one,2,3\n"}, "Line 2 of runs/"),
         ({"points__csv": b"metric,step,time_us,value\nloss,1,2\n"}, "is not a point"),
         (

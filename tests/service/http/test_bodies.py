@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import http.client
 import json
 import re
@@ -15,10 +16,11 @@ import httpx
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from starlette.types import Message, Receive, Scope, Send
 
 from kinetrum.core.base import errors
-from kinetrum.service.http.bodies import bound_of, count_values
-from tests.support.programs import wait_for
+from kinetrum.service.http import bodies
+from kinetrum.service.http.bodies import GuardedBodies, bound_of, count_values
 from tests.support.world import Instance, Project, new_id
 
 DOCUMENT = json.loads((Path(__file__).parents[3] / "docs" / "reference" / "openapi.json").read_text())
@@ -62,18 +64,49 @@ def test_a_session_without_its_token_is_answered_before_the_body(instance: Insta
     assert (status, "Kinetrum-Csrf" in text) == (403, True)
 
 
-def test_a_paths_bound_is_its_own(instance: Instance, project: Project) -> None:
-    token = f"Authorization: Bearer {project.tokens['contributor']}"
-    run = "/api/v1/projects/p/experiments/e/runs/r"
-    for path, over in (
+MIB = 1024**2
+RUN = "/api/v1/projects/p/experiments/e/runs/r"
+
+
+@pytest.mark.parametrize(
+    ("path", "size"),
+    [
         ("/api/v1/session", 16 * 1024),
-        ("/api/v1/projects/p/notes", 1024**2),
-        (run, 32 * 1024**2),
-        (f"{run}/points", 32 * 1024**2),
-        (f"{run}/used", 128 * 1024**2),
-    ):
-        assert bound_of(path).size == over
-        assert headers_only(instance, "POST", path, over + 1, token)[0] == 413
+        ("/api/v1/projects/p/notes", MIB),
+        (RUN, 32 * MIB),
+        (f"{RUN}/output", 32 * MIB),
+        (f"{RUN}/points", 32 * MIB),
+        (f"{RUN}/used", 128 * MIB),
+        ("/api/v1/projects/p/artifacts/a/versions", 128 * MIB),
+        # Nothing gets more room by being called like a route that needs it.
+        ("/api/v1/projects/plots", MIB),
+        ("/api/v1/projects/p/experiments/used", MIB),
+        ("/api/v1/projects/p/experiments/imports", MIB),
+        ("/api/v1/projects/p/members/points", MIB),
+        ("/api/v1/projects/p/models/m/versions", MIB),
+        (f"{RUN}/activities/points", MIB),
+        ("/api/v1/projects/session", MIB),
+    ],
+)
+def test_a_paths_bound_is_its_own(instance: Instance, project: Project, path: str, size: int) -> None:
+    assert bound_of(path).size == size
+    token = f"Authorization: Bearer {project.tokens['contributor']}"
+    assert headers_only(instance, "PUT" if path != "/api/v1/session" else "POST", path, size + 1, token)[0] == 413
+
+
+@pytest.mark.parametrize(
+    "kinds",
+    [
+        ["application/JSON"],
+        ["application/vnd.x+json; charset=utf-8"],
+        ["application/json", "text/plain"],
+        ["text/plain", "application/json"],
+    ],
+)
+def test_no_content_type_hides_values(raw: httpx.Client, project: Project, kinds: list[str]) -> None:
+    body = b'{"things": [1' + b",1" * 30_000 + b"]}"
+    answer = raw.post(project.path("bin"), content=body, headers=[("Content-Type", kind) for kind in kinds])
+    assert (answer.status_code, "20,000 values" in answer.text) == (413, True)
 
 
 def test_the_number_of_values_is_bounded(raw: httpx.Client, project: Project) -> None:
@@ -160,24 +193,77 @@ def test_a_large_body_that_fits_is_taken_whole(project: Project) -> None:
         project.begin(params={f"layer.{at}": at for at in range(400_001)})
 
 
-def test_bodies_on_their_way_share_one_room(instance: Instance, project: Project) -> None:
-    """Whoever announces what the others leave no room for is asked to come back, and comes through later."""
-    token = f"Authorization: Bearer {project.tokens['contributor']}"
-    path = f"/api/v1{project.path('artifacts', 'a', 'versions')}"
-    place = urlsplit(instance.url)
-    with socket.create_connection((place.hostname or "", place.port or 0), timeout=20) as waiting:
-        lines = [f"POST {path} HTTP/1.1", f"Host: {place.netloc}", "Content-Type: application/json", token]
-        waiting.sendall("\r\n".join([*lines, "Content-Length: 120000000", "", "{"]).encode())
-        wait_for(lambda: headers_only(instance, "POST", path, 120_000_000, token, "Connection: close")[0] == 503)
-        _, text = headers_only(instance, "POST", path, 120_000_000, token)
-        assert "retry-after: 2" in text.lower()
-        # Small ones go their way.
-        assert project.begin()["number"] == 1
-    version = {"id": new_id(), "at": 1_790_000_000_000_000, "name": "a", "files": []}
-    wait_for(lambda: headers_of(instance, path, token, version) != 503)
+class Sender:
+    """Sends to the guard alone, which lets a reader read the whole: how much, and with which pauses."""
+
+    def __init__(self, guard: GuardedBodies, path: str = f"{RUN}/used") -> None:
+        self.guard, self.sent, self.statuses = guard, asyncio.Queue[bytes | None](), list[int]()
+        self.scope = {"type": "http", "method": "POST", "path": path, "headers": [], "client": None}
+
+    async def receive(self) -> Message:
+        piece = await self.sent.get()
+        return {"type": "http.request", "body": piece or b"", "more_body": piece is not None}
+
+    async def send(self, message: Message) -> None:
+        if message["type"] == "http.response.start":
+            self.statuses.append(message["status"])
+
+    async def run(self) -> int:
+        await self.guard(self.scope, self.receive, self.send)
+        return self.statuses[0]
 
 
-def headers_of(instance: Instance, path: str, token: str, body: dict[str, Any]) -> int:
-    name, _, secret = token.partition(": ")
-    padded = json.dumps(body).encode() + b" " * 100_000_000
-    return httpx.post(f"{instance.url}{path}", content=padded, headers={name: secret, **JSON}, timeout=60).status_code
+async def read_whole(scope: Scope, receive: Receive, send: Send) -> None:
+    while (await receive())["more_body"]:
+        continue
+    await send({"type": "http.response.start", "status": 200, "headers": []})
+
+
+@pytest.fixture
+def guard(monkeypatch: pytest.MonkeyPatch) -> GuardedBodies:
+    monkeypatch.setattr(bodies, "signed_in", lambda _: None)
+    return GuardedBodies(read_whole)
+
+
+def test_large_bodies_on_their_way_share_one_room(guard: GuardedBodies) -> None:
+    """What is announced takes no room, what arrived does; small ones go their way; and it is given back."""
+
+    async def story() -> None:
+        first, second, third = Sender(guard), Sender(guard), Sender(guard)
+        tasks = [asyncio.create_task(one.run()) for one in (first, second)]
+        await first.sent.put(b" " * (101 * MIB))
+        await second.sent.put(b" " * (61 * MIB))
+        await asyncio.sleep(0.2)
+        assert guard.on_their_way == 160 * MIB
+        await third.sent.put(b" " * (MIB + 1))
+        assert await third.run() == 503
+        small = Sender(guard)
+        await small.sent.put(b" " * MIB)
+        await small.sent.put(None)
+        assert await small.run() == 200
+        for one in (first, second):
+            await one.sent.put(None)
+        assert await asyncio.gather(*tasks) == [200, 200]
+        assert guard.on_their_way == 0
+
+    asyncio.run(story())
+
+
+def test_a_body_that_does_not_arrive_is_given_up(guard: GuardedBodies, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(bodies, "_PATIENCE_S", 0.3)
+
+    async def story(pauses: list[float], rate: int) -> int:
+        monkeypatch.setattr(bodies, "_BYTES_A_SECOND", rate)
+        sender = Sender(guard)
+        task = asyncio.create_task(sender.run())
+        for pause in pauses:
+            await sender.sent.put(b" " * 2 * MIB)
+            await asyncio.sleep(pause)
+        await sender.sent.put(None)
+        return await task
+
+    assert asyncio.run(story([0.1], MIB)) == 200
+    # Each piece buys time by its size; a trickle of hardly anything buys none.
+    assert asyncio.run(story([0.4] * 4, 4 * MIB)) == 200
+    assert asyncio.run(story([0.4] * 4, 1024 * MIB)) == 408
+    assert guard.on_their_way == 0

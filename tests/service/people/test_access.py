@@ -323,33 +323,6 @@ def test_stages_open_to_contributors(project: Project) -> None:
         project.place("promotions", "production", "contributor", version=1, expect=None)
 
 
-def test_the_journal_of_a_thing_is_for_everybody_of_the_project(project: Project) -> None:
-    project.registered()
-    entries = project.service("viewer").get(project.path("journal"), subject="frost-alarm")
-    assert [entry["act"] for entry in entries] == ["registered", "made the model"]
-    assert entries[0]["person"] == "A Contributor"
-    assert [entry["origin"] for entry in entries] == ["", ""]
-    whole = project.service("maintainer").get(project.path("journal"), subject="frost-alarm")
-    assert whole[0]["origin"].startswith("127.0.0.1")
-
-
-def test_who_has_an_account_is_for_administrators_to_know(project: Project, people: dict[str, str]) -> None:
-    place = project.path("members", "nobody-of-this-name")
-    with pytest.raises(errors.NotFound, match=r"Unknown person 'nobody-of-this-name'\.$"):
-        project.service("maintainer").call("PUT", place, json={"role": "viewer"})
-    with pytest.raises(errors.NotFound, match=r"Choose one of: .*a-viewer"):
-        project.service("admin").call("PUT", place, json={"role": "viewer"})
-
-
-def test_what_is_done_to_members_is_for_who_reads_the_journal(project: Project) -> None:
-    name = project.service("contributor").get("/session")["name"]
-    path = project.path("journal")
-    assert project.service("maintainer").get(path, subject=name)[0]["origin"].startswith("127.0.0.1")
-    for role in ("viewer", "contributor", "approver"):
-        with pytest.raises(errors.NotAllowed):
-            project.service(role).get(path, subject=name)
-
-
 @pytest.fixture
 def browser(instance: Instance) -> Any:
     with httpx.Client(base_url=f"{instance.url}/api/v1") as client:

@@ -24,6 +24,8 @@ from kinetrum.storage.runs import outputs, point_reading, resources, run_documen
 from kinetrum.storage.runs.runs import Run
 
 PAGE_LIMIT = 500
+# What is done to people rather than to things.
+ACTS_ON_PEOPLE = frozenset({"changed a role", "made a token", "revoked a token", "set a password"})
 CURVES_LIMIT = 100
 CHILDREN_LIMIT = 500
 WIDTH_RANGE = (10, 4_000)
@@ -284,14 +286,13 @@ def read_journal(
 ) -> list[journal.JournalRow]:
     """Return journal entries, latest first: of one thing for everybody, of the project for maintainers."""
     place = enter(actor, project, Act.SEE if subject else Act.READ_JOURNAL)
-    if subject and ":" not in subject and models.model_named(place.project_id, subject.partition("@")[0]) is None:
-        # People are subjects too: what is done to a member is for those who may read the whole.
-        place = enter(actor, project, Act.READ_JOURNAL)
     subjects = None if subject is None else subjects_named(place, subject)
-    rows = journal.entries(place.project_id, subjects, before, max(1, min(limit, PAGE_LIMIT)))
+    limit = max(1, min(limit, PAGE_LIMIT))
     if permits(place.role, Act.READ_JOURNAL):
-        return rows
-    # From which address and with which program others came is nobody's else.
+        return journal.entries(place.project_id, subjects, before, limit)
+    # People are subjects too, and a thing may have a person's name. What is done to people, and the addresses and
+    # programs that others used, are for those who may read the whole journal.
+    rows = journal.entries(place.project_id, subjects, before, limit, without=ACTS_ON_PEOPLE)
     return [replace(row, origin="") for row in rows]
 
 
@@ -299,7 +300,8 @@ def read_journal(
 def read_model_journal(actor: Actor, project: str, model: str, limit: int) -> list[journal.JournalRow]:
     """Return what happened to a model and its versions, latest first."""
     place = enter(actor, project)
-    return journal.entries(place.project_id, subjects_named(place, model), None, limit)
+    # A person may have the model's name.
+    return journal.entries(place.project_id, subjects_named(place, model), None, limit, without=ACTS_ON_PEOPLE)
 
 
 def finite(value: float) -> float | None:

@@ -84,6 +84,8 @@ def _tar(files: list[BinaryIO], options: dict[str, Any]) -> bytes:
                 end = member.offset_data + member.size
                 if len(members) > options["most"]:
                     raise InvalidInput(f"Over {options['most']:,} files came together; send fewer.", field="body")
+    except InvalidInput:
+        raise
     except (tarfile.TarError, ValueError, OverflowError, EOFError) as error:
         raise InvalidInput(f"The body is not a tar archive ({error}).", field="body") from None
     files[0].seek(end)

@@ -41,8 +41,8 @@ def run_limited(task: str, paths: Sequence[Path], options: dict[str, Any]) -> by
         process = _take(task)
         answer, took_s = _ask(process, request)
         if answer is None and took_s < _AT_ONCE_S:
-            # It may have ended while it waited, or broken for want of something in that moment, which tells nothing of
-            # the files; what they break breaks again.
+            # It may have ended while it waited, or lacked something at that moment, which says nothing about the files;
+            # files that break their reader break it again.
             log.warning("reading files (%s) ended with status %s after %.1f s", task, process.returncode, took_s)
             answer, took_s = _ask(_start(task), request)
         if task in _AHEAD:

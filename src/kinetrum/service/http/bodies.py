@@ -7,11 +7,14 @@ before the first byte of a body is read.
 
 from __future__ import annotations
 
+import asyncio
 import re
+import time
 from dataclasses import dataclass
 from typing import NoReturn
 
 from starlette.concurrency import run_in_threadpool
+from starlette.datastructures import Headers
 from starlette.requests import Request
 from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -23,13 +26,20 @@ from kinetrum.service.http.large_bodies import read_body
 from kinetrum.service.http.problems import of_error, problem
 
 _API = "/api/"
+# Whole paths, not their ends: an experiment may be called "plots" or "imports".
+_VERSION = r"/api/v\d+"
+_PROJECT = rf"{_VERSION}/projects/[^/]+"
+_RUN = rf"{_PROJECT}/experiments/[^/]+/runs/[^/]+"
 # The only act that takes no account: signing in to one.
-_SIGN_IN = re.compile(r"/api/v\d+/session\Z")
-_STREAMED = re.compile(r"/(?:blobs(?:/[0-9a-f]{64})?|imports)\Z")
+_SIGN_IN = re.compile(rf"{_VERSION}/session")
+_STREAMED = re.compile(rf"{_PROJECT}/(?:blobs(?:/[0-9a-f]{{64}})?|imports)|{_VERSION}/storage/blobs/[0-9a-f]{{64}}")
 _TEXTS = re.compile(rb'"[^"\\]*(?:\\.[^"\\]*)*"?', re.S)
 _KIB, _MIB = 1024, 1024 * 1024
-# Bodies are in memory until they are read; all that are on their way together take no more than this.
-_TOGETHER = 160 * _MIB
+# What of large bodies has arrived is in memory until they are read, and takes no more than this together. Small ones
+# are not counted: whoever fills the room with large ones stops nobody else's.
+_TOGETHER, _UNCOUNTED = 160 * _MIB, _MIB
+# A body arrives at 64 KiB a second after the first minute, or is given up.
+_PATIENCE_S, _BYTES_A_SECOND = 60.0, 64 * _KIB
 
 
 @dataclass(frozen=True)
@@ -41,24 +51,27 @@ class Bound:
 
 
 _DEFAULT = Bound(_MIB, 20_000)
-# By the end of the path. What one call of the client records has up to 16 MiB; a manifest lists up to 100,000 files
-# with long paths; points come as columns of numbers, mostly in their binary form.
+# What one call of the client records has up to 16 MiB; a manifest lists up to 100,000 files with long paths; a plot has
+# up to 40 columns of 100,000 values; points come as columns of numbers, mostly in their binary form.
 _BOUNDS: tuple[tuple[re.Pattern[str], Bound], ...] = (
     (_SIGN_IN, Bound(16 * _KIB, 100)),
-    (re.compile(r"/points\Z"), Bound(BATCH_BYTE_LIMIT, 1_000_000)),
-    (re.compile(r"/(?:used|generated|versions)\Z"), Bound(128 * _MIB, 1_000_000)),
-    (re.compile(r"/plots\Z"), Bound(128 * _MIB, 8_000_000)),
-    (re.compile(r"/(?:runs/[^/]+|parameters|results|output|surroundings|resources)\Z"), Bound(32 * _MIB, 400_000)),
+    (re.compile(rf"{_RUN}/points"), Bound(BATCH_BYTE_LIMIT, 1_000_000)),
+    (re.compile(rf"{_RUN}/(?:used|generated)|{_PROJECT}/artifacts/[^/]+/versions"), Bound(128 * _MIB, 1_000_000)),
+    (re.compile(rf"{_RUN}/plots"), Bound(128 * _MIB, 4_200_000)),
+    (
+        re.compile(rf"{_RUN}(?:/(?:parameters|results|output|surroundings|resources))?"),
+        Bound(32 * _MIB, 400_000),
+    ),
 )
 
 
 def bound_of(path: str) -> Bound:
     """Return the bound on bodies that are sent to a path."""
-    return next((bound for pattern, bound in _BOUNDS if pattern.search(path)), _DEFAULT)
+    return next((bound for pattern, bound in _BOUNDS if pattern.fullmatch(path)), _DEFAULT)
 
 
 def count_values(body: bytes) -> int:
-    """Count the members of all objects and lists in a JSON text, never too few; what stands within texts is none."""
+    """Count the members of all objects and lists in a JSON text, never too few, leaving out what stands in strings."""
     outside = _TEXTS.sub(b"", body)
     return outside.count(b",") + outside.count(b"[") + outside.count(b"{")
 
@@ -82,14 +95,14 @@ class GuardedBodies:
         if scope["type"] != "http" or scope["method"] in SAFE_METHODS or not scope["path"].startswith(_API):
             await self.app(scope, receive, send)
             return
-        if scope["method"] != "POST" or not _SIGN_IN.search(scope["path"]):
+        if scope["method"] != "POST" or not _SIGN_IN.fullmatch(scope["path"]):
             request = Request(scope)
             try:
                 request.state.actor = await run_in_threadpool(signed_in, request)
             except KinetrumError as error:
                 await of_error(error)(scope, receive, send)
                 return
-        if _STREAMED.search(scope["path"]):
+        if _STREAMED.fullmatch(scope["path"]):
             await self.app(scope, receive, send)
             return
         body = _Body(self, scope, receive, send)
@@ -106,9 +119,11 @@ class _Body:
         self.guard, self.scope, self.receive, self.send = guard, scope, receive, send
         self.taken = 0
         self.bound = bound_of(scope["path"])
-        headers = dict(scope["headers"])
-        self.length = headers.get(b"content-length", b"0")
-        self.is_json = b"json" in headers.get(b"content-type", b"")
+        headers = Headers(scope=scope)
+        self.length = headers.get("content-length", "0")
+        # Of several headers of that name whoever reads the body may go by another than the first.
+        self.is_json = any("json" in kind.lower() for kind in headers.getlist("content-type"))
+        self.began = time.monotonic()
         self.size = self.signs = 0
         self.look_at = self.bound.values
         self.pieces: list[bytes] = []
@@ -119,27 +134,18 @@ class _Body:
         """Let the application read it, as far as its bound."""
         try:
             if not self.length.isdigit() or int(self.length) > self.bound.size:
-                self._refuse(f"The body has over {self.bound.size} bytes; send it in parts.")
-            self._take(int(self.length))
+                self._refuse(413, "too-large", f"The body has over {self.bound.size} bytes; send it in parts.")
             await self.guard.app(self.scope, self._counted, self._noted)
         except _Refused:
             await self._answer()
 
-    def _take(self, size: int) -> None:
-        """Take room for so many bytes of it in all; raises _Refused where others have it."""
-        if size > self.taken:
-            self.guard.on_their_way += size - self.taken
-            self.taken = size
-            if self.guard.on_their_way > max(_TOGETHER, size):
-                self._refuse_for_now()
-
     async def _counted(self) -> Message:
-        message = await self.receive()
+        message = await self._next()
         piece = message.get("body", b"")
         self.size += len(piece)
         if self.size > self.bound.size:
-            self._refuse(f"The body has over {self.bound.size} bytes; send it in parts.")
-        self._take(self.size)
+            self._refuse(413, "too-large", f"The body has over {self.bound.size} bytes; send it in parts.")
+        self._take_room()
         if self.is_json and piece:
             self.pieces.append(piece)
             self.signs += piece.count(b",") + piece.count(b"[") + piece.count(b"{")
@@ -147,20 +153,32 @@ class _Body:
                 await self._look_closer()
         return message
 
+    async def _next(self) -> Message:
+        left = self.began + _PATIENCE_S + self.size / _BYTES_A_SECOND - time.monotonic()
+        try:
+            async with asyncio.timeout(max(0.0, left)):
+                return await self.receive()
+        except TimeoutError:
+            self._refuse(408, "unavailable", "The rest of the body did not arrive in time; send it again.")
+
+    def _take_room(self) -> None:
+        """Count what arrived beyond a small body; refuse it for now where others fill the room."""
+        fresh = max(0, self.size - _UNCOUNTED) - self.taken
+        self.taken += fresh
+        self.guard.on_their_way += fresh
+        if fresh and self.guard.on_their_way > _TOGETHER:
+            why = "Too many large bodies are on their way just now; try again in a moment."
+            self._refuse(503, "unavailable", why, {"Retry-After": "2"})
+
     async def _look_closer(self) -> None:
-        """Count what may be no more than signs within texts, seldom enough that looking is no work worth asking for."""
+        """Count exactly, since commas within strings are no values; next time only when there is twice as much."""
         values = await read_body(count_values, b"".join(self.pieces))
         if values > self.bound.values:
-            self._refuse(f"The body has over {self.bound.values:,} values; send it in parts.")
+            self._refuse(413, "too-large", f"The body has over {self.bound.values:,} values; send it in parts.")
         self.look_at = self.signs + max(self.bound.values, self.signs)
 
-    def _refuse(self, why: str) -> NoReturn:
-        self.refusal = problem(413, "too-large", why, "body")
-        raise _Refused
-
-    def _refuse_for_now(self) -> NoReturn:
-        why = "Too many large bodies are on their way just now; try again in a moment."
-        self.refusal = problem(503, "unavailable", why, headers={"Retry-After": "2"})
+    def _refuse(self, status: int, kind: str, why: str, headers: dict[str, str] | None = None) -> NoReturn:
+        self.refusal = problem(status, kind, why, "body" if status == 413 else None, headers)
         raise _Refused
 
     async def _noted(self, message: Message) -> None:

@@ -60,7 +60,7 @@ def of_error(error: errors.KinetrumError) -> JSONResponse:
 
 
 class BodyInvalid(HTTPException):
-    """A body that has not the shape of its route's type; `found` is what Pydantic lists."""
+    """A body that does not fit its route's type; `found` are the errors that Pydantic lists."""
 
     def __init__(self, found: Sequence[Any]) -> None:
         super().__init__(422)

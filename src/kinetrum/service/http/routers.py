@@ -1,4 +1,4 @@
-"""Routers whose bodies are read by their shape, and away from the event loop where they are large.
+"""Routers that read bodies straight into their type, and large ones away from the event loop.
 
 A body becomes the type that the route names in one step, by the library's own reader of JSON: faster than by way of
 dictionaries, and it takes no text that is not Unicode.
@@ -18,7 +18,7 @@ from kinetrum.service.http.problems import BodyInvalid
 
 
 class _ShapedRequest(Request):
-    """A request whose JSON is read as a type."""
+    """A request whose JSON is read straight into its route's type."""
 
     adapter: TypeAdapter[Any]
 
@@ -32,7 +32,7 @@ class _ShapedRequest(Request):
 
 
 class _ShapedRoute(APIRoute):
-    """A route that reads its body by its shape."""
+    """A route that reads its body straight into its type."""
 
     def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
         """Return what serves a request."""

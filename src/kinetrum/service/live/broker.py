@@ -25,7 +25,7 @@ from kinetrum.storage.db.clock import iso
 from kinetrum.storage.live.events import Event
 
 POLL_S, SIGN_OF_LIFE_S = 0.25, 15.0
-# Whose session or token has ended hears nothing more after this time.
+# A stream ends within this time after its session or token.
 CHECK_S = 1.0
 _QUEUE_LIMIT = 2_000
 _GATHER_MS, _GATHER_MS_EACH, _GATHER_MS_MOST = 350, 20, 5_000
@@ -54,7 +54,7 @@ class Broker:
     """Hands events to subscribers; polls only while there are any."""
 
     def __init__(self) -> None:
-        # Each with the digest of the token or session that it listens by.
+        # Each with the digest of the token or session that it was opened with.
         self._queues: dict[asyncio.Queue[Told | None], bytes] = {}
         self._checked_at = 0.0
         self._at: int | None = None
@@ -85,7 +85,7 @@ class Broker:
         """Yield events of visible projects behind `after`, or from now on, and now and then a sign of life.
 
         `visible` says which projects those are, and raises where the receiver may not listen any more. `credential` is
-        the digest of the token or session that it listens by: it ends with that.
+        the digest of the token or session that the stream was opened with, and ends with.
         """
         queue: asyncio.Queue[Told | None] = asyncio.Queue(_QUEUE_LIMIT)
         self._queues[queue] = credential
@@ -148,7 +148,7 @@ class Broker:
                 log.exception("looking for changes failed")
 
     async def _check_credentials(self) -> None:
-        """Cut off whose token was revoked or whose session has ended: one question for all of this process."""
+        """End the streams whose token was revoked or whose session has ended, by one query for all of this process."""
         if time.monotonic() - self._checked_at < CHECK_S:
             return
         self._checked_at = time.monotonic()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import operator
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from functools import reduce
 from typing import Any
@@ -65,13 +65,24 @@ def append(
     events.tell_act(project_id, subject, act)
 
 
-def entries(project_id: int, subjects: Sequence[str] | None, before_id: int | None, limit: int) -> list[JournalRow]:
-    """Return entries, latest first; `subjects` select things and everything under them (`NAME@…`, `NAME/…`)."""
+def entries(
+    project_id: int,
+    subjects: Sequence[str] | None,
+    before_id: int | None,
+    limit: int,
+    without: Collection[str] = (),
+) -> list[JournalRow]:
+    """Return entries, latest first, without those of some acts.
+
+    `subjects` select things and everything under them (`NAME@…`, `NAME/…`).
+    """
     where = JournalEntry.project_id == project_id
     if subjects is not None:
         where &= reduce(operator.or_, (_under(subject) for subject in subjects))
     if before_id is not None:
         where &= JournalEntry.entry_id < before_id
+    if without:
+        where &= JournalEntry.act.not_in(without)
     rows = (
         JournalEntry.select(JournalEntry, Person.full_name)
         .join(Person, JOIN.LEFT_OUTER, on=(Person.person_id == JournalEntry.person_id))
