@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from benchmarks.measuring import Ratio, in_turn, ratio
 from benchmarks.run_table import make_runs
 from kinetrum.actions.recording import intake
-from kinetrum.client.spool.spool import new_id
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.client.transport.http import Service
 from kinetrum.instance.mariadb import DATABASE, SERVICE
 from kinetrum.instance.settings import Home

@@ -15,7 +15,7 @@ import httpx
 import psutil
 
 from benchmarks.measuring import Ratio, ratio
-from kinetrum.core.base.ids import uuid7
+from kinetrum.client.spool.complete_segment import new_id
 
 PAIRS, EACH = 5, 20
 # Sends one body again and again, over ten connections, from a process of its own.
@@ -78,10 +78,6 @@ def _service_memory() -> float:
     return float("nan")
 
 
-def _new_id() -> str:
-    return uuid7(time.time_ns() // 1_000_000, os.urandom(10))
-
-
 def hostile_bodies() -> list[Ratio]:
     """Compare a plain request beside ten hostile bodies with one beside a program as busy that sends nothing."""
     token = os.environ["KINETRUM_TOKEN"]
@@ -92,7 +88,7 @@ def hostile_bodies() -> list[Ratio]:
         "a manifest of 900,000 lists, an account": (token, "/api/v1/projects/main/artifacts/y/versions", "manifest"),
         "points of 400,000 steps, an account": (
             token,
-            f"/api/v1/projects/main/experiments/e/runs/{_new_id()}/points?batch={_new_id()}",
+            f"/api/v1/projects/main/experiments/e/runs/{new_id()}/points?batch={new_id()}",
             "points",
         ),
         "900,000 commas in a text, an account": (token, "/api/v1/projects/main/notes", "commas"),

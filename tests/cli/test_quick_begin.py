@@ -24,7 +24,7 @@ from kinetrum.client.transport import shell_place
 from kinetrum.client.transport.connection import save
 from kinetrum.client.transport.shell_place import known_place
 from tests.client.recording.test_run import records
-from tests.support.programs import wait_for
+from tests.support.programs import run_whole_command, wait_for
 from tests.support.world import Project
 
 KINETRUM = [sys.executable, "-m", "kinetrum.cli.main"]
@@ -71,16 +71,8 @@ def root(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     for name in ("URL", "TOKEN", "PROJECT", "EXPERIMENT", "RUN"):
         monkeypatch.delenv(f"KINETRUM_{name}", raising=False)
     save(URL, "t", "orchard")
-    wholly("begin", "frost")
+    run_whole_command(["begin", "frost"])
     return tmp_path / "spool"
-
-
-def wholly(*words: str) -> str:
-    """Begin a run by the command of all forms, in a process of its own; returns its id."""
-    code = f"import sys, kinetrum.cli.commands as at; sys.exit(at.run_command({list(words)!r}))"
-    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, check=False)
-    assert (done.returncode, done.stderr) == (0, "")
-    return done.stdout.strip()
 
 
 def beginning(root: Path, run: str) -> tuple[dict[str, Any], dict[str, Any]]:
@@ -102,7 +94,7 @@ def test_the_quick_form_begins_what_the_other_begins(
 ) -> None:
     if above is not None:
         monkeypatch.setenv("KINETRUM_RUN", above)
-    expected = beginning(root, wholly(*words))
+    expected = beginning(root, run_whole_command(words))
     capsys.readouterr()
     assert begin_quickly(words) == 0
     assert beginning(root, capsys.readouterr().out.strip()) == expected

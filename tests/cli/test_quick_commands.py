@@ -24,6 +24,7 @@ from kinetrum.client.spool.run_addresses import keep_address, keep_params, known
 from kinetrum.core.base.ids import uuid7
 from kinetrum.core.base.values import read_typed
 from tests.client.recording.test_run import records
+from tests.support.programs import run_whole_command
 from tests.support.world import Project
 
 KINETRUM = [sys.executable, "-m", "kinetrum.cli.main"]
@@ -105,11 +106,8 @@ def without_moments(found: list[dict[str, Any]]) -> list[dict[str, Any]]:
     ]
 
 
-def in_a_process(words: list[str], root: Path) -> tuple[list[dict[str, Any]], dict[str, Any]]:
-    """Run the command of all forms; return what it recorded and what it keeps of the run."""
-    code = f"import sys, kinetrum.cli.commands as at; sys.exit(at.run_command({words!r}))"
-    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, check=False)
-    assert (done.returncode, done.stdout, done.stderr) == (0, "", "")
+def kept(root: Path) -> tuple[list[dict[str, Any]], dict[str, Any]]:
+    """Return what was recorded, and what is kept of the run for the commands that come after."""
     return without_moments(records(root)), json.loads((root / "runs" / f"{RUN}.json").read_text())
 
 
@@ -117,13 +115,14 @@ def in_a_process(words: list[str], root: Path) -> tuple[list[dict[str, Any]], di
 def test_the_quick_form_writes_what_the_other_writes(
     words: list[str], root: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    expected = in_a_process(words, root)
+    assert run_whole_command(words) == ""
+    expected = kept(root)
     other = tmp_path / "other"
     monkeypatch.setenv("KINETRUM_SPOOL", str(other))
     keep_address(other, ADDRESS)
     keep_params(other, RUN, {"seed": 1})
     assert record_quickly(words) == 0
-    quickly = without_moments(records(other)), json.loads((other / "runs" / f"{RUN}.json").read_text())
+    quickly = kept(other)
     assert quickly == expected
     # A parameter that is known already is no news.
     assert bool(quickly[0]) is (words != ["set", "seed=1"])

@@ -91,3 +91,11 @@ def wait_for(found: Any, seconds: float = 20.0) -> Any:
 
 def as_json(text: str) -> Any:
     return json.loads(text)
+
+
+def run_whole_command(words: list[str]) -> str:
+    """Run a command line in the form that takes everything, in a process of its own; returns what it printed."""
+    code = f"import sys, kinetrum.cli.commands as at; sys.exit(at.run_command({words!r}))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, check=False)
+    assert (done.returncode, done.stderr) == (0, "")
+    return done.stdout.strip()

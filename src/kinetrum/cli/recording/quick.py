@@ -16,7 +16,9 @@ import sys
 
 from kinetrum.client.capture.host import take_identity
 from kinetrum.client.sender.launch import start_sender
-from kinetrum.client.spool.complete_segment import CompleteSegment, new_id, way_is_open
+from kinetrum.client.spool.complete_segment import CompleteSegment, new_id
+from kinetrum.client.spool.layout import LANES, note_path
+from kinetrum.client.spool.run_addresses import address_in, keep_changes, read_kept
 from kinetrum.core.base.ids import is_id
 from kinetrum.places import spool_text
 
@@ -26,8 +28,8 @@ _OPTIONS = {
     "measure": {"--run", "--step"},
     "end": {"--run", "--failed", "--stopped"},
 }
-# Signs of which neither a rule for keys and texts nor JSON makes anything else. Without patterns: compiling these would
-# take as long as all the rest.
+# Characters that mean themselves in keys, in texts and in JSON. No patterns: compiling them would take as long as all
+# the rest.
 _LETTERS = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ")
 _SIGNS = _LETTERS | frozenset("0123456789_./-")
 _NO_WORDS = frozenset({"true", "false", "null", "NaN", "Infinity"})
@@ -50,10 +52,11 @@ def record_quickly(words: list[str]) -> int | None:
     except (NotPlain, OSError, ValueError):
         return None
     try:
-        command.keep(changes)
+        if changes:
+            keep_changes(command.root, command.run, changes)
     except OSError as error:
         print(
-            f"kinetrum {words[0]}: Recorded, but {command.file} cannot be written ({error.strerror}).", file=sys.stderr
+            f"kinetrum {words[0]}: Recorded, but {command.root} cannot be written ({error.strerror}).", file=sys.stderr
         )
         return 1
     start_sender(command.root)
@@ -80,7 +83,7 @@ def _read_words(words: list[str]) -> tuple[dict[str, str], dict[str, str]]:
 
 
 def check_option(text: str) -> str:
-    """Return the text of an option; raises NotPlain for one that an option may have been meant by."""
+    """Return the text of an option; raises NotPlain for one that may have been meant as another option."""
     if not text or text.startswith("-"):
         raise NotPlain
     return text
@@ -102,14 +105,12 @@ class _Command:
         run = options.get("--run") or os.environ.get("KINETRUM_RUN", "")
         if not is_id(run) or "KINETRUM_SPOOL_LIMIT" in os.environ:
             raise NotPlain
-        self.file = os.path.join(self.root, "runs", f"{run}.json")
-        with open(self.file, encoding="utf-8") as file:
-            self.kept = json.load(file)
-        if self.kept.get("ended"):
+        kept = read_kept(self.root, run)
+        if kept is None or kept.get("ended"):
             raise NotPlain
-        self.address = {key: self.kept[key] for key in ("run", "to", "project", "experiment")}
-        if "machine" in self.kept:
-            take_identity(**self.kept["machine"])
+        self.run, self.params, self.address = run, kept.get("params", {}), address_in(kept)
+        if "machine" in kept:
+            take_identity(**kept["machine"])
         self.segment, self.records = CompleteSegment(), 0
 
     def write(self) -> dict[str, object]:
@@ -119,21 +120,13 @@ class _Command:
             self.segment.write(self.root)
         return changes
 
-    def keep(self, changes: dict[str, object]) -> None:
-        """Keep what the commands that come after have to know."""
-        if changes:
-            part = f"{self.file[: -len('.json')]}.{os.getpid()}.part"
-            with open(part, "w", encoding="utf-8") as file:
-                json.dump(self.kept | changes, file)
-            os.replace(part, self.file)
-
     def _add(self, op: str, **fields: object) -> None:
         text = json.dumps({"op": op, **self.address, **fields}, separators=(",", ":"))
         self.segment.add_json(text.encode())
         self.records += 1
 
     def _set(self) -> dict[str, object]:
-        known = self.kept.get("params", {})
+        known = self.params
         fresh = {}
         for key, text in self.pairs.items():
             value = read_plain(text)
@@ -176,7 +169,7 @@ class _Command:
         return {"ended": status}
 
     def _is_to_be_told(self) -> bool:
-        """Tell whether something of the run may have been refused, or stands in its way: the command says so then."""
+        """Tell whether the command may have to say that something was refused or cannot be delivered."""
         return os.path.isdir(os.path.join(self.root, "set-aside")) or not way_is_open(self.root, self.address["to"])
 
 
@@ -188,7 +181,7 @@ def read_plain(text: str) -> Plain:
 
 
 def is_plain(text: str) -> bool:
-    """Tell whether a text is one that no rule for keys and values makes anything else of."""
+    """Tell whether a text needs no other rule for keys and values than this."""
     return 0 < len(text) <= _LENGTH and _SIGNS.issuperset(text)
 
 
@@ -202,3 +195,15 @@ def read_number(text: str) -> float | int:
 
 def _not_plain(_: str) -> None:
     raise NotPlain
+
+
+def way_is_open(root: str, destination: str) -> bool:
+    """Tell whether nothing stood in the way of a destination at the last try."""
+    for lane in LANES:
+        try:
+            with open(note_path(root, destination, lane), encoding="utf-8") as file:
+                if file.read() != "null":
+                    return False
+        except FileNotFoundError:
+            continue
+    return True

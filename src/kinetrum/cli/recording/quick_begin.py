@@ -1,4 +1,4 @@
-"""`begin` in its plain forms: a name, plain settings and a name of the run, where it is known where runs go.
+"""`begin` in its plain forms: an experiment, plain settings and a name, once it is known where runs go.
 
 As in `quick`, whatever is not plain is left to the command of all forms, before anything is written.
 """
@@ -8,21 +8,28 @@ from __future__ import annotations
 import json
 import os
 
-from kinetrum.cli.recording.quick import NotPlain, check_new_key, check_option, is_plain, read_number, read_plain
+from kinetrum.cli.recording.quick import (
+    NotPlain,
+    check_new_key,
+    check_option,
+    is_plain,
+    read_number,
+    read_plain,
+    way_is_open,
+)
 from kinetrum.client.capture.about import about_process
-from kinetrum.client.capture.host import host_identity, host_name, machine_text
+from kinetrum.client.capture.host import host_name
 from kinetrum.client.capture.shell_surroundings import start_looking
 from kinetrum.client.sender.launch import start_sender
-from kinetrum.client.spool.complete_segment import CompleteSegment, new_id, way_is_open
+from kinetrum.client.spool.complete_segment import CompleteSegment, new_id
+from kinetrum.client.spool.run_addresses import keep_address
 from kinetrum.client.transport.shell_place import LEASE_S, NOT_OF_A_SHELL, ShellPlace, known_place
 from kinetrum.core.base.ids import is_id
+from kinetrum.core.base.names import NAME_LIMIT, RESERVED
 from kinetrum.places import spool_text
 
 _OPTIONS = frozenset({"--project", "--name", "--seed"})
 _IN_NAMES = frozenset("abcdefghijklmnopqrstuvwxyz0123456789._-")
-# Of names the references make something else.
-_RESERVED = frozenset({"last", "latest", "best", "lead"})
-_NAME_LENGTH = 100
 
 
 def begin_quickly(words: list[str]) -> int | None:
@@ -71,8 +78,8 @@ def _read_words(words: list[str]) -> tuple[list[str], dict[str, str], dict[str, 
 
 
 def _check_name(name: str) -> str:
-    plain = 0 < len(name) <= _NAME_LENGTH and name[0].isalpha() and _IN_NAMES.issuperset(name)
-    if not plain or name in _RESERVED:
+    plain = 0 < len(name) <= NAME_LIMIT and name[0].isalpha() and _IN_NAMES.issuperset(name)
+    if not plain or name in RESERVED:
         raise NotPlain
     return name
 
@@ -122,14 +129,6 @@ class _Beginning:
             "goals": {},
         }
         segment.add_json(json.dumps(record, separators=(",", ":")).encode())
-        self._keep_address()
+        keep_address(self.root, self.address, self.params)
         segment.write(self.root)
         return self.run
-
-    def _keep_address(self) -> None:
-        """Let the commands that come after find the run; as `run_addresses` does."""
-        machine = {"text": machine_text(), "identity": host_identity().hex()}
-        path = os.path.join(self.root, "runs", f"{self.run}.json")
-        with open(f"{path}.part", "w", encoding="utf-8") as file:
-            json.dump({**self.address, "machine": machine, "params": self.params}, file)
-        os.replace(f"{path}.part", path)

@@ -21,8 +21,8 @@ from pathlib import Path
 import psutil
 
 from kinetrum.client.capture.host import host_identity
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.client.spool.segments import read_header
-from kinetrum.client.spool.spool import new_id
 from kinetrum.core.base.samples import Samples
 from kinetrum.core.base.values import JsonObject
 

@@ -1,4 +1,4 @@
-"""The surroundings of a run that a shell began: looked up beside the script, from its working folder.
+"""The surroundings of a run that a shell began, looked up beside the script in its working folder.
 
 `python -m kinetrum.client.capture.shell_surroundings RUN PARTS` is started by `kinetrum begin`, which does not wait:
 asking git takes several times as long as all else that it does. The code of such a run is what lies in the working
@@ -39,15 +39,15 @@ def main(run: str, left_out: frozenset[str]) -> None:
     from kinetrum.client.recording.recorder import Recorder
     from kinetrum.client.sender.launch import start_sender
     from kinetrum.client.spool import spool
-    from kinetrum.client.spool.run_addresses import address_of
+    from kinetrum.client.spool.run_addresses import address_in, read_kept
 
     spool.use_small_segments()
     exit_report.be_silent()
     root = spool.current_writer().root
-    address = address_of(root, run)
+    kept = read_kept(root, run)
     facts = look_around(left_out, Path.cwd(), None, None)
-    if address is not None and any(facts.values()):
-        Recorder(address).write("surroundings", caught=facts)
+    if kept is not None and any(facts.values()):
+        Recorder(address_in(kept)).write("surroundings", caught=facts)
         start_sender(root)
 
 

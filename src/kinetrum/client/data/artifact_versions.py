@@ -15,7 +15,7 @@ from kinetrum.client.reading.notes import Noted
 from kinetrum.client.recording.inputs_outputs import Described, artifact_name, described
 from kinetrum.client.sender.fingerprints import Fingerprints
 from kinetrum.client.sender.uploads import Sent, upload_missing
-from kinetrum.client.spool.spool import new_id
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.progress import Tick
 from kinetrum.client.transport.session import Session, open_session

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from kinetrum.client.recording.recorder import as_step
-from kinetrum.client.spool.spool import new_id
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.core.base.values import JsonObject, check_key
 
 if TYPE_CHECKING:

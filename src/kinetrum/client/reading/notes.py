@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.client.spool.spool import new_id
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session
 

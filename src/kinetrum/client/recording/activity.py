@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
-from kinetrum.client.spool.spool import new_id
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.core.base.errors import Conflict
 from kinetrum.core.base.values import check_name
 

@@ -16,9 +16,10 @@ from kinetrum.client.recording import exit_hooks
 from kinetrum.client.recording.parameters import as_settings
 from kinetrum.client.recording.run import Run
 from kinetrum.client.sender.launch import start_sender
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.client.spool.destinations import destination_of, keep_destination
 from kinetrum.client.spool.obstructions import ask_again, obstruction_of
-from kinetrum.client.spool.spool import current_writer, new_id
+from kinetrum.client.spool.spool import current_writer
 from kinetrum.client.transport.connection import Connection, find_connection
 from kinetrum.core.base.errors import InvalidInput, NotFound
 from kinetrum.core.base.goals import Goal, read_goal

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from kinetrum.client.data.copies import SourceFile, copy_all, find_files
 from kinetrum.client.recording.recorder import Recorder
-from kinetrum.client.spool.spool import new_id
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.core.base.errors import InvalidInput, KinetrumError
 from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.base.values import check_label, check_name, to_json

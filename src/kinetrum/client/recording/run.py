@@ -18,8 +18,9 @@ from kinetrum.client.recording.progress_bars import make_bar
 from kinetrum.client.recording.recorder import as_step, by_name
 from kinetrum.client.recording.run_state import RunState
 from kinetrum.client.sender.launch import start_sender
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.client.spool.destinations import destination_of, keep_destination
-from kinetrum.client.spool.spool import current_writer, new_id
+from kinetrum.client.spool.spool import current_writer
 from kinetrum.client.transport.connection import find_connection
 from kinetrum.core.base.errors import Conflict, InvalidInput
 from kinetrum.core.base.values import JsonObject, Value, from_json, same, show, to_json

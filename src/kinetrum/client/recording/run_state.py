@@ -7,8 +7,8 @@ import warnings
 from typing import TYPE_CHECKING
 
 from kinetrum.client.recording.recorder import Recorder
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.client.spool.run_numbers import read_number
-from kinetrum.client.spool.spool import new_id
 from kinetrum.core.base.errors import Conflict, InvalidInput
 from kinetrum.core.base.values import NOTE_LIMIT, Value, check_label
 

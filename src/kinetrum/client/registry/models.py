@@ -13,7 +13,7 @@ from kinetrum.client.display.html import html_table, moment
 from kinetrum.client.reading.notes import Noted
 from kinetrum.client.registry.model_settings import ModelSettings
 from kinetrum.client.registry.review import Review
-from kinetrum.client.spool.spool import new_id
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.progress import Tick
 from kinetrum.client.transport.session import Session, open_session

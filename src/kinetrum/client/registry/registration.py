@@ -10,7 +10,7 @@ from pathlib import Path
 from kinetrum.client.data.artifact_versions import keep
 from kinetrum.client.registry.deployment import Fetched
 from kinetrum.client.registry.models import ModelVersion
-from kinetrum.client.spool.spool import new_id
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.errors import Conflict, InvalidInput

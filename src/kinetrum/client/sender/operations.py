@@ -270,7 +270,7 @@ class RunCalls:
     def _tell(self, address: dict[str, object], text: str) -> None:
         import time
 
-        from kinetrum.client.spool.spool import new_id
+        from kinetrum.client.spool.complete_segment import new_id
 
         body = {"id": new_id(), "text": text[:2_000], "at": time.time_ns() // 1000}
         try:

@@ -29,18 +29,6 @@ from kinetrum.client.spool.layout import (
 from kinetrum.core.base.ids import uuid7
 
 
-def way_is_open(root: str, destination: str) -> bool:
-    """Tell whether nothing stood in the way of a destination at the last try, by what `obstructions` wrote down."""
-    for lane in ("records", "files"):
-        try:
-            with open(os.path.join(root, "arrivals", f"{destination}-{lane}.json"), encoding="utf-8") as file:
-                if file.read() != "null":
-                    return False
-        except FileNotFoundError:
-            continue
-    return True
-
-
 def new_id() -> str:
     """Make a client's identity: a UUIDv7 of now."""
     return uuid7(time.time_ns() // 1_000_000, os.urandom(10))

@@ -1,4 +1,4 @@
-"""How a segment of the spool is laid out in bytes; what is written there, `segments` tells.
+"""How the spool is laid out: the bytes of a segment, and where notes on deliveries lie.
 
     header, 64 bytes:  8s magic "KTSPOOL1" | u16 version | u16 header size | u32 pid | 16s writer id
                        | i64 made at (microseconds since 1970) | 16s host | 8s zero
@@ -18,6 +18,7 @@ Loaded by commands that record a line and leave, so it takes nothing that is hea
 
 from __future__ import annotations
 
+import os
 import struct
 
 MAGIC, VERSION, HEADER_SIZE = b"KTSPOOL1", 4, 64
@@ -29,6 +30,15 @@ SEAL = struct.Struct("<Q")
 HEAD = struct.Struct("<II")
 SEAL_MASK = 0x5EA1_C0DE_5EA1_C0DE
 END_ROOM = 16
+
+
+# What is delivered in two ways, each with its own note of how the last try went.
+LANES = ("records", "files")
+
+
+def note_path(root: str | os.PathLike[str], destination: str, lane: str) -> str:
+    """Return where it is noted what stands in the way of a destination: `null` where nothing does."""
+    return os.path.join(root, "arrivals", f"{destination}-{lane}.json")
 
 
 def points_struct(keys: int) -> struct.Struct:

@@ -12,9 +12,9 @@ import time
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
+from kinetrum.client.spool.layout import LANES, note_path
 from kinetrum.core.base import errors
 
-LANES = ("records", "files")
 # What of the environment decides how a service is reached.
 PROXIES = ("HTTPS_PROXY", "HTTP_PROXY", "ALL_PROXY", "https_proxy", "http_proxy", "all_proxy")
 NETWORK_SETTINGS = (*PROXIES, "NO_PROXY", "no_proxy", "SSL_CERT_FILE", "SSL_CERT_DIR")
@@ -73,7 +73,7 @@ def read_note(path: Path) -> Obstruction | None:
 
 def note_file(root: Path, name: str, lane: str) -> Path:
     """Return where it is written down what stands in the way of a destination."""
-    return root / "arrivals" / f"{name}-{lane}.json"
+    return Path(note_path(root, name, lane))
 
 
 def obstruction_of(root: Path, name: str) -> Obstruction | None:

@@ -1,4 +1,7 @@
-"""Addresses of runs that several processes of this machine record to, by their ids: nobody waits for the service."""
+"""Addresses of runs that several processes of this machine record to, by their ids: nobody waits for the service.
+
+Loaded by commands that record a line and leave, so it takes nothing that is heavy.
+"""
 
 from __future__ import annotations
 
@@ -6,94 +9,105 @@ import contextlib
 import json
 import os
 import time
-from pathlib import Path
 
 from kinetrum.client.capture.host import host_identity, machine_text
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.base.ids import id_bytes
-from kinetrum.core.base.values import Value, from_json, to_json
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from kinetrum.core.base.values import JsonObject, Value
 
 _KEPT_S = 90 * 86_400
+Root = str | os.PathLike[str]
 
 
-def _file(root: Path, run: str) -> Path:
+def _file(root: Root, run: str) -> str:
     id_bytes(run, "run")
-    return root / "runs" / f"{run}.json"
+    return os.path.join(root, "runs", f"{run}.json")
 
 
-def keep_address(root: Path, address: dict[str, str]) -> None:
-    """Keep a run's address for later processes; addresses of runs that nobody ended are forgotten after 90 days."""
+def keep_address(root: Root, address: dict[str, str], params: JsonObject | None = None) -> None:
+    """Keep a run's address for later processes, with its parameters in their JSON form.
+
+    Addresses of runs that nobody ended are forgotten after 90 days.
+    """
     path = _file(root, address["run"])
-    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    for old in path.parent.glob("*.json"):
+    folder = os.path.dirname(path)
+    os.makedirs(folder, mode=0o700, exist_ok=True)
+    for old in os.scandir(folder):
         with contextlib.suppress(OSError):
             if time.time() - old.stat().st_mtime > _KEPT_S:
-                old.unlink()
-    part = path.with_suffix(f".{os.getpid()}.part")
+                os.unlink(old)
+    # The identity takes a library to make that a short command had better not load.
     machine = {"text": machine_text(), "identity": host_identity().hex()}
-    part.write_text(json.dumps({**address, "machine": machine}))
-    os.replace(part, path)
+    _write(path, {**address, "machine": machine, "params": params or {}})
 
 
-def known_address(root: Path, run: str) -> dict[str, str] | None:
+def read_kept(root: Root, run: str) -> JsonObject | None:
+    """Return all that is kept of a run begun on this machine: its address, `params`, `machine`, perhaps `ended`."""
+    try:
+        with open(_file(root, run), encoding="utf-8") as file:
+            kept: JsonObject = json.load(file)
+    except (OSError, ValueError):
+        return None
+    return kept
+
+
+def address_in(kept: JsonObject) -> dict[str, str]:
+    """Return a run's address from what is kept of it."""
+    return {key: kept[key] for key in ("run", "to", "project", "experiment")}
+
+
+def known_address(root: Root, run: str) -> dict[str, str] | None:
     """Return the address of a run that was begun on this machine, None of others.
 
     Raises Conflict for a run that was ended on this machine.
     """
-    try:
-        fields: dict[str, str] = json.loads(_file(root, run).read_text())
-    except (OSError, ValueError):
-        return None
-    if fields.get("ended"):
-        raise Conflict(f"This run is {fields['ended']}; 'kinetrum begin' begins another.")
-    return _address(fields)
+    kept = read_kept(root, run)
+    if kept is not None and kept.get("ended"):
+        raise Conflict(f"This run is {kept['ended']}; 'kinetrum begin' begins another.")
+    return address_in(kept) if kept is not None else None
 
 
-def address_of(root: Path, run: str) -> dict[str, str] | None:
-    """Return the address of a run that was begun on this machine, also of one that was ended; None of others."""
-    try:
-        return _address(json.loads(_file(root, run).read_text()))
-    except (OSError, ValueError):
-        return None
-
-
-def _address(fields: dict[str, str]) -> dict[str, str]:
-    return {key: fields[key] for key in ("run", "to", "project", "experiment")}
-
-
-def known_params(root: Path, run: str) -> dict[str, Value]:
+def known_params(root: Root, run: str) -> dict[str, Value]:
     """Return the parameters that commands of this machine set in a run."""
-    try:
-        params = json.loads(_file(root, run).read_text()).get("params", {})
-    except (OSError, ValueError):
-        return {}
-    return {key: from_json(value, key) for key, value in params.items()}
+    from kinetrum.core.base.values import from_json
+
+    kept = read_kept(root, run) or {}
+    return {key: from_json(value, key) for key, value in kept.get("params", {}).items()}
 
 
-def keep_params(root: Path, run: str, params: dict[str, Value]) -> None:
+def keep_params(root: Root, run: str, params: dict[str, Value]) -> None:
     """Keep the parameters of a run for the commands that come after."""
-    _change(root, run, params={key: to_json(value) for key, value in params.items()})
+    from kinetrum.core.base.values import to_json
+
+    keep_changes(root, run, {"params": {key: to_json(value) for key, value in params.items()}})
 
 
-def keep_end(root: Path, run: str, status: str) -> None:
+def keep_end(root: Root, run: str, status: str) -> None:
     """Keep that a run was ended, so that later commands record nothing to it."""
-    _change(root, run, ended=status)
+    keep_changes(root, run, {"ended": status})
 
 
-def _change(root: Path, run: str, **fields: object) -> None:
-    path = _file(root, run)
-    try:
-        kept_fields = json.loads(path.read_text()) | fields
-    except (OSError, ValueError):
-        return
-    part = path.with_suffix(f".{os.getpid()}.part")
-    part.write_text(json.dumps(kept_fields))
+def keep_changes(root: Root, run: str, changes: JsonObject) -> None:
+    """Keep what changed of a run that was begun on this machine; of others nothing is kept."""
+    kept = read_kept(root, run)
+    if kept is not None:
+        _write(_file(root, run), kept | changes)
+
+
+def _write(path: str, kept: JsonObject) -> None:
+    part = f"{path}.{os.getpid()}.part"
+    with open(part, "w", encoding="utf-8") as file:
+        json.dump(kept, file)
     os.replace(part, path)
 
 
-def forget_address(root: Path, run: str) -> None:
+def forget_address(root: Root, run: str) -> None:
     """The run has ended."""
-    _file(root, run).unlink(missing_ok=True)
+    with contextlib.suppress(FileNotFoundError):
+        os.unlink(_file(root, run))
 
 
 def named_run(reference_given: str | None) -> str:

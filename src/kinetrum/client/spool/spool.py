@@ -24,10 +24,10 @@ from pathlib import Path
 from kinetrum import locks
 from kinetrum.client.capture.host import host_identity, host_name
 from kinetrum.client.sender.launch import start_sender
+from kinetrum.client.spool.complete_segment import new_id
 from kinetrum.client.spool.layout import HEADER_SIZE, json_size, output_size
 from kinetrum.client.spool.segments import SEGMENT_SIZE, Segment
 from kinetrum.core.base.errors import TooLarge
-from kinetrum.core.base.ids import uuid7
 from kinetrum.core.base.values import JsonObject
 from kinetrum.places import spare_spool_folder, spool_folder, spool_limit_bytes
 
@@ -49,11 +49,6 @@ def use_small_segments() -> None:
 
 class NoRoom(Exception):
     """Neither disk nor memory takes another record; the caller counts it and goes on."""
-
-
-def new_id() -> str:
-    """Make a client's identity: a UUIDv7 of now."""
-    return uuid7(time.time_ns() // 1_000_000, os.urandom(10))
 
 
 @dataclass

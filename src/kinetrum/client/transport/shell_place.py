@@ -22,11 +22,11 @@ _VARIABLES = (
     *("HOME", "XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_STATE_HOME"),
 )
 Stamp = list[int] | None
-# No process lives as long as a run of a shell: silence of a day makes it lost.
+# No process lives as long as a run that a shell began; after a day of silence it counts as lost.
 LEASE_S = 86_400
-# What a process is told of itself says nothing of a shell's run: the shell's command is not known.
+# What can be learned of this process says nothing about the shell's run; the shell's own command is not known.
 NOT_OF_A_SHELL = frozenset({"command", "packages", "resources", "output"})
-# Once in so many seconds it is found out anew all the same.
+# After so many seconds it is found out anew in any case.
 _KEPT_S = 3_600.0
 
 

@@ -151,7 +151,7 @@ _CODE_COUNTS = frozenset({"changed_files", "untracked_files", "hidden_lines"})
 
 
 def _code(data: Any) -> dict[str, Any]:
-    """Read the state of a repository; raises InvalidInput for what none has."""
+    """Read the state of a repository; raises InvalidInput for a field that no repository has."""
     code: dict[str, Any] = {}
     for name, value in dict(data).items():
         if name in _CODE_TEXTS and (value is None or isinstance(value, str)):
@@ -161,7 +161,7 @@ def _code(data: Any) -> dict[str, Any]:
         elif name == "untracked_code" and isinstance(value, list) and all(isinstance(file, str) for file in value):
             code[name] = [file[:500] for file in value[:100]]
         else:
-            raise InvalidInput(f"The code's {str(name)[:40]!r} is {str(value)[:80]!r}, which is not its form.")
+            raise InvalidInput(f"The code's {str(name)[:40]!r} is {str(value)[:80]!r}, which it cannot be.")
     return code
 
 

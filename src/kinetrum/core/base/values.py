@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from typing import Annotated, Any
 
 from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.names import NAME_LIMIT, RESERVED
 
 Value = float | int | str | bool | None | list[Any]
 
@@ -46,8 +47,6 @@ Finite = Annotated[float, _NullUnlessFinite()]
 FiniteOrNull = Annotated[float | None, _NullUnlessFinite()]
 """A number or none; where it is sent, NaN and infinities are written as null."""
 
-RESERVED = frozenset({"last", "latest", "best", "lead"})
-NAME_LIMIT = 100
 KEY_LIMIT = 250
 TEXT_LIMIT = 16_384
 LIST_LIMIT = 1_000

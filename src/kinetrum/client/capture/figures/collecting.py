@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from kinetrum.client.capture.figures.watching import FIGURES_LIMIT
 from kinetrum.core.base.errors import InvalidInput, KinetrumError
-from kinetrum.core.base.values import NAME_LIMIT
+from kinetrum.core.base.names import NAME_LIMIT
 from kinetrum.core.media.items import CAPTION_LIMIT
 
 if TYPE_CHECKING:
