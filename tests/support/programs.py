@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import json
 import os
@@ -9,13 +10,16 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Mapping
+from collections.abc import Coroutine, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import psutil
 
 from kinetrum.client.sender import launch
+
+Answer = TypeVar("Answer")
 
 
 def stop_sender(root: Path) -> None:
@@ -99,3 +103,9 @@ def run_whole_command(words: list[str]) -> str:
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, check=False)
     assert (done.returncode, done.stderr) == (0, "")
     return done.stdout.strip()
+
+
+def run_apart(story: Coroutine[Any, Any, Answer]) -> Answer:
+    """Run a coroutine in a thread of its own: a browser that other tests drive from this one leaves its loop here."""
+    with ThreadPoolExecutor(1) as thread:
+        return thread.submit(lambda: asyncio.run(story)).result()

@@ -14,7 +14,7 @@ import kinetrum
 from kinetrum import places
 from kinetrum.client.display import notices
 from tests.client.recording.test_run import alone, measured
-from tests.support.programs import run_script
+from tests.support.programs import run_apart, run_script
 from tests.support.world import Project
 
 __all__ = ["alone"]
@@ -92,10 +92,7 @@ def test_coroutines_and_threads_count_each_for_itself(alone: Path) -> None:
         for number in run.progress(range(8), disable=True):
             run.measure({name: number})
 
-    # In a thread of its own: a browser that other tests drive from this one leaves its loop there.
-    together = threading.Thread(target=lambda: asyncio.run(all_together()))
-    together.start()
-    together.join()
+    run_apart(all_together())
     threads = [threading.Thread(target=beside, args=(f"thread-{at}",)) for at in range(3)]
     for thread in threads:
         thread.start()

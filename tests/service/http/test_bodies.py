@@ -21,6 +21,7 @@ from starlette.types import Message, Receive, Scope, Send
 from kinetrum.core.base import errors
 from kinetrum.service.http import bodies
 from kinetrum.service.http.bodies import GuardedBodies, bound_of, count_values
+from tests.support.programs import run_apart
 from tests.support.world import Instance, Project, new_id
 
 DOCUMENT = json.loads((Path(__file__).parents[3] / "docs" / "reference" / "openapi.json").read_text())
@@ -246,7 +247,7 @@ def test_large_bodies_on_their_way_share_one_room(guard: GuardedBodies) -> None:
         assert await asyncio.gather(*tasks) == [200, 200]
         assert guard.on_their_way == 0
 
-    asyncio.run(story())
+    run_apart(story())
 
 
 def test_a_body_that_does_not_arrive_is_given_up(guard: GuardedBodies, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -262,8 +263,8 @@ def test_a_body_that_does_not_arrive_is_given_up(guard: GuardedBodies, monkeypat
         await sender.sent.put(None)
         return await task
 
-    assert asyncio.run(story([0.1], MIB)) == 200
+    assert run_apart(story([0.1], MIB)) == 200
     # Each piece buys time by its size; a trickle of hardly anything buys none.
-    assert asyncio.run(story([0.4] * 4, 4 * MIB)) == 200
-    assert asyncio.run(story([0.4] * 4, 1024 * MIB)) == 408
+    assert run_apart(story([0.4] * 4, 4 * MIB)) == 200
+    assert run_apart(story([0.4] * 4, 1024 * MIB)) == 408
     assert guard.on_their_way == 0

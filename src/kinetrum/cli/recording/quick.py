@@ -1,7 +1,7 @@
 """`set`, `result`, `measure` and `end` in their plain forms, for loops in shells.
 
-Reading arguments in every form that `kinetrum.cli.recording.shell` takes, and a recorder made for trainings, cost more
-than ten times what such a command does. Whatever is not plain here is left to them, before anything is written: a
+Reading arguments in every form that `kinetrum.cli.recording.shell` takes, and a recorder made for trainings, cost
+several times what such a command does. Whatever is not plain here is left to them, before anything is written: a
 mistyped option, a text in quotes, a list, another value of a parameter, a run that this machine does not know, a spool
 without room. What is written is the same either way; a test holds the two side by side.
 
