@@ -4204,7 +4204,8 @@ export interface components {
         };
         /**
          * LineageNode
-         * @description `steps` from the start: below zero it came before, above zero after. A group has `members` instead.
+         * @description `steps` from the start: below zero it came before, above zero after. A group has `members` instead. A hidden
+         *     one stands for what the asker may not see.
          */
         LineageNode: {
             /** Id */
@@ -4213,7 +4214,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "file" | "artifact" | "run" | "model" | "group";
+            kind: "file" | "artifact" | "run" | "model" | "group" | "hidden";
             /** Reference */
             reference: string;
             /** Family */
@@ -4646,8 +4647,11 @@ export interface components {
             imported_from: string | null;
             /** Goals */
             goals: components["schemas"]["Goal"][];
-            /** Artifact Project */
-            artifact_project: string;
+            /**
+             * Artifact Project
+             * @description null: in a project that the asker may not see
+             */
+            artifact_project: string | null;
             /** Labels */
             labels: {
                 [key: string]: string;
@@ -4709,8 +4713,11 @@ export interface components {
             imported_from: string | null;
             /** Goals */
             goals: components["schemas"]["Goal"][];
-            /** Artifact Project */
-            artifact_project: string;
+            /**
+             * Artifact Project
+             * @description null: in a project that the asker may not see
+             */
+            artifact_project: string | null;
             /** Labels */
             labels: {
                 [key: string]: string;

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from kinetrum.core.base.errors import NotAllowed, NotFound
 from kinetrum.core.base.permissions import Act, Role, least_role, permits
 from kinetrum.core.base.values import check_name
+from kinetrum.core.lineage.graph import HIDDEN
 from kinetrum.storage.people import people, projects
 from kinetrum.storage.people.projects import ExperimentRow, ProjectRow
 
@@ -56,6 +58,35 @@ def enter(actor: Actor, project_name: str, act: Act = Act.SEE) -> Place:
 def role_of(actor: Actor, project_id: int) -> Role | None:
     """Return the actor's role; an administrator is maintainer of everything."""
     return Role.MAINTAINER if actor.is_admin else people.role_in(project_id, actor.person_id)
+
+
+@dataclass(frozen=True)
+class Sight:
+    """Which projects somebody may see; `project_ids` is None for all of them."""
+
+    project_ids: frozenset[int] | None
+
+    def covers(self, project_id: int) -> bool:
+        """Tell whether a project may be seen."""
+        return self.project_ids is None or project_id in self.project_ids
+
+    def names_from(self, place: Place, things: Iterable[tuple[int, str]]) -> list[str]:
+        """Name things as seen from a project, those of the project first; what may not be seen stands once."""
+        seen = sorted(things, key=lambda thing: thing[0] != place.project_id)
+        return list(dict.fromkeys(self.name_from(place, *thing) for thing in seen))
+
+    def name_from(self, place: Place, project_id: int, reference: str) -> str:
+        """Name a thing as seen from a project: bare there, with its project elsewhere, HIDDEN if unseen."""
+        if project_id == place.project_id:
+            return reference
+        if not self.covers(project_id):
+            return HIDDEN
+        return f"{projects.project_by_id(project_id).name}/{reference}"
+
+
+def sight_of(actor: Actor) -> Sight:
+    """Return which projects the actor may see."""
+    return Sight(None if actor.is_admin else people.project_ids_of(actor.person_id))
 
 
 def require(actor: Actor, place: Place, act: Act) -> None:

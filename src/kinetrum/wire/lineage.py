@@ -8,10 +8,11 @@ from kinetrum.wire.base import Out
 
 
 class LineageNode(Out):
-    """`steps` from the start: below zero it came before, above zero after. A group has `members` instead."""
+    """`steps` from the start: below zero it came before, above zero after. A group has `members` instead. A hidden
+    one stands for what the asker may not see."""
 
     id: str
-    kind: Literal["file", "artifact", "run", "model", "group"]
+    kind: Literal["file", "artifact", "run", "model", "group", "hidden"]
     reference: str
     family: str
     detail: str

@@ -93,7 +93,7 @@ class ModelVersion(Out):
     warning: str | None
     imported_from: str | None
     goals: list[Goal]
-    artifact_project: str
+    artifact_project: str | None = Field(description="null: in a project that the asker may not see")
     labels: dict[str, str]
     signature: Signature | None
     overrides: list[str] = Field(description="Gates that a maintainer overrode for it, with the reasons.")

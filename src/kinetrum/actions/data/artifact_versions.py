@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.context import Actor, Place, enter, sight_of
 from kinetrum.actions.data.checkpoint_values import Checkpoint, checkpoints_of
 from kinetrum.actions.search.references import find_artifact, find_version
 from kinetrum.core.base.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge
@@ -139,19 +139,20 @@ def label_version(actor: Actor, project: str, name: str, which: str, labels: dic
 @snapshot
 def read_version(actor: Actor, project: str, name: str, which: str) -> VersionDetail:
     """Return a version with its manifest."""
-    return version_detail(find_version(enter(actor, project), name, which))
+    place = enter(actor, project)
+    return version_detail(actor, place, find_version(place, name, which))
 
 
-def version_detail(version: VersionRow) -> VersionDetail:
+def version_detail(actor: Actor, place: Place, version: VersionRow) -> VersionDetail:
     """Return everything about a version; inside a running snapshot."""
     equal = artifacts.versions_of_digest(version.project_id, version.digest)
-    registered = artifacts.models_on([version.version_id])
+    dependents = artifacts.models_on([version.version_id]).get(version.version_id, [])
     return VersionDetail(
         version,
         manifests.files_of_version(version.version_id, version.digest),
         runs_of_versions([version.version_id]),
         people.full_names().get(version.created_by, ""),
-        list(registered.values()),
+        sight_of(actor).names_from(place, dependents),
         [row.reference for row in equal if row.version_id != version.version_id],
     )
 

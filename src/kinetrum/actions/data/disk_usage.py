@@ -6,7 +6,7 @@ import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.actions.context import Actor, Place, enter, sight_of
 from kinetrum.actions.data import uploads
 from kinetrum.actions.runs.bin import things_named
 from kinetrum.core.base.errors import NotAllowed
@@ -88,7 +88,9 @@ def read_all_usage(actor: Actor, store: BlobStore) -> tuple[list[tuple[str, int,
     return disk_usage.stored_by_project(), files, size, shutil.disk_usage(store.folder).free
 
 
-def _sorted_out(place: Place, references: Sequence[str] | None) -> tuple[list[Run], list[VersionRow], list[KeptThing]]:
+def _sorted_out(
+    actor: Actor, place: Place, references: Sequence[str] | None
+) -> tuple[list[Run], list[VersionRow], list[KeptThing]]:
     """Return what may be purged of what was named (None: all of the bin), and what may not, with the reason."""
     if references is None:
         binned = runs.binned_runs(place.project_id, LISTED)
@@ -100,15 +102,22 @@ def _sorted_out(place: Place, references: Sequence[str] | None) -> tuple[list[Ru
         staying = [KeptThing(f"model:{model.name}", "what was registered is never purged") for model in things.models]
     on_runs = disk_usage.models_on_runs([run.run_id for run in binned])
     on_versions = artifacts.models_on([row.version_id for row in versions])
+    sight = sight_of(actor)
     free_runs, free_versions = [], []
     for run in binned:
-        why = _why_kept(run.purged_at is not None, run.binned_at is None, on_runs.get(run.run_id))
+        why = _why_kept(
+            run.purged_at is not None, run.binned_at is None, sight.names_from(place, on_runs.get(run.run_id, []))
+        )
         if why:
             staying.append(KeptThing(run.reference, why))
         else:
             free_runs.append(run)
     for row in versions:
-        why = _why_kept(row.purged_at is not None, row.binned_at is None, on_versions.get(row.version_id))
+        why = _why_kept(
+            row.purged_at is not None,
+            row.binned_at is None,
+            sight.names_from(place, on_versions.get(row.version_id, [])),
+        )
         if why:
             staying.append(KeptThing(row.reference, why))
         else:
@@ -116,19 +125,19 @@ def _sorted_out(place: Place, references: Sequence[str] | None) -> tuple[list[Ru
     return free_runs, free_versions, staying
 
 
-def _why_kept(purged: bool, in_use: bool, model: str | None) -> str | None:
+def _why_kept(purged: bool, in_use: bool, dependents: list[str]) -> str | None:
     if purged:
         return "was purged already"
     if in_use:
         return "is not in the bin; put it there first"
-    return f"is what {model} rests on" if model else None
+    return f"is what {dependents[0]} rests on" if dependents else None
 
 
 @snapshot
 def preview_purge(actor: Actor, project: str, references: Sequence[str] | None, keep_files: bool = False) -> Purge:
     """Return what a purge would free; nothing is changed."""
     place = enter(actor, project, Act.PURGE)
-    free_runs, free_versions, staying = _sorted_out(place, references)
+    free_runs, free_versions, staying = _sorted_out(actor, place, references)
     if not keep_files:
         known = {row.version_id for row in free_versions}
         only = disk_usage.generated_by_these_alone([run.run_id for run in free_runs])
@@ -181,7 +190,7 @@ def _purge_one(actor: Actor, project: str, reference: str, keep_files: bool) -> 
     for run in things.runs:
         runs.lock_run(run.run_id)
     artifacts.lock_versions([row.version_id for row in things.versions])
-    free_runs, free_versions, _ = _sorted_out(place, [reference])
+    free_runs, free_versions, _ = _sorted_out(actor, place, [reference])
     if free_runs and not keep_files:
         # Of two runs that are purged at once, the later sees here that the earlier is gone.
         artifacts.lock_versions(disk_usage.generated_by([run.run_id for run in free_runs]))

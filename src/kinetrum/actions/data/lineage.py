@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
+from typing import Literal
 
-from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.actions.context import Actor, Place, enter, sight_of
 from kinetrum.actions.data.artifact_versions import find_uses
 from kinetrum.actions.registry.model_state import load_model
 from kinetrum.actions.registry.version_lookup import pick_version
 from kinetrum.actions.search.references import find_version, run_named
 from kinetrum.core.base.errors import InvalidInput, NotFound
 from kinetrum.core.base.refs import RunRef, VersionRef, parse_ref
-from kinetrum.core.lineage.graph import BINNED, Edge, Graph, Node
+from kinetrum.core.lineage.graph import BINNED, Edge, Graph, Node, hidden_node
 from kinetrum.storage.data import artifacts, links, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.links import LinkRow
@@ -24,6 +25,8 @@ from kinetrum.storage.runs import run_families, runs
 from kinetrum.storage.runs.runs import Run
 
 NODES_LIMIT = 20_000
+ModelKey = tuple[int, int]
+Relation = Literal["used", "generated", "registered", "began"]
 
 
 @dataclass
@@ -32,17 +35,21 @@ class _Level:
 
     runs: set[int] = field(default_factory=set)
     versions: set[int] = field(default_factory=set)
-    models: set[tuple[int, int]] = field(default_factory=set)
+    models: set[ModelKey] = field(default_factory=set)
 
     def __bool__(self) -> bool:
         return bool(self.runs or self.versions or self.models)
 
 
 class _Walk:
-    """One walk, level by level, so that each level costs a handful of queries however wide it is."""
+    """One walk, level by level, so that each level costs a handful of queries however wide it is.
 
-    def __init__(self, place: Place, limit: int) -> None:
+    It goes through all projects that the actor may see. Where a link leads out of them, it ends at a hidden node.
+    """
+
+    def __init__(self, actor: Actor, place: Place, limit: int) -> None:
         self.place, self.limit, self.cut = place, limit, False
+        self.sight = sight_of(actor)
         self.people = people.full_names()
         self.nodes: dict[str, Node] = {}
         self.edges: dict[tuple[str, str, str, str | None, str | None], Edge] = {}
@@ -57,17 +64,18 @@ class _Walk:
         """Add runs as nodes; returns the names of all that were met so far."""
         fresh = sorted(set(run_ids) - self.run_names.keys())
         for run in runs.runs_by_ids(fresh):
-            if run.project_id == self.place.project_id:
-                name = f"run:{run.reference}"
-                self.nodes[name] = self._run(run)
-                self.run_names[run.run_id] = name
+            if self.sight.covers(run.project_id):
+                node = self._run(run)
+                self.nodes[node.id] = node
+                self.run_names[run.run_id] = node.id
         return self.run_names
 
     def _run(self, run: Run) -> Node:
+        reference = self.sight.name_from(self.place, run.project_id, run.reference)
         return Node(
-            f"run:{run.reference}",
+            f"run:{reference}",
             "run",
-            run.reference,
+            reference,
             run.experiment,
             run.status,
             run.purged_at is not None,
@@ -86,17 +94,19 @@ class _Walk:
         """Add versions as nodes, unless something stands for them; returns the names of all that were met so far."""
         fresh = sorted(set(version_ids) - self.version_names.keys())
         for row in artifacts.versions_by_ids(fresh):
-            name = f"artifact:{row.reference}"
-            self.nodes[name] = self._version(row)
-            self.version_names[row.version_id] = name
+            if self.sight.covers(row.project_id):
+                node = self._version(row)
+                self.nodes[node.id] = node
+                self.version_names[row.version_id] = node.id
         return self.version_names
 
     def _version(self, row: VersionRow) -> Node:
         detail = BINNED if row.binned_at and not row.purged_at else "by reference" if row.by_reference else ""
+        reference = self.sight.name_from(self.place, row.project_id, row.reference)
         return Node(
-            f"artifact:{row.reference}",
+            f"artifact:{reference}",
             "artifact",
-            row.reference,
+            reference,
             row.name,
             detail,
             row.purged_at is not None,
@@ -116,20 +126,31 @@ class _Walk:
     ) -> None:
         for link in link_rows:
             run, version = run_names.get(link.run_id), version_names.get(link.version_id)
-            if run is None or version is None:
+            if run is None and version is None:
                 continue
-            source, target = (version, run) if link.relation == "used" else (run, version)
+            relation: Relation = "used" if link.relation == "used" else "generated"
+            if run is None or version is None:
+                back = (version is None) == (relation == "used")
+                self.hide(run or version or "", "run" if run is None else "version", back, relation)
+                continue
+            source, target = (version, run) if relation == "used" else (run, version)
             self.add_edge(
                 Edge(
                     source,
                     target,
-                    "used" if link.relation == "used" else "generated",
+                    relation,
                     link.role,
                     link.activity,
                     link.step,
                     iso(link.recorded_at) or "",
                 )
             )
+
+    def hide(self, neighbour: str, what: Literal["run", "version"], back: bool, relation: Relation) -> None:
+        """Add what stands for a thing that the actor may not see, before or after what leads to it."""
+        node = hidden_node(neighbour, what, back)
+        self.nodes[node.id] = node
+        self.add_edge(Edge(node.id, neighbour, relation) if back else Edge(neighbour, node.id, relation))
 
     def go(self, level: _Level, back: bool) -> None:
         """Follow one way until nothing new comes or the limit is reached."""
@@ -154,11 +175,8 @@ class _Walk:
         names = self.version_nodes({*level.versions, *(link.version_id for link in used), *(v for _, v in registered)})
         self.link_edges([*made, *used], run_names, names)
         self._family(parents, run_names)
-        model_names = self._models(level.models)
-        for model, version_id in registered:
-            if model in model_names and version_id in names:
-                self.add_edge(Edge(names[version_id], model_names[model], "registered"))
-        return _Level(
+        self._registered(registered, names, self._models(level.models))
+        return self._in_sight(
             {link.run_id for link in made} | {parent for parent, _ in parents},
             {link.version_id for link in used} | {version_id for _, version_id in registered},
         )
@@ -173,30 +191,52 @@ class _Walk:
         self.link_edges([*users, *made], run_names, names)
         self._family(children, run_names)
         model_names = self._models({model for model, _ in registered})
-        for model, version_id in registered:
-            if model in model_names and version_id in names:
-                self.add_edge(Edge(names[version_id], model_names[model], "registered"))
-        return _Level(
+        self._registered(registered, names, model_names)
+        return self._in_sight(
             {link.run_id for link in users} | {child for _, child in children},
             {link.version_id for link in made},
-            {model for model, _ in registered},
+            set(model_names),
         )
+
+    def _in_sight(self, run_ids: set[int], version_ids: set[int], models: set[ModelKey] | None = None) -> _Level:
+        return _Level(run_ids & self.run_names.keys(), version_ids & self.version_names.keys(), models or set())
+
+    def _registered(
+        self, pairs: Iterable[tuple[ModelKey, int]], names: dict[int, str], model_names: dict[ModelKey, str]
+    ) -> None:
+        for model, version_id in pairs:
+            version, name = names.get(version_id), model_names.get(model)
+            if version and name:
+                self.add_edge(Edge(version, name, "registered"))
+            elif name:
+                self.hide(name, "version", back=True, relation="registered")
+            elif version:
+                self.hide(version, "version", back=False, relation="registered")
 
     def _family(self, pairs: Iterable[tuple[int, int]], names: dict[int, str]) -> None:
         for parent, child in pairs:
-            if parent in names and child in names:
-                self.add_edge(Edge(names[parent], names[child], "began"))
+            above, below = names.get(parent), names.get(child)
+            if above and below:
+                self.add_edge(Edge(above, below, "began"))
+            elif below:
+                self.hide(below, "run", back=True, relation="began")
+            elif above:
+                self.hide(above, "run", back=False, relation="began")
 
-    def _models(self, wanted: set[tuple[int, int]]) -> dict[tuple[int, int], str]:
+    def _models(self, wanted: set[ModelKey]) -> dict[ModelKey, str]:
+        """Add models' versions as nodes; returns the names of those in sight."""
         names = {}
         for model_id in sorted({model for model, _ in wanted}):
             row = models.model_by_id(model_id)
+            if not self.sight.covers(row.project_id):
+                continue
             occupied = stage_records.stages_of_versions(model_id)
             for version in models.versions_of_model(model_id):
                 key = (model_id, version.number)
                 if key not in wanted:
                     continue
-                name = f"model:{row.name}@{version.number}"
+                reference = self.sight.name_from(self.place, row.project_id, f"{row.name}@{version.number}")
+                name = f"model:{reference}"
                 names[key] = name
                 stages = tuple(occupied.get(version.number, ()))
                 self.nodes.setdefault(
@@ -204,7 +244,7 @@ class _Walk:
                     Node(
                         name,
                         "model",
-                        f"{row.name}@{version.number}",
+                        reference,
                         row.name,
                         "",
                         False,
@@ -248,7 +288,7 @@ def _models_of_artifacts(version_ids: set[int]) -> list[tuple[tuple[int, int], i
 def trace(actor: Actor, project: str, reference: str, limit: int = NODES_LIMIT, way: str = "both") -> Graph:
     """Return the lineage of what a reference names; `way` is back, forth or both, `limit` bounds the nodes."""
     place = enter(actor, project)
-    walk = _Walk(place, max(1, min(limit, NODES_LIMIT)))
+    walk = _Walk(actor, place, max(1, min(limit, NODES_LIMIT)))
     start, level = _start(actor, place, walk, reference)
     for back in (True, False):
         if way in {"both", "back" if back else "forth"}:
@@ -261,6 +301,8 @@ def _start(actor: Actor, place: Place, walk: _Walk, reference: str) -> tuple[str
     if reference.startswith("sha256:"):
         return _from_digest(actor, place, walk, reference)
     ref = parse_ref(reference)
+    if isinstance(ref, RunRef | VersionRef) and ref.project:
+        place = enter(actor, ref.project)
     if isinstance(ref, RunRef) and ref.path is None:
         run = run_named(place, f"{ref.experiment}/{ref.pick}" if ref.experiment else ref.pick)
         return walk.run_nodes([run.run_id])[run.run_id], _Level(runs={run.run_id})

@@ -122,6 +122,7 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
         return known
     row = _experiment(actor, place, experiment)
     low, high = LEASE_RANGE_S
+    parent, stranger = _parent(place, beginning.parent)
     run_id = runs.add_run(
         uid,
         row.experiment_id,
@@ -130,18 +131,34 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
             check_run_name(beginning.name) or (generate_run_name(uid) if row.generates_names else None),
             actor.person_id,
             beginning.host[:200],
-            id_bytes(beginning.parent, "parent") if beginning.parent else None,
+            parent,
             _moment(beginning.started_at, "started_at"),
             min(max(beginning.lease_s, low), high),
         ),
     )
     run = runs.run_by_id(run_id)
     doc = RunDoc(labels=_labels(beginning.labels), about=beginning.about, seeds=row.seeds)
+    if stranger:
+        doc.add_problem(stranger, beginning.started_at)
     _declare_goals(row.experiment_id, beginning.goals, doc, beginning.started_at)
     _set_params(doc, beginning.params, beginning.started_at)
     run_documents.save_doc(run, doc, {}, params=doc.params)
     journal.append(place.project_id, actor.person_id, "began", run.subject, origin=actor.origin)
     return run
+
+
+def _parent(place: Place, uid: str | None) -> tuple[bytes | None, str | None]:
+    """Return a run's parent, and what is wrong with it: a run of another project is none.
+
+    One that is not known yet may still come.
+    """
+    if uid is None:
+        return None, None
+    parent_uid = id_bytes(uid, "parent")
+    parent = runs.run_by_uid(parent_uid)
+    if parent is None or parent.project_id == place.project_id:
+        return parent_uid, None
+    return None, "Its parent is not a run of this project; the run stands without a parent."
 
 
 def _labels(labels: dict[str, str]) -> dict[str, str]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from kinetrum.actions.context import Actor, enter, why_not
+from kinetrum.actions.context import Actor, Sight, enter, sight_of, why_not
 from kinetrum.actions.registry.evidence_records import (
     evidence_in,
     experiment_names,
@@ -39,7 +39,6 @@ from kinetrum.storage.registry.models import ModelRow, ModelVersionRow
 from kinetrum.storage.registry.stage_records import EventRow
 from kinetrum.storage.registry.verdict_records import VerdictRow
 from kinetrum.storage.runs import run_documents, runs
-from kinetrum.storage.runs.runs import Run
 
 
 @dataclass(frozen=True)
@@ -81,13 +80,14 @@ class VersionView:
     """One version with its review, its place on the ladder, and its values: those of its run, and those added.
 
     Of one that was made from a checkpoint the values are those at its step; see `core.registry.values`. `warning`: what
-    is wrong with it for whoever fetches it, None where nothing is.
+    is wrong with it for whoever fetches it, None where nothing is. `artifact_project` is None where the actor may not
+    see the project that the artifact is of; its name is then not to be shown either.
     """
 
     model: str
     number: int
     artifact: VersionRow
-    artifact_project: str
+    artifact_project: str | None
     run: str | None
     origin: str | None
     comment: str
@@ -155,7 +155,7 @@ def _view(actor: Actor, state: ModelState) -> ModelView:
         person=names[owner],
         person_name=next(person.name for person in people.people() if person.person_id == owner),
         stages=[_stage(actor, state, stage) for stage in state.ladder],
-        versions=_versions(state, names),
+        versions=_versions(actor, state, names),
         events=stage_records.events_of(state.model.model_id),
         lead=lead_or_none(state),
         missing_sections=missing_sections(state.model.card, state.model.card_sections),
@@ -185,13 +185,14 @@ def _stage(actor: Actor, state: ModelState, stage: Stage) -> StageView:
     )
 
 
-def _versions(state: ModelState, names: dict[int, str], only: int | None = None) -> list[VersionView]:
+def _versions(actor: Actor, state: ModelState, names: dict[int, str], only: int | None = None) -> list[VersionView]:
     verdicts = verdict_records.verdicts_of(state.model.model_id)
     overridden: dict[int, list[str]] = {}
     for event in stage_records.events_of(state.model.model_id):
         if event.override_reason and event.after is not None:
             overridden.setdefault(event.after, []).append(f"{event.stage}: {event.override_reason} ({event.person})")
     version_views = []
+    sight = sight_of(actor)
     rows = [row for row in models.versions_of_model(state.model.model_id) if only in {None, row.number}]
     values = values_of_versions(rows)
     for row in rows:
@@ -204,8 +205,10 @@ def _versions(state: ModelState, names: dict[int, str], only: int | None = None)
                 model=state.model.name,
                 number=row.number,
                 artifact=artifact,
-                artifact_project=projects.project_by_id(artifact.project_id).name,
-                run=_run_reference(run, state),
+                artifact_project=projects.project_by_id(artifact.project_id).name
+                if sight.covers(artifact.project_id)
+                else None,
+                run=sight.name_from(state.place, run.project_id, run.reference) if run else None,
                 origin=row.origin,
                 comment=row.comment,
                 labels=row.labels,
@@ -230,13 +233,6 @@ def _versions(state: ModelState, names: dict[int, str], only: int | None = None)
             )
         )
     return version_views
-
-
-def _run_reference(run: Run | None, state: ModelState) -> str | None:
-    if run is None:
-        return None
-    there = projects.project_by_id(run.project_id).name
-    return run.reference if there == state.place.project.name else f"{there}/{run.reference}"
 
 
 @dataclass(frozen=True)
@@ -264,13 +260,13 @@ def read_model_version(actor: Actor, project: str, name: str, which: str) -> Ver
     state = load_model(enter(actor, project), name, lock=False)
     number = pick_version(state, which)
     names = people.full_names()
-    (version,) = _versions(state, names, number)
+    (version,) = _versions(actor, state, names, number)
     row = next(row for row in models.versions_of_model(state.model.model_id) if row.number == number)
     every = evidence.evidence_of(state.model.model_id, number)
     return VersionDetailView(
         version,
         manifests.load_manifest(version.artifact.digest),
-        [_evidence(state, one, names, every[:at]) for at, one in enumerate(every)],
+        [_evidence(sight_of(actor), state, one, names, every[:at]) for at, one in enumerate(every)],
         _dependencies(row),
         {stage.name: rules.obstacle(stage, state.standings[number]) for stage in state.ladder},
         why_not_approve(actor, state, row),
@@ -280,17 +276,18 @@ def read_model_version(actor: Actor, project: str, name: str, which: str) -> Ver
 
 
 def _evidence(
-    state: ModelState, row: EvidenceRow, names: dict[int, str], earlier: Sequence[EvidenceRow]
+    sight: Sight, state: ModelState, row: EvidenceRow, names: dict[int, str], earlier: Sequence[EvidenceRow]
 ) -> EvidenceView:
-    rows = artifacts.version_by_id(row.rows_version).reference if row.rows_version else None
+    run = runs.run_by_id(row.run_id)
+    rows = artifacts.version_by_id(row.rows_version) if row.rows_version else None
     before = [one.uid for one in earlier if one.on == row.on]
     return EvidenceView(
         row.uid,
         row.number,
         row.on,
         row.digest,
-        _run_reference(runs.run_by_id(row.run_id), state) or "",
-        rows,
+        sight.name_from(state.place, run.project_id, run.reference),
+        sight.name_from(state.place, rows.project_id, rows.reference) if rows else None,
         row.results,
         names[row.person_id],
         row.at,

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from kinetrum.actions.context import Actor, Place, enter, require
+from kinetrum.actions.context import Actor, Place, enter, require, sight_of
 from kinetrum.actions.registry.model_state import load_model
 from kinetrum.actions.runs.readers import may_bin
 from kinetrum.actions.search.references import find_artifact, find_version, in_lock_order, runs_named
@@ -136,7 +136,7 @@ def _move(actor: Actor, project: str, references: Sequence[str], children: bool,
     # Of a whole artifact those stay out that were purged until they were locked.
     versions = [row for row in versions if not (row.purged_at and row.version_id in named.parts)]
     _check_mine(actor, place, run_rows, versions)
-    _check_movable(run_rows, versions, to_bin)
+    _check_movable(actor, place, run_rows, versions, to_bin)
     for run in run_rows:
         if (run.binned_at is not None) != to_bin:
             runs.set_binned(run.run_id, actor.person_id if to_bin else None)
@@ -189,7 +189,7 @@ def _check_mine(actor: Actor, place: Place, run_rows: list[Run], versions: list[
         )
 
 
-def _check_movable(run_rows: list[Run], versions: list[VersionRow], to_bin: bool) -> None:
+def _check_movable(actor: Actor, place: Place, run_rows: list[Run], versions: list[VersionRow], to_bin: bool) -> None:
     gone = [run.reference for run in run_rows if run.purged_at] + [row.reference for row in versions if row.purged_at]
     if gone:
         raise Conflict(f"{gone[0]} was purged; there is nothing left to move. Nothing was changed.")
@@ -199,9 +199,9 @@ def _check_movable(run_rows: list[Run], versions: list[VersionRow], to_bin: bool
     registered = artifacts.models_on([row.version_id for row in versions]) if to_bin else {}
     for row in versions:
         if row.version_id in registered:
+            name = sight_of(actor).names_from(place, registered[row.version_id])[0]
             raise Conflict(
-                f"{row.reference} is registered as {registered[row.version_id]}, which rests on its files; it stays. "
-                "Nothing was changed."
+                f"{row.reference} is registered as {name}, which rests on its files; it stays. Nothing was changed."
             )
 
 

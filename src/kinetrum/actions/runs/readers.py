@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from kinetrum.actions.context import Actor, Place, enter, experiment_in
+from kinetrum.actions.context import Actor, Place, enter, experiment_in, sight_of
 from kinetrum.actions.search.references import find_run, find_run_by_tail, run_named, subjects_named
 from kinetrum.core.base.errors import InvalidInput, NotFound
 from kinetrum.core.base.goals import Goal
@@ -179,7 +179,7 @@ def _detail(actor: Actor, place: Place, run: Run) -> RunView:
         parent=visible_parent.reference if visible_parent else None,
         previous=before.reference if before else None,
         children=tuple(views_of(children)),
-        versions=tuple(models.references_from_run(run.run_id)),
+        versions=tuple(sight_of(actor).names_from(place, models.versions_from_run(run.run_id))),
         notes=tuple(notes.notes_on("run", run.run_id)),
         may=_may(actor, place, run),
         binned_by=people.full_names().get(run.binned_by) if run.binned_by else None,

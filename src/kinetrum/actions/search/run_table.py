@@ -241,10 +241,15 @@ def list_runs(actor: Actor, project: str, experiment: str | None, query: TableQu
         remarks=table.remarks,
         chosen=list(zip(columns, read_columns(columns, table.search.catalogue), strict=True)),
         children=run_families.counts_of_children([view.run.uid for view in views], table.searched.ids),
-        parents=run_families.references_of(sorted({view.run.parent_uid for view in views if view.run.parent_uid})),
+        parents=_parents(views),
         python=in_python(project, experiment, query.query, columns, query.sort, pareto=query.pareto),
         shell=in_shell(project, experiment, query.query, columns, query.sort, pareto=query.pareto),
     )
+
+
+def _parents(views: list[RunView]) -> dict[bytes, str]:
+    uids = sorted({view.run.parent_uid for view in views if view.run.parent_uid})
+    return run_families.references_of(uids, views[0].run.project_id) if uids else {}
 
 
 def _differs(views: list[RunView], scope: str, name: str) -> bool:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.output import paint, print_section
+from kinetrum.core.lineage.graph import HIDDEN
 
 if TYPE_CHECKING:
     from kinetrum.client.data.lineage import Lineage
@@ -54,7 +55,9 @@ def _print_side(graph: Lineage, title: str, sign: int) -> None:
 
 
 def _how(edge: answers.LineageEdge, node: str) -> str:
-    other = (edge["target"] if edge["source"] == node else edge["source"]).partition(":")[2]
+    kind, _, other = (edge["target"] if edge["source"] == node else edge["source"]).partition(":")
+    if kind == "hidden":
+        other = HIDDEN
     as_ = f" as {edge['role']}" if edge["role"] else ""
     words = {
         "used": ("used by", "used"),

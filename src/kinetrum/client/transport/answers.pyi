@@ -423,7 +423,7 @@ class LineageEdge(TypedDict):
 
 class LineageNode(TypedDict):
     id: str
-    kind: Literal['file', 'artifact', 'run', 'model', 'group']
+    kind: Literal['file', 'artifact', 'run', 'model', 'group', 'hidden']
     reference: str
     family: str
     detail: str
@@ -1787,7 +1787,7 @@ class ModelVersion(TypedDict):
     warning: str | None
     imported_from: str | None
     goals: list[Goal]
-    artifact_project: str
+    artifact_project: str | None
     labels: dict[str, str]
     signature: Signature | None
     overrides: list[str]
@@ -1815,7 +1815,7 @@ class ModelVersionDetail(TypedDict):
     warning: str | None
     imported_from: str | None
     goals: list[Goal]
-    artifact_project: str
+    artifact_project: str | None
     labels: dict[str, str]
     signature: Signature | None
     overrides: list[str]

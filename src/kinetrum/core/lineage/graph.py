@@ -14,14 +14,16 @@ from typing import Any, Literal
 from kinetrum.core.base.refs import by_numbers
 
 BINNED = "in the bin"
-Kind = Literal["file", "artifact", "run", "model", "group"]
+Kind = Literal["file", "artifact", "run", "model", "group", "hidden"]
+HIDDEN = "something that you may not see"
 
 
 @dataclass(frozen=True)
 class Node:
     """A thing in the graph. `id` is its kind and reference; `family` what it is one of: experiment, artifact, model.
 
-    `detail` is a short word on it, such as a status; `gone` marks a tombstone. A group has `members` instead.
+    `detail` is a short word on it, such as a status; `gone` marks a tombstone. A group has `members` instead. A hidden
+    one stands where links lead to what the asker may not see: one for each neighbour and way, however many there are.
     """
 
     id: str
@@ -58,6 +60,11 @@ class Graph:
     nodes: tuple[Node, ...]
     edges: tuple[Edge, ...]
     cut: bool = False
+
+
+def hidden_node(neighbour: str, what: Literal["run", "version"], back: bool) -> Node:
+    """Return what stands for all that a node leads to, one way, and that the asker may not see."""
+    return Node(f"hidden:{'before' if back else 'after'} {what}/{neighbour}", "hidden", HIDDEN, what)
 
 
 def distances(graph: Graph) -> dict[str, int]:
@@ -123,6 +130,10 @@ def _folded(graph: Graph, alike: Any) -> Graph:
         groups[alike(node) if node.id != graph.start else node.id].append(node)
     nodes, place = [], {}
     for at, members in enumerate(groups.values()):
+        if members[0].kind == "hidden":
+            nodes.append(members[0])
+            place.update({node.id: members[0].id for node in members})
+            continue
         if len(members) < 4:
             nodes += members
             place.update({node.id: node.id for node in members})
@@ -204,6 +215,7 @@ def _counted(nodes: Sequence[Node]) -> str:
     }
     counts = {kind: sum(1 for node in nodes if node.kind == kind) for kind in words}
     phrases = [f"{count:,} {words[kind][count != 1]}" for kind, count in counts.items() if count]
+    phrases += [HIDDEN] if any(node.kind == "hidden" for node in nodes) else []
     return phrases[0] if len(phrases) == 1 else f"{', '.join(phrases[:-1])} and {phrases[-1]}"
 
 
@@ -220,7 +232,8 @@ def to_prov(graph: Graph, namespace: str) -> dict[str, Any]:
     for node in graph.nodes:
         name = _prov_name(node.id)
         described = {"prov:label": node.reference, "prov:type": _typed(node.kind)} | _said(node)
-        parts["activity" if node.kind == "run" else "entity"][name] = described
+        is_activity = node.kind == "run" or (node.kind == "hidden" and node.family == "run")
+        parts["activity" if is_activity else "entity"][name] = described
         if node.person:
             agent = f"{PROV_PREFIX}:person/{_plain(node.person)}"
             parts["agent"][agent] = {"prov:label": node.person, "prov:type": _qualified("prov:Person")}

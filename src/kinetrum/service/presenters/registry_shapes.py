@@ -7,15 +7,17 @@ from typing import Any
 from kinetrum.actions.registry.model_list import Listed, ModelPage
 from kinetrum.actions.registry.registry_views import EvidenceView, ModelView, StageView, VersionDetailView, VersionView
 from kinetrum.actions.registry.reviews import ReviewView
+from kinetrum.core.lineage.graph import HIDDEN
 from kinetrum.service.presenters.shapes import artifact_version, json_values
 from kinetrum.wire import registry as wire
+from kinetrum.wire.artifacts import ArtifactVersion
 
 
 def _version_fields(view: VersionView) -> dict[str, Any]:
     return {
         "reference": f"{view.model}@{view.number}",
         "number": view.number,
-        "artifact": artifact_version(view.artifact),
+        "artifact": _artifact(view),
         "artifact_project": view.artifact_project,
         "run": view.run,
         "origin": view.origin,
@@ -39,6 +41,15 @@ def _version_fields(view: VersionView) -> dict[str, Any]:
         "overrides": view.overrides,
         "imported_from": view.imported_from,
     }
+
+
+def _artifact(view: VersionView) -> ArtifactVersion:
+    """Shape the artifact version; of one in a project that may not be seen, only what was handed over with it."""
+    shape = artifact_version(view.artifact)
+    if view.artifact_project is not None:
+        return shape
+    hidden = {"reference": HIDDEN, "name": "", "number": 0, "about": {}, "labels": {}, "bin_reason": None}
+    return shape.model_copy(update=hidden)
 
 
 def evidence(view: EvidenceView) -> wire.Evidence:

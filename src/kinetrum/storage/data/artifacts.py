@@ -6,7 +6,7 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from peewee import SQL, Expression, ModelSelect, Node, fn
 
@@ -263,24 +263,39 @@ def binned_versions(project_id: int, limit: int) -> list[VersionRow]:
     return _versions(binned.order_by(*order).limit(limit))
 
 
-def models_on(version_ids: Sequence[int]) -> dict[int, str]:
-    """Return the registered version (`frost-alarm@3`) that rests on each of these, itself or its evidence."""
+class Dependent(NamedTuple):
+    """A registered version that rests on something: its project, and its reference there (`frost-alarm@3`)."""
+
+    project_id: int
+    reference: str
+
+
+def models_on(version_ids: Sequence[int]) -> dict[int, list[Dependent]]:
+    """Return the registered versions, of whichever project, that rest on each of these, themselves or their evidence.
+
+    Versions on which none rests are left out.
+    """
     wanted = list(version_ids)
+    dependents: dict[int, list[Dependent]] = {}
     if not wanted:
-        return {}
+        return dependents
     rested_on = (
         (EvidenceRecord, EvidenceRecord.rows_version),
         (ModelVersion, ModelVersion.version_id),
     )
-    return {
-        row.version: f"{row.name}@{row.number}"
-        for table, column in rested_on
-        for row in named_rows(
-            table.select(column.alias("version"), RegisteredModel.name, table.number)
+    for table, column in rested_on:
+        rows = (
+            table.select(column.alias("version"), RegisteredModel.project_id, RegisteredModel.name, table.number)
             .join(RegisteredModel, on=RegisteredModel.model_id == table.model_id)
             .where(column.in_(wanted))
+            .order_by(RegisteredModel.name, table.number)
         )
-    }
+        for row in named_rows(rows):
+            dependent = Dependent(row.project_id, f"{row.name}@{row.number}")
+            known = dependents.setdefault(row.version, [])
+            if dependent not in known:
+                known.append(dependent)
+    return dependents
 
 
 def set_labels(version_id: int, labels: dict[str, str]) -> None:

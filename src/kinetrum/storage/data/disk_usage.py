@@ -10,6 +10,7 @@ from peewee import JOIN, SQL, Expression, Field, ModelSelect, Node, Select, fn
 
 from kinetrum.core.base.run_document import RunDoc, pack
 from kinetrum.storage.data import artifacts
+from kinetrum.storage.data.artifacts import Dependent
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import named_rows, one_row
 from kinetrum.storage.live import events
@@ -269,21 +270,20 @@ def generated_by_these_alone(run_ids: Sequence[int]) -> list[int]:
     return sorted(unlabelled - artifacts.models_on(sorted(unlabelled)).keys())
 
 
-def models_on_runs(run_ids: Sequence[int]) -> dict[int, str]:
-    """Return the registered version (`frost-alarm@3`) that rests on each of these runs, itself or its evidence."""
+def models_on_runs(run_ids: Sequence[int]) -> dict[int, list[Dependent]]:
+    """Return the registered versions that rest on each of these runs, themselves or their evidence."""
     wanted = list(run_ids)
+    dependents: dict[int, list[Dependent]] = {}
     if not wanted:
-        return {}
-    rows = [
-        *_on_runs(EvidenceRecord, wanted),
-        *_on_runs(ModelVersion, wanted),
-    ]
-    return {row.run_id: f"{row.name}@{row.number}" for row in rows}
+        return dependents
+    for row in (*_on_runs(EvidenceRecord, wanted), *_on_runs(ModelVersion, wanted)):
+        dependents.setdefault(row.run_id, []).append(Dependent(row.project_id, f"{row.name}@{row.number}"))
+    return dependents
 
 
 def _on_runs(table: type[EvidenceRecord] | type[ModelVersion], run_ids: list[int]) -> list[Any]:
     return named_rows(
-        table.select(table.run_id, RegisteredModel.name, table.number)
+        table.select(table.run_id, RegisteredModel.project_id, RegisteredModel.name, table.number)
         .join(RegisteredModel, on=RegisteredModel.model_id == table.model_id)
         .where(table.run_id.in_(run_ids))
     )

@@ -140,6 +140,12 @@ def role_in(project_id: int, person_id: int) -> Role | None:
     return Role(member.role) if member else None
 
 
+def project_ids_of(person_id: int) -> frozenset[int]:
+    """Return the projects in which a person has a role."""
+    rows = Member.select(Member.project_id).where(Member.person_id == person_id)
+    return frozenset(int(row.project_id) for row in named_rows(rows))
+
+
 def set_role(project_id: int, person_id: int, role: Role | None) -> None:
     """Give, change or (None) take away a role."""
     if role is None:

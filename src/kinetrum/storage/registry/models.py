@@ -230,15 +230,15 @@ def versions_of_model(model_id: int) -> list[ModelVersionRow]:
     return [_version(row) for row in rows]
 
 
-def references_from_run(run_id: int) -> list[str]:
-    """Return the versions that were registered from a run, as `NAME@NUMBER`."""
+def versions_from_run(run_id: int) -> list[tuple[int, str]]:
+    """Return the versions that were registered from a run, with their projects: (project id, `NAME@NUMBER`)."""
     rows = (
-        ModelVersion.select(RegisteredModel.name, ModelVersion.number)
+        ModelVersion.select(RegisteredModel.project_id, RegisteredModel.name, ModelVersion.number)
         .join(RegisteredModel, on=(RegisteredModel.model_id == ModelVersion.model_id))
         .where(ModelVersion.run_id == run_id)
         .order_by(RegisteredModel.name, ModelVersion.number)
     )
-    return [f"{row.name}@{row.number}" for row in named_rows(rows)]
+    return [(row.project_id, f"{row.name}@{row.number}") for row in named_rows(rows)]
 
 
 def versions_on(version_ids: Sequence[int]) -> list[ModelVersionRow]:

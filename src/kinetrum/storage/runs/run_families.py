@@ -44,14 +44,14 @@ def counts_of_children(uids: list[bytes], experiment_ids: list[int]) -> dict[byt
     return {row.parent_uid: int(row.children) for row in named_rows(rows)}
 
 
-def references_of(uids: list[bytes]) -> dict[bytes, str]:
-    """Return references of runs by their ids."""
+def references_of(uids: list[bytes], project_id: int) -> dict[bytes, str]:
+    """Return references of runs of a project by their ids."""
     if not uids:
         return {}
     rows = (
         RunRow.select(RunRow.uid, RunRow.number, Experiment.name)
         .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
-        .where(RunRow.uid.in_(uids))
+        .where(RunRow.uid.in_(uids), Experiment.project_id == project_id)
     )
     return {row.uid: f"{row.name}/{row.number}" for row in named_rows(rows)}
 

@@ -6,12 +6,13 @@ import { NODE, type Placed } from './layout'
 /** Below this nobody reads the names. */
 const SMALLEST = 0.86
 
-const WORDS: Record<LineageNode['kind'], string> = {
+export const WORDS: Record<LineageNode['kind'], string> = {
   file: 'file',
   artifact: 'version',
   run: 'run',
   model: 'model version',
   group: 'group',
+  hidden: '',
 }
 
 /** Each kind has a shape of its own: runs are round, versions square, groups stacked, models thick. */
@@ -23,7 +24,7 @@ function Shape({ node, chosen, start }: { node: LineageNode; chosen: boolean; st
     fill: start ? 'var(--soft)' : 'var(--surface)',
     stroke,
     strokeWidth: chosen ? 2 : node.kind === 'model' ? 2 : 1,
-    strokeDasharray: node.gone ? '3 3' : undefined,
+    strokeDasharray: node.gone || node.kind === 'hidden' ? '3 3' : undefined,
   }
   return (
     <>

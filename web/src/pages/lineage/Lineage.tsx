@@ -5,7 +5,7 @@ import { provAddress, useLineage, type Lineage as Graphed, type LineageNode } fr
 import { useAddress } from '../../parts/selection'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { moment, plural } from '../../parts/values'
-import { Graph } from './Graph'
+import { Graph, WORDS } from './Graph'
 import { useLayout } from './layout'
 
 const WAYS = [
@@ -16,10 +16,15 @@ const WAYS = [
 
 /** The address of a node's own page; a group and a file have none. */
 export function pageOf(project: string, node: { kind: string; reference: string }): string | null {
-  const [name, which] = node.reference.split('@')
-  if (node.kind === 'run') return `/${project}/e/${node.reference}`
-  if (node.kind === 'artifact') return `/${project}/data/${name}?version=${which}`
-  if (node.kind === 'model') return `/${project}/models/${name}/${which}`
+  const parts = node.reference.split('/')
+  // What is of another project has it in front: harbour/frost-alarm/3, harbour/nights@2.
+  const elsewhere = parts.length === (node.kind === 'run' ? 3 : 2)
+  const home = elsewhere ? parts[0] : project
+  const reference = elsewhere ? parts.slice(1).join('/') : node.reference
+  const [name, which] = reference.split('@')
+  if (node.kind === 'run') return `/${home}/e/${reference}`
+  if (node.kind === 'artifact') return `/${home}/data/${name}?version=${which}`
+  if (node.kind === 'model') return `/${home}/models/${name}/${which}`
   return null
 }
 
@@ -148,7 +153,7 @@ function About({
         )}
       </h2>
       <p className="text-ink2">
-        {node.kind === 'artifact' ? 'version' : node.kind === 'model' ? 'model version' : node.kind}
+        {WORDS[node.kind]}
         {node.gone ? ', purged' : node.detail && node.kind !== 'group' ? `, ${node.detail}` : ''}
         {node.at && `, ${moment(node.at)}`}
         {node.person && ` by ${node.person}`}
@@ -157,7 +162,8 @@ function About({
       {node.kind === 'group' ? (
         <Members project={project} node={node} />
       ) : (
-        node.id !== graph.start && (
+        node.id !== graph.start &&
+        node.kind !== 'hidden' && (
           <p>
             <button className="btn" onClick={() => follow(node.reference)}>
               Lineage from here

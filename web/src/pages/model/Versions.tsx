@@ -3,7 +3,8 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 import type { Model, ModelVersion } from '../../api/client'
 import { Review, Section } from '../../parts/Marks'
-import { arrow, decimalsOf, moment, runPath, show } from '../../parts/values'
+import { RunLink } from '../../parts/RunLink'
+import { arrow, decimalsOf, moment, show } from '../../parts/values'
 import { DataTable } from '../../parts/DataTable'
 
 export function Versions({ model }: { model: Model }) {
@@ -73,9 +74,7 @@ export function Versions({ model }: { model: Model }) {
             cell: (version) => (
               <>
                 {version.run ? (
-                  <Link className="link" to={runPath(model.project, version.run)}>
-                    {version.run}
-                  </Link>
+                  <RunLink project={model.project} run={version.run} />
                 ) : (
                   <span title={version.origin ?? undefined}>no run</span>
                 )}

@@ -1,10 +1,11 @@
 /** Results of both versions on the same data, and whether the same rows tell them apart. */
-import { Link, useParams } from 'react-router'
+import { useParams } from 'react-router'
 import type { ReviewData } from '../../api/registry'
 import { DifferencePost } from '../../parts/Post'
 import { Section } from '../../parts/Marks'
 import { isTold, outcomeText } from '../../parts/rowsVerdict'
-import { decimalsOf, moment, percentOf, runPath, show, signed } from '../../parts/values'
+import { RunLink } from '../../parts/RunLink'
+import { decimalsOf, moment, percentOf, show, signed } from '../../parts/values'
 import { SideHead } from './SideHead'
 import { DataTable, type Column } from '../../parts/DataTable'
 
@@ -91,9 +92,7 @@ function Evidence({ project, every }: { project: string; every: EvidenceOf[] }) 
       {[...every].reverse().map((one, at) => (
         <li key={one.id} className={at > 0 ? 'pl-4 text-ink3' : undefined}>
           {at === 0 ? 'Added' : 'It replaced what was added'} by {one.person}, {moment(one.at)}, from{' '}
-          <Link className="link" to={runPath(project, one.run)}>
-            {one.run}
-          </Link>
+          <RunLink project={project} run={one.run} />
           {one.digest ? (
             <>
               , data <span className="mono">sha256:{one.digest.slice(0, 8)}</span>

@@ -9,7 +9,8 @@ import { ActDialog } from '../../parts/ActDialog'
 import { DialogForm } from '../../parts/DialogForm'
 import { labelLines, labelsOf } from '../../parts/labels'
 import { Fact, Section } from '../../parts/Marks'
-import { bytes, plural, runPath, show } from '../../parts/values'
+import { RunLink } from '../../parts/RunLink'
+import { bytes, plural, show } from '../../parts/values'
 import { TextArea } from '../../parts/TextArea'
 
 type Version = Schemas['ModelVersionDetail']
@@ -132,21 +133,19 @@ export function Origins({ model, version }: { model: Model; version: Version }) 
           </Fact>
         ))}
         <Fact term="run">
-          {version.run ? (
-            <Link className="link" to={runPath(project, version.run)}>
-              {version.run}
-            </Link>
-          ) : (
-            version.origin
-          )}
+          {version.run ? <RunLink project={project} run={version.run} /> : version.origin}
         </Fact>
         <Fact term="files">
-          <Link
-            className="link mono"
-            to={`/${version.artifact_project}/data/${version.artifact.name}?version=${version.artifact.number}`}
-          >
-            {version.artifact.reference}
-          </Link>{' '}
+          {version.artifact_project ? (
+            <Link
+              className="link mono"
+              to={`/${version.artifact_project}/data/${version.artifact.name}?version=${version.artifact.number}`}
+            >
+              {version.artifact.reference}
+            </Link>
+          ) : (
+            'Of a project that you may not see: '
+          )}{' '}
           {plural(version.files.length, 'file')}, {bytes(version.artifact.size_bytes)}
           {version.artifact.by_reference && ', by reference: the bytes are elsewhere'}
         </Fact>
