@@ -159,11 +159,11 @@ def test_what_stays_elsewhere_is_checked(data: Path, capsys: Out) -> None:
     with kinetrum.begin("frost-alarm") as begun:
         begun.used(data, name="lying-there")
     begun.flush()
-    status, text, _ = run(capsys, "check", "lying-there@1")
+    status, text, _ = run(capsys, "check", "lying-there@1", "--yes")
     assert (status, text) == (0, "lying-there@1: 3 same (every byte compared).\n")
     (data / "2025" / "c.csv").write_text("changed")
     (data / "2024" / "a.csv").unlink()
-    status, text, _ = run(capsys, "check", "lying-there@1", "--quick")
+    status, text, _ = run(capsys, "check", "lying-there@1", "--quick", "--yes")
     assert status == 1
     assert "1 changed, 1 gone, 1 same (by size and last change only)" in text or "1 same" in text
     assert "gone" in text and str(data / "2024" / "a.csv") in text

@@ -7735,8 +7735,6 @@ export interface operations {
     export_runs: {
         parameters: {
             query?: {
-                /** @description CSV, JSON Lines or Parquet. */
-                form?: "csv" | "jsonl" | "parquet";
                 /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
                 query?: string;
                 /** @description Keys, the strongest first: recall,fit_seconds:asc */
@@ -7745,6 +7743,10 @@ export interface operations {
                 column?: string[] | null;
                 /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
                 pareto?: string;
+                /** @description CSV, JSON Lines or Parquet. */
+                form?: "csv" | "jsonl" | "parquet";
+                /** @description In CSV, leave texts that begin like formulas as recorded: not for spreadsheets. */
+                exact?: boolean;
             };
             header?: never;
             path: {
@@ -7789,8 +7791,6 @@ export interface operations {
     export_project_runs: {
         parameters: {
             query?: {
-                /** @description CSV, JSON Lines or Parquet. */
-                form?: "csv" | "jsonl" | "parquet";
                 /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
                 query?: string;
                 /** @description Keys, the strongest first: recall,fit_seconds:asc */
@@ -7799,6 +7799,10 @@ export interface operations {
                 column?: string[] | null;
                 /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
                 pareto?: string;
+                /** @description CSV, JSON Lines or Parquet. */
+                form?: "csv" | "jsonl" | "parquet";
+                /** @description In CSV, leave texts that begin like formulas as recorded: not for spreadsheets. */
+                exact?: boolean;
             };
             header?: never;
             path: {
@@ -7842,10 +7846,12 @@ export interface operations {
     export_points: {
         parameters: {
             query?: {
-                /** @description CSV, JSON Lines or Parquet. */
-                form?: "csv" | "jsonl" | "parquet";
                 /** @description Metrics; all of the run's without one. */
                 metric?: string[] | null;
+                /** @description CSV, JSON Lines or Parquet. */
+                form?: "csv" | "jsonl" | "parquet";
+                /** @description In CSV, leave texts that begin like formulas as recorded: not for spreadsheets. */
+                exact?: boolean;
             };
             header?: never;
             path: {
@@ -7891,14 +7897,16 @@ export interface operations {
     export_series: {
         parameters: {
             query?: {
-                /** @description CSV, JSON Lines or Parquet. */
-                form?: "csv" | "jsonl" | "parquet";
                 /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
                 query?: string;
                 /** @description Metrics, one or more. */
                 metric?: string[] | null;
                 /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
                 pareto?: string;
+                /** @description CSV, JSON Lines or Parquet. */
+                form?: "csv" | "jsonl" | "parquet";
+                /** @description In CSV, leave texts that begin like formulas as recorded: not for spreadsheets. */
+                exact?: boolean;
             };
             header?: never;
             path: {
@@ -7943,14 +7951,16 @@ export interface operations {
     export_project_series: {
         parameters: {
             query?: {
-                /** @description CSV, JSON Lines or Parquet. */
-                form?: "csv" | "jsonl" | "parquet";
                 /** @description Which runs: recall >= 0.9 and learner = forest; all without one. */
                 query?: string;
                 /** @description Metrics, one or more. */
                 metric?: string[] | null;
                 /** @description Two or three goals: only runs on their front, as in recall,fit_seconds. */
                 pareto?: string;
+                /** @description CSV, JSON Lines or Parquet. */
+                form?: "csv" | "jsonl" | "parquet";
+                /** @description In CSV, leave texts that begin like formulas as recorded: not for spreadsheets. */
+                exact?: boolean;
             };
             header?: never;
             path: {

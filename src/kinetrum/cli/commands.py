@@ -12,6 +12,7 @@ from collections.abc import Callable
 from typing import Any
 
 from kinetrum.cli.parser import Commands, Parser
+from kinetrum.cli.terminal import cleaned_output
 from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
 
 # The commands of each module, in the order in which help lists them: only the module of the command that is asked for
@@ -124,6 +125,11 @@ def _waiting(arguments: argparse.Namespace) -> contextlib.AbstractContextManager
 
 def run_command(words: list[str]) -> int:
     """Run one command, given as words, and return its exit status."""
+    with cleaned_output():
+        return _run_command(words)
+
+
+def _run_command(words: list[str]) -> int:
     listing = words in ([], ["-h"], ["--help"])
     parser = make_parser(listing, _MODULE_OF.get(words[0]) if words else None)
     if not listing and ("-h" in words or "--help" in words):

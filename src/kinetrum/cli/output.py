@@ -5,12 +5,10 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
+from kinetrum.cli.terminal import beneath
 from kinetrum.client.display.html import moment
-
-if TYPE_CHECKING:
-    pass
+from kinetrum.core.text.terminal import escaped_in_json, without_steering
 
 __all__ = ["moment"]
 _COLOURS = {"good": "36", "bad": "31", "quiet": "2", "strong": "1"}
@@ -61,7 +59,14 @@ def print_json(data: object) -> None:
     """Print data as JSON."""
     import json
 
-    print(json.dumps(data, indent=2, ensure_ascii=False))
+    print(escaped_in_json(json.dumps(data, indent=2, ensure_ascii=False)))
+
+
+def print_json_line(data: object) -> None:
+    """Print data as one line of JSON."""
+    import json
+
+    print(escaped_in_json(json.dumps(data, ensure_ascii=False)))
 
 
 def number(value: object) -> str:
@@ -106,6 +111,12 @@ def size_text(size: int) -> str:
             break
         amount, unit = amount / 1000, larger
     return f"{amount:.1f} {unit}"
+
+
+def print_styled(line: str) -> None:
+    """Print a line of a program's output with its colours and styles, which are all that is kept of what steers."""
+    sys.stdout.flush()
+    print(without_steering(line, every_style=True), file=beneath(sys.stdout))
 
 
 def print_section(title: str) -> None:

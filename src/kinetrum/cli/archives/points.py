@@ -8,7 +8,9 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, NoReturn
 
 from kinetrum.cli import output
+from kinetrum.cli.arguments import add_exact
 from kinetrum.cli.parser import Commands
+from kinetrum.cli.terminal import write_data
 from kinetrum.core.base.errors import InvalidInput
 
 if TYPE_CHECKING:
@@ -24,6 +26,7 @@ def add_commands(commands: Commands) -> None:
     forms = points.add_mutually_exclusive_group()
     for form, what in (("csv", "CSV"), ("jsonl", "JSON Lines"), ("parquet", "Parquet")):
         forms.add_argument(f"--{form}", dest="form", action="store_const", const=form, help=f"as {what}")
+    add_exact(points)
     points.add_argument("-o", "--output", metavar="FILE", help="write there")
     points.add_argument("--project")
     points.set_defaults(run=_points)
@@ -39,7 +42,7 @@ def _points(arguments: argparse.Namespace) -> int:
         raise InvalidInput(f"{arguments.ref!r} names no run; write EXPERIMENT/NUMBER or an id.", field="ref")
     run = find_run(open_session(parsed.project or arguments.project), parsed)
     if arguments.form or arguments.output:
-        return _write(arguments, run.points_table(arguments.metrics, form=_form(arguments)))
+        return _write(arguments, run.points_table(arguments.metrics, form=_form(arguments), exact=arguments.exact))
     for name in arguments.metrics or list(run.metrics):
         points = run.metrics[name].points() if name in run.metrics else _unknown(run, name)
         rows = [
@@ -64,18 +67,27 @@ def _form(arguments: argparse.Namespace) -> str:
 
 def write_runs(session: Session, experiment: str | None, arguments: argparse.Namespace) -> int:
     """Write the whole table of runs of an experiment, or of the project."""
-    from kinetrum.client.reading.table_export import stream_runs, stream_series
+    from kinetrum.client.reading.table_export import RunsWanted, stream_runs, stream_series
     from kinetrum.client.reading.view_names import named_columns
 
     if arguments.series:
         metrics = named_columns(arguments.series)
         return _write(
-            arguments, stream_series(session, experiment, arguments.query, metrics, _form(arguments), arguments.pareto)
+            arguments,
+            stream_series(
+                session, experiment, arguments.query, metrics, _form(arguments), arguments.pareto, exact=arguments.exact
+            ),
         )
     columns = named_columns(arguments.columns or "") or None
     return _write(
         arguments,
-        stream_runs(session, experiment, arguments.query, arguments.sort, _form(arguments), columns, arguments.pareto),
+        stream_runs(
+            session,
+            experiment,
+            RunsWanted(arguments.query, arguments.sort, columns, arguments.pareto),
+            _form(arguments),
+            exact=arguments.exact,
+        ),
     )
 
 
@@ -88,7 +100,5 @@ def _write(arguments: argparse.Namespace, pieces: Iterator[bytes]) -> int:
         return 0
     if arguments.form == "parquet" and sys.stdout.isatty():
         raise InvalidInput("Parquet is not text for a terminal; write it to a file with -o FILE.")
-    sys.stdout.flush()
-    for piece in pieces:
-        sys.stdout.buffer.write(piece)
+    write_data(pieces)
     return 0

@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import argparse
+import sys
 import warnings
+from collections import Counter
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import moment, paint, size_text
 from kinetrum.cli.parser import Commands
+from kinetrum.cli.terminal import beneath
 from kinetrum.core.base.errors import InvalidInput
 
 if TYPE_CHECKING:
+    from kinetrum.client.data.artifact_versions import StoredVersion
     from kinetrum.client.registry.deployment import Fetched
     from kinetrum.client.transport import answers
 from kinetrum.cli.data.differences import show_difference
@@ -68,6 +73,7 @@ def add_commands(commands: Commands) -> None:
     add_common(uses, _uses)
     check = commands.add_parser("check", help="what became of files that were fingerprinted where they lie")
     check.add_argument("ref", metavar="NAME@N")
+    check.add_argument("--yes", action="store_true", help="read all the addresses without being asked")
     check.add_argument("--quick", action="store_true", help="compare size and last change only, no bytes")
     add_common(check, _check)
     lineage = commands.add_parser("lineage", help="what something came from and what came of it")
@@ -82,14 +88,13 @@ def add_commands(commands: Commands) -> None:
 
 def progress_of(title: str, enough: int = 64 * 1024 * 1024) -> Callable[[int], Callable[[int], None]]:
     """Return what shows a bar on a terminal for work on many bytes, and nothing for little."""
-    import sys
 
     def begin(total: int) -> Callable[[int], None]:
         if total < enough or not sys.stderr.isatty():
             return lambda _: None
         from tqdm import tqdm
 
-        bar = tqdm(total=total, desc=title, unit="B", unit_scale=True, leave=False)
+        bar = tqdm(total=total, desc=title, unit="B", unit_scale=True, leave=False, file=beneath(sys.stderr))
 
         def tick(count: int) -> None:
             bar.update(count)
@@ -323,6 +328,30 @@ def _uses(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def _may_read(version: StoredVersion) -> bool:
+    """Show where a check would read, which is what somebody recorded, and ask; raises where nobody can be asked."""
+    if not version.by_reference:
+        # It is refused, whatever the answer.
+        return True
+    output.note(f"{version.reference} was recorded at these addresses, which are read from this machine:")
+    counts = Counter(_place(address) for address in version.addresses)
+    for place, count in sorted(counts.items())[:20]:
+        output.note(f"  {place}  {count:,} file{'' if count == 1 else 's'}")
+    if len(counts) > 20:
+        output.note(f"  and {len(counts) - 20:,} more places")
+    if not sys.stdin.isatty():
+        raise InvalidInput("Nobody can be asked here; say --yes to read them.", field="yes")
+    return output.confirmed("Read them?")
+
+
+def _place(address: str) -> str:
+    """Return the server and bucket, or the folder, that an address is at."""
+    if "://" in address:
+        scheme, _, rest = address.partition("://")
+        return f"{scheme}://{rest.partition('/')[0]}"
+    return str(Path(address).parent)
+
+
 def _check(arguments: argparse.Namespace) -> int:
     from kinetrum.client.data.artifact_versions import StoredVersion
     from kinetrum.client.reading.run_table import open as open_ref
@@ -330,6 +359,8 @@ def _check(arguments: argparse.Namespace) -> int:
     version = open_ref(arguments.ref, project=arguments.project)
     if not isinstance(version, StoredVersion):
         raise InvalidInput(f"{arguments.ref} is not an artifact version; write NAME@NUMBER.", field="ref")
+    if not arguments.yes and not _may_read(version):
+        return 1
     tick = progress_of(arguments.ref)(version.data["size_bytes"])
     outcome = version.check(arguments.quick, tick)
     wrong = [file for file in outcome if file.state != "same"]

@@ -10,6 +10,7 @@ from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
 from kinetrum.cli.output import counted_things, paint, print_section, size_text
 from kinetrum.cli.parser import Commands
+from kinetrum.cli.terminal import beneath
 from kinetrum.core.base.errors import NotFound
 from kinetrum.core.base.values import JsonObject
 
@@ -116,9 +117,9 @@ def _check_store(arguments: argparse.Namespace) -> int:
             last = item
             if sys.stderr.isatty():
                 done = f"{item['files']:,} of {item['of_files']:,} files, {size_text(item['size_bytes'])}"
-                print(f"\r{done}\x1b[K", end="", file=sys.stderr, flush=True)
+                print(f"\r{done}\x1b[K", end="", file=beneath(sys.stderr), flush=True)
     if sys.stderr.isatty():
-        print("\r\x1b[K", end="", file=sys.stderr)
+        print("\r\x1b[K", end="", file=beneath(sys.stderr))
     repaired = repair(session, faults, Path(arguments.copies)) if arguments.copies else []
     bad = [fault for fault in faults if fault["state"] in {"damaged", "missing"} and fault["sha256"] not in repaired]
     if arguments.json:

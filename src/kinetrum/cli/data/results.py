@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import argparse
 import csv
-import sys
+import io
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
-from kinetrum.cli.arguments import add_common
+from kinetrum.cli.arguments import add_common, add_exact
 from kinetrum.cli.output import paint, size_text
 from kinetrum.cli.parser import Commands
+from kinetrum.cli.terminal import write_data
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.rows.outcomes import OUTCOMES
 
@@ -44,6 +45,7 @@ def add_commands(commands: Commands) -> None:
     rows.add_argument("--sort", default="", metavar="COLUMN", help="COLUMN or COLUMN:desc")
     rows.add_argument("--limit", type=int, default=_SHOWN, help=f"how many rows; {_SHOWN} without it")
     rows.add_argument("--csv", metavar="FILE", help="write them there, - for here")
+    add_exact(rows)
     add_common(rows, _rows)
 
 
@@ -132,7 +134,7 @@ def _rows(arguments: argparse.Namespace) -> int:
         )
         return 0
     if arguments.csv:
-        _write_csv(rows, arguments.csv)
+        _write_csv(rows, arguments.csv, arguments.exact)
         return 0
     _show_rows(rows)
     return 0
@@ -186,14 +188,17 @@ def _show_rows(rows: Rows) -> None:
         print(f"{rows.total - len(rows.rows):,} more; --limit shows more of them, --csv writes them.")
 
 
-def _write_csv(rows: Rows, to: str) -> None:
+def _write_csv(rows: Rows, to: str, exact: bool) -> None:
+    from kinetrum.core.rows.tables import no_formula
+
+    safe = (lambda text: text) if exact else no_formula
+    lines = [[safe(name) for name in rows.columns]]
+    lines += [[safe(value) if isinstance(value, str) else value for value in row] for row in rows.rows]
     if to == "-":
-        table = csv.writer(sys.stdout, lineterminator="\n")
-        table.writerow(rows.columns)
-        table.writerows(rows.rows)
+        text = io.StringIO()
+        csv.writer(text, lineterminator="\n").writerows(lines)
+        write_data([text.getvalue().encode()])
         return
     with Path(to).open("w", newline="", encoding="utf-8") as file:
-        table = csv.writer(file, lineterminator="\n")
-        table.writerow(rows.columns)
-        table.writerows(rows.rows)
+        csv.writer(file, lineterminator="\n").writerows(lines)
     output.note(f"{to}: {len(rows.rows):,} rows of {rows.total:,}.")

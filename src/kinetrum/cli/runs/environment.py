@@ -87,16 +87,13 @@ def _print_with_gap(page: answers.Output, as_json: bool) -> None:
 
 
 def _print_lines(lines: list[answers.OutputLine], as_json: bool) -> None:
-    import json
-
     from kinetrum.core.text.printed_lines import plain
 
     for line in lines:
         if as_json:
-            print(json.dumps(line, ensure_ascii=False))
+            output.print_json_line(line)
         elif output.coloured():
-            # Colours are all that is kept of what steers a terminal.
-            print(line["text"] + "\x1b[0m")
+            output.print_styled(line["text"])
         else:
             print(plain(line["text"]))
 

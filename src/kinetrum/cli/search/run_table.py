@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, Literal, cast
 
 from kinetrum.cli import output
-from kinetrum.cli.arguments import add_common
+from kinetrum.cli.arguments import add_common, add_exact
 from kinetrum.cli.output import moment, number
 from kinetrum.cli.parser import Commands
 from kinetrum.cli.search.headings import head_of
@@ -56,6 +56,7 @@ def add_commands(commands: Commands) -> None:
         forms.add_argument(
             f"--{form}", dest="form", action="store_const", const=form, help=f"the whole table as {what}"
         )
+    add_exact(runs)
     runs.add_argument("-o", "--output", metavar="FILE", help="write the table there")
     add_common(runs, _runs)
     views = commands.add_parser("views", help="saved views, one's own and the project's")

@@ -128,7 +128,8 @@ class StoredVersion(Noted):
 
         Every byte is read; with `quick` only size and last change are compared, and `read` says so. What was
         fingerprinted before and has the same size and last change is not read again.
-        `tick` is told the bytes of each stretch that was read.
+        `tick` is told the bytes of each stretch that was read. Addresses are what somebody recorded; look at
+        `addresses` first where that may not be somebody you trust. Servers that lead on to another are not followed.
         """
         if not self.by_reference:
             raise InvalidInput(f"{self.reference} is stored in the service, which checks it itself.", field="ref")
@@ -139,6 +140,11 @@ class StoredVersion(Noted):
             ]
         finally:
             memory.close()
+
+    @property
+    def addresses(self) -> list[str]:
+        """Where the files lie that `check` reads: paths on this machine, http(s):// and s3:// addresses."""
+        return [self._address_of(entry) for entry in self.data["files"]]
 
     def _address_of(self, entry: answers.FileEntry) -> str:
         if entry["address"]:
@@ -164,10 +170,10 @@ class _Elsewhere:
         from kinetrum.client.sender.remote_files import list_remote
 
         if not address.startswith(self._address) or not self._address:
-            return next((file for file in list_remote(address) if file.address == address), None)
+            return next((file for file in list_remote(address, stays=True) if file.address == address), None)
         if self._found is None and self._error is None:
             try:
-                self._found = {file.address: file for file in list_remote(self._address)}
+                self._found = {file.address: file for file in list_remote(self._address, stays=True)}
             except NotFound:
                 self._found = {}
             except KinetrumError as error:
@@ -217,7 +223,7 @@ def _check_elsewhere(
         if quick:
             same = None in (files.modified, entry["modified"]) or files.modified == entry["modified"]
             return CheckedFile(entry["path"], address, "same" if same else "changed", False, "by size and time")
-        (known,) = fingerprint_remote(address, [files], memory, tick)
+        (known,) = fingerprint_remote(address, [files], memory, tick, stays=True)
     except NotFound:
         return CheckedFile(entry["path"], address, "gone", False)
     except KinetrumError as error:

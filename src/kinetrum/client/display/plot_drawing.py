@@ -14,6 +14,7 @@ from kinetrum.core.base.values import JsonObject
 from kinetrum.core.plots import Plot
 from kinetrum.core.plots.matrices import matrix_of
 from kinetrum.core.plots.overlay import Named, numbers_of, series_of
+from kinetrum.core.rows.tables import no_formula
 
 if TYPE_CHECKING:
     from contextlib import AbstractContextManager
@@ -144,11 +145,15 @@ def _as_csv(plots: Sequence[Named]) -> str:
     text = io.StringIO()
     table = csv.writer(text, lineterminator="\n")
     names = list(dict.fromkeys(name for _, plot in plots for name in plot.columns))
-    table.writerow(["plot", *names])
+    table.writerow(["plot", *map(no_formula, names)])
     for label, plot in plots:
         columns = [plot.columns.get(name, [None] * plot.rows) for name in names]
-        table.writerows([label, *row] for row in zip(*columns, strict=True))
+        table.writerows([no_formula(label), *map(_csv_cell, row)] for row in zip(*columns, strict=True))
     return text.getvalue()
+
+
+def _csv_cell(value: object) -> object:
+    return no_formula(value) if isinstance(value, str) else value
 
 
 def as_svg(plots: Sequence[Named], title: str) -> str:

@@ -184,12 +184,12 @@ class RecordedRun(RunFields):
         answer = self._session.service.get(self._path("results"))
         return [(item["key"], from_json(item["value"], item["key"]), item["recorded_at"]) for item in answer]
 
-    def points_table(self, metrics: Sequence[str] = (), *, form: str = "csv") -> Iterator[bytes]:
+    def points_table(self, metrics: Sequence[str] = (), *, form: str = "csv", exact: bool = False) -> Iterator[bytes]:
         """Yield every point of metrics (all of them without one) as csv, jsonl or parquet, piece by piece.
 
-        `form` is one of these three.
+        `form` is one of these three; `exact` leaves names of metrics that begin like formulas as they are.
         """
-        return stream_points(self._session, self._path(), metrics, form)
+        return stream_points(self._session, self._path(), metrics, form, exact)
 
     def save_points(self, to: str | Path, metrics: Sequence[str] = ()) -> int:
         """Write every point to a file, in the form its ending tells: .csv, .jsonl or .parquet; returns its size.

@@ -14,7 +14,14 @@ from kinetrum.client.reading.frames import import_pandas, to_frame
 from kinetrum.client.reading.groups import RunGroups
 from kinetrum.client.reading.notes import note_things
 from kinetrum.client.reading.recorded_run import RecordedRun, find_run
-from kinetrum.client.reading.table_export import read_arrow, save_stream, stream_runs, stream_series, table_path
+from kinetrum.client.reading.table_export import (
+    RunsWanted,
+    read_arrow,
+    save_stream,
+    stream_runs,
+    stream_series,
+    table_path,
+)
 from kinetrum.client.transport.http import path_of
 from kinetrum.client.transport.session import Session, open_session
 from kinetrum.core.base.errors import InvalidInput, NotFound
@@ -141,13 +148,17 @@ class RunTable(Sequence[RecordedRun]):
         """Put all the runs into the bin, with `children` the runs below them; returns references, for `restore`."""
         return descriptions.bin_things(self._session, self._session.project, self.references, children)
 
-    def table(self, form: str = "csv") -> Iterator[bytes]:
-        """Yield the whole table in the `form` csv, jsonl or parquet, piece by piece, with typed columns."""
-        return stream_runs(self._session, self._experiment, self._query, self._sort, form, self._columns, self._pareto)
+    def table(self, form: str = "csv", *, exact: bool = False) -> Iterator[bytes]:
+        """Yield the whole table in the `form` csv, jsonl or parquet, piece by piece, with typed columns.
 
-    def to_csv(self, to: str | Path) -> int:
-        """Write the whole table to a CSV file; returns its size in bytes."""
-        return save_stream(self.table("csv"), to)
+        In CSV an apostrophe stands before texts that a spreadsheet would calculate; `exact` leaves them as recorded.
+        """
+        wanted = RunsWanted(self._query, self._sort, self._columns, self._pareto)
+        return stream_runs(self._session, self._experiment, wanted, form, exact=exact)
+
+    def to_csv(self, to: str | Path, *, exact: bool = False) -> int:
+        """Write the whole table to a CSV file (`exact` as for `table`); returns its size in bytes."""
+        return save_stream(self.table("csv", exact=exact), to)
 
     def to_parquet(self, to: str | Path) -> int:
         """Write the whole table to a Parquet file; returns its size in bytes."""
@@ -211,12 +222,12 @@ class RunTable(Sequence[RecordedRun]):
         ]
         return [f'param:"{name}"' for name in settings[:6]] + [f'metric:"{name}"' for name in values[:3]]
 
-    def series_table(self, *metrics: str, form: str = "csv") -> Iterator[bytes]:
-        """Yield every point of metrics of all the runs as csv, jsonl or parquet (`form`).
+    def series_table(self, *metrics: str, form: str = "csv", exact: bool = False) -> Iterator[bytes]:
+        """Yield every point of metrics of all the runs as csv, jsonl or parquet (`form`); `exact` as for `table`.
 
         The columns are run, metric, step, time and value.
         """
-        return stream_series(self._session, self._experiment, self._query, metrics, form, self._pareto)
+        return stream_series(self._session, self._experiment, self._query, metrics, form, self._pareto, exact=exact)
 
     def series(self, *metrics: str) -> Table:
         """Return every point of metrics of all the runs as a pyarrow Table: run, metric, step, time, value."""

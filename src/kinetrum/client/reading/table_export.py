@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import struct
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -27,30 +28,61 @@ def table_path(project: str, experiment: str | None) -> str:
     return path_of("projects", project, *(("experiments", experiment) if experiment else ()))
 
 
+@dataclass(frozen=True)
+class RunsWanted:
+    """Which runs a table has, in which order, and which columns: all of them without a choice."""
+
+    query: str = ""
+    sort: str = ""
+    columns: Sequence[str] | None = None
+    pareto: str = ""
+
+
 def stream_runs(
     session: Session,
     experiment: str | None,
-    query: str,
-    sort: str,
+    wanted: RunsWanted,
     form: str,
-    columns: Sequence[str] | None = None,
-    pareto: str = "",
+    *,
+    exact: bool = False,
 ) -> Iterator[bytes]:
-    """Yield the whole table of runs of an experiment, or of the project, in a form, piece by piece."""
+    """Yield the whole table of runs of an experiment, or of the project, in a form, piece by piece.
+
+    `exact` leaves texts that begin like formulas as recorded where the form is CSV.
+    """
     path = f"{table_path(session.project, experiment)}/table"
-    params: dict[str, object] = {"form": form, "query": query, "sort": sort, "pareto": pareto}
-    if columns:
-        params["column"] = list(columns)
+    params: dict[str, object] = {
+        "form": form,
+        "query": wanted.query,
+        "sort": wanted.sort,
+        "pareto": wanted.pareto,
+        "exact": exact,
+    }
+    if wanted.columns:
+        params["column"] = list(wanted.columns)
     # Parquet begins once the types of all columns are known, so after every run was read.
     with session.service.stream(path, params, patience_s=_PATIENCE_S) as response:
         yield from response.iter_bytes()
 
 
 def stream_series(
-    session: Session, experiment: str | None, query: str, metrics: Sequence[str], form: str, pareto: str = ""
+    session: Session,
+    experiment: str | None,
+    query: str,
+    metrics: Sequence[str],
+    form: str,
+    pareto: str = "",
+    *,
+    exact: bool = False,
 ) -> Iterator[bytes]:
     """Yield every point of metrics of all runs that fit, as run, metric, step, time, value, piece by piece."""
-    params: dict[str, object] = {"form": form, "query": query, "metric": list(metrics), "pareto": pareto}
+    params: dict[str, object] = {
+        "form": form,
+        "query": query,
+        "metric": list(metrics),
+        "pareto": pareto,
+        "exact": exact,
+    }
     with session.service.stream(f"{table_path(session.project, experiment)}/series", params) as response:
         yield from response.iter_bytes()
 
@@ -68,9 +100,11 @@ def read_arrow(pieces: Iterator[bytes]) -> Table:
         return parquet.read_table(path)
 
 
-def stream_points(session: Session, run_path: str, metrics: Sequence[str], form: str) -> Iterator[bytes]:
+def stream_points(
+    session: Session, run_path: str, metrics: Sequence[str], form: str, exact: bool = False
+) -> Iterator[bytes]:
     """Yield every point of metrics (all without one) in a form, piece by piece."""
-    params: dict[str, object] = {"form": form, "metric": list(metrics)}
+    params: dict[str, object] = {"form": form, "metric": list(metrics), "exact": exact}
     with session.service.stream(f"{run_path}/points/table", params) as response:
         yield from response.iter_bytes()
 

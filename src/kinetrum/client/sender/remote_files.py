@@ -29,6 +29,7 @@ from kinetrum.core.base.manifests import FILE_LIMIT, FileEntry, check_path
 from kinetrum.core.base.values import JsonObject
 
 if TYPE_CHECKING:
+    import httpx
     from obstore.store import ClientConfig, RetryConfig, S3Store
 
 _SCHEMES = ("http://", "https://", "s3://")
@@ -58,17 +59,19 @@ def shown_address(address: str) -> str:
     return urlunsplit((parts.scheme, host, parts.path, "", ""))
 
 
-def list_remote(address: str) -> list[RemoteFile]:
+def list_remote(address: str, stays: bool = False) -> list[RemoteFile]:
     """List the file at an HTTP address, or the objects at or below an S3 address.
 
-    Raises NotFound where nothing is there, Unavailable where the server does not answer.
+    With `stays` no other server is asked than the one named, wherever that one leads. Raises NotFound where nothing is
+    there, Unavailable where the server does not answer.
     """
     if address.lower().startswith("s3://"):
         return _list_s3(address)
     import httpx
 
     try:
-        response = httpx.head(address, follow_redirects=True, timeout=_TIMEOUT_S)
+        with _client(stays) as client:
+            response = client.head(address)
     except httpx.HTTPError as error:
         raise Unavailable(f"{shown_address(address)} was not reached ({error}).") from error
     if response.status_code >= 400 and response.status_code not in {403, 405, 501}:
@@ -85,6 +88,20 @@ def list_remote(address: str) -> list[RemoteFile]:
             known.get("etag", ""),
         )
     ]
+
+
+def _client(stays: bool) -> httpx.Client:
+    """Return a client that follows where servers lead, with `stays` only on the same server."""
+    import httpx
+
+    def stay(response: httpx.Response) -> None:
+        asked = response.request.url
+        to = asked.join(response.headers["Location"]) if response.has_redirect_location else asked
+        if (to.scheme, to.host, to.port) != (asked.scheme, asked.host, asked.port):
+            raise Unavailable(f"{shown_address(str(asked))} leads to {to.host}, which was not asked for.")
+
+    hooks = {"response": [stay]} if stays else {}
+    return httpx.Client(follow_redirects=True, timeout=_TIMEOUT_S, event_hooks=hooks)
 
 
 def _moment(text: str | None) -> int | None:
@@ -156,7 +173,7 @@ def _last(path: str) -> str:
     return path.rpartition("/")[2]
 
 
-def read_remote(address: str, file: RemoteFile) -> Iterator[bytes]:
+def read_remote(address: str, file: RemoteFile, stays: bool = False) -> Iterator[bytes]:
     """Yield the bytes of a file elsewhere; `address` is the one with what it takes to be let in."""
     if file.address.startswith("s3://"):
         import obstore
@@ -171,7 +188,7 @@ def read_remote(address: str, file: RemoteFile) -> Iterator[bytes]:
     import httpx
 
     try:
-        with httpx.stream("GET", address, follow_redirects=True, timeout=_TIMEOUT_S) as response:
+        with _client(stays) as client, client.stream("GET", address) as response:
             if response.status_code >= 400:
                 raise NotFound(f"{file.address} answered {response.status_code}.", field="path")
             yield from response.iter_bytes(1024 * 1024)
@@ -180,14 +197,14 @@ def read_remote(address: str, file: RemoteFile) -> Iterator[bytes]:
 
 
 def fingerprint_remote(
-    address: str, files: list[RemoteFile], memory: Fingerprints, tick: Tick | None = None
+    address: str, files: list[RemoteFile], memory: Fingerprints, tick: Tick | None = None, stays: bool = False
 ) -> list[FileEntry]:
     """Return entries with the SHA-256 of every file; one with the tag, size and time seen before is not read again."""
     with ThreadPoolExecutor(max_workers=4) as pool:
-        return list(pool.map(lambda file: _one(address, file, memory, tick), files))
+        return list(pool.map(lambda file: _one(address, file, memory, tick, stays), files))
 
 
-def _one(address: str, file: RemoteFile, memory: Fingerprints, tick: Tick | None) -> FileEntry:
+def _one(address: str, file: RemoteFile, memory: Fingerprints, tick: Tick | None, stays: bool) -> FileEntry:
     state = (file.size or 0, file.modified or 0, 0, 0)
     key = f"{file.address}#{file.tag}"
     # A weak tag, or none, does not promise that the bytes are the same.
@@ -197,7 +214,7 @@ def _one(address: str, file: RemoteFile, memory: Fingerprints, tick: Tick | None
             tick(file.size or 0)
         return FileEntry(file.path, file.size or 0, known, file.modified, file.address)
     digest, size = hashlib.sha256(), 0
-    for piece in read_remote(address, file):
+    for piece in read_remote(address, file, stays):
         digest.update(piece)
         size += len(piece)
         if tick:

@@ -4,6 +4,9 @@ Numbers are written so that they read back bit for bit; NaN and infinities are `
 `-Infinity` in CSV and `{"float": "NaN"}` in JSON Lines. A missing value is an empty cell in CSV, a missing
 key in JSON Lines, and null in Parquet; a null that was recorded is `null` in CSV. Parquet has lists of one type
 as lists, and moments as timestamps.
+
+Spreadsheets calculate texts that begin like formulas, whoever recorded them. In CSV an apostrophe stands before such a
+text unless exactly what was recorded is asked for; see https://owasp.org/www-community/attacks/CSV_Injection.
 """
 
 from __future__ import annotations
@@ -11,6 +14,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, cast
@@ -25,6 +29,9 @@ MEDIA_TYPES = {
 }
 Row = dict[str, Value]
 _EXACT = 2**63
+# Full-width signs too, which spreadsheets of East Asia take for the plain ones.
+_FORMULA_SIGNS = ("=", "+", "-", "@", "\t", "\r", "\n", "\uff1d", "\uff0b", "\uff0d", "\uff20")
+_NUMBER = re.compile(r"[+-]?(?:\d+(?:\.\d*)?(?:[eE][+-]?\d+)?|Infinity)")
 
 
 def check_form(form: str) -> str:
@@ -104,11 +111,19 @@ def cell(value: Value) -> str:
     return json.dumps(to_json(value), ensure_ascii=False)
 
 
-def write_csv(columns: Sequence[str], batches: Iterable[list[Row]]) -> Iterator[bytes]:
-    """Yield CSV with a header, a piece per batch."""
-    yield _csv_lines([list(columns)])
+def no_formula(text: str) -> str:
+    """Return a text as a spreadsheet will show it rather than calculate it: an apostrophe before what is a formula."""
+    if not text.startswith(_FORMULA_SIGNS) or _NUMBER.fullmatch(text):
+        return text
+    return f"'{text}"
+
+
+def write_csv(columns: Sequence[str], batches: Iterable[list[Row]], exact: bool = False) -> Iterator[bytes]:
+    """Yield CSV with a header, a piece per batch; `exact` leaves texts that begin like formulas as they are."""
+    safe = str if exact else no_formula
+    yield _csv_lines([[safe(name) for name in columns]])
     for batch in batches:
-        yield _csv_lines([[cell(row[name]) if name in row else "" for name in columns] for row in batch])
+        yield _csv_lines([[safe(cell(row[name])) if name in row else "" for name in columns] for row in batch])
 
 
 def _csv_lines(lines: list[list[str]]) -> bytes:
@@ -206,13 +221,15 @@ def _parquet_cell(value: Value, kind: ColumnType) -> Any:
     return json.dumps(to_json(value), ensure_ascii=False) if kind.mixed else value
 
 
-def write_table(form: str, columns: Sequence[str], rows: Any, moments: Collection[str] = ()) -> Iterator[bytes]:
+def write_table(
+    form: str, columns: Sequence[str], rows: Any, moments: Collection[str] = (), exact: bool = False
+) -> Iterator[bytes]:
     """Yield a table in a form; `rows()` gives its batches and may be called twice (Parquet learns types first).
 
-    Columns named in `moments` hold ISO 8601, which Parquet has as timestamps.
+    Columns named in `moments` hold ISO 8601, which Parquet has as timestamps; `exact` is as for `write_csv`.
     """
     if check_form(form) == "csv":
-        return write_csv(columns, rows())
+        return write_csv(columns, rows(), exact)
     if form == "jsonl":
         return write_jsonl(rows())
     types = column_types(columns, (row for batch in rows() for row in batch), moments)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -21,6 +22,9 @@ from kinetrum.service.routes.search.search_routes import Pareto, QueryText, Sort
 
 router = make_router(prefix="/projects/{project}", tags=["tables"])
 Form = Annotated[Literal["csv", "jsonl", "parquet"], Query(description="CSV, JSON Lines or Parquet.")]
+Exact = Annotated[
+    bool, Query(description="In CSV, leave texts that begin like formulas as recorded: not for spreadsheets.")
+]
 Columns = Annotated[list[str] | None, Query(description="Keys to keep; all without one.")]
 _POINTS_AT_ONCE = 65_536
 _RUN = "/experiments/{experiment}/runs/{run}"
@@ -30,14 +34,30 @@ _TABLE: dict[int | str, dict[str, Any]] = {
 _PACKED: dict[int | str, dict[str, Any]] = {200: {"description": "Packed points.", "content": {BATCH_MEDIA_TYPE: {}}}}
 
 
+@dataclass(frozen=True)
+class TableForm:
+    """In which form a table is written."""
+
+    form: Literal["csv", "jsonl", "parquet"]
+    exact: bool
+
+
+def _table_form(form: Form = "csv", exact: Exact = False) -> TableForm:
+    return TableForm(form, exact)
+
+
+Written = Annotated[TableForm, Depends(_table_form)]
+
+
 def _download(pieces: Iterator[bytes], form: str, name: str) -> StreamingResponse:
     headers = {"Content-Disposition": f'attachment; filename="{name}.{form}"'}
     return StreamingResponse(pieces, media_type=MEDIA_TYPES[form], headers=headers)
 
 
-def _whole(form: str, table: exports.RunsTable, name: str) -> StreamingResponse:
+def _whole(written: TableForm, table: exports.RunsTable, name: str) -> StreamingResponse:
+    form = written.form
     rows = exports.read_once(table.batches) if form == "parquet" else table.batches
-    return _download(write_table(form, table.columns, rows, MOMENTS), form, name)
+    return _download(write_table(form, table.columns, rows, MOMENTS, written.exact), form, name)
 
 
 def _table_asked(
@@ -52,11 +72,11 @@ def export_runs(
     project: str,
     experiment: str,
     chosen: Annotated[exports.TableAsked, Depends(_table_asked)],
-    form: Form = "csv",
+    written: Written,
 ) -> StreamingResponse:
     """Stream an experiment's whole table of runs: fields, then `param:KEY`, `metric:KEY` and `label:KEY`."""
     table = exports.runs_table(actor, project, experiment, chosen)
-    return _whole(form, table, experiment)
+    return _whole(written, table, experiment)
 
 
 @router.get("/table", response_class=StreamingResponse, responses=_TABLE)
@@ -64,11 +84,11 @@ def export_project_runs(
     actor: SignedIn,
     project: str,
     chosen: Annotated[exports.TableAsked, Depends(_table_asked)],
-    form: Form = "csv",
+    written: Written,
 ) -> StreamingResponse:
     """Stream the table of all of a project's runs."""
     table = exports.runs_table(actor, project, None, chosen)
-    return _whole(form, table, project)
+    return _whole(written, table, project)
 
 
 @router.get(f"{_RUN}/points/table", response_class=StreamingResponse, responses=_TABLE)
@@ -77,13 +97,13 @@ def export_points(
     project: str,
     experiment: str,
     run: str,
-    form: Form = "csv",
+    written: Written,
     metric: Annotated[list[str] | None, Query(description="Metrics; all of the run's without one.")] = None,
 ) -> StreamingResponse:
     """Stream every point of metrics: metric, step, time (UTC), value; repeated steps too, the later last."""
     stretches = exports.stream_points(actor, project, experiment, run, metric or [])
     pieces = _points(({"metric": name}, points) for name, points in stretches)
-    return _download(_written(pieces, ("metric",), form), form, f"{experiment}-points")
+    return _download(_written(pieces, ("metric",), written), written.form, f"{experiment}-points")
 
 
 Metrics = Annotated[list[str] | None, Query(description="Metrics, one or more.")]
@@ -94,31 +114,31 @@ def export_series(
     actor: SignedIn,
     project: str,
     experiment: str,
-    form: Form = "csv",
+    written: Written,
     query: QueryText = "",
     metric: Metrics = None,
     pareto: Pareto = "",
 ) -> StreamingResponse:
     """Stream every point of metrics of all runs that fit: run, metric, step, time (UTC), value."""
-    return _series(exports.stream_series(actor, project, experiment, query, metric or [], pareto), form, experiment)
+    return _series(exports.stream_series(actor, project, experiment, query, metric or [], pareto), written, experiment)
 
 
 @router.get("/series", response_class=StreamingResponse, responses=_TABLE)
 def export_project_series(
     actor: SignedIn,
     project: str,
-    form: Form = "csv",
+    written: Written,
     query: QueryText = "",
     metric: Metrics = None,
     pareto: Pareto = "",
 ) -> StreamingResponse:
     """Stream every point of metrics of all runs of a project that fit."""
-    return _series(exports.stream_series(actor, project, None, query, metric or [], pareto), form, project)
+    return _series(exports.stream_series(actor, project, None, query, metric or [], pareto), written, project)
 
 
-def _series(stretches: Iterator[tuple[str, str, Points]], form: str, name: str) -> StreamingResponse:
+def _series(stretches: Iterator[tuple[str, str, Points]], written: TableForm, name: str) -> StreamingResponse:
     pieces = _points(({"run": run, "metric": metric}, points) for run, metric, points in stretches)
-    return _download(_written(pieces, ("run", "metric"), form), form, f"{name}-series")
+    return _download(_written(pieces, ("run", "metric"), written), written.form, f"{name}-series")
 
 
 @router.get(f"{_RUN}/points/packed", response_class=StreamingResponse, responses=_PACKED)
@@ -151,17 +171,18 @@ def _points(stretches: Stretches) -> Stretches:
             yield named, Points(points.steps[part], points.times[part], points.values[part])
 
 
-def _written(stretches: Stretches, names: tuple[str, ...], form: str) -> Iterator[bytes]:
-    return _parquet(stretches, names) if form == "parquet" else _text(stretches, names, form)
+def _written(stretches: Stretches, names: tuple[str, ...], written: TableForm) -> Iterator[bytes]:
+    return _parquet(stretches, names) if written.form == "parquet" else _text(stretches, names, written)
 
 
-def _text(stretches: Stretches, names: tuple[str, ...], form: str) -> Iterator[bytes]:
+def _text(stretches: Stretches, names: tuple[str, ...], written: TableForm) -> Iterator[bytes]:
     def batches() -> Iterator[list[Row]]:
         for named, points in stretches:
             rows = zip(points.steps.tolist(), _times(points), points.values.tolist(), strict=True)
             yield [{**named, "step": step, "time": at, "value": value} for step, at, value in rows]
 
-    return write_csv((*names, "step", "time", "value"), batches()) if form == "csv" else write_jsonl(batches())
+    columns = (*names, "step", "time", "value")
+    return write_csv(columns, batches(), written.exact) if written.form == "csv" else write_jsonl(batches())
 
 
 def _parquet(stretches: Stretches, names: tuple[str, ...]) -> Iterator[bytes]:
