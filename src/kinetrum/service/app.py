@@ -12,10 +12,10 @@ from fastapi import Depends, FastAPI
 from fastapi.routing import APIRoute
 
 from kinetrum.service.background import Chores
+from kinetrum.service.guard.bodies import GuardedBodies
+from kinetrum.service.guard.headers import Hardened
 from kinetrum.service.http import console_files, problems
-from kinetrum.service.http.bodies import GuardedBodies
 from kinetrum.service.http.freshness import act_up_to_date, read_up_to_date
-from kinetrum.service.http.hardening import Hardened
 from kinetrum.service.live.broker import Broker
 from kinetrum.service.routes.archives import archive_routes, export_routes
 from kinetrum.service.routes.compare import comparison_routes, plot_routes

@@ -13,7 +13,7 @@ from fastapi import APIRouter, Request, Response
 from fastapi.routing import APIRoute
 from pydantic import TypeAdapter, ValidationError
 
-from kinetrum.service.http.large_bodies import read_body
+from kinetrum.service.guard.large_bodies import read_body
 from kinetrum.service.http.problems import BodyInvalid
 
 

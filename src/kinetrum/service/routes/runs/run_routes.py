@@ -18,8 +18,8 @@ from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.base.values import check_key, from_json
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, decode_batch
+from kinetrum.service.guard.large_bodies import read_body
 from kinetrum.service.http.access import SignedIn
-from kinetrum.service.http.large_bodies import read_body
 from kinetrum.service.http.point_bodies import groups_from_json
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.presenters import shapes

@@ -19,8 +19,8 @@ from hypothesis import strategies as st
 from starlette.types import Message, Receive, Scope, Send
 
 from kinetrum.core.base import errors
-from kinetrum.service.http import bodies
-from kinetrum.service.http.bodies import GuardedBodies, bound_of, count_values
+from kinetrum.service.guard import bodies
+from kinetrum.service.guard.bodies import GuardedBodies, bound_of, count_values
 from tests.support.programs import run_apart
 from tests.support.world import Instance, Project, new_id
 

@@ -21,8 +21,8 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from kinetrum.core.base.errors import KinetrumError
 from kinetrum.core.points.codec import BATCH_BYTE_LIMIT
+from kinetrum.service.guard.large_bodies import read_body
 from kinetrum.service.http.access import SAFE_METHODS, signed_in
-from kinetrum.service.http.large_bodies import read_body
 from kinetrum.service.http.problems import of_error, problem
 
 _API = "/api/"

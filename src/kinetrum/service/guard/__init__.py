@@ -1,0 +1,1 @@
+"""What protects the service from whoever sends it requests."""
