@@ -55,7 +55,12 @@ def _operation_id(route: APIRoute) -> str:
 # How a request says who asks; a session also sends its CSRF token with everything that changes something.
 _SECURITY = {
     "token": {"type": "http", "scheme": "bearer", "description": "A client token."},
-    "session": {"type": "apiKey", "in": "cookie", "name": "kinetrum_session_PORT", "description": "The console's."},
+    "session": {
+        "type": "apiKey",
+        "in": "cookie",
+        "name": "kinetrum_session_PORT",
+        "description": "The console's; by TLS __Host-kinetrum_session_PORT.",
+    },
 }
 _OPEN = frozenset({f"{API}/health", f"{API}/session"})
 
@@ -87,8 +92,11 @@ _ROUTES: tuple[tuple[Any, list[Any]], ...] = (
 )
 
 
-def make_app(blob_folder: Path) -> FastAPI:
-    """Build the application; the database must be connected before it serves."""
+def make_app(blob_folder: Path, public_address: str | None = None) -> FastAPI:
+    """Build the application; the database must be connected before it serves.
+
+    `public_address` is where people reach it, None where that is where it listens.
+    """
     blobs = BlobStore(blob_folder)
 
     @asynccontextmanager
@@ -113,6 +121,7 @@ def make_app(blob_folder: Path) -> FastAPI:
         description="Record training runs, compare them, version models and promote them.",
     )
     app.state.blobs = blobs
+    app.state.public_address = public_address
     app.state.broker = Broker()
     problems.install(app)
     for module, first in _ROUTES:

@@ -167,8 +167,9 @@ def test_links_last_some_days(place: Project, days: int) -> None:
         make_link(place, days)
 
 
-def framing(place: Project, path: str) -> str:
-    policy = httpx.get(f"{place.instance.url}{path}").headers["content-security-policy"]
+def framing(place: Project, path: str, role: str | None = "viewer") -> str:
+    headers = {"Authorization": f"Bearer {place.tokens[role]}"} if role else {}
+    policy = httpx.get(f"{place.instance.url}{path}", headers=headers).headers["content-security-policy"]
     return policy.partition("frame-ancestors ")[2].partition(";")[0]
 
 
@@ -181,6 +182,9 @@ def test_only_listed_origins_show_views_in_a_frame(place: Project) -> None:
         place.service("approver").call("PUT", place.path("embedding"), json={"origins": origins})
     place.service("maintainer").call("PUT", place.path("embedding"), json={"origins": origins})
     assert [framing(place, page) for page in pages] == [" ".join(origins)] * 2
+    # Which origins a project lists, and so that there is such a project, is for those who see it.
+    assert [framing(place, page, None) for page in pages] == ["'none'", " ".join(origins)]
+    assert framing(place, pages[0], "stranger") == "'none'"
     assert framing(place, f"/{place.name}/e/frost-alarm") == "'none'"
     assert framing(place, "/embed/no-such-project/e/x") == "'none'"
     assert framing(place, "/shared/kv_nothing") == "'none'"

@@ -22,6 +22,10 @@ JSON_LIMIT = 256 * 1024 * 1024
 LINE_LIMIT = 1024 * 1024
 # A plot of 100,000 rows in 40 columns is one line.
 PLOT_LINE_LIMIT = 256 * 1024 * 1024
+# Values are what JSON costs, not bytes: a hundred times as many as the largest manifest has files.
+VALUES_LIMIT = 10_000_000
+# Texts that people and programs wrote are packed to a tenth or a fiftieth; what is packed more, and large, is a bomb.
+RATIO_LIMIT, _SMALL = 200, 8 * 1024 * 1024
 POINTS_AT_ONCE = 50_000
 
 
@@ -49,6 +53,8 @@ def read_json(archive: zipfile.ZipFile, name: str) -> Any:
     member = member_named(archive, name)
     if member.file_size > JSON_LIMIT:
         raise TooLarge(f"{name} in the archive has over {JSON_LIMIT} bytes.", field=name)
+    if member.file_size > max(_SMALL, RATIO_LIMIT * member.compress_size):
+        raise TooLarge(f"{name} in the archive unpacks to over {RATIO_LIMIT} times its size.", field=name)
     try:
         with _opened(archive, name) as file:
             return _parse(file.read(JSON_LIMIT))
@@ -58,6 +64,13 @@ def read_json(archive: zipfile.ZipFile, name: str) -> Any:
 
 def _parse(text: str | bytes) -> Any:
     """Parse JSON; raises ValueError where that or one of its texts is wrong: half a surrogate pair is no Unicode."""
+    signs = (
+        (text.count(b",") + text.count(b"[") + text.count(b"{"))
+        if isinstance(text, bytes)
+        else (text.count(",") + text.count("[") + text.count("{"))
+    )
+    if signs > VALUES_LIMIT:
+        raise ValueError(f"over {VALUES_LIMIT:,} values")
     data = json.loads(text)
     if (b"\\u" in text) if isinstance(text, bytes) else ("\\u" in text):
         json.dumps(data, ensure_ascii=False).encode()

@@ -1,7 +1,8 @@
 """Files of strangers are read by a process of its own, with limits: never in the service itself.
 
 Each process does one task and ends. The next one for the same task is started ahead and waits with its libraries
-loaded, so that nobody waits for that; it ends when this process does, since its input is closed then.
+loaded, so that nobody waits for that; it ends when this process does, since its input is closed then. How many run at
+once is for their callers to bound: the service gives turns (`service.guard.turns`), in which nobody waits in a thread.
 """
 
 from __future__ import annotations
@@ -15,15 +16,13 @@ import threading
 import time
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn
 
 from kinetrum.core.base import errors
 from kinetrum.core.base.errors import KinetrumError
 
 WALL_S = 20
 _AT_ONCE_S = 1.0
-# One at a time for each core: what reads files must not take the service's room to breathe.
-_turns = threading.Semaphore(2)
 # Tasks whose libraries take long to load, or that come often.
 _AHEAD = frozenset({"rows", "tar"})
 _waiting: dict[str, subprocess.Popen[bytes]] = {}
@@ -37,20 +36,19 @@ def run_limited(task: str, paths: Sequence[Path], options: dict[str, Any]) -> by
     Raises the error that the task told of.
     """
     request = json.dumps({"paths": [str(path) for path in paths], "given": options}).encode()
-    with _turns:
-        process = _take(task)
-        answer, took_s = _ask(process, request)
-        if answer is None and took_s < _AT_ONCE_S:
-            # It may have ended while it waited, or lacked something at that moment, which says nothing about the files;
-            # files that break their reader break it again.
-            log.warning("reading files (%s) ended with status %s after %.1f s", task, process.returncode, took_s)
-            answer, took_s = _ask(_start(task), request)
-        if task in _AHEAD:
-            threading.Thread(target=_start_ahead, args=(task,), daemon=True).start()
+    process = _take(task)
+    answer, took_s = _ask(process, request)
+    if answer is None and took_s < _AT_ONCE_S:
+        # It may have ended while it waited, or lacked something at that moment, which says nothing about the files;
+        # files that break their reader break it again.
+        log.warning("reading files (%s) ended with status %s after %.1f s", task, process.returncode, took_s)
+        answer, took_s = _ask(_start(task), request)
+    if task in _AHEAD:
+        threading.Thread(target=_start_ahead, args=(task,), daemon=True).start()
     if answer is None:
         log.warning("reading files (%s) was given up or broke after %.1f s", task, took_s)
     elif answer.startswith(b'{"error"'):
-        _raise(json.loads(answer))
+        raise_told(json.loads(answer))
     return answer
 
 
@@ -95,7 +93,8 @@ def _start(task: str) -> subprocess.Popen[bytes]:
     )
 
 
-def _raise(problem: dict[str, Any]) -> None:
+def raise_told(problem: dict[str, Any]) -> NoReturn:
+    """Raise the error that a process told of."""
     kind = getattr(errors, problem["error"], None)
     if not (isinstance(kind, type) and issubclass(kind, KinetrumError)):
         kind = errors.InvalidInput

@@ -315,10 +315,13 @@ def set_embedding(actor: Actor, project: str, origins: list[str]) -> list[str]:
 
 
 @snapshot
-def framing_origins(project: str | None = None, secret: str | None = None) -> list[str]:
-    """Return which origins may frame a view of a project, or what a link shows; nothing for what is not there."""
-    if secret is not None:
-        link = views.link_of_secret(secret)
-        return projects.embedding_origins(link.project_id) if link else []
-    row = projects.project_named(project or "")
-    return projects.embedding_origins(row.project_id) if row else []
+def origins_of_link(secret: str) -> list[str]:
+    """Return which origins may frame what a link shows; none for a link that is not there."""
+    link = views.link_of_secret(secret)
+    return projects.embedding_origins(link.project_id) if link else []
+
+
+@snapshot
+def origins_of_project(actor: Actor, project: str) -> list[str]:
+    """Return which origins may frame a view of a project; raises NotFound for one that the actor may not see."""
+    return projects.embedding_origins(enter(actor, project).project_id)

@@ -29,8 +29,12 @@ class Hardened:
                 headers = MutableHeaders(scope=message)
                 headers.setdefault("X-Content-Type-Options", "nosniff")
                 headers.setdefault("Referrer-Policy", "same-origin")
+                if scope["scheme"] == "https":
+                    headers.setdefault("Strict-Transport-Security", "max-age=31536000")
                 if scope["path"].startswith("/api/"):
                     headers.setdefault("Cache-Control", "no-store")
+                    # Nothing of the interface is a page; where one is opened as such, it does nothing.
+                    headers.setdefault("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'; sandbox")
                 if behind := scope.get("state", {}).get("behind"):
                     headers[BEHIND_HEADER] = str(behind)
             await send(message)

@@ -10,6 +10,7 @@ from fastapi import Depends, Request
 from kinetrum.actions.context import Actor
 from kinetrum.actions.people import accounts
 from kinetrum.core.base.errors import NotAllowed, NotSignedIn
+from kinetrum.service.http.public_address import is_secure
 
 CSRF_HEADER = "Kinetrum-Csrf"
 TOKEN_HEADER = "Kinetrum-Token"
@@ -17,12 +18,20 @@ SAFE_METHODS = frozenset({"GET", "HEAD", "OPTIONS"})
 
 
 def cookie_name(request: Request) -> str:
-    """Name the session cookie after the port: cookies know hosts, not ports, and one host may have two instances."""
-    return f"kinetrum_session_{request.url.port or 0}"
+    """Name the session cookie after the port: cookies know hosts, not ports, and one host may have two instances.
+
+    By TLS it is one that only this host can have set (RFC 6265bis, the prefix `__Host-`).
+    """
+    return f"{'__Host-' if is_secure(request) else ''}kinetrum_session_{request.url.port or 0}"
+
+
+def client_address(request: Request) -> str:
+    """Return the address that a request came from; from a proxy that is believed, the one that it tells."""
+    return request.client.host if request.client else "unknown"
 
 
 def _origin(request: Request) -> str:
-    host = request.client.host if request.client else "unknown"
+    host = client_address(request)
     return f"{host} {request.headers.get('user-agent', '')[:120]}".strip()
 
 

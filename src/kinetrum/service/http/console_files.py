@@ -10,6 +10,7 @@ from starlette.exceptions import HTTPException
 
 from kinetrum.actions.search import saved_views
 from kinetrum.core.base.errors import KinetrumError
+from kinetrum.service.http.access import signed_in
 
 FOLDER = Path(__file__).parents[1] / "console"
 POLICY = (
@@ -44,23 +45,32 @@ def install(app: FastAPI) -> None:
         if path.startswith("assets/"):
             raise HTTPException(404)
         index = FOLDER / "index.html"
-        headers = {"Content-Security-Policy": POLICY.format(framing=_framing(path)), "Cache-Control": "no-cache"}
+        headers = {
+            "Content-Security-Policy": POLICY.format(framing=_framing(path, request)),
+            "Cache-Control": "no-cache",
+        }
         if not index.is_file():
             return HTMLResponse(_NOT_BUILT, headers=headers)
         return FileResponse(index, media_type="text/html; charset=utf-8", headers=headers)
 
 
-def _framing(path: str) -> str:
-    """Say who may show this page in a frame: nobody, but for views of projects that list origins."""
+def _framing(path: str, request: Request) -> str:
+    """Say who may show this page in a frame: nobody, but for views of projects that list origins.
+
+    Which a project lists, and that there is such a project, is told to who may see it: anybody else sees nothing in the
+    frame either.
+    """
     kind, _, rest = path.partition("/")
     name = rest.partition("/")[0]
     if kind not in {"shared", "embed"} or not name:
         return "'none'"
     try:
         origins = (
-            saved_views.framing_origins(secret=name) if kind == "shared" else saved_views.framing_origins(project=name)
+            saved_views.origins_of_link(name)
+            if kind == "shared"
+            else saved_views.origins_of_project(signed_in(request), name)
         )
     except KinetrumError:
-        # Without the database nothing is shown anyway; a page that says so is framed by nobody.
+        # Without an account, the project or the database nothing is shown anyway; that is framed by nobody.
         return "'none'"
     return " ".join(origins) or "'none'"

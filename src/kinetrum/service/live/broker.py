@@ -12,7 +12,8 @@ import contextlib
 import json
 import logging
 import time
-from collections.abc import AsyncIterator, Callable
+from collections import Counter
+from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
 
 from fastapi.sse import ServerSentEvent
@@ -28,6 +29,8 @@ POLL_S, SIGN_OF_LIFE_S = 0.25, 15.0
 # A stream ends within this time after its session or token.
 CHECK_S = 1.0
 _QUEUE_LIMIT = 2_000
+# As many consoles and programs as one person has open, on all machines; and as many as a process can tell of changes.
+STREAMS_EACH, STREAMS_IN_ALL = 64, 1_500
 _GATHER_MS, _GATHER_MS_EACH, _GATHER_MS_MOST = 350, 20, 5_000
 log = logging.getLogger("kinetrum.live")
 
@@ -56,6 +59,7 @@ class Broker:
     def __init__(self) -> None:
         # Each with the digest of the token or session that it was opened with.
         self._queues: dict[asyncio.Queue[Told | None], bytes] = {}
+        self._streams: Counter[int] = Counter()
         self._checked_at = 0.0
         self._at: int | None = None
         self._finding_at = asyncio.Lock()
@@ -78,6 +82,19 @@ class Broker:
         """Say how long a console is to gather changes before it reads anew: longer the more consoles are open."""
         gather = min(_GATHER_MS_MOST, _GATHER_MS + _GATHER_MS_EACH * (len(self._queues) - 1))
         return ServerSentEvent(event="pace", data={"gather_ms": gather}, id=None if cursor is None else str(cursor))
+
+    def has_room_for(self, person_id: int) -> bool:
+        """Tell whether a person may open one more stream in this process."""
+        return self._streams[person_id] < STREAMS_EACH and self._streams.total() < STREAMS_IN_ALL
+
+    @contextlib.contextmanager
+    def counted(self, person_id: int) -> Iterator[None]:
+        """Count a person's stream as long as this lasts."""
+        self._streams[person_id] += 1
+        try:
+            yield
+        finally:
+            self._streams[person_id] -= 1
 
     async def subscribe(
         self, visible: Callable[[], frozenset[int]], after: int | None, credential: bytes

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import secrets
 from typing import Annotated
+from urllib.parse import urlsplit
 
 from fastapi import Query, Request
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
-from kinetrum.actions.archives import imported, packing, unpacking
+from kinetrum.actions.archives import imported, packing
+from kinetrum.actions.archives.import_process import run_import
 from kinetrum.actions.data import uploads
+from kinetrum.service.guard.turns import EXPORTS, IMPORTS, in_turn
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.public_address import public_address
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
 from kinetrum.service.routes.data.blob_routes import take
@@ -21,7 +25,12 @@ router = make_router(prefix="/projects/{project}", tags=["archives"])
 _ZIP = {"application/zip": {"schema": {"type": "string", "format": "binary"}}}
 
 
-@router.get("/archive", response_class=StreamingResponse, responses={200: {"content": {"application/zip": {}}}})
+@router.get(
+    "/archive",
+    response_class=StreamingResponse,
+    responses={200: {"content": {"application/zip": {}}}},
+    dependencies=[in_turn(EXPORTS, while_streaming=True)],
+)
 def export_archive(
     actor: SignedIn,
     project: str,
@@ -37,7 +46,7 @@ def export_archive(
 
     Without `of` it is the whole project, with its views, notes and models.
     """
-    chosen = packing.choose(actor, project, of, with_files, request.url.netloc)
+    chosen = packing.choose(actor, project, of, with_files, urlsplit(public_address(request)).netloc)
     name = "".join(c if c.isalnum() or c in "._-" else "-" for c in of or project)
     return StreamingResponse(
         packing.pack(actor, store_of(request), project, chosen, license_text),
@@ -61,4 +70,5 @@ async def import_archive(
     with Arrival(store.incoming / f"archive-{secrets.token_hex(8)}") as arrival:
         await take(request, arrival)
         await run_in_threadpool(arrival.flush)
-        return await run_in_threadpool(unpacking.import_archive, actor, store, project, arrival.path, same_people)
+        async with IMPORTS.turn(actor.person_id):
+            return await run_import(actor, store, project, arrival.path, same_people)

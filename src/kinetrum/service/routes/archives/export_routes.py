@@ -16,6 +16,7 @@ from kinetrum.actions.runs.exports import MOMENTS
 from kinetrum.core.points.codec import BATCH_MEDIA_TYPE, Group, encode_batch
 from kinetrum.core.points.columns import Points
 from kinetrum.core.rows.tables import MEDIA_TYPES, Row, write_arrow, write_csv, write_jsonl, write_table
+from kinetrum.service.guard.turns import EXPORTS, in_turn
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.routes.search.search_routes import Pareto, QueryText, SortText
@@ -66,7 +67,12 @@ def _table_asked(
     return exports.TableAsked(query, sort, column, pareto)
 
 
-@router.get("/experiments/{experiment}/table", response_class=StreamingResponse, responses=_TABLE)
+@router.get(
+    "/experiments/{experiment}/table",
+    response_class=StreamingResponse,
+    responses=_TABLE,
+    dependencies=[in_turn(EXPORTS, while_streaming=True)],
+)
 def export_runs(
     actor: SignedIn,
     project: str,
@@ -79,7 +85,9 @@ def export_runs(
     return _whole(written, table, experiment)
 
 
-@router.get("/table", response_class=StreamingResponse, responses=_TABLE)
+@router.get(
+    "/table", response_class=StreamingResponse, responses=_TABLE, dependencies=[in_turn(EXPORTS, while_streaming=True)]
+)
 def export_project_runs(
     actor: SignedIn,
     project: str,
@@ -91,7 +99,12 @@ def export_project_runs(
     return _whole(written, table, project)
 
 
-@router.get(f"{_RUN}/points/table", response_class=StreamingResponse, responses=_TABLE)
+@router.get(
+    f"{_RUN}/points/table",
+    response_class=StreamingResponse,
+    responses=_TABLE,
+    dependencies=[in_turn(EXPORTS, while_streaming=True)],
+)
 def export_points(
     actor: SignedIn,
     project: str,
@@ -109,7 +122,12 @@ def export_points(
 Metrics = Annotated[list[str] | None, Query(description="Metrics, one or more.")]
 
 
-@router.get("/experiments/{experiment}/series", response_class=StreamingResponse, responses=_TABLE)
+@router.get(
+    "/experiments/{experiment}/series",
+    response_class=StreamingResponse,
+    responses=_TABLE,
+    dependencies=[in_turn(EXPORTS, while_streaming=True)],
+)
 def export_series(
     actor: SignedIn,
     project: str,
@@ -123,7 +141,9 @@ def export_series(
     return _series(exports.stream_series(actor, project, experiment, query, metric or [], pareto), written, experiment)
 
 
-@router.get("/series", response_class=StreamingResponse, responses=_TABLE)
+@router.get(
+    "/series", response_class=StreamingResponse, responses=_TABLE, dependencies=[in_turn(EXPORTS, while_streaming=True)]
+)
 def export_project_series(
     actor: SignedIn,
     project: str,
@@ -141,7 +161,12 @@ def _series(stretches: Iterator[tuple[str, str, Points]], written: TableForm, na
     return _download(_written(pieces, ("run", "metric"), written), written.form, f"{name}-series")
 
 
-@router.get(f"{_RUN}/points/packed", response_class=StreamingResponse, responses=_PACKED)
+@router.get(
+    f"{_RUN}/points/packed",
+    response_class=StreamingResponse,
+    responses=_PACKED,
+    dependencies=[in_turn(EXPORTS, while_streaming=True)],
+)
 def read_packed_points(
     actor: SignedIn, project: str, experiment: str, run: str, metric: Annotated[str, Query(max_length=250)]
 ) -> StreamingResponse:

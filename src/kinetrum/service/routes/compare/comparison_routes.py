@@ -8,6 +8,7 @@ from fastapi import Query, Request
 
 from kinetrum.actions.compare import comparison, effects
 from kinetrum.actions.search import chart_columns
+from kinetrum.service.guard.turns import FILES, in_turn
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
@@ -53,7 +54,7 @@ def read_reasons(actor: SignedIn, project: str, run: _Two, on: _On = None) -> ef
     return effects.read_reasons(actor, project, run[0], run[1], on)
 
 
-@router.get("/comparison/rows")
+@router.get("/comparison/rows", dependencies=[in_turn(FILES)])
 def compare_rows(actor: SignedIn, project: str, request: Request, run: _Two) -> list[effects.JudgedRows]:
     """Compare two runs on the rows whose predictions both kept: values, interval and outcome of each measure."""
     return effects.read_judged_rows(actor, store_of(request), project, run[0], run[1])

@@ -12,6 +12,7 @@ from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.compare.contents import ContentDifference
 from kinetrum.core.compare.manifests import SIGNS, Finding, count_findings, difference_sentence
+from kinetrum.service.guard.turns import FILES, in_turn
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
@@ -153,7 +154,7 @@ def compare_versions(
     )
 
 
-@router.get("/differences/file")
+@router.get("/differences/file", dependencies=[in_turn(FILES)])
 def compare_file(
     actor: SignedIn,
     project: str,

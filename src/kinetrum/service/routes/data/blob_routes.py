@@ -12,6 +12,7 @@ from starlette.requests import ClientDisconnect
 from kinetrum.actions.data import uploads
 from kinetrum.core.base.errors import InvalidInput, KinetrumError, TooLarge
 from kinetrum.core.base.manifests import check_sha256
+from kinetrum.service.guard.turns import BUNDLES
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
@@ -61,8 +62,9 @@ async def add_blobs(
             over = TooLarge(f"The archive has over {TOGETHER_BYTES} bytes; send fewer files at once.", field="body")
             await take(request, arrival, TOGETHER_BYTES, over)
             await run_in_threadpool(arrival.flush)
-            contents = await run_in_threadpool(uploads.unpack, arrival.path)
-            count = await run_in_threadpool(uploads.keep_many, store, project_id, contents)
+            async with BUNDLES.turn(actor.person_id):
+                contents = await run_in_threadpool(uploads.unpack, arrival.path)
+                count = await run_in_threadpool(uploads.keep_many, store, project_id, contents)
         return wire.BlobsKept(kept=count)
     with uploads.receive(store, None) as incoming:
         await take(request, incoming)

@@ -17,6 +17,7 @@ from kinetrum.actions.data import artifact_versions, previews
 from kinetrum.core.base.manifests import FileEntry
 from kinetrum.core.media import type_of
 from kinetrum.core.preview.shown import Preview
+from kinetrum.service.guard.turns import EXPORTS, FILES, in_turn
 from kinetrum.service.http import bundles
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
@@ -146,7 +147,7 @@ def _part(range_text: str, size: int) -> tuple[int, int] | tuple[()] | None:
     return int(first), min(int(last), size - 1) if last else size - 1
 
 
-@router.get("/preview")
+@router.get("/preview", dependencies=[in_turn(FILES)])
 def preview_file(
     actor: SignedIn,
     project: str,
@@ -163,6 +164,7 @@ def preview_file(
     "/bundle",
     response_class=StreamingResponse,
     responses={200: {"content": {kind: {} for kind in bundles.MEDIA_TYPES.values()}}},
+    dependencies=[in_turn(EXPORTS, while_streaming=True)],
 )
 def download_bundle(
     actor: SignedIn,

@@ -11,6 +11,7 @@ from kinetrum.actions.data import lineage
 from kinetrum.core.base.errors import KinetrumError
 from kinetrum.core.lineage.graph import dangling, distances, fold, lineage_sentence, to_prov
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.public_address import public_address
 from kinetrum.service.http.routers import make_router
 from kinetrum.wire import lineage as wire
 
@@ -61,7 +62,7 @@ def read_lineage(
 def export_prov(actor: SignedIn, project: str, of: Of, request: Request, way: Way = "both") -> JSONResponse:
     """Read the same as W3C PROV-JSON, with nothing folded and no reference that leads nowhere."""
     graph = lineage.trace(actor, project, of, lineage.NODES_LIMIT, way)
-    doc: dict[str, Any] = to_prov(graph, f"{request.base_url}projects/{project}/")
+    doc: dict[str, Any] = to_prov(graph, f"{public_address(request)}/projects/{project}/")
     loose = dangling(doc)
     if loose:
         raise KinetrumError(f"The lineage names {loose[0]}, which is not in it.")

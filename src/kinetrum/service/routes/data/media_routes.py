@@ -11,6 +11,7 @@ from kinetrum.actions.data import media, table_rows
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.rows.row_query import PAGE_LIMIT, Page, RowQuery
+from kinetrum.service.guard.turns import FILES, PICTURES, in_turn
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
@@ -59,7 +60,7 @@ def read_kept_names(
     )
 
 
-@router.get(_VERSION + "/items")
+@router.get(_VERSION + "/items", dependencies=[in_turn(PICTURES)])
 def read_items(actor: SignedIn, project: str, artifact: str, version: str, request: Request) -> wire.ShownVersion:
     """List what a version shows: images with captions, boxes and masks, sounds, videos, texts, tables."""
     items_shown = media.shown_items(actor, store_of(request), project, artifact, version)
@@ -85,6 +86,7 @@ def read_items(actor: SignedIn, project: str, artifact: str, version: str, reque
     _VERSION + "/thumbnail",
     response_class=Response,
     responses={200: {"content": {"image/webp": {}}}},
+    dependencies=[in_turn(PICTURES)],
 )
 def read_thumbnail(
     actor: SignedIn,
@@ -100,7 +102,7 @@ def read_thumbnail(
     return Response(picture, media_type="image/webp", headers=headers)
 
 
-@router.get("/rows")
+@router.get("/rows", dependencies=[in_turn(FILES)])
 def read_rows(
     actor: SignedIn,
     project: str,
@@ -124,7 +126,7 @@ def read_rows(
     )
 
 
-@router.get("/rows/joined")
+@router.get("/rows/joined", dependencies=[in_turn(FILES)])
 def read_joined_rows(
     actor: SignedIn,
     project: str,

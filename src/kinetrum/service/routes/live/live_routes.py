@@ -10,7 +10,7 @@ from fastapi.sse import EventSourceResponse, ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.live import change_feed
-from kinetrum.core.base.errors import InvalidInput
+from kinetrum.core.base.errors import InvalidInput, Unavailable
 from kinetrum.service.http.access import SignedIn, credential_of, signed_in
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.live.broker import Broker
@@ -27,25 +27,36 @@ def _stamp(cursor: str | None) -> int | None:
     return int(cursor)
 
 
-async def _allowed(actor: SignedIn, project: str, last_event_id: Cursor = None) -> None:
+def _check_room(request: Request, actor: SignedIn) -> None:
+    broker: Broker = request.app.state.broker
+    if not broker.has_room_for(actor.person_id):
+        raise Unavailable("Too many streams of changes are open; close some, or read anew from time to time.")
+
+
+async def _allowed(request: Request, actor: SignedIn, project: str, last_event_id: Cursor = None) -> None:
     _stamp(last_event_id)
+    _check_room(request, actor)
     await run_in_threadpool(change_feed.visible_projects, actor, project)
 
 
-async def _readable(last_event_id: Cursor = None) -> None:
+async def _readable(request: Request, actor: SignedIn, last_event_id: Cursor = None) -> None:
     _stamp(last_event_id)
+    _check_room(request, actor)
 
 
-async def _follow(request: Request, project: str | None, cursor: str | None) -> AsyncIterator[ServerSentEvent]:
+async def _follow(
+    request: Request, actor: SignedIn, project: str | None, cursor: str | None
+) -> AsyncIterator[ServerSentEvent]:
     broker: Broker = request.app.state.broker
 
     def visible() -> frozenset[int]:
         # Asked anew each time: a token may have been revoked meanwhile, a session have ended.
         return change_feed.visible_projects(signed_in(request), project)
 
-    yield ServerSentEvent(comment="following", retry=1000)
-    async for event in broker.subscribe(visible, _stamp(cursor), credential_of(request)):
-        yield event
+    with broker.counted(actor.person_id):
+        yield ServerSentEvent(comment="following", retry=1000)
+        async for event in broker.subscribe(visible, _stamp(cursor), credential_of(request)):
+            yield event
 
 
 @router.get("/projects/{project}/events", response_class=EventSourceResponse, dependencies=[Depends(_allowed)])
@@ -58,12 +69,12 @@ async def follow_project(
     changes of one run in a moment the last is told. `pace` says how long to gather changes before reading anew.
     `reset` comes where the cursor is over a day old: what is shown has to be read anew.
     """
-    async for event in _follow(request, project, last_event_id):
+    async for event in _follow(request, actor, project, last_event_id):
         yield event
 
 
 @router.get("/events", response_class=EventSourceResponse, dependencies=[Depends(_readable)])
 async def follow_all(actor: SignedIn, request: Request, last_event_id: Cursor = None) -> AsyncIterator[ServerSentEvent]:
     """Follow the changes of every project that one may see, as they are at each moment."""
-    async for event in _follow(request, None, last_event_id):
+    async for event in _follow(request, actor, None, last_event_id):
         yield event

@@ -7,7 +7,9 @@ from fastapi import Query, Request, Response
 from kinetrum.actions.people import accounts
 from kinetrum.actions.runs import readers
 from kinetrum.core.base.values import check_name
-from kinetrum.service.http.access import SignedIn, cookie_name, has_credentials, signed_in
+from kinetrum.service.guard.turns import PASSWORD_TURN
+from kinetrum.service.http.access import SignedIn, client_address, cookie_name, has_credentials, signed_in
+from kinetrum.service.http.public_address import is_secure
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.presenters import shapes
 from kinetrum.storage.people.journal import JournalRow
@@ -16,18 +18,17 @@ from kinetrum.wire import people as wire
 router = make_router(tags=["accounts"])
 
 
-@router.post("/session")
+@router.post("/session", dependencies=[PASSWORD_TURN])
 def sign_in(body: wire.SignIn, request: Request, response: Response) -> wire.Me:
     """Open a console session: sets the session cookie and returns the CSRF token."""
-    origin = request.client.host if request.client else ""
-    opened = accounts.sign_in(body.name, body.password, origin)
+    opened = accounts.sign_in(body.name, body.password, client_address(request))
     response.set_cookie(
         cookie_name(request),
         opened.secret,
         max_age=14 * 86_400,
         httponly=True,
         samesite="strict",
-        secure=request.url.scheme == "https",
+        secure=is_secure(request),
     )
     me = opened.actor
     return wire.Me(name=me.name, full_name=me.full_name, is_admin=me.is_admin, csrf_token=opened.csrf_token)
@@ -47,7 +48,7 @@ def read_session(request: Request) -> wire.Me | Response:
 def sign_out(actor: SignedIn, request: Request, response: Response) -> None:
     """Close the console session."""
     accounts.sign_out(request.cookies.get(cookie_name(request), ""))
-    response.delete_cookie(cookie_name(request))
+    response.delete_cookie(cookie_name(request), secure=is_secure(request), httponly=True, samesite="strict")
 
 
 @router.get("/people")
@@ -56,14 +57,14 @@ def list_people(actor: SignedIn) -> list[wire.Person]:
     return [wire.Person.model_validate(row) for row in accounts.list_people(actor)]
 
 
-@router.post("/people", status_code=201)
+@router.post("/people", status_code=201, dependencies=[PASSWORD_TURN])
 def make_person(actor: SignedIn, body: wire.NewPerson) -> wire.Person:
     """Make an account; for administrators."""
     accounts.make_person(actor, body.name, body.full_name, body.password, body.is_admin)
     return wire.Person(name=body.name, full_name=body.full_name.strip(), is_admin=body.is_admin)
 
 
-@router.put("/people/{person}/password", status_code=204)
+@router.put("/people/{person}/password", status_code=204, dependencies=[PASSWORD_TURN])
 def set_password(actor: SignedIn, person: str, body: wire.NewPassword) -> None:
     """Set one's own password, or as an administrator anybody's."""
     accounts.set_password(actor, person, body.password)

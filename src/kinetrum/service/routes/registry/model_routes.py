@@ -12,6 +12,7 @@ from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.gates import KINDS
 from kinetrum.core.registry.ladder import Stage
 from kinetrum.service.http.access import SignedIn
+from kinetrum.service.http.public_address import public_address
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.live import feeds
 from kinetrum.service.presenters import registry_shapes
@@ -132,4 +133,4 @@ def read_feed(actor: SignedIn, project: str, model: str, request: Request) -> Re
     """Read what happened to a model as an Atom feed (RFC 4287), the latest first."""
     view = registry_views.read_model(actor, project, model)
     entries = readers.read_model_journal(actor, project, model, feeds.ENTRIES)
-    return Response(feeds.feed_of(view, entries, str(request.base_url).rstrip("/")), media_type=feeds.MEDIA_TYPE)
+    return Response(feeds.feed_of(view, entries, public_address(request)), media_type=feeds.MEDIA_TYPE)

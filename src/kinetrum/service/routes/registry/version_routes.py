@@ -20,6 +20,7 @@ from kinetrum.actions.registry import (
     version_lookup,
 )
 from kinetrum.core.base.values import from_json
+from kinetrum.service.guard.turns import FETCHES, JUDGING, in_turn
 from kinetrum.service.http import bundles
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
@@ -46,7 +47,7 @@ def what_is(actor: SignedIn, project: str, name: str) -> wire.Named:
     return wire.Named(name=identity.name, things=identity.things)
 
 
-@router.post("/models/{model}/versions", status_code=201)
+@router.post("/models/{model}/versions", status_code=201, dependencies=[in_turn(JUDGING)])
 def register_version(
     actor: SignedIn, project: str, model: str, body: wire.NewModelVersion, request: Request
 ) -> wire.ModelVersionDetail:
@@ -81,7 +82,7 @@ def add_evidence(
     return [shapes.evidence(one) for one in version_view.evidence]
 
 
-@router.get("/models/{model}/versions/{version}/review")
+@router.get("/models/{model}/versions/{version}/review", dependencies=[in_turn(JUDGING)])
 def read_review(
     actor: SignedIn,
     project: str,
@@ -95,7 +96,7 @@ def read_review(
     return shapes.review(reviews.review_version(actor, store_of(request), project, model, version, stage, against))
 
 
-@router.get("/models/{model}/versions/{version}/gates/{stage}")
+@router.get("/models/{model}/versions/{version}/gates/{stage}", dependencies=[in_turn(JUDGING)])
 def look_at_gates(actor: SignedIn, project: str, model: str, version: int, stage: str, request: Request) -> wire.Gates:
     """Judge a stage's gates for a version now, changing nothing."""
     checks, _ = gate_outcomes.look_at_gates(actor, store_of(request), project, model, stage, version)
@@ -121,7 +122,7 @@ def choose_lead(actor: SignedIn, project: str, model: str, body: wire.NewLead) -
     model_state.choose_lead(actor, project, model, body.version, body.comment)
 
 
-@router.post("/models/{model}/stages/{stage}/promotions")
+@router.post("/models/{model}/stages/{stage}/promotions", dependencies=[in_turn(JUDGING)])
 def promote(
     actor: SignedIn, project: str, model: str, stage: str, body: wire.Promotion, request: Request
 ) -> wire.Model:
@@ -184,6 +185,7 @@ def download_version_file(
     "/models/{model}/versions/{version}/bundle",
     response_class=StreamingResponse,
     responses={200: {"content": {kind: {} for kind in bundles.MEDIA_TYPES.values()}}},
+    dependencies=[in_turn(FETCHES, while_streaming=True)],
 )
 def download_version_bundle(
     actor: SignedIn,

@@ -1,0 +1,92 @@
+"""What the service is told by its environment, checked before it begins."""
+
+from __future__ import annotations
+
+import ipaddress
+import os
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from urllib.parse import urlsplit
+
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+
+
+@dataclass(frozen=True)
+class Settings:
+    """Where the service listens and keeps files, at which address people reach it, and which proxies it believes.
+
+    `public_address` has no slash at its end; None: the address that it listens on. `proxies` are believed about who
+    asks and by which scheme (X-Forwarded-For, X-Forwarded-Proto); nobody else is.
+    """
+
+    database: str
+    store: Path
+    host: str = "127.0.0.1"
+    port: int = 7373
+    public_address: str | None = None
+    proxies: tuple[Network, ...] = ()
+
+    def is_proxy(self, address: str) -> bool:
+        """Tell whether an address is one of the proxies'."""
+        return _is_in(address, self.proxies)
+
+
+@lru_cache(maxsize=1_024)
+def _is_in(address: str, networks: tuple[Network, ...]) -> bool:
+    try:
+        parsed = ipaddress.ip_address(address)
+    except ValueError:
+        return False
+    return any(parsed in network for network in networks)
+
+
+def read_settings() -> Settings:
+    """Return the settings; raises SystemExit with a sentence where one is missing or wrong."""
+    return Settings(
+        database=_needed("KINETRUM_DATABASE"),
+        store=Path(_needed("KINETRUM_STORE")),
+        host=os.environ.get("KINETRUM_HOST", "127.0.0.1"),
+        port=_port(os.environ.get("KINETRUM_PORT", "7373")),
+        public_address=public_address(os.environ.get("KINETRUM_PUBLIC_ADDRESS", "")),
+        proxies=proxies(os.environ.get("KINETRUM_PROXIES", "")),
+    )
+
+
+def _needed(name: str) -> str:
+    value = os.environ.get(name)
+    if not value:
+        raise SystemExit(f"{name} is not set; the service needs it.")
+    return value
+
+
+def _port(text: str) -> int:
+    if not (text.isascii() and text.isdigit() and int(text) < 65_536):
+        raise SystemExit(f"KINETRUM_PORT is {text!r}; give a number from 0 (a free one) to 65535.")
+    return int(text)
+
+
+def public_address(text: str) -> str | None:
+    """Return the address at which people reach the service, None where none is given; raises SystemExit for others."""
+    if not text:
+        return None
+    parts = urlsplit(text)
+    if parts.scheme not in {"http", "https"} or not parts.hostname or parts.query or parts.fragment or parts.username:
+        raise SystemExit(
+            f"KINETRUM_PUBLIC_ADDRESS is {text!r}; give the address that people open, such as "
+            "https://kinetrum.example or https://tools.example/kinetrum."
+        )
+    return text.rstrip("/")
+
+
+def proxies(text: str) -> tuple[Network, ...]:
+    """Return the networks of the proxies that are believed: addresses and networks between commas."""
+    networks: list[Network] = []
+    for one in filter(None, (part.strip() for part in text.split(","))):
+        try:
+            networks.append(ipaddress.ip_network(one, strict=False))
+        except ValueError:
+            raise SystemExit(
+                f"KINETRUM_PROXIES names {one!r}; give addresses or networks between commas: 127.0.0.1,10.1.0.0/16."
+            ) from None
+    return tuple(networks)
