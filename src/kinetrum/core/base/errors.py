@@ -9,6 +9,7 @@
     │   └── UnexpectedOccupant   another version stands on the stage than the person saw
     ├── TooLarge             over a stated limit
     ├── Damaged              stored bytes no longer match their digest
+    ├── TooManyTries         too many wrong passwords; `retry_after_s` says how long to wait
     └── Unavailable          the service or its database cannot answer now; try again
 
 A message says what happened with the value, the rule, and the next step.
@@ -58,6 +59,16 @@ class TooLarge(KinetrumError):
 
 class Damaged(KinetrumError):
     """Stored or transferred bytes do not match their digest."""
+
+
+class TooManyTries(KinetrumError):
+    """Too many tries were wrong; the next one has to wait for `retry_after_s` seconds."""
+
+    def __init__(
+        self, message: str, *, field: str | None = None, column: int | None = None, retry_after_s: float = 0.0
+    ) -> None:
+        super().__init__(message, field=field, column=column)
+        self.retry_after_s = retry_after_s
 
 
 class Unavailable(KinetrumError):

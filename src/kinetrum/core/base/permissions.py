@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from enum import StrEnum
 
 
@@ -53,6 +54,12 @@ TABLE: dict[Role, frozenset[Act]] = {
 def permits(role: Role | None, act: Act) -> bool:
     """Tell whether `role` permits `act`; no role permits nothing."""
     return role is not None and act in TABLE[role]
+
+
+def highest(roles: Collection[Role]) -> Role:
+    """Return the role of several that permits most; there is at least one."""
+    order = list(Role)
+    return max(roles, key=order.index)
 
 
 def least_role(act: Act) -> Role:
