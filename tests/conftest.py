@@ -69,13 +69,13 @@ def instance(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Instance]:
 @pytest.fixture(scope="session")
 def people(instance: Instance) -> dict[str, str]:
     """Tokens of five people: one for each role, and a stranger."""
-    from tests.support.world import PASSWORD, ROLES
+    from tests.support.world import ALL_SCOPES, PASSWORD, ROLES
 
     admin, tokens = instance.service(), {"admin": instance.token}
     for name in (*ROLES, "stranger"):
         body = {"name": f"a-{name}", "full_name": f"A {name.capitalize()}", "password": PASSWORD}
         admin.call("POST", "/people", json=body)
-        made = admin.call("POST", "/tokens", json={"name": "test", "person": f"a-{name}"})
+        made = admin.call("POST", "/tokens", json={"name": "test", "person": f"a-{name}", "scopes": ALL_SCOPES})
         tokens[name] = made["secret"]
     return tokens
 

@@ -29,6 +29,7 @@ from kinetrum.storage.db.database import (
     transaction,
 )
 from kinetrum.storage.people import journal
+from kinetrum.storage.people.journal import JournalQuery
 from kinetrum.storage.tables.base import Table
 from tests.storage.conftest import Place, database_port
 from tests.support.world import Instance
@@ -66,15 +67,21 @@ def test_the_journal_can_only_grow(place: Place) -> None:
 def test_journal_entries_of_a_thing(place: Place) -> None:
     for subject in ("frost-alarm", "frost-alarm@1", "frost-alarm@12", "frost-alarmx", "frost_alarm@1"):
         journal.append(
-            place.project_id, place.person_id, "tested", subject, journal.Change({"a": 1}, None), "why", "here"
+            place.project_id,
+            place.person_id,
+            "tested",
+            subject,
+            journal.Change({"a": 1}, None),
+            "why",
+            journal.Source("here", "laptop"),
         )
-    found = journal.entries(place.project_id, ["frost-alarm"], None, 10)
+    found = journal.entries(JournalQuery(place.project_id, ["frost-alarm"]), 10)
     assert [entry.subject for entry in found] == ["frost-alarm@12", "frost-alarm@1", "frost-alarm"]
     assert found[0].before == {"a": 1}
-    assert journal.entries(place.project_id, ["frost-alarm"], found[1].entry_id, 10) == found[2:]
-    both = journal.entries(place.project_id, ["frost-alarmx", "frost-alarm"], None, 10)
+    assert journal.entries(JournalQuery(place.project_id, ["frost-alarm"], found[1].entry_id), 10) == found[2:]
+    both = journal.entries(JournalQuery(place.project_id, ["frost-alarmx", "frost-alarm"]), 10)
     assert [entry.subject for entry in both] == ["frost-alarmx", "frost-alarm@12", "frost-alarm@1", "frost-alarm"]
-    assert len(journal.entries(place.project_id, None, None, 3)) == 3
+    assert len(journal.entries(JournalQuery(place.project_id), 3)) == 3
 
 
 def test_a_database_of_a_later_version_is_refused(instance: Instance, _connected: None) -> None:

@@ -52,6 +52,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/account-links/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Account Link
+         * @description Tell whose account a link opens; reading it does not use it up. It needs no account.
+         */
+        get: operations["read_account_link"];
+        put?: never;
+        /**
+         * Open Account Link
+         * @description Choose a password by a link, which opens no more after that. It needs no account.
+         */
+        post: operations["open_account_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -67,9 +91,49 @@ export interface paths {
         put?: never;
         /**
          * Make Person
-         * @description Make an account; for administrators.
+         * @description Make an account, and without a password the link by which they choose one; for administrators.
          */
         post: operations["make_person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change Person
+         * @description Change an account; who is deactivated is out within seconds. For administrators.
+         */
+        patch: operations["change_person"];
+        trace?: never;
+    };
+    "/api/v1/people/{person}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Account Link
+         * @description Make the link by which a person chooses a password: the invitation anew, or a new one. For administrators.
+         */
+        post: operations["make_account_link"];
         delete?: never;
         options?: never;
         head?: never;
@@ -86,11 +150,99 @@ export interface paths {
         get?: never;
         /**
          * Set Password
-         * @description Set one's own password, or as an administrator anybody's.
+         * @description Set another's password, which ends their sessions and tokens; for administrators.
          */
         put: operations["set_password"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Own Account
+         * @description Read one's own account.
+         */
+        get: operations["read_own_account"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change Own Account
+         * @description Change one's own full name, time zone and theme; with a session.
+         */
+        patch: operations["change_own_account"];
+        trace?: never;
+    };
+    "/api/v1/account/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Password
+         * @description Change one's own password, with the present one and a session; other sessions end.
+         */
+        put: operations["change_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Sessions
+         * @description List one's own sessions, the latest seen first.
+         */
+        get: operations["list_sessions"];
+        put?: never;
+        post?: never;
+        /**
+         * End Other Sessions
+         * @description End all of one's own sessions but the one that asks.
+         */
+        delete: operations["end_other_sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/sessions/{session}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End Session
+         * @description End one of one's own sessions; with a session.
+         */
+        delete: operations["end_session"];
         options?: never;
         head?: never;
         patch?: never;
@@ -103,11 +255,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * List Tokens
+         * @description List one's own tokens, or as an administrator another's; without their secrets.
+         */
+        get: operations["list_tokens"];
         put?: never;
         /**
          * Make Token
-         * @description Make a client token; the secret is in this answer and nowhere else.
+         * @description Make a token; the secret is in this answer and nowhere else.
          */
         post: operations["make_token"];
         delete?: never;
@@ -128,9 +284,53 @@ export interface paths {
         post?: never;
         /**
          * Revoke Token
-         * @description Revoke a token by name.
+         * @description Revoke a token by name; a token may revoke itself.
          */
         delete: operations["revoke_token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Machine Tokens
+         * @description List the tokens of a project's machines; for its maintainers.
+         */
+        get: operations["list_machine_tokens"];
+        put?: never;
+        /**
+         * Make Machine Token
+         * @description Make a token for a machine of a project, which no person has; for its maintainers.
+         */
+        post: operations["make_machine_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Revoke Machine Token
+         * @description Revoke the token of a project's machine; for its maintainers.
+         */
+        delete: operations["revoke_machine_token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -228,6 +428,134 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/groups/{group}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Group Role
+         * @description Give everybody of a group a role in a project; for its maintainers.
+         */
+        put: operations["set_group_role"];
+        post?: never;
+        /**
+         * Remove Group
+         * @description Take a group's role away; for the project's maintainers.
+         */
+        delete: operations["remove_group"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Settings
+         * @description Read how a project is set, and who is in it; for its maintainers.
+         */
+        get: operations["read_settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change Settings
+         * @description Open or close a project, archive it, rename it; for its maintainers.
+         */
+        patch: operations["change_settings"];
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/deletion": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Delete Project
+         * @description Delete a project, the first of two acts: nobody sees it any more. For its maintainers.
+         */
+        post: operations["delete_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deleted-projects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Deleted Projects
+         * @description List the projects that were deleted and can be brought back; for administrators.
+         */
+        get: operations["list_deleted_projects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deleted-projects/{name}/restoration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore Project
+         * @description Bring a deleted project back; for administrators.
+         */
+        post: operations["restore_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deleted-projects/{name}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remove Project
+         * @description Remove a deleted project for good, the second act: its bytes and records go. For administrators.
+         */
+        post: operations["remove_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects/{project}/journal": {
         parameters: {
             query?: never;
@@ -237,9 +565,89 @@ export interface paths {
         };
         /**
          * Read Journal
-         * @description Read who changed what, latest first.
+         * @description Read who changed what, latest first: of one thing for everybody, of the project for its maintainers.
          */
         get: operations["read_journal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/{project}/journal/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Journal
+         * @description Stream a project's journal as JSON Lines, the earliest entry first; for its maintainers.
+         */
+        get: operations["export_journal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Whole Journal
+         * @description Read the journal of all projects and of the instance, latest first; for administrators.
+         */
+        get: operations["read_whole_journal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Whole Journal
+         * @description Stream the whole journal as JSON Lines, the earliest entry first; for administrators.
+         */
+        get: operations["export_whole_journal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/chain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Check Chain
+         * @description Read the journal's whole chain of digests and tell where it breaks; for administrators.
+         */
+        get: operations["check_chain"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2844,6 +3252,18 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AccountLink
+         * @description A link that opens once; it is shown this once.
+         */
+        AccountLink: {
+            /** Link */
+            link: string;
+            /** Expires At */
+            expires_at: string;
+            /** Sent To */
+            sent_to: string | null;
+        };
         /** Activity */
         Activity: {
             /** Id */
@@ -3093,6 +3513,34 @@ export interface components {
             revision: number;
         };
         /**
+         * ChainState
+         * @description How the journal's chain stands: its length and newest digest, and where it breaks, None where it is whole.
+         */
+        ChainState: {
+            /** Entries */
+            entries: number;
+            /** Digest */
+            digest: string;
+            fault: components["schemas"]["Fault"] | null;
+            /** Unchained */
+            unchained: number;
+        };
+        /**
+         * ChangedPassword
+         * @description One's own: with the present one.
+         */
+        ChangedPassword: {
+            /** Current */
+            current: string;
+            /** Password */
+            password: string;
+            /**
+             * Revoke Tokens
+             * @default false
+             */
+            revoke_tokens: boolean;
+        };
+        /**
          * Checkpoint
          * @description A version that a run made at a step, and each metric's latest value up to it.
          */
@@ -3148,6 +3596,16 @@ export interface components {
             name: string;
             /** Aggregate */
             aggregate: string | null;
+        };
+        /** ChosenPassword */
+        ChosenPassword: {
+            /** Password */
+            password: string;
+            /**
+             * Revoke Tokens
+             * @default false
+             */
+            revoke_tokens: boolean;
         };
         /** Column */
         Column: {
@@ -3323,6 +3781,21 @@ export interface components {
             metric: string;
             /** Curves */
             curves: components["schemas"]["Curve"][];
+        };
+        /** DeletedProject */
+        DeletedProject: {
+            /** Name */
+            name: string;
+            /** Deleted At */
+            deleted_at: string | null;
+        };
+        /**
+         * Deletion
+         * @description `confirmed`: the project's name, once more.
+         */
+        Deletion: {
+            /** Confirmed */
+            confirmed: string;
         };
         /**
          * Description
@@ -3675,6 +4148,18 @@ export interface components {
             fields: string[];
         };
         /**
+         * Fault
+         * @description Where the chain breaks: at which position and entry, and why.
+         */
+        Fault: {
+            /** Position */
+            position: number;
+            /** Entry */
+            entry: number;
+            /** Why */
+            why: string;
+        };
+        /**
          * Fetch
          * @description Fetches of one version by one person who asked for it in one way: a number, a stage, `lead` or a digest.
          */
@@ -3921,6 +4406,13 @@ export interface components {
             /** Shell */
             shell: string;
         };
+        /** GroupRole */
+        GroupRole: {
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+        };
         /**
          * Headline
          * @description `finding` is set in bold, `rest` follows it, `reason` is the line below: how we know, what we do not.
@@ -4050,6 +4542,10 @@ export interface components {
             comment: string;
             /** Origin */
             origin: string;
+            /** Token */
+            token: string;
+            /** Project */
+            project: string | null;
         };
         /**
          * JudgedRows
@@ -4321,6 +4817,76 @@ export interface components {
             files: components["schemas"]["FileEntry"][];
             /** More Files */
             more_files: number;
+        };
+        /**
+         * MadePerson
+         * @description `link`: where they choose their password, once; null where a password was given.
+         */
+        MadePerson: {
+            /** Name */
+            name: string;
+            /** Full Name */
+            full_name: string;
+            /** Is Admin */
+            is_admin: boolean;
+            /**
+             * Mail
+             * @default
+             */
+            mail: string;
+            /**
+             * Groups
+             * @default []
+             */
+            groups: string[];
+            /**
+             * Roles
+             * @default {}
+             */
+            roles: {
+                [key: string]: string;
+            };
+            /** Created At */
+            created_at: string | null;
+            /** Deactivated At */
+            deactivated_at: string | null;
+            /** Invited Until */
+            invited_until: string | null;
+            /** Seen At */
+            seen_at: string | null;
+            /**
+             * Sessions
+             * @default 0
+             */
+            sessions: number;
+            /**
+             * Tokens
+             * @default 0
+             */
+            tokens: number;
+            /**
+             * Signs In Elsewhere
+             * @default false
+             */
+            signs_in_elsewhere: boolean;
+            /** Link */
+            link: string | null;
+        };
+        /**
+         * MadeToken
+         * @description A new token; its secret is in this answer and nowhere else.
+         */
+        MadeToken: {
+            /** Name */
+            name: string;
+            /** Secret */
+            secret: string;
+            /** Scopes */
+            scopes: string[];
+            /** Projects */
+            projects: string[] | null;
+            /** Expires At */
+            expires_at: string | null;
         };
         /**
          * Mask
@@ -4998,6 +5564,21 @@ export interface components {
             days: number;
         };
         /**
+         * NewMachineToken
+         * @description A token of the project: for a machine that has this name, and no person.
+         */
+        NewMachineToken: {
+            /** Name */
+            name: string;
+            /** Scopes */
+            scopes: string[];
+            /**
+             * Days
+             * @default 90
+             */
+            days: number | null;
+        };
+        /**
          * NewModelVersion
          * @description `artifact` is NAME@NUMBER, or with `run` the bare name of what that run generated.
          *
@@ -5104,19 +5685,27 @@ export interface components {
             /** Password */
             password: string;
         };
-        /** NewPerson */
+        /**
+         * NewPerson
+         * @description Who is to have an account. Without a password they are invited, and choose it by the link that is answered.
+         */
         NewPerson: {
             /** Name */
             name: string;
             /** Full Name */
             full_name: string;
             /** Password */
-            password: string;
+            password?: string | null;
             /**
              * Is Admin
              * @default false
              */
             is_admin: boolean;
+            /**
+             * Mail
+             * @default
+             */
+            mail: string;
         };
         /**
          * NewPlot
@@ -5210,6 +5799,11 @@ export interface components {
              * @default
              */
             description: string;
+            /**
+             * Is Open
+             * @default false
+             */
+            is_open: boolean;
         };
         /**
          * NewPurge
@@ -5402,12 +5996,24 @@ export interface components {
                 [key: string]: unknown;
             };
         };
-        /** NewToken */
+        /**
+         * NewToken
+         * @description `scopes` and `projects`: all but administering, and all projects, where they are left out; `days` null: no end.
+         */
         NewToken: {
             /** Name */
             name: string;
             /** Person */
             person?: string | null;
+            /** Scopes */
+            scopes?: string[] | null;
+            /** Projects */
+            projects?: string[] | null;
+            /**
+             * Days
+             * @default 90
+             */
+            days: number | null;
         };
         /**
          * NewVerdict
@@ -5585,6 +6191,41 @@ export interface components {
             text: string;
         };
         /**
+         * Own
+         * @description One's own account.
+         */
+        Own: {
+            /** Name */
+            name: string;
+            /** Full Name */
+            full_name: string;
+            /** Is Admin */
+            is_admin: boolean;
+            /** Mail */
+            mail: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Theme */
+            theme: string;
+            /** Groups */
+            groups: string[];
+            /** Roles */
+            roles: {
+                [key: string]: string;
+            };
+            /** Has Password */
+            has_password: boolean;
+        };
+        /** OwnChange */
+        OwnChange: {
+            /** Full Name */
+            full_name?: string | null;
+            /** Time Zone */
+            time_zone?: string | null;
+            /** Theme */
+            theme?: string | null;
+        };
+        /**
          * PackageChange
          * @description Something that differs between two runs; None where one has none.
          */
@@ -5638,7 +6279,10 @@ export interface components {
             /** Set Aside */
             set_aside: components["schemas"]["SetAside"][];
         };
-        /** Person */
+        /**
+         * Person
+         * @description A person; `invited_until` of who was invited and has not come yet, `seen_at` by a session or a token.
+         */
         Person: {
             /** Name */
             name: string;
@@ -5646,6 +6290,62 @@ export interface components {
             full_name: string;
             /** Is Admin */
             is_admin: boolean;
+            /**
+             * Mail
+             * @default
+             */
+            mail: string;
+            /**
+             * Groups
+             * @default []
+             */
+            groups: string[];
+            /**
+             * Roles
+             * @default {}
+             */
+            roles: {
+                [key: string]: string;
+            };
+            /** Created At */
+            created_at: string | null;
+            /** Deactivated At */
+            deactivated_at: string | null;
+            /** Invited Until */
+            invited_until: string | null;
+            /** Seen At */
+            seen_at: string | null;
+            /**
+             * Sessions
+             * @default 0
+             */
+            sessions: number;
+            /**
+             * Tokens
+             * @default 0
+             */
+            tokens: number;
+            /**
+             * Signs In Elsewhere
+             * @default false
+             */
+            signs_in_elsewhere: boolean;
+        };
+        /**
+         * PersonChange
+         * @description What is left out, or null, stays as it is.
+         */
+        PersonChange: {
+            /** Full Name */
+            full_name?: string | null;
+            /** Mail */
+            mail?: string | null;
+            /** Is Admin */
+            is_admin?: boolean | null;
+            /** Is Active */
+            is_active?: boolean | null;
+            /** Groups */
+            groups?: string[] | null;
         };
         /**
          * PlotListed
@@ -5910,6 +6610,43 @@ export interface components {
             runs: number;
             /** Last Activity */
             last_activity: string | null;
+            /**
+             * Is Open
+             * @default false
+             */
+            is_open: boolean;
+            /** Archived At */
+            archived_at: string | null;
+        };
+        /**
+         * ProjectChange
+         * @description What is left out, or null, stays as it is.
+         */
+        ProjectChange: {
+            /** Name */
+            name?: string | null;
+            /** Is Open */
+            is_open?: boolean | null;
+            /** Is Archived */
+            is_archived?: boolean | null;
+        };
+        /**
+         * ProjectSettings
+         * @description `earlier_names` lead to the project as its name does.
+         */
+        ProjectSettings: {
+            /** Name */
+            name: string;
+            /** Earlier Names */
+            earlier_names: string[];
+            /** Is Open */
+            is_open: boolean;
+            /** Archived At */
+            archived_at: string | null;
+            /** Members */
+            members: components["schemas"]["Member"][];
+            /** Groups */
+            groups: components["schemas"]["GroupRole"][];
         };
         /** ProjectUsage */
         ProjectUsage: {
@@ -5987,6 +6724,18 @@ export interface components {
         References: {
             /** Runs */
             runs: string[];
+        };
+        /**
+         * Removed
+         * @description What went: runs, versions, and the bytes of files that nothing else held.
+         */
+        Removed: {
+            /** Runs */
+            runs: number;
+            /** Versions */
+            versions: number;
+            /** Freed Bytes */
+            freed_bytes: number;
         };
         /**
          * Repository
@@ -6509,6 +7258,24 @@ export interface components {
             /** Look */
             look: string | null;
         };
+        /**
+         * Session
+         * @description `is_this` is the one that asks.
+         */
+        Session: {
+            /** Id */
+            id: number;
+            /** Opened At */
+            opened_at: string | null;
+            /** Seen At */
+            seen_at: string | null;
+            /** Expires At */
+            expires_at: string;
+            /** Origin */
+            origin: string;
+            /** Is This */
+            is_this: boolean;
+        };
         /** SetAside */
         SetAside: {
             /** Key */
@@ -6804,12 +7571,27 @@ export interface components {
             /** Notes */
             notes: components["schemas"]["NewNote"][];
         };
-        /** Token */
+        /**
+         * Token
+         * @description A token without its secret; `projects` of null: all that its person may see.
+         */
         Token: {
             /** Name */
             name: string;
-            /** Secret */
-            secret: string;
+            /** Scopes */
+            scopes: string[];
+            /** Projects */
+            projects: string[] | null;
+            /** Created At */
+            created_at: string;
+            /** Expires At */
+            expires_at: string | null;
+            /** Last Used At */
+            last_used_at: string | null;
+            /** Last Used From */
+            last_used_from: string;
+            /** Made By */
+            made_by: string | null;
         };
         /**
          * Trouble
@@ -6973,6 +7755,20 @@ export interface components {
             registered_at: string;
             /** Run */
             run: string | null;
+        };
+        /**
+         * Welcome
+         * @description Whose account a link opens, and for what.
+         */
+        Welcome: {
+            /** Name */
+            name: string;
+            /** Full Name */
+            full_name: string;
+            /** Purpose */
+            purpose: string;
+            /** Expires At */
+            expires_at: string;
         };
         /**
          * Why
@@ -7196,6 +7992,88 @@ export interface operations {
             };
         };
     };
+    read_account_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Welcome"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    open_account_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChosenPassword"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_people: {
         parameters: {
             query?: never;
@@ -7253,7 +8131,91 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    "application/json": components["schemas"]["MadePerson"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
                     "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_account_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountLink"];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -7318,6 +8280,278 @@ export interface operations {
             };
         };
     };
+    read_own_account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Own"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_own_account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Own"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedPassword"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_other_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_tokens: {
+        parameters: {
+            query?: {
+                person?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     make_token: {
         parameters: {
             query?: never;
@@ -7337,7 +8571,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Token"];
+                    "application/json": components["schemas"]["MadeToken"];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -7367,6 +8601,129 @@ export interface operations {
             };
             header?: never;
             path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_machine_tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_machine_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMachineToken"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_machine_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
                 token: string;
             };
             cookie?: never;
@@ -7686,14 +9043,350 @@ export interface operations {
             };
         };
     };
+    set_group_role: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                group: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRole"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+                group: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectSettings"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProjectChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectSettings"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Deletion"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_deleted_projects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeletedProject"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Deletion"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removed"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_journal: {
         parameters: {
             query?: {
-                /** @description A thing's reference; of the project without. */
+                limit?: number;
+                /** @description A thing's reference. */
                 subject?: string | null;
                 /** @description Only entries before this one. */
                 before?: number | null;
-                limit?: number;
+                /** @description Only entries from then on. */
+                since?: string | null;
+                /** @description Only entries before then. */
+                until?: string | null;
+                /** @description Only what this person did: the name. */
+                person?: string | null;
+                /** @description Words in what was done, on what, why, from where. */
+                text?: string;
             };
             header?: never;
             path: {
@@ -7710,6 +9403,200 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JournalRow"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_journal: {
+        parameters: {
+            query?: {
+                /** @description A thing's reference. */
+                subject?: string | null;
+                /** @description Only entries before this one. */
+                before?: number | null;
+                /** @description Only entries from then on. */
+                since?: string | null;
+                /** @description Only entries before then. */
+                until?: string | null;
+                /** @description Only what this person did: the name. */
+                person?: string | null;
+                /** @description Words in what was done, on what, why, from where. */
+                text?: string;
+            };
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_whole_journal: {
+        parameters: {
+            query?: {
+                limit?: number;
+                /** @description A thing's reference. */
+                subject?: string | null;
+                /** @description Only entries before this one. */
+                before?: number | null;
+                /** @description Only entries from then on. */
+                since?: string | null;
+                /** @description Only entries before then. */
+                until?: string | null;
+                /** @description Only what this person did: the name. */
+                person?: string | null;
+                /** @description Words in what was done, on what, why, from where. */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalRow"][];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_whole_journal: {
+        parameters: {
+            query?: {
+                /** @description A thing's reference. */
+                subject?: string | null;
+                /** @description Only entries before this one. */
+                before?: number | null;
+                /** @description Only entries from then on. */
+                since?: string | null;
+                /** @description Only entries before then. */
+                until?: string | null;
+                /** @description Only what this person did: the name. */
+                person?: string | null;
+                /** @description Words in what was done, on what, why, from where. */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_chain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainState"];
                 };
             };
             /** @description A problem document (RFC 9457). */

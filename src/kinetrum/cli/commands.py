@@ -13,7 +13,15 @@ from typing import Any
 
 from kinetrum.cli.parser import Commands, Parser
 from kinetrum.cli.terminal import cleaned_output
-from kinetrum.core.base.errors import InvalidInput, KinetrumError, NotAllowed, NotFound, NotSignedIn, Unavailable
+from kinetrum.core.base.errors import (
+    InvalidInput,
+    KinetrumError,
+    NotAllowed,
+    NotFound,
+    NotSignedIn,
+    TooManyTries,
+    Unavailable,
+)
 
 # The commands of each module, in the order in which help lists them: only the module of the command that is asked for
 # is loaded, since loading all of them takes longer than most commands.
@@ -59,6 +67,7 @@ _STATUSES: list[tuple[type[KinetrumError], int]] = [
     (NotFound, 3),
     (NotSignedIn, 4),
     (NotAllowed, 4),
+    (TooManyTries, 5),
     (Unavailable, 5),
     (InvalidInput, 2),
     (KinetrumError, 1),

@@ -7,7 +7,9 @@ import re
 import secrets
 from pathlib import Path
 
-from kinetrum.actions.people import accounts
+from kinetrum.actions.people import accounts, signing_in, tokens
+from kinetrum.actions.people.tokens import NewToken
+from kinetrum.core.access.scopes import Scope
 from kinetrum.instance.settings import write_private
 from kinetrum.storage.db.database import DatabaseAddress, connect, disconnect
 from kinetrum.storage.db.migrate import grant, migrate
@@ -36,5 +38,7 @@ def _first_account(password_file: Path, token_file: Path) -> None:
     password = secrets.token_urlsafe(15)
     if accounts.make_first_person(name, name.capitalize(), password):
         write_private(password_file, f"name: {name}\npassword: {password}\n")
-        first = accounts.sign_in(name, password, "first start").actor
-        write_private(token_file, accounts.make_token(first, "this-machine") + "\n")
+        first = signing_in.sign_in(name, password, "first start").actor
+        # As good as the password beside it, and for as long: it is this machine's own.
+        made = tokens.make_token(first, NewToken("this-machine", scopes=list(Scope), days=None))
+        write_private(token_file, made.secret + "\n")

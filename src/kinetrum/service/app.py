@@ -28,7 +28,7 @@ from kinetrum.service.routes.data import (
     media_routes,
 )
 from kinetrum.service.routes.live import health_routes, live_routes
-from kinetrum.service.routes.people import account_routes, today_routes
+from kinetrum.service.routes.people import account_routes, journal_routes, project_routes, today_routes, token_routes
 from kinetrum.service.routes.registry import model_routes, version_routes
 from kinetrum.service.routes.runs import description_routes, environment_routes, run_routes
 from kinetrum.service.routes.search import search_routes, view_routes
@@ -62,7 +62,7 @@ _SECURITY = {
         "description": "The console's; by TLS __Host-kinetrum_session_PORT.",
     },
 }
-_OPEN = frozenset({f"{API}/health", f"{API}/session"})
+_OPEN = frozenset({f"{API}/health", f"{API}/session", f"{API}/account-links/{{secret}}"})
 
 
 _READS, _ACTS = [Depends(read_up_to_date)], [Depends(act_up_to_date)]
@@ -70,6 +70,9 @@ _READS, _ACTS = [Depends(read_up_to_date)], [Depends(act_up_to_date)]
 _ROUTES: tuple[tuple[Any, list[Any]], ...] = (
     (health_routes, []),
     (account_routes, []),
+    (token_routes, []),
+    (project_routes, []),
+    (journal_routes, []),
     (export_routes, _READS),
     (search_routes, _READS),
     (comparison_routes, _ACTS),

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
+from pydantic import Field
+
 from kinetrum.actions.registry.model_list import Trouble
 from kinetrum.core.base.goals import Goal
 from kinetrum.storage.people.visits import NewNote, StageChange, WaitingVersion
@@ -25,35 +27,194 @@ class Me(Out):
 
 
 class NewPerson(In):
+    """Who is to have an account. Without a password they are invited, and choose it by the link that is answered."""
+
     name: str
     full_name: str
-    password: str
+    password: str | None = None
     is_admin: bool = False
+    mail: str = ""
 
 
 class Person(Out):
+    """A person; `invited_until` of who was invited and has not come yet, `seen_at` by a session or a token."""
+
     name: str
     full_name: str
     is_admin: bool
+    mail: str = ""
+    groups: list[str] = []
+    roles: dict[str, str] = {}
+    created_at: Moment | None = None
+    deactivated_at: Moment | None = None
+    invited_until: Moment | None = None
+    seen_at: Moment | None = None
+    sessions: int = 0
+    tokens: int = 0
+    signs_in_elsewhere: bool = False
+
+
+class MadePerson(Person):
+    """`link`: where they choose their password, once; null where a password was given."""
+
+    link: str | None = None
+
+
+class PersonChange(In):
+    """What is left out, or null, stays as it is."""
+
+    full_name: str | None = None
+    mail: str | None = None
+    is_admin: bool | None = None
+    is_active: bool | None = None
+    groups: list[str] | None = None
+
+
+class AccountLink(Out):
+    """A link that opens once; it is shown this once."""
+
+    link: str
+    expires_at: Moment
+    sent_to: str | None = None
+
+
+class Welcome(Out):
+    """Whose account a link opens, and for what."""
+
+    name: str
+    full_name: str
+    purpose: str
+    expires_at: Moment
+
+
+class ChosenPassword(In):
+    password: str
+    revoke_tokens: bool = False
 
 
 class NewPassword(In):
     password: str
 
 
+class ChangedPassword(In):
+    """One's own: with the present one."""
+
+    current: str
+    password: str
+    revoke_tokens: bool = False
+
+
+class Own(Out):
+    """One's own account."""
+
+    name: str
+    full_name: str
+    is_admin: bool
+    mail: str
+    time_zone: str
+    theme: str
+    groups: list[str]
+    roles: dict[str, str]
+    has_password: bool
+
+
+class OwnChange(In):
+    full_name: str | None = None
+    time_zone: str | None = None
+    theme: str | None = None
+
+
+class Session(Out):
+    """`is_this` is the one that asks."""
+
+    id: int
+    opened_at: Moment | None
+    seen_at: Moment | None
+    expires_at: Moment
+    origin: str
+    is_this: bool
+
+
 class NewToken(In):
+    """`scopes` and `projects`: all but administering, all projects, where they are left out; `days` null: no end."""
+
     name: str
     person: str | None = None
+    scopes: list[str] | None = Field(None, max_length=20)
+    projects: list[str] | None = Field(None, max_length=200)
+    days: int | None = 90
+
+
+class NewMachineToken(In):
+    """A token of the project: for a machine that has this name, and no person."""
+
+    name: str
+    scopes: list[str] = Field(max_length=20)
+    days: int | None = 90
+
+
+class MadeToken(Out):
+    """A new token; its secret is in this answer and nowhere else."""
+
+    name: str
+    secret: str
+    scopes: list[str]
+    projects: list[str] | None
+    expires_at: Moment | None
 
 
 class Token(Out):
+    """A token without its secret; `projects` of null: all that its person may see."""
+
     name: str
-    secret: str
+    scopes: list[str]
+    projects: list[str] | None
+    created_at: Moment
+    expires_at: Moment | None
+    last_used_at: Moment | None
+    last_used_from: str
+    made_by: str | None
 
 
 class NewProject(In):
     name: str
     description: str = ""
+    is_open: bool = False
+
+
+class ProjectSettings(Out):
+    """`earlier_names` lead to the project as its name does."""
+
+    name: str
+    earlier_names: list[str]
+    is_open: bool
+    archived_at: Moment | None
+    members: list[Member]
+    groups: list[GroupRole]
+
+
+class ProjectChange(In):
+    """What is left out, or null, stays as it is."""
+
+    name: str | None = None
+    is_open: bool | None = None
+    is_archived: bool | None = None
+
+
+class Deletion(In):
+    """`confirmed`: the project's name, once more."""
+
+    confirmed: str
+
+
+class DeletedProject(Out):
+    name: str
+    deleted_at: Moment | None
+
+
+class GroupRole(Out):
+    name: str
+    role: str
 
 
 class Project(Out):
@@ -64,6 +225,8 @@ class Project(Out):
     experiments: int
     runs: int
     last_activity: Moment | None
+    is_open: bool = False
+    archived_at: Moment | None = None
 
 
 class Member(Out):

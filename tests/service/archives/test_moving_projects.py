@@ -22,7 +22,7 @@ from kinetrum.instance import control
 from kinetrum.instance.settings import Home
 from tests.client.registry.test_registry import acting, ruled, trained, version
 from tests.service.archives.test_crates import fresh, take_in
-from tests.support.world import Project, new_id
+from tests.support.world import ALL_SCOPES, Project, new_id
 
 __all__ = ["acting"]
 As = Callable[[str], None]
@@ -44,7 +44,7 @@ def elsewhere(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
 
 def token_of(service: Service, place: str, name: str, role: str) -> Service:
     service.call("PUT", f"{place}/members/{name}", json={"role": role})
-    made = service.call("POST", "/tokens", json={"name": f"t-{new_id()[-8:]}", "person": name})
+    made = service.call("POST", "/tokens", json={"name": f"t-{new_id()[-8:]}", "person": name, "scopes": ALL_SCOPES})
     return Service(url_elsewhere[-1], made["secret"])
 
 

@@ -12,7 +12,7 @@ import pytest
 from kinetrum.core.base import errors
 from kinetrum.service.app import make_app
 from tests.support.programs import wait_for
-from tests.support.world import PASSWORD, ROLES, Instance, Project, new_id
+from tests.support.world import ALL_SCOPES, PASSWORD, ROLES, Instance, Project, new_id
 
 A = "a" * 64
 BODIES: dict[str, Any] = {
@@ -48,6 +48,10 @@ BODIES: dict[str, Any] = {
     "demote": {"id": new_id(), "expect": None},
     "roll_back": {"id": new_id(), "expect": None},
     "set_role": {"role": "viewer"},
+    "set_group_role": {"role": "viewer"},
+    "change_settings": {"is_open": False},
+    "delete_project": {"confirmed": "not its name"},
+    "make_machine_token": {"name": "nightly", "scopes": ["administer"]},
     "resume_run": {"at": 1},
     "rename_run": {"name": "n"},
     "rename_experiment": {"name": "n"},
@@ -224,12 +228,83 @@ LEAST: dict[str, str] = (
             "set_role",
             "remove_member",
             "read_journal",
+            "export_journal",
             "purge",
             "set_embedding",
+            "read_settings",
+            "change_settings",
+            "delete_project",
+            "set_group_role",
+            "remove_group",
+            "list_machine_tokens",
+            "make_machine_token",
+            "revoke_machine_token",
         ],
         "maintainer",
     )
 )
+
+
+# The scope that a route takes; `read` where it is not listed. A route that changes something has to be here.
+SCOPES: dict[str, str] = (
+    dict.fromkeys([name for name, least in LEAST.items() if least == "contributor"], "record")
+    | dict.fromkeys(["save_view", "remove_view"], "record")
+    | dict.fromkeys(["register_version", "add_evidence", "write_card"], "register")
+    | {"give_verdict": "review"}
+    | dict.fromkeys(["promote", "demote", "roll_back", "choose_lead", "set_retirement"], "place")
+    | dict.fromkeys(
+        [
+            "rename_model",
+            "rule_model",
+            "set_ladder",
+            "set_gates",
+            "set_role",
+            "remove_member",
+            "purge",
+            "set_embedding",
+            "read_settings",
+            "change_settings",
+            "delete_project",
+            "set_group_role",
+            "remove_group",
+            "list_machine_tokens",
+            "make_machine_token",
+            "revoke_machine_token",
+            "read_journal",
+            "export_journal",
+        ],
+        "administer",
+    )
+)
+# Routes that put something in and answer with nothing that was there before: recording alone is enough.
+# What others recorded takes two: one to move things, one to move other people's.
+SCOPES |= dict.fromkeys(["bin_things", "restore_things"], "record and administer")
+ONLY_IN = {
+    "add_activity",
+    "add_blobs",
+    "add_generated",
+    "add_output",
+    "add_plot",
+    "add_points",
+    "add_problem",
+    "add_resources",
+    "add_results",
+    "add_surroundings",
+    "add_used",
+    "begin_run",
+    "continue_blob",
+    "declare_view",
+    "import_archive",
+    "keep_alive",
+    "keep_version",
+    "list_missing_blobs",
+    "put_blob",
+    "read_upload",
+    "record_ending",
+    "resume_run",
+    "set_parameters",
+    "set_progress",
+}
 
 
 CLIENT = httpx.Client(timeout=20)
@@ -248,8 +323,8 @@ def project_routes() -> list[tuple[str, str, str]]:
     ]
 
 
-@pytest.mark.parametrize(("name", "method", "path"), project_routes())
-def test_every_route_for_every_role(project: Project, name: str, method: str, path: str) -> None:
+def address_of(project: Project, name: str, path: str) -> tuple[str, dict[str, Any]]:
+    """Make what a route is about, as far as it takes it; returns its address and parameters that make sense."""
     project.begin("e")
     names = {
         "project": project.name,
@@ -260,6 +335,8 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
         "model": "m",
         "stage": "production",
         "person": "a-viewer",
+        "group": "growers",
+        "token": "nightly",
         "sha256": A,
         "path": "x",
         "name": "e",
@@ -278,7 +355,6 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
         project.service("contributor").call(
             "POST", project.path("experiments", "e", "runs", "1", "ending"), json={"status": "finished", "ended_at": 1}
         )
-    url = project.instance.url + re.sub(r"\{(\w+)(:path)?\}", lambda part: names[part[1]], path)
     params = {
         "key": "loss",
         "metric": "loss",
@@ -293,15 +369,22 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
         "name": "status" if "facet" in name else "roc",
         "by": "status",
     }
+    return project.instance.url + re.sub(r"\{(\w+)(:path)?\}", lambda part: names[part[1]], path), params
+
+
+def status_of(method: str, name: str, url: str, params: dict[str, Any], token: str) -> int:
+    headers = {"Authorization": f"Bearer {token}", "Upload-Offset": "0", "Upload-Length": "9"}
+    body = BODIES.get(name) if method != "GET" else None
+    with CLIENT.stream(method, url, params=params, headers=headers, json=body) as answer:
+        return answer.status_code
+
+
+@pytest.mark.parametrize(("name", "method", "path"), project_routes())
+def test_every_route_for_every_role(project: Project, name: str, method: str, path: str) -> None:
+    url, params = address_of(project, name, path)
     least = ROLES.index(LEAST[name])
     for role in (*ROLES, "stranger"):
-        headers = {"Authorization": f"Bearer {project.tokens[role]}", "Upload-Offset": "0", "Upload-Length": "9"}
-        with (
-            CLIENT.stream(
-                method, url, params=params, headers=headers, json=BODIES.get(name) if method != "GET" else None
-            ) as answer,
-        ):
-            status = answer.status_code
+        status = status_of(method, name, url, params, project.tokens[role])
         if role == "stranger":
             assert status == 404, (name, role)
         elif ROLES.index(role) < least or (
@@ -310,6 +393,34 @@ def test_every_route_for_every_role(project: Project, name: str, method: str, pa
             assert status == 403, (name, role)
         else:
             assert status not in {401, 403, 405} and status < 500, (name, role, status)
+
+
+@pytest.fixture(scope="session")
+def limited(instance: Instance, people: dict[str, str]) -> dict[str, str]:
+    """Tokens of one maintainer, each with one scope, or with two."""
+    admin, tokens = instance.service(), {}
+    for words in (*ALL_SCOPES, "record+read"):
+        body = {"name": f"only-{words.replace('+', '-')}", "person": "a-maintainer", "scopes": words.split("+")}
+        tokens[words] = admin.call("POST", "/tokens", json=body)["secret"]
+    return tokens
+
+
+@pytest.mark.parametrize(("name", "method", "path"), project_routes())
+def test_every_route_for_every_scope(
+    project: Project, limited: dict[str, str], name: str, method: str, path: str
+) -> None:
+    """Whoever has the role may do it by a token only where the token is for it."""
+    url, params = address_of(project, name, path)
+    needed = SCOPES.get(name, "read")
+    for scope, token in limited.items():
+        status = status_of(method, name, url, params, token)
+        if needed in scope.split("+") and (name in ONLY_IN or scope != needed or scope not in {"record", "report"}):
+            assert status not in {401, 403} and status < 500, (name, scope, status)
+        elif needed == "read" and scope not in {"record", "report"}:
+            # Whatever else a token is for, it may read.
+            assert status not in {401, 403} and status < 500, (name, scope, status)
+        else:
+            assert status == 403, (name, scope, status)
 
 
 def test_stages_open_to_contributors(project: Project) -> None:

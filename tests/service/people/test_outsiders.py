@@ -18,7 +18,7 @@ from kinetrum.core.base import errors
 from kinetrum.core.lineage.graph import HIDDEN
 from kinetrum.service.app import make_app
 from tests.service.data.test_files_api import keep
-from tests.support.world import PASSWORD, Instance, Project, Service, new_id
+from tests.support.world import ALL_SCOPES, PASSWORD, Instance, Project, Service, new_id
 
 # What is planted in the closed project; none of it may stand in an answer to who may not see it.
 PLANTED = re.compile(r"xanthous|vermilion|porphyry|smaragd|ochre", re.I)
@@ -38,7 +38,7 @@ class World:
 def _person(instance: Instance, name: str) -> str:
     admin = instance.service()
     admin.call("POST", "/people", json={"name": name, "full_name": name.upper(), "password": PASSWORD})
-    return str(admin.call("POST", "/tokens", json={"name": "test", "person": name})["secret"])
+    return str(admin.call("POST", "/tokens", json={"name": "test", "person": name, "scopes": ALL_SCOPES})["secret"])
 
 
 @pytest.fixture
@@ -135,11 +135,11 @@ def test_no_answer_names_what_is_closed(world: World, client: httpx.Client) -> N
         headers = {"Authorization": f"Bearer {world.project.tokens[role]}"}
         for path, params in _calls(world):
             answer = client.get(path, params=params, headers=headers)
-            assert answer.status_code < 500, (path, params)
+            assert answer.status_code < 500 and answer.status_code != 429, (path, params)
             leak = PLANTED.search(answer.text) or next((one for one in world.ids if one in answer.text), None)
             assert leak is None, (role, path, params, leak, answer.text)
             read += answer.status_code == 200
-    assert read > 300
+    assert read > 200
 
 
 def test_the_crawler_finds_what_there_is(world: World, client: httpx.Client) -> None:

@@ -19,6 +19,7 @@ from pathlib import Path
 from kinetrum.actions.archives.imported import Imported
 from kinetrum.actions.context import Actor
 from kinetrum.actions.sandbox.runner import raise_told
+from kinetrum.core.access.scopes import Scope
 from kinetrum.core.base.errors import KinetrumError, TooLarge
 from kinetrum.core.base.values import JsonObject
 from kinetrum.storage.data.blobs import BlobStore
@@ -30,7 +31,11 @@ _NICENESS = 10
 async def run_import(actor: Actor, store: BlobStore, project: str, path: Path, same_people: bool) -> Imported:
     """Import an archive in a process of its own and return what came of it; raises what it raised."""
     asked = {
-        "actor": asdict(actor),
+        "actor": asdict(actor)
+        | {
+            "scopes": None if actor.scopes is None else sorted(actor.scopes),
+            "projects": None if actor.projects is None else sorted(actor.projects),
+        },
         "store": str(store.folder),
         "project": project,
         "path": str(path),
@@ -75,7 +80,7 @@ def main() -> None:
     connect(parse_address(os.environ["KINETRUM_DATABASE"]))
     try:
         done = import_archive(
-            Actor(**asked["actor"]),
+            _actor(asked["actor"]),
             BlobStore(Path(asked["store"])),
             asked["project"],
             Path(asked["path"]),
@@ -86,6 +91,15 @@ def main() -> None:
         _answer_error(TooLarge("The archive takes too much memory to be read; export parts of it.", field="body"))
     except KinetrumError as error:
         _answer_error(error)
+
+
+def _actor(told: JsonObject) -> Actor:
+    scopes, ids = told.pop("scopes"), told.pop("projects")
+    return Actor(
+        **told,
+        scopes=None if scopes is None else frozenset(Scope(word) for word in scopes),
+        projects=None if ids is None else frozenset(ids),
+    )
 
 
 def _answer_error(error: KinetrumError) -> None:

@@ -182,7 +182,7 @@ def _take_model(origin: Origin, project: str, record: ModelRecord, numbers: Numb
             "imported",
             row.name,
             journal.Change(after={"from": origin.source, "versions": len(added)}),
-            origin=origin.actor.origin,
+            source=origin.actor.source,
         )
 
 

@@ -106,7 +106,7 @@ def _make_run(
         )
         notes.add_imported(place.project_id, "run", run_id, imported)
     change = journal.Change(after={"from": run.imported_from})
-    journal.append(place.project_id, actor.person_id, "imported", run.subject, change, origin=actor.origin)
+    journal.append(place.project_id, actor.person_id, "imported", run.subject, change, source=actor.source)
     was = f"{record.experiment}/{record.number}"
     done.runs[was] = run.reference
     if number != record.number:

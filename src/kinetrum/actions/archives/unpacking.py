@@ -27,6 +27,7 @@ from kinetrum.actions.archives.run_unpacking import take_run
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data import uploads
 from kinetrum.actions.data.new_versions import check_sizes
+from kinetrum.core.access.scopes import Scope
 from kinetrum.core.archives.archive import (
     ARCHIVE,
     Contents,
@@ -56,6 +57,8 @@ def import_archive(actor: Actor, store: BlobStore, project: str, path: Path, sam
     """
     if same_people and not actor.is_admin:
         raise NotAllowed("An administrator says that the people of an archive are the accounts of the same names here.")
+    if same_people:
+        actor.require_scope(Scope.ADMINISTER)
     project_id = uploads.may_upload(actor, project)
     try:
         with zipfile.ZipFile(path) as archive:
@@ -272,5 +275,5 @@ def _finish(actor: Actor, project: str, done: Imported) -> None:
             "imported an archive",
             f"archive:{done.source}"[:400],
             journal.Change(after={"runs": len(done.runs), "versions": len(done.versions), "models": len(done.models)}),
-            origin=actor.origin,
+            source=actor.source,
         )

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from kinetrum.actions.context import Actor, Place, enter, sight_of
+from kinetrum.actions.context import Actor, Place, enter, may, sight_of
 from kinetrum.actions.data.checkpoint_values import Checkpoint, checkpoints_of
 from kinetrum.actions.search.references import find_artifact, find_version
 from kinetrum.core.base.errors import Conflict, Damaged, InvalidInput, NotFound, TooLarge
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.manifests import FileEntry
-from kinetrum.core.base.permissions import Act, permits
+from kinetrum.core.base.permissions import Act
 from kinetrum.core.base.values import merged_labels
 from kinetrum.core.compare.contents import CONTENT_LIMIT, ContentDifference, compare_contents
 from kinetrum.core.compare.manifests import FilePair, compare_manifests
@@ -83,10 +83,10 @@ def read_artifact(actor: Actor, project: str, name: str) -> ArtifactView:
     """Return an artifact with its versions, those in the bin and the purged ones too."""
     place = enter(actor, project)
     row = find_artifact(place, name)
-    may = [word for word, act in (("describe", Act.DESCRIBE), ("record", Act.RECORD)) if permits(place.role, act)]
+    words = [word for word, act in (("describe", Act.DESCRIBE), ("record", Act.RECORD)) if may(actor, place, act)]
     versions = artifacts.versions_of(row.artifact_id)
     checkpoints, goals = checkpoints_of(place, versions)
-    return ArtifactView(row, versions, people.full_names(), may, checkpoints, goals)
+    return ArtifactView(row, versions, people.full_names(), words, checkpoints, goals)
 
 
 @transaction
@@ -110,7 +110,7 @@ def describe_artifact(
             journal.Change(
                 {"description": row.description, "labels": row.labels}, {"description": text, "labels": fresh}
             ),
-            origin=actor.origin,
+            source=actor.source,
         )
     return find_artifact(place, name)
 
@@ -131,7 +131,7 @@ def label_version(actor: Actor, project: str, name: str, which: str, labels: dic
             "labelled",
             version.reference,
             journal.Change(version.labels, fresh),
-            origin=actor.origin,
+            source=actor.source,
         )
     return artifacts.version_by_id(version.version_id)
 

@@ -6,11 +6,12 @@ import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.actions.context import Actor, Place, enter, sight_of
+from kinetrum.actions.context import Actor, Place, enter, may, sight_of
 from kinetrum.actions.data import uploads
 from kinetrum.actions.runs.bin import things_named
+from kinetrum.core.access.scopes import Scope
 from kinetrum.core.base.errors import NotAllowed
-from kinetrum.core.base.permissions import Act, permits
+from kinetrum.core.base.permissions import Act
 from kinetrum.storage.data import artifacts, blob_rows, disk_usage, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore
@@ -75,7 +76,7 @@ def read_usage(actor: Actor, store: BlobStore, project: str) -> Usage:
         len(binned),
         blob_rows.only_held_by(place.project_id, free)[1],
         shutil.disk_usage(store.folder).free,
-        permits(place.role, Act.PURGE),
+        may(actor, place, Act.PURGE),
     )
 
 
@@ -84,6 +85,7 @@ def read_all_usage(actor: Actor, store: BlobStore) -> tuple[list[tuple[str, int,
     """Return (project, files, bytes) of all projects, the files and bytes stored, and the bytes free on the disk."""
     if not actor.is_admin:
         raise NotAllowed("What all projects take is for administrators of the instance.")
+    actor.require_scope(Scope.ADMINISTER)
     files, size = blob_rows.count_blobs()
     return disk_usage.stored_by_project(), files, size, shutil.disk_usage(store.folder).free
 
@@ -196,7 +198,7 @@ def _purge_one(actor: Actor, project: str, reference: str, keep_files: bool) -> 
         artifacts.lock_versions(disk_usage.generated_by([run.run_id for run in free_runs]))
     for run in free_runs:
         disk_usage.purge_run(run.run_id, actor.person_id)
-        journal.append(place.project_id, actor.person_id, "purged", run.subject, origin=actor.origin)
+        journal.append(place.project_id, actor.person_id, "purged", run.subject, source=actor.source)
     if free_runs and not keep_files:
         # With the last run that holds them: what another one of those in the bin holds goes with that.
         only = disk_usage.generated_by_these_alone([run.run_id for run in free_runs])
@@ -212,6 +214,6 @@ def _purge_one(actor: Actor, project: str, reference: str, keep_files: bool) -> 
             "purged",
             row.reference,
             journal.Change({"digest": row.digest}),
-            origin=actor.origin,
+            source=actor.source,
         )
     return [*(run.reference for run in free_runs), *(row.reference for row in free_versions)]

@@ -260,7 +260,7 @@ def _next_version(
         "made the version",
         f"{name}@{number}",
         journal.Change(after={"digest": digest, "files": len(files)}),
-        origin=actor.origin,
+        source=actor.source,
     )
     made = artifacts.version_numbered(row.artifact_id, number)
     if made is None:

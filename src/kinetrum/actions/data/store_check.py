@@ -9,6 +9,7 @@ from typing import Literal
 
 from kinetrum.actions.context import Actor
 from kinetrum.actions.data.uploads import known_among
+from kinetrum.core.access.scopes import Scope
 from kinetrum.core.base.errors import NotAllowed, NotFound
 from kinetrum.core.base.manifests import check_sha256
 from kinetrum.storage.data import artifacts, blob_rows
@@ -45,6 +46,7 @@ class Progress:
 def _check_admin(actor: Actor) -> None:
     if not actor.is_admin:
         raise NotAllowed("The store is checked and repaired by administrators of the instance.")
+    actor.require_scope(Scope.ADMINISTER)
 
 
 def check_store(actor: Actor, store: BlobStore, remove_orphans: bool = False) -> Iterator[StoreFault | Progress]:
@@ -135,4 +137,4 @@ def finish_repair(actor: Actor, store: BlobStore, incoming: Incoming) -> int:
 @transaction
 def _repaired(actor: Actor, sha256: str) -> None:
     blob_rows.mark_damaged(sha256, False)
-    journal.append(None, actor.person_id, "repaired", f"sha256:{sha256}", origin=actor.origin)
+    journal.append(None, actor.person_id, "repaired", f"sha256:{sha256}", source=actor.source)

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from datetime import timedelta
 
+from kinetrum.actions import context
 from kinetrum.actions.context import Actor, enter
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.live import events
 from kinetrum.storage.live.events import Event
-from kinetrum.storage.people import projects
 
 READ_AT_ONCE = 1_000
 KEPT = timedelta(hours=24)
@@ -54,5 +54,4 @@ def visible_projects(actor: Actor, wanted: str | None) -> frozenset[int]:
     """
     if wanted is not None:
         return frozenset({enter(actor, wanted).project_id})
-    project_rows = projects.projects_of(actor.person_id, actor.is_admin)
-    return frozenset(project.project_id for project, *_ in project_rows)
+    return frozenset(one.project.project_id for one in context.visible_projects(actor))

@@ -1,122 +1,39 @@
-"""Signing in, people, tokens, projects and roles."""
+"""People: made, invited, deactivated; what they change of their own account."""
 
 from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass
+from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from argon2 import PasswordHasher
-from argon2.exceptions import InvalidHashError, VerifyMismatchError
-
-from kinetrum.actions.context import Actor, enter
-from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound, NotSignedIn
-from kinetrum.core.base.permissions import Act, Role
+from kinetrum.actions.context import Actor
+from kinetrum.actions.people.signing_in import check_password_of, hash_password
+from kinetrum.core.access.passwords import check_password
+from kinetrum.core.access.scopes import Scope
+from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound
+from kinetrum.core.base.permissions import Role
 from kinetrum.core.base.values import check_name
-from kinetrum.storage.db.database import snapshot, transaction
-from kinetrum.storage.people import journal, people, projects
+from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.database import transaction
+from kinetrum.storage.people import credentials, journal, people, projects
 from kinetrum.storage.people.people import PersonRow
 
-_PASSWORD_MIN = 12
-_hasher = PasswordHasher(time_cost=2, memory_cost=19_456, parallelism=1)
-# Verified where the name is unknown, so that the time of the answer tells nothing.
-_NOBODY = _hasher.hash("nobody signs in with this")
+LINK_LIFE = timedelta(days=3)
+THEMES = ("", "light", "dark")
+_INVITATION, _RESET = "invitation", "new password"
 
 
-@dataclass(frozen=True)
-class SignedIn:
-    """A new session: the cookie's secret, the CSRF token, and whose it is."""
-
-    secret: str
-    csrf_token: str
-    actor: Actor
-
-
-def _actor(row: PersonRow, origin: str) -> Actor:
-    return Actor(row.person_id, row.name, row.full_name, row.is_admin, origin)
-
-
-def _verified(password_hash: str, password: str) -> bool:
-    try:
-        return _hasher.verify(password_hash, password)
-    except (VerifyMismatchError, InvalidHashError):
-        return False
-
-
-@transaction
-def _credentials(name: str) -> PersonRow | None:
-    return people.person_named(name)
-
-
-def sign_in(name: str, password: str, origin: str) -> SignedIn:
-    """Open a console session; raises NotSignedIn without telling which of the two was wrong."""
-    row = _credentials(name)
-    if not _verified(row.password_hash if row else _NOBODY, password) or row is None:
-        raise NotSignedIn("Name and password do not fit together.")
-    secret, csrf = _open_session(row.person_id)
-    return SignedIn(secret, csrf, _actor(row, origin))
-
-
-@transaction
-def _open_session(person_id: int) -> tuple[str, str]:
-    return people.add_session(person_id)
-
-
-@transaction
-def sign_out(secret: str) -> None:
-    """Close a session."""
-    people.end_session(secret)
-
-
-@transaction
-def actor_of_token(secret: str, origin: str) -> Actor:
-    """Return whom a client token speaks for; raises NotSignedIn for unknown or revoked ones."""
-    row = people.person_of_token(secret)
-    if row is None:
-        raise NotSignedIn("This token is not known here or was revoked; connect again with a new one.")
-    return _actor(row, origin)
-
-
-@transaction
-def actor_of_session(secret: str, origin: str) -> tuple[Actor, str]:
-    """Return whom a session speaks for and its CSRF token; raises NotSignedIn where it has ended."""
-    person = people.person_of_session(secret)
-    if person is None:
-        raise NotSignedIn("The session has ended; sign in again.")
-    return _actor(person[0], origin), person[1]
-
-
-def credential_digest(secret: str) -> bytes:
-    """Return the digest of a token or a session's secret, by which it is known."""
-    return people.credential_digest(secret)
-
-
-@snapshot
-def lasting_credentials(digests: Collection[bytes]) -> set[bytes]:
-    """Return those of the digests of tokens and sessions that still speak for somebody."""
-    return people.lasting_credentials(digests)
-
-
-@transaction
-def session_lasts(secret: str) -> bool:
-    """Tell whether a session cookie still speaks for somebody."""
-    return people.person_of_session(secret) is not None
-
-
-def _administrator(actor: Actor) -> None:
+def require_administrator(actor: Actor) -> None:
+    """Raise NotAllowed unless the actor is an administrator, and by a token one that is for administering."""
     if not actor.is_admin:
         raise NotAllowed(f"{actor.full_name} is not an administrator of this instance; this takes one.")
-
-
-def hash_password(password: str) -> str:
-    """Check a new password's length and return its argon2id hash."""
-    if not _PASSWORD_MIN <= len(password) <= 1_000:
-        raise InvalidInput(f"A password has {_PASSWORD_MIN} to 1000 characters.", field="password")
-    return _hasher.hash(password)
+    actor.require_scope(Scope.ADMINISTER)
 
 
 def make_first_person(name: str, full_name: str, password: str) -> bool:
     """Make the first account, administrator of everything, and the project `main`; False where people exist."""
-    password_hash = hash_password(password)
+    password_hash = hash_password(check_password(password, name))
     return _make_first(check_name(name, "person"), full_name, password_hash)
 
 
@@ -131,118 +48,303 @@ def _make_first(name: str, full_name: str, password_hash: str) -> bool:
     return True
 
 
-def make_person(actor: Actor, name: str, full_name: str, password: str, is_admin: bool = False) -> None:
-    """Make an account; raises Conflict where the name is taken."""
-    _administrator(actor)
-    if not full_name.strip() or len(full_name) > 200 or not full_name.isprintable():
+@dataclass(frozen=True)
+class NewPerson:
+    """Who is to have an account; without a password they are invited and choose it themselves."""
+
+    name: str
+    full_name: str
+    is_admin: bool = False
+    mail: str = ""
+    password: str | None = None
+
+
+@dataclass(frozen=True)
+class Invitation:
+    """What opens an account once, until when; the secret is shown this once."""
+
+    secret: str
+    expires_at: datetime
+
+
+def make_person(actor: Actor, new: NewPerson) -> Invitation | None:
+    """Make an account, and where it has no password an invitation; raises Conflict where the name is taken."""
+    require_administrator(actor)
+    name, full_name = check_name(new.name, "person"), check_full_name(new.full_name)
+    password_hash = "" if new.password is None else hash_password(check_password(new.password, name))
+    return _make_person(actor, new, full_name, password_hash)
+
+
+def check_full_name(full_name: str) -> str:
+    """Return a full name without spaces around it; raises InvalidInput for what is none."""
+    text = full_name.strip()
+    if not text or len(text) > 200 or not text.isprintable():
         raise InvalidInput("A full name has 1 to 200 printable characters.", field="full_name")
-    _make_person(actor, check_name(name, "person"), full_name.strip(), hash_password(password), is_admin)
+    return text
+
+
+def check_mail(mail: str) -> str:
+    """Return an address for letters, or nothing; raises InvalidInput for what is no address."""
+    local, at, domain = mail.strip().partition("@")
+    if mail and not (local and at and domain and "@" not in domain and mail.isprintable() and len(mail) <= 200):
+        raise InvalidInput(f"{mail[:80]!r} is not a mail address.", field="mail")
+    if any(c.isspace() for c in mail.strip()):
+        raise InvalidInput(f"{mail[:80]!r} is not a mail address.", field="mail")
+    return mail.strip()
 
 
 @transaction
-def _make_person(actor: Actor, name: str, full_name: str, password_hash: str, is_admin: bool) -> None:
-    if people.person_named(name):
-        raise Conflict(f"There is a person {name!r} already.", field="name")
-    people.add_person(name, full_name, password_hash, is_admin)
-    journal.append(None, actor.person_id, "made a person", name, origin=actor.origin)
+def _make_person(actor: Actor, new: NewPerson, full_name: str, password_hash: str) -> Invitation | None:
+    if people.is_name_taken(new.name):
+        raise Conflict(f"There is a person {new.name!r} already.", field="name")
+    person_id = people.add_person(new.name, full_name, password_hash, new.is_admin, mail=check_mail(new.mail))
+    journal.append(None, actor.person_id, "made a person", new.name, source=actor.source)
+    return None if password_hash else _make_link(actor, people.person_by_id(person_id), _INVITATION)
+
+
+def _make_link(actor: Actor, person: PersonRow, purpose: str) -> Invitation:
+    secret = credentials.add_link(person.person_id, purpose, actor.person_id, LINK_LIFE)
+    journal.append(None, actor.person_id, f"made a link: {purpose}", person.name, source=actor.source)
+    return Invitation(secret, now() + LINK_LIFE)
+
+
+@transaction
+def make_link(actor: Actor, name: str) -> Invitation:
+    """Make a link by which a person chooses a password: the invitation anew, or a new password. Earlier ones end."""
+    require_administrator(actor)
+    person = person_of(actor, name)
+    if person.deactivated_at is not None:
+        raise Conflict(f"{person.full_name} is deactivated; let them back in first.", field="person")
+    return _make_link(actor, person, _RESET if person.password_hash else _INVITATION)
+
+
+@dataclass(frozen=True)
+class Welcome:
+    """Whose account a link opens, for what, and until when."""
+
+    name: str
+    full_name: str
+    purpose: str
+    expires_at: datetime
+
+
+@transaction
+def read_link(secret: str) -> Welcome:
+    """Return what a link opens, without opening it."""
+    link, person = _open(secret)
+    return Welcome(person.name, person.full_name, link.purpose, link.expires_at)
+
+
+def _open(secret: str) -> tuple[credentials.LinkRow, PersonRow]:
+    link = credentials.link_of_secret(secret)
+    person = people.person_by_id(link.person_id) if link else None
+    if link is None or person is None or person.deactivated_at is not None:
+        raise NotFound("This link opens nothing: it was used, has ended after three days, or a newer one was made.")
+    return link, person
+
+
+def open_link(secret: str, password: str, revoke_tokens: bool, origin: str) -> None:
+    """Choose a password by a link, which opens no more after that; sessions of before end."""
+    person = _person_of_link(secret)
+    _use_link(secret, hash_password(check_password(password, person.name)), revoke_tokens, origin)
+
+
+@transaction
+def _person_of_link(secret: str) -> PersonRow:
+    return _open(secret)[1]
+
+
+@transaction
+def _use_link(secret: str, password_hash: str, revoke_tokens: bool, origin: str) -> None:
+    link, person = _open(secret)
+    if not credentials.use_link(link.link_id):
+        raise NotFound("This link opens nothing: it was used just now.")
+    _new_password(person, password_hash, revoke_tokens)
+    act = "accepted the invitation" if link.purpose == _INVITATION else "chose a new password"
+    journal.append(None, person.person_id, act, person.name, source=journal.Source(origin))
+
+
+def _new_password(person: PersonRow, password_hash: str, revoke_tokens: bool, but: int | None = None) -> None:
+    people.set_person(person.person_id, password_hash=password_hash)
+    credentials.end_sessions(person.person_id, but=but)
+    credentials.end_links(person.person_id)
+    if revoke_tokens:
+        credentials.revoke_tokens(person.person_id)
+
+
+def change_password(actor: Actor, current: str, password: str, revoke_tokens: bool, address: str) -> None:
+    """Change one's own password, with the one of now; other sessions end, tokens where that is asked for.
+
+    Guesses at the present one are slowed as at sign-in.
+    """
+    actor.require_session("Changing a password")
+    check_password_of(actor.name, current, address)
+    _change_password(actor, hash_password(check_password(password, actor.name)), revoke_tokens)
+
+
+@transaction
+def _change_password(actor: Actor, password_hash: str, revoke_tokens: bool) -> None:
+    person = people.person_by_id(actor.person_id)
+    _new_password(person, password_hash, revoke_tokens, but=actor.session_id)
+    journal.append(None, actor.person_id, "changed the password", actor.name, source=actor.source)
 
 
 def set_password(actor: Actor, name: str, password: str) -> None:
-    """Set one's own password, or as an administrator anybody's; ends the person's sessions."""
-    if actor.name != name:
-        _administrator(actor)
-    _set_password(actor, name, hash_password(password))
+    """Set another's password, as an administrator; their sessions end and their tokens are revoked."""
+    require_administrator(actor)
+    if name == actor.name:
+        raise InvalidInput("One's own password is changed with the one of now, on one's own page.", field="person")
+    _set_password(actor, name, hash_password(check_password(password, name)))
 
 
 @transaction
 def _set_password(actor: Actor, name: str, password_hash: str) -> None:
-    people.set_password(_person(actor, name).person_id, password_hash)
-    journal.append(None, actor.person_id, "set a password", name, origin=actor.origin)
+    _new_password(person_of(actor, name), password_hash, revoke_tokens=True)
+    journal.append(None, actor.person_id, "set a password", name, source=actor.source)
 
 
-def _person(actor: Actor, name: str) -> PersonRow:
+def person_of(actor: Actor, name: str) -> PersonRow:
+    """Return the person of a name, or raise NotFound; who has an account here is for administrators to know."""
     row = people.person_named(name)
     if row is None:
-        # Who has an account here is for administrators to know.
         known = f" Choose one of: {', '.join(p.name for p in people.people())}." if actor.is_admin else ""
         raise NotFound(f"Unknown person {name!r}.{known}", field="person")
     return row
 
 
-@transaction
-def make_token(actor: Actor, name: str, person: str | None = None) -> str:
-    """Make a client token for oneself, or as an administrator for another; the secret is shown this once."""
-    if person is not None and person != actor.name:
-        _administrator(actor)
-    owner = _person(actor, person or actor.name)
-    if people.has_token(owner.person_id, check_name(name, "token")):
-        raise Conflict(
-            f"{owner.full_name} has a token {name!r} in use; revoke it first, or choose another name.", field="name"
-        )
-    secret = people.add_token(owner.person_id, name)
-    journal.append(None, actor.person_id, "made a token", f"{owner.name}/{name}", origin=actor.origin)
-    return secret
+@dataclass(frozen=True)
+class PersonView:
+    """A person as administrators see them; `invited_until` of who has not come yet, `seen_at` by session or token."""
+
+    row: PersonRow
+    groups: list[str]
+    roles: dict[str, Role]
+    invited_until: datetime | None
+    seen_at: datetime | None
+    sessions: int
+    tokens: int
 
 
 @transaction
-def revoke_token(actor: Actor, name: str, person: str | None = None) -> int:
-    """Revoke tokens by name, one's own or as an administrator another's; returns how many."""
-    if person is not None and person != actor.name:
-        _administrator(actor)
-    owner = _person(actor, person or actor.name)
-    count = people.revoke_tokens(owner.person_id, name)
-    if not count:
-        raise NotFound(f"{owner.full_name} has no token {name!r} in use.", field="token")
-    journal.append(None, actor.person_id, "revoked a token", f"{owner.name}/{name}", origin=actor.origin)
-    return count
-
-
-@transaction
-def list_people(actor: Actor) -> list[PersonRow]:
+def list_people(actor: Actor) -> list[PersonView]:
     """Return everybody; for administrators."""
-    _administrator(actor)
-    return people.people()
+    require_administrator(actor)
+    invited = credentials.open_invitations()
+    return [_view(row, invited.get(row.person_id)) for row in people.people()]
 
 
-@transaction
-def make_project(actor: Actor, name: str, description: str = "") -> None:
-    """Make a project and become its maintainer; for administrators."""
-    _administrator(actor)
-    if projects.project_named(check_name(name, "project")):
-        raise Conflict(f"There is a project {name!r} already.", field="name")
-    project_id = projects.add_project(name, description, actor.person_id)
-    people.set_role(project_id, actor.person_id, Role.MAINTAINER)
-    journal.append(project_id, actor.person_id, "made the project", name, origin=actor.origin)
-
-
-@transaction
-def set_role(actor: Actor, project: str, person: str, role: str | None) -> None:
-    """Give, change or take away (None) a person's role in a project; for its maintainers."""
-    place = enter(actor, project, Act.ADMINISTER)
-    row = _person(actor, person)
-    try:
-        wanted = None if role is None else Role(role)
-    except ValueError:
-        known = ", ".join(Role)
-        raise InvalidInput(f"Unknown role {role!r}. Choose one of: {known}.", field="role") from None
-    before = people.role_in(place.project_id, row.person_id)
-    if before == wanted:
-        return
-    if before is Role.MAINTAINER:
-        maintainers = [
-            name for name, _, member_role in people.members(place.project_id) if member_role is Role.MAINTAINER
-        ]
-        if maintainers == [row.name]:
-            raise Conflict(
-                f"{row.full_name} is the last maintainer of {project}; make somebody else a maintainer first.",
-                field="role",
-            )
-    people.set_role(place.project_id, row.person_id, wanted)
-    journal.append(
-        place.project_id,
-        actor.person_id,
-        "changed a role",
-        person,
-        journal.Change(before, wanted),
-        origin=actor.origin,
+def _view(row: PersonRow, invited_until: datetime | None) -> PersonView:
+    sessions, tokens = credentials.sessions_of(row.person_id), credentials.tokens_of(row.person_id)
+    seen = [*(one.seen_at for one in sessions), *(one.last_used_at for one in tokens)]
+    ids = people.project_ids_of(row.person_id)
+    roles = {
+        projects.project_by_id(project_id).name: role
+        for project_id in ids
+        if (role := people.role_in(project_id, row.person_id)) is not None
+    }
+    return PersonView(
+        row,
+        people.groups_of(row.person_id),
+        dict(sorted(roles.items())),
+        invited_until,
+        max((at for at in seen if at is not None), default=None),
+        len(sessions),
+        len(tokens),
     )
+
+
+@dataclass(frozen=True)
+class PersonChange:
+    """What is to change of a person; None leaves it as it is."""
+
+    full_name: str | None = None
+    mail: str | None = None
+    is_admin: bool | None = None
+    is_active: bool | None = None
+    groups: Collection[str] | None = None
+
+
+@transaction
+def change_person(actor: Actor, name: str, change: PersonChange) -> PersonView:
+    """Change an account, as an administrator; who is deactivated is out at once, with sessions, tokens and links."""
+    require_administrator(actor)
+    person = person_of(actor, name)
+    before, fields = dict[str, object](), dict[str, object]()
+    if change.full_name is not None:
+        fields["full_name"] = check_full_name(change.full_name)
+    if change.mail is not None:
+        fields["mail"] = check_mail(change.mail)
+    if change.is_admin is not None and change.is_admin != person.is_admin:
+        fields["is_admin"] = change.is_admin
+    if change.is_active is not None and change.is_active != (person.deactivated_at is None):
+        fields["deactivated_at"] = None if change.is_active else now()
+    _check_last_administrator(person, change)
+    fields = {key: value for key, value in fields.items() if getattr(person, key) != value}
+    before = {key: _told(getattr(person, key)) for key in fields}
+    if fields:
+        people.set_person(person.person_id, **fields)
+    if fields.get("deactivated_at"):
+        credentials.end_sessions(person.person_id)
+        credentials.revoke_tokens(person.person_id)
+        credentials.end_links(person.person_id)
+    if change.groups is not None:
+        known = people.groups_of(person.person_id)
+        groups = sorted({check_name(group, "group") for group in change.groups})
+        if groups != known:
+            people.set_groups(person.person_id, groups)
+            before["groups"], fields["groups"] = known, groups
+    if fields:
+        act = "deactivated" if fields.get("deactivated_at") else "changed the account of"
+        after = {key: _told(value) for key, value in fields.items()}
+        journal.append(None, actor.person_id, act, name, journal.Change(before, after), source=actor.source)
+    return _view(people.person_by_id(person.person_id), credentials.open_invitations().get(person.person_id))
+
+
+def _told(value: object) -> object:
+    return value.isoformat() + "Z" if isinstance(value, datetime) else value
+
+
+def _check_last_administrator(person: PersonRow, change: PersonChange) -> None:
+    leaves = change.is_admin is False or change.is_active is False
+    if leaves and people.active_administrators() == [person.person_id]:
+        raise Conflict(f"{person.full_name} is the last administrator; make somebody else one first.", field="person")
+
+
+@transaction
+def read_own(actor: Actor) -> PersonView:
+    """Return one's own account."""
+    return _view(people.person_by_id(actor.person_id), None)
+
+
+@transaction
+def change_own(
+    actor: Actor, full_name: str | None = None, time_zone: str | None = None, theme: str | None = None
+) -> PersonView:
+    """Change one's own full name, time zone (of the IANA database, or none) and theme; None leaves it as it is."""
+    actor.require_session("Changing one's own account")
+    fields: dict[str, object] = {}
+    if full_name is not None:
+        fields["full_name"] = check_full_name(full_name)
+    if time_zone is not None:
+        fields["time_zone"] = _check_zone(time_zone)
+    if theme is not None:
+        if theme not in THEMES:
+            raise InvalidInput(f"Unknown theme {theme!r}. Choose one of: light, dark, or nothing.", field="theme")
+        fields["theme"] = theme
+    person = people.person_by_id(actor.person_id)
+    if "full_name" in fields and fields["full_name"] != person.full_name:
+        change = journal.Change(person.full_name, fields["full_name"])
+        journal.append(None, actor.person_id, "changed their full name", person.name, change, source=actor.source)
+    if fields:
+        people.set_person(actor.person_id, **fields)
+    return _view(people.person_by_id(actor.person_id), None)
+
+
+def _check_zone(text: str) -> str:
+    try:
+        return text and ZoneInfo(text).key
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise InvalidInput(
+            f"Unknown time zone {text[:60]!r}. Write one of the IANA database, such as Europe/Vienna.",
+            field="time_zone",
+        ) from None

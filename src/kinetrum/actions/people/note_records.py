@@ -6,13 +6,13 @@ import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from kinetrum.actions.context import Actor, Place, enter, experiment_in
+from kinetrum.actions.context import Actor, Place, enter, experiment_in, may
 from kinetrum.actions.registry.model_state import load_model
 from kinetrum.actions.registry.version_lookup import pick_version, thing_named
 from kinetrum.actions.search.references import find_artifact, find_version, in_lock_order, run_named, runs_named
 from kinetrum.core.base.errors import InvalidInput, NotAllowed, NotFound
 from kinetrum.core.base.ids import id_bytes
-from kinetrum.core.base.permissions import Act, permits
+from kinetrum.core.base.permissions import Act
 from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.core.base.values import NOTE_LIMIT
 from kinetrum.storage.db.database import snapshot, transaction
@@ -99,7 +99,7 @@ def _add(place: Place, actor: Actor, thing: Thing, uid: bytes, text: str) -> Non
         "noted on",
         thing.subject,
         journal.Change(after=text[:500]),
-        origin=actor.origin,
+        source=actor.source,
     )
 
 
@@ -119,8 +119,8 @@ def list_notes(actor: Actor, project: str, reference: str) -> list[tuple[Note, b
 
 
 def _may_remove(actor: Actor, place: Place, note: Note) -> bool:
-    mine = note.author_id == actor.person_id and permits(place.role, Act.DESCRIBE)
-    return mine or permits(place.role, Act.BIN_OTHERS)
+    mine = note.author_id == actor.person_id and may(actor, place, Act.DESCRIBE)
+    return mine or may(actor, place, Act.BIN_OTHERS)
 
 
 @transaction
@@ -143,5 +143,5 @@ def remove_note(actor: Actor, project: str, reference: str, uid: str) -> None:
         "removed a note",
         thing.subject,
         journal.Change(note.text[:500]),
-        origin=actor.origin,
+        source=actor.source,
     )

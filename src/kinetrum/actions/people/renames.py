@@ -60,5 +60,5 @@ def _taken(what: str, name: str, of: str) -> str:
 
 def _log(actor: Actor, place: Place, subject: str, before: str, after: str) -> None:
     journal.append(
-        place.project_id, actor.person_id, "renamed", subject, journal.Change(before, after), "", actor.origin
+        place.project_id, actor.person_id, "renamed", subject, journal.Change(before, after), "", actor.source
     )

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from statistics import median
 
-from kinetrum.actions.context import Actor, role_of
+from kinetrum.actions.context import Actor, role_of, visible_projects
 from kinetrum.actions.registry.model_list import Trouble, occupants_in_trouble
 from kinetrum.core.base.goals import Goal
 from kinetrum.core.base.permissions import Act, permits
@@ -71,7 +71,7 @@ def read_today(actor: Actor, since: datetime | None) -> Today:
     last = visits.last_visit(actor.person_id)
     moment = now()
     begin = since or last or moment - FIRST_LOOK
-    visible = [project.project_id for project, *_ in projects.projects_of(actor.person_id, actor.is_admin)]
+    visible = [one.project.project_id for one in visible_projects(actor)]
     reviewing = [one for one in visible if _may_review(actor, one)]
     going = visits.running(visible, RUNNING_LIMIT)
     ended = visits.ended_since(visible, begin, ENDED_LIMIT + 1)
@@ -83,7 +83,7 @@ def read_today(actor: Actor, since: datetime | None) -> Today:
         running=_with_ends(seen[: len(going)], moment),
         ended=seen[len(going) :],
         ended_more=len(ended) > ENDED_LIMIT,
-        waiting=visits.waiting_versions(reviewing, actor.person_id, OTHERS_LIMIT),
+        waiting=visits.waiting_versions(reviewing, visible, actor.person_id, OTHERS_LIMIT),
         stage_changes=visits.stage_changes(visible, begin, OTHERS_LIMIT),
         troubles=occupants_in_trouble(visible),
         notes=visits.new_notes(visible, begin, actor.person_id, OTHERS_LIMIT),

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter
-from kinetrum.actions.people import accounts
+from kinetrum.actions.people.projects import make_project
 from kinetrum.actions.recording import checkpoints
 from kinetrum.actions.search.references import run_to_write
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
@@ -84,7 +84,7 @@ def begin_run(actor: Actor, project: str, experiment: str, beginning: Beginning)
 def _make_project_on_first_use(actor: Actor, project: str) -> None:
     if actor.is_admin and not _project_exists(check_name(project, "project")):
         try:
-            accounts.make_project(actor, project)
+            make_project(actor, project)
         except Conflict:
             return
 
@@ -101,7 +101,7 @@ def _experiment(actor: Actor, place: Place, name: str) -> ExperimentRow:
         return known
     if projects.add_experiment(place.project_id, name, actor.person_id):
         journal.append(
-            place.project_id, actor.person_id, "made the experiment", f"experiment:{name}", origin=actor.origin
+            place.project_id, actor.person_id, "made the experiment", f"experiment:{name}", source=actor.source
         )
     row = projects.experiment_named(place.project_id, name)
     if row is None:
@@ -143,7 +143,7 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
     _declare_goals(row.experiment_id, beginning.goals, doc, beginning.started_at)
     _set_params(doc, beginning.params, beginning.started_at)
     run_documents.save_doc(run, doc, {}, params=doc.params)
-    journal.append(place.project_id, actor.person_id, "began", run.subject, origin=actor.origin)
+    journal.append(place.project_id, actor.person_id, "began", run.subject, source=actor.source)
     return run
 
 
@@ -314,7 +314,7 @@ def record_ending(
         run_documents.save_doc(run, doc, {})
     runs.set_ending(run.run_id, status, reason[:_REASON_LIMIT] if reason else None, moment)
     journal.append(
-        place.project_id, actor.person_id, "ended", run.subject, journal.Change(run.status, status), origin=actor.origin
+        place.project_id, actor.person_id, "ended", run.subject, journal.Change(run.status, status), source=actor.source
     )
     return runs.run_by_id(run.run_id)
 
@@ -336,7 +336,7 @@ def resume_run(actor: Actor, project: str, experiment: str, run_ref: str, at: in
         "resumed",
         run.subject,
         journal.Change(run.status, "running"),
-        origin=actor.origin,
+        source=actor.source,
     )
     return runs.run_by_id(run.run_id)
 

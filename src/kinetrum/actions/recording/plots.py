@@ -167,7 +167,7 @@ def declare_view(
             "declared a plot anew",
             run.subject,
             journal.Change(_parted(name, before, plot_rows[-1].view), _parted(name, plot_rows[-1].view, before)),
-            origin=actor.origin,
+            source=actor.source,
         )
         events.tell_run(run.run_id)
     return plot_rows

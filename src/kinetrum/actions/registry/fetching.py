@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.data.artifact_versions import stored_entry
 from kinetrum.actions.registry.model_state import load_model
@@ -50,7 +52,9 @@ def entry_of(actor: Actor, project: str, model_name: str, which: str, path: str)
     version = artifacts.version_by_id(version_id)
     rejected, retired = models.marks_of(model_id, number)
     review = Review.REJECTED if rejected else Review.PENDING
-    return number, stored_entry(version, path), fault_of(Standing(number, review, retired, version.damaged))
+    # Told as what was asked for: the artifact may be of a project that the actor does not see.
+    named = replace(version, name=model_name, number=number)
+    return number, stored_entry(named, path), fault_of(Standing(number, review, retired, version.damaged))
 
 
 @snapshot

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.context import Actor, enter, visible_projects
 from kinetrum.actions.registry.registry_views import warning_of
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.registry.review import Review, kept_standing
 from kinetrum.storage.db.database import snapshot
-from kinetrum.storage.people import projects
 from kinetrum.storage.registry import model_summaries
 from kinetrum.storage.registry.model_summaries import Summary
 
@@ -48,7 +47,7 @@ def list_models(
     if project is not None:
         ids = [enter(actor, project).project_id]
     else:
-        ids = [row[0].project_id for row in projects.projects_of(actor.person_id, actor.is_admin)]
+        ids = [one.project.project_id for one in visible_projects(actor)]
     summaries = [one for one in model_summaries.models_in(ids) if _has_words(one, find)]
     size = min(limit, PAGE_LIMIT)
     if state is None:

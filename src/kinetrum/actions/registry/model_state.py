@@ -80,7 +80,7 @@ def standing_of(state: ModelState, number: int) -> Standing:
 def log(actor: Actor, state: ModelState, act: str, subject: str, before: object, after: object, comment: str) -> None:
     """Write an act on a model into the journal, inside the running transaction."""
     journal.append(
-        state.place.project_id, actor.person_id, act, subject, journal.Change(before, after), comment, actor.origin
+        state.place.project_id, actor.person_id, act, subject, journal.Change(before, after), comment, actor.source
     )
 
 

@@ -166,7 +166,8 @@ def _register(
         "registered",
         f"{state.model.name}@{number}",
         None,
-        {"artifact": version.reference},
+        # Who reads this journal may not see the project that the artifact is of; who does finds it by its digest.
+        {"artifact": version.reference if version.project_id == place.project_id else f"sha256:{version.digest}"},
         candidate.comment,
     )
     return made
@@ -309,4 +310,4 @@ def _make_model(actor: Actor, place: Place, name: str) -> None:
         )
     if models.model_named(place.project_id, name) is None:
         models.add_model(place.project_id, name, "", DEFAULT_LADDER, OUTLINE, actor.person_id)
-        journal.append(place.project_id, actor.person_id, "made the model", name, origin=actor.origin)
+        journal.append(place.project_id, actor.person_id, "made the model", name, source=actor.source)

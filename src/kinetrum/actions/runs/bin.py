@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from kinetrum.actions.context import Actor, Place, enter, require, sight_of
+from kinetrum.actions.context import Actor, Place, enter, may, require, sight_of
 from kinetrum.actions.registry.model_state import load_model
 from kinetrum.actions.runs.readers import may_bin
 from kinetrum.actions.search.references import find_artifact, find_version, in_lock_order, runs_named
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed
-from kinetrum.core.base.permissions import Act, permits
+from kinetrum.core.base.permissions import Act
 from kinetrum.core.base.refs import VersionRef, parse_ref
 from kinetrum.storage.data import artifacts
 from kinetrum.storage.data.artifacts import VersionRow
@@ -174,12 +174,12 @@ def _move_model(actor: Actor, place: Place, name: str, to_bin: bool) -> str:
 
 def _note(actor: Actor, place: Place, subject: str, to_bin: bool) -> None:
     act = "binned" if to_bin else "restored"
-    journal.append(place.project_id, actor.person_id, act, subject, origin=actor.origin)
+    journal.append(place.project_id, actor.person_id, act, subject, source=actor.source)
 
 
 def _check_mine(actor: Actor, place: Place, run_rows: list[Run], versions: list[VersionRow]) -> None:
     others = [(run.reference, run.author_id) for run in run_rows if not may_bin(actor, place, run)]
-    if not permits(place.role, Act.BIN_OTHERS):
+    if not may(actor, place, Act.BIN_OTHERS):
         others += [(row.reference, row.created_by) for row in versions if row.created_by != actor.person_id]
     if others:
         names = people.full_names()
@@ -210,7 +210,7 @@ def list_bin(actor: Actor, project: str) -> list[BinnedThing]:
     """Return what is in a project's bin, the latest first."""
     place = enter(actor, project)
     names = people.full_names()
-    anybodys = permits(place.role, Act.BIN_OTHERS)
+    anybodys = may(actor, place, Act.BIN_OTHERS)
     things = [
         BinnedThing(
             run.reference,
@@ -228,7 +228,7 @@ def list_bin(actor: Actor, project: str) -> list[BinnedThing]:
         for run in runs.binned_runs(place.project_id, LISTED)
         if run.binned_at is not None
     ]
-    own = permits(place.role, Act.BIN_OWN)
+    own = may(actor, place, Act.BIN_OWN)
     things += [
         BinnedThing(
             row.reference,
@@ -258,7 +258,7 @@ def list_bin(actor: Actor, project: str) -> list[BinnedThing]:
             names.get(model.binned_by or 0),
             None,
             0,
-            permits(place.role, Act.RULE),
+            may(actor, place, Act.RULE),
         )
         for model in models.models_of(place.project_id)
         if model.binned_at is not None

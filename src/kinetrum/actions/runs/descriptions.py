@@ -41,7 +41,7 @@ def _note(place: Place, actor: Actor, act: str, run: Run, before: object, after:
         run.subject,
         journal.Change(before, after),
         comment=comment,
-        origin=actor.origin,
+        source=actor.source,
     )
 
 
@@ -100,7 +100,7 @@ def describe_experiment(
             "described",
             f"experiment:{row.name}",
             journal.Change({"generates_names": row.generates_names}, {"generates_names": generates_names}),
-            origin=actor.origin,
+            source=actor.source,
         )
     _describe(
         actor,
@@ -135,7 +135,7 @@ def _describe(
         return
     projects.set_description(now.table, now.row_id, *after)
     change = journal.Change(*({"description": text, "labels": named} for text, named in (before, after)))
-    journal.append(place.project_id, actor.person_id, "described", subject, change, origin=actor.origin)
+    journal.append(place.project_id, actor.person_id, "described", subject, change, source=actor.source)
 
 
 @transaction
@@ -226,7 +226,7 @@ def _name_seeds(actor: Actor, project: str, experiment: str, names: Sequence[str
         "named the seeds of",
         f"experiment:{experiment}",
         journal.Change({"seeds": ", ".join(before)}, {"seeds": ", ".join(seeds)}),
-        origin=actor.origin,
+        source=actor.source,
     )
     return row.experiment_id, seeds
 
@@ -256,7 +256,7 @@ def _goal_changed(
         "set a goal" if key in goals else "removed a goal",
         f"experiment:{experiment}",
         journal.Change(_told(before), _told(goals.get(key))),
-        origin=actor.origin,
+        source=actor.source,
     )
     return list(goals.values())
 

@@ -6,17 +6,17 @@ import math
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from kinetrum.actions.context import Actor, Place, enter, experiment_in, sight_of
-from kinetrum.actions.search.references import find_run, find_run_by_tail, run_named, subjects_named
+from kinetrum.actions.context import Actor, Place, enter, experiment_in, may, role_of, sight_of, visible_projects
+from kinetrum.actions.search.references import find_run, find_run_by_tail, run_named
 from kinetrum.core.base.errors import InvalidInput, NotFound
 from kinetrum.core.base.goals import Goal
-from kinetrum.core.base.permissions import Act, Role, permits
+from kinetrum.core.base.permissions import Act, Role
 from kinetrum.core.base.run_document import RunDoc
 from kinetrum.core.base.values import Value
 from kinetrum.core.points.columns import Points, shown
 from kinetrum.storage.db.database import snapshot
-from kinetrum.storage.people import journal, notes, people, projects
 from kinetrum.storage.people import names as experiment_names
+from kinetrum.storage.people import notes, people, projects
 from kinetrum.storage.people.notes import Note
 from kinetrum.storage.people.projects import ExperimentRow, ExperimentSummary, ProjectRow
 from kinetrum.storage.registry import models
@@ -24,8 +24,6 @@ from kinetrum.storage.runs import outputs, point_reading, resources, run_documen
 from kinetrum.storage.runs.runs import Run
 
 PAGE_LIMIT = 500
-# What is done to people rather than to things.
-ACTS_ON_PEOPLE = frozenset({"changed a role", "made a token", "revoked a token", "set a password"})
 CURVES_LIMIT = 100
 CHILDREN_LIMIT = 500
 WIDTH_RANGE = (10, 4_000)
@@ -77,22 +75,19 @@ class RunView:
 @snapshot
 def list_projects(actor: Actor) -> list[ProjectView]:
     """Return the projects that the actor may see."""
-    summaries = []
-    for project, experiments, run_count, last in projects.projects_of(actor.person_id, actor.is_admin):
-        role = Role.MAINTAINER if actor.is_admin else people.role_in(project.project_id, actor.person_id)
-        if role is not None:
-            summaries.append(ProjectView(project, role, experiments, run_count, last))
-    return summaries
+    return [
+        ProjectView(one.project, role, one.experiments, one.runs, one.active_at)
+        for one in visible_projects(actor)
+        if (role := role_of(actor, one.project.project_id)) is not None
+    ]
 
 
 @snapshot
 def read_project(actor: Actor, name: str) -> ProjectView:
     """Return one project."""
     place = enter(actor, name)
-    for project, experiments, run_count, last in projects.projects_of(actor.person_id, actor.is_admin):
-        if project.project_id == place.project_id:
-            return ProjectView(project, place.role, experiments, run_count, last)
-    raise NotFound(f"There is no project {name!r}.", field="project")
+    (one,) = projects.project_summaries([place.project_id])
+    return ProjectView(one.project, place.role, one.experiments, one.runs, one.active_at)
 
 
 @snapshot
@@ -190,14 +185,14 @@ def _detail(actor: Actor, place: Place, run: Run) -> RunView:
 
 def _may(actor: Actor, place: Place, run: Run) -> tuple[str, ...]:
     """Name what the actor may do to the run, so that nothing is offered that would be refused."""
-    words = [word for word, act in (("describe", Act.DESCRIBE), ("record", Act.RECORD)) if permits(place.role, act)]
+    words = [word for word, act in (("describe", Act.DESCRIBE), ("record", Act.RECORD)) if may(actor, place, act)]
     return (*words, "bin") if may_bin(actor, place, run) else tuple(words)
 
 
 def may_bin(actor: Actor, place: Place, run: Run) -> bool:
     """Tell whether the actor may bin or restore this run."""
-    own = run.author_id == actor.person_id and permits(place.role, Act.BIN_OWN)
-    return own or permits(place.role, Act.BIN_OTHERS)
+    own = run.author_id == actor.person_id and may(actor, place, Act.BIN_OWN)
+    return own or may(actor, place, Act.BIN_OTHERS)
 
 
 @dataclass(frozen=True)
@@ -280,30 +275,6 @@ def read_points(actor: Actor, project: str, experiment: str, run_ref: str, metri
     return points
 
 
-@snapshot
-def read_journal(
-    actor: Actor, project: str, subject: str | None, before: int | None, limit: int
-) -> list[journal.JournalRow]:
-    """Return journal entries, latest first: of one thing for everybody, of the project for maintainers."""
-    place = enter(actor, project, Act.SEE if subject else Act.READ_JOURNAL)
-    subjects = None if subject is None else subjects_named(place, subject)
-    limit = max(1, min(limit, PAGE_LIMIT))
-    if permits(place.role, Act.READ_JOURNAL):
-        return journal.entries(place.project_id, subjects, before, limit)
-    # People are subjects too, and a thing may have a person's name. What is done to people, and the addresses and
-    # programs that others used, are for those who may read the whole journal.
-    rows = journal.entries(place.project_id, subjects, before, limit, without=ACTS_ON_PEOPLE)
-    return [replace(row, origin="") for row in rows]
-
-
-@snapshot
-def read_model_journal(actor: Actor, project: str, model: str, limit: int) -> list[journal.JournalRow]:
-    """Return what happened to a model and its versions, latest first."""
-    place = enter(actor, project)
-    # A person may have the model's name.
-    return journal.entries(place.project_id, subjects_named(place, model), None, limit, without=ACTS_ON_PEOPLE)
-
-
 def finite(value: float) -> float | None:
     """Return None for what JSON has no number for: a gap in a chart."""
     return value if math.isfinite(value) else None
@@ -321,8 +292,6 @@ __all__ = [
     "list_projects",
     "read_curves",
     "read_experiment",
-    "read_journal",
-    "read_model_journal",
     "read_points",
     "read_project",
     "read_run",

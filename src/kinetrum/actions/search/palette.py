@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from kinetrum.actions.context import Actor, Place, role_of
+from kinetrum.actions.context import Actor, Place, role_of, visible_projects
 from kinetrum.actions.search.references import find_run_by_tail, run_named
 from kinetrum.core.base.errors import InvalidInput, KinetrumError
 from kinetrum.core.base.refs import RunRef, parse_ref
 from kinetrum.storage.db.database import snapshot
-from kinetrum.storage.people import projects
 from kinetrum.storage.runs.runs import Run
 from kinetrum.storage.search import name_fragments, views
 
@@ -36,7 +35,7 @@ def find(actor: Actor, text: str, project: str | None) -> list[PaletteMatch]:
     text = " ".join(text.split())
     if not text:
         return []
-    rows = [row for row, *_ in projects.projects_of(actor.person_id, actor.is_admin)]
+    rows = [one.project for one in visible_projects(actor)]
     rows.sort(key=lambda row: (row.name != project, row.name))
     matches: dict[str, PaletteMatch] = {}
     for row in rows:

@@ -6,14 +6,15 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from kinetrum.actions.context import Actor, Place, enter, experiment_in, role_of
+from kinetrum.actions.context import Actor, Place, enter, experiment_in, may, role_of
 from kinetrum.actions.recording.intake import bring_up_to_date
 from kinetrum.actions.runs.readers import Curve, CurveWindow, read_curves
 from kinetrum.actions.search.cells import cell_of, heading
 from kinetrum.actions.search.run_table import RunColumn, RunPage, TableQuery, list_runs, table_of
+from kinetrum.core.access.scopes import Scope
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from kinetrum.core.base.ids import id_bytes
-from kinetrum.core.base.permissions import Act, permits
+from kinetrum.core.base.permissions import Act
 from kinetrum.core.base.values import Value
 from kinetrum.core.query.settled import Key, Source
 from kinetrum.core.query.writing import resolved_names, resolved_query
@@ -98,6 +99,7 @@ def save_view(
     NotAllowed for somebody else's.
     """
     place = enter(actor, project, Act.DESCRIBE if new.shared else Act.SEE)
+    actor.require_scope(Scope.RECORD)
     name = new.name.strip()
     if not 1 <= len(name) <= 100 or not name.isprintable():
         raise InvalidInput("A view's name has 1 to 100 printable characters.", field="name")
@@ -127,7 +129,7 @@ def save_view(
             "saved a view",
             f"view:{name}",
             journal.Change(after=settled),
-            origin=actor.origin,
+            source=actor.source,
         )
     saved = views.view_by_uid(raw)
     assert saved is not None
@@ -137,7 +139,7 @@ def save_view(
 def _require_own(actor: Actor, place: Place, view: ViewRow) -> None:
     if view.project_id != place.project_id or (not view.shared and view.author_id != actor.person_id):
         raise NotFound("There is no such view.", field="view")
-    if view.author_id != actor.person_id and not permits(place.role, Act.ADMINISTER):
+    if view.author_id != actor.person_id and not may(actor, place, Act.ADMINISTER):
         raise NotAllowed(
             f"The view {view.name!r} is {view.author}'s; its author or a maintainer changes it. Save it "
             "under another name."
@@ -148,6 +150,7 @@ def _require_own(actor: Actor, place: Place, view: ViewRow) -> None:
 def remove_view(actor: Actor, project: str, uid: str) -> None:
     """Remove a view: one's own, or as a maintainer a shared one."""
     place = enter(actor, project)
+    actor.require_scope(Scope.RECORD)
     view = views.view_by_uid(id_bytes(uid, "view"))
     if view is None:
         raise NotFound("There is no such view.", field="view")
@@ -160,7 +163,7 @@ def remove_view(actor: Actor, project: str, uid: str) -> None:
             "removed a view",
             f"view:{view.name}",
             journal.Change(view.arrangement),
-            origin=actor.origin,
+            source=actor.source,
         )
 
 
@@ -181,7 +184,7 @@ def make_link(
         "made a link",
         f"experiment:{experiment}",
         journal.Change(after={**settled, "days": days, "link": link_id}),
-        origin=actor.origin,
+        source=actor.source,
     )
     link = views.link_by_id(link_id)
     assert link is not None
@@ -201,7 +204,7 @@ def revoke_link(actor: Actor, project: str, link_id: int) -> None:
     link = views.link_by_id(link_id)
     if link is None or link.project_id != place.project_id:
         raise NotFound(f"{project} has no link {link_id}.", field="link")
-    if link.author_id != actor.person_id and not permits(place.role, Act.ADMINISTER):
+    if link.author_id != actor.person_id and not may(actor, place, Act.ADMINISTER):
         raise NotAllowed(f"The link is {link.author}'s; its maker or a maintainer revokes it.")
     views.revoke_link(link_id)
     journal.append(
@@ -210,7 +213,7 @@ def revoke_link(actor: Actor, project: str, link_id: int) -> None:
         "revoked a link",
         f"experiment:{link.experiment}",
         journal.Change({"link": link_id}),
-        origin=actor.origin,
+        source=actor.source,
     )
 
 
@@ -218,8 +221,8 @@ def _opened(secret: str) -> tuple[LinkRow, Actor]:
     """Return a link and its maker, in whose eyes it is read: who may no longer see the project shows nothing of it."""
     link = views.link_of_secret(secret)
     if link is not None:
-        maker = next((row for row in people.people() if row.person_id == link.author_id), None)
-        if maker is not None:
+        maker = people.person_by_id(link.author_id)
+        if maker.deactivated_at is None:
             actor = Actor(maker.person_id, maker.name, maker.full_name, maker.is_admin, "link")
             if role_of(actor, link.project_id) is not None:
                 return link, actor
@@ -309,7 +312,7 @@ def set_embedding(actor: Actor, project: str, origins: list[str]) -> list[str]:
         "set who may embed views",
         f"project:{project}",
         journal.Change(before, origins),
-        origin=actor.origin,
+        source=actor.source,
     )
     return origins
 

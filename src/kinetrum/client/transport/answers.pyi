@@ -5,6 +5,12 @@ from __future__ import annotations
 from typing import Any, Literal, NotRequired, TypeAlias, TypedDict
 
 
+class AccountLink(TypedDict):
+    link: str
+    expires_at: str
+    sent_to: str | None
+
+
 class Activity(TypedDict):
     id: str
     name: str
@@ -87,6 +93,12 @@ class CardRevision(TypedDict):
     revision: int
 
 
+class ChangedPassword(TypedDict):
+    current: str
+    password: str
+    revoke_tokens: NotRequired[bool]
+
+
 class Checkpoint(TypedDict):
     number: int
     run: str
@@ -109,6 +121,11 @@ class ChosenColumn(TypedDict):
     scope: Literal['field', 'param', 'value', 'label']
     name: str
     aggregate: str | None
+
+
+class ChosenPassword(TypedDict):
+    password: str
+    revoke_tokens: NotRequired[bool]
 
 
 class Column(TypedDict):
@@ -166,6 +183,15 @@ class Curve(TypedDict):
 class Curves(TypedDict):
     metric: str
     curves: list[Curve]
+
+
+class DeletedProject(TypedDict):
+    name: str
+    deleted_at: str | None
+
+
+class Deletion(TypedDict):
+    confirmed: str
 
 
 class Description(TypedDict):
@@ -239,6 +265,12 @@ class ExperimentDescription(TypedDict):
     description: NotRequired[str | None]
     labels: NotRequired[dict[str, str | None]]
     generates_names: NotRequired[bool | None]
+
+
+class Fault(TypedDict):
+    position: int
+    entry: int
+    why: str
 
 
 class Fetch(TypedDict):
@@ -335,6 +367,11 @@ class GroupCurves(TypedDict):
     curves: list[GroupCurve]
 
 
+class GroupRole(TypedDict):
+    name: str
+    role: str
+
+
 class Headline(TypedDict):
     finding: str
     rest: str
@@ -390,6 +427,8 @@ class JournalRow(TypedDict):
     after: Any
     comment: str
     origin: str
+    token: str
+    project: str | None
 
 
 class KeptStep(TypedDict):
@@ -465,6 +504,31 @@ class Listing(TypedDict):
     folders: list[Folder]
     files: list[FileEntry]
     more_files: int
+
+
+class MadePerson(TypedDict):
+    name: str
+    full_name: str
+    is_admin: bool
+    mail: str
+    groups: list[str]
+    roles: dict[str, str]
+    created_at: str | None
+    deactivated_at: str | None
+    invited_until: str | None
+    seen_at: str | None
+    sessions: int
+    tokens: int
+    signs_in_elsewhere: bool
+    link: str | None
+
+
+class MadeToken(TypedDict):
+    name: str
+    secret: str
+    scopes: list[str]
+    projects: list[str] | None
+    expires_at: str | None
 
 
 class Mask(TypedDict):
@@ -609,6 +673,12 @@ class NewLink(TypedDict):
     days: NotRequired[int]
 
 
+class NewMachineToken(TypedDict):
+    name: str
+    scopes: list[str]
+    days: NotRequired[int | None]
+
+
 class NewModelVersion(TypedDict):
     id: str
     artifact: str
@@ -648,8 +718,9 @@ class NewPassword(TypedDict):
 class NewPerson(TypedDict):
     name: str
     full_name: str
-    password: str
+    password: NotRequired[str | None]
     is_admin: NotRequired[bool]
+    mail: NotRequired[str]
 
 
 class NewPlot(TypedDict):
@@ -680,6 +751,7 @@ class NewProgress(TypedDict):
 class NewProject(TypedDict):
     name: str
     description: NotRequired[str]
+    is_open: NotRequired[bool]
 
 
 class NewPurge(TypedDict):
@@ -742,6 +814,9 @@ class NewStage(TypedDict):
 class NewToken(TypedDict):
     name: str
     person: NotRequired[str | None]
+    scopes: NotRequired[list[str] | None]
+    projects: NotRequired[list[str] | None]
+    days: NotRequired[int | None]
 
 
 class NewVerdict(TypedDict):
@@ -804,6 +879,24 @@ class OutputLine(TypedDict):
     text: str
 
 
+class Own(TypedDict):
+    name: str
+    full_name: str
+    is_admin: bool
+    mail: str
+    time_zone: str
+    theme: str
+    groups: list[str]
+    roles: dict[str, str]
+    has_password: bool
+
+
+class OwnChange(TypedDict):
+    full_name: NotRequired[str | None]
+    time_zone: NotRequired[str | None]
+    theme: NotRequired[str | None]
+
+
 class PackageChange(TypedDict):
     name: str
     here: str | None
@@ -833,6 +926,24 @@ class Person(TypedDict):
     name: str
     full_name: str
     is_admin: bool
+    mail: str
+    groups: list[str]
+    roles: dict[str, str]
+    created_at: str | None
+    deactivated_at: str | None
+    invited_until: str | None
+    seen_at: str | None
+    sessions: int
+    tokens: int
+    signs_in_elsewhere: bool
+
+
+class PersonChange(TypedDict):
+    full_name: NotRequired[str | None]
+    mail: NotRequired[str | None]
+    is_admin: NotRequired[bool | None]
+    is_active: NotRequired[bool | None]
+    groups: NotRequired[list[str] | None]
 
 
 class PlotView(TypedDict):
@@ -907,6 +1018,23 @@ class Project(TypedDict):
     experiments: int
     runs: int
     last_activity: str | None
+    is_open: bool
+    archived_at: str | None
+
+
+class ProjectChange(TypedDict):
+    name: NotRequired[str | None]
+    is_open: NotRequired[bool | None]
+    is_archived: NotRequired[bool | None]
+
+
+class ProjectSettings(TypedDict):
+    name: str
+    earlier_names: list[str]
+    is_open: bool
+    archived_at: str | None
+    members: list[Member]
+    groups: list[GroupRole]
 
 
 class ProjectUsage(TypedDict):
@@ -942,6 +1070,12 @@ class Reason(TypedDict):
 
 class References(TypedDict):
     runs: list[str]
+
+
+class Removed(TypedDict):
+    runs: int
+    versions: int
+    freed_bytes: int
 
 
 class Repository(TypedDict):
@@ -1156,6 +1290,15 @@ class SeenRun(TypedDict):
     look: str | None
 
 
+class Session(TypedDict):
+    id: int
+    opened_at: str | None
+    seen_at: str | None
+    expires_at: str
+    origin: str
+    is_this: bool
+
+
 class SetAside(TypedDict):
     key: str
     text: str
@@ -1284,7 +1427,13 @@ class ThingsNamed(TypedDict):
 
 class Token(TypedDict):
     name: str
-    secret: str
+    scopes: list[str]
+    projects: list[str] | None
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    last_used_from: str
+    made_by: str | None
 
 
 class Trouble(TypedDict):
@@ -1356,6 +1505,13 @@ class WaitingVersion(TypedDict):
     run: str | None
 
 
+class Welcome(TypedDict):
+    name: str
+    full_name: str
+    purpose: str
+    expires_at: str
+
+
 class Why(TypedDict):
     key: str
     left: str
@@ -1417,6 +1573,13 @@ class ArtifactVersionDetail(TypedDict):
     made_by: str
     models: list[str]
     equal: list[str]
+
+
+class ChainState(TypedDict):
+    entries: int
+    digest: str
+    fault: Fault | None
+    unchained: int
 
 
 class ComparedOutcome(TypedDict):

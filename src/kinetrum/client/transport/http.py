@@ -28,6 +28,7 @@ _KINDS: dict[str, type[errors.KinetrumError]] = {
     "not-allowed": errors.NotAllowed,
     "too-large": errors.TooLarge,
     "damaged": errors.Damaged,
+    "too-many-tries": errors.TooManyTries,
     "unavailable": errors.Unavailable,
 }
 

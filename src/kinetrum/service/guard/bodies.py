@@ -30,8 +30,8 @@ _API = "/api/"
 _VERSION = r"/api/v\d+"
 _PROJECT = rf"{_VERSION}/projects/[^/]+"
 _RUN = rf"{_PROJECT}/experiments/[^/]+/runs/[^/]+"
-# The only act that takes no account: signing in to one.
-_SIGN_IN = re.compile(rf"{_VERSION}/session")
+# The only acts that take no account: signing in to one, and choosing its password by a link.
+_SIGN_IN = re.compile(rf"{_VERSION}/(?:session|account-links/[^/]+)")
 _STREAMED = re.compile(rf"{_PROJECT}/(?:blobs(?:/[0-9a-f]{{64}})?|imports)|{_VERSION}/storage/blobs/[0-9a-f]{{64}}")
 _TEXTS = re.compile(rb'"[^"\\]*(?:\\.[^"\\]*)*"?', re.S)
 _KIB, _MIB = 1024, 1024 * 1024

@@ -8,7 +8,7 @@ from typing import Annotated
 from fastapi import Depends, Request
 
 from kinetrum.actions.context import Actor
-from kinetrum.actions.people import accounts
+from kinetrum.actions.people import signing_in
 from kinetrum.core.base.errors import NotAllowed, NotSignedIn
 from kinetrum.service.http.public_address import is_secure
 
@@ -48,12 +48,12 @@ def has_credentials(request: Request) -> bool:
     if _token(request):
         return True
     secret = request.cookies.get(cookie_name(request))
-    return bool(secret) and accounts.session_lasts(secret or "")
+    return bool(secret) and signing_in.session_lasts(secret or "")
 
 
 def credential_of(request: Request) -> bytes:
     """Return the digest of the token or session that a request came with."""
-    return accounts.credential_digest(_token(request) or request.cookies.get(cookie_name(request)) or "")
+    return signing_in.credential_digest(_token(request) or request.cookies.get(cookie_name(request)) or "")
 
 
 def signed_in(request: Request) -> Actor:
@@ -64,11 +64,11 @@ def signed_in(request: Request) -> Actor:
         return known
     token = _token(request)
     if token:
-        return accounts.actor_of_token(token, _origin(request))
+        return signing_in.actor_of_token(token, _origin(request))
     secret = request.cookies.get(cookie_name(request))
     if not secret:
         raise NotSignedIn("Sign in, or send a token as 'Authorization: Bearer …'.")
-    actor, csrf = accounts.actor_of_session(secret, _origin(request))
+    actor, csrf = signing_in.actor_of_session(secret, _origin(request))
     request.state.csrf_token = csrf
     if request.method not in SAFE_METHODS and not hmac.compare_digest(
         request.headers.get(CSRF_HEADER, "").encode(), csrf.encode()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import math
 from collections.abc import Sequence
 from http import HTTPStatus
 from typing import Any
@@ -26,6 +27,7 @@ _STATUS: list[tuple[type[errors.KinetrumError], int, str]] = [
     (errors.NotAllowed, 403, "not-allowed"),
     (errors.TooLarge, 413, "too-large"),
     (errors.Damaged, 422, "damaged"),
+    (errors.TooManyTries, 429, "too-many-tries"),
     (errors.Unavailable, 503, "unavailable"),
 ]
 
@@ -55,6 +57,8 @@ def of_error(error: errors.KinetrumError) -> JSONResponse:
     for kind, status, name in _STATUS:
         if isinstance(error, kind):
             headers = {401: {"WWW-Authenticate": 'Bearer realm="kinetrum"'}, 503: {"Retry-After": "2"}}.get(status)
+            if isinstance(error, errors.TooManyTries):
+                headers = {"Retry-After": str(math.ceil(error.retry_after_s))}
             return problem(status, name, str(error), error.field, headers, error.column)
     return problem(500, "internal", "Something went wrong inside the service; its log says what.")
 

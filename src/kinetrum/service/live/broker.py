@@ -20,7 +20,7 @@ from fastapi.sse import ServerSentEvent
 from starlette.concurrency import run_in_threadpool
 
 from kinetrum.actions.live import change_feed
-from kinetrum.actions.people import accounts
+from kinetrum.actions.people import signing_in
 from kinetrum.core.base.errors import KinetrumError, Unavailable
 from kinetrum.storage.db.clock import iso
 from kinetrum.storage.live.events import Event
@@ -169,7 +169,7 @@ class Broker:
         if time.monotonic() - self._checked_at < CHECK_S:
             return
         self._checked_at = time.monotonic()
-        lasting = await run_in_threadpool(accounts.lasting_credentials, set(self._queues.values()))
+        lasting = await run_in_threadpool(signing_in.lasting_credentials, set(self._queues.values()))
         for queue in [queue for queue, credential in self._queues.items() if credential not in lasting]:
             self._cut_off(queue)
 

@@ -37,6 +37,8 @@ def project(view: ProjectView) -> people.Project:
         experiments=view.experiments,
         runs=view.runs,
         last_activity=view.last_activity,
+        is_open=view.project.is_open,
+        archived_at=view.project.archived_at,
     )
 
 

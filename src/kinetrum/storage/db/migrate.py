@@ -21,7 +21,7 @@ from kinetrum.storage.tables.migrations import Lease, MigrationStep
 
 _LEASE_S = 60
 _SERVICE_MAY = "SELECT, INSERT, UPDATE, DELETE"
-_APPEND_ONLY = {"journal": "SELECT, INSERT", "migration_step": "SELECT"}
+_APPEND_ONLY = {"journal": "SELECT, INSERT", "journal_digest": "SELECT, INSERT", "migration_step": "SELECT"}
 
 # Rows that only code can make, by the (migration, statement) under which they are noted; each yields after a part.
 FILLS: dict[tuple[int, int], Callable[[], Iterator[int]]] = {

@@ -1,46 +1,92 @@
-"""People, their tokens and sessions, and their roles in projects."""
+"""People and machines, and their roles in projects."""
 
 from __future__ import annotations
 
-import hashlib
-import secrets
 from collections.abc import Collection
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime
+from typing import Any
 
-from kinetrum.core.base.permissions import Role
+from peewee import Expression
+
+from kinetrum.core.base.permissions import Role, highest
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import named_rows
-from kinetrum.storage.tables.people import Member, Person, Session, Token
-
-TOKEN_PREFIX = "ktm_"
-SESSION_LIFE = timedelta(days=14)
+from kinetrum.storage.tables.people import GroupRole, Member, Person, PersonGroup, Project
 
 
 @dataclass(frozen=True)
 class PersonRow:
-    """One person as stored; `password_hash` is an argon2id hash."""
+    """One person as stored; `password_hash` is an argon2id hash, empty where there is no password.
+
+    `machine_of` is the project whose machine this is, None of a person. `subject` is who it is where people sign in.
+    """
 
     person_id: int
     name: str
     full_name: str
     password_hash: str
     is_admin: bool
+    created_at: datetime
+    deactivated_at: datetime | None
+    subject: str | None
+    mail: str
+    time_zone: str
+    theme: str
+    machine_of: int | None
 
 
-def _row(person: Person) -> PersonRow:
-    return PersonRow(person.person_id, person.name, person.full_name, person.password_hash, bool(person.is_admin))
+def person_row(person: Any) -> PersonRow:
+    """Return a person as stored."""
+    return PersonRow(
+        person.person_id,
+        person.name,
+        person.full_name,
+        person.password_hash,
+        bool(person.is_admin),
+        person.created_at,
+        person.deactivated_at,
+        person.subject,
+        person.mail,
+        person.time_zone,
+        person.theme,
+        person.machine_of,
+    )
+
+
+def _one(where: Expression) -> PersonRow | None:
+    person = Person.get_or_none(where)
+    return person_row(person) if person else None
 
 
 def person_named(name: str) -> PersonRow | None:
-    """Return the person with that sign-in name."""
-    person = Person.get_or_none(Person.name == name)
-    return _row(person) if person else None
+    """Return the person with that sign-in name; machines have none."""
+    return _one((Person.name == name) & Person.machine_of.is_null())
+
+
+def is_name_taken(name: str) -> bool:
+    """Tell whether anybody, or any machine, has that name."""
+    return Person.select().where(Person.name == name).exists()
+
+
+def person_by_id(person_id: int) -> PersonRow:
+    """Return a person or machine by id."""
+    return person_row(Person.get_by_id(person_id))
+
+
+def person_of_subject(subject: str) -> PersonRow | None:
+    """Return whom somebody is who signed in elsewhere."""
+    return _one(Person.subject == subject)
 
 
 def people() -> list[PersonRow]:
-    """Return everybody, by name."""
-    return [_row(person) for person in Person.select().order_by(Person.name)]
+    """Return everybody, by name; machines are not people."""
+    return [person_row(person) for person in Person.select().where(Person.machine_of.is_null()).order_by(Person.name)]
+
+
+def machines_of(project_id: int) -> list[PersonRow]:
+    """Return the machines of a project, by name."""
+    return [person_row(one) for one in Person.select().where(Person.machine_of == project_id).order_by(Person.name)]
 
 
 def full_names() -> dict[int, str]:
@@ -48,102 +94,99 @@ def full_names() -> dict[int, str]:
     return {row.person_id: row.full_name for row in Person.select(Person.person_id, Person.full_name)}
 
 
-def add_person(name: str, full_name: str, password_hash: str, is_admin: bool) -> int:
-    """Insert a person and return the new id."""
+def add_person(name: str, full_name: str, password_hash: str, is_admin: bool, **fields: Any) -> int:
+    """Insert a person and return the new id; `fields` are columns that are not as usual, such as `machine_of`."""
+    plain = {"mail": "", "time_zone": "", "theme": ""}
     return int(
         Person.insert(
-            name=name, full_name=full_name, password_hash=password_hash, is_admin=is_admin, created_at=now()
+            name=name,
+            full_name=full_name,
+            password_hash=password_hash,
+            is_admin=is_admin,
+            created_at=now(),
+            **(plain | fields),
         ).execute()
     )
 
 
-def set_password(person_id: int, password_hash: str) -> None:
-    """Replace a password hash and end the person's sessions."""
-    Person.update(password_hash=password_hash).where(Person.person_id == person_id).execute()
-    Session.delete().where(Session.person_id == person_id).execute()
+def set_person(person_id: int, **fields: Any) -> None:
+    """Change columns of a person."""
+    Person.update(**fields).where(Person.person_id == person_id).execute()
 
 
-def _digest(secret: str) -> bytes:
-    return hashlib.sha256(secret.encode()).digest()
+def active_administrators() -> list[int]:
+    """Return the administrators who can sign in."""
+    rows = Person.select(Person.person_id).where(Person.is_admin, Person.deactivated_at.is_null())
+    return [row.person_id for row in rows]
 
 
-def add_token(person_id: int, name: str) -> str:
-    """Make a client token and return its secret, which is stored nowhere: only its SHA-256 is."""
-    secret = TOKEN_PREFIX + secrets.token_urlsafe(32)
-    Token.insert(person_id=person_id, name=name, secret_sha256=_digest(secret), created_at=now()).execute()
-    return secret
+def set_groups(person_id: int, groups: Collection[str]) -> None:
+    """Say of which groups a person is, and of no other."""
+    PersonGroup.delete().where(PersonGroup.person_id == person_id, PersonGroup.name.not_in(list(groups))).execute()
+    if groups:
+        rows = [{"person_id": person_id, "name": name} for name in sorted(groups)]
+        PersonGroup.insert_many(rows).on_conflict_ignore().execute()
 
 
-def has_token(person_id: int, name: str) -> bool:
-    """Tell whether a person has a token of that name in use."""
-    in_use = (Token.person_id == person_id) & (Token.name == name) & Token.revoked_at.is_null()
-    return Token.select().where(in_use).exists()
+def groups_of(person_id: int) -> list[str]:
+    """Return the groups that a person is of, by name."""
+    rows = PersonGroup.select().where(PersonGroup.person_id == person_id).order_by(PersonGroup.name)
+    return [row.name for row in rows]
 
 
-def revoke_tokens(person_id: int, name: str) -> int:
-    """Revoke the person's tokens of that name; returns how many there were."""
-    in_use = (Token.person_id == person_id) & (Token.name == name) & Token.revoked_at.is_null()
-    return int(Token.update(revoked_at=now()).where(in_use).execute())
+def groups() -> dict[str, int]:
+    """Return the names of all groups with how many people each has; none for one that only has roles."""
+    counts = {row.name: 0 for row in GroupRole.select(GroupRole.name).distinct()}
+    for row in PersonGroup.select(PersonGroup.name):
+        counts[row.name] = counts.get(row.name, 0) + 1
+    return dict(sorted(counts.items()))
 
 
-def person_of_token(secret: str) -> PersonRow | None:
-    """Return whom a token speaks for."""
-    person = (
-        Person.select()
-        .join(Token, on=(Token.person_id == Person.person_id))
-        .where((Token.secret_sha256 == _digest(secret)) & Token.revoked_at.is_null())
-        .first()
+def _roles_by_group(person_id: int) -> Any:
+    return (
+        GroupRole.select(GroupRole.project_id, GroupRole.role)
+        .join(PersonGroup, on=(PersonGroup.name == GroupRole.name))
+        .where(PersonGroup.person_id == person_id)
     )
-    return _row(person) if person else None
 
 
-def add_session(person_id: int) -> tuple[str, str]:
-    """Open a session and return its cookie secret and its CSRF token."""
-    secret, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
-    Session.delete().where(Session.expires_at < now()).execute()
-    Session.insert(
-        secret_sha256=_digest(secret), person_id=person_id, csrf_token=csrf, expires_at=now() + SESSION_LIFE
-    ).execute()
-    return secret, csrf
-
-
-def person_of_session(secret: str) -> tuple[PersonRow, str] | None:
-    """Return whom a session cookie speaks for, with its CSRF token."""
-    session = Session.get_or_none((Session.secret_sha256 == _digest(secret)) & (Session.expires_at > now()))
-    if session is None:
-        return None
-    return _row(Person.get_by_id(session.person_id)), session.csrf_token
-
-
-def credential_digest(secret: str) -> bytes:
-    """Return the digest by which a token's or a session's secret is stored."""
-    return _digest(secret)
-
-
-def lasting_credentials(digests: Collection[bytes]) -> set[bytes]:
-    """Return those of the digests that are of a token in use, or of a session that has not ended."""
-    tokens = Token.select(Token.secret_sha256).where(Token.secret_sha256.in_(digests), Token.revoked_at.is_null())
-    sessions = Session.select(Session.secret_sha256).where(
-        Session.secret_sha256.in_(digests), Session.expires_at > now()
-    )
-    return {bytes(row.secret_sha256) for rows in (tokens, sessions) for row in named_rows(rows)}
-
-
-def end_session(secret: str) -> None:
-    """Close a session."""
-    Session.delete().where(Session.secret_sha256 == _digest(secret)).execute()
-
-
-def role_in(project_id: int, person_id: int) -> Role | None:
-    """Return the person's role in a project."""
+def own_role_in(project_id: int, person_id: int) -> Role | None:
+    """Return the role that was given to the person in a project, apart from groups and from its being open."""
     member = Member.get_or_none((Member.project_id == project_id) & (Member.person_id == person_id))
     return Role(member.role) if member else None
 
 
+def role_in(project_id: int, person_id: int) -> Role | None:
+    """Return the highest role that a person has in a project: their own, by a group, or because it is open."""
+    own = own_role_in(project_id, person_id)
+    by_group = [Role(row.role) for row in named_rows(_roles_by_group(person_id)) if row.project_id == project_id]
+    open_to_all = Project.is_open & Person.machine_of.is_null()
+    everybodys = (
+        Project.select(Project.project_id)
+        .join(Person, on=(Person.person_id == person_id))
+        .where(Project.project_id == project_id, open_to_all)
+    )
+    roles = [*by_group, *([own] if own else [])]
+    if not roles:
+        return Role.VIEWER if everybodys.exists() else None
+    return highest(roles)
+
+
 def project_ids_of(person_id: int) -> frozenset[int]:
-    """Return the projects in which a person has a role."""
-    rows = Member.select(Member.project_id).where(Member.person_id == person_id)
-    return frozenset(int(row.project_id) for row in named_rows(rows))
+    """Return the projects that a person sees: as a member, by a group, and those that are open."""
+    members = Member.select(Member.project_id).where(Member.person_id == person_id)
+    ids = {int(row.project_id) for rows in (members, _roles_by_group(person_id)) for row in named_rows(rows)}
+    # Not those that were deleted, which nobody is told of.
+    here = Project.select(Project.project_id).where(Project.project_id.in_(list(ids)), Project.deleted_at.is_null())
+    ids = {int(row.project_id) for row in named_rows(here)} if ids else set()
+    if Person.select().where(Person.person_id == person_id, Person.machine_of.is_null()).exists():
+        ids |= {int(row.project_id) for row in open_ones()}
+    return frozenset(ids)
+
+
+def open_ones() -> list[Any]:
+    """Return the ids of the projects that everybody sees."""
+    return named_rows(Project.select(Project.project_id).where(Project.is_open, Project.deleted_at.is_null()))
 
 
 def set_role(project_id: int, person_id: int, role: Role | None) -> None:
@@ -155,11 +198,40 @@ def set_role(project_id: int, person_id: int, role: Role | None) -> None:
 
 
 def members(project_id: int) -> list[tuple[str, str, Role]]:
-    """Return (name, full name, role) of a project's members."""
+    """Return (name, full name, highest role) of the people who are members of a project, also by a group."""
+    by_group = (
+        Person.select(Person.name, Person.full_name, GroupRole.role)
+        .join(PersonGroup, on=(PersonGroup.person_id == Person.person_id))
+        .join(GroupRole, on=(GroupRole.name == PersonGroup.name))
+        .where(GroupRole.project_id == project_id, Person.deactivated_at.is_null())
+    )
+    roles = {(name, full_name): role for name, full_name, role in own_members(project_id)}
+    for row in named_rows(by_group):
+        key, role = (row.name, row.full_name), Role(row.role)
+        roles[key] = highest([role, roles.get(key, role)])
+    return [(name, full_name, role) for (name, full_name), role in sorted(roles.items())]
+
+
+def own_members(project_id: int) -> list[tuple[str, str, Role]]:
+    """Return (name, full name, role) of the people who were given a role in a project and can sign in."""
     rows = (
         Member.select(Person.name, Person.full_name, Member.role)
         .join(Person, on=(Person.person_id == Member.person_id))
-        .where(Member.project_id == project_id)
+        .where(Member.project_id == project_id, Person.machine_of.is_null(), Person.deactivated_at.is_null())
         .order_by(Person.name)
     )
     return [(row.name, row.full_name, Role(row.role)) for row in named_rows(rows)]
+
+
+def set_group_role(project_id: int, name: str, role: Role | None) -> None:
+    """Give, change or (None) take away the role of a group."""
+    if role is None:
+        GroupRole.delete().where(GroupRole.project_id == project_id, GroupRole.name == name).execute()
+    else:
+        GroupRole.replace(project_id=project_id, name=name, role=role.value).execute()
+
+
+def group_roles(project_id: int) -> list[tuple[str, Role]]:
+    """Return (group, role) of the groups that have one in a project."""
+    rows = GroupRole.select().where(GroupRole.project_id == project_id).order_by(GroupRole.name)
+    return [(row.name, Role(row.role)) for row in rows]

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Any
 
 from peewee import JOIN, SQL, Expression, ModelSelect, fn
 
@@ -13,7 +15,7 @@ from kinetrum.core.statistics.replicates import SEEDS
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import lock_rows, named_rows
 from kinetrum.storage.people import names
-from kinetrum.storage.tables.people import Experiment, GoalRow, Member, Project
+from kinetrum.storage.tables.people import EarlierProjectName, Experiment, GoalRow, Project
 from kinetrum.storage.tables.runs import RunRow
 
 
@@ -25,6 +27,13 @@ class ProjectRow:
     name: str
     description: str
     labels: dict[str, str] = field(default_factory=dict)
+    is_open: bool = False
+    archived_at: datetime | None = None
+    deleted_at: datetime | None = None
+
+
+# A name that no project can be given: what is left of one that is gone.
+GONE = "~gone-"
 
 
 @dataclass(frozen=True)
@@ -56,54 +65,118 @@ class ExperimentSummary:
     generates_names: bool = True
 
 
-def project_named(name: str) -> ProjectRow | None:
-    """Return the project of that name."""
-    project = Project.get_or_none(Project.name == name)
-    return (
-        ProjectRow(project.project_id, project.name, project.description, json.loads(project.labels))
-        if project
-        else None
+@dataclass(frozen=True)
+class ProjectSummary:
+    """A project with counts of its experiments and runs and its last activity."""
+
+    project: ProjectRow
+    experiments: int
+    runs: int
+    active_at: datetime | None
+
+
+def _project(row: Any) -> ProjectRow:
+    return ProjectRow(
+        row.project_id,
+        row.name,
+        row.description,
+        json.loads(row.labels),
+        bool(row.is_open),
+        row.archived_at,
+        row.deleted_at,
     )
+
+
+def project_named(name: str) -> ProjectRow | None:
+    """Return the project of that name, or the one that had it before; none that was deleted."""
+    project = Project.get_or_none(Project.name == name, Project.deleted_at.is_null())
+    if project is None:
+        earlier = EarlierProjectName.get_or_none(EarlierProjectName.name == name)
+        if earlier is not None:
+            project = Project.get_or_none(Project.project_id == earlier.project_id, Project.deleted_at.is_null())
+    return _project(project) if project else None
+
+
+def deleted_project_named(name: str) -> ProjectRow | None:
+    """Return the deleted project of that name."""
+    project = Project.get_or_none(Project.name == name, Project.deleted_at.is_null(False))
+    return _project(project) if project else None
+
+
+def deleted_projects() -> list[ProjectRow]:
+    """Return the projects that were deleted and may come back, the latest first."""
+    rows = Project.select().where(Project.deleted_at.is_null(False), ~Project.name.startswith(GONE))
+    return [_project(row) for row in rows.order_by(Project.deleted_at.desc())]
+
+
+def is_name_free(name: str) -> bool:
+    """Tell whether a project may be called so: none is, was, or was before it was deleted."""
+    taken = Project.select().where(Project.name == name).exists()
+    return not taken and EarlierProjectName.get_or_none(EarlierProjectName.name == name) is None
 
 
 def project_by_id(project_id: int) -> ProjectRow:
     """Return a project that is known to exist."""
-    project = Project.get(Project.project_id == project_id)
-    return ProjectRow(project.project_id, project.name, project.description, json.loads(project.labels))
+    return _project(Project.get(Project.project_id == project_id))
 
 
-def add_project(name: str, description: str, person_id: int) -> int:
+def lock_project(project_id: int) -> ProjectRow:
+    """Lock a project's row until the transaction ends, and return it."""
+    lock_rows(Project.select(Project.project_id).where(Project.project_id == project_id))
+    return project_by_id(project_id)
+
+
+def add_project(name: str, description: str, person_id: int, is_open: bool = False) -> int:
     """Insert a project and return its id."""
-    return int(Project.insert(name=name, description=description, created_by=person_id, created_at=now()).execute())
+    made = Project.insert(name=name, description=description, created_by=person_id, created_at=now(), is_open=is_open)
+    return int(made.execute())
 
 
-def projects_of(person_id: int, all_of_them: bool) -> list[tuple[ProjectRow, int, int, datetime | None]]:
-    """Return the projects one may see with their number of experiments and runs and the last activity."""
+def set_project(project_id: int, **fields: Any) -> None:
+    """Change columns of a project."""
+    Project.update(**fields).where(Project.project_id == project_id).execute()
+
+
+def rename_project(project: ProjectRow, name: str) -> None:
+    """Give a project another name; the one that it had leads to it from now on. `name` is known to be free or its."""
+    EarlierProjectName.delete().where(
+        EarlierProjectName.name == name, EarlierProjectName.project_id == project.project_id
+    ).execute()
+    EarlierProjectName.insert(name=project.name, project_id=project.project_id, since=now()).execute()
+    set_project(project.project_id, name=name)
+
+
+def earlier_names_of(project_id: int) -> list[str]:
+    """Return the names that a project had before, the earliest first."""
+    rows = EarlierProjectName.select().where(EarlierProjectName.project_id == project_id)
+    return [row.name for row in rows.order_by(EarlierProjectName.since)]
+
+
+def forget_project(project: ProjectRow) -> None:
+    """Let the name of a deleted project go, and those that it had before; its row stays, under no name."""
+    EarlierProjectName.delete().where(EarlierProjectName.project_id == project.project_id).execute()
+    set_project(project.project_id, name=f"{GONE}{project.project_id}", description="", labels="{}")
+
+
+def project_summaries(project_ids: Collection[int] | None) -> list[ProjectSummary]:
+    """Return projects (all of them for None) that were not deleted, by name, with how much is in each."""
     rows = (
         Project.select(
-            Project.project_id,
-            Project.name,
-            Project.description,
-            Project.labels,
+            Project,
             fn.COUNT(Experiment.experiment_id.distinct()).alias("experiments"),
             fn.COUNT(RunRow.run_id).alias("runs"),
             fn.MAX(RunRow.changed_at).alias("active_at"),
         )
         .join(Experiment, JOIN.LEFT_OUTER, on=Experiment.project_id == Project.project_id)
         .join(RunRow, JOIN.LEFT_OUTER, on=_in_sight())
+        .where(Project.deleted_at.is_null())
         .group_by(Project.project_id)
         .order_by(Project.name)
     )
-    if not all_of_them:
-        rows = rows.where(Project.project_id.in_(Member.select(Member.project_id).where(Member.person_id == person_id)))
+    if project_ids is not None:
+        rows = rows.where(Project.project_id.in_(list(project_ids)))
     return [
-        (
-            ProjectRow(row.project_id, row.name, row.description, json.loads(row.labels)),
-            int(row.experiments),
-            int(row.runs),
-            row.active_at,
-        )
-        for row in named_rows(rows)
+        ProjectSummary(_project(row), int(row.experiments), int(row.runs), row.active_at) for row in named_rows(rows)
     ]
 
 

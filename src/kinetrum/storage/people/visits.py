@@ -6,8 +6,9 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Literal
 
-from peewee import SQL, ModelSelect, Select, fn
+from peewee import SQL, Case, ModelSelect, Select, fn
 
+from kinetrum.core.lineage.graph import HIDDEN
 from kinetrum.storage.db.clock import Moment, now
 from kinetrum.storage.db.database import database, named_rows, records
 from kinetrum.storage.people import notes
@@ -111,17 +112,27 @@ def seconds_of_earlier(experiment_ids: list[int], each: int = 5) -> dict[int, li
     return seconds
 
 
-def waiting_versions(project_ids: list[int], person_id: int, limit: int) -> list[WaitingVersion]:
-    """Return versions that wait for this person's review, the earliest first."""
+def waiting_versions(project_ids: list[int], seen: list[int], person_id: int, limit: int) -> list[WaitingVersion]:
+    """Return versions of some projects that wait for this person's review, the earliest first.
+
+    `seen` are the projects that the person sees: a run of another one is not named.
+    """
     if not project_ids:
         return []
     verdicts = Verdict.select(SQL("1")).where(
         Verdict.model_id == ModelVersion.model_id, Verdict.number == ModelVersion.number
     )
     approvals = verdicts.columns(fn.COUNT(SQL("*"))).where(Verdict.approves)
+    home = Project.alias()
+    reference = fn.CONCAT(Experiment.name, "/", RunRow.number)
+    named = (
+        (Experiment.project_id == RegisteredModel.project_id, reference),
+        (Experiment.project_id.in_(seen), fn.CONCAT(home.name, "/", reference)),
+    )
     trained_by = (
-        RunRow.select(fn.CONCAT(Experiment.name, "/", RunRow.number))
+        RunRow.select(Case(None, named, HIDDEN))
         .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .join(home, on=home.project_id == Experiment.project_id)
         .where(RunRow.run_id == ModelVersion.run_id)
     )
     rows = (

@@ -366,6 +366,17 @@ def set_binned(run_id: int, person_id: int | None) -> None:
     events.tell_run(run_id)
 
 
+def ids_to_remove(project_id: int, limit: int) -> list[int]:
+    """Return the ids of a project's runs that were not purged."""
+    rows = (
+        RunRow.select(RunRow.run_id)
+        .join(Experiment, on=Experiment.experiment_id == RunRow.experiment_id)
+        .where(Experiment.project_id == project_id, RunRow.purged_at.is_null())
+        .limit(limit)
+    )
+    return [row.run_id for row in named_rows(rows)]
+
+
 def binned_runs(project_id: int, limit: int) -> list[Run]:
     """Return a project's runs in the bin, the latest first."""
     binned = select_runs(

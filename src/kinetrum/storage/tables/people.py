@@ -23,6 +23,12 @@ class Person(Table):
     password_hash = CharField()
     is_admin = BooleanField()
     created_at = DateTimeField()
+    deactivated_at = DateTimeField(null=True)
+    subject = CharField(null=True)
+    mail = CharField()
+    time_zone = CharField()
+    theme = CharField()
+    machine_of = IntegerField(null=True)
 
 
 class Token(Table):
@@ -32,6 +38,12 @@ class Token(Table):
     secret_sha256 = Binary()
     created_at = DateTimeField()
     revoked_at = DateTimeField(null=True)
+    scopes = TextField(null=True)
+    projects = TextField(null=True)
+    expires_at = DateTimeField(null=True)
+    last_used_at = DateTimeField(null=True)
+    last_used_from = CharField()
+    made_by = IntegerField(null=True)
 
 
 class Session(Table):
@@ -39,6 +51,52 @@ class Session(Table):
     person_id = IntegerField()
     csrf_token = CharField()
     expires_at = DateTimeField()
+    session_id = BigIntegerField()
+    opened_at = DateTimeField(null=True)
+    seen_at = DateTimeField(null=True)
+    origin = CharField()
+
+
+class AccountLink(Table):
+    link_id = IntegerField(primary_key=True)
+    secret_sha256 = Binary()
+    person_id = IntegerField()
+    purpose = CharField()
+    made_by = IntegerField()
+    made_at = DateTimeField()
+    expires_at = DateTimeField()
+    used_at = DateTimeField(null=True)
+
+    class Meta:
+        table_name = "account_link"
+
+
+class SignInFailure(Table):
+    of_sha256 = Binary(primary_key=True)
+    failures = IntegerField()
+    last_at = DateTimeField()
+
+    class Meta:
+        table_name = "sign_in_failure"
+
+
+class PersonGroup(Table):
+    person_id = IntegerField()
+    name = CharField()
+
+    class Meta:
+        table_name = "person_group"
+        primary_key = CompositeKey("person_id", "name")
+
+
+class GroupRole(Table):
+    project_id = IntegerField()
+    name = CharField()
+    role = CharField()
+
+    class Meta:
+        table_name = "group_role"
+        primary_key = CompositeKey("project_id", "name")
 
 
 class Member(Table):
@@ -64,6 +122,18 @@ class Project(Table):
     created_at = DateTimeField()
     embedding_origins = TextField()
     labels = TextField()
+    is_open = BooleanField()
+    archived_at = DateTimeField(null=True)
+    deleted_at = DateTimeField(null=True)
+
+
+class EarlierProjectName(Table):
+    name = CharField(primary_key=True)
+    project_id = IntegerField()
+    since = DateTimeField()
+
+    class Meta:
+        table_name = "earlier_project_name"
 
 
 class Experiment(Table):
@@ -142,6 +212,16 @@ class JournalEntry(Table):
     state_after = TextField(null=True)
     comment = TextField()
     origin = CharField()
+    token = CharField()
 
     class Meta:
         table_name = "journal"
+
+
+class JournalDigest(Table):
+    position = BigIntegerField(primary_key=True)
+    entry_id = BigIntegerField()
+    digest = Binary()
+
+    class Meta:
+        table_name = "journal_digest"

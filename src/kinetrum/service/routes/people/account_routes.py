@@ -1,35 +1,45 @@
-"""Routes for sessions, people, tokens, projects, members and the journal."""
+"""Routes for signing in, links that open once, people, and one's own account."""
 
 from __future__ import annotations
 
-from fastapi import Query, Request, Response
+from typing import Annotated
 
-from kinetrum.actions.people import accounts
-from kinetrum.actions.runs import readers
-from kinetrum.core.base.values import check_name
+from fastapi import Path, Request, Response
+
+from kinetrum.actions.people import accounts, signing_in
+from kinetrum.actions.people.accounts import Invitation, NewPerson, PersonChange, PersonView
 from kinetrum.service.guard.turns import PASSWORD_TURN
 from kinetrum.service.http.access import SignedIn, client_address, cookie_name, has_credentials, signed_in
-from kinetrum.service.http.public_address import is_secure
+from kinetrum.service.http.public_address import is_secure, public_address
 from kinetrum.service.http.routers import make_router
-from kinetrum.service.presenters import shapes
-from kinetrum.storage.people.journal import JournalRow
 from kinetrum.wire import people as wire
 
 router = make_router(tags=["accounts"])
+Secret = Annotated[str, Path(max_length=100)]
+_SESSION_S = 14 * 86_400
+
+
+def set_session(request: Request, response: Response, opened: signing_in.SignedIn) -> None:
+    """Give the browser the cookie of a new session."""
+    response.set_cookie(
+        cookie_name(request),
+        opened.secret,
+        max_age=_SESSION_S,
+        httponly=True,
+        samesite="strict",
+        secure=is_secure(request),
+    )
+
+
+def _program(request: Request) -> str:
+    return request.headers.get("user-agent", "")[:120]
 
 
 @router.post("/session", dependencies=[PASSWORD_TURN])
 def sign_in(body: wire.SignIn, request: Request, response: Response) -> wire.Me:
     """Open a console session: sets the session cookie and returns the CSRF token."""
-    opened = accounts.sign_in(body.name, body.password, client_address(request))
-    response.set_cookie(
-        cookie_name(request),
-        opened.secret,
-        max_age=14 * 86_400,
-        httponly=True,
-        samesite="strict",
-        secure=is_secure(request),
-    )
+    opened = signing_in.sign_in(body.name, body.password, client_address(request), _program(request))
+    set_session(request, response, opened)
     me = opened.actor
     return wire.Me(name=me.name, full_name=me.full_name, is_admin=me.is_admin, csrf_token=opened.csrf_token)
 
@@ -47,88 +57,146 @@ def read_session(request: Request) -> wire.Me | Response:
 @router.delete("/session", status_code=204)
 def sign_out(actor: SignedIn, request: Request, response: Response) -> None:
     """Close the console session."""
-    accounts.sign_out(request.cookies.get(cookie_name(request), ""))
+    signing_in.sign_out(request.cookies.get(cookie_name(request), ""))
     response.delete_cookie(cookie_name(request), secure=is_secure(request), httponly=True, samesite="strict")
+
+
+@router.get("/account-links/{secret}")
+def read_account_link(secret: Secret) -> wire.Welcome:
+    """Tell whose account a link opens; reading it does not use it up. It needs no account."""
+    return wire.Welcome.model_validate(accounts.read_link(secret))
+
+
+@router.post("/account-links/{secret}", status_code=204, dependencies=[PASSWORD_TURN])
+def open_account_link(secret: Secret, body: wire.ChosenPassword, request: Request) -> None:
+    """Choose a password by a link, which opens no more after that. It needs no account."""
+    accounts.open_link(secret, body.password, body.revoke_tokens, client_address(request))
+
+
+def _person(view: PersonView) -> wire.Person:
+    return wire.Person.model_validate(_person_fields(view))
+
+
+def _person_fields(view: PersonView) -> dict[str, object]:
+    row = view.row
+    return {
+        "name": row.name,
+        "full_name": row.full_name,
+        "is_admin": row.is_admin,
+        "mail": row.mail,
+        "groups": view.groups,
+        "roles": view.roles,
+        "created_at": row.created_at,
+        "deactivated_at": row.deactivated_at,
+        "invited_until": view.invited_until,
+        "seen_at": view.seen_at,
+        "sessions": view.sessions,
+        "tokens": view.tokens,
+        "signs_in_elsewhere": row.subject is not None,
+    }
+
+
+def _address(request: Request, invitation: Invitation) -> str:
+    return f"{public_address(request)}/welcome/{invitation.secret}"
 
 
 @router.get("/people")
 def list_people(actor: SignedIn) -> list[wire.Person]:
     """List everybody; for administrators."""
-    return [wire.Person.model_validate(row) for row in accounts.list_people(actor)]
+    return [_person(view) for view in accounts.list_people(actor)]
 
 
 @router.post("/people", status_code=201, dependencies=[PASSWORD_TURN])
-def make_person(actor: SignedIn, body: wire.NewPerson) -> wire.Person:
-    """Make an account; for administrators."""
-    accounts.make_person(actor, body.name, body.full_name, body.password, body.is_admin)
-    return wire.Person(name=body.name, full_name=body.full_name.strip(), is_admin=body.is_admin)
+def make_person(actor: SignedIn, body: wire.NewPerson, request: Request) -> wire.MadePerson:
+    """Make an account, and without a password the link by which they choose one; for administrators."""
+    new = NewPerson(body.name, body.full_name, body.is_admin, body.mail, body.password)
+    invitation = accounts.make_person(actor, new)
+    return wire.MadePerson(
+        name=body.name,
+        full_name=body.full_name.strip(),
+        is_admin=body.is_admin,
+        mail=body.mail.strip(),
+        invited_until=invitation.expires_at if invitation else None,
+        link=_address(request, invitation) if invitation else None,
+    )
+
+
+@router.patch("/people/{person}")
+def change_person(actor: SignedIn, person: str, body: wire.PersonChange) -> wire.Person:
+    """Change an account; who is deactivated is out within seconds. For administrators."""
+    change = PersonChange(body.full_name, body.mail, body.is_admin, body.is_active, body.groups)
+    return _person(accounts.change_person(actor, person, change))
+
+
+@router.post("/people/{person}/links", status_code=201)
+def make_account_link(actor: SignedIn, person: str, request: Request) -> wire.AccountLink:
+    """Make the link by which a person chooses a password: the invitation anew, or a new one. For administrators."""
+    invitation = accounts.make_link(actor, person)
+    return wire.AccountLink(link=_address(request, invitation), expires_at=invitation.expires_at)
 
 
 @router.put("/people/{person}/password", status_code=204, dependencies=[PASSWORD_TURN])
 def set_password(actor: SignedIn, person: str, body: wire.NewPassword) -> None:
-    """Set one's own password, or as an administrator anybody's."""
+    """Set another's password, which ends their sessions and tokens; for administrators."""
     accounts.set_password(actor, person, body.password)
 
 
-@router.post("/tokens", status_code=201)
-def make_token(actor: SignedIn, body: wire.NewToken) -> wire.Token:
-    """Make a client token; the secret is in this answer and nowhere else."""
-    return wire.Token(name=body.name, secret=accounts.make_token(actor, body.name, body.person))
+@router.get("/account")
+def read_own_account(actor: SignedIn) -> wire.Own:
+    """Read one's own account."""
+    return _own(accounts.read_own(actor))
 
 
-@router.delete("/tokens/{token}", status_code=204)
-def revoke_token(actor: SignedIn, token: str, person: str | None = None) -> None:
-    """Revoke a token by name."""
-    accounts.revoke_token(actor, token, person)
+def _own(view: PersonView) -> wire.Own:
+    row = view.row
+    return wire.Own(
+        name=row.name,
+        full_name=row.full_name,
+        is_admin=row.is_admin,
+        mail=row.mail,
+        time_zone=row.time_zone,
+        theme=row.theme,
+        groups=view.groups,
+        roles={name: role.value for name, role in view.roles.items()},
+        has_password=bool(row.password_hash),
+    )
 
 
-@router.get("/projects")
-def list_projects(actor: SignedIn) -> list[wire.Project]:
-    """List the projects that one may see."""
-    return [shapes.project(view) for view in readers.list_projects(actor)]
+@router.patch("/account")
+def change_own_account(actor: SignedIn, body: wire.OwnChange) -> wire.Own:
+    """Change one's own full name, time zone and theme; with a session."""
+    return _own(accounts.change_own(actor, body.full_name, body.time_zone, body.theme))
 
 
-@router.post("/projects", status_code=201)
-def make_project(actor: SignedIn, body: wire.NewProject) -> wire.Project:
-    """Make a project; for administrators."""
-    accounts.make_project(actor, body.name, body.description)
-    return shapes.project(readers.read_project(actor, body.name))
+@router.put("/account/password", status_code=204, dependencies=[PASSWORD_TURN])
+def change_password(actor: SignedIn, body: wire.ChangedPassword, request: Request) -> None:
+    """Change one's own password, with the present one and a session; other sessions end."""
+    accounts.change_password(actor, body.current, body.password, body.revoke_tokens, client_address(request))
 
 
-@router.get("/projects/{project}")
-def read_project(actor: SignedIn, project: str) -> wire.Project:
-    """Read one project."""
-    return shapes.project(readers.read_project(actor, project))
+@router.get("/account/sessions")
+def list_sessions(actor: SignedIn) -> list[wire.Session]:
+    """List one's own sessions, the latest seen first."""
+    return [
+        wire.Session(
+            id=one.session_id,
+            opened_at=one.opened_at,
+            seen_at=one.seen_at,
+            expires_at=one.expires_at,
+            origin=one.origin,
+            is_this=one.session_id == actor.session_id,
+        )
+        for one in signing_in.list_sessions(actor)
+    ]
 
 
-@router.get("/projects/{project}/members")
-def list_members(actor: SignedIn, project: str) -> list[wire.Member]:
-    """List a project's members and their roles."""
-    members = readers.list_members(actor, project)
-    return [wire.Member(name=name, full_name=full_name, role=role) for name, full_name, role in members]
+@router.delete("/account/sessions/{session}", status_code=204)
+def end_session(actor: SignedIn, session: int) -> None:
+    """End one of one's own sessions; with a session."""
+    signing_in.end_session(actor, session)
 
 
-@router.put("/projects/{project}/members/{person}", status_code=204)
-def set_role(actor: SignedIn, project: str, person: str, body: wire.NewRole) -> None:
-    """Give a person a role in a project; for its maintainers."""
-    accounts.set_role(actor, project, person, body.role)
-
-
-@router.delete("/projects/{project}/members/{person}", status_code=204)
-def remove_member(actor: SignedIn, project: str, person: str) -> None:
-    """Take a person's role away; for the project's maintainers."""
-    accounts.set_role(actor, project, person, None)
-
-
-@router.get("/projects/{project}/journal")
-def read_journal(
-    actor: SignedIn,
-    project: str,
-    subject: str | None = Query(None, max_length=400, description="A thing's reference; of the project without."),
-    before: int | None = Query(None, description="Only entries before this one."),
-    limit: int = Query(100, ge=1, le=500),
-) -> list[JournalRow]:
-    """Read who changed what, latest first."""
-    if subject is not None:
-        check_name(subject.split("@")[0].split("/")[0].split(":")[-1], "subject")
-    return readers.read_journal(actor, project, subject, before, limit)
+@router.delete("/account/sessions", status_code=204)
+def end_other_sessions(actor: SignedIn) -> None:
+    """End all of one's own sessions but the one that asks."""
+    signing_in.end_other_sessions(actor)

@@ -6,8 +6,8 @@ from typing import Annotated, Literal
 
 from fastapi import Query, Request, Response
 
+from kinetrum.actions.people import journal_records
 from kinetrum.actions.registry import fetching, model_list, model_settings, registry_views
-from kinetrum.actions.runs import readers
 from kinetrum.core.base.permissions import Role
 from kinetrum.core.registry.gates import KINDS
 from kinetrum.core.registry.ladder import Stage
@@ -132,5 +132,5 @@ def list_fetches(actor: SignedIn, project: str, model: str) -> list[Fetch]:
 def read_feed(actor: SignedIn, project: str, model: str, request: Request) -> Response:
     """Read what happened to a model as an Atom feed (RFC 4287), the latest first."""
     view = registry_views.read_model(actor, project, model)
-    entries = readers.read_model_journal(actor, project, model, feeds.ENTRIES)
+    entries = journal_records.read_model_journal(actor, project, model, feeds.ENTRIES)
     return Response(feeds.feed_of(view, entries, public_address(request)), media_type=feeds.MEDIA_TYPE)

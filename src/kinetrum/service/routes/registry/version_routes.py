@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Annotated
 
 from fastapi import Depends, Query, Request, Response
@@ -197,7 +198,9 @@ def download_version_bundle(
 ) -> StreamingResponse:
     """Download all files of a version as one bundle, by number, stage, `lead` or digest."""
     version_view = registry_views.read_model_version(actor, project, model, version)
-    answer = answer_bundle(bundle_request, version_view.version.artifact, version_view.files, model)
+    # Told as what was asked for: the artifact may be of a project that is not seen.
+    version_row = replace(version_view.version.artifact, name=model, number=version_view.version.number)
+    answer = answer_bundle(bundle_request, version_row, version_view.files, model)
     answer.headers["Kinetrum-Version"] = f"{model}@{version_view.version.number}"
     if version_view.version.warning:
         answer.headers["Kinetrum-Warning"] = version_view.version.warning
