@@ -71,7 +71,7 @@ def test_the_overview_has_each_command_once(capsys: pytest.CaptureFixture[str], 
         (["zzz"], "kinetrum: Unknown command 'zzz'. See 'kinetrum --help'."),
         (["runs", "--experimnt", "e"], "Unknown option '--experimnt'. Did you mean '--experiment'? See"),
         (["runs", "--zzzz"], "Unknown option '--zzzz'. See"),
-        (["admin", "tokn", "x"], "kinetrum admin: Unknown command 'tokn'. Did you mean 'token'?"),
+        (["admin", "tokn", "x"], "kinetrum admin: Unknown command 'tokn'. Did you mean 'token' or 'tokens'?"),
         (
             ["admin", "role", "wren", "boss"],
             "Unknown role 'boss'. Choose one of: viewer, contributor, approver, maintainer, none.",

@@ -27,7 +27,8 @@ from kinetrum.core.base.errors import (
 # is loaded, since loading all of them takes longer than most commands.
 _MODULES: dict[str, tuple[str, ...]] = {
     "instance": ("up", "down", "status", "serve"),
-    "people.accounts": ("connect", "whoami", "admin"),
+    "people.accounts": ("connect", "whoami", "account"),
+    "people.administration": ("admin",),
     "recording.track": ("track",),
     "recording.shell": ("begin", "set", "result", "measure", "used", "generated", "activity", "end"),
     "recording.shell_recorder": ("shell-recorder",),

@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Iterator
 
 GROUPS = (
-    ("a service", ("up", "down", "status", "serve", "connect", "whoami", "admin", "completion")),
+    ("a service", ("up", "down", "status", "serve", "connect", "whoami", "account", "admin", "completion")),
     (
         "record",
         (
@@ -59,16 +59,35 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "serve": ("kinetrum serve --database mariadb://kinetrum@db.example:3306/kinetrum --store /srv/kinetrum/store",),
     "connect": ("kinetrum connect https://kinetrum.example --project orchard",),
     "whoami": ("kinetrum whoami",),
+    "account": ("kinetrum account", "kinetrum account --password --revoke-tokens"),
     "admin": ("kinetrum admin people",),
+    "admin invite": ("kinetrum admin invite ilse --full-name 'Ilse Varga' --role contributor --project orchard",),
+    "admin link": ("kinetrum admin link ilse",),
+    "admin person": ("kinetrum admin person ilse --groups growers,forecasters",),
+    "admin deactivate": ("kinetrum admin deactivate ilse",),
+    "admin reactivate": ("kinetrum admin reactivate ilse",),
+    "admin tokens": ("kinetrum admin tokens", "kinetrum admin tokens --machine-of orchard"),
+    "admin project": ("kinetrum admin project orchard --open",),
+    "admin delete-project": ("kinetrum admin delete-project seeds --confirm seeds",),
+    "admin deleted-projects": ("kinetrum admin deleted-projects",),
+    "admin restore-project": ("kinetrum admin restore-project seeds",),
+    "admin remove-project": ("kinetrum admin remove-project seeds --confirm seeds",),
+    "admin journal": ("kinetrum admin journal promoted --project orchard --since 2026-11-01",),
     "admin check": ("kinetrum admin check --copies /backup/store",),
     "admin people": ("kinetrum admin people",),
     "admin add-person": (
         "printf '%s\\n' 'a long first password' | kinetrum admin add-person ilse --full-name 'Ilse Varga'",
     ),
     "admin set-password": ("printf '%s\\n' 'another long password' | kinetrum admin set-password ilse",),
-    "admin role": ("kinetrum admin role ilse contributor --project orchard",),
+    "admin role": (
+        "kinetrum admin role ilse contributor --project orchard",
+        "kinetrum admin role group:growers viewer --project orchard",
+    ),
     "admin add-project": ("kinetrum admin add-project orchard --description 'frost and hail'",),
-    "admin token": ("kinetrum admin token deploy --person wren",),
+    "admin token": (
+        "kinetrum admin token laptop --scopes read,record --days 30",
+        "kinetrum admin token nightly --machine-of orchard --scopes record",
+    ),
     "admin revoke-token": ("kinetrum admin revoke-token laptop",),
     "begin": ("export KINETRUM_RUN=$(kinetrum begin frost-alarm --set depth=6)",),
     "set": ("kinetrum set depth=6 learner=forest",),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
@@ -13,6 +14,9 @@ from kinetrum.cli.parser import Commands
 from kinetrum.cli.terminal import beneath
 from kinetrum.core.base.errors import NotFound
 from kinetrum.core.base.values import JsonObject
+
+if TYPE_CHECKING:
+    from kinetrum.client.transport import answers
 
 
 def add_commands(commands: Commands) -> None:
@@ -122,14 +126,24 @@ def _check_store(arguments: argparse.Namespace) -> int:
         print("\r\x1b[K", end="", file=beneath(sys.stderr))
     repaired = repair(session, faults, Path(arguments.copies)) if arguments.copies else []
     bad = [fault for fault in faults if fault["state"] in {"damaged", "missing"} and fault["sha256"] not in repaired]
+    chain = session.service.get("/journal/chain")
     if arguments.json:
-        output.print_json({"checked": last, "faults": faults, "repaired": repaired})
-        return 1 if bad else 0
+        output.print_json({"checked": last, "faults": faults, "repaired": repaired, "journal": chain})
+        return 1 if bad or chain["fault"] else 0
     print(
         f"{last['files']:,} stored files of {size_text(last['size_bytes'])} were read; "
         + _verdict(bad, repaired, faults)
     )
-    return 1 if bad else 0
+    print(_chain_verdict(chain))
+    return 1 if bad or chain["fault"] else 0
+
+
+def _chain_verdict(chain: answers.ChainState) -> str:
+    fault = chain["fault"]
+    if fault:
+        return paint(f"The journal was tampered with: at entry {fault['entry']}, {fault['why']}.", "bad")
+    late = f"; {chain['unchained']:,} entries have no digest yet" if chain["unchained"] else ""
+    return f"{chain['entries']:,} entries of the journal are as they were written{late}; digest {chain['digest'][:16]}…"
 
 
 def _verdict(bad: list[dict[str, object]], repaired: list[str], faults: list[dict[str, object]]) -> str:

@@ -1,15 +1,17 @@
-"""`connect`, `whoami`, `admin`: who one is, and people, roles and tokens."""
+"""`connect`, `whoami`, `account`: who one is, and one's own account."""
 
 from __future__ import annotations
 
 import argparse
+import contextlib
 import os
 import sys
 from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
+from kinetrum.cli.output import moment
 from kinetrum.cli.parser import Commands
-from kinetrum.core.base.errors import InvalidInput, NotSignedIn
+from kinetrum.core.base.errors import InvalidInput, NotAllowed, NotSignedIn
 
 if TYPE_CHECKING:
     from kinetrum.client.transport.session import Session
@@ -21,50 +23,29 @@ def add_commands(commands: Commands) -> None:
     connect.add_argument("url", metavar="URL")
     connect.add_argument("--token", help="a client token; '-' reads it from standard input; without it you sign in")
     connect.add_argument("--project", help="the project that references without one mean")
+    connect.add_argument(
+        "--scopes",
+        help="what the token is for, between commas: read, record, register, review, place, report, administer",
+    )
+    connect.add_argument("--days", type=int, default=90, help="how long the token lasts: 90 without it")
     connect.add_argument("--ca", metavar="FILE", help="certificates (PEM) to trust there, besides the system's")
     connect.set_defaults(run=_connect)
     whoami = commands.add_parser("whoami", help="say who you are, and where")
     whoami.add_argument("--json", action="store_true")
     whoami.set_defaults(run=_whoami)
-    admin = commands.add_parser("admin", help="people, roles, tokens, projects, the check of the store")
-    _add_admin(admin.add_subparsers(title="commands", dest="admin_command", metavar="COMMAND", required=True))
+    account = commands.add_parser("account", help="your own account: name, password, sessions")
+    account.add_argument("--json", action="store_true")
+    account.add_argument("--full-name", help="call yourself so from now on")
+    account.add_argument("--time-zone", metavar="ZONE", help="of the IANA database, such as Europe/Vienna; '' for none")
+    account.add_argument("--theme", choices=["light", "dark", "system"], help="how the console looks")
+    account.add_argument("--password", action="store_true", help="choose a new password; the lines are old, new")
+    account.add_argument("--revoke-tokens", action="store_true", help="with --password: and revoke all your tokens")
+    account.add_argument("--end-sessions", action="store_true", help="end all your sessions in consoles")
+    account.set_defaults(run=_account)
 
 
-def _add_admin(commands: Commands) -> None:
-    from kinetrum.cli.data.disk_usage import add_check
-
-    add_check(commands.add_parser("check", help="read every stored file; name and repair what is damaged or missing"))
-    people = commands.add_parser("people", help="list everybody")
-    people.add_argument("--json", action="store_true")
-    people.set_defaults(run=_people)
-    person = commands.add_parser("add-person", help="make an account; the password is read from standard input")
-    person.add_argument("name", metavar="NAME")
-    person.add_argument("--full-name", required=True)
-    person.add_argument("--administrator", action="store_true")
-    person.set_defaults(run=_add_person)
-    password = commands.add_parser("set-password", help="set a password, read from standard input")
-    password.add_argument("name", metavar="NAME")
-    password.set_defaults(run=_set_password)
-    role = commands.add_parser("role", help="give a person a role in a project, or 'none'")
-    role.add_argument("person", metavar="PERSON")
-    role.add_argument("role", choices=["viewer", "contributor", "approver", "maintainer", "none"])
-    role.add_argument("--project")
-    role.set_defaults(run=_role)
-    project = commands.add_parser("add-project", help="make a project")
-    project.add_argument("name", metavar="NAME")
-    project.add_argument("--description", default="")
-    project.set_defaults(run=_add_project)
-    token = commands.add_parser("token", help="make a client token and print it, this once")
-    token.add_argument("name", metavar="NAME", help="what it is for, such as 'laptop' or 'deploy'")
-    token.add_argument("--person", help="for somebody else; takes an administrator")
-    token.set_defaults(run=_token)
-    revoke = commands.add_parser("revoke-token", help="revoke tokens by name")
-    revoke.add_argument("name", metavar="NAME")
-    revoke.add_argument("--person")
-    revoke.set_defaults(run=_revoke)
-
-
-def _secret_from_input(what: str) -> str:
+def secret_from_input(what: str) -> str:
+    """Return a secret that is typed unseen on a terminal, or is the next line of the input."""
     if sys.stdin.isatty():
         import getpass
 
@@ -86,21 +67,33 @@ def _connect(arguments: argparse.Namespace) -> int:
     known, ca = entry.get("token"), check_ca(arguments.ca) if arguments.ca else entry.get("ca")
     token = arguments.token or os.environ.get("KINETRUM_TOKEN") or known
     if token == "-":
-        token = _secret_from_input("Token")
+        token = secret_from_input("Token")
     if not token:
         name = input("Name: ") if sys.stdin.isatty() else sys.stdin.readline().strip()
-        token = token_by_sign_in(url, name, _secret_from_input("Password"), ca)
+        token = token_by_sign_in(url, name, secret_from_input("Password"), _wanted_token(arguments), ca)
     service = Service(url, token, ca=ca)
     try:
         me = service.get("/session")
         if arguments.project:
-            service.get(path_of("projects", arguments.project))
+            # A token that only records cannot look.
+            with contextlib.suppress(NotAllowed):
+                service.get(path_of("projects", arguments.project))
     finally:
         service.close()
     before = connection.save(url, token, arguments.project, ca=ca)
     print(f"Connected to {url} as {me['full_name']}." + (f" Before: {before}" if before else ""))
     tell_waiting(url)
     return 0
+
+
+def _wanted_token(arguments: argparse.Namespace) -> dict[str, object]:
+    """Return what the token of a connection is to be for: everything but administering, where nothing is said."""
+    return {"scopes": words_of(arguments.scopes), "days": arguments.days}
+
+
+def words_of(text: str | None) -> list[str] | None:
+    """Return the words between commas; None for nothing."""
+    return None if text is None else [word.strip() for word in text.split(",") if word.strip()]
 
 
 def tell_waiting(url: str) -> None:
@@ -141,70 +134,57 @@ def _whoami(arguments: argparse.Namespace) -> int:
     return 0
 
 
-def _people(arguments: argparse.Namespace) -> int:
-    people = _session().service.get("/people")
-    if arguments.json:
-        output.print_json(people)
-    else:
-        rows = [[p["name"], p["full_name"], "administrator" if p["is_admin"] else ""] for p in people]
-        output.print_table(["name", "full name", ""], rows)
-    return 0
-
-
-def _add_person(arguments: argparse.Namespace) -> int:
-    body = {
-        "name": arguments.name,
+def _account(arguments: argparse.Namespace) -> int:
+    session = _session()
+    changes = {
         "full_name": arguments.full_name,
-        "password": _secret_from_input("Password"),
-        "is_admin": arguments.administrator,
+        "time_zone": arguments.time_zone,
+        "theme": "" if arguments.theme == "system" else arguments.theme,
     }
-    _session().service.call("POST", "/people", json=body)
-    print(
-        f"{arguments.full_name} can sign in as {arguments.name}; give a role with "
-        f"'kinetrum admin role {arguments.name} ROLE'."
-    )
+    changes = {key: value for key, value in changes.items() if value is not None}
+    own = session.service.get("/account")
+    if changes or arguments.password or arguments.end_sessions:
+        return _change_account(session, own["name"], arguments, changes)
+    sessions = session.service.get("/account/sessions")
+    if arguments.json:
+        output.print_json({**own, "open_sessions": sessions})
+        return 0
+    print(f"{own['full_name']} ({own['name']}{', administrator' if own['is_admin'] else ''})")
+    facts = [
+        ("time zone", own["time_zone"]),
+        ("theme", own["theme"]),
+        ("mail", own["mail"]),
+        ("groups", ", ".join(own["groups"])),
+    ]
+    for name, value in facts:
+        if value:
+            print(f"{name}: {value}")
+    if sessions:
+        output.print_section("Sessions")
+        rows = [[moment(one["seen_at"]), moment(one["opened_at"]), one["origin"]] for one in sessions]
+        output.print_table(["last seen", "opened", "from"], rows)
     return 0
 
 
-def _set_password(arguments: argparse.Namespace) -> int:
-    from kinetrum.client.transport.http import path_of
+def _change_account(session: Session, name: str, arguments: argparse.Namespace, changes: dict[str, str]) -> int:
+    """Change one's own account, which takes the password: a token, which may have been found, is not enough."""
+    from kinetrum.client.transport.sign_in import open_own_session
 
-    body = {"password": _secret_from_input("Password")}
-    _session().service.call("PUT", path_of("people", arguments.name, "password"), json=body)
-    print(f"The password of {arguments.name} is set; open sessions have ended.")
-    return 0
-
-
-def _role(arguments: argparse.Namespace) -> int:
-    from kinetrum.client.transport.http import path_of
-
-    session = _session(arguments.project)
-    path = path_of("projects", session.project, "members", arguments.person)
-    if arguments.role == "none":
-        session.service.remove(path)
-        print(f"{arguments.person} has no role in {session.project} now.")
-    else:
-        session.service.call("PUT", path, json={"role": arguments.role})
-        print(f"{arguments.person} is {arguments.role} in {session.project}.")
-    return 0
-
-
-def _add_project(arguments: argparse.Namespace) -> int:
-    _session().service.call("POST", "/projects", json={"name": arguments.name, "description": arguments.description})
-    print(f"Made the project {arguments.name}.")
-    return 0
-
-
-def _token(arguments: argparse.Namespace) -> int:
-    made = _session().service.call("POST", "/tokens", json={"name": arguments.name, "person": arguments.person})
-    output.note(f"Token {arguments.name}, shown this once; keep it like a password:")
-    print(made["secret"])
-    return 0
-
-
-def _revoke(arguments: argparse.Namespace) -> int:
-    from kinetrum.client.transport.http import path_of
-
-    _session().service.remove(path_of("tokens", arguments.name), person=arguments.person or None)
-    print(f"Revoked {arguments.name}.")
+    password = secret_from_input("Password")
+    with open_own_session(str(session.connection.url), name, password) as call:
+        if changes:
+            call("PATCH", "/account", changes)
+            print("Changed.")
+        if arguments.password:
+            body = {
+                "current": password,
+                "password": secret_from_input("New password"),
+                "revoke_tokens": arguments.revoke_tokens,
+            }
+            call("PUT", "/account/password", body)
+            left = "and all tokens are revoked" if arguments.revoke_tokens else "tokens go on"
+            print(f"The password is changed; other sessions have ended, {left}.")
+        if arguments.end_sessions:
+            call("DELETE", "/account/sessions", None)
+            print("All other sessions have ended.")
     return 0
