@@ -636,6 +636,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/instance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Instance
+         * @description Read how the instance is: version, processes, database, store, what waits; for administrators.
+         */
+        get: operations["read_instance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal/chain": {
         parameters: {
             query?: never;
@@ -4475,6 +4495,42 @@ export interface components {
             /** Given At */
             given_at: string;
         };
+        /**
+         * InstanceState
+         * @description How the instance is at a moment; `troubles` are sentences on what needs a look.
+         */
+        InstanceState: {
+            /** At */
+            at: string;
+            /** Version */
+            version: string;
+            /** Processes */
+            processes: components["schemas"]["ProcessRow"][];
+            /** Database Version */
+            database_version: string;
+            /** Database Bytes */
+            database_bytes: number;
+            /** Files */
+            files: number;
+            /** Store Bytes */
+            store_bytes: number;
+            /** Disk Free Bytes */
+            disk_free_bytes: number;
+            /** People */
+            people: number;
+            /** Runs */
+            runs: number;
+            /** Waiting Runs */
+            waiting_runs: number;
+            /** Journal Entries */
+            journal_entries: number;
+            /** Journal Digest */
+            journal_digest: string;
+            /** Projects */
+            projects: components["schemas"]["ProjectSize"][];
+            /** Troubles */
+            troubles: string[];
+        };
         /** InstanceUsage */
         InstanceUsage: {
             /** Projects */
@@ -4927,6 +4983,16 @@ export interface components {
              * @default
              */
             instance: string;
+            /**
+             * Time Zone
+             * @default
+             */
+            time_zone: string;
+            /**
+             * Theme
+             * @default
+             */
+            theme: string;
         };
         /**
          * MeanSpread
@@ -5998,7 +6064,7 @@ export interface components {
         };
         /**
          * NewToken
-         * @description `scopes` and `projects`: all but administering, and all projects, where they are left out; `days` null: no end.
+         * @description `scopes` and `projects`: all but administering, all projects, where they are left out; `days` null: no end.
          */
         NewToken: {
             /** Name */
@@ -6570,6 +6636,16 @@ export interface components {
              */
             at: number;
         };
+        /**
+         * ProcessRow
+         * @description A process of the service: its machine and number, and when it was seen last.
+         */
+        ProcessRow: {
+            /** Name */
+            name: string;
+            /** Seen At */
+            seen_at: string;
+        };
         /** Progress */
         Progress: {
             /** Done */
@@ -6647,6 +6723,18 @@ export interface components {
             members: components["schemas"]["Member"][];
             /** Groups */
             groups: components["schemas"]["GroupRole"][];
+        };
+        /**
+         * ProjectSize
+         * @description How much is stored for a project; what two hold counts in both.
+         */
+        ProjectSize: {
+            /** Project */
+            project: string;
+            /** Files */
+            files: number;
+            /** Size Bytes */
+            size_bytes: number;
         };
         /** ProjectUsage */
         ProjectUsage: {
@@ -9559,6 +9647,44 @@ export interface operations {
                 };
                 content: {
                     "application/jsonl": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_instance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstanceState"];
                 };
             };
             /** @description A problem document (RFC 9457). */

@@ -5,7 +5,7 @@ import { createBrowserRouter } from 'react-router'
 import { RouterProvider } from 'react-router/dom'
 import { ServiceError } from './api/client'
 import './app.css'
-import { Experiment, PAGES, PROJECT_PAGES, Shared, type Page } from './pages/pages'
+import { Experiment, PAGES, PROJECT_PAGES, Shared, Welcome, type Page } from './pages/pages'
 import { Gate } from './pages/signin/Gate'
 import { ProjectFrame, Waiting } from './parts/Shell'
 import { applyTheme } from './parts/theme'
@@ -38,6 +38,7 @@ const routesOf = (pages: readonly Page[]) =>
 
 const router = createBrowserRouter([
   { path: '/shared/:secret', element: <Shared /> },
+  { path: '/welcome/:secret', element: <Welcome /> },
   {
     element: <Gate />,
     children: [

@@ -8,7 +8,7 @@ import time
 
 from kinetrum.actions.data import new_versions, uploads
 from kinetrum.actions.live import change_feed
-from kinetrum.actions.people import journal_records
+from kinetrum.actions.people import instance_state, journal_records
 from kinetrum.actions.recording import intake
 from kinetrum.actions.runs import descriptions
 from kinetrum.core.base.errors import Unavailable
@@ -49,6 +49,7 @@ class Chores:
                     # Also while nobody follows, or the first who does would wait behind a night's events.
                     change_feed.put_in_order()
                     change_feed.forget_old()
+                    instance_state.note_process()
                     while journal_records.chain_entries():
                         pass
                     next_lost = time.monotonic() + LOST_EVERY_S

@@ -24,6 +24,8 @@ class Me(Out):
     is_admin: bool
     csrf_token: str | None = None
     instance: str = ""
+    time_zone: str = ""
+    theme: str = ""
 
 
 class NewPerson(In):

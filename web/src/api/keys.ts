@@ -103,6 +103,18 @@ export const keys = {
     ofActs(project, 'model version', model, version),
   review: (project: string, model: string, ...asked: unknown[]) => ofActs(project, 'review', model, ...asked),
   fetches: (project: string, model: string) => ofActs(project, 'fetches', model),
+  account: () => lasting('account', null),
+  sessions: () => lasting('account', null, 'sessions'),
+  tokens: () => lasting('tokens', null),
+  people: () => lasting('people', null),
+  settings: (project: string) => lasting('settings', project),
+  machineTokens: (project: string) => lasting('settings', project, 'tokens'),
+  wholeJournal: (...asked: unknown[]) => lasting('whole journal', null, ...asked),
+  projectJournal: (project: string, ...asked: unknown[]) => ofActs(project, 'journal', ...asked),
+  instance: () => lasting('instance', null),
+  deletedProjects: () => lasting('instance', null, 'deleted projects'),
+  welcome: (secret: string) => lasting('welcome', null, secret),
+
   gateKinds: () => lasting('gate kinds', null),
 }
 

@@ -14,6 +14,7 @@ export type Page = {
 }
 
 export const Shared = lazy(() => import('./shared/Shared'))
+export const Welcome = lazy(() => import('./welcome/Welcome'))
 export const Experiment = lazy(() => import('./experiment/Experiment'))
 
 /** Pages that belong to no project. */
@@ -27,6 +28,26 @@ export const PAGES: readonly Page[] = [
     path: '/projects',
     Draw: lazy(() => import('./project/Projects')),
     palette: { title: 'Projects', words: 'workspaces all' },
+  },
+  {
+    path: '/account',
+    Draw: lazy(() => import('./account/Account')),
+    palette: { title: 'Your account', words: 'password sessions tokens profile theme time zone' },
+  },
+  {
+    path: '/people',
+    Draw: lazy(() => import('./people/People')),
+    palette: { title: 'People', words: 'users accounts invite groups' },
+  },
+  {
+    path: '/journal',
+    Draw: lazy(() => import('./journal/Journal')),
+    palette: { title: 'Journal of the instance', words: 'audit log who did what' },
+  },
+  {
+    path: '/instance',
+    Draw: lazy(() => import('./instance/Instance')),
+    palette: { title: 'Instance', words: 'health version processes database store' },
   },
 ]
 
@@ -61,6 +82,16 @@ export const PROJECT_PAGES: readonly Page[] = [
     path: 'storage',
     Draw: lazy(() => import('./storage/Storage')),
     palette: { title: 'Storage', words: 'disk space room size' },
+  },
+  {
+    path: 'settings',
+    Draw: lazy(() => import('./settings/Settings')),
+    palette: { title: 'Settings', words: 'members roles tokens archive rename delete' },
+  },
+  {
+    path: 'journal',
+    Draw: lazy(() => import('./journal/Journal').then((page) => ({ default: page.ProjectJournal }))),
+    palette: { title: 'Journal', words: 'audit history who did what' },
   },
   {
     path: 'bin',

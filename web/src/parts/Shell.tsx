@@ -51,6 +51,16 @@ export function Person() {
   const signOut = useSignOut()
   const theme = useTheme()
   const other = theme === 'dark' ? 'light' : 'dark'
+  const places = [
+    ['Your account', '/account'],
+    ...(me?.is_admin
+      ? [
+          ['People', '/people'],
+          ['Journal', '/journal'],
+          ['Instance', '/instance'],
+        ]
+      : []),
+  ] as [string, string][]
   return (
     <Menu>
       <MenuButton className="ml-4 border-l border-line pl-4 text-xs whitespace-nowrap">
@@ -60,6 +70,13 @@ export function Person() {
         anchor="bottom end"
         className="z-20 mt-1 rounded-[3px] border border-line2 bg-surface py-1 text-xs shadow-md focus:outline-none"
       >
+        {places.map(([name, to]) => (
+          <MenuItem key={to}>
+            <Link to={to} className="block px-3 py-1 data-focus:bg-soft">
+              {name}
+            </Link>
+          </MenuItem>
+        ))}
         <MenuItem>
           <button
             className="block w-full px-3 py-1 text-left data-focus:bg-soft"

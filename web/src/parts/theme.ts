@@ -22,6 +22,17 @@ export function chooseTheme(theme: Theme) {
   applyTheme()
 }
 
+/** Light or dark as the system is, whatever was chosen before. */
+export function followSystem() {
+  localStorage.removeItem('theme')
+  applyTheme()
+}
+
+/** What the account says, where nothing was chosen in this browser. */
+export function suggestTheme(theme: string) {
+  if (chosen() === null && (theme === 'light' || theme === 'dark')) chooseTheme(theme)
+}
+
 system.addEventListener('change', applyTheme)
 
 export const useTheme = () =>

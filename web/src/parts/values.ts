@@ -54,18 +54,33 @@ export function signed(change: number): string {
 export const arrow = (goal: Goal | null | undefined) =>
   goal ? (goal.direction === 'higher' ? ' ↑' : ' ↓') : ''
 
-const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' })
-const day = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' })
-const full = new Intl.DateTimeFormat('en-GB', { dateStyle: 'medium', timeStyle: 'medium' })
+const inZone = (timeZone?: string) => ({
+  clock: new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', timeZone }),
+  day: new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', timeZone }),
+  dated: new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone }),
+  full: new Intl.DateTimeFormat('en-GB', { dateStyle: 'medium', timeStyle: 'medium', timeZone }),
+})
+let times = inZone()
+
+/** Show times in a zone of the IANA database; for an empty or unknown one in the browser's. */
+export function setTimeZone(zone: string) {
+  try {
+    times = inZone(zone || undefined)
+  } catch {
+    times = inZone()
+  }
+}
 
 export function moment(text: string | null | undefined): string {
   if (!text) return ''
   const at = new Date(text)
-  const today = new Date().toDateString() === at.toDateString()
-  return today ? `today ${clock.format(at)}` : `${day.format(at)} ${clock.format(at)}`
+  const now = new Date()
+  if (times.dated.format(now) === times.dated.format(at)) return `today ${times.clock.format(at)}`
+  const day = now.getFullYear() === at.getFullYear() ? times.day : times.dated
+  return `${day.format(at)} ${times.clock.format(at)}`
 }
 
-export const fullMoment = (text: string) => full.format(new Date(text))
+export const fullMoment = (text: string) => times.full.format(new Date(text))
 
 /** A length of time. */
 export function lasting(seconds: number): string {

@@ -317,6 +317,13 @@ def read_own(actor: Actor) -> PersonView:
 
 
 @transaction
+def preferences(actor: Actor) -> tuple[str, str]:
+    """Return the time zone and the theme that one chose; empty where none was."""
+    row = people.person_by_id(actor.person_id)
+    return row.time_zone, row.theme
+
+
+@transaction
 def change_own(
     actor: Actor, full_name: str | None = None, time_zone: str | None = None, theme: str | None = None
 ) -> PersonView:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.people.accounts import person_of, require_administrator
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
+from kinetrum.core.base.names import RESERVED_FOR_PAGES
 from kinetrum.core.base.permissions import Act, Role
 from kinetrum.core.base.values import check_name
 from kinetrum.storage.db.clock import now
@@ -15,12 +16,18 @@ from kinetrum.storage.people import journal, people, projects
 from kinetrum.storage.people.projects import ProjectRow
 
 
+def _check_free(name: str) -> None:
+    if check_name(name, "project") in RESERVED_FOR_PAGES:
+        raise InvalidInput(f"{name!r} is an address of the console and cannot name a project.", field="name")
+    if not projects.is_name_free(name):
+        raise Conflict(f"There is, or was, a project {name!r} already.", field="name")
+
+
 @transaction
 def make_project(actor: Actor, name: str, description: str = "", is_open: bool = False) -> None:
     """Make a project and become its maintainer; for administrators."""
     require_administrator(actor)
-    if not projects.is_name_free(check_name(name, "project")):
-        raise Conflict(f"There is, or was, a project {name!r} already.", field="name")
+    _check_free(name)
     project_id = projects.add_project(name, description, actor.person_id, is_open)
     people.set_role(project_id, actor.person_id, Role.MAINTAINER)
     journal.append(project_id, actor.person_id, "made the project", name, source=actor.source)
@@ -110,9 +117,8 @@ def change_settings(
         projects.set_project(row.project_id, archived_at=now() if is_archived else None)
         _note(actor, row, "archived the project" if is_archived else "took the project out of the archive")
     if name is not None and name != row.name:
-        is_own = check_name(name, "project") in projects.earlier_names_of(row.project_id)
-        if not (is_own or projects.is_name_free(name)):
-            raise Conflict(f"There is, or was, a project {name!r} already.", field="name")
+        if check_name(name, "project") not in projects.earlier_names_of(row.project_id):
+            _check_free(name)
         projects.rename_project(row, name)
         _note(actor, row, "renamed the project", journal.Change(row.name, name))
     return _settings(place)

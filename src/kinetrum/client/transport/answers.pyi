@@ -548,6 +548,8 @@ class Me(TypedDict):
     is_admin: bool
     csrf_token: str | None
     instance: str
+    time_zone: str
+    theme: str
 
 
 class MeanSpread(TypedDict):
@@ -1002,6 +1004,11 @@ class ProblemOfRun(TypedDict):
     at: int
 
 
+class ProcessRow(TypedDict):
+    name: str
+    seen_at: str
+
+
 class Progress(TypedDict):
     done: int
     total: int | None
@@ -1035,6 +1042,12 @@ class ProjectSettings(TypedDict):
     archived_at: str | None
     members: list[Member]
     groups: list[GroupRole]
+
+
+class ProjectSize(TypedDict):
+    project: str
+    files: int
+    size_bytes: int
 
 
 class ProjectUsage(TypedDict):
@@ -1694,6 +1707,24 @@ class GroupCell(TypedDict):
     shared: Any
     spread: Spread | None
     several: int
+
+
+class InstanceState(TypedDict):
+    at: str
+    version: str
+    processes: list[ProcessRow]
+    database_version: str
+    database_bytes: int
+    files: int
+    store_bytes: int
+    disk_free_bytes: int
+    people: int
+    runs: int
+    waiting_runs: int
+    journal_entries: int
+    journal_digest: str
+    projects: list[ProjectSize]
+    troubles: list[str]
 
 
 class InstanceUsage(TypedDict):

@@ -163,6 +163,7 @@ def stored_by_project() -> list[tuple[str, int, int]]:
         Project.select(Project.name, fn.COUNT(BlobInProject.sha256).alias("files"), size.alias("size"))
         .join(BlobInProject, JOIN.LEFT_OUTER, on=BlobInProject.project_id == Project.project_id)
         .join(BlobFile, JOIN.LEFT_OUTER, on=BlobFile.sha256 == BlobInProject.sha256)
+        .where(Project.deleted_at.is_null())
         .group_by(Project.name)
         .order_by(size.desc(), Project.name)
     )

@@ -17,7 +17,7 @@ export default function Project() {
   const models = useModels(project)
   const artifacts = useArtifacts(project)
   const members = useMembers(project)
-  const own = useProjects().data?.find((row) => row.name === project)
+  const own = useOwn(project)
   if (!data) {
     return (
       <Page crumbs={[]} at="Experiments" title={project}>
@@ -46,7 +46,7 @@ export default function Project() {
             <Empty project={project} />
           </Section>
         ) : (
-          <Experiments project={project} rows={data} describes={own !== undefined && own.role !== 'viewer'} />
+          <Experiments project={project} rows={data} describes={mayDescribe(own?.role)} />
         )}
         <div className="col-span-4 flex flex-col gap-5">
           <Section
@@ -117,20 +117,8 @@ export default function Project() {
               ]}
             />
           </Section>
-          <Notes
-            project={project}
-            of={`project:${project}`}
-            may={own !== undefined && own.role !== 'viewer'}
-          />
-          <p className="text-xs">
-            <Link className="link" to={`/${project}/bin`}>
-              Bin of this project
-            </Link>
-            {' · '}
-            <Link className="link" to={`/${project}/storage`}>
-              Storage
-            </Link>
-          </p>
+          <Notes project={project} of={`project:${project}`} may={mayDescribe(own?.role)} />
+          <MorePages project={project} role={own?.role} />
           <Section title="Members" fact={members.data ? plural(members.data.length, 'person', 'people') : ''}>
             <DataTable
               rows={members.data ?? []}
@@ -144,6 +132,31 @@ export default function Project() {
         </div>
       </div>
     </Page>
+  )
+}
+
+const useOwn = (project: string) => useProjects().data?.find((row) => row.name === project)
+const mayDescribe = (role: string | undefined) => role !== undefined && role !== 'viewer'
+
+function MorePages({ project, role }: { project: string; role: string | undefined }) {
+  const pages = [
+    ['bin', 'Bin of this project'],
+    ['storage', 'Storage'],
+    ...(role === 'maintainer'
+      ? [
+          ['settings', 'Settings'],
+          ['journal', 'Journal'],
+        ]
+      : []),
+  ]
+  return (
+    <p className="flex gap-3 text-xs">
+      {pages.map(([page, title]) => (
+        <Link key={page} className="link" to={`/${project}/${page}`}>
+          {title}
+        </Link>
+      ))}
+    </p>
   )
 }
 

@@ -6,10 +6,16 @@ import { ServiceError, setCsrfToken } from '../../api/client'
 import { useMe } from '../../api/queries'
 import { Palette } from '../../parts/Palette'
 import { Waiting } from '../../parts/Shell'
+import { suggestTheme } from '../../parts/theme'
+import { setTimeZone } from '../../parts/values'
 
 export function Gate() {
   const { data: me, error, isPending } = useMe()
   if (me?.csrf_token) setCsrfToken(me.csrf_token)
+  if (me) setTimeZone(me.time_zone)
+  useEffect(() => {
+    if (me) suggestTheme(me.theme)
+  }, [me])
   if (isPending) return <Waiting error={null} />
   if (me) {
     return (

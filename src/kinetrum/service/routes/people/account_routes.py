@@ -6,6 +6,7 @@ from typing import Annotated
 
 from fastapi import Path, Request, Response
 
+from kinetrum.actions.context import Actor
 from kinetrum.actions.people import accounts, signing_in
 from kinetrum.actions.people.accounts import Invitation, NewPerson, PersonChange, PersonView
 from kinetrum.service.guard.turns import PASSWORD_TURN
@@ -40,8 +41,19 @@ def sign_in(body: wire.SignIn, request: Request, response: Response) -> wire.Me:
     """Open a console session: sets the session cookie and returns the CSRF token."""
     opened = signing_in.sign_in(body.name, body.password, client_address(request), _program(request))
     set_session(request, response, opened)
-    me = opened.actor
-    return wire.Me(name=me.name, full_name=me.full_name, is_admin=me.is_admin, csrf_token=opened.csrf_token)
+    return _me(opened.actor, opened.csrf_token)
+
+
+def _me(actor: Actor, csrf_token: str | None) -> wire.Me:
+    time_zone, theme = accounts.preferences(actor)
+    return wire.Me(
+        name=actor.name,
+        full_name=actor.full_name,
+        is_admin=actor.is_admin,
+        csrf_token=csrf_token,
+        time_zone=time_zone,
+        theme=theme,
+    )
 
 
 @router.get("/session", response_model=wire.Me, responses={204: {"description": "Nobody is signed in."}})
@@ -50,8 +62,7 @@ def read_session(request: Request) -> wire.Me | Response:
     if not has_credentials(request):
         return Response(status_code=204)
     actor = signed_in(request)
-    csrf = getattr(request.state, "csrf_token", None)
-    return wire.Me(name=actor.name, full_name=actor.full_name, is_admin=actor.is_admin, csrf_token=csrf)
+    return _me(actor, getattr(request.state, "csrf_token", None))
 
 
 @router.delete("/session", status_code=204)

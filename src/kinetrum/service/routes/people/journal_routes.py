@@ -1,21 +1,23 @@
-"""Routes for the journal: searched, taken along, checked."""
+"""Routes for the journal: searched, taken along, checked; and for how the instance is."""
 
 from __future__ import annotations
 
 from datetime import UTC, datetime
 from typing import Annotated
 
-from fastapi import Depends, Query
+from fastapi import Depends, Query, Request
 from fastapi.responses import StreamingResponse
 from pydantic import AwareDatetime
 
-from kinetrum.actions.people import journal_records
+from kinetrum.actions.people import instance_state, journal_records
+from kinetrum.actions.people.instance_state import InstanceState
 from kinetrum.actions.people.journal_records import ChainState, Filters
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.values import check_name
 from kinetrum.service.guard.turns import EXPORTS, in_turn
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
+from kinetrum.service.http.store import store_of
 from kinetrum.storage.people.journal import JournalRow
 
 router = make_router(tags=["journal"])
@@ -85,6 +87,12 @@ def read_whole_journal(actor: SignedIn, wanted: Wanted, limit: Limit = 100) -> l
 def export_whole_journal(actor: SignedIn, wanted: Wanted) -> StreamingResponse:
     """Stream the whole journal as JSON Lines, the earliest entry first; for administrators."""
     return _lines(journal_records.export_journal(actor, None, wanted), "whole")
+
+
+@router.get("/instance")
+def read_instance(actor: SignedIn, request: Request) -> InstanceState:
+    """Read how the instance is: version, processes, database, store, what waits; for administrators."""
+    return instance_state.read_state(actor, store_of(request))
 
 
 @router.get("/journal/chain", dependencies=[in_turn(EXPORTS)])
