@@ -128,7 +128,7 @@ def test_a_projects_settings(visit: Visit, project: Project) -> None:
     )
     accessible(page)
     page.get_by_label("Add a person, or group:NAME").fill("group:growers")
-    page.get_by_label("as", exact=True).select_option("viewer")
+    page.get_by_role("combobox", name="as").select_option("viewer")
     page.get_by_role("button", name="Add").click()
     expect(page.get_by_role("row").filter(has_text="group:growers")).to_be_visible()
     page.get_by_label("Role of a-viewer").select_option("contributor")

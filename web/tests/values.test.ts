@@ -83,7 +83,11 @@ describe('times', () => {
 
   it('says today, else the day', () => {
     expect(moment(new Date().toISOString())).toMatch(/^today \d\d:\d\d$/)
-    expect(moment('2024-05-03T12:30:00Z')).toMatch(/^3 May \d\d:\d\d$/)
+    expect(moment('2024-05-03T12:30:00Z')).toMatch(/^3 May 2024 \d\d:\d\d$/)
+    const earlier = new Date(new Date().getFullYear(), 0, 1, 12, 30)
+    if (earlier.toDateString() !== new Date().toDateString()) {
+      expect(moment(earlier.toISOString())).toMatch(/^1 Jan \d\d:\d\d$/)
+    }
     expect([moment(null), moment(undefined)]).toEqual(['', ''])
   })
 

@@ -28,7 +28,7 @@ export default function Settings() {
   const { data, error } = useSettings(project)
   return (
     <Page crumbs={[{ text: 'settings' }]} at="Experiments" title="Settings">
-      {data ? <Found key={data.name} project={project} settings={data} /> : <Waiting error={error} />}
+      {data ? <Found project={project} settings={data} /> : <Waiting error={error} />}
     </Page>
   )
 }
