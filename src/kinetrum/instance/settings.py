@@ -65,6 +65,10 @@ class Home:
         for folder in (self.folder, self.store):
             folder.mkdir(parents=True, exist_ok=True)
             folder.chmod(0o700)
+        # Whatever is made here is its owner's alone, also where the folder is opened to others later.
+        if not self.log.exists():
+            self.log.touch(0o600)
+        self.log.chmod(0o600)
 
     def secret(self, name: str) -> str:
         """Return a stored random secret, made when first asked for."""
