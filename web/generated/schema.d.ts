@@ -496,6 +496,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/projects/{project}/quota": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Quota
+         * @description Bound how much a project may take: bytes, and runs and points of a day; for administrators.
+         */
+        put: operations["set_quota"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deleted-projects": {
         parameters: {
             query?: never;
@@ -5892,6 +5912,18 @@ export interface components {
             keep_files: boolean;
         };
         /**
+         * NewQuota
+         * @description How much a project may take; null bounds nothing.
+         */
+        NewQuota: {
+            /** Size Bytes */
+            size_bytes?: number | null;
+            /** Runs A Day */
+            runs_a_day?: number | null;
+            /** Points A Day */
+            points_a_day?: number | null;
+        };
+        /**
          * NewResources
          * @description Samples in columns of equal length, of which `at` is the time; a repeat of `id` changes nothing.
          */
@@ -6789,6 +6821,18 @@ export interface components {
             recorded_bytes: number;
         };
         /**
+         * Quota
+         * @description How much a project may take; None does not bound it. Days begin at midnight, UTC.
+         */
+        Quota: {
+            /** Size Bytes */
+            size_bytes: number | null;
+            /** Runs A Day */
+            runs_a_day: number | null;
+            /** Points A Day */
+            points_a_day: number | null;
+        };
+        /**
          * Reason
          * @description A possible cause: `weight` (0 to 1) orders, `text` says what is known and how; `expected` is the difference that
          *     the other runs show between the two levels, None where they show none.
@@ -7614,6 +7658,18 @@ export interface components {
             binned_bytes: number;
         };
         /**
+         * TakenBy
+         * @description How many versions somebody kept in a project, and their bytes; what several versions hold counts in each.
+         */
+        TakenBy: {
+            /** Person */
+            person: string;
+            /** Versions */
+            versions: number;
+            /** Size Bytes */
+            size_bytes: number;
+        };
+        /**
          * ThingName
          * @description The name of an experiment or a model.
          */
@@ -7710,6 +7766,8 @@ export interface components {
         /**
          * Usage
          * @description What a project holds; stored files count once however many versions hold them.
+         *
+         *     `runs_today` and `points_today` are counted where the project has a quota of them; `people` kept what is stored.
          */
         Usage: {
             /** Files */
@@ -7730,6 +7788,13 @@ export interface components {
             disk_free_bytes: number;
             /** May Purge */
             may_purge: boolean;
+            quota: components["schemas"]["Quota"];
+            /** Runs Today */
+            runs_today: number;
+            /** Points Today */
+            points_today: number;
+            /** People */
+            people: components["schemas"]["TakenBy"][];
         };
         /** Use */
         Use: {
@@ -9318,6 +9383,50 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem document (RFC 9457). */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A problem document (RFC 9457). */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_quota: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewQuota"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Quota"];
+                };
             };
             /** @description A problem document (RFC 9457). */
             422: {

@@ -68,6 +68,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "admin reactivate": ("kinetrum admin reactivate ilse",),
     "admin tokens": ("kinetrum admin tokens", "kinetrum admin tokens --machine-of orchard"),
     "admin project": ("kinetrum admin project orchard --open",),
+    "admin quota": ("kinetrum admin quota orchard --bytes 20GB --runs-a-day 500",),
     "admin delete-project": ("kinetrum admin delete-project seeds --confirm seeds",),
     "admin deleted-projects": ("kinetrum admin deleted-projects",),
     "admin restore-project": ("kinetrum admin restore-project seeds",),

@@ -203,6 +203,14 @@ class ProjectChange(In):
     is_archived: bool | None = None
 
 
+class NewQuota(In):
+    """How much a project may take; null bounds nothing."""
+
+    size_bytes: int | None = None
+    runs_a_day: int | None = None
+    points_a_day: int | None = None
+
+
 class Deletion(In):
     """`confirmed`: the project's name, once more."""
 

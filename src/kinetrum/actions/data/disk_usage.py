@@ -15,9 +15,10 @@ from kinetrum.core.base.permissions import Act
 from kinetrum.storage.data import artifacts, blob_rows, disk_usage, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore
-from kinetrum.storage.data.disk_usage import Taken
+from kinetrum.storage.data.disk_usage import Taken, TakenBy
 from kinetrum.storage.db.database import snapshot, transaction
-from kinetrum.storage.people import journal
+from kinetrum.storage.people import journal, quotas
+from kinetrum.storage.people.quotas import Quota
 from kinetrum.storage.runs import runs
 from kinetrum.storage.runs.runs import Run
 
@@ -26,7 +27,10 @@ LISTED = 10_000
 
 @dataclass(frozen=True)
 class Usage:
-    """What a project holds; stored files count once however many versions hold them."""
+    """What a project holds; stored files count once however many versions hold them.
+
+    `runs_today` and `points_today` are counted where the project has a quota of them; `people` kept what is stored.
+    """
 
     files: int
     size_bytes: int
@@ -37,6 +41,10 @@ class Usage:
     frees_bytes: int
     disk_free_bytes: int
     may_purge: bool
+    quota: Quota
+    runs_today: int
+    points_today: int
+    people: list[TakenBy]
 
 
 @dataclass(frozen=True)
@@ -77,6 +85,9 @@ def read_usage(actor: Actor, store: BlobStore, project: str) -> Usage:
         blob_rows.only_held_by(place.project_id, free)[1],
         shutil.disk_usage(store.folder).free,
         may(actor, place, Act.PURGE),
+        quotas.quota_of(place.project_id) or Quota(),
+        *quotas.today(place.project_id),
+        disk_usage.stored_by_people(place.project_id),
     )
 
 

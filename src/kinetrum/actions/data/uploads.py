@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from kinetrum.actions.context import Actor, enter
+from kinetrum.actions.people import quotas
 from kinetrum.actions.sandbox.runner import run_limited
 from kinetrum.core.base.errors import InvalidInput
 from kinetrum.core.base.manifests import check_sha256
@@ -95,6 +96,7 @@ def keep_many(store: BlobStore, project_id: int, contents: Sequence[tuple[str, b
 @transaction
 def _note(project_id: int, sizes: dict[str, int]) -> None:
     blob_rows.note_blobs(project_id, sizes)
+    quotas.check_stored(project_id)
 
 
 def sweep(store: BlobStore, now_s: float) -> None:

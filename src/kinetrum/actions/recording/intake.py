@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter
+from kinetrum.actions.people import quotas
 from kinetrum.actions.people.projects import make_project
 from kinetrum.actions.recording import checkpoints
 from kinetrum.actions.search.references import run_to_write
@@ -121,6 +122,7 @@ def _begin(actor: Actor, project: str, experiment: str, beginning: Beginning) ->
             raise Conflict(f"The id {beginning.uid} belongs to another run.", field="id")
         return known
     row = _experiment(actor, place, experiment)
+    quotas.spend(place.project_id, runs=1)
     low, high = LEASE_RANGE_S
     parent, stranger = _parent(place, beginning.parent)
     run_id = runs.add_run(
@@ -235,7 +237,8 @@ def _keep_points(
     _, run = run_to_write(actor, project, experiment, run_ref)
     count = sum(group.values.size for group in groups)
     if count:
-        points.append_batch(run.run_id, id_bytes(batch, "batch"), body, count)
+        if points.append_batch(run.run_id, id_bytes(batch, "batch"), body, count):
+            quotas.spend(run.project_id, points=count)
         events.tell_run(run.run_id)
     runs.sign_of_life(run.run_id)
     return count

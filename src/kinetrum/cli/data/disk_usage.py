@@ -49,6 +49,10 @@ def _storage(arguments: argparse.Namespace) -> int:
         f"{paint(size_text(answer['size_bytes']), 'strong')} in {answer['files']:,} stored files; "
         f"{size_text(answer['disk_free_bytes'])} free on the service's disk."
     )
+    from kinetrum.cli.people.administration import quota_lines
+
+    for line in quota_lines(answer["quota"], answer):
+        print(line)
     if answer["binned_runs"] or answer["binned_versions"]:
         print(
             f"In the bin: {answer['binned_runs']} runs, {answer['binned_versions']} versions; "
@@ -74,6 +78,7 @@ def _storage(arguments: argparse.Namespace) -> int:
             ],
         )
     print(paint("A file that several hold counts in each of them, and once in the whole.", "quiet"))
+    _print_people(answer["people"])
     return 0
 
 
@@ -102,6 +107,13 @@ def _purge(arguments: argparse.Namespace) -> int:
     print(f"{what} would be purged, freeing {room}: {', '.join(things[:12])}{' …' if len(things) > 12 else ''}.")
     output.note("Nothing was changed. Add --yes to do it; it cannot be taken back.")
     return 0
+
+
+def _print_people(people: list[answers.TakenBy]) -> None:
+    if people:
+        print_section("Kept by")
+        rows = [[one["person"], f"{one['versions']:,}", size_text(one["size_bytes"])] for one in people]
+        output.print_table(["person", "versions", "size"], rows)
 
 
 def _check_store(arguments: argparse.Namespace) -> int:

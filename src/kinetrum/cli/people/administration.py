@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from kinetrum.cli import output
@@ -127,6 +128,12 @@ def _add_projects(commands: Commands) -> None:
     )
     change.add_argument("--rename", metavar="NEW", help="the old name goes on leading to it")
     change.set_defaults(run=_project)
+    quota = commands.add_parser("quota", help="bound how much a project may take; without an option, show it")
+    quota.add_argument("name", metavar="PROJECT")
+    quota.add_argument("--bytes", metavar="SIZE", help="stored in all: 500MB, 20GB, none")
+    quota.add_argument("--runs-a-day", metavar="N", help="begun from midnight to midnight, UTC; or none")
+    quota.add_argument("--points-a-day", metavar="N", help="of metrics, from midnight to midnight, UTC; or none")
+    quota.set_defaults(run=_quota)
     delete = commands.add_parser("delete-project", help="delete a project: nobody sees it any more (first of two acts)")
     delete.add_argument("name", metavar="NAME")
     delete.add_argument("--confirm", metavar="NAME", required=True, help="the name once more")
@@ -373,6 +380,56 @@ def _project(arguments: argparse.Namespace) -> int:
     rows += [[f"group:{one['name']}", "everybody of the group", one["role"]] for one in settings["groups"]]
     output.print_table(["member", "", "role"], rows)
     return 0
+
+
+_UNITS = {"": 1, "B": 1, "kB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
+
+
+def _number_of(text: str, field: str) -> int | None:
+    """Return a number with or without a unit, None for `none`."""
+    if text == "none":
+        return None
+    digits = text.rstrip("BGMTk")
+    unit = text[len(digits) :]
+    try:
+        if unit in _UNITS and (unit == "" or field == "bytes"):
+            return int(float(digits.replace(",", "")) * _UNITS[unit])
+    except ValueError:
+        pass
+    example = "500MB, 20GB" if field == "bytes" else "1000"
+    raise InvalidInput(f"{text!r} is not a quota; write a number such as {example}, or none.", field=field)
+
+
+def _quota(arguments: argparse.Namespace) -> int:
+    from kinetrum.client.transport.http import path_of
+
+    service = _session().service
+    usage = service.get(path_of("projects", arguments.name, "storage"))
+    quota = dict(usage["quota"])
+    wanted = (
+        ("size_bytes", arguments.bytes),
+        ("runs_a_day", arguments.runs_a_day),
+        ("points_a_day", arguments.points_a_day),
+    )
+    if any(text is not None for _, text in wanted):
+        for field, text in wanted:
+            if text is not None:
+                quota[field] = _number_of(text, "bytes" if field == "size_bytes" else field)
+        quota = service.call("PUT", path_of("projects", arguments.name, "quota"), json=quota)
+    print("\n".join(quota_lines(quota, usage)) or f"{arguments.name} may take what there is.")
+    return 0
+
+
+def quota_lines(quota: Mapping[str, Any], usage: Mapping[str, Any]) -> list[str]:
+    """Say how much of its quota a project has taken, a line for each bound."""
+    lines = []
+    if quota["size_bytes"] is not None:
+        taken = output.size_text(usage["size_bytes"])
+        lines.append(f"Stored: {taken} of {output.size_text(quota['size_bytes'])}.")
+    for what, bound in (("runs", quota["runs_a_day"]), ("points", quota["points_a_day"])):
+        if bound is not None:
+            lines.append(f"{what.capitalize()} today: {usage[f'{what}_today']:,} of {bound:,}.")
+    return lines
 
 
 def _delete_project(arguments: argparse.Namespace) -> int:

@@ -762,6 +762,12 @@ class NewPurge(TypedDict):
     keep_files: NotRequired[bool]
 
 
+class NewQuota(TypedDict):
+    size_bytes: NotRequired[int | None]
+    runs_a_day: NotRequired[int | None]
+    points_a_day: NotRequired[int | None]
+
+
 class NewResources(TypedDict):
     id: str
     samples: dict[str, list[float | int | None]]
@@ -1071,6 +1077,12 @@ class Purge(TypedDict):
     files: int
     size_bytes: int
     recorded_bytes: int
+
+
+class Quota(TypedDict):
+    size_bytes: int | None
+    runs_a_day: int | None
+    points_a_day: int | None
 
 
 class Reason(TypedDict):
@@ -1429,6 +1441,12 @@ class Taken(TypedDict):
     binned_bytes: int
 
 
+class TakenBy(TypedDict):
+    person: str
+    versions: int
+    size_bytes: int
+
+
 class ThingName(TypedDict):
     name: str
 
@@ -1472,6 +1490,10 @@ class Usage(TypedDict):
     frees_bytes: int
     disk_free_bytes: int
     may_purge: bool
+    quota: Quota
+    runs_today: int
+    points_today: int
+    people: list[TakenBy]
 
 
 class Use(TypedDict):

@@ -50,6 +50,8 @@ def error_of(response: httpx.Response) -> errors.KinetrumError:
         detail, field, column = str(body["detail"]), body.get("field"), body.get("column")
     except (ValueError, KeyError, TypeError):
         return _of_no_service(response)
+    if kind == "over-quota":
+        return errors.OverQuota(detail)
     if response.status_code >= 500:
         return errors.Unavailable(detail)
     return _KINDS.get(kind, errors.KinetrumError)(detail, field=field, column=column)

@@ -11,6 +11,7 @@
     ├── Damaged              stored bytes no longer match their digest
     ├── TooManyTries         too many wrong passwords; `retry_after_s` says how long to wait
     └── Unavailable          the service or its database cannot answer now; try again
+        └── OverQuota            the project has used up what it may take; later there is room again
 
 A message says what happened with the value, the rule, and the next step.
 """
@@ -73,3 +74,7 @@ class TooManyTries(KinetrumError):
 
 class Unavailable(KinetrumError):
     """The service cannot answer now; the same call may succeed later."""
+
+
+class OverQuota(Unavailable):
+    """The project has used up what it may take: bytes, or runs or points of a day."""

@@ -28,6 +28,7 @@ _STATUS: list[tuple[type[errors.KinetrumError], int, str]] = [
     (errors.TooLarge, 413, "too-large"),
     (errors.Damaged, 422, "damaged"),
     (errors.TooManyTries, 429, "too-many-tries"),
+    (errors.OverQuota, 507, "over-quota"),
     (errors.Unavailable, 503, "unavailable"),
 ]
 

@@ -24,7 +24,7 @@ from kinetrum.storage.tables.data import (
     ManifestBlob,
     RunArtifact,
 )
-from kinetrum.storage.tables.people import Experiment, NoteRow, Project
+from kinetrum.storage.tables.people import Experiment, NoteRow, Person, Project
 from kinetrum.storage.tables.registry import EvidenceRecord, ModelVersion, RegisteredModel
 from kinetrum.storage.tables.runs import (
     OutputBlock,
@@ -154,6 +154,37 @@ def stored_in_project(project_id: int) -> tuple[int, int]:
         .where(BlobInProject.project_id == project_id)
     )
     return int(row.files), int(row.size)
+
+
+@dataclass(frozen=True)
+class TakenBy:
+    """How many versions somebody kept in a project, and their bytes; what several versions hold counts in each."""
+
+    person: str
+    versions: int
+    size_bytes: int
+
+
+def stored_by_people(project_id: int) -> list[TakenBy]:
+    """Return who kept how much of what a project stores, the largest first."""
+    size = fn.COALESCE(fn.SUM(Manifest.size_bytes), 0)
+    rows = (
+        ArtifactVersion.select(
+            Person.full_name, fn.COUNT(ArtifactVersion.version_id).alias("versions"), size.alias("size")
+        )
+        .join(Artifact, on=Artifact.artifact_id == ArtifactVersion.artifact_id)
+        .join(Manifest, on=Manifest.digest == ArtifactVersion.digest, src=ArtifactVersion)
+        .join(Person, on=Person.person_id == ArtifactVersion.created_by, src=ArtifactVersion)
+        .where(
+            Artifact.project_id == project_id,
+            ArtifactVersion.purged_at.is_null(),
+            ArtifactVersion.by_reference == False,  # noqa: E712
+        )
+        .group_by(Person.person_id, Person.full_name)
+        .order_by(size.desc())
+        .limit(100)
+    )
+    return [TakenBy(row.full_name, int(row.versions), int(row.size)) for row in named_rows(rows)]
 
 
 def stored_by_project() -> list[tuple[str, int, int]]:

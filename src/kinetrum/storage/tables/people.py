@@ -7,6 +7,7 @@ from peewee import (
     BooleanField,
     CharField,
     CompositeKey,
+    DateField,
     DateTimeField,
     DoubleField,
     IntegerField,
@@ -134,6 +135,27 @@ class EarlierProjectName(Table):
 
     class Meta:
         table_name = "earlier_project_name"
+
+
+class ProjectQuota(Table):
+    project_id = IntegerField(primary_key=True)
+    bytes = BigIntegerField(null=True)
+    runs_a_day = IntegerField(null=True)
+    points_a_day = BigIntegerField(null=True)
+
+    class Meta:
+        table_name = "project_quota"
+
+
+class ProjectDay(Table):
+    project_id = IntegerField()
+    day = DateField()
+    runs = BigIntegerField()
+    points = BigIntegerField()
+
+    class Meta:
+        table_name = "project_day"
+        primary_key = CompositeKey("project_id", "day")
 
 
 class Experiment(Table):

@@ -62,12 +62,82 @@ export default function Storage() {
           most={Math.max(0, ...data.experiments.map((row) => row.size_bytes))}
           to={(name) => `/${project}/e/${name}`}
         />
+        <Quota usage={data} />
+        <KeptBy people={data.people} />
         <p className="col-span-12 text-xs text-ink3">
           A file that several hold counts in each of them, and once in the whole. What stays where it is, by
           reference, takes no room here.
         </p>
       </div>
     </Page>
+  )
+}
+
+/** What a project took of what it may take; nothing where an administrator bounds nothing. */
+function Quota({ usage }: { usage: Schemas['Usage'] }) {
+  const { quota } = usage
+  const bounds = [
+    { name: 'stored', taken: usage.size_bytes, bound: quota.size_bytes, write: bytes },
+    { name: 'runs today', taken: usage.runs_today, bound: quota.runs_a_day, write: count },
+    { name: 'points today', taken: usage.points_today, bound: quota.points_a_day, write: count },
+  ].filter((one) => one.bound !== null)
+  if (bounds.length === 0) return null
+  return (
+    <Section className="col-span-6" title="Quota" fact="days begin at midnight, UTC">
+      <DataTable
+        label="Quota"
+        rows={bounds}
+        keyOf={(row) => row.name}
+        columns={[
+          { name: 'what', heads: true, className: 'text-ink2', cell: (row) => row.name },
+          {
+            name: 'taken',
+            right: true,
+            className: (row) => (row.taken >= (row.bound ?? 0) ? 'text-bad strong' : ''),
+            cell: (row) => `${row.write(row.taken)} of ${row.write(row.bound ?? 0)}`,
+          },
+          {
+            name: 'share',
+            className: 'w-[92px] pl-2',
+            cell: (row) => (
+              <svg width={84} height={8} aria-hidden>
+                <rect width={84} height={8} fill="var(--sunken)" />
+                <rect
+                  width={84 * Math.min(1, row.taken / Math.max(1, row.bound ?? 1))}
+                  height={8}
+                  fill="var(--accent)"
+                />
+              </svg>
+            ),
+          },
+        ]}
+      />
+    </Section>
+  )
+}
+
+const count = (value: number) => value.toLocaleString('en')
+
+function KeptBy({ people }: { people: Schemas['TakenBy'][] }) {
+  if (people.length === 0) return null
+  return (
+    <Section className="col-span-6" title="Kept by" fact="the largest first">
+      <DataTable
+        label="Kept by"
+        rows={people}
+        keyOf={(row) => row.person}
+        columns={[
+          { name: 'who', heads: true, cell: (row) => row.person },
+          {
+            name: 'versions',
+            right: true,
+            className: 'text-ink2',
+            cell: (row) => plural(row.versions, 'version'),
+          },
+          { name: 'size', right: true, className: 'strong', cell: (row) => bytes(row.size_bytes) },
+        ]}
+      />
+    </Section>
   )
 }
 

@@ -10,6 +10,7 @@ from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
 from kinetrum.actions.data import uploads
+from kinetrum.actions.people import quotas
 from kinetrum.core.base.errors import InvalidInput, KinetrumError, TooLarge
 from kinetrum.core.base.manifests import check_sha256
 from kinetrum.service.guard.turns import BUNDLES
@@ -39,7 +40,7 @@ async def put_blob(actor: SignedIn, project: str, sha256: str, request: Request)
     project_id = await run_in_threadpool(uploads.may_upload, actor, project, sha256)
     store = store_of(request)
     with uploads.receive(store, sha256) as incoming:
-        await take(request, incoming)
+        await take(request, incoming, *await _room(project_id))
         _, size = await run_in_threadpool(uploads.keep, store, project_id, incoming)
     return wire.BlobKept(sha256=sha256, size_bytes=size)
 
@@ -67,7 +68,7 @@ async def add_blobs(
                 count = await run_in_threadpool(uploads.keep_many, store, project_id, contents)
         return wire.BlobsKept(kept=count)
     with uploads.receive(store, None) as incoming:
-        await take(request, incoming)
+        await take(request, incoming, *await _room(project_id))
         sha256, size = await run_in_threadpool(uploads.keep, store, project_id, incoming)
     return wire.BlobKept(sha256=sha256, size_bytes=size)
 
@@ -100,6 +101,9 @@ async def continue_blob(
     incoming = uploads.go_on(store, project_id, sha256, upload_offset)
     await run_in_threadpool(incoming.__enter__)
     try:
+        room, over = await _room(project_id)
+        if room is not None and upload_length > room:
+            raise over
         await take(request, incoming, upload_length)
         complete = incoming.size == upload_length
         if complete:
@@ -110,6 +114,12 @@ async def continue_blob(
         await run_in_threadpool(incoming.__exit__)
     response.headers["Upload-Offset"] = str(incoming.size)
     return wire.UploadState(offset=incoming.size, complete=complete)
+
+
+async def _room(project_id: int) -> tuple[int | None, KinetrumError]:
+    """Return how many bytes a project may store still, None where that is not bounded, and what to say of more."""
+    room = await run_in_threadpool(quotas.room_for_bytes, project_id)
+    return room, TooLarge("") if room is None else await run_in_threadpool(quotas.refusal_of_bytes, project_id)
 
 
 async def take(

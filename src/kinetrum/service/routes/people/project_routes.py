@@ -5,13 +5,14 @@ from __future__ import annotations
 from fastapi import Request
 
 from kinetrum.actions.data import project_removal
-from kinetrum.actions.people import projects
+from kinetrum.actions.people import projects, quotas
 from kinetrum.actions.people.projects import Settings
 from kinetrum.actions.runs import readers
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.http.store import store_of
 from kinetrum.service.presenters import shapes
+from kinetrum.storage.people.quotas import Quota
 from kinetrum.wire import people as wire
 
 router = make_router(tags=["projects"])
@@ -94,6 +95,12 @@ def change_settings(actor: SignedIn, project: str, body: wire.ProjectChange) -> 
 def delete_project(actor: SignedIn, project: str, body: wire.Deletion) -> None:
     """Delete a project, the first of two acts: nobody sees it any more. For its maintainers."""
     projects.delete_project(actor, project, body.confirmed)
+
+
+@router.put("/projects/{project}/quota")
+def set_quota(actor: SignedIn, project: str, body: wire.NewQuota) -> Quota:
+    """Bound how much a project may take: bytes, and runs and points of a day; for administrators."""
+    return quotas.set_quota(actor, project, Quota(body.size_bytes, body.runs_a_day, body.points_a_day))
 
 
 @router.get("/deleted-projects")
