@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import json
+import threading
 from collections.abc import Callable
+from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect
 
+from kinetrum.demo.sign_in_provider import CLIENT, SECRET, Provider
 from tests.console.conftest import Watch
 from tests.console.test_console import accessible
-from tests.support.world import PASSWORD, Instance, Project, change_rows, new_id
+from tests.support.world import PASSWORD, Instance, Project, change_rows, new_id, service_process
 
 Visit = Callable[..., Page]
 
@@ -65,10 +69,11 @@ def test_somebody_is_invited_chooses_a_password_and_is_put_out(
         guest.get_by_label("Password").fill(PASSWORD)
         guest.get_by_role("button", name="Sign in").click()
         expect(guest.get_by_role("button", name="Mara Ostrow")).to_be_visible()
+        # The stream of changes of who is put out ends, and asks once more.
+        watch.allowed |= {401}
         page.get_by_role("button", name="Change Mara Ostrow").click()
         page.get_by_role("button", name="Deactivate").click()
         expect(page.get_by_role("row").filter(has_text=name)).to_contain_text("deactivated")
-        watch.allowed |= {401}
         guest.reload()
         expect(guest.get_by_role("button", name="Sign in")).to_be_visible()
 
@@ -193,3 +198,35 @@ def test_the_instance_and_a_deleted_project(admin: Callable[[str], Page], projec
     assert project.service("viewer").get(project.path())["name"] == project.name
     page.goto("/journal")
     expect(page.get_by_role("row").filter(has_text="brought the project back").first).to_be_visible()
+
+
+def test_somebody_signs_in_elsewhere(chromium: Browser, instance: Instance, tmp_path: Path) -> None:
+    people = tmp_path / "people.json"
+    person = {"sub": new_id(), "preferred_username": f"m{new_id()[-8:]}", "name": "Juno Pell", "groups": []}
+    people.write_text(json.dumps([person]))
+    provider = Provider(0, people)
+    threading.Thread(target=provider.serve_forever, daemon=True).start()
+    settings = {
+        "KINETRUM_OIDC_ISSUER": provider.issuer,
+        "KINETRUM_OIDC_CLIENT": CLIENT,
+        "KINETRUM_OIDC_SECRET": SECRET,
+        "KINETRUM_OIDC_LABEL": "Sign in with Kestrelfold",
+    }
+    with service_process(instance, **settings) as (url, _), chromium.new_context(base_url=url) as context:
+        page = context.new_page()
+        page.goto("/account")
+        accessible(page)
+        page.get_by_role("link", name="Sign in with Kestrelfold").click()
+        page.get_by_role("link", name="Juno Pell").click()
+        expect(page.get_by_role("heading", level=1)).to_contain_text(
+            f"Juno Pell signs in as {person['preferred_username']}"
+        )
+        expect(page.get_by_text("Present password")).to_have_count(0)
+        page.goto("/?refused=deactivated")
+        page.get_by_role("button", name="Juno Pell").click()
+        page.get_by_role("menuitem", name="Sign out").click()
+        page.goto("/?refused=deactivated")
+        expect(page.get_by_role("alert")).to_contain_text("Your account was deactivated here")
+        page.goto("about:blank")
+    provider.shutdown()
+    provider.server_close()

@@ -59,8 +59,11 @@ def another_service(instance: Instance) -> Iterator[str]:
 
 
 @contextlib.contextmanager
-def service_process(instance: Instance) -> Iterator[tuple[str, subprocess.Popen[str]]]:
-    """One more process of the service on the instance's database and store: its address, and itself."""
+def service_process(instance: Instance, **settings: str) -> Iterator[tuple[str, subprocess.Popen[str]]]:
+    """One more process of the service on the instance's database and store: its address, and itself.
+
+    `settings` are variables of its environment.
+    """
     lines = (instance.home.folder / "mariadb.cnf").read_text().splitlines()
     port = next(line[5:] for line in lines if line.startswith("port="))
     account = f"{SERVICE}:{instance.home.secret('database_service')}"
@@ -68,6 +71,7 @@ def service_process(instance: Instance) -> Iterator[tuple[str, subprocess.Popen[
         "KINETRUM_DATABASE": f"mariadb://{account}@127.0.0.1:{port}/{DATABASE}",
         "KINETRUM_STORE": str(instance.home.store),
         "KINETRUM_PORT": "0",
+        **settings,
     }
     process = subprocess.Popen(
         [sys.executable, "-m", "kinetrum.service.main"],

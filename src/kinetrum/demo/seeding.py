@@ -29,6 +29,10 @@ from kinetrum.instance.settings import Home, write_private
 CUT_OFF_AFTER = 6
 
 
+# The demo does with their tokens what the people do in consoles.
+_EVERY_SCOPE = ["read", "record", "register", "review", "place", "report", "administer"]
+
+
 @dataclass
 class Demo:
     """The demo on one instance: address, the administrator's token, a folder for data and people's tokens."""
@@ -75,7 +79,7 @@ def prepare(home: Home, url: str, store_url: str) -> Demo:
             if not _ignore_conflict(service, "POST", "/people", body):
                 service.call("PUT", path_of("people", name, "password"), json={"password": password})
             service.call("PUT", path_of("projects", PROJECT, "members", name), json={"role": role})
-            made = service.call("POST", "/tokens", json={"name": "demo", "person": name})
+            made = service.call("POST", "/tokens", json={"name": "demo", "person": name, "scopes": _EVERY_SCOPE})
             write_private(folder / f"password-{name}", password)
             write_private(token_file, made["secret"])
         tokens[name] = token_file.read_text()

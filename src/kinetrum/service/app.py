@@ -16,6 +16,7 @@ from kinetrum.service.guard.bodies import GuardedBodies
 from kinetrum.service.guard.headers import Hardened
 from kinetrum.service.http import console_files, problems
 from kinetrum.service.http.freshness import act_up_to_date, read_up_to_date
+from kinetrum.service.http.provider import Provider
 from kinetrum.service.live.broker import Broker
 from kinetrum.service.routes.archives import archive_routes, export_routes
 from kinetrum.service.routes.compare import comparison_routes, plot_routes
@@ -28,10 +29,18 @@ from kinetrum.service.routes.data import (
     media_routes,
 )
 from kinetrum.service.routes.live import health_routes, live_routes
-from kinetrum.service.routes.people import account_routes, journal_routes, project_routes, today_routes, token_routes
+from kinetrum.service.routes.people import (
+    account_routes,
+    elsewhere_routes,
+    journal_routes,
+    project_routes,
+    today_routes,
+    token_routes,
+)
 from kinetrum.service.routes.registry import model_routes, version_routes
 from kinetrum.service.routes.runs import description_routes, environment_routes, run_routes
 from kinetrum.service.routes.search import search_routes, view_routes
+from kinetrum.service.settings import ProviderSettings
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.database import disconnect
 from kinetrum.wire.base import Problem
@@ -62,7 +71,17 @@ _SECURITY = {
         "description": "The console's; by TLS __Host-kinetrum_session_PORT.",
     },
 }
-_OPEN = frozenset({f"{API}/health", f"{API}/session", f"{API}/account-links/{{secret}}"})
+_OPEN = frozenset(
+    f"{API}/{path}"
+    for path in (
+        "health",
+        "session",
+        "account-links/{secret}",
+        "sign-in",
+        "sign-in/elsewhere",
+        "sign-in/elsewhere/return",
+    )
+)
 
 
 _READS, _ACTS = [Depends(read_up_to_date)], [Depends(act_up_to_date)]
@@ -70,6 +89,7 @@ _READS, _ACTS = [Depends(read_up_to_date)], [Depends(act_up_to_date)]
 _ROUTES: tuple[tuple[Any, list[Any]], ...] = (
     (health_routes, []),
     (account_routes, []),
+    (elsewhere_routes, []),
     (token_routes, []),
     (project_routes, []),
     (journal_routes, []),
@@ -95,10 +115,16 @@ _ROUTES: tuple[tuple[Any, list[Any]], ...] = (
 )
 
 
-def make_app(blob_folder: Path, public_address: str | None = None) -> FastAPI:
+def make_app(
+    blob_folder: Path,
+    public_address: str | None = None,
+    provider: ProviderSettings | None = None,
+    passwords: bool = True,
+) -> FastAPI:
     """Build the application; the database must be connected before it serves.
 
-    `public_address` is where people reach it, None where that is where it listens.
+    `public_address` is where people reach it, None where that is where it listens. `provider` is at whom people sign
+    in, `passwords` whether they can do so with a password here.
     """
     blobs = BlobStore(blob_folder)
 
@@ -125,6 +151,8 @@ def make_app(blob_folder: Path, public_address: str | None = None) -> FastAPI:
     )
     app.state.blobs = blobs
     app.state.public_address = public_address
+    app.state.provider = Provider(provider) if provider else None
+    app.state.passwords = passwords
     app.state.broker = Broker()
     problems.install(app)
     for module, first in _ROUTES:

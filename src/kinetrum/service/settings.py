@@ -13,6 +13,18 @@ Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
 @dataclass(frozen=True)
+class ProviderSettings:
+    """At whom people sign in (OpenID Connect), as whom the service asks there, and which claims it reads."""
+
+    issuer: str
+    client: str
+    secret: str
+    label: str = "Sign in elsewhere"
+    name_claim: str = "preferred_username"
+    groups_claim: str = "groups"
+
+
+@dataclass(frozen=True)
 class Settings:
     """Where the service listens and keeps files, at which address people reach it, and which proxies it believes.
 
@@ -26,6 +38,8 @@ class Settings:
     port: int = 7373
     public_address: str | None = None
     proxies: tuple[Network, ...] = ()
+    provider: ProviderSettings | None = None
+    passwords: bool = True
 
     def is_proxy(self, address: str) -> bool:
         """Tell whether an address is one of the proxies'."""
@@ -50,7 +64,41 @@ def read_settings() -> Settings:
         port=_port(os.environ.get("KINETRUM_PORT", "7373")),
         public_address=public_address(os.environ.get("KINETRUM_PUBLIC_ADDRESS", "")),
         proxies=proxies(os.environ.get("KINETRUM_PROXIES", "")),
+        provider=(provider := _provider()),
+        passwords=_passwords(provider),
     )
+
+
+def _provider() -> ProviderSettings | None:
+    issuer = os.environ.get("KINETRUM_OIDC_ISSUER", "")
+    if not issuer:
+        return None
+    parts = urlsplit(issuer)
+    if parts.scheme != "https" and parts.hostname not in {"127.0.0.1", "localhost", "::1"}:
+        raise SystemExit(f"KINETRUM_OIDC_ISSUER is {issuer!r}; give an address that begins with https://.")
+    secret = os.environ.get("KINETRUM_OIDC_SECRET", "")
+    path = os.environ.get("KINETRUM_OIDC_SECRET_FILE")
+    if path:
+        try:
+            secret = Path(path).read_text(encoding="utf-8").strip()
+        except OSError as error:
+            raise SystemExit(f"KINETRUM_OIDC_SECRET_FILE {path} cannot be read: {error.strerror}.") from None
+    usual = ProviderSettings("", "", "")
+    return ProviderSettings(
+        issuer,
+        _needed("KINETRUM_OIDC_CLIENT"),
+        secret,
+        os.environ.get("KINETRUM_OIDC_LABEL", usual.label),
+        os.environ.get("KINETRUM_OIDC_NAME_CLAIM", usual.name_claim),
+        os.environ.get("KINETRUM_OIDC_GROUPS_CLAIM", usual.groups_claim),
+    )
+
+
+def _passwords(provider: ProviderSettings | None) -> bool:
+    on = os.environ.get("KINETRUM_PASSWORDS", "on").lower() not in {"off", "0", "no", "false"}
+    if not on and provider is None:
+        raise SystemExit("KINETRUM_PASSWORDS is off and KINETRUM_OIDC_ISSUER is not set: nobody could sign in.")
+    return on
 
 
 def _needed(name: str) -> str:

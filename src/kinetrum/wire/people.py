@@ -18,6 +18,13 @@ class SignIn(In):
     password: str
 
 
+class WaysIn(Out):
+    """How people sign in: with passwords, and at which provider, by its name; null where there is none."""
+
+    passwords: bool
+    elsewhere: str | None
+
+
 class Me(Out):
     name: str
     full_name: str

@@ -221,7 +221,7 @@ def test_a_valid_token_in_the_environment_takes_effect(
     done = run_script(SCRIPT, KINETRUM_TOKEN="not-a-token")
     uid = done.stdout.strip()
     (line,) = done.stderr.splitlines()
-    assert "4 records of 1 run were not delivered yet: This token is not known here" in line
+    assert "4 records of 1 run were not delivered yet: This is no whole token" in line
     assert f"Give one with 'kinetrum connect {recording.instance.url}', or as KINETRUM_TOKEN." in line
     root = tmp_path / "spool"
     (item,) = undelivered(root)

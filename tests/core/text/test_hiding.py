@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 import pytest
 
 from kinetrum.core.text.secrets import (
@@ -140,6 +142,19 @@ def test_a_secret_in_two_pieces_is_held_until_it_is_whole(at: int) -> None:
     held = unfinished_secret(first)
     assert held == at
     assert hide_in_output(first[-held:] + second) == f"{HIDDEN} end\n"
+
+
+@pytest.mark.parametrize(
+    "text", ["x" * 200_000, "-" * 200_000, "_-" * 100_000, "k" * 200_000, "key=" * 50_000, "a:" * 100_000]
+)
+def test_long_lines_without_a_secret_take_no_time(text: str) -> None:
+    """In processor time: a pattern that tries every beginning against every end would take minutes."""
+    began = time.process_time()
+    for at in range(0, len(text), 1_000):
+        unfinished_secret(text[at : at + 1_000])
+    hide_in_output(text)
+    hide_in_lines(text)
+    assert time.process_time() - began < 5
 
 
 def test_what_ends_a_line_is_not_held() -> None:

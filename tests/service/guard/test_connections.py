@@ -207,21 +207,6 @@ def test_the_public_address_is_one_that_people_open(text: str) -> None:
     assert public_address("") is None
 
 
-@contextlib.contextmanager
-def service_with(instance: Instance, **settings: str) -> Iterator[str]:
-    before = {key: os.environ.get(key) for key in settings}
-    os.environ.update(settings)
-    try:
-        with service_process(instance) as (url, _):
-            yield url
-    finally:
-        for key, value in before.items():
-            if value is None:
-                del os.environ[key]
-            else:
-                os.environ[key] = value
-
-
 def test_nobody_is_believed_about_who_asks_unless_named(instance: Instance, project: Project) -> None:
     """A forged header changes neither the journal's address nor the cookie; of a proxy that is named both hold."""
     name, password = instance.first_account
@@ -245,13 +230,14 @@ def test_nobody_is_believed_about_who_asks_unless_named(instance: Instance, proj
                 feed,
             )
 
-    with service_with(instance) as url:
+    with service_process(instance) as (url, _):
         origin, cookie, hsts, feed = look(url)
         assert (origin, hsts) == ("127.0.0.1", "")
         assert "Secure" not in cookie and cookie.startswith("kinetrum_session_")
         assert "evil.example" not in feed and url in feed
     public = "https://tools.example/kinetrum"
-    with service_with(instance, KINETRUM_PROXIES="127.0.0.0/8", KINETRUM_PUBLIC_ADDRESS=public) as url:
+    settings = {"KINETRUM_PROXIES": "127.0.0.0/8", "KINETRUM_PUBLIC_ADDRESS": public}
+    with service_process(instance, **settings) as (url, _):
         origin, cookie, hsts, feed = look(url)
         assert (origin, hsts) == ("203.0.113.9", "max-age=31536000")
         assert "Secure" in cookie and "HttpOnly" in cookie and cookie.startswith("__Host-kinetrum_session_")

@@ -195,6 +195,13 @@ export const useRemoveProject = () =>
     keys.instance(),
   )
 
+export const useWaysIn = () =>
+  useQuery({
+    queryKey: keys.waysIn(),
+    queryFn: () => answer(api.GET('/api/v1/sign-in')),
+    staleTime: Infinity,
+  })
+
 export const useWelcome = (secret: string) =>
   useQuery({
     queryKey: keys.welcome(secret),

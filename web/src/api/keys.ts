@@ -113,6 +113,7 @@ export const keys = {
   projectJournal: (project: string, ...asked: unknown[]) => ofActs(project, 'journal', ...asked),
   instance: () => lasting('instance', null),
   deletedProjects: () => lasting('instance', null, 'deleted projects'),
+  waysIn: () => lasting('ways in', null),
   welcome: (secret: string) => lasting('welcome', null, secret),
 
   gateKinds: () => lasting('gate kinds', null),

@@ -161,7 +161,14 @@ def _account(arguments: argparse.Namespace) -> int:
             print(f"{name}: {value}")
     if sessions:
         output.print_section("Sessions")
-        rows = [[moment(one["seen_at"]), moment(one["opened_at"]), one["origin"]] for one in sessions]
+        rows = [
+            [
+                moment(one["seen_at"]) or "unknown",
+                moment(one["opened_at"]) or "unknown",
+                output.short(one["origin"], 60),
+            ]
+            for one in sessions
+        ]
         output.print_table(["last seen", "opened", "from"], rows)
     return 0
 

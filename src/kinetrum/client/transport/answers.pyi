@@ -1540,6 +1540,11 @@ class WaitingVersion(TypedDict):
     run: str | None
 
 
+class WaysIn(TypedDict):
+    passwords: bool
+    elsewhere: str | None
+
+
 class Welcome(TypedDict):
     name: str
     full_name: str

@@ -1,6 +1,7 @@
 /** Lets in who is signed in; shows the sign-in page to everybody else. */
 import { useEffect, useState, type FormEvent } from 'react'
 import { Outlet } from 'react-router'
+import { useWaysIn } from '../../api/access'
 import { useSignIn } from '../../api/acts'
 import { ServiceError, setCsrfToken } from '../../api/client'
 import { useMe } from '../../api/queries'
@@ -29,8 +30,21 @@ export function Gate() {
   return <Waiting error={error} />
 }
 
+/** Why the provider's answer led back here, by the word in the address. */
+const REFUSED: Record<string, string> = {
+  'begun-elsewhere': 'This attempt to sign in was not begun in this browser, or took too long; begin again.',
+  refused: 'The provider did not let you in.',
+  deactivated: 'Your account was deactivated here; an administrator can let you in again.',
+  unreached: 'The provider does not answer just now; try again in a moment.',
+  'not-believed': 'What the provider told is not to be believed; begin again.',
+}
+
 function SignIn() {
   const signIn = useSignIn()
+  const { data: ways } = useWaysIn()
+  const [address] = useState(() => new URLSearchParams(window.location.search))
+  const refused = address.get('refused')
+  const here = refused ? '/' : window.location.pathname + window.location.search
   const [name, setName] = useState('')
   const [password, setPassword] = useState('')
   useEffect(() => {
@@ -46,37 +60,55 @@ function SignIn() {
       <h1 className="answer mt-1">
         <b>Sign in</b> to see what was recorded.
       </h1>
-      <form onSubmit={submit} className="mt-4 flex flex-col gap-3">
-        <label className="flex flex-col gap-1 text-xs text-ink2">
-          Name
-          <input
-            className="field h-8 text-sm"
-            autoComplete="username"
-            required
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-          />
-        </label>
-        <label className="flex flex-col gap-1 text-xs text-ink2">
-          Password
-          <input
-            className="field h-8 text-sm"
-            type="password"
-            autoComplete="current-password"
-            required
-            value={password}
-            onChange={(event) => setPassword(event.target.value)}
-          />
-        </label>
-        {signIn.error && (
-          <p role="alert" className="text-xs text-bad">
-            {signIn.error.message}
-          </p>
-        )}
-        <button className="btn btn-p h-8" disabled={signIn.isPending}>
-          Sign in
-        </button>
-      </form>
+      {refused && (
+        <p role="alert" className="mt-3 text-xs text-bad">
+          {REFUSED[refused] ?? REFUSED['not-believed']}
+        </p>
+      )}
+      {ways?.elsewhere && (
+        <a
+          className="btn btn-p mt-4 flex h-8 items-center justify-center"
+          href={`/api/v1/sign-in/elsewhere?to=${encodeURIComponent(here)}`}
+        >
+          {ways.elsewhere}
+        </a>
+      )}
+      {ways?.passwords !== false && (
+        <>
+          {ways?.elsewhere && <p className="mt-4 text-xs text-ink3">or with a password of this instance</p>}
+          <form onSubmit={submit} className="mt-4 flex flex-col gap-3">
+            <label className="flex flex-col gap-1 text-xs text-ink2">
+              Name
+              <input
+                className="field h-8 text-sm"
+                autoComplete="username"
+                required
+                value={name}
+                onChange={(event) => setName(event.target.value)}
+              />
+            </label>
+            <label className="flex flex-col gap-1 text-xs text-ink2">
+              Password
+              <input
+                className="field h-8 text-sm"
+                type="password"
+                autoComplete="current-password"
+                required
+                value={password}
+                onChange={(event) => setPassword(event.target.value)}
+              />
+            </label>
+            {signIn.error && (
+              <p role="alert" className="text-xs text-bad">
+                {signIn.error.message}
+              </p>
+            )}
+            <button className="btn btn-p h-8" disabled={signIn.isPending}>
+              Sign in
+            </button>
+          </form>
+        </>
+      )}
       <p className="mt-6 border-t border-line pt-3 text-xs text-ink3">
         On an instance of your own, the name and the first password stand in the file that{' '}
         <code className="mono">kinetrum up</code> names.

@@ -9,6 +9,7 @@ from fastapi import Path, Request, Response
 from kinetrum.actions.context import Actor
 from kinetrum.actions.people import accounts, signing_in
 from kinetrum.actions.people.accounts import Invitation, NewPerson, PersonChange, PersonView
+from kinetrum.core.base.errors import NotAllowed
 from kinetrum.service.guard.turns import PASSWORD_TURN
 from kinetrum.service.http.access import SignedIn, client_address, cookie_name, has_credentials, signed_in
 from kinetrum.service.http.public_address import is_secure, public_address
@@ -39,6 +40,8 @@ def _program(request: Request) -> str:
 @router.post("/session", dependencies=[PASSWORD_TURN])
 def sign_in(body: wire.SignIn, request: Request, response: Response) -> wire.Me:
     """Open a console session: sets the session cookie and returns the CSRF token."""
+    if not request.app.state.passwords:
+        raise NotAllowed("Nobody signs in with a password here; sign in at the provider.")
     opened = signing_in.sign_in(body.name, body.password, client_address(request), _program(request))
     set_session(request, response, opened)
     return _me(opened.actor, opened.csrf_token)
