@@ -225,6 +225,7 @@ def test_somebody_signs_in_elsewhere(chromium: Browser, instance: Instance, tmp_
         page.goto("/?refused=deactivated")
         page.get_by_role("button", name="Juno Pell").click()
         page.get_by_role("menuitem", name="Sign out").click()
+        expect(page.get_by_role("button", name="Sign in")).to_be_visible()
         page.goto("/?refused=deactivated")
         expect(page.get_by_role("alert")).to_contain_text("Your account was deactivated here")
         page.goto("about:blank")

@@ -5010,7 +5010,7 @@ export interface components {
         };
         /**
          * MadeToken
-         * @description A new token; its secret is in this answer and nowhere else.
+         * @description A new token: its secret is shown this once.
          */
         MadeToken: {
             /** Name */
@@ -7776,10 +7776,10 @@ export interface components {
             notes: components["schemas"]["NewNote"][];
         };
         /**
-         * Token
-         * @description A token without its secret; `projects` of null: all that its person may see.
+         * TokenView
+         * @description A token that was made, without its secret; `projects` of None: all that its person may see.
          */
-        Token: {
+        TokenView: {
             /** Name */
             name: string;
             /** Scopes */
@@ -7981,7 +7981,7 @@ export interface components {
         };
         /**
          * Welcome
-         * @description Whose account a link opens, and for what.
+         * @description Whose account a link opens, for what, and until when.
          */
         Welcome: {
             /** Name */
@@ -8867,7 +8867,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Token"][];
+                    "application/json": components["schemas"]["TokenView"][];
                 };
             };
             /** @description A problem document (RFC 9457). */
@@ -8989,7 +8989,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Token"][];
+                    "application/json": components["schemas"]["TokenView"][];
                 };
             };
             /** @description A problem document (RFC 9457). */

@@ -87,15 +87,6 @@ class AccountLink(Out):
     sent_to: str | None = None
 
 
-class Welcome(Out):
-    """Whose account a link opens, and for what."""
-
-    name: str
-    full_name: str
-    purpose: str
-    expires_at: Moment
-
-
 class ChosenPassword(In):
     password: str
     revoke_tokens: bool = False
@@ -160,29 +151,6 @@ class NewMachineToken(In):
     name: str
     scopes: list[str] = Field(max_length=20)
     days: int | None = 90
-
-
-class MadeToken(Out):
-    """A new token; its secret is in this answer and nowhere else."""
-
-    name: str
-    secret: str
-    scopes: list[str]
-    projects: list[str] | None
-    expires_at: Moment | None
-
-
-class Token(Out):
-    """A token without its secret; `projects` of null: all that its person may see."""
-
-    name: str
-    scopes: list[str]
-    projects: list[str] | None
-    created_at: Moment
-    expires_at: Moment | None
-    last_used_at: Moment | None
-    last_used_from: str
-    made_by: str | None
 
 
 class NewProject(In):

@@ -4,7 +4,7 @@ import { answer, api, type Schemas } from './client'
 import { keys } from './keys'
 
 export type Person = Schemas['Person']
-export type Token = Schemas['Token']
+export type Token = Schemas['TokenView']
 export type JournalRow = Schemas['JournalRow']
 
 /** An act after which some readings are made anew. */

@@ -1,26 +1,24 @@
-"""People: made, invited, deactivated; what they change of their own account."""
+"""People: made, invited, changed, deactivated."""
 
 from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from kinetrum.actions.context import Actor
-from kinetrum.actions.people.signing_in import check_password_of, hash_password
+from kinetrum.actions.people.signing_in import hash_password
 from kinetrum.core.access.passwords import check_password
 from kinetrum.core.access.scopes import Scope
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from kinetrum.core.base.permissions import Role
 from kinetrum.core.base.values import check_name
-from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.clock import Moment, now
 from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import credentials, journal, people, projects
 from kinetrum.storage.people.people import PersonRow
 
 LINK_LIFE = timedelta(days=3)
-THEMES = ("", "light", "dark")
 _INVITATION, _RESET = "invitation", "new password"
 
 
@@ -125,7 +123,7 @@ class Welcome:
     name: str
     full_name: str
     purpose: str
-    expires_at: datetime
+    expires_at: Moment
 
 
 @transaction
@@ -159,34 +157,18 @@ def _use_link(secret: str, password_hash: str, revoke_tokens: bool, origin: str)
     link, person = _open(secret)
     if not credentials.use_link(link.link_id):
         raise NotFound("This link opens nothing: it was used just now.")
-    _new_password(person, password_hash, revoke_tokens)
+    set_new_password(person, password_hash, revoke_tokens)
     act = "accepted the invitation" if link.purpose == _INVITATION else "chose a new password"
     journal.append(None, person.person_id, act, person.name, source=journal.Source(origin))
 
 
-def _new_password(person: PersonRow, password_hash: str, revoke_tokens: bool, but: int | None = None) -> None:
+def set_new_password(person: PersonRow, password_hash: str, revoke_tokens: bool, but: int | None = None) -> None:
+    """Replace a password: sessions end `but` one, links open no more, tokens are revoked where that is asked for."""
     people.set_person(person.person_id, password_hash=password_hash)
     credentials.end_sessions(person.person_id, but=but)
     credentials.end_links(person.person_id)
     if revoke_tokens:
         credentials.revoke_tokens(person.person_id)
-
-
-def change_password(actor: Actor, current: str, password: str, revoke_tokens: bool, address: str) -> None:
-    """Change one's own password, with the one of now; other sessions end, tokens where that is asked for.
-
-    Guesses at the present one are slowed as at sign-in.
-    """
-    actor.require_session("Changing a password")
-    check_password_of(actor.name, current, address)
-    _change_password(actor, hash_password(check_password(password, actor.name)), revoke_tokens)
-
-
-@transaction
-def _change_password(actor: Actor, password_hash: str, revoke_tokens: bool) -> None:
-    person = people.person_by_id(actor.person_id)
-    _new_password(person, password_hash, revoke_tokens, but=actor.session_id)
-    journal.append(None, actor.person_id, "changed the password", actor.name, source=actor.source)
 
 
 def set_password(actor: Actor, name: str, password: str) -> None:
@@ -199,7 +181,7 @@ def set_password(actor: Actor, name: str, password: str) -> None:
 
 @transaction
 def _set_password(actor: Actor, name: str, password_hash: str) -> None:
-    _new_password(person_of(actor, name), password_hash, revoke_tokens=True)
+    set_new_password(person_of(actor, name), password_hash, revoke_tokens=True)
     journal.append(None, actor.person_id, "set a password", name, source=actor.source)
 
 
@@ -230,10 +212,11 @@ def list_people(actor: Actor) -> list[PersonView]:
     """Return everybody; for administrators."""
     require_administrator(actor)
     invited = credentials.open_invitations()
-    return [_view(row, invited.get(row.person_id)) for row in people.people()]
+    return [view_of(row, invited.get(row.person_id)) for row in people.people()]
 
 
-def _view(row: PersonRow, invited_until: datetime | None) -> PersonView:
+def view_of(row: PersonRow, invited_until: datetime | None) -> PersonView:
+    """Return a person as administrators, and they themselves, see them; inside a running transaction."""
     sessions, tokens = credentials.sessions_of(row.person_id), credentials.tokens_of(row.person_id)
     seen = [*(one.seen_at for one in sessions), *(one.last_used_at for one in tokens)]
     ids = people.project_ids_of(row.person_id)
@@ -297,7 +280,7 @@ def change_person(actor: Actor, name: str, change: PersonChange) -> PersonView:
         act = "deactivated" if fields.get("deactivated_at") else "changed the account of"
         after = {key: _told(value) for key, value in fields.items()}
         journal.append(None, actor.person_id, act, name, journal.Change(before, after), source=actor.source)
-    return _view(people.person_by_id(person.person_id), credentials.open_invitations().get(person.person_id))
+    return view_of(people.person_by_id(person.person_id), credentials.open_invitations().get(person.person_id))
 
 
 def _told(value: object) -> object:
@@ -308,50 +291,3 @@ def _check_last_administrator(person: PersonRow, change: PersonChange) -> None:
     leaves = change.is_admin is False or change.is_active is False
     if leaves and people.active_administrators() == [person.person_id]:
         raise Conflict(f"{person.full_name} is the last administrator; make somebody else one first.", field="person")
-
-
-@transaction
-def read_own(actor: Actor) -> PersonView:
-    """Return one's own account."""
-    return _view(people.person_by_id(actor.person_id), None)
-
-
-@transaction
-def preferences(actor: Actor) -> tuple[str, str]:
-    """Return the time zone and the theme that one chose; empty where none was."""
-    row = people.person_by_id(actor.person_id)
-    return row.time_zone, row.theme
-
-
-@transaction
-def change_own(
-    actor: Actor, full_name: str | None = None, time_zone: str | None = None, theme: str | None = None
-) -> PersonView:
-    """Change one's own full name, time zone (of the IANA database, or none) and theme; None leaves it as it is."""
-    actor.require_session("Changing one's own account")
-    fields: dict[str, object] = {}
-    if full_name is not None:
-        fields["full_name"] = check_full_name(full_name)
-    if time_zone is not None:
-        fields["time_zone"] = _check_zone(time_zone)
-    if theme is not None:
-        if theme not in THEMES:
-            raise InvalidInput(f"Unknown theme {theme!r}. Choose one of: light, dark, or nothing.", field="theme")
-        fields["theme"] = theme
-    person = people.person_by_id(actor.person_id)
-    if "full_name" in fields and fields["full_name"] != person.full_name:
-        change = journal.Change(person.full_name, fields["full_name"])
-        journal.append(None, actor.person_id, "changed their full name", person.name, change, source=actor.source)
-    if fields:
-        people.set_person(actor.person_id, **fields)
-    return _view(people.person_by_id(actor.person_id), None)
-
-
-def _check_zone(text: str) -> str:
-    try:
-        return text and ZoneInfo(text).key
-    except (ZoneInfoNotFoundError, ValueError, OSError):
-        raise InvalidInput(
-            f"Unknown time zone {text[:60]!r}. Write one of the IANA database, such as Europe/Vienna.",
-            field="time_zone",
-        ) from None

@@ -33,6 +33,20 @@ def make_project(actor: Actor, name: str, description: str = "", is_open: bool =
     journal.append(project_id, actor.person_id, "made the project", name, source=actor.source)
 
 
+def make_project_on_first_use(actor: Actor, project: str) -> None:
+    """Make the project that an administrator names first where something is recorded; others have to have one."""
+    if actor.is_admin and not _project_exists(check_name(project, "project")):
+        try:
+            make_project(actor, project)
+        except Conflict:
+            return
+
+
+@transaction
+def _project_exists(project: str) -> bool:
+    return projects.project_named(project) is not None
+
+
 def _role(role: str | None) -> Role | None:
     try:
         return None if role is None else Role(role)

@@ -12,7 +12,7 @@ from kinetrum.core.access.scopes import EVERY_SCOPE, SCOPE_OF, Scope, in_order, 
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from kinetrum.core.base.permissions import TABLE, Act, Role
 from kinetrum.core.base.values import check_name
-from kinetrum.storage.db.clock import now
+from kinetrum.storage.db.clock import Moment, now
 from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import credentials, journal, people, projects
 from kinetrum.storage.people.credentials import TokenRow
@@ -42,7 +42,7 @@ class MadeToken:
     secret: str
     scopes: list[str]
     projects: list[str] | None
-    expires_at: datetime | None
+    expires_at: Moment | None
 
 
 @dataclass(frozen=True)
@@ -52,9 +52,9 @@ class TokenView:
     name: str
     scopes: list[str]
     projects: list[str] | None
-    created_at: datetime
-    expires_at: datetime | None
-    last_used_at: datetime | None
+    created_at: Moment
+    expires_at: Moment | None
+    last_used_at: Moment | None
     last_used_from: str
     made_by: str | None
 

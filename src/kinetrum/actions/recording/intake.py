@@ -11,7 +11,7 @@ from datetime import datetime
 
 from kinetrum.actions.context import Actor, Place, enter
 from kinetrum.actions.people import quotas
-from kinetrum.actions.people.projects import make_project
+from kinetrum.actions.people.projects import make_project_on_first_use
 from kinetrum.actions.recording import checkpoints
 from kinetrum.actions.search.references import run_to_write
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
@@ -78,21 +78,8 @@ def begin_run(actor: Actor, project: str, experiment: str, beginning: Beginning)
 
     Begun again under the same id, the run that is there comes back unchanged.
     """
-    _make_project_on_first_use(actor, project)
+    make_project_on_first_use(actor, project)
     return _begin(actor, project, experiment, beginning)
-
-
-def _make_project_on_first_use(actor: Actor, project: str) -> None:
-    if actor.is_admin and not _project_exists(check_name(project, "project")):
-        try:
-            make_project(actor, project)
-        except Conflict:
-            return
-
-
-@transaction
-def _project_exists(project: str) -> bool:
-    return projects.project_named(project) is not None
 
 
 def _experiment(actor: Actor, place: Place, name: str) -> ExperimentRow:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from kinetrum.cli import output
 from kinetrum.cli.arguments import add_common
+from kinetrum.cli.data.quotas import quota_lines
 from kinetrum.cli.output import counted_things, paint, print_section, size_text
 from kinetrum.cli.parser import Commands
 from kinetrum.cli.terminal import beneath
@@ -49,8 +50,6 @@ def _storage(arguments: argparse.Namespace) -> int:
         f"{paint(size_text(answer['size_bytes']), 'strong')} in {answer['files']:,} stored files; "
         f"{size_text(answer['disk_free_bytes'])} free on the service's disk."
     )
-    from kinetrum.cli.people.administration import quota_lines
-
     for line in quota_lines(answer["quota"], answer):
         print(line)
     if answer["binned_runs"] or answer["binned_versions"]:

@@ -14,6 +14,7 @@ from kinetrum.cli.parser import Commands
 from kinetrum.core.base.errors import InvalidInput, NotAllowed, NotSignedIn
 
 if TYPE_CHECKING:
+    from kinetrum.client.transport.http import Service
     from kinetrum.client.transport.session import Session
 
 
@@ -109,6 +110,11 @@ def _session(project: str | None = None) -> Session:
     from kinetrum.client.transport.session import open_session
 
     return open_session(project, wait=False)
+
+
+def open_service() -> Service:
+    """Return the service, for what needs no project and waits for nothing."""
+    return _session().service
 
 
 def _whoami(arguments: argparse.Namespace) -> int:

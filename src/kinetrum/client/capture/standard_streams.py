@@ -23,6 +23,7 @@ from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, TextIO, TypeAlias
 
 from kinetrum.client.capture import fork_safety
+from kinetrum.client.capture.secret_filter import SecretFilter
 
 if TYPE_CHECKING:
     from kinetrum.client.recording.recorder import Recorder
@@ -45,33 +46,12 @@ class Outlet:
         self._last = time.monotonic()
         self._held: deque[tuple[int, int, bytes]] = deque()
         self._held_bytes = self._left_out = 0
-        self._hides = os.environ.get("KINETRUM_HIDE_IN_OUTPUT", "on").lower() not in {"off", "0", "no", "false"}
-        # Of each stream, what may be the beginning of a secret that goes on in the next piece.
-        self._begun: dict[int, bytes] = {}
+        self._filter = SecretFilter()
 
     def write(self, stream: int, data: bytes) -> None:
         """Take what was printed, as UTF-8; what looks like a secret does not leave the machine."""
         with self._lock:
-            self._take(stream, self._hidden(stream, data) if self._hides else data)
-
-    def _hidden(self, stream: int, data: bytes) -> bytes:
-        from kinetrum.core.text.secrets import hide_in_output, unfinished_secret
-
-        text = (self._begun.pop(stream, b"") + data).decode("utf-8", "surrogateescape")
-        begun = unfinished_secret(text)
-        if begun:
-            self._begun[stream] = text[-begun:].encode("utf-8", "surrogateescape")
-            text = text[:-begun]
-        return hide_in_output(text).encode("utf-8", "surrogateescape")
-
-    def _take_begun(self) -> None:
-        """Take what was held back as the beginning of a secret and did not go on."""
-        from kinetrum.core.text.secrets import hide_in_output
-
-        for stream, data in [*self._begun.items()]:
-            del self._begun[stream]
-            text = hide_in_output(data.decode("utf-8", "surrogateescape"))
-            self._take(stream, text.encode("utf-8", "surrogateescape"))
+            self._take(stream, self._filter.passed(stream, data))
 
     def _take(self, stream: int, data: bytes) -> None:
         if data:
@@ -106,7 +86,8 @@ class Outlet:
     def release(self, everything: bool = False) -> None:
         """Let go what was held back, where there is room again, or at the end."""
         with self._lock:
-            self._take_begun()
+            for stream, data in self._filter.rest():
+                self._take(stream, data)
             self._refill()
             if not self._held or (not everything and self._room < self._held_bytes):
                 return

@@ -1456,7 +1456,7 @@ class ThingsNamed(TypedDict):
     children: NotRequired[bool]
 
 
-class Token(TypedDict):
+class TokenView(TypedDict):
     name: str
     scopes: list[str]
     projects: list[str] | None

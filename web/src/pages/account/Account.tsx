@@ -219,7 +219,7 @@ function Sessions({ sessions }: { sessions: Schemas['Session'][] }) {
   )
 }
 
-function Tokens({ tokens }: { tokens: Schemas['Token'][] }) {
+function Tokens({ tokens }: { tokens: Schemas['TokenView'][] }) {
   const make = useMakeToken()
   const revoke = useRevokeToken()
   const [asking, setAsking] = useState(false)

@@ -7,8 +7,8 @@ from typing import Annotated
 from fastapi import Path, Request, Response
 
 from kinetrum.actions.context import Actor
-from kinetrum.actions.people import accounts, signing_in
-from kinetrum.actions.people.accounts import Invitation, NewPerson, PersonChange, PersonView
+from kinetrum.actions.people import accounts, own_account, signing_in
+from kinetrum.actions.people.accounts import Invitation, NewPerson, PersonChange, PersonView, Welcome
 from kinetrum.core.base.errors import NotAllowed
 from kinetrum.service.guard.turns import PASSWORD_TURN
 from kinetrum.service.http.access import SignedIn, client_address, cookie_name, has_credentials, signed_in
@@ -48,7 +48,7 @@ def sign_in(body: wire.SignIn, request: Request, response: Response) -> wire.Me:
 
 
 def _me(actor: Actor, csrf_token: str | None) -> wire.Me:
-    time_zone, theme = accounts.preferences(actor)
+    time_zone, theme = own_account.preferences(actor)
     return wire.Me(
         name=actor.name,
         full_name=actor.full_name,
@@ -76,9 +76,9 @@ def sign_out(actor: SignedIn, request: Request, response: Response) -> None:
 
 
 @router.get("/account-links/{secret}")
-def read_account_link(secret: Secret) -> wire.Welcome:
+def read_account_link(secret: Secret) -> Welcome:
     """Tell whose account a link opens; reading it does not use it up. It needs no account."""
-    return wire.Welcome.model_validate(accounts.read_link(secret))
+    return accounts.read_link(secret)
 
 
 @router.post("/account-links/{secret}", status_code=204, dependencies=[PASSWORD_TURN])
@@ -158,7 +158,7 @@ def set_password(actor: SignedIn, person: str, body: wire.NewPassword) -> None:
 @router.get("/account")
 def read_own_account(actor: SignedIn) -> wire.Own:
     """Read one's own account."""
-    return _own(accounts.read_own(actor))
+    return _own(own_account.read_own(actor))
 
 
 def _own(view: PersonView) -> wire.Own:
@@ -179,13 +179,13 @@ def _own(view: PersonView) -> wire.Own:
 @router.patch("/account")
 def change_own_account(actor: SignedIn, body: wire.OwnChange) -> wire.Own:
     """Change one's own full name, time zone and theme; with a session."""
-    return _own(accounts.change_own(actor, body.full_name, body.time_zone, body.theme))
+    return _own(own_account.change_own(actor, body.full_name, body.time_zone, body.theme))
 
 
 @router.put("/account/password", status_code=204, dependencies=[PASSWORD_TURN])
 def change_password(actor: SignedIn, body: wire.ChangedPassword, request: Request) -> None:
     """Change one's own password, with the present one and a session; other sessions end."""
-    accounts.change_password(actor, body.current, body.password, body.revoke_tokens, client_address(request))
+    own_account.change_password(actor, body.current, body.password, body.revoke_tokens, client_address(request))
 
 
 @router.get("/account/sessions")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kinetrum.actions.people import tokens
-from kinetrum.actions.people.tokens import NewToken
+from kinetrum.actions.people.tokens import MadeToken, NewToken, TokenView
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
 from kinetrum.wire import people as wire
@@ -12,16 +12,16 @@ router = make_router(tags=["tokens"])
 
 
 @router.get("/tokens")
-def list_tokens(actor: SignedIn, person: str | None = None) -> list[wire.Token]:
+def list_tokens(actor: SignedIn, person: str | None = None) -> list[TokenView]:
     """List one's own tokens, or as an administrator another's; without their secrets."""
-    return [wire.Token.model_validate(view) for view in tokens.list_tokens(actor, person)]
+    return tokens.list_tokens(actor, person)
 
 
 @router.post("/tokens", status_code=201)
-def make_token(actor: SignedIn, body: wire.NewToken) -> wire.MadeToken:
+def make_token(actor: SignedIn, body: wire.NewToken) -> MadeToken:
     """Make a token; the secret is in this answer and nowhere else."""
     new = NewToken(body.name, body.scopes, body.projects, body.days)
-    return wire.MadeToken.model_validate(tokens.make_token(actor, new, body.person))
+    return tokens.make_token(actor, new, body.person)
 
 
 @router.delete("/tokens/{token}", status_code=204)
@@ -31,16 +31,16 @@ def revoke_token(actor: SignedIn, token: str, person: str | None = None) -> None
 
 
 @router.get("/projects/{project}/tokens")
-def list_machine_tokens(actor: SignedIn, project: str) -> list[wire.Token]:
+def list_machine_tokens(actor: SignedIn, project: str) -> list[TokenView]:
     """List the tokens of a project's machines; for its maintainers."""
-    return [wire.Token.model_validate(view) for view in tokens.list_machine_tokens(actor, project)]
+    return tokens.list_machine_tokens(actor, project)
 
 
 @router.post("/projects/{project}/tokens", status_code=201)
-def make_machine_token(actor: SignedIn, project: str, body: wire.NewMachineToken) -> wire.MadeToken:
+def make_machine_token(actor: SignedIn, project: str, body: wire.NewMachineToken) -> MadeToken:
     """Make a token for a machine of a project, which no person has; for its maintainers."""
     new = NewToken(body.name, body.scopes, None, body.days)
-    return wire.MadeToken.model_validate(tokens.make_machine_token(actor, project, new))
+    return tokens.make_machine_token(actor, project, new)
 
 
 @router.delete("/projects/{project}/tokens/{token}", status_code=204)
