@@ -47,6 +47,25 @@ def has_home() -> bool:
     return os.path.expanduser("~") != "~"
 
 
+def make_private_folder(path: str) -> None:
+    """Make a folder, where it is not there yet, and every missing one above it, closed to others.
+
+    The standard library closes the last one only. Raises OSError where it cannot be made.
+    """
+    try:
+        os.mkdir(path, 0o700)
+    except FileNotFoundError:
+        above = os.path.dirname(path)
+        if above in ("", path):
+            raise
+        make_private_folder(above)
+        make_private_folder(path)
+    except OSError:
+        # Some file systems say of a folder that is there that they are read only, or closed.
+        if not os.path.isdir(path):
+            raise
+
+
 _own_temporary: dict[str, Path] = {}
 
 

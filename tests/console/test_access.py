@@ -200,6 +200,31 @@ def test_the_instance_and_a_deleted_project(admin: Callable[[str], Page], projec
     expect(page.get_by_role("row").filter(has_text="brought the project back").first).to_be_visible()
 
 
+def test_an_administrator_sets_a_quota(admin: Callable[[str], Page], visit: Visit, project: Project) -> None:
+    page = admin(f"/{project.name}/storage")
+    page.get_by_role("button", name="Quota").click()
+    accessible(page)
+    page.get_by_label("Stored files, GB").fill("1.5")
+    page.get_by_label("Runs a day").fill("20")
+    page.get_by_role("button", name="Set the quota").click()
+    rows = page.get_by_role("table", name="Quota").get_by_role("row")
+    expect(rows.filter(has_text="runs today")).to_contain_text("0 of 20")
+    assert project.service("viewer").get(project.path("storage"))["quota"] == {
+        "size_bytes": 1_500_000_000,
+        "runs_a_day": 20,
+        "points_a_day": None,
+    }
+    page.get_by_role("button", name="Quota").click()
+    expect(page.get_by_label("Stored files, GB")).to_have_value("1.5")
+    page.get_by_label("Stored files, GB").fill("")
+    page.get_by_label("Runs a day").fill("")
+    page.get_by_role("button", name="Set the quota").click()
+    expect(rows).to_have_count(0)
+    others = visit("/storage", role="maintainer")
+    expect(others.get_by_role("link", name="Bin")).to_be_visible()
+    expect(others.get_by_role("button", name="Quota")).to_have_count(0)
+
+
 def test_somebody_signs_in_elsewhere(chromium: Browser, instance: Instance, tmp_path: Path) -> None:
     people = tmp_path / "people.json"
     person = {"sub": new_id(), "preferred_username": f"m{new_id()[-8:]}", "name": "Juno Pell", "groups": []}

@@ -124,6 +124,11 @@ def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
         readings.EXPERIMENT,
         "rules-of-thumb",
     }
+    tables = demo.service.get(f"/projects/orchard/experiments/{readings.EXPERIMENT}/runs")["rows"]
+    assert {run["author"] for run in tables} == {scenario.MACHINE}
+    (token,) = demo.service.get("/projects/orchard/tokens")
+    assert (token["name"], token["scopes"], token["expires_at"]) == (scenario.MACHINE, ["read", "record"], None)
+    assert token["last_used_at"]
     fault = demo.service.get("/projects/orchard/differences", left="nights@2", right="nights@3")
     assert [pair["right"]["path"] for pair in fault["pairs"]] == ["2024-spring/station-09.csv"]
     inside = demo.service.get(

@@ -41,7 +41,7 @@ def test_up_status_down_and_up_again(tmp_path: Path) -> None:
         assert httpx.get(f"{first['url']}/api/v1/health").json()["status"] == "ready"
         again = control.up(home, 0)
         assert (again["started"], again["url"]) == (False, first["url"])
-        for path in (home.first_password, home.token, home.secrets_file):
+        for path in (home.first_password, home.token, home.secrets_file, home.folder / "mariadb.cnf"):
             assert path.stat().st_mode & 0o077 == 0
         assert home.folder.stat().st_mode & 0o077 == 0
         password = home.first_password.read_text()

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import kinetrum
 from kinetrum.core.base.errors import NotFound
-from kinetrum.demo.scenario import FIRST, MOVED, SECOND, THIRD
+from kinetrum.demo.scenario import FIRST, MACHINE, MOVED, SECOND, THIRD
 from kinetrum.demo.weather import FAULT_C, FAULTY_STATION, make_nights, read_nights, write_nights
 
 if TYPE_CHECKING:
@@ -38,7 +38,7 @@ def deliver_readings(demo: Demo, data: str) -> None:
 
 def make_table(demo: Demo, data: str) -> None:
     """Make one version of the nights from the readings, once, as a run of its own."""
-    with demo.as_person("tomas"):
+    with demo.as_person(MACHINE):
         try:
             known = {run.params["table"] for run in kinetrum.runs(experiment=EXPERIMENT)}
         except NotFound:

@@ -13,6 +13,8 @@ PEOPLE = (
     ("noor", "Noor Adair", "approver"),
     ("wren", "Wren Okell", "maintainer"),
 )
+# Makes the tables of nights from what the stations recorded.
+MACHINE = "nightly-tables"
 PROJECT = "orchard"
 FIRST, SECOND, THIRD, MOVED = "nights-2024", "nights-2026", "nights-corrected", "nights-by-year"
 DATA: dict[str, tuple[tuple[int, ...], bool]] = {

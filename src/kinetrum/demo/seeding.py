@@ -7,7 +7,7 @@ import secrets
 import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import contextmanager, redirect_stdout
+from contextlib import contextmanager, redirect_stdout, suppress
 from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
@@ -21,7 +21,7 @@ from kinetrum.core.base.errors import Conflict, KinetrumError, NotFound
 from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.text.run_names import generate_run_name
 from kinetrum.demo import mishaps, outside, readings, scenario, training
-from kinetrum.demo.scenario import DATA, MOVED, PEOPLE, PROJECT, THIRD
+from kinetrum.demo.scenario import DATA, MACHINE, MOVED, PEOPLE, PROJECT, THIRD
 from kinetrum.demo.training import Plan
 from kinetrum.demo.weather import Nights, make_nights, read_nights, write_nights, write_stations
 from kinetrum.instance.settings import Home, write_private
@@ -91,9 +91,20 @@ def prepare(home: Home, url: str, store_url: str) -> Demo:
     if not (folder / MOVED).exists():
         readings.write_moved(folder / THIRD, folder / MOVED)
     write_stations(folder / "stations.csv")
+    tokens[MACHINE] = _machine_token(service, folder / f"token-{MACHINE}")
     # Root, the first account, is nobody of the team and has a token of its own.
     tokens["root"] = home.token.read_text().strip()
     return Demo(url, service, folder, tokens, store_url, home.folder / "object-store")
+
+
+def _machine_token(service: Service, file: Path) -> str:
+    """Return the secret of the project's machine, which reads and records and has no person; made once."""
+    if not file.exists():
+        with suppress(NotFound):
+            service.call("DELETE", path_of("projects", PROJECT, "tokens", MACHINE))
+        body = {"name": MACHINE, "scopes": ["read", "record"], "days": None}
+        write_private(file, service.call("POST", path_of("projects", PROJECT, "tokens"), json=body)["secret"])
+    return file.read_text()
 
 
 def bring_earlier_weeks(demo: Demo) -> None:

@@ -83,7 +83,7 @@ max-allowed-packet=64M
 max-connections=300
 """
         path = self.home.folder / "mariadb.cnf"
-        path.write_text(config)
+        write_private(path, config)
         return path
 
     def _initialise(self, config: Path) -> None:

@@ -11,7 +11,8 @@ import pytest
 
 from kinetrum import locks
 from kinetrum.client.sender.main import Sender, clear_unopened
-from kinetrum.client.spool import spool
+from kinetrum.client.spool import complete_segment, spool
+from kinetrum.places import make_private_folder
 
 
 def test_a_sender_leaves_alone_a_writer_that_is_only_beginning(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -29,6 +30,36 @@ def test_a_sender_leaves_alone_a_writer_that_is_only_beginning(tmp_path: Path, m
     sender.round()
     assert locks.is_held(writer.folder / "alive")
     assert (writer.folder / "000001.seg").exists() and not list((root / "opening").glob("*"))
+
+
+def test_nobody_else_sees_who_records(tmp_path: Path) -> None:
+    root = tmp_path / "new" / "spool"
+    quick = complete_segment.CompleteSegment()
+    quick.write(str(root))
+    spool.Writer(root, must_open=True)
+    for folder in (root.parent, root, root / "opening", root / "writers", root / "writers" / quick.writer):
+        assert folder.stat().st_mode & 0o777 == 0o700, folder
+
+
+def test_a_folder_that_is_there_stays_as_it_is(tmp_path: Path) -> None:
+    shared = tmp_path / "shared"
+    shared.mkdir(mode=0o755)
+    make_private_folder(str(shared))
+    assert shared.stat().st_mode & 0o777 == 0o755
+    (shared / "file").write_text("")
+    with pytest.raises(FileExistsError):
+        make_private_folder(str(shared / "file"))
+    with pytest.raises(NotADirectoryError):
+        make_private_folder(str(shared / "file" / "below"))
+
+
+def test_no_folder_is_made_where_one_stands_in_none(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    gone = tmp_path / "gone"
+    gone.mkdir()
+    monkeypatch.chdir(gone)
+    gone.rmdir()
+    with pytest.raises(FileNotFoundError):
+        make_private_folder("spool")
 
 
 def test_what_died_while_beginning_is_swept_a_day_after(tmp_path: Path) -> None:

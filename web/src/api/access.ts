@@ -110,6 +110,13 @@ export const useSetRole = (project: string) =>
     keys.members(project),
   )
 
+export const useSetQuota = (project: string) =>
+  useAct(
+    (body: Schemas['NewQuota']) =>
+      answer(api.PUT('/api/v1/projects/{project}/quota', { params: { path: { project } }, body })),
+    keys.storage(project),
+  )
+
 export const useDeleteProject = (project: string) =>
   useAct(
     (confirmed: string) =>

@@ -6,10 +6,23 @@ export function Field(props: {
   type?: 'text' | 'password' | 'number' | 'email'
   autoComplete?: string
   required?: boolean
+  min?: number
+  step?: number | 'any'
   hint?: string
   placeholder?: string
 }) {
-  const { label, value, onChange, type = 'text', autoComplete = 'off', required, hint, placeholder } = props
+  const {
+    label,
+    value,
+    onChange,
+    type = 'text',
+    autoComplete = 'off',
+    required,
+    min,
+    step,
+    hint,
+    placeholder,
+  } = props
   return (
     <label className="flex flex-col gap-1 text-xs text-ink2">
       {label}
@@ -18,6 +31,8 @@ export function Field(props: {
         type={type}
         autoComplete={autoComplete}
         required={required}
+        min={min}
+        step={step}
         spellCheck={false}
         placeholder={placeholder}
         value={value}

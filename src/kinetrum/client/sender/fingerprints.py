@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from kinetrum.client.transport.progress import Tick
-from kinetrum.places import fingerprints_file
+from kinetrum.places import fingerprints_file, make_private_folder
 
 _PIECE = 1024 * 1024
 _FRESH_NS = 2_000_000_000
@@ -69,7 +69,7 @@ class Fingerprints:
         self._base: sqlite3.Connection | None = None
         where = path or fingerprints_file()
         with contextlib.suppress(OSError, sqlite3.Error):
-            where.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            make_private_folder(str(where.parent))
             self._base = sqlite3.connect(where, timeout=5, check_same_thread=False, isolation_level=None)
             os.chmod(where, 0o600)
             self._base.execute("PRAGMA journal_mode=WAL")

@@ -27,6 +27,7 @@ from kinetrum.client.sender.routes import Obstructed
 from kinetrum.client.spool.obstructions import NotYet, asked_at
 from kinetrum.client.transport.http import BodyRefused
 from kinetrum.core.base.errors import Unavailable
+from kinetrum.places import make_private_folder
 
 PAUSE_S, IDLE_S, BEAT_S, SAMPLES_EVERY_S = 0.2, 20.0, 15.0, 2.5
 UNKNOWN_RUN_S, UNKNOWN_PAUSE_S = 600.0, 1.0
@@ -214,7 +215,7 @@ def main() -> None:
     # Asked with SIGUSR1, it writes to its log where it is.
     faulthandler.register(signal.SIGUSR1)
     root = Path(sys.argv[1])
-    root.mkdir(parents=True, exist_ok=True, mode=0o700)
+    make_private_folder(str(root))
     while True:
         lock = locks.take(sender_lock(root))
         if lock is None:

@@ -27,6 +27,7 @@ from kinetrum.client.spool.layout import (
     points_head,
 )
 from kinetrum.core.base.ids import uuid7
+from kinetrum.places import make_private_folder
 
 
 def new_id() -> str:
@@ -64,9 +65,9 @@ class CompleteSegment:
         self._bytes += HEAD.pack(END_ROOM, END) + SEAL.pack(at ^ SEAL_MASK)
         made = os.path.join(root, "opening", self.writer)
         writers = os.path.join(root, "writers")
-        os.makedirs(made, mode=0o700)
+        make_private_folder(made)
         try:
-            os.makedirs(writers, mode=0o700, exist_ok=True)
+            make_private_folder(writers)
             _write_file(os.path.join(made, "host"), host_name().encode())
             _write_file(os.path.join(made, "000001.seg"), bytes(self._bytes))
             os.rename(made, os.path.join(writers, self.writer))

@@ -16,7 +16,7 @@ from pathlib import Path
 
 from kinetrum.client.transport.connection import Connection, RunningInstance, running_instance, saved
 from kinetrum.core.base.errors import Unavailable
-from kinetrum.places import connections_file, instance_folder
+from kinetrum.places import connections_file, instance_folder, make_private_folder
 
 # What earlier versions kept where no service was known.
 _ONCE_ASSUMED = "http://127.0.0.1:7373"
@@ -173,7 +173,7 @@ def _as_json(destination: Destination) -> dict[str, object]:
 
 
 def _write_private(path: Path, text: str) -> None:
-    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    make_private_folder(str(path.parent))
     part = path.with_name(f"{path.stem}.{os.getpid()}.part")
     handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     with os.fdopen(handle, "w") as file:

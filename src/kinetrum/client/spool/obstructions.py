@@ -14,6 +14,7 @@ from pathlib import Path
 
 from kinetrum.client.spool.layout import LANES, note_path
 from kinetrum.core.base import errors
+from kinetrum.places import make_private_folder
 
 # What of the environment decides how a service is reached.
 PROXIES = ("HTTPS_PROXY", "HTTP_PROXY", "ALL_PROXY", "https_proxy", "http_proxy", "all_proxy")
@@ -49,7 +50,7 @@ class Obstruction:
 def write_note(path: Path, obstruction: Obstruction | None) -> None:
     """Write down what stands in a way, or that nothing does; where that fails, nobody is told and nothing is lost."""
     with contextlib.suppress(OSError):
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_private_folder(str(path.parent))
         part = path.with_suffix(".part")
         part.write_text(json.dumps(asdict(obstruction) if obstruction is not None else None))
         os.replace(part, path)

@@ -13,6 +13,7 @@ import time
 from kinetrum.client.capture.host import host_identity, machine_text
 from kinetrum.core.base.errors import Conflict, InvalidInput, NotFound
 from kinetrum.core.base.ids import id_bytes
+from kinetrum.places import make_private_folder
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -34,7 +35,7 @@ def keep_address(root: Root, address: dict[str, str], params: JsonObject | None 
     """
     path = _file(root, address["run"])
     folder = os.path.dirname(path)
-    os.makedirs(folder, mode=0o700, exist_ok=True)
+    make_private_folder(folder)
     for old in os.scandir(folder):
         with contextlib.suppress(OSError):
             if time.time() - old.stat().st_mtime > _KEPT_S:

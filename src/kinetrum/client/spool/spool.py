@@ -29,7 +29,7 @@ from kinetrum.client.spool.layout import HEADER_SIZE, json_size, output_size
 from kinetrum.client.spool.segments import SEGMENT_SIZE, Segment
 from kinetrum.core.base.errors import TooLarge
 from kinetrum.core.base.values import JsonObject
-from kinetrum.places import spare_spool_folder, spool_folder, spool_limit_bytes
+from kinetrum.places import make_private_folder, spare_spool_folder, spool_folder, spool_limit_bytes
 
 RECORD_LIMIT = 16 * 1024 * 1024
 MEMORY_LIMIT = 64 * 1024 * 1024
@@ -86,8 +86,8 @@ class Writer:
         if self._alive is not None:
             return
         made = self.root / "opening" / self.id
-        made.mkdir(parents=True, mode=0o700, exist_ok=True)
-        self.folder.parent.mkdir(mode=0o700, exist_ok=True)
+        make_private_folder(str(made))
+        make_private_folder(str(self.folder.parent))
         (made / "host").write_text(host_name())
         alive = locks.take(made / "alive")
         try:

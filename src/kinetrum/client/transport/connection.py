@@ -17,7 +17,7 @@ from pathlib import Path
 from kinetrum import locks
 from kinetrum.core.base.errors import InvalidInput, Unavailable
 from kinetrum.core.base.values import JsonObject
-from kinetrum.places import connections_file, instance_folder
+from kinetrum.places import connections_file, instance_folder, make_private_folder
 
 DEFAULT_PROJECT, DEFAULT_EXPERIMENT = "main", "scratch"
 
@@ -76,7 +76,7 @@ def save(url: str, token: str, project: str | None, instance: Path | None = None
     }
     known["current"] = url
     path = connections_file()
-    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    make_private_folder(str(path.parent))
     part = path.with_name(path.name + ".part")
     handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     with os.fdopen(handle, "w") as file:

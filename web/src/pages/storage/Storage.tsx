@@ -1,17 +1,22 @@
 /** What takes how much room in a project, and what a purge of its bin would free. */
+import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useStorage } from '../../api/data'
+import { useMe } from '../../api/queries'
 import { Section } from '../../parts/Marks'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { bytes, plural } from '../../parts/values'
 import { DataTable } from '../../parts/DataTable'
+import { QuotaDialog } from './QuotaDialog'
 
 type Taken = Schemas['Taken']
 
 export default function Storage() {
   const { project = '' } = useParams()
   const { data, error } = useStorage(project)
+  const { data: me } = useMe()
+  const [asking, setAsking] = useState(false)
   const crumbs = [{ text: 'data', to: `/${project}/data` }, { text: 'storage' }]
   if (!data) {
     return (
@@ -36,9 +41,16 @@ export default function Storage() {
             : 'The bin is empty.'
         }
         right={
-          <Link className="btn" to={`/${project}/bin`}>
-            Bin
-          </Link>
+          <>
+            {me?.is_admin && (
+              <button className="btn" onClick={() => setAsking(true)}>
+                Quota
+              </button>
+            )}
+            <Link className="btn" to={`/${project}/bin`}>
+              Bin
+            </Link>
+          </>
         }
       >
         <b>{bytes(data.size_bytes)}</b> in {plural(data.files, 'stored file')}
@@ -47,6 +59,7 @@ export default function Storage() {
           : ''}
         ; {bytes(data.disk_free_bytes)} are free.
       </Answer>
+      {asking && <QuotaDialog project={project} quota={data.quota} onClose={() => setAsking(false)} />}
       <div className="grid grid-cols-12 content-start gap-x-6 gap-y-5 px-6 pb-6">
         <Table
           title="Artifacts"
