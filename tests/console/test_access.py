@@ -71,7 +71,7 @@ def test_somebody_is_invited_chooses_a_password_and_is_put_out(
         expect(guest.get_by_role("button", name="Mara Ostrow")).to_be_visible()
         # The stream of changes of who is put out ends, and asks once more.
         watch.allowed |= {401}
-        page.get_by_role("button", name="Change Mara Ostrow").click()
+        row.get_by_role("button", name="Change Mara Ostrow").click()
         page.get_by_role("button", name="Deactivate").click()
         expect(page.get_by_role("row").filter(has_text=name)).to_contain_text("deactivated")
         guest.reload()
@@ -153,7 +153,7 @@ def test_a_projects_settings(visit: Visit, project: Project) -> None:
     page.get_by_role("textbox", name="Name", exact=False).last.fill(fresh)
     page.get_by_role("button", name="Rename").click()
     expect(page.get_by_text(f"Earlier names lead here too: {project.name}.")).to_be_visible()
-    assert page.url.endswith(f"/{fresh}/settings")
+    page.wait_for_url(f"**/{fresh}/settings")
     members = {one["name"]: one["role"] for one in project.service("maintainer").get(project.path("members"))}
     assert members["a-viewer"] == "contributor"
     page.get_by_role("button", name="Delete the project").click()
