@@ -156,7 +156,7 @@ def seed(demo: Demo) -> None:
     # The bar goes past what the runs catch, and their prints to nobody but them.
     with os.fdopen(os.dup(2), "w") as bar_file, open(os.devnull, "w") as nobody, redirect_stdout(nobody):
         bar = tqdm(missing, desc="Training the demo runs", unit="run", disable=not missing, file=bar_file)
-        _train_all(demo, nights, bar)
+        _train_all(demo, nights, bar, missing)
     _have_mishap(demo, mishaps.CUT_OFF, lambda: mishaps.lose_one(demo.folder))
     _have_mishap(demo, mishaps.TWO_MINDS, lambda: mishaps.disagree(nights[mishaps.TWO_MINDS.data]))
     outside.track(demo)
@@ -165,13 +165,13 @@ def seed(demo: Demo) -> None:
     _write_notes(demo)
 
 
-def _train_all(
-    demo: Demo, nights: dict[str, Nights], missing: Iterable[tuple[Callable[..., None], Plan, str | None]]
-) -> None:
+_Training = tuple[Callable[..., None], Plan, str | None]
+
+
+def _train_all(demo: Demo, nights: dict[str, Nights], bar: Iterable[_Training], trainings: list[_Training]) -> None:
     parents: dict[str, Run] = {}
-    trainings = list(missing)
     last_of_group = {group: at for at, (_, _, group) in enumerate(trainings) if group}
-    for at, (train, plan, group) in enumerate(trainings):
+    for at, (train, plan, group) in enumerate(bar):
         readings.make_table(demo, plan.data)
         if at == CUT_OFF_AFTER:
             _have_mishap(demo, mishaps.CUT_OFF, lambda: mishaps.lose_one(demo.folder))
