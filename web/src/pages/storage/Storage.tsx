@@ -96,7 +96,7 @@ function Quota({ usage }: { usage: Schemas['Usage'] }) {
   ].filter((one) => one.bound !== null)
   if (bounds.length === 0) return null
   return (
-    <Section className="col-span-6" title="Quota" fact="days begin at midnight, UTC">
+    <Section className="col-span-6" title="Quota" fact="by days in UTC, from when the quota was set">
       <DataTable
         label="Quota"
         rows={bounds}
