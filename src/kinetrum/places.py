@@ -53,13 +53,19 @@ def make_private_folder(path: str) -> None:
     The standard library closes the last one only. Raises OSError where it cannot be made.
     """
     try:
-        os.mkdir(path, 0o700)
+        _make_one_folder(path)
     except FileNotFoundError:
         above = os.path.dirname(path)
         if above in ("", path):
             raise
         make_private_folder(above)
-        make_private_folder(path)
+        # Not from the start again: some folders, such as those of processes, take none and say that they are not there.
+        _make_one_folder(path)
+
+
+def _make_one_folder(path: str) -> None:
+    try:
+        os.mkdir(path, 0o700)
     except OSError:
         # Some file systems say of a folder that is there that they are read only, or closed.
         if not os.path.isdir(path):

@@ -10,8 +10,13 @@ from kinetrum.storage.runs import run_documents, runs
 from tests.storage.conftest import Place
 
 
-def told(after: int) -> list[tuple[str, str, str | None]]:
-    return [(event.kind, event.subject, event.word) for event in events.events_after(after, 1_000)]
+def told_of(place: Place, after: int) -> list[events.Event]:
+    """What is told of one project: runs of other tests may be lost meanwhile, and that is told too."""
+    return [event for event in events.events_after(after, 1_000) if event.project_id == place.project_id]
+
+
+def told(place: Place, after: int) -> list[tuple[str, str, str | None]]:
+    return [(event.kind, event.subject, event.word) for event in told_of(place, after)]
 
 
 def all_stamped() -> int:
@@ -29,9 +34,9 @@ def test_of_a_runs_changes_the_last_is_told_and_of_acts_every_one(place: Place) 
     events.tell_run(run.run_id, "output")
     events.tell_act(place.project_id, "frost-alarm", "promoted")
     events.tell_act(place.project_id, "frost-alarm", "promoted")
-    assert told(before) == []
-    assert events.stamp() == 4
-    assert sorted(told(before)) == sorted(
+    assert told(place, before) == []
+    assert events.stamp() >= 4
+    assert sorted(told(place, before)) == sorted(
         [
             ("run", run.reference, "running"),
             ("output", run.reference, "running"),
@@ -39,7 +44,9 @@ def test_of_a_runs_changes_the_last_is_told_and_of_acts_every_one(place: Place) 
             ("journal", "frost-alarm", "promoted"),
         ]
     )
-    assert events.stamp() == 0
+    after = events.last_stamp()
+    events.stamp()
+    assert told(place, after) == []
 
 
 def test_stamps_grow_by_one_and_a_cursor_goes_on_behind_its_event(place: Place) -> None:
@@ -47,11 +54,13 @@ def test_stamps_grow_by_one_and_a_cursor_goes_on_behind_its_event(place: Place) 
     for act in ("a", "b", "c"):
         events.tell_act(place.project_id, "x", act)
         events.stamp()
-    found = events.events_after(before, 1_000)
-    assert [event.stamp for event in found] == [before + 1, before + 2, before + 3]
-    assert [event.word for event in events.events_after(found[0].stamp, 1_000)] == ["b", "c"]
-    assert [event.word for event in events.events_after(before, 2)] == ["a", "b"]
-    assert events.last_stamp() == before + 3
+    every = events.events_after(before, 1_000)
+    assert [event.stamp for event in every] == [before + 1 + index for index in range(len(every))]
+    assert events.events_after(before, 2) == every[:2]
+    assert events.last_stamp() == every[-1].stamp
+    found = told_of(place, before)
+    assert [event.word for event in found] == ["a", "b", "c"]
+    assert [event.word for event in told_of(place, found[0].stamp)] == ["b", "c"]
 
 
 def test_old_events_are_forgotten_and_new_ones_stay(place: Place) -> None:
@@ -60,8 +69,8 @@ def test_old_events_are_forgotten_and_new_ones_stay(place: Place) -> None:
     execute("UPDATE event SET at = at - INTERVAL 2 DAY WHERE word = 'old'")
     events.tell_act(place.project_id, "x", "new")
     events.stamp()
-    assert events.forget_events(timedelta(days=1)) == 1
-    assert [event.word for event in events.events_after(before, 1_000)] == ["new"]
+    assert events.forget_events(timedelta(days=1)) >= 1
+    assert [event.word for event in told_of(place, before)] == ["new"]
     assert events.first_stamp() <= before + 2
 
 
@@ -78,10 +87,11 @@ def test_every_way_of_changing_a_run_is_told(place: Place) -> None:
         before = all_stamped()
         change()
         events.stamp()
-        assert ("run", run.reference) in [(kind, subject) for kind, subject, _ in told(before)]
+        assert ("run", run.reference) in [(kind, subject) for kind, subject, _ in told(place, before)]
     before = all_stamped()
     runs.sign_of_life(run.run_id)
-    assert (events.stamp(), told(before)) == (0, [])
+    events.stamp()
+    assert told(place, before) == []
 
 
 def test_a_lost_run_that_gives_a_sign_comes_back_and_is_told(place: Place) -> None:
@@ -91,5 +101,5 @@ def test_a_lost_run_that_gives_a_sign_comes_back_and_is_told(place: Place) -> No
     before = all_stamped()
     runs.sign_of_life(run.run_id)
     events.stamp()
-    assert sorted(told(before)) == [("journal", run.subject, "came back"), ("run", run.reference, "running")]
+    assert sorted(told(place, before)) == [("journal", run.subject, "came back"), ("run", run.reference, "running")]
     assert runs.run_by_id(run.run_id).status == "running"

@@ -133,8 +133,8 @@ class Command:
                 self._pass_on(process, number, False)
             self._pending.clear()
             received = signal.sigtimedwait(PASSED_ON, 0.05)
-            # On some kernels a wait that was cut short answers with no signal at all.
-            if received is not None and received.si_signo:
+            # On some kernels a wait that was cut short answers with no signal at all, or with what lay in memory.
+            if received is not None and received.si_signo in PASSED_ON:
                 self._pass_on(process, signal.Signals(received.si_signo), received.si_code == _FROM_TERMINAL)
             if self._kill_at is not None and time.monotonic() > self._kill_at:
                 self._kill(process)
