@@ -63,6 +63,19 @@ def test_in_all_the_address_with_most_that_wait_makes_room() -> None:
     assert sum(map(len, known._open.values())) == 6
 
 
+def test_who_makes_room_for_themselves_is_counted_once() -> None:
+    """The only connection of an address makes room for the next one; nothing is counted that has ended."""
+    known = Connections(in_all=1, per_address=5)
+    held = [register(known, "a") for _ in range(4)]
+    assert [one.aborted for one in held] == [True, True, True, False]
+    assert known._count == 1
+    known.work(held[-1])
+    assert register(known, "b") is None
+    for one in held:
+        known.remove(one)
+    assert (known._count, dict(known._open), dict(known._waiting)) == (0, {}, {})
+
+
 def test_a_proxy_may_have_all_there_are() -> None:
     believed = Settings("", Path(), proxies=proxies("10.1.0.0/16"))
     known = Connections(in_all=6, per_address=2, is_proxy=believed.is_proxy)

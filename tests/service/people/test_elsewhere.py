@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import os
+import socket
 import subprocess
 import sys
 import threading
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
@@ -169,6 +171,10 @@ def lying(
         {"claims": {"nonce": "another"}},
         {"claims": {"nonce": None}},
         {"claims": {"aud": "somebody-else"}},
+        # Made for somebody else, who passes it on.
+        {"claims": {"aud": [sign_in_provider.CLIENT, "somebody-else"]}},
+        {"claims": {"aud": [sign_in_provider.CLIENT, "somebody-else"], "azp": "somebody-else"}},
+        {"claims": {"azp": "somebody-else"}},
         {"claims": {"iss": "http://127.0.0.1:1"}},
         {"claims": {"exp": int(time.time()) - 3_600}},
         {"claims": {"exp": None}},
@@ -187,6 +193,34 @@ def test_a_token_that_does_not_hold_lets_nobody_in(
 ) -> None:
     assert lying(provider, browser, people_file, monkeypatch, **changes) == "/?refused=not-believed"
     assert browser.get("/api/v1/session").status_code == 204
+
+
+@pytest.mark.parametrize("audience", [[sign_in_provider.CLIENT], [sign_in_provider.CLIENT, "somebody-else"]])
+def test_a_token_for_several_is_believed_where_it_was_made_for_us(
+    provider: Provider,
+    browser: httpx.Client,
+    people_file: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    audience: list[str],
+) -> None:
+    claims = {"aud": audience, "azp": sign_in_provider.CLIENT}
+    assert lying(provider, browser, people_file, monkeypatch, claims=claims) == "/orchard/models"
+
+
+def test_a_provider_that_hangs_holds_up_nobody_who_signs_in_here(instance: Instance) -> None:
+    with socket.create_server(("127.0.0.1", 0), backlog=64) as silent:
+        settings = {
+            "KINETRUM_OIDC_ISSUER": f"http://127.0.0.1:{silent.getsockname()[1]}",
+            "KINETRUM_OIDC_CLIENT": sign_in_provider.CLIENT,
+        }
+        with service_process(instance, **settings) as (address, _), ThreadPoolExecutor(6) as many:
+            hanging = [many.submit(httpx.get, f"{address}/api/v1/sign-in/elsewhere", timeout=60) for _ in range(6)]
+            time.sleep(1)
+            name, password = instance.first_account
+            body = {"name": name, "password": password}
+            # A provider is given up after ten seconds.
+            assert httpx.post(f"{address}/api/v1/session", json=body, timeout=8).status_code == 200
+            assert {one.result().status_code for one in hanging} == {503}
 
 
 def test_what_is_asked_has_a_challenge_and_no_secret(browser: httpx.Client) -> None:
@@ -259,4 +293,7 @@ def test_claims_that_are_missing_or_odd() -> None:
         "https://a", {"sub": 7, "groups": "growers", "name": "x\x1b[2J"}, "preferred_username", "groups"
     )
     assert (claims.subject, claims.name, claims.full_name, claims.groups) == ("https://a 7", "x-7", "7", ("growers",))
+    long = [read_claims("https://a", {"sub": "7" * 298 + last}, "n", "groups").subject for last in "ab"]
+    assert len(set(long)) == 2 and max(map(len, long)) <= 300
+    assert read_claims("https://a", {"sub": "7" * 290}, "n", "groups").subject == f"https://a {'7' * 290}"
     assert read_claims("https://a", {"sub": "7", "groups": [1, None, "a", "A"]}, "n", "groups").groups == ("a",)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -9,7 +10,7 @@ from typing import Any
 
 from kinetrum.core.base.names import NAME_LIMIT, RESERVED
 
-_GROUPS_MOST = 200
+_GROUPS_MOST, _SUBJECT_MOST = 200, 300
 
 
 @dataclass(frozen=True)
@@ -35,13 +36,17 @@ def read_claims(issuer: str, told: Mapping[str, Any], name_claim: str, groups_cl
     name_claim, groups_claim:
         Which claims hold the name to go by and the groups; the mail address and `sub` stand in for a missing name.
     """
-    subject = str(told["sub"])
+    sub = str(told["sub"])
+    subject = f"{issuer} {sub}"
+    if len(subject) > _SUBJECT_MOST:
+        # Cut, two of them could be one.
+        subject = f"sha256:{hashlib.sha256(subject.encode()).hexdigest()}"
     mail = _text(told.get("email"))
-    named = _text(told.get(name_claim)) or mail.partition("@")[0] or subject
+    named = _text(told.get(name_claim)) or mail.partition("@")[0] or sub
     groups = told.get(groups_claim)
     words = [groups] if isinstance(groups, str) else groups if isinstance(groups, list) else []
     return Claims(
-        f"{issuer} {subject}"[:300],
+        subject,
         as_name(named),
         _text(told.get("name")) or named[:200],
         mail,

@@ -1,7 +1,7 @@
 """The chain of the journal: each entry's digest is over the entry and the digest before it.
 
-Whoever removes or alters an entry has to make every later digest anew, and the newest one is in what was signed and
-handed out since. The digest is SHA-256 over the digest before and the entry as JSON with sorted keys (RFC 8785 for
+Whoever removes or alters an entry has to make every later digest anew, which whoever kept one of them elsewhere sees.
+The digest is SHA-256 over the digest before and the entry as JSON with sorted keys (RFC 8785 for
 what entries hold: texts, whole numbers and null).
 """
 

@@ -53,12 +53,13 @@ class Connections:
     def add(self, connection: BoundedProtocol) -> bool:
         """Count a new connection; False where there is no room for it and none that waits can make some."""
         address = connection.address
-        mine = self._open[address]
-        if len(mine) >= self.per_address and not self.is_proxy(address) and not self._make_room(address):
+        is_full = len(self._open.get(address, ())) >= self.per_address
+        if is_full and not self.is_proxy(address) and not self._make_room(address):
             return False
         if self._count >= self.in_all and not self._make_room(self._most_waiting()):
             return False
-        mine.add(connection)
+        # Looked up only now: making room forgets an address that has no connection left.
+        self._open[address].add(connection)
         self._count += 1
         self.wait(connection)
         return True

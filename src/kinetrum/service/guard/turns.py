@@ -114,6 +114,9 @@ IMPORTS = Turns("archives to be taken in", at_once=1, waiting=8, each_waiting=3)
 # Hashing a password takes memory and time by design, and nobody has to be known for it.
 PASSWORDS = Turns("passwords to be checked", at_once=1, waiting=24, each_waiting=6)
 
+# Asking the provider at whom people sign in: one that hangs holds up nobody who signs in here.
+PROVIDER = Turns("sign-ins at the provider", at_once=2, waiting=24, each_waiting=6)
+
 
 def in_turn(turns: Turns, *, while_streaming: bool = False) -> Any:
     """Return the dependency of a route that needs a turn; `while_streaming` keeps it until the answer was sent."""
@@ -125,9 +128,13 @@ def in_turn(turns: Turns, *, while_streaming: bool = False) -> Any:
     return Depends(wait, scope="request" if while_streaming else "function")
 
 
-async def _password_turn(request: Request) -> AsyncIterator[None]:
-    async with PASSWORDS.turn(client_address(request)):
-        yield
+def _in_turn_by_address(turns: Turns) -> Any:
+    async def wait(request: Request) -> AsyncIterator[None]:
+        async with turns.turn(client_address(request)):
+            yield
+
+    return Depends(wait, scope="function")
 
 
-PASSWORD_TURN = Depends(_password_turn, scope="function")
+PASSWORD_TURN = _in_turn_by_address(PASSWORDS)
+PROVIDER_TURN = _in_turn_by_address(PROVIDER)

@@ -101,6 +101,7 @@ class Provider:
             leeway=_LEEWAY_S,
             iss={"essential": True, "value": self.settings.issuer},
             aud={"essential": True, "value": self.settings.client},
+            azp={"value": self.settings.client},
             exp={"essential": True},
             sub={"essential": True},
             nonce={"essential": True, "value": attempt.nonce},
@@ -112,6 +113,9 @@ class Provider:
                 # It may have been signed with a key that is newer than those that are known.
                 decoded = jwt.decode(token, self._key_set(fresh=True), algorithms=_ALGORITHMS)
             rules.validate(decoded.claims)
+            audience = decoded.claims["aud"]
+            if isinstance(audience, list) and len(audience) > 1 and "azp" not in decoded.claims:
+                raise ValueError("made for several, and not said for whom")
         except (JoseError, ValueError) as error:
             raise NotSignedIn(f"What the provider told is not to be believed ({type(error).__name__}).") from None
         return dict(decoded.claims)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from fastapi import Request
+from urllib.parse import urlsplit
+
+from fastapi import FastAPI, Request
 
 
 def public_address(request: Request) -> str:
@@ -16,6 +18,11 @@ def public_address(request: Request) -> str:
     host, port = request.scope.get("server") or ("127.0.0.1", None)
     host = f"[{host}]" if ":" in host else host
     return f"http://{host}:{port}" if port else f"http://{host}"
+
+
+def public_path(app: FastAPI) -> str:
+    """Return the path below which people reach the service, without a slash at its end: "" at the root of a host."""
+    return urlsplit(app.state.public_address or "").path
 
 
 def is_secure(request: Request) -> bool:

@@ -13,10 +13,10 @@ from fastapi.responses import RedirectResponse, Response
 
 from kinetrum.actions.people import elsewhere
 from kinetrum.core.base.errors import KinetrumError, NotAllowed, NotFound, Unavailable
-from kinetrum.service.guard.turns import PASSWORD_TURN
+from kinetrum.service.guard.turns import PROVIDER_TURN
 from kinetrum.service.http.access import client_address
 from kinetrum.service.http.provider import Attempt, Provider
-from kinetrum.service.http.public_address import is_secure, public_address
+from kinetrum.service.http.public_address import is_secure, public_address, public_path
 from kinetrum.service.http.routers import make_router
 from kinetrum.service.routes.people.account_routes import set_session
 from kinetrum.wire.people import WaysIn
@@ -47,7 +47,7 @@ def read_ways_in(request: Request) -> WaysIn:
     )
 
 
-@router.get("/sign-in/elsewhere", response_class=RedirectResponse, dependencies=[PASSWORD_TURN])
+@router.get("/sign-in/elsewhere", response_class=RedirectResponse, dependencies=[PROVIDER_TURN])
 def sign_in_elsewhere(request: Request, to: Annotated[str, Query(max_length=2_000)] = "/") -> Response:
     """Lead the browser to the provider; `to` is the page of the console that it comes back to."""
     attempt = Attempt.begin()
@@ -61,9 +61,13 @@ def sign_in_elsewhere(request: Request, to: Annotated[str, Query(max_length=2_00
         httponly=True,
         samesite="lax",
         secure=is_secure(request),
-        path="/api/v1/sign-in",
+        path=_cookie_path(request),
     )
     return answer
+
+
+def _cookie_path(request: Request) -> str:
+    return f"{public_path(request.app)}/api/v1/sign-in"
 
 
 def _own_page(to: str) -> str:
@@ -72,7 +76,7 @@ def _own_page(to: str) -> str:
     return to if is_own else "/"
 
 
-@router.get("/sign-in/elsewhere/return", response_class=RedirectResponse, dependencies=[PASSWORD_TURN])
+@router.get("/sign-in/elsewhere/return", response_class=RedirectResponse, dependencies=[PROVIDER_TURN])
 def come_back(
     request: Request,
     code: Annotated[str, Query(max_length=4_000)] = "",
@@ -84,28 +88,28 @@ def come_back(
         kept = json.loads(base64.urlsafe_b64decode(request.cookies.get(_COOKIE, "")))
         attempt, to = Attempt(str(kept["state"]), str(kept["nonce"]), str(kept["verifier"])), _own_page(str(kept["to"]))
     except (ValueError, KeyError, TypeError):
-        return _refused("begun-elsewhere")
+        return _refused(request, "begun-elsewhere")
     if not state or state != attempt.state:
-        return _refused("begun-elsewhere")
+        return _refused(request, "begun-elsewhere")
     if not code:
-        return _refused("refused")
+        return _refused(request, "refused")
     try:
         claims = provider.claims_of(code, attempt, _comes_back_to(request))
         origin = f"{client_address(request)} {request.headers.get('user-agent', '')[:120]}".strip()
         opened = elsewhere.sign_in_by(claims, origin)
     except NotAllowed:
-        return _refused("deactivated")
+        return _refused(request, "deactivated")
     except Unavailable:
-        return _refused("unreached")
+        return _refused(request, "unreached")
     except KinetrumError:
-        return _refused("not-believed")
+        return _refused(request, "not-believed")
     answer = RedirectResponse(to, 302)
-    answer.delete_cookie(_COOKIE, path="/api/v1/sign-in")
+    answer.delete_cookie(_COOKIE, path=_cookie_path(request))
     set_session(request, answer, opened)
     return answer
 
 
-def _refused(why: str) -> Response:
-    answer = RedirectResponse(f"/?{urlencode({'refused': why})}", 302)
-    answer.delete_cookie(_COOKIE, path="/api/v1/sign-in")
+def _refused(request: Request, why: str) -> Response:
+    answer = RedirectResponse(f"{public_path(request.app)}/?{urlencode({'refused': why})}", 302)
+    answer.delete_cookie(_COOKIE, path=_cookie_path(request))
     return answer
