@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from datetime import datetime
 
 from kinetrum.core.access.scopes import Scope, in_order, scopes_of
 from kinetrum.core.base.errors import Conflict, NotAllowed, NotFound
@@ -20,7 +21,7 @@ class Actor:
     """Whoever is behind a request, person or machine, and by what they came.
 
     `token` is the name of the token, empty of a session; `scopes` and `projects` are what it is limited to, None where
-    it is not. `session_id` is the session's, None of a token.
+    it is not, and `token_ends_at` is its end. `session_id` is the session's, None of a token.
     """
 
     person_id: int
@@ -32,6 +33,7 @@ class Actor:
     scopes: frozenset[Scope] | None = None
     projects: frozenset[int] | None = None
     session_id: int | None = None
+    token_ends_at: datetime | None = None
 
     @property
     def source(self) -> Source:

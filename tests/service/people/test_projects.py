@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import time
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+
 import pytest
 
 from kinetrum.core.base import errors
-from tests.support.world import PASSWORD, Instance, Project, Service, new_id
+from tests.support.world import ALL_SCOPES, PASSWORD, Instance, Project, Service, new_id
 
 
 def newcomer(instance: Instance, **fields: object) -> tuple[str, Service]:
@@ -13,7 +17,9 @@ def newcomer(instance: Instance, **fields: object) -> tuple[str, Service]:
     admin.call("POST", "/people", json={"name": name, "full_name": "Noor Adair", "password": PASSWORD})
     if fields:
         admin.call("PATCH", f"/people/{name}", json=fields)
-    return name, instance.service(admin.call("POST", "/tokens", json={"name": "t", "person": name})["secret"])
+    return name, instance.service(
+        admin.call("POST", "/tokens", json={"name": "t", "person": name, "scopes": ALL_SCOPES})["secret"]
+    )
 
 
 def settings(project: Project, role: str = "maintainer", **fields: object) -> None:
@@ -67,6 +73,26 @@ def test_a_group_has_a_role_and_the_highest_counts(instance: Instance, project: 
         somebody.get(project.path())
     with pytest.raises(errors.InvalidInput, match=r"Unknown role 'king'\. Choose one of: viewer"):
         maintainer.call("PUT", project.path("groups", group), json={"role": "king"})
+
+
+def test_a_group_of_the_last_maintainer_is_not_taken_away(instance: Instance, project: Project) -> None:
+    group = f"g-{new_id()[-8:]}"
+    name, ilse = newcomer(instance, groups=[group])
+    maintainer, here = project.service("maintainer"), project.path("groups", group)
+    maintainer.call("PUT", here, json={"role": "maintainer"})
+    # By the group there is somebody else, so that each of the others may go.
+    for other in ("a-maintainer", instance.service().get("/session")["name"]):
+        ilse.remove(project.path("members", other))
+    with pytest.raises(errors.Conflict, match="the last maintainer of"):
+        ilse.remove(here)
+    with pytest.raises(errors.Conflict, match="the last maintainer of"):
+        ilse.call("PUT", here, json={"role": "approver"})
+    assert ilse.get(project.path())["role"] == "maintainer"
+    # What a group gives is not taken away from one of it as if that had done something.
+    with pytest.raises(errors.Conflict, match=f"as one of the group {group}; change the role of group:{group}"):
+        ilse.remove(project.path("members", name))
+    ilse.call("PUT", project.path("members", "a-viewer"), json={"role": "maintainer"})
+    ilse.remove(here)
 
 
 def test_a_renamed_project_answers_to_both_names(project: Project) -> None:
@@ -153,6 +179,54 @@ def test_a_project_is_deleted_in_two_acts(instance: Instance, project: Project) 
         admin.call("POST", f"/deleted-projects/{kept}/restoration")
     admin.call("POST", "/projects", json={"name": kept})
     assert admin.get(f"/projects/{kept}")["runs"] == 0
+
+
+def test_of_two_last_maintainers_one_stays(instance: Instance, project: Project) -> None:
+    both = ("a-maintainer", "a-viewer")
+
+    def leave(name: str) -> bool:
+        try:
+            instance.service().call("PUT", project.path("members", name), json={"role": "viewer"})
+        except errors.Conflict:
+            return False
+        return True
+
+    with ThreadPoolExecutor(2) as many:
+        for _ in range(10):
+            for name in both:
+                instance.service().call("PUT", project.path("members", name), json={"role": "maintainer"})
+            with suppress(errors.NotFound):
+                instance.service().remove(project.path("members", instance.first_account[0]))
+            assert sorted(many.map(leave, both)) == [False, True]
+
+
+def test_a_project_that_is_brought_back_while_it_is_removed(instance: Instance, project: Project) -> None:
+    """Either it is gone, or it is there under its name and the removal says that it ended."""
+    for at in range(6):
+        name = f"{project.name}-{at}"
+        admin = instance.service()
+        admin.call("POST", "/projects", json={"name": name})
+        for _ in range(15):
+            path = f"/projects/{name}/experiments/tries/runs/{new_id()}"
+            admin.call("PUT", path, json={"started_at": 1})
+        admin.call("POST", f"/projects/{name}/deletion", json={"confirmed": name})
+
+        def act(what: str, name: str = name, at: int = at) -> bool:
+            time.sleep(0.02 * at if what == "restoration" else 0)
+            body = {"confirmed": name} if what == "removal" else None
+            try:
+                instance.service().call("POST", f"/deleted-projects/{name}/{what}", json=body)
+            except errors.NotFound:
+                return False
+            return True
+
+        with ThreadPoolExecutor(2) as many:
+            removed, restored = many.map(act, ("removal", "restoration"))
+        assert removed is not restored
+        assert (name in {one["name"] for one in admin.get("/projects")}) is restored
+    assert not [one["name"] for one in admin.get("/projects") if one["name"].startswith("~")]
+    with pytest.raises(errors.NotFound):
+        admin.call("POST", "/deleted-projects/~gone-1/restoration")
 
 
 def test_what_another_project_rests_on_stays(instance: Instance, project: Project) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -11,7 +12,7 @@ import pytest
 
 from kinetrum.core.access import token_form
 from kinetrum.core.base import errors
-from tests.support.world import ALL_SCOPES, PASSWORD, Instance, Project, Service, change_rows, new_id
+from tests.support.world import ALL_SCOPES, PASSWORD, Instance, Project, Service, change_rows, new_id, read_rows
 
 
 def make(project: Project, role: str = "maintainer", **fields: Any) -> dict[str, Any]:
@@ -101,6 +102,76 @@ def test_a_token_ends(instance: Instance, project: Project, raw: httpx.Client) -
     for secret, why in ((mistyped, "mistyped or cut short"), (token_form.new_secret(), "not known here")):
         answer = raw.get("/projects", headers={"Authorization": f"Bearer {secret}"})
         assert answer.status_code == 401 and why in answer.json()["detail"]
+
+
+def test_what_a_token_makes_ends_with_it_at_the_latest(project: Project) -> None:
+    service = speaks(project, make(project, scopes=["read", "administer"], days=2))
+    mine = project.service("maintainer").get("/tokens")[0]["expires_at"]
+    for days, same in ((1, False), (2, True), (3, True), (None, True)):
+        body = {"name": f"t-{new_id()[-12:]}", "scopes": ["read"], "days": days}
+        for path in ("/tokens", project.path("tokens")):
+            ends = service.call("POST", path, json=body)["expires_at"]
+            assert (ends == mine) is same and ends <= mine
+    # One that does not end makes what it is asked for.
+    unbounded = {"name": f"t-{new_id()[-12:]}", "scopes": ["read"], "days": None}
+    endless = speaks(project, make(project, scopes=["read", "administer"], days=None))
+    assert endless.call("POST", "/tokens", json=unbounded)["expires_at"] is None
+
+
+def test_a_name_is_one_token_also_of_two_at_once(project: Project) -> None:
+    """Of a person and of a machine; whoever comes second is told."""
+    owner = project.service("maintainer")
+    session = make(project, scopes=["read", "administer"])
+
+    def try_one(path: str, name: str) -> bool:
+        try:
+            speaks(project, session).call("POST", path, json={"name": name, "scopes": ["read"]})
+        except errors.Conflict:
+            return False
+        return True
+
+    with ThreadPoolExecutor(6) as many:
+        for path in ("/tokens", project.path("tokens")):
+            for _ in range(4):
+                name = f"t-{new_id()[-12:]}"
+                assert sum(many.map(lambda _, path=path, name=name: try_one(path, name), range(6))) == 1
+                assert [one["name"] for one in owner.get(path)].count(name) == 1
+
+
+def test_machines_of_long_and_taken_names(instance: Instance, project: Project) -> None:
+    owner = project.service("maintainer")
+    for first in "ab":
+        made = owner.call("POST", project.path("tokens"), json={"name": first + "x" * 99, "scopes": ["record"]})
+        assert instance.service(made["secret"]).get("/session")["full_name"] == first + "x" * 99
+    # Somebody is called as the account of a machine would be.
+    owner.call("POST", project.path("tokens"), json={"name": "first", "scopes": ["record"]})
+    rows = read_rows(instance, "SELECT name FROM person WHERE full_name = 'first' ORDER BY person_id DESC")
+    person = rows[0][0].replace("first", "weekly")
+    instance.service().call("POST", "/people", json={"name": person, "full_name": "Ada Weekly", "password": PASSWORD})
+    made = owner.call("POST", project.path("tokens"), json={"name": "weekly", "scopes": ["record"]})
+    assert instance.service(made["secret"]).get("/session")["name"] == f"{person}-2"
+
+
+def test_last_use_is_noted_once_a_minute(instance: Instance, project: Project) -> None:
+    """Also where two programs use a token in turn: not every request writes."""
+    made = make(project)
+
+    def noted() -> tuple[str, str]:
+        (one,) = [row for row in project.service("maintainer").get("/tokens") if row["name"] == made["name"]]
+        return one["last_used_at"], one["last_used_from"]
+
+    def ask(program: str) -> None:
+        headers = {"Authorization": f"Bearer {made['secret']}", "User-Agent": program}
+        assert httpx.get(f"{instance.url}/api/v1/session", headers=headers).status_code == 200
+
+    ask("first")
+    before = noted()
+    assert before[1] == "127.0.0.1 first"
+    ask("second")
+    assert noted() == before
+    change_rows(instance, f"UPDATE token SET last_used_at = NOW(6) - INTERVAL 61 SECOND WHERE name = '{made['name']}'")
+    ask("second")
+    assert noted()[1] == "127.0.0.1 second"
 
 
 def test_last_use_and_revoking(project: Project) -> None:

@@ -35,6 +35,8 @@ async def run_import(actor: Actor, store: BlobStore, project: str, path: Path, s
         | {
             "scopes": None if actor.scopes is None else sorted(actor.scopes),
             "projects": None if actor.projects is None else sorted(actor.projects),
+            # Bounds the tokens that one makes; an import makes none.
+            "token_ends_at": None,
         },
         "store": str(store.folder),
         "project": project,

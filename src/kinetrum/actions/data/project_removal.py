@@ -1,8 +1,8 @@
 """The second act of deleting a project: its bytes and records go for good.
 
 Each run and version goes in a transaction of its own, files only after it: cut off at any moment, the project is still
-a deleted one, and the same act goes on with what is left. Tombstones and the journal stay, under no name. What a model
-of another project rests on stays too: it was handed over.
+a deleted one, and the same act goes on with what is left; where somebody brings it back meanwhile, it ends.
+Tombstones and the journal stay, under no name. What a model of another project rests on stays too: it was handed over.
 """
 
 from __future__ import annotations
@@ -12,7 +12,8 @@ from dataclasses import dataclass
 from kinetrum.actions.context import Actor
 from kinetrum.actions.data import uploads
 from kinetrum.actions.people.accounts import require_administrator
-from kinetrum.core.base.errors import InvalidInput, NotFound
+from kinetrum.actions.people.projects import deleted_project
+from kinetrum.core.base.errors import InvalidInput
 from kinetrum.storage.data import artifacts, blob_rows, disk_usage, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore
@@ -36,7 +37,7 @@ class Removed:
 def remove_project(actor: Actor, store: BlobStore, name: str, confirmed: str) -> Removed:
     """Remove a deleted project for good; for administrators. `confirmed` is its name, written once more."""
     require_administrator(actor)
-    project = _deleted(name)
+    project = _read_deleted(name)
     if confirmed != project.name:
         raise InvalidInput(
             f"Write the project's name, {project.name}, to remove it for good; {confirmed!r} was written.",
@@ -45,21 +46,18 @@ def remove_project(actor: Actor, store: BlobStore, name: str, confirmed: str) ->
     run_count = version_count = 0
     while batch := _runs_left(project.project_id):
         for run_id in batch:
-            _remove_run(actor, run_id)
+            _remove_run(actor, project, run_id)
             run_count += 1
     for row in _versions_left(project.project_id):
-        version_count += _remove_version(actor, row)
+        version_count += _remove_version(actor, project, row)
     freed = uploads.remove_released(store)
     _finish(actor, project)
     return Removed(run_count, version_count, freed)
 
 
-@snapshot
-def _deleted(name: str) -> ProjectRow:
-    project = projects.deleted_project_named(name)
-    if project is None:
-        raise NotFound(f"There is no deleted project {name!r}.", field="project")
-    return project
+@transaction
+def _read_deleted(name: str) -> ProjectRow:
+    return deleted_project(name)
 
 
 @snapshot
@@ -68,7 +66,8 @@ def _runs_left(project_id: int) -> list[int]:
 
 
 @transaction
-def _remove_run(actor: Actor, run_id: int) -> None:
+def _remove_run(actor: Actor, project: ProjectRow, run_id: int) -> None:
+    deleted_project(project.name)
     disk_usage.purge_run(runs.lock_run(run_id).run_id, actor.person_id)
 
 
@@ -84,7 +83,8 @@ def _versions_left(project_id: int) -> list[VersionRow]:
 
 
 @transaction
-def _remove_version(actor: Actor, row: VersionRow) -> bool:
+def _remove_version(actor: Actor, project: ProjectRow, row: VersionRow) -> bool:
+    deleted_project(project.name)
     artifacts.lock_versions([row.version_id])
     disk_usage.mark_version_purged(row.version_id, actor.person_id)
     if not row.by_reference:
@@ -94,5 +94,6 @@ def _remove_version(actor: Actor, row: VersionRow) -> bool:
 
 @transaction
 def _finish(actor: Actor, project: ProjectRow) -> None:
+    deleted_project(project.name)
     projects.forget_project(project)
     journal.append(None, actor.person_id, "removed the project for good", project.name, source=actor.source)

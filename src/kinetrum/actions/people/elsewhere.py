@@ -20,7 +20,7 @@ def _person(claims: Claims, origin: str) -> PersonRow:
     person = people.person_of_subject(claims.subject)
     if person is None:
         # Never an account that is there: whoever may choose names elsewhere would choose somebody's here.
-        name = _free_name(claims.name)
+        name = people.free_name(claims.name)
         person_id = people.add_person(name, claims.full_name, "", False, subject=claims.subject, mail=claims.mail)
         journal.append(None, person_id, "signed in elsewhere, first", name, source=journal.Source(origin))
         person = people.person_by_id(person_id)
@@ -34,9 +34,3 @@ def _person(claims: Claims, origin: str) -> PersonRow:
             None, person.person_id, "came with other groups", person.name, change, source=journal.Source(origin)
         )
     return person
-
-
-def _free_name(wanted: str) -> str:
-    if not people.is_name_taken(wanted):
-        return wanted
-    return next(name for at in range(2, 10_000) if not people.is_name_taken(name := f"{wanted[:90]}-{at}"))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 
 from kinetrum.actions.context import Actor, Place, enter
@@ -13,6 +15,7 @@ from kinetrum.core.base.values import check_name
 from kinetrum.storage.db.clock import now
 from kinetrum.storage.db.database import transaction
 from kinetrum.storage.people import journal, people, projects
+from kinetrum.storage.people.people import PersonRow
 from kinetrum.storage.people.projects import ProjectRow
 
 
@@ -60,31 +63,58 @@ def set_role(actor: Actor, project: str, person: str, role: str | None) -> None:
     place = enter(actor, project, Act.ADMINISTER)
     row = person_of(actor, person)
     wanted = _role(role)
+    # Of the last two maintainers who take each other's role away at once, one stays.
+    projects.lock_project(place.project_id)
     before = people.own_role_in(place.project_id, row.person_id)
+    if before is None and wanted is None:
+        _refuse_role_by_group(place, row)
     if before == wanted:
         return
-    if before is Role.MAINTAINER:
-        maintainers = [name for name, _, role in people.members(place.project_id) if role is Role.MAINTAINER]
-        if maintainers == [row.name]:
-            raise Conflict(
-                f"{row.full_name} is the last maintainer of {place.project.name}; make somebody else a maintainer "
-                "first.",
-                field="role",
-            )
-    people.set_role(place.project_id, row.person_id, wanted)
+    with _maintainer_stays(place):
+        people.set_role(place.project_id, row.person_id, wanted)
     change = journal.Change(before, wanted)
     journal.append(place.project_id, actor.person_id, "changed a role", person, change, source=actor.source)
+
+
+def _refuse_role_by_group(place: Place, person: PersonRow) -> None:
+    groups = {group for group, _ in people.group_roles(place.project_id)} & set(people.groups_of(person.person_id))
+    if groups:
+        raise Conflict(
+            f"{person.full_name} has a role in {place.project.name} as one of the group {min(groups)}; change the role "
+            f"of group:{min(groups)}, or take {person.full_name} out of it.",
+            field="role",
+        )
+
+
+@contextmanager
+def _maintainer_stays(place: Place) -> Iterator[None]:
+    """Refuse what is done within where a project with maintainers, by themselves or by a group, has none after it."""
+    before = _maintainers(place)
+    yield
+    if before and not _maintainers(place):
+        who = f"{before[0]} is" if len(before) == 1 else f"{', '.join(before)} are"
+        raise Conflict(
+            f"{who} the last maintainer{'s' if len(before) > 1 else ''} of {place.project.name}; make somebody else a "
+            "maintainer first.",
+            field="role",
+        )
+
+
+def _maintainers(place: Place) -> list[str]:
+    return [full_name for _, full_name, role in people.members(place.project_id) if role is Role.MAINTAINER]
 
 
 @transaction
 def set_group_role(actor: Actor, project: str, group: str, role: str | None) -> None:
     """Give, change or take away (None) the role that everybody of a group has in a project; for its maintainers."""
     place = enter(actor, project, Act.ADMINISTER)
+    projects.lock_project(place.project_id)
     before = dict(people.group_roles(place.project_id)).get(check_name(group, "group"))
     wanted = _role(role)
     if before == wanted:
         return
-    people.set_group_role(place.project_id, group, wanted)
+    with _maintainer_stays(place):
+        people.set_group_role(place.project_id, group, wanted)
     change = journal.Change(before, wanted)
     journal.append(place.project_id, actor.person_id, "changed a group's role", group, change, source=actor.source)
 
@@ -165,9 +195,11 @@ def list_deleted(actor: Actor) -> list[ProjectRow]:
     return projects.deleted_projects()
 
 
-def _deleted(name: str) -> ProjectRow:
+def deleted_project(name: str) -> ProjectRow:
+    """Return the deleted project of a name, its row locked until the transaction ends; raises NotFound without one."""
     row = projects.deleted_project_named(name)
-    if row is None:
+    # Meanwhile somebody else may have brought it back, or removed it.
+    if row is None or projects.lock_project(row.project_id) != row:
         raise NotFound(f"There is no deleted project {name!r}.", field="project")
     return row
 
@@ -176,6 +208,6 @@ def _deleted(name: str) -> ProjectRow:
 def restore_project(actor: Actor, name: str) -> None:
     """Bring a deleted project back as it was; for administrators."""
     require_administrator(actor)
-    row = _deleted(name)
+    row = deleted_project(name)
     projects.set_project(row.project_id, deleted_at=None)
     _note(actor, row, "brought the project back")

@@ -133,6 +133,7 @@ def actor_of_token(secret: str, origin: str) -> Actor:
         token.name,
         token.scopes,
         token.projects,
+        token_ends_at=token.expires_at,
     )
 
 

@@ -63,7 +63,8 @@ class TokenView:
 def make_token(actor: Actor, new: NewToken, person: str | None = None) -> MadeToken:
     """Make a token for oneself, or as an administrator for another.
 
-    Who came by a token makes others only where it is for administering, and none that may more or lasts longer.
+    Who came by a token makes others only where it is for administering, none that may more, and all end with it at
+    the latest.
     """
     if person is not None and person != actor.name:
         require_administrator(actor)
@@ -90,6 +91,7 @@ def _make(
 ) -> MadeToken:
     scopes = usual if new.scopes is None else read_scopes(new.scopes)
     _check_no_more(actor, scopes, ids)
+    people.lock_person(owner.person_id)
     if credentials.has_token(owner.person_id, check_name(new.name, "token")):
         raise Conflict(
             f"{owner.full_name} has a token {new.name!r} in use; revoke it first, or choose another name.",
@@ -97,7 +99,7 @@ def _make(
         )
     if len(credentials.tokens_of(owner.person_id)) >= TOKENS_EACH:
         raise Conflict(f"{owner.full_name} has {TOKENS_EACH} tokens; revoke those that nobody uses.", field="name")
-    expires_at = _end(new.days)
+    expires_at = _end(new.days, actor.token_ends_at)
     secret = credentials.add_token(owner.person_id, new.name, scopes, ids, expires_at, actor.person_id)
     after = {"scopes": in_order(scopes), "ends": None if expires_at is None else f"{expires_at:%Y-%m-%d}"}
     journal.append(
@@ -111,12 +113,11 @@ def _make(
     return MadeToken(new.name, secret, in_order(scopes), _names(ids), expires_at)
 
 
-def _end(days: int | None) -> datetime | None:
-    if days is None:
-        return None
-    if not 1 <= days <= MOST_DAYS:
+def _end(days: int | None, latest: datetime | None) -> datetime | None:
+    if days is not None and not 1 <= days <= MOST_DAYS:
         raise InvalidInput(f"A token lasts 1 to {MOST_DAYS:,} days, or does not end.", field="days")
-    return now() + timedelta(days=days)
+    ends = [end for end in (None if days is None else now() + timedelta(days=days), latest) if end is not None]
+    return min(ends, default=None)
 
 
 def _check_no_more(actor: Actor, scopes: frozenset[Scope], ids: frozenset[int] | None) -> None:
@@ -194,9 +195,11 @@ def make_machine_token(actor: Actor, project: str, new: NewToken) -> MadeToken:
     place = enter(actor, project, Act.ADMINISTER)
     name = check_name(new.name, "token")
     scopes = read_scopes(new.scopes or ())
+    # Of two who make the first token of a name at once, the later one finds the machine of the earlier.
+    projects.lock_project(place.project_id)
     machine = _machine(place, name)
     if machine is None:
-        account = f"{name}-of-{place.project_id}"[-100:]
+        account = people.free_name(f"{name[:80]}-of-{place.project_id}")
         machine_id = people.add_person(account, name, "", False, machine_of=place.project_id)
         machine = people.person_by_id(machine_id)
     people.set_role(place.project_id, machine.person_id, _machine_role(scopes))

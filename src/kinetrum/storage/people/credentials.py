@@ -157,11 +157,7 @@ def why_not_in_use(secret: str) -> str | None:
 def note_use(token: TokenRow, origin: str) -> bool:
     """Note when and from where a token was used, at most once a minute; tells whether it was noted."""
     at = now()
-    if (
-        token.last_used_at is not None
-        and at - token.last_used_at < _NOTED_EVERY
-        and token.last_used_from == origin[:200]
-    ):
+    if token.last_used_at is not None and at - token.last_used_at < _NOTED_EVERY:
         return False
     Token.update(last_used_at=at, last_used_from=origin[:200]).where(Token.token_id == token.token_id).execute()
     return True

@@ -11,7 +11,7 @@ from peewee import Expression
 
 from kinetrum.core.base.permissions import Role, highest
 from kinetrum.storage.db.clock import now
-from kinetrum.storage.db.database import named_rows
+from kinetrum.storage.db.database import lock_rows, named_rows
 from kinetrum.storage.tables.people import GroupRole, Member, Person, PersonGroup, Project
 
 
@@ -69,6 +69,18 @@ def is_name_taken(name: str) -> bool:
     return Person.select().where(Person.name == name).exists()
 
 
+def free_name(wanted: str) -> str:
+    """Return a name that nobody has, the wanted one or one with a number; two who ask at once may get the same."""
+    if not is_name_taken(wanted):
+        return wanted
+    return next(name for at in range(2, 10_000) if not is_name_taken(name := f"{wanted[:90]}-{at}"))
+
+
+def lock_person(person_id: int) -> None:
+    """Let others who lock this person wait until the transaction ends."""
+    lock_rows(Person.select(Person.person_id).where(Person.person_id == person_id))
+
+
 def person_by_id(person_id: int) -> PersonRow:
     """Return a person or machine by id."""
     return person_row(Person.get_by_id(person_id))
@@ -115,9 +127,9 @@ def set_person(person_id: int, **fields: Any) -> None:
 
 
 def active_administrators() -> list[int]:
-    """Return the administrators who can sign in."""
+    """Return the administrators who can sign in; they stay so until the transaction ends."""
     rows = Person.select(Person.person_id).where(Person.is_admin, Person.deactivated_at.is_null())
-    return [row.person_id for row in rows]
+    return [row.person_id for row in lock_rows(rows.order_by(Person.person_id))]
 
 
 def set_groups(person_id: int, groups: Collection[str]) -> None:

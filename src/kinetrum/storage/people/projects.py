@@ -100,7 +100,7 @@ def project_named(name: str) -> ProjectRow | None:
 def deleted_project_named(name: str) -> ProjectRow | None:
     """Return the deleted project of that name."""
     project = Project.get_or_none(Project.name == name, Project.deleted_at.is_null(False))
-    return _project(project) if project else None
+    return _project(project) if project and not name.startswith(GONE) else None
 
 
 def deleted_projects() -> list[ProjectRow]:
