@@ -253,6 +253,29 @@ def climb(content: bytes) -> bytes:
     return data_of(content, lambda data: data["versions"][0]["files"][0].__setitem__(0, "../../etc/passwd"))
 
 
+def test_an_import_counts_as_recording_does(recording: Project, elsewhere: Service, tmp_path: Path) -> None:
+    """A quota is not gone round by an archive; once there is room, taking it in again goes on."""
+    story(recording, tmp_path)
+    content = export(recording, "frost-alarm")
+    place = fresh(elsewhere)
+
+    def bound(**quota: int) -> None:
+        elsewhere.call("PUT", f"{place}/quota", json=quota)
+
+    bound(runs_a_day=1)
+    with pytest.raises(errors.OverQuota, match="may record 1 run a day and has 1"):
+        take_in(elsewhere, place, content)
+    bound(runs_a_day=2, points_a_day=0)
+    with pytest.raises(errors.OverQuota, match="may record 0 points a day and has 0"):
+        take_in(elsewhere, place, content)
+    bound(runs_a_day=2, points_a_day=601)
+    take_in(elsewhere, place, content)
+    usage = elsewhere.get(f"{place}/storage")
+    assert (usage["runs_today"], usage["points_today"]) == (2, 601)
+    run = elsewhere.get(f"{place}/experiments/frost-alarm/runs/2")
+    assert plain(run) == plain(recording.service().get(recording.path("experiments", "frost-alarm", "runs", "2")))
+
+
 def elsewhere_in_archive(content: bytes) -> bytes:
     return data_of(content, lambda data: data["versions"][0]["files"][0].__setitem__(5, "../outside"))
 

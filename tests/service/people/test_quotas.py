@@ -80,7 +80,7 @@ def test_runs_of_a_day(project: Project) -> None:
     # Sent again, it is the same run.
     service.call("PUT", project.path("experiments", "tries", "runs", uid), json={"started_at": 1})
     with pytest.raises(
-        errors.OverQuota, match=r"may record 2 runs a day and has 2: it waits in the spool until midnight"
+        errors.OverQuota, match=r"may record 2 runs a day and has 2; there is room again after midnight \(UTC\)"
     ):
         project.begin("tries")
     assert project.service("viewer").get(project.path("storage"))["runs_today"] == 2
@@ -110,6 +110,42 @@ def test_points_of_a_day(project: Project) -> None:
     assert project.service("viewer").get(project.path("storage"))["points_today"] == 10
 
 
+def test_a_batch_larger_than_what_is_left_is_taken_and_the_next_is_not(project: Project) -> None:
+    """Refused until midnight it would be refused then too, and never arrive."""
+    bound(project, points_a_day=10)
+    begun = project.begin("tries")
+    service = project.service("contributor")
+
+    def send(count: int) -> None:
+        group = {"keys": ["loss"], "steps": list(range(count)), "times": [1] * count, "values": [[0.5] * count]}
+        query = {"batch": new_id()}
+        service.call("POST", project.run_path(begun, "points"), params=query, json={"groups": [group]})
+
+    send(9)
+    send(50)
+    with pytest.raises(errors.OverQuota, match="may record 10 points a day and has 59"):
+        send(1)
+    bound(project, points_a_day=59)
+    with pytest.raises(errors.OverQuota):
+        send(1)
+    bound(project, points_a_day=60)
+    send(1)
+    bound(project, points_a_day=0)
+    change_rows(project.instance, "UPDATE project_day SET day = day - INTERVAL 1 DAY")
+    with pytest.raises(errors.OverQuota, match="may record 0 points a day and has 0"):
+        send(1)
+
+
+def test_quotas_that_no_column_holds_are_refused(project: Project) -> None:
+    for field, most in (("runs_a_day", 2**32 - 1), ("points_a_day", 2**62), ("size_bytes", 2**62)):
+        bound(project, **{field: most})
+        assert project.service("viewer").get(project.path("storage"))["quota"][field] == most
+        with pytest.raises(
+            errors.InvalidInput, match=f"A quota is a whole number from 0 to {most:,}, not {most + 1:,}"
+        ):
+            bound(project, **{field: most + 1})
+
+
 def test_a_quota_is_for_administrators(project: Project) -> None:
     with pytest.raises(errors.NotAllowed):
         project.service("maintainer").call("PUT", project.path("quota"), json={"size_bytes": 1})
@@ -121,9 +157,9 @@ def test_a_quota_from_the_command_line(recording: Project, capsys: Out, monkeypa
     monkeypatch.setenv("KINETRUM_TOKEN", recording.tokens["admin"])
     assert run(capsys, "admin", "quota", recording.name)[1] == f"{recording.name} may take what there is.\n"
     text = run(capsys, "admin", "quota", recording.name, "--bytes", "1.5GB", "--runs-a-day", "500")[1]
-    assert text == "Stored: 0 B of 1.5 GB.\nRuns today: 0 of 500.\n"
+    assert text == "Stored: 0 B of 1.5 GB.\nRuns counted today: 0 of 500.\n"
     assert text in run(capsys, "storage", "--project", recording.name)[1]
-    assert run(capsys, "admin", "quota", recording.name, "--bytes", "none")[1] == "Runs today: 0 of 500.\n"
+    assert run(capsys, "admin", "quota", recording.name, "--bytes", "none")[1] == "Runs counted today: 0 of 500.\n"
     for wrong in ("many", "5XB", "-", "1.2.3GB"):
         assert run(capsys, "admin", "quota", recording.name, "--bytes", wrong)[0] == 2
     assert run(capsys, "admin", "quota", recording.name, "--runs-a-day", "5GB")[0] == 2

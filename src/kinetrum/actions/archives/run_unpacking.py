@@ -16,6 +16,7 @@ from kinetrum.actions.archives.members import (
 from kinetrum.actions.archives.opened import Opened, experiment_here, read_run_record
 from kinetrum.actions.archives.origins import Origin
 from kinetrum.actions.context import enter
+from kinetrum.actions.people import quotas
 from kinetrum.core.archives.archive import (
     Contents,
     LinkRecord,
@@ -87,6 +88,7 @@ def _make_run(
     experiment = experiment_here(place, next(one for one in contents.experiments if one.name == record.experiment))
     if experiment is None:
         raise Conflict(f"The experiment {record.experiment} vanished.")
+    quotas.spend(place.project_id, runs=1)
     number = projects.take_run_number(experiment.experiment_id, record.number)
     run_id = _add_row(origin, record, experiment.experiment_id, number)
     doc = record.doc
@@ -179,8 +181,9 @@ def _uid(uid: str, what: str, at: int) -> bytes:
 
 @transaction
 def _add_points(run_id: int, uid: str, at: int, groups: list[Group]) -> None:
-    body = encode_batch(groups)
-    points.append_batch(run_id, _uid(uid, "points", at), body, sum(len(group.steps) for group in groups))
+    count = sum(len(group.steps) for group in groups)
+    if points.append_batch(run_id, _uid(uid, "points", at), encode_batch(groups), count):
+        quotas.spend(runs.run_by_id(run_id).project_id, points=count)
 
 
 @transaction

@@ -1,7 +1,8 @@
-"""Quotas: what a project may take is asked before it is taken; what is over is refused with the figure and whom to ask.
+"""Quotas: once a project has taken what it may, more is refused with the figure and whom to ask.
 
 The sender keeps what is refused in its spool and tries again, so that nothing of a training is lost: there is room
-again after midnight (UTC), after a purge, or with a larger quota.
+again after midnight (UTC), after a purge, or with a larger quota. Bytes never pass their quota. The batch of points
+that passes that of the day is taken whole: refused, it would be larger than the quota on the next day too.
 """
 
 from __future__ import annotations
@@ -14,7 +15,8 @@ from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import journal, projects, quotas
 from kinetrum.storage.people.quotas import Quota
 
-_MOST = 2**62
+# What the columns hold.
+_MOST = {"size_bytes": 2**62, "runs_a_day": 2**32 - 1, "points_a_day": 2**62}
 _ASK = "Ask a maintainer to purge what is not needed, or an administrator of the instance for more."
 
 
@@ -24,8 +26,8 @@ def set_quota(actor: Actor, project: str, quota: Quota) -> Quota:
     place = enter(actor, project)
     require_administrator(actor)
     for name, value in vars(quota).items():
-        if value is not None and not 0 <= value <= _MOST:
-            raise InvalidInput(f"A quota is a number from 0 on, not {value}.", field=name)
+        if value is not None and not 0 <= value <= _MOST[name]:
+            raise InvalidInput(f"A quota is a whole number from 0 to {_MOST[name]:,}, not {value:,}.", field=name)
     before = quotas.quota_of(place.project_id) or Quota()
     if before != quota:
         quotas.set_quota(place.project_id, quota)
@@ -47,10 +49,11 @@ def spend(project_id: int, runs: int = 0, points: int = 0) -> None:
         ("runs", runs_today, quota.runs_a_day, runs),
         ("points", points_today, quota.points_a_day, points),
     ):
-        if more and bound is not None and count > bound:
+        if more and bound is not None and count - more >= bound:
+            bounded = f"{bound:,} {what if bound != 1 else what[:-1]} a day"
             raise OverQuota(
-                f"{name} may record {bound:,} {what} a day and has {count - more:,}: it waits in the spool until "
-                f"midnight (UTC). {_ASK}"
+                f"{name} may record {bounded} and has {count - more:,}; "
+                f"there is room again after midnight (UTC). {_ASK}"
             )
 
 

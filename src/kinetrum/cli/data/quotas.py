@@ -16,5 +16,5 @@ def quota_lines(quota: Mapping[str, Any], usage: Mapping[str, Any]) -> list[str]
         lines.append(f"Stored: {taken} of {output.size_text(quota['size_bytes'])}.")
     for what, bound in (("runs", quota["runs_a_day"]), ("points", quota["points_a_day"])):
         if bound is not None:
-            lines.append(f"{what.capitalize()} today: {usage[f'{what}_today']:,} of {bound:,}.")
+            lines.append(f"{what.capitalize()} counted today: {usage[f'{what}_today']:,} of {bound:,}.")
     return lines

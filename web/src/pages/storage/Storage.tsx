@@ -91,8 +91,8 @@ function Quota({ usage }: { usage: Schemas['Usage'] }) {
   const { quota } = usage
   const bounds = [
     { name: 'stored', taken: usage.size_bytes, bound: quota.size_bytes, write: bytes },
-    { name: 'runs today', taken: usage.runs_today, bound: quota.runs_a_day, write: count },
-    { name: 'points today', taken: usage.points_today, bound: quota.points_a_day, write: count },
+    { name: 'runs counted today', taken: usage.runs_today, bound: quota.runs_a_day, write: count },
+    { name: 'points counted today', taken: usage.points_today, bound: quota.points_a_day, write: count },
   ].filter((one) => one.bound !== null)
   if (bounds.length === 0) return null
   return (
