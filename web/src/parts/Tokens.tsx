@@ -4,11 +4,13 @@ import type { Token } from '../api/access'
 import type { Schemas } from '../api/client'
 import { DataTable } from './DataTable'
 import { DialogForm } from './DialogForm'
-import { Choice, Field } from './Field'
+import { Choice, Field, Refusal } from './Field'
+import { Section } from './Marks'
 import { Modal } from './Modal'
+import { toast } from './Toasts'
 import { moment } from './values'
 
-export const SCOPES = [
+const SCOPES = [
   ['read', 'see and download'],
   ['record', 'record runs, files and notes'],
   ['register', 'register versions, add evidence'],
@@ -18,7 +20,66 @@ export const SCOPES = [
   ['administer', 'settings, members, tokens'],
 ] as const
 
-export function TokenTable(props: {
+type Wanted = { name: string; scopes: string[]; days: number | null }
+/** Of a mutation, what this section takes: mutations of wider bodies fit too. */
+type Act<Given, Made> = {
+  isPending: boolean
+  error: Error | null
+  mutate: (given: Given, options: { onSuccess: (made: Made) => void }) => void
+}
+type Said = { title: string; text: string }
+
+/** A section with somebody's tokens: each revoked here, a new one asked for, and its secret shown once. */
+export function TokenSection(props: {
+  title: string
+  label: string
+  tokens: Token[]
+  make: Act<Wanted, Schemas['MadeToken']>
+  revoke: Act<string, unknown>
+  asked: { title: string; scopes: readonly string[] }
+  told: (made: Schemas['MadeToken']) => Said
+}) {
+  const { title, label, tokens, make, revoke, asked, told } = props
+  const [asking, setAsking] = useState(false)
+  const [made, setMade] = useState<Schemas['MadeToken'] | null>(null)
+  return (
+    <Section
+      title={title}
+      fact={
+        <button className="link" onClick={() => setAsking(true)}>
+          New token
+        </button>
+      }
+    >
+      <TokenTable
+        label={label}
+        tokens={tokens}
+        busy={revoke.isPending}
+        onRevoke={(name) => revoke.mutate(name, { onSuccess: () => toast(`${name} is revoked.`) })}
+      />
+      <Refusal error={revoke.error} />
+      {asking && (
+        <TokenDialog
+          {...asked}
+          pending={make.isPending}
+          error={make.error}
+          onClose={() => setAsking(false)}
+          onMake={(wanted) =>
+            make.mutate(wanted, {
+              onSuccess: (token) => {
+                setAsking(false)
+                setMade(token)
+              },
+            })
+          }
+        />
+      )}
+      {made && <SecretDialog {...told(made)} secret={made.secret} onClose={() => setMade(null)} />}
+    </Section>
+  )
+}
+
+function TokenTable(props: {
   label: string
   tokens: Token[]
   onRevoke: (name: string) => void
@@ -78,9 +139,7 @@ function End({ token }: { token: Token }) {
   )
 }
 
-type Wanted = { name: string; scopes: string[]; days: number | null }
-
-export function TokenDialog(props: {
+function TokenDialog(props: {
   title: string
   scopes: readonly string[]
   pending: boolean

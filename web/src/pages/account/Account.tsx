@@ -18,7 +18,7 @@ import { Section } from '../../parts/Marks'
 import { Answer, Waiting } from '../../parts/Shell'
 import { followSystem, chooseTheme } from '../../parts/theme'
 import { toast } from '../../parts/Toasts'
-import { endOf, SecretDialog, TokenDialog, TokenTable } from '../../parts/Tokens'
+import { endOf, TokenSection } from '../../parts/Tokens'
 import { moment, plural, setTimeZone } from '../../parts/values'
 
 export default function Account() {
@@ -220,51 +220,21 @@ function Sessions({ sessions }: { sessions: Schemas['Session'][] }) {
 }
 
 function Tokens({ tokens }: { tokens: Schemas['TokenView'][] }) {
-  const make = useMakeToken()
-  const revoke = useRevokeToken()
-  const [asking, setAsking] = useState(false)
-  const [made, setMade] = useState<Schemas['MadeToken'] | null>(null)
   return (
-    <Section
+    <TokenSection
       title="Tokens"
-      fact={
-        <button className="link" onClick={() => setAsking(true)}>
-          New token
-        </button>
-      }
-    >
-      <TokenTable
-        label="Your tokens"
-        tokens={tokens}
-        busy={revoke.isPending}
-        onRevoke={(name) => revoke.mutate(name, { onSuccess: () => toast(`${name} is revoked.`) })}
-      />
-      <Refusal error={revoke.error} />
-      {asking && (
-        <TokenDialog
-          title="A token of yours"
-          scopes={['read', 'record', 'register', 'review', 'place', 'report']}
-          pending={make.isPending}
-          error={make.error}
-          onClose={() => setAsking(false)}
-          onMake={(wanted) =>
-            make.mutate(wanted, {
-              onSuccess: (token) => {
-                setAsking(false)
-                setMade(token)
-              },
-            })
-          }
-        />
-      )}
-      {made && (
-        <SecretDialog
-          title={`The token ${made.name}`}
-          text={`It is shown this once; keep it like a password. ${endOf(made)}`}
-          secret={made.secret}
-          onClose={() => setMade(null)}
-        />
-      )}
-    </Section>
+      label="Your tokens"
+      tokens={tokens}
+      make={useMakeToken()}
+      revoke={useRevokeToken()}
+      asked={{
+        title: 'A token of yours',
+        scopes: ['read', 'record', 'register', 'review', 'place', 'report'],
+      }}
+      told={(made) => ({
+        title: `The token ${made.name}`,
+        text: `It is shown this once; keep it like a password. ${endOf(made)}`,
+      })}
+    />
   )
 }

@@ -90,7 +90,7 @@ export default function People() {
             head: null,
             right: true,
             cell: (row) => (
-              <button className="link" aria-label={`Change ${row.full_name}`} onClick={() => setEditing(row)}>
+              <button className="link" aria-label={`Change ${row.name}`} onClick={() => setEditing(row)}>
                 Change
               </button>
             ),

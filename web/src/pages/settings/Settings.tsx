@@ -17,7 +17,7 @@ import { Choice, Field, Refusal } from '../../parts/Field'
 import { Section } from '../../parts/Marks'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { toast } from '../../parts/Toasts'
-import { endOf, SecretDialog, TokenDialog, TokenTable } from '../../parts/Tokens'
+import { endOf, TokenSection } from '../../parts/Tokens'
 import { moment, plural } from '../../parts/values'
 
 const ROLES = ['viewer', 'contributor', 'approver', 'maintainer'] as const
@@ -156,52 +156,19 @@ function Members({ project, settings }: { project: string; settings: Schemas['Pr
 
 function Machines({ project }: { project: string }) {
   const { data } = useMachineTokens(project)
-  const make = useMakeMachineToken(project)
-  const revoke = useRevokeMachineToken(project)
-  const [asking, setAsking] = useState(false)
-  const [made, setMade] = useState<Schemas['MadeToken'] | null>(null)
   return (
-    <Section
+    <TokenSection
       title="Machines"
-      fact={
-        <button className="link" onClick={() => setAsking(true)}>
-          New token
-        </button>
-      }
-    >
-      <TokenTable
-        label="Tokens of machines"
-        tokens={data ?? []}
-        busy={revoke.isPending}
-        onRevoke={(name) => revoke.mutate(name, { onSuccess: () => toast(`${name} is revoked.`) })}
-      />
-      <Refusal error={revoke.error} />
-      {asking && (
-        <TokenDialog
-          title={`A machine of ${project}`}
-          scopes={['read', 'record']}
-          pending={make.isPending}
-          error={make.error}
-          onClose={() => setAsking(false)}
-          onMake={(wanted) =>
-            make.mutate(wanted, {
-              onSuccess: (token) => {
-                setAsking(false)
-                setMade(token)
-              },
-            })
-          }
-        />
-      )}
-      {made && (
-        <SecretDialog
-          title={`The token of ${made.name}`}
-          text={`It is shown this once. What the machine does is said to be of ${made.name}, in this project only. ${endOf(made)}`}
-          secret={made.secret}
-          onClose={() => setMade(null)}
-        />
-      )}
-    </Section>
+      label="Tokens of machines"
+      tokens={data ?? []}
+      make={useMakeMachineToken(project)}
+      revoke={useRevokeMachineToken(project)}
+      asked={{ title: `A machine of ${project}`, scopes: ['read', 'record'] }}
+      told={(made) => ({
+        title: `The token of ${made.name}`,
+        text: `It is shown this once. What the machine does is said to be of ${made.name}, in this project only. ${endOf(made)}`,
+      })}
+    />
   )
 }
 
