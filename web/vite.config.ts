@@ -4,6 +4,8 @@ import { defineConfig } from 'vitest/config'
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
+  // Relative: the service puts the path before them below which it is reached.
+  base: './',
   build: {
     outDir: '../src/kinetrum/service/console',
     emptyOutDir: true,

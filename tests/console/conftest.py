@@ -56,7 +56,7 @@ class Watch:
         page.on("request", self._request)
 
     def _note(self, text: str) -> None:
-        broke = self.breaks_allowed and "ERR_CONNECTION_RESET" in text
+        broke = self.breaks_allowed and any(how in text for how in ("ERR_CONNECTION_RESET", "ERR_TOO_MANY_RETRIES"))
         if not broke and not any(f"status of {status}" in text for status in self.allowed):
             self.wrong.append(text)
 

@@ -10,6 +10,7 @@ import { Gate } from './pages/signin/Gate'
 import { ProjectFrame, Waiting } from './parts/Shell'
 import { applyTheme } from './parts/theme'
 import { keys } from './api/keys'
+import { BELOW } from './api/place'
 
 applyTheme()
 
@@ -36,27 +37,33 @@ const routesOf = (pages: readonly Page[]) =>
     path ? { path, element: <Draw /> } : { index: true as const, element: <Draw /> },
   )
 
-const router = createBrowserRouter([
-  { path: '/shared/:secret', element: <Shared /> },
-  { path: '/welcome/:secret', element: <Welcome /> },
-  {
-    element: <Gate />,
-    children: [
-      ...routesOf(PAGES),
-      {
-        path: '/embed/:project',
-        element: <ProjectFrame />,
-        children: [{ path: 'e/:experiment', element: <Experiment /> }],
-      },
-      {
-        path: '/:project',
-        element: <ProjectFrame />,
-        children: routesOf(PROJECT_PAGES),
-      },
-      { path: '*', element: <Waiting error={new ServiceError('There is no page at this address.', 404)} /> },
-    ],
-  },
-])
+const router = createBrowserRouter(
+  [
+    { path: '/shared/:secret', element: <Shared /> },
+    { path: '/welcome/:secret', element: <Welcome /> },
+    {
+      element: <Gate />,
+      children: [
+        ...routesOf(PAGES),
+        {
+          path: '/embed/:project',
+          element: <ProjectFrame />,
+          children: [{ path: 'e/:experiment', element: <Experiment /> }],
+        },
+        {
+          path: '/:project',
+          element: <ProjectFrame />,
+          children: routesOf(PROJECT_PAGES),
+        },
+        {
+          path: '*',
+          element: <Waiting error={new ServiceError('There is no page at this address.', 404)} />,
+        },
+      ],
+    },
+  ],
+  { basename: BELOW || '/' },
+)
 
 createRoot(document.getElementById('root') as HTMLElement).render(
   <StrictMode>

@@ -14,9 +14,11 @@ from fastapi.routing import APIRoute
 from kinetrum.service.background import Chores
 from kinetrum.service.guard.bodies import GuardedBodies
 from kinetrum.service.guard.headers import Hardened
+from kinetrum.service.guard.sub_path import BelowPath
 from kinetrum.service.http import console_files, problems
 from kinetrum.service.http.freshness import act_up_to_date, read_up_to_date
 from kinetrum.service.http.provider import Provider
+from kinetrum.service.http.public_address import public_path
 from kinetrum.service.live.broker import Broker
 from kinetrum.service.routes.archives import archive_routes, export_routes
 from kinetrum.service.routes.compare import comparison_routes, plot_routes
@@ -160,6 +162,8 @@ def make_app(
     console_files.install(app)
     app.add_middleware(GuardedBodies)
     app.add_middleware(Hardened)
+    if below := public_path(app):
+        app.add_middleware(BelowPath, path=below)
 
     _tell_the_truth(app)
     return app

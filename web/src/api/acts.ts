@@ -4,6 +4,7 @@ import { answer, api, newId, setCsrfToken } from './client'
 import type { Aggregate } from './aggregates'
 import { useProjectAct } from './act'
 import { keys } from './keys'
+import { BELOW } from './place'
 
 export function useSignIn() {
   const queries = useQueryClient()
@@ -22,7 +23,7 @@ export function useSignOut() {
     mutationFn: () => answer(api.DELETE('/api/v1/session')),
     onSettled: () => {
       queries.clear()
-      window.location.assign('/')
+      window.location.assign(`${BELOW}/`)
     },
   })
 }

@@ -1,6 +1,7 @@
 /** The only place that talks to the service: typed calls, problems as errors, live changes. */
 import createClient from 'openapi-fetch'
 import type { components, paths } from '../../generated/schema'
+import { API, BELOW } from './place'
 
 export type Schemas = components['schemas']
 export type Run = Schemas['RunRow']
@@ -32,7 +33,7 @@ export const setCsrfToken = (token: string | null | undefined) => {
   csrfToken = token ?? ''
 }
 
-const client = createClient<paths>({ baseUrl: '', credentials: 'same-origin' })
+const client = createClient<paths>({ baseUrl: BELOW, credentials: 'same-origin' })
 client.use({
   onRequest({ request }) {
     if (!['GET', 'HEAD'].includes(request.method)) request.headers.set('Kinetrum-Csrf', csrfToken)
@@ -86,7 +87,7 @@ export type Followed = {
 /** Follow the changes of a project, or of all one may see. The browser reconnects and resumes by itself. */
 export function follow(project: string | null, tell: Followed) {
   const of = project === null ? '' : `/projects/${encodeURIComponent(project)}`
-  const source = new EventSource(`/api/v1${of}/events`)
+  const source = new EventSource(`${API}${of}/events`)
   source.addEventListener('change', (event) => tell.change(JSON.parse(event.data) as Change))
   source.addEventListener('pace', (event) =>
     tell.pace((JSON.parse(event.data) as { gather_ms: number }).gather_ms),

@@ -4,6 +4,7 @@ import { answer, api, type Schemas } from './client'
 import { keepFiles } from './sending'
 import { useProjectAct } from './act'
 import { keys } from './keys'
+import { API } from './place'
 
 export type { Chosen } from './sending'
 
@@ -175,7 +176,7 @@ export const useKeepFiles = (project: string) =>
   useProjectAct(project, (given: Parameters<typeof keepFiles>[1]) => keepFiles(project, given))
 
 const files = (project: string, artifact: string, version: string | number) =>
-  `/api/v1/projects/${project}/artifacts/${artifact}/versions/${version}`
+  `${API}/projects/${project}/artifacts/${artifact}/versions/${version}`
 
 /** Where a stored file is fetched from; with `show` a picture comes with its type. */
 export const fileAddress = (
@@ -191,7 +192,7 @@ export const bundleAddress = (project: string, artifact: string, version: string
   `${files(project, artifact, version)}/bundle?form=zip${folder ? `&folder=${encodeURIComponent(folder)}` : ''}`
 
 export const provAddress = (project: string, of: string) =>
-  `/api/v1/projects/${project}/lineage/prov?of=${encodeURIComponent(of)}`
+  `${API}/projects/${project}/lineage/prov?of=${encodeURIComponent(of)}`
 
 export const crateAddress = (project: string, of: string) =>
-  `/api/v1/projects/${project}/archive?of=${encodeURIComponent(of)}`
+  `${API}/projects/${project}/archive?of=${encodeURIComponent(of)}`

@@ -3,6 +3,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { answer, api, type Schemas } from './client'
 import { useProjectAct } from './act'
 import { keys } from './keys'
+import { API } from './place'
 
 export type KeptName = Schemas['KeptName']
 export type KeptStep = Schemas['KeptStep']
@@ -137,4 +138,4 @@ export const useJoinedRows = (
   })
 
 export const thumbnailAddress = (project: string, artifact: string, version: number, path: string) =>
-  `/api/v1/projects/${project}/artifacts/${artifact}/versions/${version}/thumbnail?path=${encodeURIComponent(path)}`
+  `${API}/projects/${project}/artifacts/${artifact}/versions/${version}/thumbnail?path=${encodeURIComponent(path)}`

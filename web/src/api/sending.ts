@@ -9,10 +9,16 @@ type Sending = { project: string; signal: AbortSignal }
 const SIDE_BY_SIDE = 3
 const DIGESTS_AT_ONCE = 5_000
 const RESUMED_FROM = 8 * 1024 * 1024
-const PIECE = 16 * 1024 * 1024
+const LEAST_PIECE = 64 * 1024
+/** What proxies usually take; more than that at once may end without an answer. */
+const USUAL_PIECE = 1024 * 1024
 const TRIES = 5
+/** How much is sent at once: less, once a proxy before the service took no more. */
+let piece = 16 * 1024 * 1024
 
 const pause = (ms: number) => new Promise((done) => setTimeout(done, ms))
+const tooLarge = (error: unknown) => error instanceof ServiceError && error.status === 413
+const unanswered = (error: unknown) => error instanceof ServiceError && error.status === 0
 const away = (error: unknown) => error instanceof ServiceError && [0, 502, 503, 504].includes(error.status)
 
 /** Work through items, several side by side; the first failure ends it. */
@@ -89,7 +95,8 @@ const bytesAsTheyAre = (part: Blob) => ({
   headers: { 'Content-Type': 'application/octet-stream' },
 })
 
-async function sendWhole({ project, signal }: Sending, sha256: string, file: File) {
+/** Send a file at once; tells whether that was taken, or is too much for a proxy before the service. */
+async function sendWhole({ project, signal }: Sending, sha256: string, file: File): Promise<boolean> {
   for (let tries = 1; ; tries++) {
     try {
       await answer(
@@ -99,9 +106,10 @@ async function sendWhole({ project, signal }: Sending, sha256: string, file: Fil
           ...bytesAsTheyAre(file),
         }),
       )
-      return
+      return true
     } catch (error) {
       signal.throwIfAborted()
+      if (tooLarge(error) || (unanswered(error) && file.size > USUAL_PIECE)) return false
       if (!away(error) || tries >= TRIES) throw error
       await pause(300 * 2 ** tries)
     }
@@ -125,18 +133,19 @@ async function sendInPieces(
       told = offset
     }
   }
-  for (let tries = 0, last = -1; ;) {
+  for (let tries = 0, last = -1, length = piece; ;) {
     try {
       let at = await state()
       while (!at.complete) {
         toldUpTo(at.offset)
         tries = at.offset > last ? 0 : tries
         last = at.offset
+        length = Math.min(piece, file.size - at.offset)
         at = await answer(
           api.PATCH('/api/v1/projects/{project}/blobs/{sha256}', {
             params: { path, header: { 'upload-offset': at.offset, 'upload-length': file.size } },
             signal,
-            ...bytesAsTheyAre(file.slice(at.offset, at.offset + PIECE)),
+            ...bytesAsTheyAre(file.slice(at.offset, at.offset + length)),
           }),
         )
       }
@@ -144,6 +153,11 @@ async function sendInPieces(
       return
     } catch (error) {
       signal.throwIfAborted()
+      if (tooLarge(error) && length > LEAST_PIECE) {
+        piece = Math.min(piece, Math.ceil(length / 2))
+        continue
+      }
+      if (unanswered(error) && length > USUAL_PIECE) piece = Math.min(piece, Math.ceil(length / 2))
       // 409: somebody sends the same bytes just now, and may be done soon.
       const again = away(error) || (error instanceof ServiceError && error.status === 409)
       if (!again || ++tries >= TRIES) throw error
@@ -179,10 +193,12 @@ export async function keepFiles(
   const missing = await lacking(project, [...first.keys()])
   await sideBySide([...first], async ([sha256, file]) => {
     if (!missing.has(sha256)) tellThere(file.size)
-    else if (file.size < RESUMED_FROM) {
-      await sendWhole({ project, signal }, sha256, file)
+    else if (
+      file.size < Math.min(RESUMED_FROM, piece) &&
+      (await sendWhole({ project, signal }, sha256, file))
+    )
       tellThere(file.size)
-    } else await sendInPieces({ project, signal }, sha256, file, tellThere)
+    else await sendInPieces({ project, signal }, sha256, file, tellThere)
   })
   signal.throwIfAborted()
   const files: Schemas['NewFile'][] = [...known].map(([{ path, file }, sha256]) => ({

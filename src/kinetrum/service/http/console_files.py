@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from pathlib import Path
 
 from fastapi import FastAPI, Request
@@ -11,6 +12,7 @@ from starlette.exceptions import HTTPException
 from kinetrum.actions.search import saved_views
 from kinetrum.core.base.errors import KinetrumError
 from kinetrum.service.http.access import signed_in
+from kinetrum.service.http.public_address import public_path
 
 FOLDER = Path(__file__).parents[1] / "console"
 POLICY = (
@@ -51,7 +53,13 @@ def install(app: FastAPI) -> None:
         }
         if not index.is_file():
             return HTMLResponse(_NOT_BUILT, headers=headers)
-        return FileResponse(index, media_type="text/html; charset=utf-8", headers=headers)
+        return HTMLResponse(_placed(index.read_text(encoding="utf-8"), public_path(request.app)), headers=headers)
+
+
+def _placed(index: str, below: str) -> str:
+    """Return the page with the path below which it is served: its scripts and styles are named relative to that."""
+    place = f'<meta name="below" content="{html.escape(below)}" />'
+    return index.replace("<head>", f"<head>\n    {place}", 1).replace('="./', f'="{html.escape(below)}/')
 
 
 def _framing(path: str, request: Request) -> str:

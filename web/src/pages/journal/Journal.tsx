@@ -6,6 +6,7 @@ import { InstancePage } from '../../parts/InstancePage'
 import { useAddress } from '../../parts/selection'
 import { Answer, Page, Waiting } from '../../parts/Shell'
 import { fullMoment, moment } from '../../parts/values'
+import { API } from '../../api/place'
 
 const STEP = 100
 
@@ -41,7 +42,7 @@ function Found({ project }: { project: string | null }) {
       <Answer
         reason="Every change has its line, which nobody can take away unseen: each line's digest is over the one before it."
         right={
-          <a className="btn" href={`/api/v1${of}/journal/lines?${query}`} download>
+          <a className="btn" href={`${API}${of}/journal/lines?${query}`} download>
             JSON Lines
           </a>
         }

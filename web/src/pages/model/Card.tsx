@@ -5,6 +5,7 @@ import type { Model } from '../../api/client'
 import { DialogForm } from '../../parts/DialogForm'
 import { Section } from '../../parts/Marks'
 import { TextArea } from '../../parts/TextArea'
+import { API } from '../../api/place'
 
 const Markdown = lazy(() => import('../../parts/Markdown'))
 
@@ -49,7 +50,7 @@ function Picture({ model }: { model: Model }) {
     <img
       className="float-right mb-2 ml-4 max-h-40 max-w-60 border border-line"
       alt={`Image of ${model.name}`}
-      src={`/api/v1/projects/${model.project}/artifacts/${name}/versions/${number}/files/${file}?show=true`}
+      src={`${API}/projects/${model.project}/artifacts/${name}/versions/${number}/files/${file}?show=true`}
     />
   )
 }

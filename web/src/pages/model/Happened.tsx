@@ -4,6 +4,7 @@ import { useFetches } from '../../api/registry'
 import { Section } from '../../parts/Marks'
 import { fullMoment, moment, plural } from '../../parts/values'
 import { DataTable } from '../../parts/DataTable'
+import { API } from '../../api/place'
 
 const SHOWN = 24
 
@@ -15,7 +16,7 @@ export function Journal({ project, name }: { project: string; name: string }) {
       fact={
         <>
           {data ? `${plural(data.length, 'entry', 'entries')} · ` : ''}
-          <a className="link" href={`/api/v1/projects/${project}/models/${name}/feed`}>
+          <a className="link" href={`${API}/projects/${project}/models/${name}/feed`}>
             Atom feed
           </a>
         </>

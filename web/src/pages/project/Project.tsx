@@ -10,6 +10,7 @@ import { Answer, Page, Waiting } from '../../parts/Shell'
 import { bytes, plural } from '../../parts/values'
 import { Experiments } from './Experiments'
 import { DataTable } from '../../parts/DataTable'
+import { ADDRESS } from '../../api/place'
 
 export default function Project() {
   const { project = '' } = useParams()
@@ -195,7 +196,7 @@ export function Empty({ project, experiment = 'first-look' }: { project: string;
       <p className="text-ink2">Nothing is recorded here yet. These lines fill it:</p>
       <pre className="mono mt-2 overflow-x-auto rounded-[3px] bg-bg p-3 text-ink">
         {`import kinetrum
-with kinetrum.begin("${experiment}", project="${project}", url="${window.location.origin}") as run:
+with kinetrum.begin("${experiment}", project="${project}", url="${ADDRESS}") as run:
     run.measure(loss=0.31)
     run.result(recall=0.913)`}
       </pre>

@@ -6,6 +6,7 @@ import { Section } from '../../parts/Marks'
 import { Printed } from '../../parts/Printed'
 import { useAddress } from '../../parts/selection'
 import { plural } from '../../parts/values'
+import { API } from '../../api/place'
 
 const time = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit' })
 
@@ -15,7 +16,7 @@ export function Output({ run }: { run: RunDetail }) {
   const stream = params.get('stream')
   const output = useOutput(run, stream, find)
   const { data } = output
-  const base = `/api/v1/projects/${encodeURIComponent(run.project)}/experiments/${encodeURIComponent(run.experiment)}/runs/${run.number}/output/text`
+  const base = `${API}/projects/${encodeURIComponent(run.project)}/experiments/${encodeURIComponent(run.experiment)}/runs/${run.number}/output/text`
   if (run.output_lines === 0 && run.status !== 'running') return null
   return (
     <Section

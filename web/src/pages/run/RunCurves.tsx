@@ -8,6 +8,7 @@ import { useAddress } from '../../parts/selection'
 import { ChosenCurves } from '../../parts/ChosenCurves'
 import { useZoomedCurves } from '../../parts/useSeries'
 import { arrow, goalsFirst, plural } from '../../parts/values'
+import { API } from '../../api/place'
 
 const SHOWN = 12
 
@@ -61,7 +62,7 @@ function MetricCurve(props: { run: RunDetail; name: string; goal: Goal | undefin
   const axisName = choices.against ?? choices.axis
   const title = `${name} of ${run.reference} by ${axisName}`
   const metric = run.metrics[name]
-  const table = `/api/v1/projects/${encodeURIComponent(run.project)}/experiments/${encodeURIComponent(run.experiment)}/runs/${run.number}/points/table`
+  const table = `${API}/projects/${encodeURIComponent(run.project)}/experiments/${encodeURIComponent(run.experiment)}/runs/${run.number}/points/table`
   return (
     <div className="border-b border-line pt-1">
       <div className="flex items-center gap-2">

@@ -9,6 +9,7 @@ import { Palette } from '../../parts/Palette'
 import { Waiting } from '../../parts/Shell'
 import { suggestTheme } from '../../parts/theme'
 import { setTimeZone } from '../../parts/values'
+import { API, BELOW } from '../../api/place'
 
 export function Gate() {
   const { data: me, error, isPending } = useMe()
@@ -44,7 +45,7 @@ function SignIn() {
   const { data: ways } = useWaysIn()
   const [address] = useState(() => new URLSearchParams(window.location.search))
   const refused = address.get('refused')
-  const here = refused ? '/' : window.location.pathname + window.location.search
+  const here = refused ? `${BELOW}/` : window.location.pathname + window.location.search
   const [name, setName] = useState('')
   const [password, setPassword] = useState('')
   useEffect(() => {
@@ -68,7 +69,7 @@ function SignIn() {
       {ways?.elsewhere && (
         <a
           className="btn btn-p mt-4 flex h-8 items-center justify-center"
-          href={`/api/v1/sign-in/elsewhere?to=${encodeURIComponent(here)}`}
+          href={`${API}/sign-in/elsewhere?to=${encodeURIComponent(here)}`}
         >
           {ways.elsewhere}
         </a>

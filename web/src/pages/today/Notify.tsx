@@ -1,6 +1,7 @@
 /** Desktop notifications of runs that end, for whoever allows them; while Today is open, also behind other windows. */
 import { useEffect, useRef, useState } from 'react'
 import type { Schemas } from '../../api/client'
+import { BELOW } from '../../api/place'
 
 const CHOICE = 'kinetrum-notify'
 
@@ -25,7 +26,7 @@ export function Notify({ data }: { data: Schemas['Today'] }) {
       })
       shown.onclick = () => {
         window.focus()
-        window.location.assign(`/${run.project}/e/${run.reference}`)
+        window.location.assign(`${BELOW}/${run.project}/e/${run.reference}`)
       }
     }
   }, [data, on])

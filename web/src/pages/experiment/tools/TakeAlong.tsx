@@ -1,6 +1,7 @@
 /** The same table elsewhere: one line of Python, one of shell, or a file. */
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
 import { toast } from '../../../parts/Toasts'
+import { API } from '../../../api/place'
 
 type Place = { project: string; experiment: string }
 const ITEM = 'block w-full px-3 py-1 text-left data-focus:bg-soft'
@@ -23,7 +24,7 @@ type Table = { place: Place; query: string; sort: string; columns: string[]; par
 function tableAddress({ place, query, sort, columns, pareto = '' }: Table, form: string) {
   const asked = new URLSearchParams({ form, query, sort, pareto })
   for (const column of columns) asked.append('column', column)
-  return `/api/v1/projects/${place.project}/experiments/${place.experiment}/table?${asked}`
+  return `${API}/projects/${place.project}/experiments/${place.experiment}/table?${asked}`
 }
 
 export function ExportMenu(props: Table & { text: string; name: string; disabled?: boolean }) {
@@ -60,7 +61,7 @@ export function TakeAlong(
 ) {
   const { metric, place, query, pareto = '' } = props
   const points = (form: string) =>
-    `/api/v1/projects/${place.project}/experiments/${place.experiment}/series?${new URLSearchParams({ form, query, pareto, metric: metric ?? '' })}`
+    `${API}/projects/${place.project}/experiments/${place.experiment}/series?${new URLSearchParams({ form, query, pareto, metric: metric ?? '' })}`
   return (
     <Menu>
       <MenuButton className="btn h-7">Take along ▾</MenuButton>

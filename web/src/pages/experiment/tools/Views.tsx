@@ -20,6 +20,7 @@ import { toast } from '../../../parts/Toasts'
 import { moment } from '../../../parts/values'
 import { copy } from './TakeAlong'
 import { TextArea } from '../../../parts/TextArea'
+import { ADDRESS } from '../../../api/place'
 
 type Place = { project: string; experiment: string }
 const ITEM = 'block w-full px-3 py-1 text-left data-focus:bg-soft data-disabled:text-ink3'
@@ -176,7 +177,7 @@ function LinkDialog({ place, arrangement, onClose }: Asking) {
   const submit = () =>
     make.mutate(
       { experiment: place.experiment, arrangement, days: Number(days) },
-      { onSuccess: (link) => setMade(`${window.location.origin}/shared/${link.secret}`) },
+      { onSuccess: (link) => setMade(`${ADDRESS}/shared/${link.secret}`) },
     )
   if (made) {
     return (
@@ -264,7 +265,7 @@ function FrameDialog({ place, onClose }: { place: Place; onClose: () => void }) 
   const [text, setText] = useState<string | null>(null)
   const origins = embedding.data?.origins ?? []
   const shown = text ?? origins.join('\n')
-  const here = `${window.location.origin}/embed/${place.project}/e/${place.experiment}${search}`
+  const here = `${ADDRESS}/embed/${place.project}/e/${place.experiment}${search}`
   const frame = `<iframe src="${here.replaceAll('&', '&amp;').replaceAll('"', '&quot;')}" width="100%" height="600"></iframe>`
   const submit = () =>
     set.mutate(shown.split(/\s+/).filter(Boolean), {
