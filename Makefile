@@ -41,7 +41,8 @@ format: ## put the code into form
 soak: ## let over a hundred things go wrong at random moments and check that nothing is lost
 	@scripts/setup test
 	@env -u KINETRUM_HOME $(PYTHON) -m pytest -q -n 3 -m soak
-	@env -u KINETRUM_HOME $(PYTHON) -m pytest -q -n 3 --hypothesis-profile=searching tests/core tests/service/http/test_fuzz.py
+	@env -u KINETRUM_HOME $(PYTHON) -m pytest -q -n 3 --hypothesis-profile=searching tests/core
+	@env -u KINETRUM_HOME KINETRUM_TEST_EXAMPLES=100 $(PYTHON) -m pytest -q -n 3 --timeout 900 --hypothesis-profile=searching tests/service/http/test_fuzz.py
 	@env -u KINETRUM_HOME $(PYTHON) -m tests.faults.soak --faults 120
 
 mutants: ## change the rules of the core one by one and see whether a test notices; about an hour

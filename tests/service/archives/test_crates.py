@@ -280,6 +280,21 @@ def elsewhere_in_archive(content: bytes) -> bytes:
     return data_of(content, lambda data: data["versions"][0]["files"][0].__setitem__(5, "../outside"))
 
 
+@pytest.fixture(scope="module")
+def made() -> list[bytes]:
+    """The archive of one run, which all who change it share."""
+    return []
+
+
+@pytest.fixture
+def one_run(made: list[bytes], request: pytest.FixtureRequest, tmp_path: Path) -> bytes:
+    if not made:
+        recording: Project = request.getfixturevalue("recording")
+        story(recording, tmp_path)
+        made.append(export(recording, "frost-alarm/2"))
+    return made[0]
+
+
 @pytest.mark.parametrize(
     ("what", "told"),
     [
@@ -364,15 +379,27 @@ def elsewhere_in_archive(content: bytes) -> bytes:
         "no plot",
     ],
 )
-def test_bad_archives(recording: Project, elsewhere: Service, tmp_path: Path, what: dict[str, Any], told: str) -> None:
+def test_bad_archives(one_run: bytes, elsewhere: Service, what: dict[str, Any], told: str) -> None:
+    place = fresh(elsewhere)
+    with pytest.raises(errors.KinetrumError, match=told):
+        take_in(elsewhere, place, changed(one_run, **what))
+    assert elsewhere.get(f"{place}/artifacts") == []
+    assert elsewhere.get(f"{place}/experiments") == []
+
+
+@pytest.mark.parametrize(
+    "what",
+    [{"points__csv": b"metric,step,time_us,value\nloss,one,2,3\n"}, {"plots__jsonl": b'{"id": "x"}\n'}],
+    ids=["points", "plot"],
+)
+def test_what_was_refused_is_taken_as_it_was(
+    recording: Project, elsewhere: Service, tmp_path: Path, what: dict[str, Any]
+) -> None:
     story(recording, tmp_path)
     raw = export(recording, "frost-alarm/2")
     place = fresh(elsewhere)
-    with pytest.raises(errors.KinetrumError, match=told):
+    with pytest.raises(errors.KinetrumError):
         take_in(elsewhere, place, changed(raw, **what))
-    assert elsewhere.get(f"{place}/artifacts") == []
-    assert elsewhere.get(f"{place}/experiments") == []
-    # What was cut off is completed by the archive as it was.
     done = take_in(elsewhere, place, raw)
     assert done["runs"]["frost-alarm/2"].startswith("frost-alarm/")
     path = f"{place}/experiments/frost-alarm/runs/2"
