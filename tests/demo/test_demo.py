@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import json
+import subprocess
+import sys
 import threading
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
+import httpx
 import pytest
 
 import kinetrum
 from kinetrum.client.spool import spool
 from kinetrum.client.transport.http import Service
-from kinetrum.demo import mishaps, object_store, readings, scenario, seeding, training
+from kinetrum.demo import mishaps, readings, scenario, seeding, training
 from kinetrum.demo.scenario import FIRST, SECOND, THIRD
+from kinetrum.demo.stand_ins import object_store, starting
 from kinetrum.instance import control
 from kinetrum.instance.settings import Home
 from tests.support.programs import stop_sender
@@ -36,6 +41,8 @@ def demo(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[seeding.De
     # What surrounds the runs belongs to the story.
     monkeypatch.delenv("KINETRUM_LEAVE_OUT")
     home = Home(tmp_path / "i")
+    for name, value in starting.start_provider(home).items():
+        monkeypatch.setenv(name, value)
     url = control.up(home, 0)["url"]
     home.folder.joinpath("object-store").mkdir()
     store = object_store.serve(home.folder / "object-store", 0)
@@ -54,6 +61,11 @@ def test_the_demo_is_told_once(demo: seeding.Demo) -> None:
         seeding.bring_earlier_weeks(demo)
         seeding.seed(demo)
         seeding.tell_the_registry(demo)
+        seeding.sign_somebody_in_elsewhere(demo)
+    (mara,) = [one for one in demo.service.get("/people") if one["name"] == "mara"]
+    assert (mara["full_name"], mara["signs_in_elsewhere"], mara["groups"]) == ("Mara Ostrow", True, ["growers"])
+    roles = {one["name"]: one["role"] for one in demo.service.get("/projects/orchard/members")}
+    assert roles["mara"] == "viewer"
     runs = demo.service.get("/projects/orchard/experiments/frost-alarm/runs", sort="number:asc")["rows"]
     # Those that nobody named have a name too.
     assert all(run["name"] for run in runs)
@@ -163,3 +175,33 @@ def test_a_model_of_the_demo_can_be_used(demo: seeding.Demo, tmp_path: Path) -> 
     answers = session.run(None, {session.get_inputs()[0].name: rows})
     assert answers[1].shape == (50, 2)
     assert isinstance(demo.service, Service)
+
+
+def test_no_provider_is_started_beside_an_instance_that_was_there(tmp_path: Path) -> None:
+    """Whoever comes to the stand-in is believed without a password: a real instance must not know it."""
+    home = Home(tmp_path / "i")
+    home.database.mkdir(parents=True)
+    assert starting.start_provider(home) == {}
+    assert not list(home.folder.glob("*provider*"))
+
+
+def test_the_provider_goes_on_after_whoever_started_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    home = Home(tmp_path / "i")
+    monkeypatch.setenv("KINETRUM_HOME", str(home.folder))
+    try:
+        # With both streams caught: a provider that held one open would never let this end.
+        settings = [
+            json.loads(
+                subprocess.run(
+                    [sys.executable, "-m", "kinetrum.demo.stand_ins"], capture_output=True, check=True, timeout=60
+                ).stdout
+            )
+            for _ in range(2)
+        ]
+        assert settings[0] == settings[1]
+        issuer = settings[0]["KINETRUM_OIDC_ISSUER"]
+        assert httpx.get(f"{issuer}/.well-known/openid-configuration").json()["issuer"] == issuer
+    finally:
+        control.down(home)
+    with pytest.raises(httpx.ConnectError):
+        httpx.get(issuer)

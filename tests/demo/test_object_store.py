@@ -12,7 +12,7 @@ import obstore
 import pytest
 from obstore.store import S3Store
 
-from kinetrum.demo import object_store
+from kinetrum.demo.stand_ins import object_store
 
 SPACE = "{http://s3.amazonaws.com/doc/2006-03-01/}"
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import sys
 
@@ -47,7 +48,6 @@ def add_commands(commands: Commands) -> None:
 
 def control(*arguments: str) -> JsonObject:
     """Ask the instance's own program; raises what it answers."""
-    import json
     import subprocess
 
     done = subprocess.run(
@@ -74,6 +74,10 @@ def _up(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport import connection
     from kinetrum.places import instance_folder
 
+    if arguments.demo:
+        # The service hears at its start at whom people sign in.
+        started = subprocess.run([sys.executable, "-m", "kinetrum.demo.stand_ins"], stdout=subprocess.PIPE, check=False)
+        os.environ.update(json.loads(started.stdout or "{}"))
     output.note("Starting MariaDB and the service …")
     state = control("up", "--port", str(arguments.port))
     if state["port_taken"]:

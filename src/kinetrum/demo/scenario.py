@@ -13,6 +13,8 @@ PEOPLE = (
     ("noor", "Noor Adair", "approver"),
     ("wren", "Wren Okell", "maintainer"),
 )
+# Signs in elsewhere, and has the role that the group has.
+ELSEWHERE = {"sub": "7", "preferred_username": "mara", "name": "Mara Ostrow", "groups": ["growers"]}
 # Makes the tables of nights from what the stations recorded.
 MACHINE = "nightly-tables"
 PROJECT = "orchard"

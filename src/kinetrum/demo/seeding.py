@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
+import httpx
 from tqdm import tqdm
 
 import kinetrum
@@ -21,7 +22,7 @@ from kinetrum.core.base.errors import Conflict, KinetrumError, NotFound
 from kinetrum.core.base.ids import id_bytes
 from kinetrum.core.text.run_names import generate_run_name
 from kinetrum.demo import mishaps, outside, readings, scenario, training
-from kinetrum.demo.scenario import DATA, MACHINE, MOVED, PEOPLE, PROJECT, THIRD
+from kinetrum.demo.scenario import DATA, ELSEWHERE, MACHINE, MOVED, PEOPLE, PROJECT, THIRD
 from kinetrum.demo.training import Plan
 from kinetrum.demo.weather import Nights, make_nights, read_nights, write_nights, write_stations
 from kinetrum.instance.settings import Home, write_private
@@ -105,6 +106,17 @@ def _machine_token(service: Service, file: Path) -> str:
         body = {"name": MACHINE, "scopes": ["read", "record"], "days": None}
         write_private(file, service.call("POST", path_of("projects", PROJECT, "tokens"), json=body)["secret"])
     return file.read_text()
+
+
+def sign_somebody_in_elsewhere(demo: Demo) -> None:
+    """Let the fifth of the team sign in at the provider, where there is one: uninvited, with her group's role."""
+    for group in ELSEWHERE["groups"]:
+        demo.service.call("PUT", path_of("projects", PROJECT, "groups", group), json={"role": "viewer"})
+    with httpx.Client(base_url=demo.url) as browser:
+        out = browser.get("/api/v1/sign-in/elsewhere")
+        if out.is_redirect:
+            back = httpx.get(f"{out.headers['location']}&as={ELSEWHERE['sub']}")
+            browser.get(back.headers["location"])
 
 
 def bring_earlier_weeks(demo: Demo) -> None:

@@ -101,7 +101,8 @@ def _stop_background(home: Home) -> None:
     if _stop_process(home, home.folder / "background.pid"):
         # A moment for the sender, which looks every fifth of a second, to tell that it stopped.
         time.sleep(0.6)
-    _stop_process(home, home.folder / "object-store.pid")
+    for stand_in in ("object-store", "sign-in-provider"):
+        _stop_process(home, home.folder / f"{stand_in}.pid")
 
 
 def _stop_process(home: Home, pid_file: Path) -> bool:

@@ -19,7 +19,7 @@ from kinetrum.client.sender import uploads
 from kinetrum.client.sender.fingerprints import Fingerprints, fingerprint
 from kinetrum.client.transport.session import open_session
 from kinetrum.core.base import errors
-from kinetrum.demo import object_store
+from kinetrum.demo.stand_ins import object_store
 from tests.support.programs import wait_for
 from tests.support.world import Project
 

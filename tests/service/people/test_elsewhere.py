@@ -21,8 +21,9 @@ from joserfc import jwt
 from joserfc.jwk import OctKey, RSAKey
 
 from kinetrum.core.access.claims import as_name, read_claims
-from kinetrum.demo import sign_in_provider
-from kinetrum.demo.sign_in_provider import Provider
+from kinetrum.demo.stand_ins import sign_in_provider
+from kinetrum.demo.stand_ins.sign_in_provider import Provider
+from kinetrum.demo.stand_ins.starting import CLIENT, SECRET
 from tests.support.world import PASSWORD, Instance, Project, change_rows, new_id, service_process
 
 MARA = {"sub": "7", "preferred_username": "Mara.Ostrow", "name": "Mara Ostrow", "email": "mara@kestrelfold.example"}
@@ -48,8 +49,8 @@ def url(instance: Instance, provider: Provider) -> Iterator[str]:
     """A process of the service that knows the provider."""
     settings = {
         "KINETRUM_OIDC_ISSUER": provider.issuer,
-        "KINETRUM_OIDC_CLIENT": sign_in_provider.CLIENT,
-        "KINETRUM_OIDC_SECRET": sign_in_provider.SECRET,
+        "KINETRUM_OIDC_CLIENT": CLIENT,
+        "KINETRUM_OIDC_SECRET": SECRET,
         "KINETRUM_OIDC_LABEL": "Sign in with Kestrelfold",
     }
     with service_process(instance, **settings) as (address, _):
@@ -172,8 +173,8 @@ def lying(
         {"claims": {"nonce": None}},
         {"claims": {"aud": "somebody-else"}},
         # Made for somebody else, who passes it on.
-        {"claims": {"aud": [sign_in_provider.CLIENT, "somebody-else"]}},
-        {"claims": {"aud": [sign_in_provider.CLIENT, "somebody-else"], "azp": "somebody-else"}},
+        {"claims": {"aud": [CLIENT, "somebody-else"]}},
+        {"claims": {"aud": [CLIENT, "somebody-else"], "azp": "somebody-else"}},
         {"claims": {"azp": "somebody-else"}},
         {"claims": {"iss": "http://127.0.0.1:1"}},
         {"claims": {"exp": int(time.time()) - 3_600}},
@@ -181,7 +182,7 @@ def lying(
         {"claims": {"sub": None}},
         {"key": RSAKey.generate_key(2048)},
         # The secret that both know is no key of the provider.
-        {"header": {"alg": "HS256"}, "key": OctKey.import_key(sign_in_provider.SECRET * 5)},
+        {"header": {"alg": "HS256"}, "key": OctKey.import_key(SECRET * 5)},
     ],
 )
 def test_a_token_that_does_not_hold_lets_nobody_in(
@@ -195,7 +196,7 @@ def test_a_token_that_does_not_hold_lets_nobody_in(
     assert browser.get("/api/v1/session").status_code == 204
 
 
-@pytest.mark.parametrize("audience", [[sign_in_provider.CLIENT], [sign_in_provider.CLIENT, "somebody-else"]])
+@pytest.mark.parametrize("audience", [[CLIENT], [CLIENT, "somebody-else"]])
 def test_a_token_for_several_is_believed_where_it_was_made_for_us(
     provider: Provider,
     browser: httpx.Client,
@@ -203,7 +204,7 @@ def test_a_token_for_several_is_believed_where_it_was_made_for_us(
     monkeypatch: pytest.MonkeyPatch,
     audience: list[str],
 ) -> None:
-    claims = {"aud": audience, "azp": sign_in_provider.CLIENT}
+    claims = {"aud": audience, "azp": CLIENT}
     assert lying(provider, browser, people_file, monkeypatch, claims=claims) == "/orchard/models"
 
 
@@ -211,7 +212,7 @@ def test_a_provider_that_hangs_holds_up_nobody_who_signs_in_here(instance: Insta
     with socket.create_server(("127.0.0.1", 0), backlog=64) as silent:
         settings = {
             "KINETRUM_OIDC_ISSUER": f"http://127.0.0.1:{silent.getsockname()[1]}",
-            "KINETRUM_OIDC_CLIENT": sign_in_provider.CLIENT,
+            "KINETRUM_OIDC_CLIENT": CLIENT,
         }
         with service_process(instance, **settings) as (address, _), ThreadPoolExecutor(6) as many:
             hanging = [many.submit(httpx.get, f"{address}/api/v1/sign-in/elsewhere", timeout=60) for _ in range(6)]
@@ -228,7 +229,7 @@ def test_what_is_asked_has_a_challenge_and_no_secret(browser: httpx.Client) -> N
     asked = {key: values[0] for key, values in parse_qs(urlsplit(out.headers["location"]).query).items()}
     assert (asked["response_type"], asked["code_challenge_method"]) == ("code", "S256")
     assert len(asked["code_challenge"]) == 43 and len(asked["state"]) >= 32 and len(asked["nonce"]) >= 32
-    assert sign_in_provider.SECRET not in out.headers["location"]
+    assert SECRET not in out.headers["location"]
     cookie = out.headers["set-cookie"]
     assert "HttpOnly" in cookie and "SameSite=lax" in cookie and "Path=/api/v1/sign-in" in cookie
 
@@ -237,7 +238,7 @@ def test_passwords_can_be_off(instance: Instance, provider: Provider) -> None:
     name, password = instance.first_account
     environment = {
         "KINETRUM_OIDC_ISSUER": provider.issuer,
-        "KINETRUM_OIDC_CLIENT": sign_in_provider.CLIENT,
+        "KINETRUM_OIDC_CLIENT": CLIENT,
         "KINETRUM_PASSWORDS": "off",
     }
     with service_process(instance, **environment) as (url, _):

@@ -1,7 +1,7 @@
 """A stand-in for a provider at whom people sign in: as much of OpenID Connect as signing in takes.
 
-`python -m kinetrum.demo.sign_in_provider PORT PEOPLE` serves on loopback; with port 0 it takes a free one. PEOPLE is a
-file of JSON with a list of claims: `[{"sub": "7", "preferred_username": "mara", "name": "…", "groups": ["growers"]}]`.
+`python -m kinetrum.demo.stand_ins.sign_in_provider PEOPLE PORT` serves on loopback; with port 0 it takes a free one.
+PEOPLE is a file of JSON with a list of claims: `[{"sub": "7", "preferred_username": "mara", "name": "…", "groups": ["growers"]}]`.
 Whoever comes chooses who they are, by a click: it proves nothing, and is for demos and tests. The address is printed as
 the first line. The client is `kinetrum` with the secret `stand-in`.
 """
@@ -23,7 +23,8 @@ from urllib.parse import parse_qs, urlencode, urlsplit
 from joserfc import jwt
 from joserfc.jwk import RSAKey
 
-CLIENT, SECRET = "kinetrum", "stand-in"
+from kinetrum.demo.stand_ins.starting import CLIENT, SECRET
+
 _CODE_S, _TOKEN_S = 60, 300
 
 
@@ -133,7 +134,7 @@ class _Requests(http.server.BaseHTTPRequestHandler):
 
 def main(arguments: list[str]) -> None:
     """Serve until told to stop."""
-    provider = Provider(int(arguments[0]), Path(arguments[1]))
+    provider = Provider(int(arguments[1]), Path(arguments[0]))
     print(provider.issuer, flush=True)  # noqa: T201
     provider.serve_forever()
 

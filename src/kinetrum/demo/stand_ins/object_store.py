@@ -1,7 +1,7 @@
 """A stand-in for an object store: as much of the S3 protocol as listing and reading takes, over a folder.
 
-`python -m kinetrum.demo.object_store FOLDER PORT` serves each folder below FOLDER as a bucket, on loopback and to
-everybody there; with port 0 it takes a free one. The address is printed as the first line.
+`python -m kinetrum.demo.stand_ins.object_store FOLDER PORT` serves each folder below FOLDER as a bucket, on loopback
+and to everybody there; with port 0 it takes a free one. The address is printed as the first line.
 """
 
 from __future__ import annotations
