@@ -10,7 +10,8 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect
 
-from kinetrum.demo.sign_in_provider import CLIENT, SECRET, Provider
+from kinetrum.demo.stand_ins.sign_in_provider import Provider
+from kinetrum.demo.stand_ins.starting import CLIENT, SECRET
 from tests.console.conftest import Watch
 from tests.console.test_console import accessible
 from tests.support.world import PASSWORD, Instance, Project, change_rows, new_id, service_process
@@ -160,6 +161,24 @@ def test_a_projects_settings(visit: Visit, project: Project) -> None:
     page.get_by_label(f"Write {fresh} to go on").fill(fresh)
     page.get_by_role("button", name="Delete it").click()
     page.wait_for_url("**/projects**")
+
+
+def test_a_projects_secrets(visit: Visit, project: Project) -> None:
+    page = visit("/settings", role="maintainer")
+    for at, value in enumerate(("xanthous", "vermilion")):
+        page.get_by_role("button", name="Change pipeline" if at else "New secret").click()
+        dialog = page.get_by_role("dialog")
+        if not at:
+            dialog.get_by_label("Name").fill("pipeline")
+        dialog.get_by_label("Value").fill(value)
+        accessible(page)
+        dialog.get_by_role("button", name="Set it").click()
+        expect(dialog).to_have_count(0)
+        row = page.get_by_role("table", name="Secrets").get_by_role("row").filter(has_text="pipeline")
+        expect(row).to_contain_text("by A Maintainer")
+        assert value not in page.content()
+    page.get_by_role("button", name="Remove pipeline").click()
+    expect(page.get_by_role("table", name="Secrets")).to_have_count(0)
 
 
 def test_settings_are_for_maintainers(visit: Visit, watch: Watch, project: Project) -> None:

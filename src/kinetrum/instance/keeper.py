@@ -99,6 +99,7 @@ class Keeper:
             "KINETRUM_STORE": str(self.home.store),
             "KINETRUM_HOST": "127.0.0.1",
             "KINETRUM_PORT": str(self.port),
+            "KINETRUM_SECRETS_KEY": os.environ.get("KINETRUM_SECRETS_KEY") or self.home.secrets_key(),
         }
         with self.home.log.open("ab") as log_file:
             self.service = subprocess.Popen(

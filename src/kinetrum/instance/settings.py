@@ -5,10 +5,12 @@ from __future__ import annotations
 import json
 import os
 import secrets
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from kinetrum.core.access.sealing_keys import new_key
 from kinetrum.places import instance_folder
 
 DEFAULT_PORT = 7373
@@ -70,11 +72,15 @@ class Home:
             self.log.touch(0o600)
         self.log.chmod(0o600)
 
-    def secret(self, name: str) -> str:
+    def secrets_key(self) -> str:
+        """Return the key with which the instance seals secrets, made when first asked for."""
+        return self.secret("secrets_key", new_key)
+
+    def secret(self, name: str, make: Callable[[], str] = lambda: secrets.token_urlsafe(24)) -> str:
         """Return a stored random secret, made when first asked for."""
         known: dict[str, str] = json.loads(self.secrets_file.read_text()) if self.secrets_file.exists() else {}
         if name not in known:
-            known[name] = secrets.token_urlsafe(24)
+            known[name] = make()
             write_private(self.secrets_file, json.dumps(known))
         return known[name]
 

@@ -11,6 +11,7 @@ from typing import Any
 from fastapi import Depends, FastAPI
 from fastapi.routing import APIRoute
 
+from kinetrum.core.access.sealing import Seal
 from kinetrum.service.background import Chores
 from kinetrum.service.guard.bodies import GuardedBodies
 from kinetrum.service.guard.headers import Hardened
@@ -36,6 +37,7 @@ from kinetrum.service.routes.people import (
     elsewhere_routes,
     journal_routes,
     project_routes,
+    secret_routes,
     today_routes,
     token_routes,
 )
@@ -93,6 +95,7 @@ _ROUTES: tuple[tuple[Any, list[Any]], ...] = (
     (account_routes, []),
     (elsewhere_routes, []),
     (token_routes, []),
+    (secret_routes, []),
     (project_routes, []),
     (journal_routes, []),
     (export_routes, _READS),
@@ -122,17 +125,18 @@ def make_app(
     public_address: str | None = None,
     provider: ProviderSettings | None = None,
     passwords: bool = True,
+    seal: Seal | None = None,
 ) -> FastAPI:
     """Build the application; the database must be connected before it serves.
 
     `public_address` is where people reach it, None where that is where it listens. `provider` is at whom people sign
-    in, `passwords` whether they can do so with a password here.
+    in, `passwords` whether they can do so with a password here. `seal` seals secrets; None: none are kept.
     """
     blobs = BlobStore(blob_folder)
 
     @asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
-        chores = Chores(blobs)
+        chores = Chores(blobs, seal)
         chores.start()
         app.state.broker.start()
         yield
@@ -155,6 +159,7 @@ def make_app(
     app.state.public_address = public_address
     app.state.provider = Provider(provider) if provider else None
     app.state.passwords = passwords
+    app.state.seal = seal
     app.state.broker = Broker()
     problems.install(app)
     for module, first in _ROUTES:

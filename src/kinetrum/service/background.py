@@ -8,9 +8,10 @@ import time
 
 from kinetrum.actions.data import new_versions, uploads
 from kinetrum.actions.live import change_feed
-from kinetrum.actions.people import instance_state, journal_records
+from kinetrum.actions.people import instance_state, journal_records, project_secrets
 from kinetrum.actions.recording import intake
 from kinetrum.actions.runs import descriptions
+from kinetrum.core.access.sealing import Seal
 from kinetrum.core.base.errors import Unavailable
 from kinetrum.storage.data.blobs import BlobStore
 
@@ -24,8 +25,8 @@ log = logging.getLogger("kinetrum.chores")
 class Chores:
     """One thread; any number of service processes may have one on the same database."""
 
-    def __init__(self, blobs: BlobStore) -> None:
-        self._blobs = blobs
+    def __init__(self, blobs: BlobStore, seal: Seal | None = None) -> None:
+        self._blobs, self._seal = blobs, seal
         self._stop = threading.Event()
         self._rest_until: dict[int, float] = {}
         self._thread = threading.Thread(target=self._work, name="chores", daemon=True)
@@ -57,6 +58,7 @@ class Chores:
                     uploads.sweep(self._blobs, time.time())
                     new_versions.index_manifests()
                     descriptions.mark_what_waits()
+                    self._seal_anew()
                     next_sweep = time.monotonic() + SWEEP_EVERY_S
             except Unavailable as error:
                 log.warning("%s", error)
@@ -64,6 +66,10 @@ class Chores:
             except Exception:
                 log.exception("a chore failed; the next round tries again")
                 self._stop.wait(2)
+
+    def _seal_anew(self) -> None:
+        if self._seal is not None and (renewed := project_secrets.seal_anew(self._seal)):
+            log.info("%d secrets were sealed anew with the first key", renewed)
 
     def _compact(self) -> None:
         # A run with thousands of metrics takes longer to compact; it is left alone for a while in proportion.

@@ -9,6 +9,8 @@ from functools import lru_cache
 from pathlib import Path
 from urllib.parse import urlsplit
 
+from kinetrum.core.access.sealing import Seal
+
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
@@ -40,6 +42,7 @@ class Settings:
     proxies: tuple[Network, ...] = ()
     provider: ProviderSettings | None = None
     passwords: bool = True
+    seal: Seal | None = None
 
     def is_proxy(self, address: str) -> bool:
         """Tell whether an address is one of the proxies'."""
@@ -66,6 +69,7 @@ def read_settings() -> Settings:
         proxies=proxies(os.environ.get("KINETRUM_PROXIES", "")),
         provider=(provider := _provider()),
         passwords=_passwords(provider),
+        seal=_seal(_text_or_file("KINETRUM_SECRETS_KEY")),
     )
 
 
@@ -76,13 +80,7 @@ def _provider() -> ProviderSettings | None:
     parts = urlsplit(issuer)
     if parts.scheme != "https" and parts.hostname not in {"127.0.0.1", "localhost", "::1"}:
         raise SystemExit(f"KINETRUM_OIDC_ISSUER is {issuer!r}; give an address that begins with https://.")
-    secret = os.environ.get("KINETRUM_OIDC_SECRET", "")
-    path = os.environ.get("KINETRUM_OIDC_SECRET_FILE")
-    if path:
-        try:
-            secret = Path(path).read_text(encoding="utf-8").strip()
-        except OSError as error:
-            raise SystemExit(f"KINETRUM_OIDC_SECRET_FILE {path} cannot be read: {error.strerror}.") from None
+    secret = _text_or_file("KINETRUM_OIDC_SECRET")
     usual = ProviderSettings("", "", "")
     return ProviderSettings(
         issuer,
@@ -92,6 +90,27 @@ def _provider() -> ProviderSettings | None:
         os.environ.get("KINETRUM_OIDC_NAME_CLAIM", usual.name_claim),
         os.environ.get("KINETRUM_OIDC_GROUPS_CLAIM", usual.groups_claim),
     )
+
+
+def _text_or_file(name: str) -> str:
+    """Return a setting from the environment, or from the file that NAME_FILE names; "" where neither is set."""
+    path = os.environ.get(f"{name}_FILE")
+    if not path:
+        return os.environ.get(name, "")
+    try:
+        return Path(path).read_text(encoding="utf-8").strip()
+    except OSError as error:
+        raise SystemExit(f"{name}_FILE {path} cannot be read: {error.strerror}.") from None
+
+
+def _seal(keys: str) -> Seal | None:
+    try:
+        return Seal(keys.replace(",", " ").split()) if keys.strip() else None
+    except ValueError as error:
+        raise SystemExit(
+            f"KINETRUM_SECRETS_KEY is wrong: {error}; 'kinetrum admin new-key' makes one. Several stand between "
+            "spaces, the one in use first."
+        ) from None
 
 
 def _passwords(provider: ProviderSettings | None) -> bool:

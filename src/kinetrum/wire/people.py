@@ -124,6 +124,10 @@ class OwnChange(In):
     theme: str | None = None
 
 
+class NewSecret(In):
+    value: str = Field(min_length=1, max_length=4_000)
+
+
 class Session(Out):
     """`is_this` is the one that asks."""
 

@@ -153,6 +153,34 @@ export const useRevokeMachineToken = (project: string) =>
     keys.settings(project),
   )
 
+export const useSecrets = (project: string) =>
+  useQuery({
+    queryKey: keys.secrets(project),
+    queryFn: () => answer(api.GET('/api/v1/projects/{project}/secrets', { params: { path: { project } } })),
+    retry: false,
+  })
+
+export const useSetSecret = (project: string) =>
+  useAct(
+    ({ name, value }: { name: string; value: string }) =>
+      answer(
+        api.PUT('/api/v1/projects/{project}/secrets/{name}', {
+          params: { path: { project, name } },
+          body: { value },
+        }),
+      ),
+    keys.secrets(project),
+  )
+
+export const useRemoveSecret = (project: string) =>
+  useAct(
+    (name: string) =>
+      answer(
+        api.DELETE('/api/v1/projects/{project}/secrets/{name}', { params: { path: { project, name } } }),
+      ),
+    keys.secrets(project),
+  )
+
 export type JournalAsked = { text: string; since: string | null; limit: number }
 
 export const useJournal = (project: string | null, asked: JournalAsked) =>

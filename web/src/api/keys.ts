@@ -108,6 +108,7 @@ export const keys = {
   tokens: () => lasting('tokens', null),
   people: () => lasting('people', null),
   settings: (project: string) => lasting('settings', project),
+  secrets: (project: string) => lasting('settings', project, 'secrets'),
   machineTokens: (project: string) => lasting('settings', project, 'tokens'),
   wholeJournal: (...asked: unknown[]) => lasting('whole journal', null, ...asked),
   projectJournal: (project: string, ...asked: unknown[]) => ofActs(project, 'journal', ...asked),

@@ -18,7 +18,7 @@ from kinetrum.storage.data import artifacts, blob_rows, disk_usage, manifests
 from kinetrum.storage.data.artifacts import VersionRow
 from kinetrum.storage.data.blobs import BlobStore
 from kinetrum.storage.db.database import snapshot, transaction
-from kinetrum.storage.people import journal, projects
+from kinetrum.storage.people import journal, project_secrets, projects
 from kinetrum.storage.people.projects import ProjectRow
 from kinetrum.storage.runs import runs
 
@@ -95,5 +95,6 @@ def _remove_version(actor: Actor, project: ProjectRow, row: VersionRow) -> bool:
 @transaction
 def _finish(actor: Actor, project: ProjectRow) -> None:
     deleted_project(project.name)
+    project_secrets.remove_secrets_of(project.project_id)
     projects.forget_project(project)
     journal.append(None, actor.person_id, "removed the project for good", project.name, source=actor.source)

@@ -9,6 +9,7 @@ from kinetrum.cli import output
 from kinetrum.cli.output import moment
 from kinetrum.cli.parser import Commands
 from kinetrum.cli.people.accounts import open_service, secret_from_input, words_of
+from kinetrum.cli.people.project_secrets import add_secrets
 from kinetrum.cli.people.projects import add_projects
 from kinetrum.cli.people.searched_journal import add_journal
 from kinetrum.cli.people.tokens import add_tokens
@@ -27,6 +28,7 @@ def add_commands(commands: Commands) -> None:
     _add_people(inner)
     add_tokens(inner)
     add_projects(inner)
+    add_secrets(inner)
     add_journal(inner)
 
 

@@ -808,6 +808,10 @@ class NewSavedView(TypedDict):
     expect: NotRequired[int | None]
 
 
+class NewSecret(TypedDict):
+    value: str
+
+
 class NewSeeds(TypedDict):
     seeds: list[str]
 
@@ -1294,6 +1298,12 @@ class SavedView(TypedDict):
     arrangement: dict[str, str]
     version: int
     saved_at: str
+
+
+class SecretRow(TypedDict):
+    name: str
+    set_at: str
+    set_by: str
 
 
 class SeenRun(TypedDict):

@@ -147,6 +147,18 @@ class ProjectQuota(Table):
         table_name = "project_quota"
 
 
+class ProjectSecret(Table):
+    project_id = IntegerField()
+    name = CharField()
+    sealed = Binary()
+    set_at = DateTimeField()
+    set_by = IntegerField()
+
+    class Meta:
+        table_name = "project_secret"
+        primary_key = CompositeKey("project_id", "name")
+
+
 class ProjectDay(Table):
     project_id = IntegerField()
     day = DateField()

@@ -19,6 +19,7 @@ import { Answer, Page, Waiting } from '../../parts/Shell'
 import { toast } from '../../parts/Toasts'
 import { endOf, TokenSection } from '../../parts/Tokens'
 import { moment, plural } from '../../parts/values'
+import { Secrets } from './Secrets'
 
 const ROLES = ['viewer', 'contributor', 'approver', 'maintainer'] as const
 const ROLE_OPTIONS = ROLES.map((role) => [role, role] as const)
@@ -58,6 +59,7 @@ function Found({ project, settings }: { project: string; settings: Schemas['Proj
         <div className="col-span-8 flex flex-col gap-5">
           <Members project={project} settings={settings} />
           <Machines project={project} />
+          <Secrets project={project} />
         </div>
         <div className="col-span-4 flex flex-col gap-5">
           <Sight project={project} settings={settings} />

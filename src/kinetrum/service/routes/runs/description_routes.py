@@ -7,8 +7,8 @@ from typing import Annotated
 
 from fastapi import Query
 
-from kinetrum.actions.people import note_records, renames
-from kinetrum.actions.runs import descriptions, readers
+from kinetrum.actions.people import note_records
+from kinetrum.actions.runs import descriptions, readers, renames
 from kinetrum.core.base.goals import Goal, make_goal
 from kinetrum.service.http.access import SignedIn
 from kinetrum.service.http.routers import make_router
