@@ -3398,7 +3398,7 @@ export interface components {
     schemas: {
         /**
          * AccountLink
-         * @description A link that opens once; it is shown this once.
+         * @description A link that opens once; it is shown this once. `sent_to` and `not_sent` as of a person who was made.
          */
         AccountLink: {
             /** Link */
@@ -3407,6 +3407,11 @@ export interface components {
             expires_at: string;
             /** Sent To */
             sent_to: string | null;
+            /**
+             * Not Sent
+             * @default
+             */
+            not_sent: string;
         };
         /** Activity */
         Activity: {
@@ -5001,6 +5006,8 @@ export interface components {
         /**
          * MadePerson
          * @description `link`: where they choose their password, once; null where a password was given.
+         *
+         *     `sent_to` is the address that it was mailed to; `not_sent` says why it was not, empty where nobody tried.
          */
         MadePerson: {
             /** Name */
@@ -5051,6 +5058,13 @@ export interface components {
             signs_in_elsewhere: boolean;
             /** Link */
             link: string | null;
+            /** Sent To */
+            sent_to: string | null;
+            /**
+             * Not Sent
+             * @default
+             */
+            not_sent: string;
         };
         /**
          * MadeToken

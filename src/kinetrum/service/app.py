@@ -160,6 +160,7 @@ def make_app(
     app.state.provider = Provider(provider) if provider else None
     app.state.passwords = passwords
     app.state.seal = seal
+    app.state.mail = None
     app.state.broker = Broker()
     problems.install(app)
     for module, first in _ROUTES:

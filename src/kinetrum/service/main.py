@@ -40,6 +40,7 @@ def main() -> None:
     except KinetrumError as error:
         raise SystemExit(str(error)) from None
     app = make_app(settings.store, settings.public_address, settings.provider, settings.passwords, settings.seal)
+    app.state.mail = settings.mail
     BoundedProtocol.connections_of_all = Connections(room_for_connections(), is_proxy=settings.is_proxy)
     # With its protocol named, connections send small answers at once; else each waits 40 ms for an acknowledgement.
     listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)

@@ -10,6 +10,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from kinetrum.core.access.sealing import Seal
+from kinetrum.service.http.mail import MailServer, read_mail_server
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
@@ -43,6 +44,7 @@ class Settings:
     provider: ProviderSettings | None = None
     passwords: bool = True
     seal: Seal | None = None
+    mail: MailServer | None = None
 
     def is_proxy(self, address: str) -> bool:
         """Tell whether an address is one of the proxies'."""
@@ -69,6 +71,7 @@ def read_settings() -> Settings:
         proxies=proxies(os.environ.get("KINETRUM_PROXIES", "")),
         provider=(provider := _provider()),
         passwords=_passwords(provider),
+        mail=_mail(),
         seal=_seal(_text_or_file("KINETRUM_SECRETS_KEY")),
     )
 
@@ -101,6 +104,16 @@ def _text_or_file(name: str) -> str:
         return Path(path).read_text(encoding="utf-8").strip()
     except OSError as error:
         raise SystemExit(f"{name}_FILE {path} cannot be read: {error.strerror}.") from None
+
+
+def _mail() -> MailServer | None:
+    address = _text_or_file("KINETRUM_MAIL")
+    if not address:
+        return None
+    try:
+        return read_mail_server(address, os.environ.get("KINETRUM_MAIL_FROM", ""))
+    except ValueError as error:
+        raise SystemExit(f"KINETRUM_MAIL is wrong: {error}.") from None
 
 
 def _seal(keys: str) -> Seal | None:

@@ -64,9 +64,14 @@ class Person(Out):
 
 
 class MadePerson(Person):
-    """`link`: where they choose their password, once; null where a password was given."""
+    """`link`: where they choose their password, once; null where a password was given.
+
+    `sent_to` is the address that it was mailed to; `not_sent` says why it was not, empty where nobody tried.
+    """
 
     link: str | None = None
+    sent_to: str | None = None
+    not_sent: str = ""
 
 
 class PersonChange(In):
@@ -80,11 +85,12 @@ class PersonChange(In):
 
 
 class AccountLink(Out):
-    """A link that opens once; it is shown this once."""
+    """A link that opens once; it is shown this once. `sent_to` and `not_sent` as of a person who was made."""
 
     link: str
     expires_at: Moment
     sent_to: str | None = None
+    not_sent: str = ""
 
 
 class ChosenPassword(In):

@@ -59,10 +59,12 @@ class NewPerson:
 
 @dataclass(frozen=True)
 class Invitation:
-    """What opens an account once, until when; the secret is shown this once."""
+    """What opens an account once, until when, and whose it is; the secret is shown this once."""
 
     secret: str
     expires_at: datetime
+    full_name: str
+    mail: str
 
 
 def make_person(actor: Actor, new: NewPerson) -> Invitation | None:
@@ -103,7 +105,7 @@ def _make_person(actor: Actor, new: NewPerson, full_name: str, password_hash: st
 def _make_link(actor: Actor, person: PersonRow, purpose: str) -> Invitation:
     secret = credentials.add_link(person.person_id, purpose, actor.person_id, LINK_LIFE)
     journal.append(None, actor.person_id, f"made a link: {purpose}", person.name, source=actor.source)
-    return Invitation(secret, now() + LINK_LIFE)
+    return Invitation(secret, now() + LINK_LIFE, person.full_name, person.mail)
 
 
 @transaction

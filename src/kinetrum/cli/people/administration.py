@@ -138,8 +138,7 @@ def _invite(arguments: argparse.Namespace) -> int:
     if arguments.role:
         path = path_of("projects", arguments.project, "members", arguments.name)
         open_service().call("PUT", path, json={"role": arguments.role})
-    output.note(f"{arguments.full_name} chooses a password here, once, until {moment(made['invited_until'])}:")
-    print(made["link"])
+    _tell_link(arguments.full_name, made["invited_until"], made)
     return 0
 
 
@@ -147,9 +146,17 @@ def _link(arguments: argparse.Namespace) -> int:
     from kinetrum.client.transport.http import path_of
 
     made = open_service().call("POST", path_of("people", arguments.name, "links"))
-    output.note(f"{arguments.name} chooses a password here, once, until {moment(made['expires_at'])}:")
-    print(made["link"])
+    _tell_link(arguments.name, made["expires_at"], made)
     return 0
+
+
+def _tell_link(whose: str, until: str, made: dict[str, Any]) -> None:
+    if made["not_sent"]:
+        output.note(f"{made['not_sent']} Hand the link over yourself.")
+    if made["sent_to"]:
+        output.note(f"Sent to {made['sent_to']}.")
+    output.note(f"{whose} chooses a password here, once, until {moment(until)}:")
+    print(made["link"])
 
 
 def _add_person(arguments: argparse.Namespace) -> int:

@@ -9,6 +9,7 @@ class AccountLink(TypedDict):
     link: str
     expires_at: str
     sent_to: str | None
+    not_sent: str
 
 
 class Activity(TypedDict):
@@ -521,6 +522,8 @@ class MadePerson(TypedDict):
     tokens: int
     signs_in_elsewhere: bool
     link: str | None
+    sent_to: str | None
+    not_sent: str
 
 
 class MadeToken(TypedDict):

@@ -1,7 +1,8 @@
 """A stand-in for a provider at whom people sign in: as much of OpenID Connect as signing in takes.
 
 `python -m kinetrum.demo.stand_ins.sign_in_provider PEOPLE PORT` serves on loopback; with port 0 it takes a free one.
-PEOPLE is a file of JSON with a list of claims: `[{"sub": "7", "preferred_username": "mara", "name": "…", "groups": ["growers"]}]`.
+PEOPLE is a file of JSON with a list of claims:
+`[{"sub": "7", "preferred_username": "mara", "name": "…", "groups": ["growers"]}]`.
 Whoever comes chooses who they are, by a click: it proves nothing, and is for demos and tests. The address is printed as
 the first line. The client is `kinetrum` with the secret `stand-in`.
 """

@@ -114,6 +114,8 @@ IMPORTS = Turns("archives to be taken in", at_once=1, waiting=8, each_waiting=3)
 # Hashing a password takes memory and time by design, and nobody has to be known for it.
 PASSWORDS = Turns("passwords to be checked", at_once=1, waiting=24, each_waiting=6)
 
+# Making accounts and links, which may be sent by mail; for administrators.
+ACCOUNTS = Turns("accounts to be made", at_once=2, waiting=24)
 # Asking the provider at whom people sign in: one that hangs holds up nobody who signs in here.
 PROVIDER = Turns("sign-ins at the provider", at_once=2, waiting=24, each_waiting=6)
 

@@ -11,7 +11,7 @@ import { toast } from '../../parts/Toasts'
 import { SecretDialog } from '../../parts/Tokens'
 import { moment, plural } from '../../parts/values'
 
-type Link = { title: string; link: string; until: string }
+type Link = { title: string; link: string; until: string; sent_to: string | null; not_sent: string }
 
 export default function People() {
   const { data, error } = usePeople()
@@ -102,7 +102,7 @@ export default function People() {
       {link && (
         <SecretDialog
           title={link.title}
-          text={`Give this address to the person: it opens once, until ${moment(link.until)}.`}
+          text={`${wayOf(link)} It opens once, until ${moment(link.until)}.`}
           secret={link.link}
           onClose={() => setLink(null)}
         />
@@ -110,6 +110,11 @@ export default function People() {
     </InstancePage>
   )
 }
+
+const wayOf = ({ sent_to, not_sent }: Link) =>
+  sent_to
+    ? `This address was sent to ${sent_to}.`
+    : `${not_sent ? `${not_sent} ` : ''}Give this address to the person.`
 
 const rolesOf = (row: Person) =>
   Object.entries(row.roles)
@@ -144,7 +149,12 @@ function Invite({ onClose, onLink }: { onClose: () => void; onLink: (link: Link)
             onSuccess: (made) => {
               onClose()
               if (made.link && made.invited_until) {
-                onLink({ title: `${made.full_name} is invited`, link: made.link, until: made.invited_until })
+                onLink({
+                  ...made,
+                  title: `${made.full_name} is invited`,
+                  link: made.link,
+                  until: made.invited_until,
+                })
               }
             },
           },
@@ -223,8 +233,8 @@ function Change(props: { person: Person; onClose: () => void; onLink: (link: Lin
                 onSuccess: (made) => {
                   onClose()
                   onLink({
+                    ...made,
                     title: `A password for ${person.full_name}`,
-                    link: made.link,
                     until: made.expires_at,
                   })
                 },

@@ -9,9 +9,10 @@ from fastapi import Path, Request, Response
 from kinetrum.actions.context import Actor
 from kinetrum.actions.people import accounts, own_account, signing_in
 from kinetrum.actions.people.accounts import Invitation, NewPerson, PersonChange, PersonView, Welcome
-from kinetrum.core.base.errors import NotAllowed
-from kinetrum.service.guard.turns import PASSWORD_TURN
+from kinetrum.core.base.errors import NotAllowed, Unavailable
+from kinetrum.service.guard.turns import ACCOUNTS, PASSWORD_TURN, in_turn
 from kinetrum.service.http.access import SignedIn, client_address, cookie_name, has_credentials, signed_in
+from kinetrum.service.http.mail import MailServer, send_mail
 from kinetrum.service.http.public_address import is_secure, public_address
 from kinetrum.service.http.routers import make_router
 from kinetrum.wire import people as wire
@@ -114,17 +115,36 @@ def _address(request: Request, invitation: Invitation) -> str:
     return f"{public_address(request)}/welcome/{invitation.secret}"
 
 
+def _send(request: Request, invitation: Invitation | None) -> tuple[str | None, str]:
+    """Mail a link to whom it is for, where a mail server is named; returns the address, and why it did not go there."""
+    server: MailServer | None = request.app.state.mail
+    if server is None or invitation is None or not invitation.mail:
+        return None, ""
+    here = public_address(request)
+    text = (
+        f"Hello {invitation.full_name},\n\nchoose a password for your account at {here} by this link. It opens once, "
+        f"until {invitation.expires_at:%Y-%m-%d %H:%M} UTC:\n\n{_address(request, invitation)}\n\n"
+        "If you did not expect this, do nothing: the link ends by itself.\n"
+    )
+    try:
+        send_mail(server, invitation.mail, "Choose a password for Kinetrum", text)
+    except Unavailable as error:
+        return None, str(error)
+    return invitation.mail, ""
+
+
 @router.get("/people")
 def list_people(actor: SignedIn) -> list[wire.Person]:
     """List everybody; for administrators."""
     return [_person(view) for view in accounts.list_people(actor)]
 
 
-@router.post("/people", status_code=201, dependencies=[PASSWORD_TURN])
+@router.post("/people", status_code=201, dependencies=[in_turn(ACCOUNTS)])
 def make_person(actor: SignedIn, body: wire.NewPerson, request: Request) -> wire.MadePerson:
     """Make an account, and without a password the link by which they choose one; for administrators."""
     new = NewPerson(body.name, body.full_name, body.is_admin, body.mail, body.password)
     invitation = accounts.make_person(actor, new)
+    sent_to, not_sent = _send(request, invitation)
     return wire.MadePerson(
         name=body.name,
         full_name=body.full_name.strip(),
@@ -132,6 +152,8 @@ def make_person(actor: SignedIn, body: wire.NewPerson, request: Request) -> wire
         mail=body.mail.strip(),
         invited_until=invitation.expires_at if invitation else None,
         link=_address(request, invitation) if invitation else None,
+        sent_to=sent_to,
+        not_sent=not_sent,
     )
 
 
@@ -142,11 +164,13 @@ def change_person(actor: SignedIn, person: str, body: wire.PersonChange) -> wire
     return _person(accounts.change_person(actor, person, change))
 
 
-@router.post("/people/{person}/links", status_code=201)
+@router.post("/people/{person}/links", status_code=201, dependencies=[in_turn(ACCOUNTS)])
 def make_account_link(actor: SignedIn, person: str, request: Request) -> wire.AccountLink:
     """Make the link by which a person chooses a password: the invitation anew, or a new one. For administrators."""
     invitation = accounts.make_link(actor, person)
-    return wire.AccountLink(link=_address(request, invitation), expires_at=invitation.expires_at)
+    sent_to, not_sent = _send(request, invitation)
+    link = _address(request, invitation)
+    return wire.AccountLink(link=link, expires_at=invitation.expires_at, sent_to=sent_to, not_sent=not_sent)
 
 
 @router.put("/people/{person}/password", status_code=204, dependencies=[PASSWORD_TURN])
