@@ -54,6 +54,14 @@ def test_the_longest_waiting_of_an_address_makes_room() -> None:
     assert register(known, "a") is not None
 
 
+def test_a_network_of_ipv6_is_one_address() -> None:
+    """Whoever holds one has 2**64 addresses: counted apart, they would be no bound."""
+    known = Connections(in_all=100, per_address=3)
+    held = [register(known, f"2001:db8:1:2::{at}") for at in range(5)]
+    assert [one.aborted for one in held] == [True, True, False, False, False]
+    assert not register(known, "2001:db8:1:3::1").aborted
+
+
 def test_in_all_the_address_with_most_that_wait_makes_room() -> None:
     known = Connections(in_all=6, per_address=5)
     lone = register(known, "b")

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import re
 import secrets
 import tempfile
+import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -18,6 +20,7 @@ from kinetrum.core.base import errors
 from kinetrum.core.lineage.graph import HIDDEN
 from kinetrum.service.app import make_app
 from tests.service.data.test_files_api import keep
+from tests.support.programs import wait_for
 from tests.support.world import ALL_SCOPES, PASSWORD, Instance, Project, Service, new_id
 
 # What is planted in the closed project; none of it may stand in an answer to who may not see it.
@@ -155,6 +158,50 @@ def test_the_crawler_finds_what_there_is(world: World, client: httpx.Client) -> 
 def _lineage(world: World, of: str, role: str = "viewer") -> dict[str, Any]:
     graph: dict[str, Any] = world.project.service(role).call("GET", world.project.path("lineage"), params={"of": of})
     return graph
+
+
+def test_no_stream_names_what_is_closed(world: World, instance: Instance) -> None:
+    """Of all that happens in the closed project and between the two, streams tell what is of the one in sight."""
+    heard: list[str] = []
+    heard_inside: list[str] = []
+    paths = [world.project.path("events"), "/events"]
+    with contextlib.ExitStack() as open_streams, httpx.Client(base_url=f"{instance.url}/api/v1", timeout=30) as client:
+        outside = itertools.product(paths, [world.project.tokens[role] for role in ("viewer", "maintainer")], [heard])
+        for path, token, into in [*outside, ("/events", world.closed.tokens["contributor"], heard_inside)]:
+            headers = {"Authorization": f"Bearer {token}"}
+            stream = open_streams.enter_context(client.stream("GET", path, headers=headers))
+            assert stream.status_code == 200
+            # The first part has come, so that nothing of what follows is missed.
+            text = stream.iter_text()
+            into.append(next(text))
+            open_streams.callback(stream.close)
+            threading.Thread(target=_hear, args=(text, into), daemon=True).start()
+        hidden = world.closed.begin("ochre-again", params={"smaragd": 2})
+        world.closed.generate(hidden, b"vermilion", "porphyry-more")
+        world.insider.call(
+            "POST",
+            world.closed.path("notes"),
+            json={"things": [hidden["reference"]], "id": new_id(), "text": "xanthous"},
+        )
+        register(
+            world.insider,
+            world.project.path("models", "frost-alarm", "versions"),
+            f"{world.closed.name}/porphyry-more@1",
+            f"{world.closed.name}/{hidden['reference']}",
+        )
+        last = world.project.begin("tries")
+        wait_for(lambda: "".join(heard).count(f'"{last["reference"]}"') >= 4)
+    told = "".join(heard)
+    leak = PLANTED.search(told) or next((one for one in (*world.ids, hidden["id"]) if one in told), None)
+    assert leak is None, told
+    # What is of the project in sight is told, and all of it to who sees both: streams that said nothing would pass too.
+    assert "registered" in told
+    assert PLANTED.search("".join(heard_inside))
+
+
+def _hear(text: Iterator[str], heard: list[str]) -> None:
+    with contextlib.suppress(httpx.HTTPError, httpx.StreamError):
+        heard.extend(text)
 
 
 def test_the_lineage_ends_where_the_projects_in_sight_do(world: World) -> None:

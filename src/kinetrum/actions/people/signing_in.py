@@ -11,6 +11,7 @@ from argon2.exceptions import InvalidHashError, VerifyMismatchError
 
 from kinetrum.actions.context import Actor
 from kinetrum.core.access import pace, token_form
+from kinetrum.core.access.networks import network_of
 from kinetrum.core.base.errors import NotAllowed, NotFound, NotSignedIn, TooManyTries
 from kinetrum.storage.db.database import snapshot, transaction
 from kinetrum.storage.people import credentials, journal, people, sign_in_failures
@@ -66,7 +67,7 @@ def _of_name(name: str) -> str:
 
 
 def _of_address(address: str) -> str:
-    return f"address {address}"
+    return f"address {network_of(address)}"
 
 
 @transaction

@@ -16,6 +16,8 @@ from typing import Any
 import h11
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
+from kinetrum.core.access.networks import network_of
+
 # How long a request's line and headers may take from the connection's beginning, or from their own first byte.
 HEADERS_S = 10.0
 # How long an answer may wait for its reader to take anything of it.
@@ -52,9 +54,9 @@ class Connections:
 
     def add(self, connection: BoundedProtocol) -> bool:
         """Count a new connection; False where there is no room for it and none that waits can make some."""
-        address = connection.address
+        address = network_of(connection.address)
         is_full = len(self._open.get(address, ())) >= self.per_address
-        if is_full and not self.is_proxy(address) and not self._make_room(address):
+        if is_full and not self.is_proxy(connection.address) and not self._make_room(address):
             return False
         if self._count >= self.in_all and not self._make_room(self._most_waiting()):
             return False
@@ -66,7 +68,7 @@ class Connections:
 
     def wait(self, connection: BoundedProtocol) -> None:
         """Note that a connection waits for a request from now on."""
-        self._waiting[connection.address][connection] = None
+        self._waiting[network_of(connection.address)][connection] = None
 
     def work(self, connection: BoundedProtocol) -> None:
         """Note that a connection's request has arrived."""
@@ -74,20 +76,20 @@ class Connections:
 
     def remove(self, connection: BoundedProtocol) -> None:
         """Forget a connection that has ended."""
-        mine = self._open.get(connection.address, set())
+        mine = self._open.get(network_of(connection.address), set())
         if connection in mine:
             mine.discard(connection)
             self._count -= 1
             if not mine:
-                del self._open[connection.address]
+                del self._open[network_of(connection.address)]
         self._drop_waiting(connection)
 
     def _drop_waiting(self, connection: BoundedProtocol) -> None:
-        waiting = self._waiting.get(connection.address)
+        waiting = self._waiting.get(network_of(connection.address))
         if waiting is not None:
             waiting.pop(connection, None)
             if not waiting:
-                del self._waiting[connection.address]
+                del self._waiting[network_of(connection.address)]
 
     def _most_waiting(self) -> str:
         return max(self._waiting, key=lambda address: len(self._waiting[address]), default="")

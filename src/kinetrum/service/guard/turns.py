@@ -14,6 +14,7 @@ from typing import Any
 
 from fastapi import Depends, Request
 
+from kinetrum.core.access.networks import network_of
 from kinetrum.core.base.errors import Unavailable
 from kinetrum.service.http.access import SignedIn, client_address
 
@@ -132,7 +133,7 @@ def in_turn(turns: Turns, *, while_streaming: bool = False) -> Any:
 
 def _in_turn_by_address(turns: Turns) -> Any:
     async def wait(request: Request) -> AsyncIterator[None]:
-        async with turns.turn(client_address(request)):
+        async with turns.turn(network_of(client_address(request))):
             yield
 
     return Depends(wait, scope="function")
