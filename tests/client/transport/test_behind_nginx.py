@@ -91,5 +91,8 @@ def test_a_proxy_may_take_the_path_off_itself(recording: Project, strips: bool) 
         assert 'content="/kinetrum"' in client.get(f"{before}/{recording.name}").text
         (script,) = re.findall(r'src="/kinetrum(/assets/[^"]+\.js)"', client.get(f"{before}/").text)
         assert client.get(f"{before}{script}").headers["Content-Type"].startswith("text/javascript")
+        # The bounds hold below the path too: who has no account is answered before the body is read.
+        large = client.post(f"{before}/api/v1/projects", content=b"[" * 3_000_000)
+        assert (large.status_code, large.headers["Content-Type"]) == (401, "application/problem+json")
         # A name that only begins alike is a page like any other.
         assert client.get("/kinetrums/api/v1/health").headers["Content-Type"].startswith("text/html")
