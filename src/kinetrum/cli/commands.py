@@ -29,6 +29,7 @@ _MODULES: dict[str, tuple[str, ...]] = {
     "instance": ("up", "down", "status", "serve"),
     "people.accounts": ("connect", "whoami", "account"),
     "people.administration": ("admin",),
+    "people.project_secrets": ("secret",),
     "recording.track": ("track",),
     "recording.shell": ("begin", "set", "result", "measure", "used", "generated", "activity", "end"),
     "recording.shell_recorder": ("shell-recorder",),

@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Iterator
 
 GROUPS = (
-    ("a service", ("up", "down", "status", "serve", "connect", "whoami", "account", "admin", "completion")),
+    ("a service", ("up", "down", "status", "serve", "connect", "whoami", "account", "admin", "secret", "completion")),
     (
         "record",
         (
@@ -61,6 +61,11 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "whoami": ("kinetrum whoami",),
     "account": ("kinetrum account", "kinetrum account --password --revoke-tokens"),
     "admin": ("kinetrum admin people",),
+    "secret": ("kinetrum secret list",),
+    "secret set": ("printf '%s\\n' 'what nobody guesses' | kinetrum secret set pipeline-signature",),
+    "secret list": ("kinetrum secret list --project orchard",),
+    "secret remove": ("kinetrum secret remove pipeline-signature",),
+    "admin new-key": ("kinetrum admin new-key",),
     "admin invite": ("kinetrum admin invite ilse --full-name 'Ilse Varga' --role contributor --project orchard",),
     "admin link": ("kinetrum admin link ilse",),
     "admin person": ("kinetrum admin person ilse --groups growers,forecasters",),

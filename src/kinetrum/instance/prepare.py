@@ -38,7 +38,8 @@ def _first_account(password_file: Path, token_file: Path) -> None:
     password = secrets.token_urlsafe(15)
     if accounts.make_first_person(name, name.capitalize(), password):
         write_private(password_file, f"name: {name}\npassword: {password}\n")
-        first = signing_in.sign_in(name, password, "first start").actor
+        opened = signing_in.sign_in(name, password, "first start")
         # As good as the password beside it, and for as long: it is this machine's own.
-        made = tokens.make_token(first, NewToken("this-machine", scopes=list(Scope), days=None))
+        made = tokens.make_token(opened.actor, NewToken("this-machine", scopes=list(Scope), days=None))
         write_private(token_file, made.secret + "\n")
+        signing_in.sign_out(opened.secret)

@@ -144,14 +144,14 @@ def test_the_command_line(recording: Project, capsys: Out, monkeypatch: pytest.M
     import io
 
     name = recording.name
-    assert run(capsys, "admin", "secrets", name)[1] == f"{name} has no secrets.\n"
+    assert run(capsys, "secret", "list")[1] == f"{name} has no secrets.\n"
     monkeypatch.setattr("sys.stdin", io.StringIO(f"{VALUE}\n"))
-    status, out, told = run(capsys, "admin", "set-secret", name, "pipeline")
-    assert (status, out) == (0, "Set pipeline; nobody is shown it again.\n"), told
-    listed = run(capsys, "admin", "secrets", name)[1]
+    status, out, told = run(capsys, "secret", "set", "pipeline")
+    assert (status, out) == (0, f"Set pipeline of {name}; nobody is shown it again.\n"), told
+    listed = run(capsys, "secret", "list", "--project", name)[1]
     assert "pipeline" in listed and "A Maintainer" in listed and VALUE not in listed
-    assert json.loads(run(capsys, "admin", "secrets", name, "--json")[1])[0]["name"] == "pipeline"
-    assert run(capsys, "admin", "remove-secret", name, "pipeline")[:2] == (0, "Removed pipeline.\n")
+    assert json.loads(run(capsys, "secret", "list", "--json")[1])[0]["name"] == "pipeline"
+    assert run(capsys, "secret", "remove", "pipeline")[:2] == (0, f"Removed pipeline of {name}.\n")
     status, out, told = run(capsys, "admin", "new-key")
     assert (status, len(out.strip())) == (0, 44)
     assert "without it, what it sealed is lost" in told

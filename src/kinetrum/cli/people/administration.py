@@ -9,7 +9,6 @@ from kinetrum.cli import output
 from kinetrum.cli.output import moment
 from kinetrum.cli.parser import Commands
 from kinetrum.cli.people.accounts import open_service, secret_from_input, words_of
-from kinetrum.cli.people.project_secrets import add_secrets
 from kinetrum.cli.people.projects import add_projects
 from kinetrum.cli.people.searched_journal import add_journal
 from kinetrum.cli.people.tokens import add_tokens
@@ -28,8 +27,23 @@ def add_commands(commands: Commands) -> None:
     _add_people(inner)
     add_tokens(inner)
     add_projects(inner)
-    add_secrets(inner)
+    _add_new_key(inner)
     add_journal(inner)
+
+
+def _add_new_key(commands: Commands) -> None:
+    key = commands.add_parser(
+        "new-key", help="print a fresh key for KINETRUM_SECRETS_KEY, with which secrets are sealed"
+    )
+    key.set_defaults(run=_new_key)
+
+
+def _new_key(arguments: argparse.Namespace) -> int:
+    from kinetrum.core.access.sealing_keys import new_key
+
+    output.note("Keep it where only the service reads it; without it, what it sealed is lost.")
+    print(new_key())
+    return 0
 
 
 def _add_people(commands: Commands) -> None:

@@ -40,6 +40,8 @@ _KIB, _MIB = 1024, 1024 * 1024
 _TOGETHER, _UNCOUNTED = 160 * _MIB, _MIB
 # A body arrives at 64 KiB a second after the first minute, or is given up.
 _PATIENCE_S, _BYTES_A_SECOND = 60.0, 64 * _KIB
+# How long a refusal of a large body waits.
+_REST_S = 0.2
 
 
 @dataclass(frozen=True)
@@ -76,6 +78,10 @@ def count_values(body: bytes) -> int:
     return outside.count(b",") + outside.count(b"[") + outside.count(b"{")
 
 
+class _TooMany(Exception):
+    """The body has more values than its route takes."""
+
+
 class _Refused(Exception):
     """Stops whoever is reading the body."""
 
@@ -100,6 +106,7 @@ class GuardedBodies:
             try:
                 request.state.actor = await run_in_threadpool(signed_in, request)
             except KinetrumError as error:
+                await _rest_before_refusing(Headers(scope=scope).get("content-length", "0"))
                 await of_error(error)(scope, receive, send)
                 return
         if _STREAMED.fullmatch(scope["path"]):
@@ -110,6 +117,12 @@ class GuardedBodies:
             await body.serve()
         finally:
             self.on_their_way -= body.taken
+
+
+async def _rest_before_refusing(length: str) -> None:
+    """Wait a moment where a large body is refused unread: whoever sends them one after the other is slowed by it."""
+    if not length.isdigit() or int(length) > _UNCOUNTED:
+        await asyncio.sleep(_REST_S)
 
 
 class _Body:
@@ -134,6 +147,7 @@ class _Body:
         """Let the application read it, as far as its bound."""
         try:
             if not self.length.isdigit() or int(self.length) > self.bound.size:
+                await _rest_before_refusing(self.length)
                 self._refuse(413, "too-large", f"The body has over {self.bound.size} bytes; send it in parts.")
             await self.guard.app(self.scope, self._counted, self._noted)
         except _Refused:
@@ -172,10 +186,15 @@ class _Body:
 
     async def _look_closer(self) -> None:
         """Count exactly, since commas within strings are no values; next time only when there is twice as much."""
-        values = await read_body(count_values, b"".join(self.pieces))
-        if values > self.bound.values:
+        try:
+            await read_body(self._check_count, b"".join(self.pieces))
+        except _TooMany:
             self._refuse(413, "too-large", f"The body has over {self.bound.values:,} values; send it in parts.")
         self.look_at = self.signs + max(self.bound.values, self.signs)
+
+    def _check_count(self, body: bytes) -> None:
+        if count_values(body) > self.bound.values:
+            raise _TooMany
 
     def _refuse(self, status: int, kind: str, why: str, headers: dict[str, str] | None = None) -> NoReturn:
         self.refusal = problem(status, kind, why, "body" if status == 413 else None, headers)

@@ -40,7 +40,7 @@ export default function People() {
         reason={
           waiting.length
             ? `${waiting.map((one) => one.full_name).join(', ')} ${waiting.length === 1 ? 'was' : 'were'} invited and ${waiting.length === 1 ? 'has' : 'have'} not come yet.`
-            : 'Nobody is on the way.'
+            : 'No invitation is open.'
         }
         right={
           <button className="btn btn-p" onClick={() => setInviting(true)}>
