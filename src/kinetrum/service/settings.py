@@ -156,6 +156,11 @@ def public_address(text: str) -> str | None:
             f"KINETRUM_PUBLIC_ADDRESS is {text!r}; give the address that people open, such as "
             "https://kinetrum.example or https://tools.example/kinetrum."
         )
+    if parts.path.split("/")[1:2] in (["api"], ["assets"]):
+        raise SystemExit(
+            f"KINETRUM_PUBLIC_ADDRESS is {text!r}; its path cannot begin with /api or /assets, which are the service's "
+            "own."
+        )
     return text.rstrip("/")
 
 

@@ -224,6 +224,10 @@ def test_proxies_are_addresses(text: str) -> None:
 def test_the_public_address_is_one_that_people_open(text: str) -> None:
     with pytest.raises(SystemExit, match="give the address that people open"):
         public_address(text)
+    for below in ("/api", "/assets/x", "/api/"):
+        with pytest.raises(SystemExit, match="which are the service's own"):
+            public_address(f"https://tools.example{below}")
+    assert public_address("https://tools.example/apis") == "https://tools.example/apis"
     assert public_address("https://tools.example/kinetrum/") == "https://tools.example/kinetrum"
     assert public_address("") is None
 
