@@ -203,6 +203,9 @@ def test_answers_are_as_described(name: str, asking: requests.Session, request: 
         if fits:
             case.body = fitted(case.body, things.in_body)
             case.query = {key: things.in_query.get(key, value) for key, value in (case.query or {}).items()}
+        if isinstance(case.body, dict) and "is_admin" in case.body:
+            # One administrator more would change what other tests of this instance find.
+            case.body["is_admin"] = False
         if not fits and isinstance(case.body, dict | list) and data.draw(st.booleans()):
             address = f"{things.project.instance.url}{case.formatted_path}"
             body = json.dumps(data.draw(spoiled(case.body)))

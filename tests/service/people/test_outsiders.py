@@ -190,7 +190,7 @@ def test_no_stream_names_what_is_closed(world: World, instance: Instance) -> Non
             f"{world.closed.name}/{hidden['reference']}",
         )
         last = world.project.begin("tries")
-        wait_for(lambda: "".join(heard).count(f'"{last["reference"]}"') >= 4)
+        wait_for(lambda: "".join(heard).count(f'"{last["reference"]}"') >= 4 and PLANTED.search("".join(heard_inside)))
     told = "".join(heard)
     leak = PLANTED.search(told) or next((one for one in (*world.ids, hidden["id"]) if one in told), None)
     assert leak is None, told

@@ -121,11 +121,11 @@ def test_what_a_token_makes_ends_with_it_at_the_latest(project: Project) -> None
 def test_a_name_is_one_token_also_of_two_at_once(project: Project) -> None:
     """Of a person and of a machine; whoever comes second is told."""
     owner = project.service("maintainer")
-    session = make(project, scopes=["read", "administer"])
+    maker = speaks(project, make(project, scopes=["read", "administer"]))
 
     def try_one(path: str, name: str) -> bool:
         try:
-            speaks(project, session).call("POST", path, json={"name": name, "scopes": ["read"]})
+            maker.call("POST", path, json={"name": name, "scopes": ["read"]})
         except errors.Conflict:
             return False
         return True
