@@ -17,53 +17,59 @@ from kinetrum.core.announcing.signatures import is_signed, key_of, signature_of
 
 SECRET = "whsec_" + base64.b64encode(bytes(range(24))).decode()
 OTHER = "whsec_" + base64.b64encode(bytes(range(1, 25))).decode()
-NOW = int(datetime.now(UTC).timestamp())
+
+
+def clock() -> int:
+    return int(datetime.now(UTC).timestamp())
 
 
 @given(st.text(alphabet=st.characters(exclude_characters=".", codec="ascii"), max_size=40), st.text(max_size=200))
 def test_a_receiver_that_keeps_to_the_standard_accepts_it(message: str, body: str) -> None:
     """The oracle is the package of the standard's own authors."""
-    signature = signature_of([SECRET], message, NOW, body.encode())
-    headers = {"webhook-id": message, "webhook-timestamp": str(NOW), "webhook-signature": signature}
-    moment = datetime.fromtimestamp(NOW, UTC)
+    now = clock()
+    signature = signature_of([SECRET], message, now, body.encode())
+    headers = {"webhook-id": message, "webhook-timestamp": str(now), "webhook-signature": signature}
+    moment = datetime.fromtimestamp(now, UTC)
     assert signature == Webhook(SECRET).sign(message, moment, body)
     if body == "{}" and message:
         Webhook(SECRET).verify(body, headers)
-    assert is_signed([SECRET], message, NOW, body.encode(), signature, NOW)
+    assert is_signed([SECRET], message, now, body.encode(), signature, now)
 
 
 def test_what_was_changed_or_is_late_is_not_accepted() -> None:
+    now = clock()
     body = b'{"version": 5}'
-    signature = signature_of([SECRET], "m1", NOW, body)
-    headers = {"webhook-id": "m1", "webhook-timestamp": str(NOW), "webhook-signature": signature}
+    signature = signature_of([SECRET], "m1", now, body)
+    headers = {"webhook-id": "m1", "webhook-timestamp": str(now), "webhook-signature": signature}
     assert Webhook(SECRET).verify(body, headers) == {"version": 5}
-    assert is_signed([SECRET], "m1", NOW, body, signature, NOW + 300)
-    for secrets, message, seconds, content, now in (
-        ([OTHER], "m1", NOW, body, NOW),
-        ([SECRET], "m2", NOW, body, NOW),
-        ([SECRET], "m1", NOW + 1, body, NOW),
-        ([SECRET], "m1", NOW, body + b" ", NOW),
-        ([SECRET], "m1", NOW, body, NOW + 301),
-        ([SECRET], "m1", NOW, body, NOW - 301),
-        ([], "m1", NOW, body, NOW),
+    assert is_signed([SECRET], "m1", now, body, signature, now + 300)
+    for secrets, message, seconds, content, then in (
+        ([OTHER], "m1", now, body, now),
+        ([SECRET], "m2", now, body, now),
+        ([SECRET], "m1", now + 1, body, now),
+        ([SECRET], "m1", now, body + b" ", now),
+        ([SECRET], "m1", now, body, now + 301),
+        ([SECRET], "m1", now, body, now - 301),
+        ([], "m1", now, body, now),
         # A dot would let one part be taken for another.
-        ([SECRET], f"m1.{NOW}", NOW, body, NOW),
+        ([SECRET], f"m1.{now}", now, body, now),
     ):
-        assert not is_signed(secrets, message, seconds, content, signature, now)
+        assert not is_signed(secrets, message, seconds, content, signature, then)
     for nothing in ("", "v1", "v1,", "v2," + signature[3:], "v1a," + signature[3:], "ä"):
-        assert not is_signed([SECRET], "m1", NOW, body, nothing, NOW)
+        assert not is_signed([SECRET], "m1", now, body, nothing, now)
     with pytest.raises(WebhookVerificationError):
         Webhook(OTHER).verify(body, headers)
     with pytest.raises(ValueError, match="has no dot"):
-        signature_of([SECRET], "m.1", NOW, body)
+        signature_of([SECRET], "m.1", now, body)
 
 
 def test_while_a_secret_is_changed_either_is_accepted() -> None:
-    signature = signature_of([OTHER, SECRET], "m1", NOW, b"{}")
-    headers = {"webhook-id": "m1", "webhook-timestamp": str(NOW), "webhook-signature": signature}
+    now = clock()
+    signature = signature_of([OTHER, SECRET], "m1", now, b"{}")
+    headers = {"webhook-id": "m1", "webhook-timestamp": str(now), "webhook-signature": signature}
     for secret in (SECRET, OTHER):
         assert Webhook(secret).verify("{}", headers) == {}
-        assert is_signed([secret], "m1", NOW, b"{}", signature, NOW)
+        assert is_signed([secret], "m1", now, b"{}", signature, now)
 
 
 def test_secrets_of_either_form() -> None:

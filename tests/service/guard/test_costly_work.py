@@ -50,7 +50,8 @@ def test_forty_previews_of_a_bomb_stop_nobody(project: Project) -> None:
         assert time.monotonic() - began < 40
         statuses = [one.result() for one in asked]
     assert set(statuses) == {200, 503}
-    assert statuses.count(503) >= 30 and statuses.count(200) >= 1
+    # One of theirs is under way and eight wait; while the forty come in, some more may have had their turn.
+    assert statuses.count(503) >= 20 and statuses.count(200) >= 1
 
 
 def archive(**members: bytes) -> bytes:
