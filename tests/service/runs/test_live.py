@@ -163,7 +163,7 @@ def test_nothing_is_missed_between_two_processes(
         begun = set(pool.map(begin, range(60)))
     try:
         for listener in listeners:
-            wait_for(lambda heard=listener: begun <= set(heard.subjects()), 20)
+            wait_for(lambda heard=listener: begun <= set(heard.subjects()), 60)
             numbers = list(map(int, listener.ids))
             assert numbers == sorted(numbers)
     finally:
