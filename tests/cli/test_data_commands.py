@@ -170,7 +170,7 @@ def test_what_stays_elsewhere_is_checked(data: Path, capsys: Out) -> None:
     assert run(capsys, "check", "nights@1")[0] == 2
 
 
-def test_room_bin_and_purge(data: Path, capsys: Out) -> None:
+def test_room_bin_and_purge(data: Path, capsys: Out, tmp_path: Path) -> None:
     assert run(capsys, "bin", "nights@1")[0] == 0
     assert "nights@1" in run(capsys, "bin")[1]
     storage = run(capsys, "storage")[1]
@@ -183,7 +183,7 @@ def test_room_bin_and_purge(data: Path, capsys: Out) -> None:
     run(capsys, "bin", "nights@1")
     assert "was purged, which freed 1 file of 15 B" in run(capsys, "purge", "--yes", "nights@1")[1]
     assert "purged" in run(capsys, "artifacts", "nights")[1]
-    assert run(capsys, "fetch", "nights@1")[0] == 1
+    assert run(capsys, "fetch", "nights@1", "-o", str(tmp_path / "fetched"))[0] == 1
 
 
 def test_the_store_is_checked_and_repaired(
